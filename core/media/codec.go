@@ -1,0 +1,134 @@
+package media
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"vividstrain/core/media/picture"
+)
+
+// Kind is what a track carries.
+type Kind uint8
+
+// The kinds of tracks that are told apart.
+const (
+	Video Kind = iota
+	Sound
+	Other
+)
+
+// Track describes one track of a file, as its container states it.
+type Track struct {
+	ID        int // as numbered in the container
+	Kind      Kind
+	Codec     string // codec word, or the container's own code where we know none
+	Timescale int64  // units a second of the times in this track's packets, positive
+	Format    Format // of video; Rate and Bitrate are zero where unknown
+	Config    []byte // the codec's set-up record, as the container carries it
+	Packets   int    // how many packets there are, 0 where unknown
+	Duration  time.Duration
+}
+
+// Packet is one coded picture, or one coded piece of sound.
+type Packet struct {
+	Track    int // index into the demuxer's tracks
+	Data     []byte
+	PTS, DTS int64 // when to show and when to decode, in the track's units
+	Duration int64 // 0 where unknown
+	Key      bool  // decoding can start here
+}
+
+// Demuxer reads the packets of one file in the order in which they are stored.
+type Demuxer interface {
+	Tracks() []Track
+	// ReadPacket fills p, using p.Data again where it is large enough.
+	// It returns io.EOF behind the last packet.
+	ReadPacket(p *Packet) error
+	// Rewind goes back to the first packet.
+	Rewind() error
+}
+
+// Muxer writes a file. Close completes it; a file that was not closed is not
+// whole.
+type Muxer interface {
+	WritePacket(p *Packet) error
+	Close() error
+}
+
+// Container is a file format.
+type Container struct {
+	Name       string // "mp4"
+	Extensions []string
+	// Match tells from the first bytes of a file (up to SniffLen) whether
+	// it is of this format.
+	Match func(head []byte) bool
+	// Open reads a file of size bytes.
+	Open func(r io.ReaderAt, size int64) (Demuxer, error)
+	// Create writes a file with one video track; packets is how many are
+	// to come, as a hint.
+	Create func(w io.WriteSeeker, track Track, packets int) (Muxer, error)
+}
+
+// SniffLen is how many bytes Container.Match looks at.
+const SniffLen = 4096
+
+// Frame is one decoded picture with its time in the track's units.
+type Frame struct {
+	*picture.Picture
+	PTS     int64
+	Damaged bool // something of it was concealed
+}
+
+// Decoder decodes one stream. Send and Receive are called from two goroutines,
+// so that a decoder can work on several cores between them.
+type Decoder interface {
+	// Send gives in the next packet in decoding order, and waits while the
+	// decoder has enough to do. It takes p.Data over and leaves in p a
+	// buffer that is free for use.
+	Send(ctx context.Context, p *Packet) error
+	// Drain says that no packet follows.
+	Drain()
+	// Receive returns the next picture in display order. The receiver
+	// releases it. After the last picture it returns io.EOF.
+	Receive(ctx context.Context) (Frame, error)
+	// Close ends the decoder's goroutines. Neither Send nor Receive may be
+	// running or called afterwards.
+	Close()
+}
+
+// Codec is a video coding format.
+type Codec struct {
+	Name       string // the codec word of load lines
+	NewDecoder func(t Track, threads int) (Decoder, error)
+	// Carries tells whether the encoder can make this format, and if not,
+	// why. It is nil for a codec without an encoder.
+	Carries func(f Format) error
+}
+
+// ErrNoVideo means that a file was read but holds no video track.
+var ErrNoVideo = errors.New("it holds no video")
+
+// FormatError reports that a file breaks the rules of its format.
+type FormatError struct {
+	Format string // container or codec word
+	Offset int64  // in bytes from the start of the file, or -1
+	What   string
+}
+
+func (e *FormatError) Error() string {
+	if e.Offset < 0 {
+		return fmt.Sprintf("damaged %s: %s", e.Format, e.What)
+	}
+	return fmt.Sprintf("damaged %s at byte %d: %s", e.Format, e.Offset, e.What)
+}
+
+// UnsupportedError reports a legal feature that is not carried out here.
+type UnsupportedError struct {
+	Format string // container or codec word
+	What   string
+}
+
+func (e *UnsupportedError) Error() string { return e.Format + ": " + e.What + " is not supported" }

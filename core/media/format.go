@@ -1,0 +1,242 @@
+// Package media states what a video stream is and what codecs and containers
+// have in common. Each codec and each container has a folder of its own below
+// this one and knows none of the others.
+package media
+
+import (
+	"fmt"
+	"math"
+	"strconv"
+	"strings"
+
+	"vividstrain/core/media/picture"
+)
+
+// Transfer names how sample values relate to light.
+type Transfer string
+
+// The transfer characteristics a load line can ask for.
+const (
+	SDR Transfer = "sdr" // Rec. ITU-R BT.709
+	PQ  Transfer = "pq"  // Rec. ITU-R BT.2100, perceptual quantisation
+	HLG Transfer = "hlg" // Rec. ITU-R BT.2100, hybrid log-gamma
+)
+
+// Rate is a frame rate as an exact fraction of frames a second.
+type Rate struct{ Num, Den int }
+
+// Hz is the rate as a number.
+func (r Rate) Hz() float64 { return float64(r.Num) / float64(r.Den) }
+
+// Reduced returns the same rate in lowest terms.
+func (r Rate) Reduced() Rate {
+	a, b := r.Num, r.Den
+	for b != 0 {
+		a, b = b, a%b
+	}
+	if a == 0 {
+		return r
+	}
+	return Rate{r.Num / a, r.Den / a}
+}
+
+// String prints the rate with at most three decimals: "25", "23.976".
+func (r Rate) String() string {
+	return trimZeros(strconv.FormatFloat(r.Hz(), 'f', 3, 64))
+}
+
+// ParseRate reads "25", "12.5" or "23.976". Rates within half a thousandth of
+// a multiple of 1000/1001 of a whole number are taken as that exact fraction,
+// which is how television rates are written short.
+func ParseRate(s string) (Rate, error) {
+	hz, err := strconv.ParseFloat(s, 64)
+	if err != nil || strings.ContainsAny(s, "eExXpP_+-") {
+		return Rate{}, fmt.Errorf("%q is not a frame rate", s)
+	}
+	return RateOf(hz)
+}
+
+// RateOf is the exact fraction that hz most likely stands for.
+func RateOf(hz float64) (Rate, error) {
+	if !(hz >= 0.1 && hz <= 1000) {
+		return Rate{}, fmt.Errorf("a frame rate must be 0.1 to 1000, not %g", hz)
+	}
+	whole := math.Round(hz * 1.001)
+	if math.Abs(hz-math.Round(hz)) > 0.0005 && math.Abs(whole/1.001-hz) <= 0.0006 {
+		return Rate{int(whole) * 1000, 1001}, nil
+	}
+	return Rate{int(math.Round(hz * 1000)), 1000}.Reduced(), nil
+}
+
+// Format says what a video stream is.
+type Format struct {
+	Codec         string // codec word: "mjpeg", "h264", ...
+	Profile       string // the codec's own name of its profile, may be empty
+	Width, Height int    // luma samples
+	Rate          Rate   // frames (not fields) a second
+	Interlaced    bool
+	Depth         int            // bits a sample: 8, 10, 12
+	Chroma        picture.Chroma // chroma sampling
+	Transfer      Transfer
+	Bitrate       int64 // bits a second
+}
+
+// PixelRate is luma samples a second.
+func (f Format) PixelRate() float64 {
+	return float64(f.Width) * float64(f.Height) * f.Rate.Hz()
+}
+
+// sizeName is one usual name of a picture size.
+type sizeName struct {
+	lines, width, height int
+	interlaced           bool
+}
+
+// sizeNames: progressive names are 16:9 with square pixels; the interlaced
+// standard-definition names are the rasters of Rec. ITU-R BT.601.
+var sizeNames = []sizeName{
+	{144, 256, 144, false}, {160, 284, 160, false}, {240, 426, 240, false}, {270, 480, 270, false},
+	{360, 640, 360, false}, {480, 854, 480, false}, {540, 960, 540, false}, {576, 1024, 576, false},
+	{720, 1280, 720, false}, {1080, 1920, 1080, false}, {1440, 2560, 1440, false},
+	{2160, 3840, 2160, false}, {4320, 7680, 4320, false},
+	{480, 720, 480, true}, {576, 720, 576, true}, {720, 1280, 720, true},
+	{1080, 1920, 1080, true}, {2160, 3840, 2160, true},
+}
+
+// MaxSide is the largest width or height that is taken.
+const MaxSide = 16384
+
+// SizeRate prints size, scan and rate as in a load line: "1080p30",
+// "1920x800p23.976", "576i25".
+func (f Format) SizeRate() string { return f.Size() + f.Rate.String() }
+
+// Size prints size and scan as in a load line: "1080p", "1920x800p", "576i".
+func (f Format) Size() string {
+	scan := "p"
+	if f.Interlaced {
+		scan = "i"
+	}
+	for _, n := range sizeNames {
+		if n.width == f.Width && n.height == f.Height && n.interlaced == f.Interlaced {
+			return strconv.Itoa(n.lines) + scan
+		}
+	}
+	return fmt.Sprintf("%dx%d%s", f.Width, f.Height, scan)
+}
+
+// ParseSize reads "1080p", "1920x800p" or "576i".
+func ParseSize(s string) (width, height int, interlaced bool, err error) {
+	if s == "" || (s[len(s)-1] != 'p' && s[len(s)-1] != 'i') {
+		return 0, 0, false, fmt.Errorf("a size is written like 1080p or 1920x800p, not %q", s)
+	}
+	interlaced = s[len(s)-1] == 'i'
+	name := s[:len(s)-1]
+	if w, h, found := strings.Cut(name, "x"); found {
+		width, err1 := strconv.Atoi(w)
+		height, err2 := strconv.Atoi(h)
+		if err1 != nil || err2 != nil || strconv.Itoa(width) != w || strconv.Itoa(height) != h {
+			return 0, 0, false, fmt.Errorf("%q is not a width and a height", name)
+		}
+		return width, height, interlaced, checkSize(width, height, interlaced)
+	}
+	var known []string
+	for _, n := range sizeNames {
+		if n.interlaced != interlaced {
+			continue
+		}
+		if strconv.Itoa(n.lines) == name {
+			return n.width, n.height, interlaced, nil
+		}
+		known = append(known, strconv.Itoa(n.lines))
+	}
+	return 0, 0, false, fmt.Errorf("unknown size %q; %c sizes are %s, or WIDTHxHEIGHT%c",
+		s, s[len(s)-1], strings.Join(known, ", "), s[len(s)-1])
+}
+
+func checkSize(width, height int, interlaced bool) error {
+	switch {
+	case width < 32 || height < 32 || width > MaxSide || height > MaxSide:
+		return fmt.Errorf("width and height must be 32 to %d, not %dx%d", MaxSide, width, height)
+	case width%2 != 0 || height%2 != 0:
+		return fmt.Errorf("width and height must be even, not %dx%d", width, height)
+	case interlaced && height%4 != 0:
+		return fmt.Errorf("an interlaced height must be a multiple of 4, not %d", height)
+	}
+	return nil
+}
+
+// FormatBitrate prints bits a second with an SI letter: 12000000 is "12M".
+// It is exact: ParseBitrate gives the same number back.
+func FormatBitrate(bps int64) string {
+	for _, unit := range []struct {
+		size   int64
+		letter string
+	}{{1e6, "M"}, {1e3, "k"}} {
+		if bps >= unit.size {
+			return trimZeros(fmt.Sprintf("%d.%0*d", bps/unit.size, digits(unit.size), bps%unit.size)) + unit.letter
+		}
+	}
+	return strconv.FormatInt(bps, 10)
+}
+
+// ShortBitrate prints bits a second for people: three figures at most.
+func ShortBitrate(bps float64) string {
+	for _, unit := range []struct {
+		size   float64
+		letter string
+	}{{1e9, "G"}, {1e6, "M"}, {1e3, "k"}} {
+		if bps >= unit.size {
+			return strconv.FormatFloat(roundTo(bps/unit.size, 3), 'f', -1, 64) + unit.letter
+		}
+	}
+	return strconv.FormatFloat(roundTo(bps, 3), 'f', -1, 64)
+}
+
+// roundTo rounds v to n significant decimal figures.
+func roundTo(v float64, n int) float64 {
+	s := strconv.FormatFloat(v, 'e', n-1, 64)
+	r, _ := strconv.ParseFloat(s, 64)
+	return r
+}
+
+// MaxBitrate is the highest bitrate a load line may ask for, in bits a second.
+const MaxBitrate = 20_000_000_000
+
+// ParseBitrate reads "12M", "0.2M", "800k", "1.5G" or "64000".
+func ParseBitrate(s string) (int64, error) {
+	number, scale := s, int64(1)
+	if s != "" {
+		switch s[len(s)-1] {
+		case 'k', 'K':
+			scale = 1e3
+		case 'm', 'M':
+			scale = 1e6
+		case 'g', 'G':
+			scale = 1e9
+		}
+		if scale > 1 {
+			number = s[:len(s)-1]
+		}
+	}
+	whole, fraction, dotted := strings.Cut(number, ".")
+	if whole == "" || (dotted && fraction == "") || len(fraction) > digits(scale) || len(whole) > 11 ||
+		strings.Trim(whole+fraction, "0123456789") != "" {
+		return 0, fmt.Errorf("%q is not a bitrate; write it like 12M or 800k", s)
+	}
+	bps, _ := strconv.ParseInt(whole+fraction+strings.Repeat("0", digits(scale)-len(fraction)), 10, 64)
+	if bps < 1000 || bps > MaxBitrate {
+		return 0, fmt.Errorf("a bitrate must be 1k to 20G, not %s", s)
+	}
+	return bps, nil
+}
+
+// digits is the number of zeros of a power of ten.
+func digits(powerOfTen int64) int { return len(strconv.FormatInt(powerOfTen, 10)) - 1 }
+
+// trimZeros cuts the zeros behind a decimal point, and the point.
+func trimZeros(s string) string {
+	if !strings.Contains(s, ".") {
+		return s
+	}
+	return strings.TrimRight(strings.TrimRight(s, "0"), ".")
+}

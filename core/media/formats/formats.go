@@ -1,0 +1,120 @@
+// Package formats is the list of the codecs and containers that the program
+// knows, and opens files with them. A new one is one line here.
+package formats
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/mjpeg"
+	"vividstrain/core/media/mp4"
+)
+
+// Codecs that can be decoded.
+var codecs = []media.Codec{
+	mjpeg.Codec,
+}
+
+// Containers that can be read.
+var containers = []media.Container{
+	mp4.Container,
+}
+
+// Codec returns the codec of that name.
+func Codec(name string) (media.Codec, error) {
+	var known []string
+	for _, c := range codecs {
+		if c.Name == name {
+			return c, nil
+		}
+		known = append(known, c.Name)
+	}
+	return media.Codec{}, &media.UnsupportedError{Format: name,
+		What: fmt.Sprintf("decoding it (decoded are %s)", strings.Join(known, ", "))}
+}
+
+// Carries tells whether a clip of this format can be made here, and if not why.
+func Carries(f media.Format) error {
+	c, err := Codec(f.Codec)
+	switch {
+	case err != nil || c.Carries == nil:
+		var makers []string
+		for _, c := range codecs {
+			if c.Carries != nil {
+				makers = append(makers, c.Name)
+			}
+		}
+		return fmt.Errorf("%s clips cannot be made here yet; %s clips can", f.Codec, strings.Join(makers, ", "))
+	default:
+		return c.Carries(f)
+	}
+}
+
+// File is an open media file.
+type File struct {
+	media.Demuxer
+	Container string
+	Size      int64 // bytes
+	file      *os.File
+}
+
+// Open opens the file at path with the container that its first bytes show.
+func Open(path string) (*File, error) {
+	file, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	f, err := open(file)
+	if err != nil {
+		file.Close()
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	return f, nil
+}
+
+func open(file *os.File) (*File, error) {
+	info, err := file.Stat()
+	switch {
+	case err != nil:
+		return nil, err
+	case info.IsDir():
+		return nil, errors.New("it is a folder, not a file")
+	case !info.Mode().IsRegular():
+		return nil, errors.New("it is not an ordinary file")
+	case info.Size() == 0:
+		return nil, errors.New("the file is empty")
+	}
+	head := make([]byte, media.SniffLen)
+	n, err := file.ReadAt(head, 0)
+	if err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	for _, c := range containers {
+		if c.Match(head[:n]) {
+			d, err := c.Open(file, info.Size())
+			return &File{Demuxer: d, Container: c.Name, Size: info.Size(), file: file}, err
+		}
+	}
+	var known []string
+	for _, c := range containers {
+		known = append(known, c.Name)
+	}
+	return nil, fmt.Errorf("this is no video file of a kind that is read here (%s)", strings.Join(known, ", "))
+}
+
+// Close closes the file.
+func (f *File) Close() error { return f.file.Close() }
+
+// Video returns the index of the first video track.
+func (f *File) Video() (int, error) {
+	for i, t := range f.Tracks() {
+		if t.Kind == media.Video {
+			return i, nil
+		}
+	}
+	return 0, media.ErrNoVideo
+}

@@ -1,0 +1,34 @@
+// Package mjpeg carries video in which every picture is a JPEG image of its
+// own (ISO/IEC 10918-1, baseline and progressive, by way of image/jpeg).
+//
+// It is decoded in 4:2:0, 4:2:2, 4:4:4 and 4:0:0, 8 bits a sample, and encoded
+// in 4:2:0. Interlaced pairs of fields in one packet are not taken apart.
+package mjpeg
+
+import (
+	"fmt"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/picture"
+)
+
+// Name is the codec word.
+const Name = "mjpeg"
+
+// Codec registers the format.
+var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, Carries: Carries}
+
+// Carries returns an error that names what of f the encoder cannot make.
+func Carries(f media.Format) error {
+	switch {
+	case f.Interlaced:
+		return fmt.Errorf("mjpeg is made progressive only; write %dx%dp%s", f.Width, f.Height, f.Rate)
+	case f.Depth != 8:
+		return fmt.Errorf("mjpeg has 8 bits a sample, not %d", f.Depth)
+	case f.Chroma != picture.C420:
+		return fmt.Errorf("mjpeg is made in 4:2:0, not %s", f.Chroma)
+	case f.Transfer != media.SDR:
+		return fmt.Errorf("mjpeg carries no HDR")
+	}
+	return nil
+}
