@@ -26,6 +26,7 @@ type film struct {
 type worker struct {
 	drawer  *scene.Drawer
 	picture *picture.Picture
+	encoder mjpeg.Encoder
 }
 
 // newFilm tries a few frames to learn what they cost.
@@ -96,7 +97,7 @@ func (f *film) batch(ctx context.Context, n int, what func(i int) (frame, qualit
 				}
 				frame, quality := what(i)
 				w.drawer.Draw(w.picture, frame)
-				f.coded[i], errs[i] = mjpeg.Encode(f.coded[i][:0], w.picture, quality)
+				f.coded[i] = w.encoder.Encode(f.coded[i][:0], w.picture, quality)
 			}
 		})
 	}

@@ -3,6 +3,7 @@ package build
 import (
 	"fmt"
 	"math"
+	"slices"
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/mjpeg"
@@ -12,11 +13,17 @@ import (
 // knows what a frame costs at some qualities, draws a line between them, and
 // corrects it by what the frames then really cost.
 type steering struct {
-	target  float64                       // bytes a frame
-	cost    [mjpeg.MaxQuality + 1]float64 // measured bytes a frame, 0: not measured
-	scale   float64                       // real cost / expected cost of late
-	debt    float64                       // bytes spent beyond the target so far
-	carried float64                       // part of a quality step left over by rounding
+	target  float64 // bytes a frame
+	points  []point // measured, by rising quality; at least two
+	scale   float64 // real cost / expected cost of late
+	debt    float64 // bytes spent beyond the target so far
+	carried float64 // part of a quality step left over by rounding
+}
+
+// point is the cost in bytes of a frame at one quality.
+type point struct {
+	quality int
+	cost    float64
 }
 
 // RateError says that a bitrate cannot be reached at a size and frame rate.
@@ -31,28 +38,71 @@ func (e *RateError) Error() string {
 		media.ShortBitrate(float64(e.Lowest)), media.ShortBitrate(float64(e.Highest)))
 }
 
-// newSteering measures, with probe, the qualities around the one that is
-// needed.
+// newSteering measures, with probe, what frames cost at qualities around the
+// one that is needed. High qualities take long to code: they are tried only
+// where the need lies there.
 func newSteering(f media.Format, probe func(quality int) (float64, error)) (*steering, error) {
 	s := &steering{target: float64(f.Bitrate) / 8 / f.Rate.Hz(), scale: 1}
-	var err error
-	measure := func(q int) float64 {
-		if s.cost[q] == 0 && err == nil {
-			s.cost[q], err = probe(q)
-		}
-		return s.cost[q]
-	}
-	least, most := measure(mjpeg.MinQuality), measure(mjpeg.MaxQuality)
-	if err == nil && (s.target < least || s.target > most) {
-		bits := 8 * f.Rate.Hz()
-		return nil, &RateError{Format: f, Lowest: int64(least * bits), Highest: int64(most * bits)}
-	}
-	for range 4 { // each time where the line drawn so far meets the target
-		if err == nil {
-			measure(int(math.Round(s.meet(s.target))))
+	for _, quality := range []int{20, 70, 90, mjpeg.MaxQuality} {
+		if cost, err := s.measure(quality, probe); err != nil {
+			return nil, err
+		} else if cost >= s.target && len(s.points) > 1 {
+			break
 		}
 	}
-	return s, err
+	if s.points[0].cost > s.target {
+		if _, err := s.measure(mjpeg.MinQuality, probe); err != nil {
+			return nil, err
+		}
+	}
+	if s.points[0].cost > s.target || s.points[len(s.points)-1].cost < s.target {
+		return nil, s.outOfReach(f, probe)
+	}
+	for range 3 { // each time where the line drawn so far meets the target
+		if _, err := s.measure(int(math.Round(s.meet(s.target))), probe); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// measure tries one quality, unless it is known.
+func (s *steering) measure(quality int, probe func(quality int) (float64, error)) (float64, error) {
+	i, known := slices.BinarySearchFunc(s.points, quality, func(p point, q int) int { return p.quality - q })
+	if known {
+		return s.points[i].cost, nil
+	}
+	cost, err := probe(quality)
+	if err == nil {
+		s.points = slices.Insert(s.points, i, point{quality, cost})
+	}
+	return cost, err
+}
+
+// outOfReach tells what can be reached instead.
+func (s *steering) outOfReach(f media.Format, probe func(quality int) (float64, error)) error {
+	least, err := s.measure(mjpeg.MinQuality, probe)
+	if err != nil {
+		return err
+	}
+	most, err := s.measure(mjpeg.MaxQuality, probe)
+	if err != nil {
+		return err
+	}
+	bits := 8 * f.Rate.Hz()
+	return &RateError{Format: f, Lowest: int64(least * bits), Highest: int64(most * bits)}
+}
+
+// expected is the cost of a frame at quality q: straight lines of the logarithm
+// between the measured points and beyond them.
+func (s *steering) expected(q float64) float64 {
+	i := 1
+	for i < len(s.points)-1 && float64(s.points[i].quality) < q {
+		i++
+	}
+	a, b := s.points[i-1], s.points[i]
+	part := (q - float64(a.quality)) / float64(b.quality-a.quality)
+	return s.scale * math.Exp((1-part)*math.Log(a.cost)+part*math.Log(b.cost))
 }
 
 // meet is the quality at which a frame is expected to cost so much.
@@ -68,28 +118,10 @@ func (s *steering) meet(cost float64) float64 {
 	return low
 }
 
-// expected is the cost of a frame at quality q, between measured points by
-// straight lines of the logarithm.
-func (s *steering) expected(q float64) float64 {
-	below, above := int(q), int(math.Ceil(q))
-	for s.cost[below] == 0 {
-		below--
-	}
-	for s.cost[above] == 0 {
-		above++
-	}
-	if below == above {
-		return s.cost[below] * s.scale
-	}
-	part := (q - float64(below)) / float64(above-below)
-	return s.scale * math.Exp((1-part)*math.Log(s.cost[below])+part*math.Log(s.cost[above]))
-}
-
 // plan chooses the qualities of the next n frames: the one, between two whole
 // numbers, that pays the debt back over the next four batches.
 func (s *steering) plan(n int) []int {
-	want := max(s.target-s.debt/(4*batch), s.target/4)
-	aim := s.meet(want)
+	aim := s.meet(max(s.target-s.debt/(4*batch), s.target/4))
 	qualities := make([]int, n)
 	for i := range qualities {
 		exact := aim + s.carried

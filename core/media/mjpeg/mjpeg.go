@@ -1,8 +1,9 @@
 // Package mjpeg carries video in which every picture is a JPEG image of its
-// own (ISO/IEC 10918-1, baseline and progressive, by way of image/jpeg).
+// own (ISO/IEC 10918-1 | Rec. ITU-T T.81).
 //
-// It is decoded in 4:2:0, 4:2:2, 4:4:4 and 4:0:0, 8 bits a sample, and encoded
-// in 4:2:0. Interlaced pairs of fields in one packet are not taken apart.
+// It is decoded by way of image/jpeg, baseline and progressive, in 4:2:0,
+// 4:2:2, 4:4:4 and 4:0:0, 8 bits a sample; interlaced pairs of fields in one
+// packet are not taken apart. It is encoded here, baseline, in 4:2:0.
 package mjpeg
 
 import (

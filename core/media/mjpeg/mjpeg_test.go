@@ -3,6 +3,8 @@ package mjpeg
 import (
 	"context"
 	"io"
+	"math"
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -23,9 +25,7 @@ func ramp(n int) *picture.Picture {
 }
 
 func encoded(t *testing.T, n int) []byte {
-	data, err := Encode(nil, ramp(n), 100)
-	require.NoError(t, err)
-	return data
+	return new(Encoder).Encode(nil, ramp(n), 100)
 }
 
 func TestDecodesInOrderOnAnyNumberOfThreads(t *testing.T) {
@@ -99,4 +99,83 @@ func TestCarries(t *testing.T) {
 		change(&f)
 		require.Error(t, Carries(f))
 	}
+}
+
+// The encoder is judged by image/jpeg's decoder: at the highest quality the
+// picture comes back nearly as it was, and less quality costs fewer bits.
+func TestEncodedPictureComesBack(t *testing.T) {
+	for _, size := range [][2]int{{64, 48}, {50, 34}, {426, 240}, {16, 16}} {
+		p := picture.New(size[0], size[1], 8, picture.C420)
+		random := rand.New(rand.NewPCG(1, 2))
+		for i := range p.Planes {
+			for j := range p.Planes[i].Pix {
+				p.Planes[i].Pix[j] = byte(128 + 100*math.Sin(float64(j)/9) + 20*random.NormFloat64()/9)
+			}
+		}
+		var e Encoder
+		bytes, worst := math.MaxInt, 0
+		for _, quality := range []int{100, 90, 50, 10, 1} {
+			data := e.Encode(nil, p, quality)
+			require.Less(t, len(data), bytes, "quality %d", quality)
+			bytes = len(data)
+			back := decoded(t, data)
+			require.Equal(t, [2]int{p.Width, p.Height}, [2]int{back.Width, back.Height})
+			mistake := largestDifference(p, back)
+			require.GreaterOrEqual(t, mistake+2, worst)
+			worst = mistake
+			if quality == 100 {
+				require.LessOrEqual(t, mistake, 3)
+			}
+		}
+	}
+}
+
+func TestEncoderTakesExtremePictures(t *testing.T) {
+	p := picture.New(64, 48, 8, picture.C420)
+	for i := range p.Planes {
+		for j := range p.Planes[i].Pix {
+			p.Planes[i].Pix[j] = byte(255 * ((j ^ j/p.Planes[i].Stride) & 1)) // a chess board
+		}
+	}
+	require.LessOrEqual(t, largestDifference(p, decoded(t, new(Encoder).Encode(nil, p, 100))), 3)
+}
+
+func decoded(t *testing.T, data []byte) *picture.Picture {
+	d, err := NewDecoder(media.Track{}, 1)
+	require.NoError(t, err)
+	defer d.Close()
+	require.NoError(t, d.Send(t.Context(), &media.Packet{Data: data}))
+	f, err := d.Receive(t.Context())
+	require.NoError(t, err)
+	return f.Picture
+}
+
+func largestDifference(a, b *picture.Picture) (worst int) {
+	for i := range a.Planes {
+		w, h := a.Chroma.PlaneSize(i, a.Width, a.Height)
+		for y := range h {
+			for x := range w {
+				d := int(a.Planes[i].Pix[y*a.Planes[i].Stride+x]) - int(b.Planes[i].Pix[y*b.Planes[i].Stride+x])
+				worst = max(worst, d, -d)
+			}
+		}
+	}
+	return worst
+}
+
+func BenchmarkEncode1080p(b *testing.B) {
+	p := picture.New(1920, 1080, 8, picture.C420)
+	random := rand.New(rand.NewPCG(1, 2))
+	for i := range p.Planes {
+		for j := range p.Planes[i].Pix {
+			p.Planes[i].Pix[j] = byte(128 + 100*math.Sin(float64(j)/200) + random.NormFloat64()*4)
+		}
+	}
+	var e Encoder
+	var data []byte
+	b.ReportAllocs()
+	for b.Loop() {
+		data = e.Encode(data[:0], p, 75)
+	}
+	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "frames/s")
 }

@@ -37,16 +37,16 @@ type Drawer struct {
 	width, height int
 	rate          media.Rate
 
-	fineX, fineY []int32   // index of the finest cell under each column, row
-	columns      []column  // of the frame being drawn
-	waveX        []float32 // phase of the waves under each column
+	fineX, fineY []int32  // index of the finest cell under each column, row
+	columns      []column // of the frame being drawn
+	waveX        []int32  // phase of the waves under each column
 }
 
 // column is what a whole column of the picture has in common in one frame.
 type column struct {
 	roof   int  // first row of the building
 	light  int  // brightness the searchlight adds
-	window int  // column of windows, -1 between them
+	window int  // number of the column of windows, -1 between them
 	house  int  // number of the building
 	mast   bool // a hard vertical edge
 }
@@ -55,10 +55,10 @@ type column struct {
 func New(width, height int, rate media.Rate) *Drawer {
 	d := &Drawer{width: width, height: height, rate: rate,
 		fineX: make([]int32, width), fineY: make([]int32, height),
-		columns: make([]column, width), waveX: make([]float32, width)}
+		columns: make([]column, width), waveX: make([]int32, width)}
 	for x := range d.fineX {
 		d.fineX[x] = int32((float64(x) + 0.5) / float64(height) * fineCells)
-		d.waveX[x] = float32((float64(x) + 0.5) / float64(height) * 40 * sineLen / (2 * math.Pi))
+		d.waveX[x] = int32((float64(x) + 0.5) / float64(height) * 40 * sineLen / (2 * math.Pi))
 	}
 	for y := range d.fineY {
 		d.fineY[y] = int32((float64(y) + 0.5) / float64(height) * fineCells)
@@ -99,7 +99,7 @@ func (d *Drawer) prepare(t float64) {
 		c.roof = int((horizon - 0.06 - 0.22*float64(h&255)/255) * float64(d.height))
 		c.window = -1
 		if w := inside * 8; inside > 0.06 && inside < 0.94 && w-math.Floor(w) > 0.45 {
-			c.window = int(w)
+			c.window = (c.house&1023)*8 + int(w)
 		}
 		c.mast = h>>8&3 == 0 && inside > 0.48 && inside < 0.52
 		c.light = int(70 * math.Max(0, 1-math.Abs(u-searchlight)/0.07))
@@ -113,12 +113,17 @@ func (d *Drawer) drawTown(row []byte, y int, at, t float64) {
 	storey := int(at * 70)
 	lit := at*70-float64(storey) > 0.4
 	noise := noiseRow(uint32(d.fineY[y]))
+	asked, answer := -1, false // the last window looked at, and whether there is light in it
 	for x := range row {
 		c := &d.columns[x]
 		fine := int(noise[(d.fineX[x])&noiseMask])
+		if y >= c.roof && lit && c.window >= 0 && c.window != asked {
+			asked = c.window
+			answer = hash(uint32(c.window*8+storey*4096))&3 == 0
+		}
 		var v int
 		switch {
-		case y >= c.roof && lit && c.window >= 0 && hash(uint32(c.house*64+c.window*8+storey*4096))&3 == 0:
+		case y >= c.roof && lit && c.window >= 0 && answer:
 			v = 190 + fine>>4
 		case y >= c.roof:
 			v = black + 14 + c.house&3*7 + fine>>4
@@ -136,12 +141,12 @@ func (d *Drawer) drawTown(row []byte, y int, at, t float64) {
 func (d *Drawer) drawWater(row []byte, y int, at, t float64) {
 	depth := (at - horizon) / (1 - horizon)
 	base := black + 30 + int(25*depth)
-	near := float32(1.2 - depth)
+	near := int((1.2 - depth) * 256)
 	first, second := int(t*310+depth*2600), int(depth*900-t*170)
 	noise := noiseRow(uint32(d.fineY[y]) + uint32(t*240))
 	drift := int32(t * 420)
 	for x := range row {
-		phase := int(d.waveX[x] * near)
+		phase := int(d.waveX[x]) * near >> 8
 		v := base + int(sine[(phase+first)&sineMask])>>3 + int(sine[(phase>>1+second)&sineMask])>>3
 		v += int(noise[(d.fineX[x]+drift)&noiseMask]-128) >> 2
 		row[x] = byte(max(black, min(v+d.columns[x].light>>1, white)))
