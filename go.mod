@@ -4,4 +4,18 @@ go 1.26.8
 
 require github.com/stretchr/testify v1.12.1
 
-require go.yaml.in/yaml/v3 v3.0.5
+require (
+	go.yaml.in/yaml/v3 v3.0.5
+	golang.org/x/sys v0.48.0
+)
+
+require (
+	github.com/ebitengine/purego v0.11.2 // indirect
+	github.com/go-ole/go-ole v1.2.6 // indirect
+	github.com/lufia/plan9stats v0.0.0-20211012122336-39d0f177ccd0 // indirect
+	github.com/power-devops/perfstat v0.0.0-20260805114148-88456608a4f6 // indirect
+	github.com/shirou/gopsutil/v4 v4.26.10
+	github.com/tklauser/go-sysconf v0.4.0 // indirect
+	github.com/tklauser/numcpus v0.12.0 // indirect
+	github.com/yusufpapurcu/wmi v1.2.4 // indirect
+)

@@ -1,0 +1,144 @@
+package sense
+
+import (
+	"context"
+	"os"
+	"strconv"
+	"time"
+
+	"github.com/shirou/gopsutil/v4/cpu"
+	"github.com/shirou/gopsutil/v4/mem"
+	"github.com/shirou/gopsutil/v4/process"
+)
+
+// Local returns the sources that read this computer, with this program as the
+// watched process.
+func Local() ([]Source, error) {
+	own, err := process.NewProcess(int32(os.Getpid()))
+	if err != nil {
+		return nil, err
+	}
+	return []Source{&cpuSource{}, &memSource{}, &groupSource{process: own, threads: map[int32]float64{}}}, nil
+}
+
+// cpuSource reads the load of the cores.
+type cpuSource struct {
+	before []cpu.TimesStat
+	labels []string
+}
+
+func (*cpuSource) Name() string { return "cpu" }
+
+func (s *cpuSource) Sample(ctx context.Context, _ time.Time, list []Reading) ([]Reading, error) {
+	times, err := cpu.TimesWithContext(ctx, true)
+	if err != nil {
+		return list, err
+	}
+	before := s.before
+	if s.before = times; len(before) != len(times) {
+		return list, nil // the first sample, or a core came or went
+	}
+	for len(s.labels) < len(times) {
+		s.labels = append(s.labels, strconv.Itoa(len(s.labels)))
+	}
+	var busySum, totalSum float64
+	for i := range times {
+		busy, total := busyTime(times[i]), times[i].Total()
+		busy, total = busy-busyTime(before[i]), total-before[i].Total()
+		busySum, totalSum = busySum+busy, totalSum+total
+		if total > 0 {
+			list = append(list, Reading{CPUCore, s.labels[i], percent(busy / total)})
+		}
+	}
+	if totalSum > 0 {
+		list = append(list, Reading{CPU, "", percent(busySum / totalSum)})
+	}
+	return list, nil
+}
+
+// busyTime is the time in which a core was not to be had: time that the host
+// of a virtual machine took away counts too.
+func busyTime(t cpu.TimesStat) float64 { return t.Total() - t.Idle - t.Iowait }
+
+func percent(share float64) float64 { return max(0, min(100*share, 100)) }
+
+// memSource reads the memory.
+type memSource struct {
+	swapped uint64
+	at      time.Time
+}
+
+func (*memSource) Name() string { return "memory" }
+
+func (s *memSource) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	m, err := mem.VirtualMemoryWithContext(ctx)
+	if err != nil {
+		return list, err
+	}
+	list = append(list, Reading{MemUsed, "", float64(m.Total - m.Available)},
+		Reading{MemFree, "", float64(m.Available)}, Reading{MemTotal, "", float64(m.Total)})
+	swap, err := mem.SwapMemoryWithContext(ctx)
+	if err != nil {
+		return list, nil // a device without swap space says so in many ways
+	}
+	moved, before := swap.Sin+swap.Sout, s.at
+	if !before.IsZero() && now.After(before) && moved >= s.swapped {
+		list = append(list, Reading{SwapRate, "", float64(moved-s.swapped) / now.Sub(before).Seconds()})
+	}
+	s.swapped, s.at = moved, now
+	return list, nil
+}
+
+// groupSource reads what the watched process uses.
+type groupSource struct {
+	process *process.Process
+	used    float64 // processor seconds up to the last sample
+	threads map[int32]float64
+	at      time.Time
+}
+
+func (*groupSource) Name() string { return "process" }
+
+func (s *groupSource) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	times, err := s.process.TimesWithContext(ctx)
+	if err != nil {
+		return list, err
+	}
+	elapsed := now.Sub(s.at).Seconds()
+	first := s.at.IsZero() || elapsed <= 0
+	used := times.User + times.System
+	if !first {
+		list = append(list, Reading{GroupCPU, "", 100 * max(0, used-s.used) / elapsed})
+	}
+	s.used, s.at = used, now
+	if m, err := s.process.MemoryInfoWithContext(ctx); err == nil {
+		list = append(list, Reading{GroupMem, "", float64(m.RSS)})
+	}
+	if busiest, ok := s.busiestThread(ctx, elapsed); ok && !first {
+		list = append(list, Reading{ThreadMax, "", busiest})
+	}
+	return list, nil
+}
+
+// busiestThread is the share of a core that the busiest thread has used since
+// the last sample, in percent.
+func (s *groupSource) busiestThread(ctx context.Context, elapsed float64) (float64, bool) {
+	threads, err := s.process.ThreadsWithContext(ctx)
+	if err != nil || len(threads) == 0 {
+		return 0, false
+	}
+	most := 0.0
+	for id, t := range threads {
+		used := t.User + t.System
+		if before, known := s.threads[id]; known {
+			most = max(most, used-before)
+		}
+		s.threads[id] = used
+	}
+	for id := range s.threads {
+		if _, alive := threads[id]; !alive {
+			delete(s.threads, id)
+		}
+	}
+	return percent(most / elapsed), true
+}

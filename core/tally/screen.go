@@ -1,0 +1,243 @@
+package tally
+
+import "time"
+
+// tolerance is by how much a frame may be due after a refresh and still count
+// as due at it: times are rounded to nanoseconds, and no eye sees 50 us.
+const tolerance = 50 * time.Microsecond
+
+// Span is one window to keep an account of, from the start of playing.
+type Span struct {
+	Kind     string
+	From, To time.Duration
+}
+
+// ScreenConfig says what a screen shows.
+type ScreenConfig struct {
+	Refresh float64 // Hz
+	Late    Late
+	Frames  Timeline
+	Spans   []Span // one after the other without gaps, from 0
+}
+
+// Screen is a display that refreshes at a fixed rate, shows at each refresh the
+// newest decoded frame that is due, and keeps the account. It knows no clock:
+// its caller tells it when frames were decoded and calls Refresh for each
+// refresh in turn. It is for one goroutine at a time.
+type Screen struct {
+	config  ScreenConfig
+	windows []Window
+	end     time.Duration
+
+	refreshes int           // done so far
+	queue     []decoded     // decoded, not yet shown, oldest first
+	shown     int           // frame on the screen, -1: none yet
+	since     time.Duration // when it came there, or the window began
+	passed    int           // frames below this one are accounted for
+	shift     time.Duration // how long the media clock has waited (Late: Wait)
+	span      int           // window of the present refresh
+	shiftThen time.Duration // shift when that window began
+}
+
+// decoded is a frame and when it was decoded.
+type decoded struct {
+	frame int
+	at    time.Duration
+}
+
+// NewScreen returns a screen on which nothing is shown yet.
+func NewScreen(c ScreenConfig) *Screen {
+	s := &Screen{config: c, shown: -1, queue: make([]decoded, 0, 64)}
+	for _, span := range c.Spans {
+		s.windows = append(s.windows, Window{Kind: span.Kind, FromS: span.From.Seconds(), ToS: span.To.Seconds()})
+		s.end = span.To
+	}
+	return s
+}
+
+// Next is the time of the next refresh; false when the last window is over.
+func (s *Screen) Next() (time.Duration, bool) {
+	t := s.refreshAt(s.refreshes)
+	return t, t < s.end
+}
+
+// refreshAt is the time of refresh k.
+func (s *Screen) refreshAt(k int) time.Duration {
+	return time.Duration(float64(k) / s.config.Refresh * float64(time.Second))
+}
+
+// Decoded says that a frame has been decoded at that time. Frames come in
+// display order; some may be left out.
+func (s *Screen) Decoded(frame int, at time.Duration) {
+	s.queue = append(s.queue, decoded{frame, at})
+}
+
+// Due is when a frame is due, as far as is known now.
+func (s *Screen) Due(frame int) time.Duration { return s.config.Frames.At(frame) + s.shift }
+
+// TooLate tells whether a frame that is not decoded yet need not be: its
+// successor is due already.
+func (s *Screen) TooLate(frame int, now time.Duration) bool {
+	return s.config.Late == Drop && s.Due(frame+1) <= now
+}
+
+// Refresh does the next refresh. It returns how many of the oldest decoded
+// frames have left the queue; the last of them is on the screen now.
+func (s *Screen) Refresh() (taken int) {
+	now := s.refreshAt(s.refreshes)
+	s.refreshes++
+	s.enter(now)
+	for taken < len(s.queue) && s.queue[taken].at <= now && s.Due(s.queue[taken].frame) <= now+tolerance {
+		taken++
+	}
+	if taken > 0 {
+		s.show(s.queue[taken-1].frame, now)
+		s.queue = append(s.queue[:0], s.queue[taken:]...)
+	}
+	missing := s.Due(s.shown+1) <= now+tolerance
+	if missing && taken == 0 {
+		s.windows[s.span].Frames.Repeats++
+	}
+	if missing && s.config.Late == Wait { // the media clock waits until the next refresh
+		s.shift = s.refreshAt(s.refreshes) - s.config.Frames.At(s.shown+1)
+	}
+	return taken
+}
+
+// show accounts for a frame that reaches the screen at now, and for those
+// before it that did not.
+func (s *Screen) show(frame int, now time.Duration) {
+	due := s.Due(frame)
+	s.passTo(frame, now)
+	s.hold(now)
+	s.shown, s.since, s.passed = frame, now, frame+1
+	f := s.account(due, now)
+	f.Due++
+	f.Shown++
+	if now-due > s.interval()+tolerance {
+		f.Late++
+	}
+}
+
+func (s *Screen) interval() time.Duration {
+	return time.Duration(float64(time.Second) / s.config.Refresh)
+}
+
+// account is the account that a frame belongs to: in Drop that of the window in
+// which it was due, in Wait that of the present window.
+func (s *Screen) account(due, now time.Duration) *Frames {
+	if s.config.Late == Wait {
+		return &s.windows[s.span].Frames
+	}
+	for i := range s.config.Spans {
+		if due < s.config.Spans[i].To {
+			return &s.windows[i].Frames
+		}
+	}
+	return &s.windows[len(s.windows)-1].Frames
+}
+
+// passTo accounts for the frames that will not be shown any more: those before
+// frame.
+func (s *Screen) passTo(frame int, now time.Duration) {
+	for i := s.passed; i < frame; i++ {
+		f := s.account(s.Due(i), now)
+		if s.hidden(i) {
+			f.Hidden++
+			continue
+		}
+		f.Due++
+		f.Dropped++
+	}
+	s.passed = max(s.passed, frame)
+}
+
+// hidden tells whether no refresh falls between a frame and its successor.
+func (s *Screen) hidden(frame int) bool {
+	first := s.refreshFrom(s.Due(frame))
+	return first == s.refreshFrom(s.Due(frame+1))
+}
+
+// refreshFrom is the first refresh at which something due at that time is due.
+func (s *Screen) refreshFrom(due time.Duration) int {
+	k := int(due.Seconds() * s.config.Refresh)
+	for s.refreshAt(k)+tolerance < due {
+		k++
+	}
+	return k
+}
+
+// hold accounts for how long the picture on the screen has been there.
+func (s *Screen) hold(now time.Duration) {
+	if s.shown < 0 {
+		return
+	}
+	f := &s.windows[s.span].Frames
+	held := now - s.since
+	f.LongestFreezeMS = max(f.LongestFreezeMS, held.Seconds()*1000)
+	duration := s.config.Frames.At(s.shown+1) - s.config.Frames.At(s.shown)
+	if duration > 0 && held >= 3*duration-tolerance {
+		f.Freezes++
+	}
+}
+
+// enter moves to the window that now lies in.
+func (s *Screen) enter(now time.Duration) {
+	for s.span < len(s.windows)-1 && now >= s.config.Spans[s.span].To {
+		s.leave(s.config.Spans[s.span].To)
+		s.span++
+	}
+}
+
+// leave closes the present window at its end.
+func (s *Screen) leave(end time.Duration) {
+	s.hold(end)
+	s.since = end
+	w := &s.windows[s.span]
+	length := (end - s.config.Spans[s.span].From).Seconds()
+	w.Frames.Speed = 1
+	if length > 0 {
+		w.Frames.Speed = max(0, 1-(s.shift-s.shiftThen).Seconds()/length)
+	}
+	s.shiftThen = s.shift
+}
+
+// Damaged counts a frame that could not be decoded whole; Wrong one that shows
+// another picture than it should.
+func (s *Screen) Damaged(frame int) { s.account(s.Due(frame), 0).Damaged++ }
+
+// Wrong counts a frame that shows another picture than it should.
+func (s *Screen) Wrong(frame int) { s.account(s.Due(frame), 0).Wrong++ }
+
+// Finish closes the account at the end of the last window, or at the refresh
+// reached where playing stopped before it, and returns it.
+func (s *Screen) Finish() []Window {
+	end := min(s.refreshAt(s.refreshes), s.end)
+	s.enter(end)
+	if s.config.Late == Drop {
+		last := s.passed
+		for s.refreshAt(s.refreshFrom(s.Due(last))) < end {
+			last++
+		}
+		s.passTo(last, end)
+	}
+	s.leave(end)
+	s.windows[s.span].ToS = end.Seconds()
+	s.windows = s.windows[:s.span+1]
+	for i := range s.windows {
+		w := &s.windows[i]
+		if length := w.ToS - w.FromS; length > 0 {
+			w.Frames.ShownRate = float64(w.Frames.Shown) / length
+		}
+	}
+	return s.windows
+}
+
+// Sum is the account so far over all windows.
+func (s *Screen) Sum() (f Frames) {
+	for i := range s.windows {
+		w := &s.windows[i].Frames
+		f.Due, f.Shown, f.Dropped = f.Due+w.Due, f.Shown+w.Shown, f.Dropped+w.Dropped
+	}
+	return f
+}

@@ -1,0 +1,98 @@
+// Package tally keeps the account of one stream: which frames were due, which
+// reached the screen and when, and how media arrived.
+package tally
+
+import "time"
+
+// Late says what happens to a frame that is not decoded in time.
+type Late string
+
+// The two ways of being late.
+const (
+	Drop Late = "drop" // the media clock runs on; frames that come too late are dropped
+	Wait Late = "wait" // nothing is dropped; the media clock waits: slow motion
+)
+
+// Kinds of windows.
+const (
+	Settle = "settle" // start-up
+	Steady = "steady"
+	Jump   = "jump" // after a seek
+)
+
+// Frames is the account of the frames of one window.
+type Frames struct {
+	Due     int `json:"due"`     // frames that a perfect player would have shown
+	Shown   int `json:"shown"`   // frames that reached a refresh of the display
+	Dropped int `json:"dropped"` // due frames that never did
+	Late    int `json:"late"`    // shown more than one refresh after they were due
+	Repeats int `json:"repeats"` // refreshes that kept the old picture though a new one was due
+	Freezes int `json:"freezes"` // pictures held for three frame durations or longer
+	// Hidden frames are too close together for the refresh rate: no player
+	// could show them. They are not due.
+	Hidden          int     `json:"hidden,omitempty"`
+	Damaged         int     `json:"damaged,omitempty"` // frames that could not be decoded whole
+	Wrong           int     `json:"wrong,omitempty"`   // frames that showed another picture than they should
+	LongestFreezeMS float64 `json:"longest_freeze_ms"` // longest time that one picture was held
+	ShownRate       float64 `json:"shown_rate"`        // frames shown a second
+	Speed           float64 `json:"speed"`             // media seconds played a second
+}
+
+// DroppedPct is the share of the due frames that were dropped, in percent.
+func (f Frames) DroppedPct() float64 {
+	if f.Due == 0 {
+		return 0
+	}
+	return 100 * float64(f.Dropped) / float64(f.Due)
+}
+
+// Window is a part of an attempt's time with its own account. Times are in
+// seconds from the start of playing.
+type Window struct {
+	Kind   string  `json:"kind"`
+	FromS  float64 `json:"from_s"`
+	ToS    float64 `json:"to_s"`
+	Frames Frames  `json:"frames"`
+}
+
+// Buffer is the account of media that arrived ahead of its playing.
+type Buffer struct {
+	StartDelayS      float64  `json:"start_delay_s"` // from the request to the first picture
+	Stalls           int      `json:"stalls"`
+	StallS           float64  `json:"stall_s"`    // seconds stalled in all
+	MinLeadS         float64  `json:"min_lead_s"` // least media in hand while playing
+	BuildRate        float64  `json:"build_rate"` // media seconds received a second, while not full
+	StallExpectedAtS *float64 `json:"stall_expected_at_s,omitempty"`
+}
+
+// Tally is the whole account of one stream in one attempt.
+type Tally struct {
+	StartDelayS float64  `json:"start_delay_s"` // from the order to play to the first picture
+	Windows     []Window `json:"windows"`
+}
+
+// Steady is the account of the first window of that kind.
+func (t Tally) Steady() Frames {
+	for _, w := range t.Windows {
+		if w.Kind == Steady {
+			return w.Frames
+		}
+	}
+	return Frames{}
+}
+
+// Timeline tells when each frame is due, from the start of playing. Frames are
+// numbered in display order; their times never fall.
+type Timeline interface {
+	At(frame int) time.Duration
+}
+
+// Constant is the timeline of a constant frame rate of Num/Den frames a second.
+type Constant struct{ Num, Den int }
+
+// At returns frame x Den / Num seconds.
+func (c Constant) At(frame int) time.Duration {
+	whole, rest := frame/c.Num, frame%c.Num // in pieces, so that nothing overflows
+	return time.Duration(whole)*time.Duration(c.Den)*time.Second +
+		time.Duration(rest)*time.Duration(c.Den)*time.Second/time.Duration(c.Num)
+}

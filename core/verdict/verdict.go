@@ -1,0 +1,130 @@
+// Package verdict judges an attempt: how smoothly it played, and what ran out.
+package verdict
+
+import (
+	"fmt"
+	"reflect"
+	"slices"
+	"strings"
+
+	"vividstrain/core/tally"
+)
+
+// Grade is a verdict in one word.
+type Grade string
+
+// The grades, from the best to the worst.
+const (
+	Smooth   Grade = "smooth"
+	Marginal Grade = "marginal" // fine for a trailer, not for a film
+	Choppy   Grade = "choppy"   // worse, but it kept going
+	Failed   Grade = "failed"   // did not start, refused, stopped, died, hung or decoded wrongly
+)
+
+var grades = []Grade{Smooth, Marginal, Choppy, Failed}
+
+// Worse tells whether g is a worse grade than other.
+func (g Grade) Worse(other Grade) bool {
+	return slices.Index(grades, g) > slices.Index(grades, other)
+}
+
+// Limits is what a grade allows in the steady window.
+type Limits struct {
+	DroppedPct  float64 `json:"dropped_pct"`   // of the frames due, at most
+	FreezeMS    float64 `json:"freeze_ms"`     // longest freeze, at most
+	Speed       float64 `json:"speed"`         // at least
+	Stalls      int     `json:"stalls"`        // at most
+	StallS      float64 `json:"stall_s"`       // seconds stalled in all, at most
+	BuildRate   float64 `json:"build_rate"`    // at least
+	StartDelayS float64 `json:"start_delay_s"` // at most; a later start is failed
+}
+
+// Criteria is what is asked of the two good grades.
+type Criteria struct {
+	Smooth   Limits `json:"smooth"`
+	Marginal Limits `json:"marginal"`
+}
+
+// Default returns the criteria of docs/method.md.
+func Default() Criteria {
+	return Criteria{
+		Smooth:   Limits{DroppedPct: 0.2, FreezeMS: 100, Speed: 0.995, BuildRate: 1.05, StartDelayS: 10},
+		Marginal: Limits{DroppedPct: 2, FreezeMS: 500, Speed: 0.97, Stalls: 1, StallS: 1, BuildRate: 1, StartDelayS: 10},
+	}
+}
+
+// Set changes one criterion, named like "smooth.dropped_pct".
+func (c *Criteria) Set(name string, value float64) error {
+	grade, limit, _ := strings.Cut(name, ".")
+	var limits *Limits
+	switch Grade(grade) {
+	case Smooth:
+		limits = &c.Smooth
+	case Marginal:
+		limits = &c.Marginal
+	default:
+		return fmt.Errorf("unknown criterion %q; criteria begin with \"smooth.\" or \"marginal.\"", name)
+	}
+	v, known := reflect.ValueOf(limits).Elem(), []string{}
+	for i := range v.NumField() {
+		field := v.Type().Field(i).Tag.Get("json")
+		if field != limit {
+			known = append(known, field)
+			continue
+		}
+		if value < 0 {
+			return fmt.Errorf("the criterion %s cannot be %g", name, value)
+		}
+		if v.Field(i).CanInt() {
+			v.Field(i).SetInt(int64(value))
+		} else {
+			v.Field(i).SetFloat(value)
+		}
+		return nil
+	}
+	return fmt.Errorf("unknown criterion %q; of %s there are %s", name, grade, strings.Join(known, ", "))
+}
+
+// Judge grades one stream by its steady window and its buffer, which is nil
+// where no media arrives ahead. The reasons are whole phrases, the worst first.
+func (c Criteria) Judge(t tally.Tally, b *tally.Buffer) (Grade, []string) {
+	f := t.Steady()
+	start := t.StartDelayS
+	if b != nil {
+		start = b.StartDelayS
+	}
+	switch {
+	case start > c.Marginal.StartDelayS:
+		return Failed, []string{fmt.Sprintf("it did not start within %g s", c.Marginal.StartDelayS)}
+	case f.Wrong > 0:
+		return Failed, []string{fmt.Sprintf("%d of %d frames showed a wrong picture", f.Wrong, f.Due)}
+	case f.Due == 0:
+		return Failed, []string{"no frame was due in the steady window"}
+	case f.Shown == 0:
+		return Failed, []string{fmt.Sprintf("none of the %d frames due was shown", f.Due)}
+	}
+	if broken := c.Smooth.broken(f, b); len(broken) == 0 {
+		return Smooth, []string{fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due)}
+	} else if len(c.Marginal.broken(f, b)) == 0 {
+		return Marginal, broken
+	}
+	return Choppy, c.Marginal.broken(f, b)
+}
+
+// broken lists the limits that an account does not keep.
+func (l Limits) broken(f tally.Frames, b *tally.Buffer) (reasons []string) {
+	add := func(broken bool, format string, args ...any) {
+		if broken {
+			reasons = append(reasons, fmt.Sprintf(format, args...))
+		}
+	}
+	add(f.DroppedPct() > l.DroppedPct, "%d of %d frames dropped (%.2g %%, allowed %g %%)", f.Dropped, f.Due, f.DroppedPct(), l.DroppedPct)
+	add(f.Speed < l.Speed, "played at %.3g of its speed (allowed %g)", f.Speed, l.Speed)
+	add(f.Freezes > 0 && f.LongestFreezeMS > l.FreezeMS, "a freeze of %.0f ms (allowed %g ms)", f.LongestFreezeMS, l.FreezeMS)
+	add(f.Damaged > 0, "%d of %d frames could not be decoded whole", f.Damaged, f.Due)
+	if b != nil {
+		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%d stalls of %.1f s in all (allowed %d of %g s)", b.Stalls, b.StallS, l.Stalls, l.StallS)
+		add(b.BuildRate < l.BuildRate, "media arrived at %.2f of its duration (allowed %g)", b.BuildRate, l.BuildRate)
+	}
+	return reasons
+}

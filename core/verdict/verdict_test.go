@@ -1,0 +1,98 @@
+package verdict
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/sense"
+	"vividstrain/core/tally"
+)
+
+func account(f tally.Frames) tally.Tally {
+	if f.Speed == 0 {
+		f.Speed = 1
+	}
+	return tally.Tally{Windows: []tally.Window{{Kind: tally.Settle, Frames: tally.Frames{Due: 50, Dropped: 50, Freezes: 9, LongestFreezeMS: 2000}},
+		{Kind: tally.Steady, Frames: f}}}
+}
+
+func TestJudge(t *testing.T) {
+	for name, c := range map[string]struct {
+		frames tally.Frames
+		buffer *tally.Buffer
+		want   Grade
+		reason string
+	}{
+		"perfect, whatever the start": {tally.Frames{Due: 1000, Shown: 1000, LongestFreezeMS: 50}, nil, Smooth, "0 of 1000 frames dropped"},
+		"just within":                 {tally.Frames{Due: 1000, Shown: 998, Dropped: 2}, nil, Smooth, "2 of 1000"},
+		"just without":                {tally.Frames{Due: 1000, Shown: 997, Dropped: 3}, nil, Marginal, "0.3 %, allowed 0.2 %"},
+		"too many":                    {tally.Frames{Due: 1000, Shown: 979, Dropped: 21}, nil, Choppy, "2.1 %, allowed 2 %"},
+		"a freeze":                    {tally.Frames{Due: 1000, Shown: 1000, Freezes: 1, LongestFreezeMS: 101}, nil, Marginal, "freeze of 101 ms"},
+		"a long freeze":               {tally.Frames{Due: 1000, Shown: 1000, Freezes: 1, LongestFreezeMS: 501}, nil, Choppy, "freeze of 501 ms"},
+		"a slow film, no freeze":      {tally.Frames{Due: 80, Shown: 80, LongestFreezeMS: 125}, nil, Smooth, "0 of 80"},
+		"slow motion":                 {tally.Frames{Due: 1000, Shown: 1000, Speed: 0.98}, nil, Marginal, "0.98 of its speed"},
+		"very slow motion":            {tally.Frames{Due: 1000, Shown: 1000, Speed: 0.9}, nil, Choppy, "0.9 of its speed"},
+		"damage":                      {tally.Frames{Due: 1000, Shown: 1000, Damaged: 1}, nil, Choppy, "could not be decoded whole"},
+		"wrong pictures":              {tally.Frames{Due: 1000, Shown: 1000, Wrong: 1}, nil, Failed, "wrong picture"},
+		"nothing shown":               {tally.Frames{Due: 1000, Dropped: 1000}, nil, Failed, "none of the 1000"},
+		"nothing due":                 {tally.Frames{}, nil, Failed, "no frame was due"},
+		"a film would stall":          {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 0.9}, Choppy, "0.90 of its duration"},
+		"one short stall":             {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 1.2, Stalls: 1, StallS: 0.8}, Marginal, "1 stalls of 0.8 s"},
+		"late start":                  {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 1.2, StartDelayS: 11}, Failed, "within 10 s"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			grade, reasons := Default().Judge(account(c.frames), c.buffer)
+			require.Equal(t, c.want, grade)
+			require.NotEmpty(t, reasons)
+			require.Contains(t, reasons[0], c.reason)
+		})
+	}
+}
+
+func TestSet(t *testing.T) {
+	c := Default()
+	require.NoError(t, c.Set("smooth.dropped_pct", 5))
+	require.NoError(t, c.Set("marginal.stalls", 3))
+	require.Equal(t, 5.0, c.Smooth.DroppedPct)
+	require.Equal(t, 3, c.Marginal.Stalls)
+	require.ErrorContains(t, c.Set("smooth.frames", 5), "dropped_pct")
+	require.ErrorContains(t, c.Set("perfect.speed", 5), "smooth.")
+	require.Error(t, c.Set("smooth.speed", -1))
+	grade, _ := c.Judge(account(tally.Frames{Due: 100, Shown: 96, Dropped: 4}), nil)
+	require.Equal(t, Smooth, grade)
+}
+
+func TestWorse(t *testing.T) {
+	require.True(t, Failed.Worse(Choppy))
+	require.True(t, Marginal.Worse(Smooth))
+	require.False(t, Smooth.Worse(Smooth))
+}
+
+func steady(v float64) sense.Stat { return sense.Stat{Mean: v, P95: v, Max: v, Min: v, N: 10} }
+
+func TestFindLimiter(t *testing.T) {
+	for name, c := range map[string]struct {
+		use  sense.Use
+		want Limiter
+		free float64
+	}{
+		"idle":             {sense.Use{sense.CPU: steady(10), sense.ThreadMax: steady(20)}, Unknown, 0},
+		"all cores":        {sense.Use{sense.CPU: steady(91), sense.ThreadMax: steady(99)}, CPU, 9},
+		"one thread":       {sense.Use{sense.CPU: steady(50), sense.ThreadMax: steady(96)}, Core, 4},
+		"little memory":    {sense.Use{sense.CPU: steady(50), sense.MemFree: steady(40), sense.MemTotal: steady(1000)}, Memory, 4},
+		"swapping":         {sense.Use{sense.SwapRate: steady(9e6), sense.MemFree: steady(200), sense.MemTotal: steady(1000)}, Memory, 20},
+		"decoder block":    {sense.Use{sense.CPU: steady(20), sense.BlockUse: steady(97)}, GPUDecode, 3},
+		"throttled":        {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: steady(95)}, Heat, 1},
+		"slow but warming": {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: {Mean: 60, Max: 80}}, CPU, 1},
+	} {
+		t.Run(name, func(t *testing.T) {
+			got, evidence := FindLimiter(c.use)
+			require.Equal(t, c.want, got)
+			require.NotEmpty(t, evidence)
+			free, known := Headroom(got, c.use)
+			require.Equal(t, got != Unknown, known)
+			require.InDelta(t, c.free, free, 0.01)
+		})
+	}
+}
