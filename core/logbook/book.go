@@ -1,0 +1,278 @@
+package logbook
+
+import (
+	"crypto/rand"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/gofrs/flock"
+	_ "modernc.org/sqlite" // the driver "sqlite"
+)
+
+// application marks a SQLite file as a logbook, in the field of its header
+// that is meant for that.
+const application = 0x56535442
+
+// schema of the tables. A sample is one row: the readings of one source at one
+// time, as a JSON object.
+const schema = `
+CREATE TABLE runs(
+	id TEXT PRIMARY KEY,
+	started TEXT NOT NULL,
+	document TEXT NOT NULL -- the run document without rungs' attempts and readings
+) STRICT;
+CREATE TABLE attempts(
+	id INTEGER PRIMARY KEY,
+	run TEXT NOT NULL REFERENCES runs(id),
+	rung INTEGER NOT NULL,  -- counted through all columns, from 0
+	purpose TEXT NOT NULL,
+	started TEXT NOT NULL,
+	result TEXT             -- the attempt as JSON; NULL while it runs
+) STRICT;
+CREATE TABLE samples(
+	run TEXT NOT NULL REFERENCES runs(id),
+	attempt INTEGER,        -- NULL: the baseline
+	at INTEGER NOT NULL,    -- microseconds since 1970
+	source TEXT NOT NULL,
+	readings TEXT NOT NULL
+) STRICT;
+CREATE INDEX attempts_of_run ON attempts(run);
+CREATE INDEX samples_of_run ON samples(run, attempt);
+`
+
+// Book is an open logbook. It is safe for several goroutines.
+type Book struct {
+	path string
+	db   *sql.DB
+	lock *flock.Flock
+}
+
+// ErrNoRun means that the logbook has no such run.
+var ErrNoRun = errors.New("there is no such run in the logbook")
+
+// Open opens the logbook at path, and makes one where there is none.
+func Open(path string) (*Book, error) {
+	if err := os.MkdirAll(filepath.Dir(path), 0o777); err != nil {
+		return nil, fmt.Errorf("logbook %s: %w", path, err)
+	}
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() {
+		return nil, fmt.Errorf("logbook %s: it is not a file", path)
+	}
+	db, err := sql.Open("sqlite", "file:"+escape(path)+"?_pragma=busy_timeout(2000)&_pragma=synchronous(full)&_pragma=foreign_keys(1)&_txlock=immediate")
+	if err != nil {
+		return nil, fmt.Errorf("logbook %s: %w", path, err)
+	}
+	db.SetMaxOpenConns(1)
+	b := &Book{path: path, db: db, lock: flock.New(path + ".lock")}
+	if err := b.prepare(); err != nil {
+		db.Close()
+		return nil, b.explain(err)
+	}
+	return b, nil
+}
+
+// escape makes a path fit for a file: URI.
+func escape(path string) string {
+	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(path))
+}
+
+// prepare checks that the file is a logbook, or makes it one if it is empty.
+func (b *Book) prepare() error {
+	var id, tables int
+	if err := b.db.QueryRow("PRAGMA application_id").Scan(&id); err != nil {
+		return err
+	}
+	if id == application {
+		return nil
+	}
+	if err := b.db.QueryRow("SELECT count(*) FROM sqlite_master").Scan(&tables); err != nil {
+		return err
+	}
+	if id != 0 || tables != 0 {
+		return errNotABook
+	}
+	for _, statement := range []string{
+		"PRAGMA journal_mode = WAL",
+		schema + fmt.Sprintf("PRAGMA application_id = %d;", application),
+	} {
+		if _, err := b.db.Exec(statement); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+var errNotABook = errors.New("this file is not a logbook; name another one with --logbook")
+
+// explain says in one line what went wrong with the file.
+func (b *Book) explain(err error) error {
+	text := err.Error()
+	switch {
+	case errors.Is(err, errNotABook):
+	case strings.Contains(text, "not a database"), strings.Contains(text, "malformed"):
+		err = errNotABook
+	case strings.Contains(text, "SQLITE_FULL"), strings.Contains(text, "disk is full"):
+		err = errors.New("the disk is full")
+	case strings.Contains(text, "SQLITE_BUSY"), strings.Contains(text, "locked"):
+		err = errors.New("another program keeps it locked; try again, or name another one with --logbook")
+	case strings.Contains(text, "SQLITE_CANTOPEN"), strings.Contains(text, "unable to open"):
+		err = errors.New("it cannot be opened or made; look at the folder's permissions, or name another one with --logbook")
+	case strings.Contains(text, "readonly"):
+		err = errors.New("it cannot be written; look at its permissions, or name another one with --logbook")
+	}
+	return fmt.Errorf("logbook %s: %w", b.path, err)
+}
+
+// Close closes the logbook.
+func (b *Book) Close() error { return errors.Join(b.db.Close(), b.lock.Close()) }
+
+// Entry is one line of the list of runs.
+type Entry struct {
+	Document // without attempts and readings
+	Attempts int
+}
+
+// Runs lists the runs, the newest first.
+func (b *Book) Runs() ([]Entry, error) {
+	rows, err := b.db.Query(`SELECT document, (SELECT count(*) FROM attempts WHERE run = runs.id)
+		FROM runs ORDER BY started DESC, rowid DESC`)
+	if err != nil {
+		return nil, b.explain(err)
+	}
+	defer rows.Close()
+	entries := []Entry{}
+	for rows.Next() {
+		var text string
+		var e Entry
+		if err := rows.Scan(&text, &e.Attempts); err != nil {
+			return nil, b.explain(err)
+		}
+		if err := json.Unmarshal([]byte(text), &e.Document); err != nil {
+			return nil, b.explain(err)
+		}
+		entries = append(entries, e)
+	}
+	return entries, rows.Err()
+}
+
+// Find completes the beginning of a run's id; empty means the newest run.
+func (b *Book) Find(id string) (string, error) {
+	rows, err := b.db.Query(`SELECT id FROM runs WHERE substr(id, 1, ?) = ? ORDER BY started DESC, rowid DESC LIMIT 2`, len(id), id)
+	if err != nil {
+		return "", b.explain(err)
+	}
+	defer rows.Close()
+	var found []string
+	for rows.Next() {
+		var s string
+		if err := rows.Scan(&s); err != nil {
+			return "", b.explain(err)
+		}
+		found = append(found, s)
+	}
+	switch {
+	case len(found) == 0 && id == "":
+		return "", fmt.Errorf("logbook %s: it holds no runs yet", b.path)
+	case len(found) == 0:
+		return "", fmt.Errorf("%w: %q; vividstrain runs lists them", ErrNoRun, id)
+	case len(found) == 2 && id != "" && found[0] != id:
+		return "", fmt.Errorf("several runs begin with %q; give more of the name", id)
+	}
+	return found[0], rows.Err()
+}
+
+// Load reads the whole document of a run. Attempts that never ended are left
+// out; Unfinished names their rungs.
+func (b *Book) Load(id string) (*Document, error) {
+	var text string
+	err := b.db.QueryRow("SELECT document FROM runs WHERE id = ?", id).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fmt.Errorf("%w: %q", ErrNoRun, id)
+	} else if err != nil {
+		return nil, b.explain(err)
+	}
+	d := &Document{}
+	if err := json.Unmarshal([]byte(text), d); err != nil {
+		return nil, b.explain(err)
+	}
+	d.fillRungs()
+	if err := b.loadAttempts(d); err != nil {
+		return nil, b.explain(err)
+	}
+	if d.Baseline.Readings, err = b.readings(d, "attempt IS NULL"); err != nil {
+		return nil, b.explain(err)
+	}
+	return d, nil
+}
+
+// fillRungs lists the rungs of the plan, without attempts.
+func (d *Document) fillRungs() {
+	d.Rungs = []Rung{}
+	for _, c := range d.Plan.Columns {
+		for i, l := range c.Rungs {
+			d.Rungs = append(d.Rungs, Rung{Load: l, Column: c.Name, Order: i + 1, Attempts: []Attempt{}})
+		}
+	}
+}
+
+func (b *Book) loadAttempts(d *Document) error {
+	rows, err := b.db.Query("SELECT rung, result FROM attempts WHERE run = ? AND result IS NOT NULL ORDER BY id", d.ID)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var rung int
+		var text string
+		if err := rows.Scan(&rung, &text); err != nil {
+			return err
+		}
+		var a Attempt
+		if err := json.Unmarshal([]byte(text), &a); err != nil {
+			return err
+		}
+		if rung < 0 || rung >= len(d.Rungs) {
+			return fmt.Errorf("run %s has an attempt at rung %d, which its plan lacks", d.ID, rung)
+		}
+		d.Rungs[rung].Attempts = append(d.Rungs[rung].Attempts, a)
+	}
+	return rows.Err()
+}
+
+// Readings returns all readings of a run in the order of their times.
+func (b *Book) Readings(d *Document) ([]Reading, error) { return b.readings(d, "TRUE") }
+
+func (b *Book) readings(d *Document, which string) ([]Reading, error) {
+	rows, err := b.db.Query("SELECT at, source, readings FROM samples WHERE run = ? AND "+which+" ORDER BY at, rowid", d.ID)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	list := []Reading{}
+	for rows.Next() {
+		var at int64
+		var source, text string
+		if err := rows.Scan(&at, &source, &text); err != nil {
+			return nil, err
+		}
+		values, err := decodeReadings(text)
+		if err != nil {
+			return nil, err
+		}
+		for _, v := range values {
+			list = append(list, Reading{AtS: time.UnixMicro(at).Sub(d.Started).Seconds(), Source: source, Quantity: v.key, Value: v.value})
+		}
+	}
+	return list, rows.Err()
+}
+
+// NewID makes the name of a run from its start and four random characters.
+func NewID(started time.Time) string {
+	return started.UTC().Format("20060102-150405-") + strings.ToLower(rand.Text()[:4])
+}

@@ -1,0 +1,140 @@
+// Package logbook stores runs: the run document, and the file of runs that it
+// is kept in while it grows.
+package logbook
+
+import (
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/search"
+	"vividstrain/core/sense"
+	"vividstrain/core/tally"
+	"vividstrain/core/verdict"
+)
+
+// Schema names the form of the run document.
+const Schema = "vividstrain.run/1"
+
+// Document is one run. docs/run-document.md describes it.
+type Document struct {
+	Schema    string           `json:"schema"`
+	ID        string           `json:"id"`
+	Kind      string           `json:"kind"`
+	Complete  bool             `json:"complete"`
+	Started   time.Time        `json:"started"`
+	Ended     *time.Time       `json:"ended,omitempty"`
+	Tool      Tool             `json:"tool"`
+	Device    Device           `json:"device"`
+	Route     Route            `json:"route"`
+	Ladder    string           `json:"ladder"`
+	Criteria  verdict.Criteria `json:"criteria"`
+	Plan      Plan             `json:"plan"`
+	Baseline  Baseline         `json:"baseline"`
+	Rungs     []Rung           `json:"rungs"`
+	Ceiling   *Ceiling         `json:"ceiling"`
+	Notes     []string         `json:"notes"`
+	ResumedAt []time.Time      `json:"resumed_at,omitempty"`
+}
+
+// Tool says what measured.
+type Tool struct {
+	Version       string  `json:"version"`
+	InstrumentCPU float64 `json:"instrument_cpu_pct"` // what sampling took, of one core
+}
+
+// Device is the hardware under test.
+type Device struct {
+	Name string            `json:"name"`
+	Spec map[string]string `json:"spec"`
+}
+
+// Route says how the load reached the device.
+type Route struct {
+	Kind    string            `json:"kind"`
+	Options map[string]string `json:"options"`
+}
+
+// Plan is what a run was told to do; it is all that is needed to go on.
+type Plan struct {
+	HoldS     float64       `json:"hold_s"`
+	SettleS   float64       `json:"settle_s"`
+	BaselineS float64       `json:"baseline_s"`
+	All       bool          `json:"all"` // go on behind two rungs that are not smooth
+	Columns   []load.Column `json:"columns"`
+}
+
+// Baseline is the readings before the first rung, while the device was idle.
+type Baseline struct {
+	CPUPct   float64   `json:"cpu_pct"`
+	MemUsed  float64   `json:"mem_used_bytes"`
+	Readings []Reading `json:"readings"`
+}
+
+// Reading is one value at one time.
+type Reading struct {
+	AtS      float64 `json:"at_s"` // seconds since the run started
+	Source   string  `json:"source"`
+	Quantity string  `json:"quantity"` // with its label behind a colon, where it has one
+	Value    float64 `json:"value"`
+}
+
+// Rung is one load of the ladder and the attempts at it.
+type Rung struct {
+	Load     load.Load `json:"load"`
+	Column   string    `json:"column"`
+	Order    int       `json:"order"` // place in its column, from 1
+	Attempts []Attempt `json:"attempts"`
+}
+
+// Attempt is one try at a rung.
+type Attempt struct {
+	Purpose  search.Purpose  `json:"purpose"`
+	Started  time.Time       `json:"started"`
+	Verdict  verdict.Grade   `json:"verdict"`
+	Reasons  []string        `json:"reasons"`
+	Limiter  verdict.Limiter `json:"limiter"`            // empty for a smooth attempt
+	Evidence string          `json:"evidence,omitempty"` // for the limiter
+	Decode   string          `json:"decode"`             // hardware, software or unknown
+	StartS   float64         `json:"start_delay_s"`      // from the order to play to the first picture
+	Frames   tally.Frames    `json:"frames"`             // steady window of the worst stream
+	Buffer   *tally.Buffer   `json:"buffer"`             // of the worst stream
+	Windows  []tally.Window  `json:"windows"`            // of the worst stream
+	Streams  []tally.Frames  `json:"streams,omitempty"`  // steady window of each, where there are several
+	Use      sense.Use       `json:"use"`                // readings of the steady window
+}
+
+// Ceiling is the highest smooth rung.
+type Ceiling struct {
+	Load      *load.Load      `json:"load"`      // null: no rung was smooth
+	Confirmed bool            `json:"confirmed"` // by a second attempt at it and at the next rung
+	Headroom  *float64        `json:"headroom_pct"`
+	Limiter   verdict.Limiter `json:"limiter"`
+	Evidence  string          `json:"evidence,omitempty"`
+	Next      *Next           `json:"next"` // the rung above; null: the ladder ends here
+	Columns   []ColumnCeiling `json:"columns"`
+}
+
+// Next is the rung that was not smooth any more.
+type Next struct {
+	Load    load.Load     `json:"load"`
+	Verdict verdict.Grade `json:"verdict"`
+}
+
+// ColumnCeiling is the highest smooth rung of one column.
+type ColumnCeiling struct {
+	Column    string          `json:"column"`
+	Load      *load.Load      `json:"load"` // null: no rung was smooth
+	Confirmed bool            `json:"confirmed"`
+	Headroom  *float64        `json:"headroom_pct"`
+	Limiter   verdict.Limiter `json:"limiter"`
+	Evidence  string          `json:"evidence,omitempty"`
+	Next      *Next           `json:"next"`
+}
+
+// Attempts counts the attempts of all rungs.
+func (d *Document) Attempts() (n int) {
+	for i := range d.Rungs {
+		n += len(d.Rungs[i].Attempts)
+	}
+	return n
+}

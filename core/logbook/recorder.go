@@ -1,0 +1,227 @@
+package logbook
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"vividstrain/core/search"
+	"vividstrain/core/sense"
+)
+
+// flushEvery is how long samples are gathered before they are written.
+const flushEvery = 500 * time.Millisecond
+
+// Recorder writes one run as it happens. Attempts are on disk when the call
+// returns, samples within flushEvery. It is safe for several goroutines.
+type Recorder struct {
+	book    *Book
+	doc     *Document
+	mu      sync.Mutex
+	pending []row
+	attempt sql.NullInt64 // the one that runs
+	err     error         // the first failure of a write in the background
+	stop    chan struct{}
+	stopped sync.WaitGroup
+}
+
+// row is one sample on its way to disk.
+type row struct {
+	attempt  sql.NullInt64
+	at       int64
+	source   string
+	readings string
+}
+
+// ErrBusy means that another run is being written to the logbook.
+var ErrBusy = errors.New("another run is being measured with this logbook; two at once would disturb each other")
+
+// Record begins to write a run. Only one run at a time is written to a logbook.
+// The document of a run that is there already is taken up again: attempts that
+// never ended are then given the result that abandoned makes for them.
+func (b *Book) Record(d *Document, abandoned func(rung int, purpose search.Purpose, started time.Time) Attempt) (*Recorder, error) {
+	free, err := b.lock.TryLock()
+	if err != nil {
+		return nil, fmt.Errorf("logbook %s: it cannot be locked: %w", b.path, err)
+	}
+	if !free {
+		return nil, fmt.Errorf("logbook %s: %w", b.path, ErrBusy)
+	}
+	r := &Recorder{book: b, doc: d, stop: make(chan struct{})}
+	if err := r.begin(abandoned); err != nil {
+		return nil, errors.Join(b.explain(err), b.lock.Unlock())
+	}
+	r.stopped.Go(r.flushOften)
+	return r, nil
+}
+
+func (r *Recorder) begin(abandoned func(int, search.Purpose, time.Time) Attempt) error {
+	head, err := r.head()
+	if err != nil {
+		return err
+	}
+	_, err = r.book.db.Exec(`INSERT INTO runs(id, started, document) VALUES(?, ?, ?)
+		ON CONFLICT(id) DO UPDATE SET document = excluded.document`,
+		r.doc.ID, r.doc.Started.UTC().Format(time.RFC3339Nano), head)
+	if err != nil {
+		return err
+	}
+	rows, err := r.book.db.Query("SELECT id, rung, purpose, started FROM attempts WHERE run = ? AND result IS NULL ORDER BY id", r.doc.ID)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	type open struct {
+		id, rung int
+		purpose  search.Purpose
+		started  time.Time
+	}
+	var left []open
+	for rows.Next() {
+		var o open
+		var started string
+		if err := rows.Scan(&o.id, &o.rung, &o.purpose, &started); err != nil {
+			return err
+		}
+		if o.started, err = time.Parse(time.RFC3339Nano, started); err != nil {
+			return err
+		}
+		left = append(left, o)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for _, o := range left {
+		if o.rung < 0 || o.rung >= len(r.doc.Rungs) {
+			return fmt.Errorf("an attempt at rung %d, which the plan lacks", o.rung)
+		}
+		a := abandoned(o.rung, o.purpose, o.started)
+		if err := r.finish(int64(o.id), a); err != nil {
+			return err
+		}
+		r.doc.Rungs[o.rung].Attempts = append(r.doc.Rungs[o.rung].Attempts, a)
+	}
+	return nil
+}
+
+// head is the document without what has rows of its own.
+func (r *Recorder) head() (string, error) {
+	d := *r.doc
+	d.Rungs, d.Baseline.Readings = nil, nil
+	text, err := json.Marshal(d)
+	return string(text), err
+}
+
+// Update writes the document as it stands now.
+func (r *Recorder) Update() error {
+	head, err := r.head()
+	if err != nil {
+		return err
+	}
+	_, err = r.book.db.Exec("UPDATE runs SET document = ? WHERE id = ?", head, r.doc.ID)
+	return r.check(err)
+}
+
+// StartAttempt notes that a rung is being tried; the samples that follow belong
+// to this attempt.
+func (r *Recorder) StartAttempt(rung int, purpose search.Purpose, started time.Time) error {
+	result, err := r.book.db.Exec("INSERT INTO attempts(run, rung, purpose, started) VALUES(?, ?, ?, ?)",
+		r.doc.ID, rung, string(purpose), started.UTC().Format(time.RFC3339Nano))
+	if err := r.check(err); err != nil {
+		return err
+	}
+	id, err := result.LastInsertId()
+	r.mu.Lock()
+	r.attempt = sql.NullInt64{Int64: id, Valid: true}
+	r.mu.Unlock()
+	return r.check(err)
+}
+
+// EndAttempt writes the result of the attempt that was started last.
+func (r *Recorder) EndAttempt(a Attempt) error {
+	r.mu.Lock()
+	id := r.attempt.Int64
+	r.mu.Unlock()
+	return r.check(errors.Join(r.flush(), r.finish(id, a)))
+}
+
+func (r *Recorder) finish(id int64, a Attempt) error {
+	text, err := json.Marshal(a)
+	if err != nil {
+		return err
+	}
+	_, err = r.book.db.Exec("UPDATE attempts SET result = ? WHERE id = ?", string(text), id)
+	return err
+}
+
+// Sample takes one sample.
+func (r *Recorder) Sample(s sense.Sample) {
+	text := encodeReadings(s.Readings)
+	r.mu.Lock()
+	r.pending = append(r.pending, row{r.attempt, s.At.UnixMicro(), s.Source, text})
+	r.mu.Unlock()
+}
+
+func (r *Recorder) flushOften() {
+	ticker := time.NewTicker(flushEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ticker.C:
+			if err := r.flush(); err != nil {
+				r.mu.Lock()
+				r.err = errors.Join(r.err, err)
+				r.mu.Unlock()
+			}
+		case <-r.stop:
+			return
+		}
+	}
+}
+
+// flush writes the samples that are pending, all or none of them.
+func (r *Recorder) flush() error {
+	r.mu.Lock()
+	rows := r.pending
+	r.pending = nil
+	r.mu.Unlock()
+	if len(rows) == 0 {
+		return nil
+	}
+	tx, err := r.book.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after Commit
+	insert, err := tx.Prepare("INSERT INTO samples(run, attempt, at, source, readings) VALUES(?, ?, ?, ?, ?)")
+	if err != nil {
+		return err
+	}
+	for _, row := range rows {
+		if _, err := insert.Exec(r.doc.ID, row.attempt, row.at, row.source, row.readings); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// check adds what went wrong in the background, and explains.
+func (r *Recorder) check(err error) error {
+	r.mu.Lock()
+	err = errors.Join(r.err, err)
+	r.mu.Unlock()
+	if err != nil {
+		return r.book.explain(err)
+	}
+	return nil
+}
+
+// Close writes everything and gives the logbook free for the next run.
+func (r *Recorder) Close() error {
+	close(r.stop)
+	r.stopped.Wait()
+	return errors.Join(r.check(r.flush()), r.Update(), r.book.lock.Unlock())
+}
