@@ -13,6 +13,9 @@ import (
 
 	"github.com/gofrs/flock"
 	_ "modernc.org/sqlite" // the driver "sqlite"
+
+	"vividstrain/core/search"
+	"vividstrain/core/verdict"
 )
 
 // application marks a SQLite file as a logbook, in the field of its header
@@ -201,7 +204,7 @@ func (b *Book) Load(id string) (*Document, error) {
 	if err := json.Unmarshal([]byte(text), d); err != nil {
 		return nil, b.explain(err)
 	}
-	d.fillRungs()
+	d.FillRungs()
 	if err := b.loadAttempts(d); err != nil {
 		return nil, b.explain(err)
 	}
@@ -211,8 +214,8 @@ func (b *Book) Load(id string) (*Document, error) {
 	return d, nil
 }
 
-// fillRungs lists the rungs of the plan, without attempts.
-func (d *Document) fillRungs() {
+// FillRungs lists the rungs of the plan, without attempts.
+func (d *Document) FillRungs() {
 	d.Rungs = []Rung{}
 	for _, c := range d.Plan.Columns {
 		for i, l := range c.Rungs {
@@ -243,6 +246,26 @@ func (b *Book) loadAttempts(d *Document) error {
 		d.Rungs[rung].Attempts = append(d.Rungs[rung].Attempts, a)
 	}
 	return rows.Err()
+}
+
+// Trials returns the finished attempts of a run in the order in which they were
+// made.
+func (b *Book) Trials(id string) ([]search.Trial, error) {
+	rows, err := b.db.Query("SELECT rung, json_extract(result, '$.verdict') FROM attempts WHERE run = ? AND result IS NOT NULL ORDER BY id", id)
+	if err != nil {
+		return nil, b.explain(err)
+	}
+	defer rows.Close()
+	var trials []search.Trial
+	for rows.Next() {
+		var rung int
+		var grade verdict.Grade
+		if err := rows.Scan(&rung, &grade); err != nil {
+			return nil, b.explain(err)
+		}
+		trials = append(trials, search.Trial{Rung: rung, Smooth: grade == verdict.Smooth})
+	}
+	return trials, rows.Err()
 }
 
 // Readings returns all readings of a run in the order of their times.

@@ -25,7 +25,7 @@ func plan(t *testing.T) Plan {
 
 func document(t *testing.T, started time.Time) *Document {
 	d := &Document{Schema: Schema, ID: NewID(started), Kind: "climb", Started: started, Plan: plan(t), Notes: []string{}}
-	d.fillRungs()
+	d.FillRungs()
 	return d
 }
 
@@ -80,6 +80,9 @@ func TestRunSurvivesItsProgram(t *testing.T) {
 	require.Equal(t, started.Add(4*time.Second), got.Rungs[1].Attempts[0].Started)
 	got.Complete = true
 	require.NoError(t, again.Close())
+	trials, err := second.Trials(id)
+	require.NoError(t, err)
+	require.Equal(t, []search.Trial{{Rung: 0, Smooth: true}, {Rung: 1, Smooth: false}}, trials)
 	final, err := second.Load(id)
 	require.NoError(t, err)
 	require.True(t, final.Complete)

@@ -1,0 +1,249 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"sync"
+	"time"
+
+	"vividstrain/core/media"
+	"vividstrain/core/tally"
+)
+
+// startTimeout is how long a stream may take until its queue is full. It is
+// longer than any start that a verdict would accept.
+const startTimeout = 15 * time.Second
+
+// longAgo is when frames were decoded that were ready before playing began.
+const longAgo = -time.Hour
+
+// player plays one stream. Three goroutines work on it: one feeds packets to
+// the decoder, one takes pictures from it into a bounded queue, one shows them.
+type player struct {
+	stream
+	queue chan struct{} // a token for each place in the queue that is free
+	full  chan struct{} // closed when playing can begin
+
+	mu       sync.Mutex
+	screen   *tally.Screen
+	waiting  []media.Frame // decoded pictures in display order, with their number as PTS
+	began    time.Time     // zero: not yet
+	account  tally.Tally
+	onScreen media.Frame
+}
+
+func newPlayer(s stream, c tally.ScreenConfig, queue int) *player {
+	p := &player{stream: s, screen: tally.NewScreen(c), queue: make(chan struct{}, queue),
+		full: make(chan struct{}), waiting: make([]media.Frame, 0, queue)}
+	for range queue {
+		p.queue <- struct{}{}
+	}
+	return p
+}
+
+func (p *player) close() {
+	p.decoder.Close()
+	_ = p.closeFile() // it was only read
+}
+
+// play plays the stream to the end of its windows, and closes it.
+func (p *player) play(ctx context.Context) (err error) {
+	ordered := time.Now()
+	inner, cancel := context.WithCancelCause(ctx)
+	var workers sync.WaitGroup
+	workers.Go(func() { p.stopOn(p.feed(inner), cancel) })
+	workers.Go(func() { p.stopOn(p.receive(inner), cancel) })
+	err = p.awaitFull(inner)
+	if err == nil {
+		p.account.StartDelayS = p.begin().Sub(ordered).Seconds()
+		err = p.show(inner)
+	}
+	cancel(nil)
+	workers.Wait()
+	p.close()
+	p.account.Windows = p.screen.Finish()
+	for _, f := range p.waiting {
+		f.Release()
+	}
+	if p.onScreen.Picture != nil {
+		p.onScreen.Release()
+	}
+	return err
+}
+
+// stopOn ends playing when a worker fails.
+func (p *player) stopOn(err error, cancel context.CancelCauseFunc) {
+	if err != nil && !errors.Is(err, context.Canceled) {
+		cancel(err)
+	}
+}
+
+// feed reads packets and sends those to the decoder that are not too late. At
+// the end of the file it begins anew.
+func (p *player) feed(ctx context.Context) error {
+	var packet media.Packet
+	for round := 0; ; {
+		err := p.packets.ReadPacket(&packet)
+		if errors.Is(err, io.EOF) {
+			round++
+			if err = p.packets.Rewind(); err == nil {
+				continue
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if packet.Track != p.video {
+			continue
+		}
+		packet.PTS = packet.PTS*p.perTick/p.ticks + int64(round*p.frames)
+		if p.tooLate(int(packet.PTS)) {
+			continue
+		}
+		if err := p.decoder.Send(ctx, &packet); err != nil {
+			return err
+		}
+	}
+}
+
+func (p *player) tooLate(frame int) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return !p.began.IsZero() && p.screen.TooLate(frame, time.Since(p.began))
+}
+
+// receive takes pictures from the decoder into the queue.
+func (p *player) receive(ctx context.Context) error {
+	for {
+		frame, err := p.decoder.Receive(ctx)
+		var damage *media.FormatError
+		if errors.As(err, &damage) {
+			frame.Damaged = true
+		} else if err != nil {
+			return err
+		}
+		at := time.Now()
+		select {
+		case <-p.queue:
+		case <-ctx.Done():
+			if frame.Picture != nil {
+				frame.Release()
+			}
+			return ctx.Err()
+		}
+		if p.enqueue(frame, at) {
+			close(p.full)
+		}
+	}
+}
+
+// enqueue puts a decoded frame behind the others and tells whether that makes
+// the queue full for the first time.
+func (p *player) enqueue(frame media.Frame, at time.Time) (full bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if frame.Damaged {
+		p.screen.Damaged(int(frame.PTS))
+	}
+	if frame.Picture == nil { // nothing of it could be saved: the picture before stays
+		p.queue <- struct{}{}
+		return false
+	}
+	decoded := longAgo
+	if !p.began.IsZero() {
+		decoded = at.Sub(p.began)
+	}
+	p.screen.Decoded(int(frame.PTS), decoded)
+	p.waiting = append(p.waiting, frame)
+	if len(p.waiting) < cap(p.queue) || !p.began.IsZero() {
+		return false
+	}
+	select {
+	case <-p.full:
+		return false
+	default:
+		return true
+	}
+}
+
+// awaitFull waits until playing can begin.
+func (p *player) awaitFull(ctx context.Context) error {
+	timer := time.NewTimer(startTimeout)
+	defer timer.Stop()
+	select {
+	case <-p.full:
+		return nil
+	case <-timer.C:
+		return fmt.Errorf("it did not start within %s", startTimeout)
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// begin starts the presentation clock.
+func (p *player) begin() time.Time {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.began = time.Now()
+	return p.began
+}
+
+// show refreshes the screen until its last window is over.
+func (p *player) show(ctx context.Context) error {
+	timer := time.NewTimer(0)
+	defer timer.Stop()
+	<-timer.C
+	for {
+		at, more := p.screen.Next()
+		if !more {
+			return nil
+		}
+		if wait := time.Until(p.began.Add(at)); wait > 0 {
+			timer.Reset(wait)
+			select {
+			case <-timer.C:
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		} else if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		p.refresh()
+	}
+}
+
+// refresh does one refresh of the screen, and checks a new picture on it.
+func (p *player) refresh() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	taken := p.screen.Refresh()
+	if taken == 0 {
+		return
+	}
+	if p.onScreen.Picture != nil {
+		p.onScreen.Release()
+	}
+	for _, f := range p.waiting[:taken-1] {
+		f.Release()
+	}
+	p.onScreen = p.waiting[taken-1]
+	p.waiting = append(p.waiting[:0], p.waiting[taken:]...)
+	for range taken {
+		p.queue <- struct{}{}
+	}
+	frame := int(p.onScreen.PTS)
+	if p.number != nil {
+		if n, ok := p.number(p.onScreen.Picture); !ok || n != frame%p.frames {
+			p.screen.Wrong(frame)
+		}
+	}
+}
+
+// sum is the account so far.
+func (p *player) sum() tally.Frames {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.screen.Sum()
+}

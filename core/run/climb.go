@@ -1,0 +1,309 @@
+// Package run conducts a run: it puts the rungs that a search chooses on a
+// route, reads the sensors meanwhile, judges, and writes the logbook.
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"sync"
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/route"
+	"vividstrain/core/search"
+	"vividstrain/core/sense"
+	"vividstrain/core/verdict"
+)
+
+// SampleEvery is how often sensors are read.
+const SampleEvery = 250 * time.Millisecond
+
+// Config says what to climb and how.
+type Config struct {
+	Ladder   *load.Ladder
+	Route    route.Route
+	Criteria verdict.Criteria
+	Hold     time.Duration // a rung, settling included
+	Settle   time.Duration
+	Baseline time.Duration // idle readings before the first rung
+	All      bool          // go on behind two rungs that are not smooth
+	Version  string        // of the program
+	// Watch is told what happens, from one goroutine at a time. May be nil.
+	Watch func(Event)
+}
+
+// Event is something that happened in a run.
+type Event struct {
+	Kind    EventKind
+	Load    load.Load
+	Column  string
+	Purpose search.Purpose
+	Done    int              // Building: frames done, Playing: milliseconds played
+	Total   int              // of so many
+	Live    route.Live       // Playing
+	CPUPct  float64          // Playing and Baseline: the newest reading, 0 if none yet
+	Attempt *logbook.Attempt // Ended
+}
+
+// EventKind tells events apart.
+type EventKind int
+
+// The kinds of events.
+const (
+	Baseline EventKind = iota // idle readings are being taken
+	Building                  // a clip is being made
+	Playing
+	Ended // an attempt
+)
+
+// climb is a run that goes on.
+type climb struct {
+	Config
+	strategy search.Climb
+	doc      *logbook.Document
+	record   *logbook.Recorder
+	trials   []search.Trial
+
+	mu      sync.Mutex
+	samples []sense.Sample // of the present attempt
+	cpu     float64        // newest reading
+	watched sync.Mutex
+}
+
+// Climb makes a run and returns its document, also where it ends early with an
+// error: what was measured is in it and in the book.
+func Climb(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
+	if err := c.check(); err != nil {
+		return nil, err
+	}
+	started := c.Route.Clock().Now()
+	device := c.Route.Device()
+	doc := &logbook.Document{
+		Schema: logbook.Schema, ID: logbook.NewID(started), Kind: "climb", Started: started.UTC(),
+		Tool:   logbook.Tool{Version: c.Version},
+		Device: logbook.Device{Name: device.Name, Spec: device.Spec},
+		Route:  logbook.Route{Kind: c.Route.Kind(), Options: c.Route.Options()},
+		Ladder: c.Ladder.Name, Criteria: c.Criteria, Notes: []string{},
+		Plan: logbook.Plan{HoldS: c.Hold.Seconds(), SettleS: c.Settle.Seconds(), BaselineS: c.Baseline.Seconds(),
+			All: c.All, Columns: c.Ladder.Columns},
+	}
+	doc.FillRungs()
+	return conduct(ctx, book, c, doc)
+}
+
+// Resume goes on with a run that was interrupted. Of the configuration only the
+// route, the version and Watch are used; the rest is the run's own.
+func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Config) (*logbook.Document, error) {
+	if doc.Complete {
+		return nil, fmt.Errorf("run %s is complete; there is nothing to resume", doc.ID)
+	}
+	c.Ladder = &load.Ladder{Name: doc.Ladder, Columns: doc.Plan.Columns}
+	c.Criteria, c.All = doc.Criteria, doc.Plan.All
+	c.Hold, c.Settle, c.Baseline = duration(doc.Plan.HoldS), duration(doc.Plan.SettleS), duration(doc.Plan.BaselineS)
+	if err := c.check(); err != nil {
+		return nil, err
+	}
+	doc.ResumedAt = append(doc.ResumedAt, c.Route.Clock().Now().UTC())
+	return conduct(ctx, book, c, doc)
+}
+
+func duration(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+
+// check finds what could not work before anything is measured.
+func (c Config) check() error {
+	switch {
+	case c.Hold < time.Second || c.Hold > load.MaxHold:
+		return fmt.Errorf("each rung must be held for 1s to %s, not %s", load.MaxHold, c.Hold)
+	case c.Settle < 0 || c.Settle > c.Hold-500*time.Millisecond:
+		return fmt.Errorf("settling must leave at least half a second of the %s for which a rung is held, not %s", c.Hold, c.Settle)
+	case c.Baseline < 0 || c.Baseline > time.Hour:
+		return fmt.Errorf("the baseline must be 0s to 1h, not %s", c.Baseline)
+	}
+	for _, column := range c.Ladder.Columns {
+		for _, l := range column.Rungs {
+			if err := c.Route.Check(l); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// conduct does the work of Climb and Resume.
+func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logbook.Document) (_ *logbook.Document, err error) {
+	c := &climb{Config: config, doc: doc, strategy: search.Climb{All: config.All}}
+	for _, column := range config.Ladder.Columns {
+		c.strategy.Columns = append(c.strategy.Columns, len(column.Rungs))
+	}
+	c.record, err = book.Record(doc, abandoned)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, c.record.Close()) }()
+	if c.trials, err = book.Trials(doc.ID); err != nil {
+		return nil, err
+	}
+	sampler := sense.Start(ctx, c.Route.Clock(), SampleEvery, c.Route.Sources(), c.sample)
+	defer sampler.Stop()
+	err = c.work(ctx)
+	now := c.Route.Clock().Now()
+	doc.Tool.InstrumentCPU = sampler.CostPct(now)
+	if err == nil {
+		ended := now.UTC()
+		doc.Ended, doc.Complete = &ended, true
+	}
+	c.conclude()
+	return doc, err
+}
+
+// abandoned is the attempt in which a run was stopped.
+func abandoned(_ int, purpose search.Purpose, started time.Time) logbook.Attempt {
+	return logbook.Attempt{Purpose: purpose, Started: started, Verdict: verdict.Failed,
+		Reasons: []string{"the run stopped in it"}, Limiter: verdict.Unknown, Decode: route.Unknown, Use: sense.Use{}}
+}
+
+// sample takes what the sampler reads.
+func (c *climb) sample(s sense.Sample) {
+	c.record.Sample(s)
+	s.Readings = slices.Clone(s.Readings)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.samples = append(c.samples, s)
+	for _, r := range s.Readings {
+		if r.Quantity == sense.CPU {
+			c.cpu = r.Value
+		}
+	}
+}
+
+// takeSamples returns the samples since the last call.
+func (c *climb) takeSamples() []sense.Sample {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	taken := c.samples
+	c.samples = nil
+	return taken
+}
+
+func (c *climb) watch(e Event) {
+	if c.Watch == nil {
+		return
+	}
+	c.mu.Lock()
+	e.CPUPct = c.cpu
+	c.mu.Unlock()
+	c.watched.Lock()
+	defer c.watched.Unlock()
+	c.Watch(e)
+}
+
+// work takes the baseline and tries rungs until the search knows enough.
+func (c *climb) work(ctx context.Context) error {
+	if err := c.baseline(ctx); err != nil {
+		return err
+	}
+	for {
+		rung, why, more := c.strategy.Next(c.trials)
+		if !more {
+			return nil
+		}
+		a, err := c.attempt(ctx, rung, why)
+		if err != nil {
+			return err
+		}
+		c.trials = append(c.trials, search.Trial{Rung: rung, Smooth: a.Verdict == verdict.Smooth})
+		c.doc.Rungs[rung].Attempts = append(c.doc.Rungs[rung].Attempts, a)
+		c.conclude()
+		if err := c.record.Update(); err != nil {
+			return err
+		}
+		r := c.doc.Rungs[rung]
+		c.watch(Event{Kind: Ended, Load: r.Load, Column: r.Column, Purpose: why, Attempt: &a})
+	}
+}
+
+// baseline reads the idle device.
+func (c *climb) baseline(ctx context.Context) error {
+	if c.Config.Baseline == 0 || len(c.doc.Baseline.Readings) > 0 {
+		return nil
+	}
+	c.watch(Event{Kind: Baseline, Total: int(c.Config.Baseline.Milliseconds())})
+	clock := c.Route.Clock()
+	from := clock.Now()
+	if err := clock.Sleep(ctx, c.Config.Baseline); err != nil {
+		return err
+	}
+	samples := c.takeSamples()
+	use := sense.Summarise(samples, from, clock.Now())
+	c.doc.Baseline.CPUPct = use[sense.CPU].Mean
+	c.doc.Baseline.MemUsed = use[sense.MemUsed].Mean
+	for _, s := range samples {
+		for _, r := range s.Readings {
+			c.doc.Baseline.Readings = append(c.doc.Baseline.Readings, logbook.Reading{
+				AtS: s.At.Sub(c.doc.Started).Seconds(), Source: s.Source, Quantity: r.Key(), Value: r.Value})
+		}
+	}
+	return c.record.Update()
+}
+
+// attempt tries one rung.
+func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logbook.Attempt, error) {
+	r := c.doc.Rungs[rung]
+	event := Event{Load: r.Load, Column: r.Column, Purpose: why}
+	err := c.Route.Prepare(ctx, r.Load, func(done, total int) {
+		e := event
+		e.Kind, e.Done, e.Total = Building, done, total
+		c.watch(e)
+	})
+	if err != nil {
+		return logbook.Attempt{}, err
+	}
+	clock := c.Route.Clock()
+	a := logbook.Attempt{Purpose: why, Started: clock.Now().UTC()}
+	if err := c.record.StartAttempt(rung, why, a.Started); err != nil {
+		return a, err
+	}
+	c.takeSamples()
+	result, err := c.Route.Play(ctx, route.Plan{Load: r.Load, Hold: c.Hold, Settle: c.Settle}, func(live route.Live) {
+		e := event
+		e.Kind, e.Live, e.Done, e.Total = Playing, live, int(live.Elapsed.Milliseconds()), int(c.Hold.Milliseconds())
+		c.watch(e)
+	})
+	if err != nil {
+		return a, err
+	}
+	from, to := a.Started, clock.Now()
+	if len(result.Streams) > 0 && result.Failure == "" {
+		from, to = result.Began.Add(c.Settle), result.Began.Add(c.Hold)
+	}
+	a.Use = sense.Summarise(c.takeSamples(), from, to)
+	c.judge(&a, result)
+	return a, c.record.EndAttempt(a)
+}
+
+// judge grades an attempt by its worst stream.
+func (c *climb) judge(a *logbook.Attempt, result route.Result) {
+	a.Decode = result.Decode
+	for i, t := range result.Streams {
+		grade, reasons := c.Criteria.Judge(t, nil)
+		f := t.Steady()
+		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && f.Dropped > a.Frames.Dropped {
+			a.Verdict, a.Reasons, a.Frames, a.Windows, a.StartS = grade, reasons, f, t.Windows, t.StartDelayS
+		}
+		if len(result.Streams) > 1 {
+			a.Streams = append(a.Streams, f)
+		}
+	}
+	if result.Failure != "" {
+		a.Verdict, a.Reasons = verdict.Failed, []string{result.Failure}
+	}
+	if a.Verdict == verdict.Smooth {
+		return
+	}
+	if a.Limiter, a.Evidence = verdict.FindLimiter(a.Use); result.Refused {
+		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
+	}
+}

@@ -1,0 +1,83 @@
+package run
+
+import (
+	"fmt"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/verdict"
+)
+
+// conclude writes into the document what the trials so far say.
+func (c *climb) conclude() {
+	ceilings := c.strategy.Ceilings(c.trials)
+	result := &logbook.Ceiling{}
+	var best *logbook.ColumnCeiling
+	for i, ceiling := range ceilings {
+		column := logbook.ColumnCeiling{Column: c.Ladder.Columns[i].Name, Confirmed: ceiling.Confirmed}
+		if ceiling.Next >= 0 {
+			rung := c.doc.Rungs[ceiling.Next]
+			a := worst(rung.Attempts)
+			column.Next = &logbook.Next{Load: rung.Load, Verdict: a.Verdict}
+			column.Limiter, column.Evidence = a.Limiter, a.Evidence
+		}
+		if ceiling.Rung >= 0 {
+			rung := c.doc.Rungs[ceiling.Rung]
+			column.Load = &rung.Load
+			column.Headroom = headroom(column.Limiter, rung.Attempts)
+		}
+		result.Columns = append(result.Columns, column)
+		if best == nil || harder(column.Load, best.Load) {
+			best = &column
+		}
+	}
+	if best != nil {
+		result.Load, result.Confirmed, result.Headroom = best.Load, best.Confirmed, best.Headroom
+		result.Limiter, result.Evidence, result.Next = best.Limiter, best.Evidence, best.Next
+	}
+	c.doc.Ceiling = result
+	c.doc.Notes = c.doc.Notes[:0]
+	for _, rung := range c.strategy.OutOfOrder(c.trials) {
+		c.doc.Notes = append(c.doc.Notes, fmt.Sprintf("out of order: %s is worse than a harder rung of its column", c.doc.Rungs[rung].Load))
+	}
+}
+
+// harder tells whether a asks for more than b: first in pixels a second, then
+// in bits a second. A missing load is the easiest.
+func harder(a, b *load.Load) bool {
+	if a == nil || b == nil {
+		return a != nil
+	}
+	if a.PixelRate() != b.PixelRate() {
+		return a.PixelRate() > b.PixelRate()
+	}
+	return a.Bitrate*int64(a.Streams) > b.Bitrate*int64(b.Streams)
+}
+
+// worst is the attempt with the worst verdict, the first of several. There is
+// at least one.
+func worst(attempts []logbook.Attempt) logbook.Attempt {
+	w := attempts[0]
+	for _, a := range attempts[1:] {
+		if a.Verdict.Worse(w.Verdict) {
+			w = a
+		}
+	}
+	return w
+}
+
+// headroom is what a limiter left free on average in the smooth attempts at the
+// ceiling, in percent; nil where that is not known.
+func headroom(l verdict.Limiter, attempts []logbook.Attempt) *float64 {
+	sum, n := 0.0, 0
+	for _, a := range attempts {
+		if free, known := verdict.Headroom(l, a.Use); known && a.Verdict == verdict.Smooth {
+			sum, n = sum+free, n+1
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	mean := sum / float64(n)
+	return &mean
+}
