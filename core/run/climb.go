@@ -76,7 +76,7 @@ type climb struct {
 // Climb makes a run and returns its document, also where it ends early with an
 // error: what was measured is in it and in the book.
 func Climb(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
-	if err := c.check(); err != nil {
+	if err := c.Check(); err != nil {
 		return nil, err
 	}
 	started := c.Route.Clock().Now()
@@ -103,7 +103,7 @@ func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Co
 	c.Ladder = &load.Ladder{Name: doc.Ladder, Columns: doc.Plan.Columns}
 	c.Criteria, c.All = doc.Criteria, doc.Plan.All
 	c.Hold, c.Settle, c.Baseline = duration(doc.Plan.HoldS), duration(doc.Plan.SettleS), duration(doc.Plan.BaselineS)
-	if err := c.check(); err != nil {
+	if err := c.Check(); err != nil {
 		return nil, err
 	}
 	doc.ResumedAt = append(doc.ResumedAt, c.Route.Clock().Now().UTC())
@@ -112,8 +112,8 @@ func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Co
 
 func duration(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
-// check finds what could not work before anything is measured.
-func (c Config) check() error {
+// Check finds what could not work before anything is measured.
+func (c Config) Check() error {
 	switch {
 	case c.Hold < time.Second || c.Hold > load.MaxHold:
 		return fmt.Errorf("each rung must be held for 1s to %s, not %s", load.MaxHold, c.Hold)
@@ -279,7 +279,9 @@ func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logb
 	if len(result.Streams) > 0 && result.Failure == "" {
 		from, to = result.Began.Add(c.Settle), result.Began.Add(c.Hold)
 	}
-	a.Use = sense.Summarise(c.takeSamples(), from, to)
+	// A reading tells of the interval before it: the first one that lies whole
+	// in the window comes one interval after its start.
+	a.Use = sense.Summarise(c.takeSamples(), from.Add(SampleEvery), to.Add(SampleEvery/2))
 	c.judge(&a, result)
 	return a, c.record.EndAttempt(a)
 }

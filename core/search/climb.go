@@ -104,16 +104,19 @@ func newColumn(first, n int, trials []Trial) column {
 	return c
 }
 
-// smooth tells what most attempts at rung i say. Of two that disagree, which a
-// third has yet to decide, the first counts.
-func (c column) smooth(i int) bool {
+// smooth tells what most attempts at rung i say.
+func (c column) smooth(i int) bool { return Majority(c.tried[i]) }
+
+// Majority tells whether most attempts at a rung were smooth. Of two that
+// disagree, which a third has yet to decide, the first counts.
+func Majority(attempts []bool) bool {
 	votes := 0
-	for k, s := range c.tried[i] {
+	for i, smooth := range attempts {
 		weight := 2
-		if k == 0 {
+		if i == 0 {
 			weight = 3
 		}
-		if !s {
+		if !smooth {
 			weight = -weight
 		}
 		votes += weight

@@ -53,7 +53,7 @@ func (d *Device) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 	if failure, refused := s.admit(); failure != "" {
 		err := d.clock.Sleep(ctx, time.Second) // it takes a moment to give up
 		d.memory = d.profile.Memory.Used
-		result.Failure, result.Refused = failure, refused
+		result.Failure, result.Refused, result.Decode = failure, refused, route.Unknown
 		return result, err
 	}
 	if s.streams[0].block >= 0 {

@@ -1,0 +1,232 @@
+// Package cli is the command line: it parses, calls the core and prints. It is
+// the only place that knows the command-line library or a terminal.
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"vividstrain/core/load"
+	"vividstrain/core/media/build"
+	"vividstrain/report"
+)
+
+// Exit statuses.
+const (
+	exitDone        = 0
+	exitFailed      = 1
+	exitUsage       = 2
+	exitInterrupted = 130
+)
+
+// version is set by the linker.
+var version = ""
+
+// usageError is an error in what the user typed or gave.
+type usageError struct{ error }
+
+func (e usageError) Unwrap() error { return e.error }
+
+func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
+// usage marks err, if it is one, as the user's.
+func usage(err error) error {
+	if err == nil {
+		return nil
+	}
+	return usageError{err}
+}
+
+// app is what the commands share.
+type app struct {
+	in       io.Reader
+	out      io.Writer
+	err      io.Writer
+	settings *settings
+}
+
+// Main runs the program and returns its exit status. The first interrupt ends
+// the work cleanly, a second one at once.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	context.AfterFunc(ctx, func() {
+		stop() // from here on an interrupt ends the program as usual
+	})
+	a := &app{in: in, out: out, err: errOut}
+	err := a.run(ctx, args)
+	if err == nil {
+		return exitDone
+	}
+	return a.fail(ctx, err)
+}
+
+// run reads the settings file and calls the command.
+func (a *app) run(ctx context.Context, args []string) (err error) {
+	if a.settings, err = readSettings(); err != nil {
+		return err
+	}
+	root := a.root()
+	if err := a.settings.check(root); err != nil {
+		return err
+	}
+	return root.Run(ctx, args)
+}
+
+// fail says in one line what went wrong.
+func (a *app) fail(ctx context.Context, err error) int {
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		fmt.Fprintln(a.err, "vividstrain: interrupted; everything so far is kept")
+		return exitInterrupted
+	}
+	var (
+		wrong *load.Error
+		rate  *build.RateError
+		typed usageError
+	)
+	fmt.Fprintln(a.err, "vividstrain:", oneLine(err))
+	switch {
+	case errors.As(err, &typed), errors.As(err, &wrong), errors.As(err, &rate):
+		return exitUsage
+	}
+	return exitFailed
+}
+
+// oneLine puts an error on one line and says what to do about common ones.
+func oneLine(err error) string {
+	text := strings.Join(strings.Fields(err.Error()), " ")
+	var path *fs.PathError
+	switch {
+	case errors.Is(err, syscall.ENOSPC):
+		text += "; make room, or choose another folder"
+	case errors.Is(err, fs.ErrPermission) && errors.As(err, &path):
+		text += "; choose a folder you may write to"
+	}
+	return text
+}
+
+// root is the command tree.
+func (a *app) root() *cli.Command {
+	return &cli.Command{
+		Name:    "vividstrain",
+		Usage:   "find the highest load of video streams that a device plays smoothly",
+		Version: versionText(),
+		Description: "Begin with \"vividstrain demo\": it makes a few small clips, climbs on this computer and on two\n" +
+			"simulated devices, and shows the three results side by side.",
+		Writer: a.out, ErrWriter: a.err,
+		Flags: []cli.Flag{
+			&cli.BoolFlag{Name: "no-color", Usage: "print without colours (also: NO_COLOR in the environment)"},
+			&cli.StringFlag{Name: "logbook", Usage: "keep runs in `FILE`", Value: defaultLogbook(), DefaultText: "vividstrain.db in your data folder", Sources: a.settings.sources("logbook")},
+		},
+		Commands: []*cli.Command{
+			a.demoCommand(), a.climbCommand(), a.runsCommand(), a.showCommand(), a.laddersCommand(),
+			a.clipsCommand(), a.inspectCommand(), a.devicesCommand(), a.schemaCommand(),
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usagef("unknown command %q; vividstrain --help lists the commands", c.Args().First())
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+		OnUsageError:    usageFailed,
+		ExitErrHandler:  func(context.Context, *cli.Command, error) {},
+		HideHelpCommand: true,
+		Suggest:         false,
+	}
+}
+
+// usageFailed is called for flags that cannot be parsed.
+func usageFailed(_ context.Context, c *cli.Command, err error, _ bool) error {
+	return usagef("%w; %s --help lists what there is", err, c.FullName())
+}
+
+// command fills in what all commands have in common.
+func command(c *cli.Command, examples ...string) *cli.Command {
+	c.OnUsageError = usageFailed
+	c.HideHelpCommand = true
+	text := "Examples:"
+	for _, e := range examples {
+		text += "\n  " + e
+	}
+	if c.Description != "" {
+		text = c.Description + "\n\n" + text
+	}
+	c.Description = text
+	return c
+}
+
+// versionText is the version, or the commit that was built.
+func versionText() string {
+	if version != "" {
+		return version
+	}
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return "unknown"
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" && len(s.Value) > 12 {
+			return s.Value[:12]
+		}
+	}
+	return "development"
+}
+
+// style is how results are drawn on standard output.
+func (a *app) style(c *cli.Command) report.Style {
+	s := report.Style{Width: terminalWidth(a.out)}
+	s.Color = s.Width > 0 && os.Getenv("NO_COLOR") == "" && !c.Root().Bool("no-color")
+	return s
+}
+
+// terminalWidth is the width in columns of the terminal that w is, or 0.
+func terminalWidth(w io.Writer) int {
+	f, ok := w.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return 0
+	}
+	width, _, err := term.GetSize(int(f.Fd()))
+	if err != nil || width <= 0 {
+		return 80
+	}
+	return width
+}
+
+// printJSON prints v alone on standard output.
+func (a *app) printJSON(v any) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	return a.print(b.String())
+}
+
+// print writes text to standard output.
+func (a *app) print(text string) error {
+	_, err := io.WriteString(a.out, text)
+	return err
+}
+
+// noArguments is the check of commands that take none.
+func noArguments(c *cli.Command) error {
+	if c.Args().Present() {
+		return usagef("%s takes no argument, but there is %q", c.FullName(), c.Args().First())
+	}
+	return nil
+}

@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/route"
+	"vividstrain/core/route/engine"
+	"vividstrain/core/route/standin"
+	"vividstrain/core/run"
+	"vividstrain/core/tally"
+	"vividstrain/core/verdict"
+	"vividstrain/report"
+)
+
+func (a *app) climbCommand() *cli.Command {
+	s := a.settings
+	return command(&cli.Command{
+		Name:      "climb",
+		Usage:     "find the highest load that plays smoothly",
+		ArgsUsage: "[LOAD...]",
+		Description: "Plays rung after rung of a ladder, or the load lines given, until two rungs of a column are\n" +
+			"not smooth; then tries the highest smooth rung and the one above it once more. Without\n" +
+			"--device this computer plays; clips that are missing are made first.",
+		Flags: []cli.Flag{
+			a.ladderFlag(),
+			&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "climb on the simulated device `NAME`, or on the one in a YAML file"},
+			&cli.DurationFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
+			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a rung apart", Value: 2 * time.Second, Sources: s.sources("settle")},
+			&cli.DurationFlag{Name: "baseline", Usage: "read the idle device for `TIME` first", Value: 3 * time.Second, Sources: s.sources("baseline")},
+			&cli.BoolFlag{Name: "all", Usage: "try every rung, even behind two that are not smooth", Sources: s.sources("all")},
+			&cli.FloatFlag{Name: "refresh", Usage: "refresh the display at `HZ`", Value: 60, Sources: s.sources("refresh")},
+			&cli.StringFlag{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Value: string(tally.Drop), Sources: s.sources("late")},
+			&cli.IntFlag{Name: "threads", Usage: "decode each stream on `N` threads", Value: 0, DefaultText: "one for each core", Sources: s.sources("threads")},
+			&cli.IntFlag{Name: "queue", Usage: "decode `N` pictures ahead", Value: 8, Sources: s.sources("queue")},
+			&cli.StringFlag{Name: "clips", Usage: "keep clips in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
+			&cli.StringSliceFlag{Name: "criterion", Usage: "judge by `NAME=VALUE`, for example smooth.dropped_pct=0.5"},
+			&cli.Uint64Flag{Name: "seed", Usage: "seed of a simulated device's noise", Value: 1, Sources: s.sources("seed")},
+			&cli.BoolFlag{Name: "resume", Usage: "go on with the newest run, which was interrupted"},
+			jsonFlag(),
+		},
+		Action: a.climb,
+	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"")
+}
+
+func (a *app) climb(ctx context.Context, c *cli.Command) error {
+	book, err := a.openBook(c)
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	progress := a.newProgress()
+	defer progress.close()
+	style := a.style(c)
+	style.Color = style.Color && progress.live
+	config := run.Config{Version: versionText(), Watch: watcher(progress, style)}
+	var doc *logbook.Document
+	if c.Bool("resume") {
+		doc, err = a.resume(ctx, c, book, config)
+	} else {
+		doc, err = a.climbAnew(ctx, c, book, config)
+	}
+	progress.stop()
+	if doc == nil {
+		return err
+	}
+	if printErr := a.printRun(c, doc); err == nil {
+		err = printErr
+	}
+	return err
+}
+
+// climbAnew begins a run as the flags say.
+func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book, config run.Config) (_ *logbook.Document, err error) {
+	fallback := "starter"
+	if c.String("device") != "" {
+		fallback = "lounge"
+	}
+	if config.Ladder, err = ladder(c, fallback); err != nil {
+		return nil, err
+	}
+	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
+		return nil, err
+	}
+	config.Hold, config.Settle, config.Baseline = c.Duration("hold"), c.Duration("settle"), c.Duration("baseline")
+	if hold := time.Duration(config.Ladder.Hold); hold > 0 && !c.IsSet("hold") {
+		config.Hold = hold
+	}
+	if config.Hold <= config.Settle && !c.IsSet("settle") {
+		config.Settle = config.Hold / 4
+	}
+	config.All = c.Bool("all")
+	if config.Route, err = a.route(c, c.String("device"), engineOptions(c)); err != nil {
+		return nil, err
+	}
+	if err := config.Check(); err != nil {
+		return nil, usage(err)
+	}
+	return run.Climb(ctx, book, config)
+}
+
+func engineOptions(c *cli.Command) engine.Options {
+	o := engine.Default()
+	o.Refresh, o.Late, o.Clips = c.Float("refresh"), tally.Late(c.String("late")), c.String("clips")
+	o.Threads, o.Queue = c.Int("threads"), c.Int("queue")
+	return o
+}
+
+// route is the way to this computer, or to a simulated device if one is named.
+func (a *app) route(c *cli.Command, device string, o engine.Options) (route.Route, error) {
+	if device == "" {
+		r, err := engine.New(o)
+		if err != nil {
+			return nil, usage(err)
+		}
+		return r, nil
+	}
+	return a.simulated(device, o.Refresh, o.Late, c.Uint64("seed"))
+}
+
+// simulated is the way to a simulated device.
+func (a *app) simulated(device string, refresh float64, late tally.Late, seed uint64) (route.Route, error) {
+	profile, err := profileNamed(device)
+	if err != nil {
+		return nil, err
+	}
+	r, err := standin.New(profile, standin.Options{Refresh: refresh, Late: late, Seed: seed, Start: time.Now()})
+	if err != nil {
+		return nil, usage(err)
+	}
+	return r, nil
+}
+
+// resume goes on with the newest run, on the route and with the settings that
+// it had.
+func (a *app) resume(ctx context.Context, c *cli.Command, book *logbook.Book, config run.Config) (*logbook.Document, error) {
+	if c.Args().Present() || c.IsSet("ladder") {
+		return nil, usagef("--resume goes on with the ladder of the run; give no load lines and no --ladder")
+	}
+	id, err := book.Find("")
+	if err != nil {
+		return nil, usage(err)
+	}
+	doc, err := book.Load(id)
+	if err != nil {
+		return nil, err
+	}
+	if doc.Complete {
+		return nil, usagef("the newest run, %s, is complete; there is nothing to resume", id)
+	}
+	o := engineOptions(c)
+	o.Late = tally.Late(doc.Route.Options["late"])
+	for name, value := range map[string]*int{"threads": &o.Threads, "queue": &o.Queue} {
+		if text, had := doc.Route.Options[name]; had {
+			if *value, err = strconv.Atoi(text); err != nil {
+				return nil, fmt.Errorf("run %s: its option %s is %q", id, name, text)
+			}
+		}
+	}
+	if o.Refresh, err = strconv.ParseFloat(doc.Route.Options["refresh_hz"], 64); err != nil {
+		return nil, fmt.Errorf("run %s: its refresh rate is %q", id, doc.Route.Options["refresh_hz"])
+	}
+	device := ""
+	if doc.Route.Kind == "standin" {
+		if device = c.String("device"); device == "" {
+			device = doc.Device.Name
+		}
+	}
+	if config.Route, err = a.route(c, device, o); err != nil {
+		return nil, err
+	}
+	return run.Resume(ctx, book, doc, config)
+}
+
+// criteria are the default ones with the changes that were asked for.
+func criteria(changes []string) (verdict.Criteria, error) {
+	criteria := verdict.Default()
+	for _, change := range changes {
+		name, text, _ := strings.Cut(change, "=")
+		value, err := strconv.ParseFloat(text, 64)
+		if err != nil {
+			return criteria, usagef("criterion %q: write it like smooth.dropped_pct=0.5", change)
+		}
+		if err := criteria.Set(name, value); err != nil {
+			return criteria, usage(err)
+		}
+	}
+	return criteria, nil
+}
+
+// watcher shows the events of a run: a live line, and a line for each attempt.
+func watcher(p *progress, style report.Style) func(run.Event) {
+	return func(e run.Event) {
+		switch e.Kind {
+		case run.Baseline:
+			p.set("idle", 0, e.Total, "reading the idle device")
+		case run.Building:
+			p.set("making "+e.Load.String(), e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
+		case run.Playing:
+			p.set(e.Load.String(), min(e.Done, e.Total), e.Total, playing(e))
+		case run.Ended:
+			p.line(style.Line(e.Load.String(), *e.Attempt))
+		}
+	}
+}
+
+func playing(e run.Event) string {
+	return fmt.Sprintf("CPU %3.0f %%  %d dropped", e.CPUPct, e.Live.Frames.Dropped)
+}
+
+// printRun prints a run as the flags say.
+func (a *app) printRun(c *cli.Command, doc *logbook.Document) error {
+	if c.Bool("json") {
+		return a.printJSON(doc)
+	}
+	return a.print(a.style(c).Run(doc))
+}
+
+// openBook opens the logbook that the flags name.
+func (a *app) openBook(c *cli.Command) (*logbook.Book, error) {
+	book, err := logbook.Open(c.Root().String("logbook"))
+	return book, usage(err)
+}
+
+// loads lists the load lines of a ladder.
+func loads(l *load.Ladder) (list []load.Load) {
+	for _, column := range l.Columns {
+		list = append(list, column.Rungs...)
+	}
+	return list
+}

@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/route"
+	"vividstrain/core/route/engine"
+	"vividstrain/core/run"
+	"vividstrain/core/tally"
+	"vividstrain/core/verdict"
+	"vividstrain/report"
+)
+
+// demoDevices are the simulated devices that the demo climbs on.
+var demoDevices = []string{"skerry-s1", "breakwater-n2"}
+
+func (a *app) demoCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:  "demo",
+		Usage: "make a few small clips, climb on this computer and on two simulated devices, and compare",
+		Description: "A small-island ferry line is choosing the boxes for its lounges. This shows how one would judge\n" +
+			"them, in under a minute. The run documents and the clips stay in the folder given with --out.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "leave run documents and clips in `DIR`", Value: "vividstrain-demo"},
+		},
+		Action: a.demo,
+	}, "vividstrain demo", "vividstrain demo --out /tmp/demo")
+}
+
+func (a *app) demo(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	dir := c.String("out")
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return usage(err)
+	}
+	book, err := logbook.Open(filepath.Join(dir, "vividstrain.db"))
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	ladder, err := load.Named("quick")
+	if err != nil {
+		return err
+	}
+	style := a.style(c)
+	var docs []*logbook.Document
+	for _, device := range append([]string{""}, demoDevices...) {
+		doc, err := a.demoClimb(ctx, c, book, ladder, device, filepath.Join(dir, "clips"))
+		if err != nil {
+			return err
+		}
+		docs = append(docs, doc)
+		if err := writeJSON(filepath.Join(dir, doc.ID+".json"), doc); err != nil {
+			return err
+		}
+	}
+	text := "\n" + style.Compare(docs) + "\n"
+	for _, d := range docs {
+		for _, line := range style.Conclusions(d) {
+			text += style.Wrap(d.Device.Name+": "+line) + "\n"
+		}
+	}
+	text += fmt.Sprintf("\nThe run documents, the clips and a logbook are in %s; look around with\n  vividstrain --logbook %s runs\n",
+		dir, filepath.Join(dir, "vividstrain.db"))
+	return a.print(text)
+}
+
+// demoClimb climbs on one device; the empty name is this computer.
+func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, device, clips string) (*logbook.Document, error) {
+	o := engine.Default()
+	o.Clips, o.ClipSeconds = clips, 1
+	var r route.Route
+	var err error
+	if device == "" {
+		r, err = engine.New(o)
+	} else {
+		r, err = a.simulated(device, o.Refresh, tally.Drop, 1)
+	}
+	if err != nil {
+		return nil, err
+	}
+	progress := a.newProgress()
+	defer progress.close()
+	progress.line(fmt.Sprintf("Climbing on %s, %d rungs:", r.Device().Name, len(loads(l))))
+	doc, err := run.Climb(ctx, book, run.Config{
+		Ladder: l, Route: r, Criteria: verdict.Default(), Version: versionText(),
+		Hold: time.Duration(l.Hold), Settle: time.Second, Baseline: 2 * time.Second,
+		Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
+	})
+	return doc, err
+}
+
+// writeJSON writes v to a file, whole or not at all.
+func writeJSON(path string, v any) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	temporary := path + ".part"
+	if err := os.WriteFile(temporary, b.Bytes(), 0o666); err != nil {
+		return err
+	}
+	return os.Rename(temporary, path)
+}

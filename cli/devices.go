@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"context"
+	"os"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/route/standin"
+)
+
+func (a *app) devicesCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:  "devices",
+		Usage: "list the simulated devices, or print one",
+		Flags: []cli.Flag{jsonFlag()},
+		Commands: []*cli.Command{command(&cli.Command{
+			Name: "show", Usage: "print a device's profile as YAML, to be edited and given back with --device FILE",
+			ArgsUsage: "NAME", Action: a.showDevice,
+		}, "vividstrain devices show skerry-s1", "vividstrain devices show breakwater-n5 > mine.yaml")},
+		Action: a.listDevices,
+	}, "vividstrain devices", "vividstrain devices show skerry-s1", "vividstrain climb --device skerry-s1")
+}
+
+func (a *app) listDevices(_ context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	profiles, err := standin.BuiltIn()
+	if err != nil {
+		return err
+	}
+	type entry struct {
+		Name  string            `json:"name"`
+		Title string            `json:"title"`
+		About string            `json:"about"`
+		Spec  map[string]string `json:"spec"`
+	}
+	entries := []entry{}
+	var rows [][]string
+	for _, p := range profiles {
+		entries = append(entries, entry{p.Slug(), p.Name, p.About, p.Spec})
+		rows = append(rows, []string{p.Slug(), p.Spec["price"], p.About})
+	}
+	if c.Bool("json") {
+		return a.printJSON(entries)
+	}
+	return a.print(a.style(c).Table([]string{"device", "price", "about"}, rows, 1))
+}
+
+func (a *app) showDevice(_ context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usagef("which device? vividstrain devices lists them")
+	}
+	p, err := standin.Named(c.Args().First())
+	if err != nil {
+		return usage(err)
+	}
+	text, err := p.YAML()
+	if err != nil {
+		return err
+	}
+	return a.print(string(text))
+}
+
+// profileNamed is the profile in a file, or the built-in device of that name.
+func profileNamed(name string) (*standin.Profile, error) {
+	if info, err := os.Stat(name); err == nil && !info.IsDir() {
+		data, err := readFile(name, 1<<20)
+		if err != nil {
+			return nil, usage(err)
+		}
+		p, err := standin.ParseProfile(data)
+		if err != nil {
+			return nil, usagef("%s: %w", name, err)
+		}
+		return p, nil
+	}
+	p, err := standin.Named(name)
+	if err != nil {
+		return nil, usagef("%w; and there is no file of that name", err)
+	}
+	return p, nil
+}

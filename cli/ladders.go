@@ -1,0 +1,135 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/load"
+)
+
+func (a *app) laddersCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:  "ladders",
+		Usage: "list the built-in ladders, or print one",
+		Flags: []cli.Flag{jsonFlag()},
+		Commands: []*cli.Command{command(&cli.Command{
+			Name: "show", Usage: "print a ladder as YAML, to be edited and given back with --ladder FILE",
+			ArgsUsage: "NAME", Action: a.showLadder,
+		}, "vividstrain ladders show starter", "vividstrain ladders show lounge > mine.yaml")},
+		Action: a.listLadders,
+	}, "vividstrain ladders", "vividstrain ladders show starter > mine.yaml", "vividstrain climb --ladder mine.yaml --device skerry-s4")
+}
+
+func jsonFlag() cli.Flag { return &cli.BoolFlag{Name: "json", Usage: "print JSON alone"} }
+
+func (a *app) listLadders(_ context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	ladders, err := load.BuiltIn()
+	if err != nil {
+		return err
+	}
+	type entry struct {
+		Name    string   `json:"name"`
+		About   string   `json:"about"`
+		HoldS   float64  `json:"hold_s"`
+		Columns []string `json:"columns"`
+		Rungs   int      `json:"rungs"`
+	}
+	entries := []entry{}
+	var rows [][]string
+	for _, l := range ladders {
+		e := entry{Name: l.Name, About: l.About, HoldS: time.Duration(l.Hold).Seconds()}
+		for _, column := range l.Columns {
+			e.Columns = append(e.Columns, column.Name)
+			e.Rungs += len(column.Rungs)
+		}
+		entries = append(entries, e)
+		rows = append(rows, []string{e.Name, fmt.Sprint(e.Rungs), fmt.Sprintf("%gs", e.HoldS), e.About})
+	}
+	if c.Bool("json") {
+		return a.printJSON(entries)
+	}
+	return a.print(a.style(c).Table([]string{"ladder", "rungs", "hold", "about"}, rows, 1, 2))
+}
+
+func (a *app) showLadder(_ context.Context, c *cli.Command) error {
+	if c.Args().Len() != 1 {
+		return usagef("which ladder? vividstrain ladders lists them")
+	}
+	l, err := load.Named(c.Args().First())
+	if err != nil {
+		return usage(err)
+	}
+	text, err := l.YAML()
+	if err != nil {
+		return err
+	}
+	return a.print(string(text))
+}
+
+// ladderFlag is where a ladder comes from.
+func (a *app) ladderFlag() cli.Flag {
+	return &cli.StringFlag{Name: "ladder", Aliases: []string{"l"}, Usage: "use the built-in ladder or YAML file `NAME`", Sources: a.settings.sources("ladder")}
+}
+
+// ladder is what a command is to go through: load lines on the command line, or
+// the ladder that is named, or fallback.
+func ladder(c *cli.Command, fallback string) (*load.Ladder, error) {
+	if !c.Args().Present() {
+		name := c.String("ladder")
+		if name == "" {
+			name = fallback
+		}
+		return ladderNamed(name)
+	}
+	if c.IsSet("ladder") {
+		return nil, usagef("give load lines or --ladder, not both")
+	}
+	column := load.Column{Name: "given"}
+	for _, line := range c.Args().Slice() {
+		l, err := load.Parse(line)
+		if err != nil {
+			return nil, err
+		}
+		column.Rungs = append(column.Rungs, l)
+	}
+	return &load.Ladder{Name: "given", Columns: []load.Column{column}}, nil
+}
+
+// ladderNamed is the ladder in a file, or the built-in one of that name.
+func ladderNamed(name string) (*load.Ladder, error) {
+	if info, err := os.Stat(name); err == nil && !info.IsDir() {
+		data, err := readFile(name, 1<<20)
+		if err != nil {
+			return nil, usage(err)
+		}
+		l, err := load.ParseLadder(data)
+		if err != nil {
+			return nil, usagef("%s: %w", name, err)
+		}
+		return l, nil
+	}
+	l, err := load.Named(name)
+	if err != nil {
+		return nil, usagef("%w; and there is no file of that name", err)
+	}
+	return l, nil
+}
+
+// readFile reads a file of at most so many bytes.
+func readFile(path string, most int64) ([]byte, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !info.Mode().IsRegular() || info.Size() > most {
+		return nil, fmt.Errorf("%s: it is no file of at most %d bytes", path, most)
+	}
+	return os.ReadFile(path)
+}

@@ -1,0 +1,74 @@
+package cli
+
+import (
+	"fmt"
+	"io"
+	"sync"
+
+	"github.com/vbauerster/mpb/v8"
+	"github.com/vbauerster/mpb/v8/decor"
+)
+
+// progress shows what long work is at: on a terminal one live line with a bar,
+// elsewhere only the lines that report something done. It writes to standard
+// error.
+type progress struct {
+	out  io.Writer
+	live bool
+
+	mu     sync.Mutex
+	bars   *mpb.Progress // while there is a live line
+	bar    *mpb.Bar
+	label  string
+	status string
+}
+
+func (a *app) newProgress() *progress {
+	return &progress{out: a.err, live: terminalWidth(a.err) > 0}
+}
+
+// set updates the live line: what is being done, how much of it, and how it
+// goes.
+func (p *progress) set(label string, done, total int, status string) {
+	if !p.live {
+		return
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.bar == nil {
+		p.bars = mpb.New(mpb.WithOutput(p.out), mpb.WithWidth(24))
+		text := func(s *string) func(decor.Statistics) string {
+			return func(decor.Statistics) string {
+				p.mu.Lock()
+				defer p.mu.Unlock()
+				return *s
+			}
+		}
+		p.bar = p.bars.New(int64(total), mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
+			mpb.PrependDecorators(decor.Any(text(&p.label), decor.WC{C: decor.DindentRight | decor.DextraSpace})),
+			mpb.AppendDecorators(decor.Any(text(&p.status))), mpb.BarRemoveOnComplete())
+	}
+	p.label, p.status = label, status
+	p.bar.SetTotal(int64(max(total, done+1)), false) // it is never complete, but removed
+	p.bar.SetCurrent(int64(done))
+}
+
+// stop takes the live line away.
+func (p *progress) stop() {
+	p.mu.Lock()
+	bars, bar := p.bars, p.bar
+	p.bars, p.bar = nil, nil
+	p.mu.Unlock()
+	if bar != nil {
+		bar.Abort(true)
+		bars.Wait()
+	}
+}
+
+// line reports something done, on a line of its own.
+func (p *progress) line(text string) {
+	p.stop()
+	fmt.Fprintln(p.out, text)
+}
+
+func (p *progress) close() { p.stop() }

@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+	"go.yaml.in/yaml/v3"
+)
+
+// settingsFile is read from the folder the program is called in, or else from
+// the user's configuration folder.
+const settingsFile = "vividstrain.yaml"
+
+// settings are values from a file that stand in for flags that are not given.
+type settings struct {
+	path   string
+	values map[string]setting
+	asked  []string // names of the flags that take settings
+}
+
+type setting struct {
+	value string
+	line  int
+}
+
+// readSettings reads the settings file, if there is one.
+func readSettings() (*settings, error) {
+	s := &settings{path: settingsFile, values: map[string]setting{}}
+	data, err := os.ReadFile(s.path)
+	if errors.Is(err, fs.ErrNotExist) {
+		folder, folderErr := os.UserConfigDir()
+		if folderErr != nil {
+			return s, nil // a user without a home has no settings there
+		}
+		s.path = filepath.Join(folder, "vividstrain", settingsFile)
+		data, err = os.ReadFile(s.path)
+	}
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	}
+	if err != nil {
+		return nil, usage(err)
+	}
+	var root yaml.Node
+	if err := yaml.Unmarshal(data, &root); err != nil {
+		return nil, usagef("%s: %s", s.path, strings.TrimPrefix(err.Error(), "yaml: "))
+	}
+	if len(root.Content) == 0 {
+		return s, nil
+	}
+	top := root.Content[0]
+	if top.Kind != yaml.MappingNode {
+		return nil, usagef("%s: line %d: it must hold lines like \"hold: 20s\"", s.path, top.Line)
+	}
+	for i := 0; i+1 < len(top.Content); i += 2 {
+		key, value := top.Content[i], top.Content[i+1]
+		if value.Kind != yaml.ScalarNode {
+			return nil, usagef("%s: line %d: %s must have one value", s.path, value.Line, key.Value)
+		}
+		s.values[key.Value] = setting{value.Value, key.Line}
+	}
+	return s, nil
+}
+
+// sources is where the value of a flag comes from when it is not given: the
+// environment, then the settings file.
+func (s *settings) sources(name string) cli.ValueSourceChain {
+	s.asked = append(s.asked, name)
+	chain := cli.EnvVars("VIVIDSTRAIN_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
+	chain.Append(cli.NewValueSourceChain(&fileSource{s, name}))
+	return chain
+}
+
+// check finds keys of the settings file that no flag has.
+func (s *settings) check(*cli.Command) error {
+	for key, v := range s.values {
+		if !slices.Contains(s.asked, key) {
+			slices.Sort(s.asked)
+			return usagef("%s: line %d: unknown setting %q; there are %s", s.path, v.line, key, strings.Join(slices.Compact(s.asked), ", "))
+		}
+	}
+	return nil
+}
+
+// fileSource gives a flag its value from the settings file.
+type fileSource struct {
+	settings *settings
+	name     string
+}
+
+func (f *fileSource) Lookup() (string, bool) {
+	v, found := f.settings.values[f.name]
+	return v.value, found
+}
+
+func (f *fileSource) String() string {
+	return fmt.Sprintf("%s line %d", f.settings.path, f.settings.values[f.name].line)
+}
+
+func (f *fileSource) GoString() string { return f.String() }
+
+// dataFolder is where a user's data are kept on this system.
+func dataFolder() string {
+	home, err := os.UserHomeDir()
+	if err != nil {
+		return "."
+	}
+	switch runtime.GOOS {
+	case "windows":
+		if folder := os.Getenv("LOCALAPPDATA"); folder != "" {
+			return filepath.Join(folder, "vividstrain")
+		}
+	case "darwin":
+		return filepath.Join(home, "Library", "Application Support", "vividstrain")
+	}
+	if folder := os.Getenv("XDG_DATA_HOME"); filepath.IsAbs(folder) {
+		return filepath.Join(folder, "vividstrain")
+	}
+	return filepath.Join(home, ".local", "share", "vividstrain")
+}
+
+func defaultLogbook() string { return filepath.Join(dataFolder(), "vividstrain.db") }
+
+// defaultClips is the folder in which clips are kept between runs.
+func defaultClips() string {
+	folder, err := os.UserCacheDir()
+	if err != nil {
+		folder = os.TempDir()
+	}
+	return filepath.Join(folder, "vividstrain", "clips")
+}

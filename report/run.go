@@ -1,0 +1,226 @@
+package report
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"vividstrain/core/logbook"
+	"vividstrain/core/search"
+	"vividstrain/core/sense"
+	"vividstrain/core/verdict"
+)
+
+// Run draws a whole run: what it was, the table of its rungs, and what it says.
+func (s Style) Run(d *logbook.Document) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%s on %s, ladder %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, d.Ladder, d.Kind, d.Route.Kind)
+	if d.Plan.BaselineS > 0 {
+		fmt.Fprintf(&b, "Idle: CPU %.1f %%, memory %s. ", d.Baseline.CPUPct, bytes(d.Baseline.MemUsed))
+	}
+	fmt.Fprintf(&b, "Each rung held %gs, the first %gs apart.\n\n", d.Plan.HoldS, d.Plan.SettleS)
+	b.WriteString(s.rungs(d))
+	b.WriteString("\n")
+	for _, line := range s.Conclusions(d) {
+		b.WriteString(s.Wrap(line) + "\n")
+	}
+	return b.String()
+}
+
+// rungs draws one line for each attempt.
+func (s Style) rungs(d *logbook.Document) string {
+	head := []string{"load", "verdict", "dropped", "freeze", "CPU mean/p95", "memory"}
+	var rows [][]string
+	for _, r := range d.Rungs {
+		for i, a := range r.Attempts {
+			name := r.Load.String()
+			if i > 0 {
+				name = s.Faint("  once more")
+			}
+			rows = append(rows, append([]string{name}, s.attempt(a)...))
+		}
+	}
+	if rows == nil {
+		return "No attempt has ended yet.\n"
+	}
+	return s.Table(head, rows, 2, 3, 4, 5)
+}
+
+// attempt is the cells of one attempt behind its load.
+func (s Style) attempt(a logbook.Attempt) []string {
+	cells := []string{s.Grade(a.Verdict), "-", "-", "-", "-"}
+	if a.Frames.Due > 0 {
+		cells[1] = fmt.Sprintf("%d of %d", a.Frames.Dropped, a.Frames.Due)
+		cells[2] = "none"
+		if a.Frames.Freezes > 0 {
+			cells[2] = fmt.Sprintf("%.0f ms", a.Frames.LongestFreezeMS)
+		}
+	}
+	if cpu, known := a.Use[sense.CPU]; known {
+		cells[3] = fmt.Sprintf("%.0f/%.0f %%", cpu.Mean, cpu.P95)
+	}
+	for _, quantity := range []string{sense.GroupMem, sense.MemUsed} {
+		if m, known := a.Use[quantity]; known {
+			cells[4] = bytes(m.Max)
+			break
+		}
+	}
+	return cells
+}
+
+// Line is one attempt on a line, for progress.
+func (s Style) Line(load string, a logbook.Attempt) string {
+	cells := s.attempt(a)
+	line := fmt.Sprintf("%-28s %s", load, padded(cells[0], string(a.Verdict), 10))
+	if a.Frames.Due > 0 {
+		line += fmt.Sprintf("  %s dropped, CPU %s", cells[1], cells[3])
+	}
+	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && a.Frames.Due == 0 {
+		line += "  " + a.Reasons[0]
+	}
+	return line
+}
+
+// padded fills a drawn verdict up to n columns; word is its visible text
+// without the shape.
+func padded(drawn, word string, n int) string {
+	return drawn + strings.Repeat(" ", max(0, n-2-len(word)))
+}
+
+// Conclusions are the sentences that a run comes down to.
+func (s Style) Conclusions(d *logbook.Document) (lines []string) {
+	if !d.Complete {
+		lines = append(lines, fmt.Sprintf("This run was interrupted after %s; what was measured is kept. \"vividstrain climb --resume\" goes on.", plural(d.Attempts(), "attempt")))
+	}
+	if d.Ceiling != nil && d.Attempts() > 0 {
+		for _, c := range d.Ceiling.Columns {
+			prefix := ""
+			if len(d.Ceiling.Columns) > 1 {
+				prefix = c.Column + ": "
+			}
+			lines = append(lines, prefix+s.sentence(c))
+		}
+	}
+	for _, n := range d.Notes {
+		lines = append(lines, "Note: "+n+".")
+	}
+	return lines
+}
+
+// sentence says what a column comes down to.
+func (s Style) sentence(c logbook.ColumnCeiling) string {
+	var b strings.Builder
+	switch {
+	case c.Load == nil && c.Next == nil:
+		return "Not tried yet."
+	case c.Load == nil:
+		fmt.Fprintf(&b, "No rung plays smoothly: %s %s.", c.Next.Load, wasFound(c.Next.Verdict))
+	default:
+		fmt.Fprintf(&b, "The highest smooth load is %s", s.Bold(c.Load.String()))
+		if c.Confirmed {
+			b.WriteString(", confirmed.")
+		} else {
+			b.WriteString(", not confirmed yet.")
+		}
+		if c.Next == nil {
+			b.WriteString(" The ladder ends there: the device's limit was not reached.")
+			return b.String()
+		}
+		fmt.Fprintf(&b, " The next rung, %s, %s.", c.Next.Load, wasFound(c.Next.Verdict))
+	}
+	switch c.Limiter {
+	case "":
+	case verdict.Unknown:
+		b.WriteString(" What ran out is unknown: " + c.Evidence + ".")
+	case verdict.Refused:
+		b.WriteString(" It was refused: " + c.Evidence + ".")
+	default:
+		fmt.Fprintf(&b, " What ran out: %s (%s).", s.Bold(string(c.Limiter)), c.Evidence)
+	}
+	if c.Headroom != nil {
+		fmt.Fprintf(&b, " Headroom at the ceiling: %.0f %% of %s.", *c.Headroom, c.Limiter)
+	}
+	return b.String()
+}
+
+func wasFound(g verdict.Grade) string {
+	if g == verdict.Failed {
+		return "failed"
+	}
+	return "was " + string(g)
+}
+
+// Runs lists runs, one on a line.
+func (s Style) Runs(entries []logbook.Entry) string {
+	if len(entries) == 0 {
+		return "The logbook holds no runs yet; \"vividstrain climb\" makes one.\n"
+	}
+	rows := make([][]string, len(entries))
+	for i, e := range entries {
+		state, ceiling := "complete", "none smooth"
+		if !e.Complete {
+			state = "interrupted"
+		}
+		if e.Ceiling == nil || e.Attempts == 0 {
+			ceiling = "-"
+		} else if e.Ceiling.Load != nil {
+			ceiling = e.Ceiling.Load.String()
+		}
+		rows[i] = []string{e.ID, e.Kind, e.Device.Name, e.Ladder, state, ceiling}
+	}
+	return s.Table([]string{"run", "kind", "device", "ladder", "state", "ceiling"}, rows)
+}
+
+// Compare draws the results of several runs of one ladder side by side.
+func (s Style) Compare(docs []*logbook.Document) string {
+	head := []string{""}
+	for _, d := range docs {
+		head = append(head, d.Device.Name)
+	}
+	var rows [][]string
+	row := func(name string, cell func(d *logbook.Document) string) {
+		cells := []string{name}
+		for _, d := range docs {
+			cells = append(cells, cell(d))
+		}
+		rows = append(rows, cells)
+	}
+	for i, r := range docs[0].Rungs {
+		row(r.Load.String(), func(d *logbook.Document) string {
+			if i >= len(d.Rungs) || len(d.Rungs[i].Attempts) == 0 {
+				return s.Faint("not tried")
+			}
+			return s.Grade(majority(d.Rungs[i].Attempts))
+		})
+	}
+	row("ceiling", func(d *logbook.Document) string {
+		if d.Ceiling == nil || d.Ceiling.Load == nil {
+			return "none"
+		}
+		return s.Bold(d.Ceiling.Load.String())
+	})
+	row("ran out", func(d *logbook.Document) string {
+		if d.Ceiling == nil || d.Ceiling.Limiter == "" {
+			return "nothing"
+		}
+		return string(d.Ceiling.Limiter)
+	})
+	row("headroom", func(d *logbook.Document) string {
+		if d.Ceiling == nil || d.Ceiling.Headroom == nil {
+			return "-"
+		}
+		return fmt.Sprintf("%.0f %%", *d.Ceiling.Headroom)
+	})
+	return s.Table(head, rows)
+}
+
+// majority is the verdict of most attempts in the sense of smooth or not, and
+// of those the first.
+func majority(attempts []logbook.Attempt) verdict.Grade {
+	smooth := make([]bool, len(attempts))
+	for i, a := range attempts {
+		smooth[i] = a.Verdict == verdict.Smooth
+	}
+	most := search.Majority(smooth)
+	return attempts[slices.Index(smooth, most)].Verdict
+}
