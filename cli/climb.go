@@ -68,10 +68,13 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 		doc, err = a.climbAnew(ctx, c, book, config)
 	}
 	progress.stop()
-	if doc == nil {
+	if doc == nil || err != nil && doc.Attempts() == 0 {
 		return err
 	}
-	if printErr := a.printRun(c, doc); err == nil {
+	if progress.live && !c.Bool("json") {
+		progress.line("")
+	}
+	if printErr := a.printRun(c, doc, false); err == nil {
 		err = printErr
 	}
 	return err
@@ -216,11 +219,11 @@ func playing(e run.Event) string {
 }
 
 // printRun prints a run as the flags say.
-func (a *app) printRun(c *cli.Command, doc *logbook.Document) error {
+func (a *app) printRun(c *cli.Command, doc *logbook.Document, running bool) error {
 	if c.Bool("json") {
 		return a.printJSON(doc)
 	}
-	return a.print(a.style(c).Run(doc))
+	return a.print(a.style(c).Run(doc, running))
 }
 
 // openBook opens the logbook that the flags name.

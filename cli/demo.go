@@ -68,7 +68,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	text := "\n" + style.Compare(docs) + "\n"
 	for _, d := range docs {
-		for _, line := range style.Conclusions(d) {
+		for _, line := range report.Conclusions(d) {
 			text += style.Wrap(d.Device.Name+": "+line) + "\n"
 		}
 	}

@@ -30,7 +30,7 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	if !c.Bool("json") {
-		return a.print(a.style(c).Runs(entries))
+		return a.print(a.style(c).Runs(entries, book.Recording()))
 	}
 	type line struct {
 		ID       string           `json:"id"`
@@ -74,7 +74,7 @@ func (a *app) showRun(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.printRun(c, doc)
+	return a.printRun(c, doc, book.Recording())
 }
 
 func (a *app) schemaCommand() *cli.Command {

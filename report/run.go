@@ -12,7 +12,8 @@ import (
 )
 
 // Run draws a whole run: what it was, the table of its rungs, and what it says.
-func (s Style) Run(d *logbook.Document) string {
+// Running tells whether it still goes on.
+func (s Style) Run(d *logbook.Document, running bool) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s on %s, ladder %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, d.Ladder, d.Kind, d.Route.Kind)
 	if d.Plan.BaselineS > 0 {
@@ -21,7 +22,15 @@ func (s Style) Run(d *logbook.Document) string {
 	fmt.Fprintf(&b, "Each rung held %gs, the first %gs apart.\n\n", d.Plan.HoldS, d.Plan.SettleS)
 	b.WriteString(s.rungs(d))
 	b.WriteString("\n")
-	for _, line := range s.Conclusions(d) {
+	switch {
+	case d.Complete:
+	case running:
+		b.WriteString("This run still goes on.\n")
+	default:
+		b.WriteString(s.Wrap(fmt.Sprintf("This run was interrupted after %s; what was measured is kept. \"vividstrain climb --resume\" goes on.",
+			plural(d.Attempts(), "attempt"))) + "\n")
+	}
+	for _, line := range Conclusions(d) {
 		b.WriteString(s.Wrap(line) + "\n")
 	}
 	return b.String()
@@ -88,17 +97,14 @@ func padded(drawn, word string, n int) string {
 }
 
 // Conclusions are the sentences that a run comes down to.
-func (s Style) Conclusions(d *logbook.Document) (lines []string) {
-	if !d.Complete {
-		lines = append(lines, fmt.Sprintf("This run was interrupted after %s; what was measured is kept. \"vividstrain climb --resume\" goes on.", plural(d.Attempts(), "attempt")))
-	}
+func Conclusions(d *logbook.Document) (lines []string) {
 	if d.Ceiling != nil && d.Attempts() > 0 {
 		for _, c := range d.Ceiling.Columns {
 			prefix := ""
 			if len(d.Ceiling.Columns) > 1 {
 				prefix = c.Column + ": "
 			}
-			lines = append(lines, prefix+s.sentence(c))
+			lines = append(lines, prefix+sentence(c))
 		}
 	}
 	for _, n := range d.Notes {
@@ -108,7 +114,7 @@ func (s Style) Conclusions(d *logbook.Document) (lines []string) {
 }
 
 // sentence says what a column comes down to.
-func (s Style) sentence(c logbook.ColumnCeiling) string {
+func sentence(c logbook.ColumnCeiling) string {
 	var b strings.Builder
 	switch {
 	case c.Load == nil && c.Next == nil:
@@ -116,7 +122,7 @@ func (s Style) sentence(c logbook.ColumnCeiling) string {
 	case c.Load == nil:
 		fmt.Fprintf(&b, "No rung plays smoothly: %s %s.", c.Next.Load, wasFound(c.Next.Verdict))
 	default:
-		fmt.Fprintf(&b, "The highest smooth load is %s", s.Bold(c.Load.String()))
+		fmt.Fprintf(&b, "The highest smooth load is %s", c.Load)
 		if c.Confirmed {
 			b.WriteString(", confirmed.")
 		} else {
@@ -135,10 +141,10 @@ func (s Style) sentence(c logbook.ColumnCeiling) string {
 	case verdict.Refused:
 		b.WriteString(" It was refused: " + c.Evidence + ".")
 	default:
-		fmt.Fprintf(&b, " What ran out: %s (%s).", s.Bold(string(c.Limiter)), c.Evidence)
+		fmt.Fprintf(&b, " What ran out: %s (%s).", c.Limiter, c.Evidence)
 	}
 	if c.Headroom != nil {
-		fmt.Fprintf(&b, " Headroom at the ceiling: %.0f %% of %s.", *c.Headroom, c.Limiter)
+		fmt.Fprintf(&b, " At the ceiling %.0f %% of it is still free.", *c.Headroom)
 	}
 	return b.String()
 }
@@ -150,8 +156,9 @@ func wasFound(g verdict.Grade) string {
 	return "was " + string(g)
 }
 
-// Runs lists runs, one on a line.
-func (s Style) Runs(entries []logbook.Entry) string {
+// Runs lists runs, one on a line. Running tells whether the newest, if it is not
+// complete, still goes on.
+func (s Style) Runs(entries []logbook.Entry, running bool) string {
 	if len(entries) == 0 {
 		return "The logbook holds no runs yet; \"vividstrain climb\" makes one.\n"
 	}
@@ -160,6 +167,9 @@ func (s Style) Runs(entries []logbook.Entry) string {
 		state, ceiling := "complete", "none smooth"
 		if !e.Complete {
 			state = "interrupted"
+			if i == 0 && running {
+				state = "running"
+			}
 		}
 		if e.Ceiling == nil || e.Attempts == 0 {
 			ceiling = "-"

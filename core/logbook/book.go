@@ -71,7 +71,7 @@ func Open(path string) (*Book, error) {
 	if err != nil {
 		return nil, fmt.Errorf("logbook %s: %w", path, err)
 	}
-	db.SetMaxOpenConns(1)
+	db.SetMaxOpenConns(1) // one writer; and a query must end before the next begins
 	b := &Book{path: path, db: db, lock: flock.New(path + ".lock")}
 	if err := b.prepare(); err != nil {
 		db.Close()
@@ -87,28 +87,52 @@ func escape(path string) string {
 
 // prepare checks that the file is a logbook, or makes it one if it is empty.
 func (b *Book) prepare() error {
-	var id, tables int
+	var id int
 	if err := b.db.QueryRow("PRAGMA application_id").Scan(&id); err != nil {
 		return err
 	}
 	if id == application {
 		return nil
 	}
-	if err := b.db.QueryRow("SELECT count(*) FROM sqlite_master").Scan(&tables); err != nil {
+	if err := b.make(); err != nil {
 		return err
 	}
-	if id != 0 || tables != 0 {
+	_, err := b.db.Exec("PRAGMA journal_mode = WAL")
+	return err
+}
+
+// make writes the tables into an empty file, in one transaction: another
+// program may be doing the same.
+func (b *Book) make() error {
+	tx, err := b.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after Commit
+	var id, tables int
+	if err := errors.Join(tx.QueryRow("PRAGMA application_id").Scan(&id),
+		tx.QueryRow("SELECT count(*) FROM sqlite_master").Scan(&tables)); err != nil {
+		return err
+	}
+	switch {
+	case id == application:
+		return nil
+	case id != 0 || tables != 0:
 		return errNotABook
 	}
-	for _, statement := range []string{
-		"PRAGMA journal_mode = WAL",
-		schema + fmt.Sprintf("PRAGMA application_id = %d;", application),
-	} {
-		if _, err := b.db.Exec(statement); err != nil {
-			return err
-		}
+	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA application_id = %d;", application)); err != nil {
+		return err
 	}
-	return nil
+	return tx.Commit()
+}
+
+// Recording tells whether a run is being written to the logbook now.
+func (b *Book) Recording() bool {
+	free, err := b.lock.TryLock()
+	if free {
+		err = b.lock.Unlock()
+	}
+	return !free && err == nil
 }
 
 var errNotABook = errors.New("this file is not a logbook; name another one with --logbook")

@@ -31,7 +31,7 @@ type Document struct {
 	Plan      Plan             `json:"plan"`
 	Baseline  Baseline         `json:"baseline"`
 	Rungs     []Rung           `json:"rungs"`
-	Ceiling   *Ceiling         `json:"ceiling"`
+	Ceiling   *Ceiling         `json:"ceiling" jsonschema:"nullable"`
 	Notes     []string         `json:"notes"`
 	ResumedAt []time.Time      `json:"resumed_at,omitempty"`
 }
@@ -92,25 +92,25 @@ type Attempt struct {
 	Started  time.Time       `json:"started"`
 	Verdict  verdict.Grade   `json:"verdict"`
 	Reasons  []string        `json:"reasons"`
-	Limiter  verdict.Limiter `json:"limiter"`            // empty for a smooth attempt
-	Evidence string          `json:"evidence,omitempty"` // for the limiter
-	Decode   string          `json:"decode"`             // hardware, software or unknown
-	StartS   float64         `json:"start_delay_s"`      // from the order to play to the first picture
-	Frames   tally.Frames    `json:"frames"`             // steady window of the worst stream
-	Buffer   *tally.Buffer   `json:"buffer"`             // of the worst stream
-	Windows  []tally.Window  `json:"windows"`            // of the worst stream
-	Streams  []tally.Frames  `json:"streams,omitempty"`  // steady window of each, where there are several
-	Use      sense.Use       `json:"use"`                // readings of the steady window
+	Limiter  verdict.Limiter `json:"limiter"`                      // empty for a smooth attempt
+	Evidence string          `json:"evidence,omitempty"`           // for the limiter
+	Decode   string          `json:"decode"`                       // hardware, software or unknown
+	StartS   float64         `json:"start_delay_s"`                // from the order to play to the first picture
+	Frames   tally.Frames    `json:"frames"`                       // steady window of the worst stream
+	Buffer   *tally.Buffer   `json:"buffer" jsonschema:"nullable"` // of the worst stream
+	Windows  []tally.Window  `json:"windows"`                      // of the worst stream
+	Streams  []tally.Frames  `json:"streams,omitempty"`            // steady window of each, where there are several
+	Use      sense.Use       `json:"use"`                          // readings of the steady window
 }
 
 // Ceiling is the highest smooth rung.
 type Ceiling struct {
-	Load      *load.Load      `json:"load"`      // null: no rung was smooth
-	Confirmed bool            `json:"confirmed"` // by a second attempt at it and at the next rung
-	Headroom  *float64        `json:"headroom_pct"`
+	Load      *load.Load      `json:"load" jsonschema:"nullable"` // null: no rung was smooth
+	Confirmed bool            `json:"confirmed"`                  // by a second attempt at it and at the next rung
+	Headroom  *float64        `json:"headroom_pct" jsonschema:"nullable"`
 	Limiter   verdict.Limiter `json:"limiter"`
 	Evidence  string          `json:"evidence,omitempty"`
-	Next      *Next           `json:"next"` // the rung above; null: the ladder ends here
+	Next      *Next           `json:"next" jsonschema:"nullable"` // the rung above; null: the ladder ends here
 	Columns   []ColumnCeiling `json:"columns"`
 }
 
@@ -123,12 +123,12 @@ type Next struct {
 // ColumnCeiling is the highest smooth rung of one column.
 type ColumnCeiling struct {
 	Column    string          `json:"column"`
-	Load      *load.Load      `json:"load"` // null: no rung was smooth
+	Load      *load.Load      `json:"load" jsonschema:"nullable"` // null: no rung was smooth
 	Confirmed bool            `json:"confirmed"`
-	Headroom  *float64        `json:"headroom_pct"`
+	Headroom  *float64        `json:"headroom_pct" jsonschema:"nullable"`
 	Limiter   verdict.Limiter `json:"limiter"`
 	Evidence  string          `json:"evidence,omitempty"`
-	Next      *Next           `json:"next"`
+	Next      *Next           `json:"next" jsonschema:"nullable"`
 }
 
 // Attempts counts the attempts of all rungs.

@@ -15,6 +15,7 @@ import (
 	"vividstrain/core/route"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
+	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
 
@@ -162,7 +163,7 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 // abandoned is the attempt in which a run was stopped.
 func abandoned(_ int, purpose search.Purpose, started time.Time) logbook.Attempt {
 	return logbook.Attempt{Purpose: purpose, Started: started, Verdict: verdict.Failed,
-		Reasons: []string{"the run stopped in it"}, Limiter: verdict.Unknown, Decode: route.Unknown, Use: sense.Use{}}
+		Reasons: []string{"the run stopped in it"}, Windows: []tally.Window{}, Limiter: verdict.Unknown, Decode: route.Unknown, Use: sense.Use{}}
 }
 
 // sample takes what the sampler reads.
@@ -262,7 +263,7 @@ func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logb
 		return logbook.Attempt{}, err
 	}
 	clock := c.Route.Clock()
-	a := logbook.Attempt{Purpose: why, Started: clock.Now().UTC()}
+	a := logbook.Attempt{Purpose: why, Started: clock.Now().UTC(), Windows: []tally.Window{}}
 	if err := c.record.StartAttempt(rung, why, a.Started); err != nil {
 		return a, err
 	}

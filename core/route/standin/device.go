@@ -134,7 +134,7 @@ func (d *Device) warm(now time.Time) {
 	d.watts = p.Power.IdleW + p.Power.CoreW*cores*d.speed*d.speed + p.Power.BlockW*block
 	target := p.Heat.RoomC + p.Heat.DegreesPerWatt*d.watts
 	d.tempC += (target - d.tempC) * (1 - math.Exp(-elapsed/p.Heat.TimeConstantS))
-	const step = 0.02
+	const step = 0.05
 	if d.tempC >= p.Heat.ThrottleC {
 		d.speed = max(p.Heat.MinClock, d.speed-step)
 	} else if d.tempC < p.Heat.ThrottleC-1 {

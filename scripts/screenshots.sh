@@ -1,0 +1,37 @@
+#!/bin/bash
+# Takes the pictures of docs/screenshots: each command in a real terminal window
+# under a virtual X server. Needs xvfb, xterm, imagemagick and fonts-dejavu-core.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+out=$PWD/docs/screenshots
+work=$(mktemp -d)
+trap 'kill $xvfb 2>/dev/null; rm -rf "$work"' EXIT
+cp vividstrain "$work/"
+Xvfb :97 -screen 0 1280x800x24 -nolisten tcp >/dev/null 2>&1 &
+xvfb=$!
+export DISPLAY=:97 HOME=$work PATH=$work:$PATH
+sleep 1
+
+# shot NAME SECONDS COMMAND... takes the picture so long after the start.
+shot() {
+	local name=$1 seconds=$2
+	shift 2
+	(cd "$work" && exec xterm -geometry 126x40+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' -T vividstrain \
+		-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ "$@") &
+	local terminal=$!
+	sleep "$seconds"
+	import -window root "$out/$name.png"
+	kill $terminal
+	wait $terminal 2>/dev/null || true
+	echo "docs/screenshots/$name.png"
+}
+
+only=${1:-}
+want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
+want demo && shot demo 50 vividstrain demo --out demo
+(cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
+want climb-live && shot climb-live 17 vividstrain climb --hold 5s --clips clips --ladder quick
+want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
+want inspect && shot inspect 3 vividstrain inspect clips/mjpeg-240p25-4M-5s.mp4 clips/mjpeg-720p25-25M-5s.mp4 clips/mjpeg-2160p60-320M-5s.mp4
+want ladders && shot ladders 2 bash -c 'vividstrain ladders; echo; vividstrain devices; echo; vividstrain ladders show starter'
+exit 0
