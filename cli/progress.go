@@ -44,12 +44,13 @@ func (p *progress) set(label string, done, total int, status string) {
 				return *s
 			}
 		}
-		p.bar = p.bars.New(int64(total), mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
+		// A bar of unknown length takes a new one at any time, and is never complete.
+		p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
 			mpb.PrependDecorators(decor.Any(text(&p.label), decor.WC{C: decor.DindentRight | decor.DextraSpace})),
-			mpb.AppendDecorators(decor.Any(text(&p.status))), mpb.BarRemoveOnComplete())
+			mpb.AppendDecorators(decor.Any(text(&p.status))))
 	}
 	p.label, p.status = label, status
-	p.bar.SetTotal(int64(max(total, done+1)), false) // it is never complete, but removed
+	p.bar.SetTotal(int64(max(total, done+1)), false)
 	p.bar.SetCurrent(int64(done))
 }
 

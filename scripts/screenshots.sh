@@ -30,7 +30,7 @@ only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
 want demo && shot demo 50 vividstrain demo --out demo
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
-want climb-live && shot climb-live 17 vividstrain climb --hold 5s --clips clips --ladder quick
+want climb-live && shot climb-live 18 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
 want inspect && shot inspect 3 vividstrain inspect clips/mjpeg-240p25-4M-5s.mp4 clips/mjpeg-720p25-25M-5s.mp4 clips/mjpeg-2160p60-320M-5s.mp4
 want ladders && shot ladders 2 bash -c 'vividstrain ladders; echo; vividstrain devices; echo; vividstrain ladders show starter'

@@ -255,18 +255,17 @@ func (s *simulation) server(st *stream) int {
 func (s *simulation) start(st *stream, now time.Duration) {
 	core := s.server(st)
 	cost := st.cost.seconds(st.format, frameBits(st.format, st.next)) * s.noise()
+	thread := st.threads[len(st.threads)-1]
+	st.threads = st.threads[:len(st.threads)-1]
 	if core >= 0 {
-		s.busy[core] = true
+		s.busy[core], s.threads[thread] = true, true
 		cost /= s.speed
-	} else {
+	} else { // the thread sleeps meanwhile
 		s.blocks[st.block] = true
 	}
 	if free := s.profile.Memory.Total - s.memory; free < s.profile.Memory.Total/20 {
 		cost *= 3 // pages are reclaimed all the time
 	}
-	thread := st.threads[len(st.threads)-1]
-	st.threads = st.threads[:len(st.threads)-1]
-	s.threads[thread] = true
 	heap.Push(&s.events, event{at: now + max(seconds(cost), 1), stream: st, frame: st.next, core: core, thread: thread})
 	st.slots--
 	st.next++
