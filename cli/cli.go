@@ -207,14 +207,21 @@ func terminalWidth(w io.Writer) int {
 
 // printJSON prints v alone on standard output.
 func (a *app) printJSON(v any) error {
+	text, err := encodeJSON(v)
+	if err != nil {
+		return err
+	}
+	return a.print(string(text))
+}
+
+// encodeJSON writes v as people like to read it.
+func encodeJSON(v any) ([]byte, error) {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
-		return err
-	}
-	return a.print(b.String())
+	err := e.Encode(v)
+	return b.Bytes(), err
 }
 
 // print writes text to standard output.

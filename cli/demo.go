@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -104,15 +102,12 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 
 // writeJSON writes v to a file, whole or not at all.
 func writeJSON(path string, v any) error {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
+	text, err := encodeJSON(v)
+	if err != nil {
 		return err
 	}
 	temporary := path + ".part"
-	if err := os.WriteFile(temporary, b.Bytes(), 0o666); err != nil {
+	if err := os.WriteFile(temporary, text, 0o666); err != nil {
 		return err
 	}
 	return os.Rename(temporary, path)

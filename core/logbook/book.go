@@ -145,7 +145,9 @@ func (b *Book) explain(err error) error {
 	case strings.Contains(text, "not a database"), strings.Contains(text, "malformed"):
 		err = errNotABook
 	case strings.Contains(text, "SQLITE_FULL"), strings.Contains(text, "disk is full"):
-		err = errors.New("the disk is full")
+		err = errors.New("the disk is full; make room, or name another one with --logbook")
+	case strings.Contains(text, "disk I/O error"):
+		err = errors.New("the disk cannot be read or written, or is full; make room, or name another one with --logbook")
 	case strings.Contains(text, "SQLITE_BUSY"), strings.Contains(text, "locked"):
 		err = errors.New("another program keeps it locked; try again, or name another one with --logbook")
 	case strings.Contains(text, "SQLITE_CANTOPEN"), strings.Contains(text, "unable to open"):
