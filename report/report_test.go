@@ -1,0 +1,148 @@
+package report
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/media/inspect"
+	"vividstrain/core/sense"
+	"vividstrain/core/tally"
+	"vividstrain/core/verdict"
+)
+
+func parsed(t *testing.T, line string) load.Load {
+	l, err := load.Parse(line)
+	require.NoError(t, err)
+	return l
+}
+
+func attempt(g verdict.Grade, dropped int) logbook.Attempt {
+	a := logbook.Attempt{Verdict: g, Frames: tally.Frames{Due: 450, Dropped: dropped, Shown: 450 - dropped},
+		Use: sense.Use{sense.CPU: {Mean: 41.4, P95: 55.2}, sense.MemUsed: {Max: 1.26e9}}}
+	if g != verdict.Smooth {
+		a.Frames.Freezes, a.Frames.LongestFreezeMS = 2, 116.6
+	}
+	return a
+}
+
+// example is a run of two rungs: the first is smooth twice, the second is not.
+func example(t *testing.T, device string) *logbook.Document {
+	free := 38.4
+	easy, hard := parsed(t, "h264 720p25 5M"), parsed(t, "h264 1080p25 10M")
+	column := logbook.ColumnCeiling{Column: "h264", Load: &easy, Confirmed: true, Headroom: &free, Limiter: verdict.CPU,
+		Evidence: "all cores at 97 %", Next: &logbook.Next{Load: hard, Verdict: verdict.Choppy}}
+	return &logbook.Document{
+		ID: "20261123-101502-k3f9", Kind: "climb", Complete: true, Started: time.Unix(0, 0), Ladder: "lounge",
+		Device: logbook.Device{Name: device}, Route: logbook.Route{Kind: "standin"},
+		Plan: logbook.Plan{HoldS: 20, SettleS: 2, BaselineS: 3}, Baseline: logbook.Baseline{CPUPct: 2.12, MemUsed: 310e6},
+		Rungs: []logbook.Rung{
+			{Load: easy, Attempts: []logbook.Attempt{attempt(verdict.Smooth, 0), attempt(verdict.Smooth, 1)}},
+			{Load: hard, Attempts: []logbook.Attempt{attempt(verdict.Choppy, 43)}},
+		},
+		Ceiling: &logbook.Ceiling{Load: &easy, Confirmed: true, Headroom: &free, Limiter: verdict.CPU, Next: column.Next, Columns: []logbook.ColumnCeiling{column}},
+	}
+}
+
+func TestRunIsDrawnAligned(t *testing.T) {
+	require.Equal(t, strings.TrimLeft(`
+Run 20261123-101502-k3f9 on Skerry S1, ladder lounge, climb by route standin
+Idle: CPU 2.1 %, memory 310 MB. Each rung held 20s, the first 2s apart.
+
+load              verdict     dropped  freeze  CPU mean/p95  memory
+h264 720p25 5M    ● smooth   0 of 450    none       41/55 %  1.3 GB
+  once more       ● smooth   1 of 450    none       41/55 %  1.3 GB
+h264 1080p25 10M  ○ choppy  43 of 450  117 ms       41/55 %  1.3 GB
+
+The highest smooth load is h264 720p25 5M, confirmed. The next rung, h264
+1080p25 10M, was choppy. What ran out: cpu (all cores at 97 %). At the ceiling
+38 % of it is still free.
+`, "\n"), Style{}.Run(example(t, "Skerry S1"), false))
+}
+
+func TestNothingIsWiderThanATerminal(t *testing.T) {
+	d := example(t, "Breakwater N2")
+	d.Rungs[0].Load = parsed(t, "hevc 2160p59.94 10bit hdr 60M")
+	for _, line := range strings.Split(Style{}.Run(d, false), "\n") {
+		require.LessOrEqual(t, len([]rune(line)), 80, line)
+		require.Equal(t, strings.TrimRight(line, " "), line)
+	}
+}
+
+func TestColourIsOnlyThereWhenAskedFor(t *testing.T) {
+	d := example(t, "Skerry S1")
+	require.NotContains(t, Style{}.Run(d, false), "\x1b")
+	colored := Style{Color: true}.Run(d, false)
+	require.Contains(t, colored, "\x1b[32m● smooth\x1b[0m")
+	require.Contains(t, colored, "○ choppy")
+}
+
+func TestStateOfARun(t *testing.T) {
+	d := example(t, "Skerry S1")
+	d.Complete = false
+	require.Contains(t, Style{}.Run(d, false), "interrupted after 3 attempts")
+	require.Contains(t, Style{}.Run(d, true), "still goes on")
+	entries := []logbook.Entry{{Document: *d, Attempts: 3}, {Document: *d, Attempts: 0}}
+	table := strings.Split(Style{}.Runs(entries, true), "\n")
+	require.Contains(t, table[1], "running")
+	require.Contains(t, table[1], "h264 720p25 5M")
+	require.Contains(t, table[2], "interrupted")
+	require.Contains(t, Style{}.Runs(nil, false), "no runs yet")
+}
+
+func TestSentences(t *testing.T) {
+	hard := parsed(t, "h264 1080p25 10M")
+	for want, c := range map[string]logbook.ColumnCeiling{
+		"Not tried yet.": {},
+		"No rung plays smoothly: h264 1080p25 10M failed. It was refused: it gave up.": {
+			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed}, Limiter: verdict.Refused, Evidence: "it gave up"},
+		"The highest smooth load is h264 1080p25 10M, not confirmed yet. The ladder ends there: the device's limit was not reached.": {Load: &hard},
+		"No rung plays smoothly: h264 1080p25 10M was marginal. What ran out is unknown: nothing ran out.": {
+			Next: &logbook.Next{Load: hard, Verdict: verdict.Marginal}, Limiter: verdict.Unknown, Evidence: "nothing ran out"},
+	} {
+		require.Equal(t, want, sentence(c))
+	}
+	d := example(t, "x")
+	d.Notes = []string{"out of order: y"}
+	d.Ceiling.Columns = append(d.Ceiling.Columns, logbook.ColumnCeiling{Column: "hevc"})
+	lines := Conclusions(d)
+	require.True(t, strings.HasPrefix(lines[0], "h264: The highest"))
+	require.Equal(t, "hevc: Not tried yet.", lines[1])
+	require.Equal(t, "Note: out of order: y.", lines[2])
+}
+
+func TestCompareGoesByTheMajority(t *testing.T) {
+	a, b := example(t, "Skerry S1"), example(t, "Breakwater N2")
+	b.Rungs[1].Attempts = []logbook.Attempt{attempt(verdict.Choppy, 9), attempt(verdict.Smooth, 0), attempt(verdict.Smooth, 0)}
+	b.Ceiling = &logbook.Ceiling{Load: &b.Rungs[1].Load}
+	lines := strings.Split(Style{}.Compare([]*logbook.Document{a, b}), "\n")
+	require.Equal(t, []string{"Skerry", "S1", "Breakwater", "N2"}, strings.Fields(lines[0]))
+	require.Equal(t, []string{"h264", "1080p25", "10M", "○", "choppy", "●", "smooth"}, strings.Fields(lines[2]))
+	require.Equal(t, []string{"ran", "out", "cpu", "nothing"}, strings.Fields(lines[4]))
+	require.Equal(t, []string{"headroom", "38", "%", "-"}, strings.Fields(lines[5]))
+}
+
+func TestInspectTable(t *testing.T) {
+	lines := strings.Split(Style{}.Inspect([]inspect.Report{
+		{File: "a.mp4", Container: "mp4", Codec: "mjpeg", Width: 426, Height: 240, FrameRate: 23.97602, BitrateBPS: 4.01e6, BusiestBPS: 4.4e6, DurationS: 2, Frames: 48, KeyFrames: 48, KeyMax: 1},
+		{File: "b.mp4", Container: "mp4", Codec: "h264", Width: 1280, Height: 720, FrameRate: 25, BitrateBPS: 900, DurationS: 10, Frames: 250, KeyFrames: 5, KeyMax: 50},
+	}), "\n")
+	require.Equal(t, []string{"a.mp4", "mp4", "mjpeg", "426x240", "23.976", "4.01M", "4.4M", "2.00", "s", "48", "all"}, strings.Fields(lines[1]))
+	require.Equal(t, []string{"50", "frames"}, strings.Fields(lines[2])[10:])
+}
+
+func TestProgressLine(t *testing.T) {
+	require.Equal(t, "h264 1080p25 10M             ○ choppy    43 of 450 dropped, CPU 41/55 %", Style{}.Line("h264 1080p25 10M", attempt(verdict.Choppy, 43)))
+	failed := logbook.Attempt{Verdict: verdict.Failed, Reasons: []string{"it refused"}}
+	require.Equal(t, "h264 1080p25 10M             × failed    it refused", Style{}.Line("h264 1080p25 10M", failed))
+}
+
+func TestBytes(t *testing.T) {
+	for n, want := range map[float64]string{0: "0 B", 999: "999 B", 1500: "1.5 kB", 25e6: "25 MB", 1.26e9: "1.3 GB", 2e12: "2.0 TB"} {
+		require.Equal(t, want, bytes(n))
+	}
+}
