@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"time"
 
 	"vividstrain/core/media/picture"
@@ -32,11 +33,14 @@ type Track struct {
 	Duration  time.Duration
 }
 
+// NoTime stands for a time that a file does not tell.
+const NoTime = math.MinInt64
+
 // Packet is one coded picture, or one coded piece of sound.
 type Packet struct {
 	Track    int // index into the demuxer's tracks
 	Data     []byte
-	PTS, DTS int64 // when to show and when to decode, in the track's units
+	PTS, DTS int64 // when to show and when to decode, in the track's units; PTS may be NoTime
 	Duration int64 // 0 where unknown
 	Key      bool  // decoding can start here
 }

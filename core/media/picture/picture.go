@@ -33,6 +33,17 @@ func ParseChroma(s string) (Chroma, bool) {
 	return 0, false
 }
 
+// IsTall tells whether chroma has as many rows as luma.
+func (c Chroma) IsTall() bool { return c == C422 || c == C444 }
+
+// Planes is how many planes there are: 3, or 1 where there is no chroma.
+func (c Chroma) Planes() int {
+	if c == C400 {
+		return 1
+	}
+	return 3
+}
+
 // PlaneSize is the size of plane p (0 luma, 1 and 2 chroma) of a picture of
 // width x height luma samples.
 func (c Chroma) PlaneSize(p, width, height int) (w, h int) {

@@ -1,0 +1,109 @@
+// Package bits reads bit strings, the most significant bit of a byte first.
+package bits
+
+import (
+	"encoding/binary"
+	"math/bits"
+)
+
+// Reader reads fields of bits from a byte slice. Beyond the end it reads
+// zeros, and Overrun tells. The zero value is at the end of nothing.
+type Reader struct {
+	data []byte
+	pos  int // in bits
+}
+
+// NewReader returns a reader at the first bit of data.
+func NewReader(data []byte) Reader { return Reader{data: data} }
+
+// Peek returns the next 32 bits without reading them.
+func (r *Reader) Peek() uint32 {
+	i := r.pos >> 3
+	if i+8 <= len(r.data) {
+		return uint32(binary.BigEndian.Uint64(r.data[i:]) << (r.pos & 7) >> 32)
+	}
+	return r.peekEnd(i)
+}
+
+func (r *Reader) peekEnd(i int) uint32 {
+	var v uint64
+	for k := range 8 {
+		v <<= 8
+		if i+k < len(r.data) {
+			v |= uint64(r.data[i+k])
+		}
+	}
+	return uint32(v << (r.pos & 7) >> 32)
+}
+
+// Skip passes over n bits.
+func (r *Reader) Skip(n int) { r.pos += n }
+
+// U reads n bits, 0 to 32, as an unsigned number.
+func (r *Reader) U(n int) uint32 {
+	v := uint32(uint64(r.Peek()) >> (32 - n))
+	r.pos += n
+	return v
+}
+
+// Flag reads one bit.
+func (r *Reader) Flag() bool { return r.U(1) != 0 }
+
+// UE reads an unsigned Exp-Golomb code (Rec. ITU-T H.264, 9.1), at most
+// 2^32-2.
+func (r *Reader) UE() uint32 {
+	zeros := bits.LeadingZeros32(r.Peek())
+	if zeros >= 32 {
+		r.pos += 32
+		if !r.Flag() {
+			r.pos = max(r.pos, len(r.data)*8+1) // no code is that long
+			return 0
+		}
+		return r.U(32) - 1 // of 2^32-1 and above only the low bits are kept
+	}
+	if zeros <= 15 {
+		return r.U(2*zeros+1) - 1
+	}
+	r.pos += zeros
+	return r.U(zeros+1) - 1
+}
+
+// SE reads a signed Exp-Golomb code (9.1.1).
+func (r *Reader) SE() int32 {
+	k := r.UE()
+	if k&1 != 0 {
+		return int32(k>>1) + 1
+	}
+	return -int32(k >> 1)
+}
+
+// Pos is how many bits were read.
+func (r *Reader) Pos() int { return r.pos }
+
+// Left is how many bits are left, negative after an overrun.
+func (r *Reader) Left() int { return len(r.data)*8 - r.pos }
+
+// Overrun tells whether more was read than there is.
+func (r *Reader) Overrun() bool { return r.pos > len(r.data)*8 }
+
+// Aligned tells whether the next bit is the first of a byte.
+func (r *Reader) Aligned() bool { return r.pos&7 == 0 }
+
+// Align goes on to the next whole byte.
+func (r *Reader) Align() { r.pos = (r.pos + 7) &^ 7 }
+
+// Rest is the data from the next whole byte on.
+func (r *Reader) Rest() []byte { return r.data[min((r.pos+7)>>3, len(r.data)):] }
+
+// MoreRBSP tells whether data stands before the trailing bits of a raw byte
+// sequence payload (more_rbsp_data, 7.2).
+func (r *Reader) MoreRBSP() bool {
+	last := len(r.data) - 1
+	for last >= 0 && r.data[last] == 0 {
+		last--
+	}
+	if last < 0 {
+		return false
+	}
+	return r.pos < last*8+7-bits.TrailingZeros8(r.data[last])
+}

@@ -1,0 +1,396 @@
+package h264
+
+// deblock filters the edges of a macroblock (8.7). Its neighbours to the left
+// and above are filtered already, and no macroblock that is filtered yet to be
+// predicted from depends on what changes.
+func (r *recon[T]) deblock(x, y int) {
+	d := r.d
+	addr := y*d.width + x
+	mb := &d.mbs[addr]
+	if mb.slice == 0 {
+		return
+	}
+	h := &d.pic.slices[mb.slice-1].h
+	if h.noDeblock == 1 {
+		return
+	}
+	e := edges[T]{r: r, h: h, mb: mb, mv: &d.motion[addr], field: h.structure != wholeFrame || mb.field}
+	d.x, d.y, d.h, d.field = x, y, h, mb.field
+	r.place()
+	e.vertical(x, y)
+	e.horizontal(x, y)
+}
+
+// edges filters the edges of one macroblock.
+type edges[T sample] struct {
+	r     *recon[T]
+	h     *sliceHeader
+	mb    *mbInfo
+	mv    *motion
+	field bool // a field macroblock or one of a field
+}
+
+// neighbour gives the macroblock at x, y if its edge is to be filtered, else
+// -1.
+func (e *edges[T]) neighbour(x, y int) int {
+	d := e.r.d
+	if x < 0 || y < 0 {
+		return -1
+	}
+	i := y*d.width + x
+	if d.mbs[i].slice == 0 || e.h.noDeblock == 2 && d.mbs[i].slice != e.mb.slice {
+		return -1
+	}
+	return i
+}
+
+func (e *edges[T]) vertical(x, y int) {
+	r := e.r
+	if i := e.neighbour(x-1, y); i >= 0 {
+		if e.h.mbaff && r.d.mbs[i].field != e.mb.field {
+			e.mixedLeft(x, y)
+		} else {
+			var bs [4]uint8
+			for j := range bs {
+				bs[j] = e.strength(&r.d.mbs[i], &r.d.motion[i], 4*j+3, 4*j, true, true)
+			}
+			e.column(&bs, 0, &r.d.mbs[i])
+		}
+	}
+	for k := 1; k < 4; k++ {
+		if bs, any := e.inner(k, 1); any {
+			e.column(&bs, k, e.mb)
+		}
+	}
+}
+
+// inner gives the strengths of inner edge k; step is the way across it in 4x4
+// blocks: 1 for vertical edges, 4 for horizontal ones.
+func (e *edges[T]) inner(k, step int) (bs [4]uint8, any bool) {
+	// Of odd edges in a macroblock of 8x8 transforms only the chroma of
+	// 4:2:2 has some.
+	if k&1 != 0 && e.mb.transform8 && (step == 1 || e.r.chromaShift == 1) {
+		return bs, false
+	}
+	if e.mb.intra() {
+		return [4]uint8{3, 3, 3, 3}, true
+	}
+	for j := range bs {
+		q := k*step + j*(5-step)
+		bs[j] = e.strength(e.mb, e.mv, q-step, q, false, step == 1)
+	}
+	return bs, bs != [4]uint8{}
+}
+
+// strength derives bS between block p of a neighbour and block q of the
+// macroblock (8.7.2.1).
+func (e *edges[T]) strength(pm *mbInfo, pv *motion, p, q int, edge, vertical bool) uint8 {
+	if pm.intra() || e.mb.intra() {
+		if edge && (vertical || !e.field && !pm.field) {
+			return 4
+		}
+		return 3
+	}
+	if pm.luma>>p&1|e.mb.luma>>q&1 != 0 {
+		return 2
+	}
+	if e.h.mbaff && pm.field != e.mb.field {
+		return 1
+	}
+	limit := int32(4)
+	if e.field {
+		limit = 2
+	}
+	if differs(pv, e.mv, p, q, limit) {
+		return 1
+	}
+	return 0
+}
+
+// differs tells whether two blocks are predicted from different pictures or
+// with vectors a sample or more apart.
+func differs(pv, qv *motion, p, q int, limit int32) bool {
+	p8, q8 := p>>3<<1|p>>1&1, q>>3<<1|q>>1&1
+	p0, p1, q0, q1 := pv.id[0][p8], pv.id[1][p8], qv.id[0][q8], qv.id[1][q8]
+	far := func(lp, lq int, used int32) bool {
+		if used < 0 {
+			return false
+		}
+		a, b := pv.mv[lp][p], qv.mv[lq][q]
+		return abs32(int32(a.x)-int32(b.x)) >= 4 || abs32(int32(a.y)-int32(b.y)) >= limit
+	}
+	straight := p0 == q0 && p1 == q1
+	crossed := p0 == q1 && p1 == q0
+	switch {
+	case straight && crossed:
+		return (far(0, 0, p0) || far(1, 1, p1)) && (far(0, 1, p0) || far(1, 0, p1))
+	case straight:
+		return far(0, 0, p0) || far(1, 1, p1)
+	case crossed:
+		return far(0, 1, p0) || far(1, 0, p1)
+	}
+	return true
+}
+
+// column filters vertical edge k, of which each strength is for four rows.
+func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
+	r := e.r
+	if k&1 == 0 || !e.mb.transform8 {
+		f := e.filter(int(pm.qp), int(e.mb.qp))
+		f.luma(r.luma, r.at+4*k, 1, r.stride, 4, bs)
+	}
+	if k&1 != 0 || r.planes == 1 {
+		return
+	}
+	for i := range r.chroma {
+		f := e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+		f.chroma(r.chroma[i], r.chromaAt+2*k, 1, r.chromaStride, 4>>r.chromaShift, bs)
+	}
+}
+
+// row filters horizontal edge k.
+func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
+	r := e.r
+	if k&1 == 0 || !e.mb.transform8 {
+		f := e.filter(int(pm.qp), int(e.mb.qp))
+		f.luma(r.luma, r.at+4*k*r.stride, r.stride, 1, 4, bs)
+	}
+	if r.planes == 1 || r.chromaShift == 1 && k&1 != 0 {
+		return
+	}
+	for i := range r.chroma {
+		f := e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+		f.chroma(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, r.chromaStride, 1, 2, bs)
+	}
+}
+
+func (e *edges[T]) horizontal(x, y int) {
+	e.topEdge(x, y)
+	for k := 1; k < 4; k++ {
+		if bs, any := e.inner(k, 4); any {
+			e.row(&bs, k, e.mb)
+		}
+	}
+}
+
+func (e *edges[T]) topEdge(x, y int) {
+	d := e.r.d
+	above := y - 1
+	switch {
+	case e.h.structure != wholeFrame:
+		above = y - 2
+	case e.h.mbaff && e.mb.field:
+		above = y&^1 - 1
+		if i := e.neighbour(x, y&^1-2); i >= 0 && d.mbs[i].field {
+			above = y - 2
+		}
+	case e.h.mbaff && y&1 == 0:
+		if i := e.neighbour(x, y-2); i >= 0 && d.mbs[i].field {
+			e.mixedTop(i)
+			return
+		}
+	}
+	i := e.neighbour(x, above)
+	if i < 0 {
+		return
+	}
+	var bs [4]uint8
+	for j := range bs {
+		bs[j] = e.strength(&d.mbs[i], &d.motion[i], 12+j, j, true, false)
+	}
+	e.row(&bs, 0, &d.mbs[i])
+}
+
+// mixedTop filters the top edge of a frame macroblock under a pair of fields,
+// whose top macroblock has index i: each field on its own.
+func (e *edges[T]) mixedTop(i int) {
+	r := e.r
+	at, chromaAt, stride, chromaStride := r.at, r.chromaAt, r.stride, r.chromaStride
+	r.stride, r.chromaStride = 2*stride, 2*chromaStride
+	for parity := range 2 {
+		pm, pv := &r.d.mbs[i+parity*r.d.width], &r.d.motion[i+parity*r.d.width]
+		var bs [4]uint8
+		for j := range bs {
+			bs[j] = e.strength(pm, pv, 12+j, j, true, false)
+		}
+		r.at, r.chromaAt = at+parity*stride, chromaAt+parity*chromaStride
+		e.row(&bs, 0, pm)
+	}
+	r.at, r.chromaAt, r.stride, r.chromaStride = at, chromaAt, stride, chromaStride
+}
+
+// mixedLeft filters the left edge between a pair of frame macroblocks and one
+// of field macroblocks, row by row.
+func (e *edges[T]) mixedLeft(x, y int) {
+	r, d := e.r, e.r.d
+	left := (y&^1)*d.width + x - 1
+	beside := func(row int) (mb, block int) { // what is to the left of a row of luma
+		if e.mb.field {
+			line := 2*row + y&1
+			return left + line>>4*d.width, line & 15 >> 2
+		}
+		line := row + y&1*16
+		return left + line&1*d.width, line >> 3
+	}
+	strengthAt := func(row int) (bs [4]uint8, pm *mbInfo) {
+		i, block := beside(row)
+		bs[0] = e.strength(&d.mbs[i], &d.motion[i], 4*block+3, row>>2*4, true, true)
+		return bs, &d.mbs[i]
+	}
+	for row := range 16 {
+		bs, pm := strengthAt(row)
+		f := e.filter(int(pm.qp), int(e.mb.qp))
+		f.luma(r.luma, r.at+row*r.stride, 1, r.stride, 1, &bs)
+	}
+	if r.planes == 1 {
+		return
+	}
+	for row := range 16 >> r.chromaShift {
+		luma := row
+		if r.chromaShift == 1 {
+			luma = row >> 1 * 4
+			if e.mb.field {
+				luma = 2 * row
+			} else {
+				luma += row & 1
+			}
+		}
+		bs, pm := strengthAt(luma)
+		for i := range r.chroma {
+			f := e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+			f.chroma(r.chroma[i], r.chromaAt+row*r.chromaStride, 1, r.chromaStride, 1, &bs)
+		}
+	}
+}
+
+// edgeFilter holds the thresholds of an edge (8.7.2.2).
+type edgeFilter[T sample] struct {
+	alpha, beta int32
+	tc0         *[3]uint8
+	shift       uint // of tc0, for the depth
+	most        int32
+}
+
+// filter derives the thresholds from the quantisers on both sides.
+func (e *edges[T]) filter(qpP, qpQ int) edgeFilter[T] {
+	qp := (qpP + qpQ + 1) >> 1
+	a, b := max(0, min(qp+int(e.h.alphaOff), 51)), max(0, min(qp+int(e.h.betaOff), 51))
+	shift := uint(e.h.sps.depth - 8)
+	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, &tc0s[a], shift, e.r.most}
+}
+
+// luma filters an edge of four strengths, each for n lines; across is the way
+// from sample to sample over the edge, along from line to line.
+func (f *edgeFilter[T]) luma(pix []T, at, across, along, n int, bs *[4]uint8) {
+	if f.alpha == 0 || f.beta == 0 {
+		return
+	}
+	for _, b := range bs {
+		if b == 0 {
+			at += n * along
+			continue
+		}
+		for range n {
+			if b == 4 {
+				f.strong(pix, at, across)
+			} else {
+				f.normal(pix, at, across, int32(f.tc0[b-1])<<f.shift)
+			}
+			at += along
+		}
+	}
+}
+
+// normal filters a line of luma with bS under 4 (8.7.2.3).
+func (f *edgeFilter[T]) normal(pix []T, at, across int, tc0 int32) {
+	p0, p1, p2 := int32(pix[at-across]), int32(pix[at-2*across]), int32(pix[at-3*across])
+	q0, q1, q2 := int32(pix[at]), int32(pix[at+across]), int32(pix[at+2*across])
+	if abs32(p0-q0) >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
+		return
+	}
+	tc := tc0
+	if abs32(p2-p0) < f.beta {
+		tc++
+		pix[at-2*across] = T(p1 + clip3(-tc0, tc0, (p2+(p0+q0+1)>>1-2*p1)>>1))
+	}
+	if abs32(q2-q0) < f.beta {
+		tc++
+		pix[at+across] = T(q1 + clip3(-tc0, tc0, (q2+(p0+q0+1)>>1-2*q1)>>1))
+	}
+	delta := clip3(-tc, tc, ((q0-p0)*4+p1-q1+4)>>3)
+	pix[at-across], pix[at] = clip[T](p0+delta, f.most), clip[T](q0-delta, f.most)
+}
+
+// strong filters a line of luma with bS 4 (8.7.2.4).
+func (f *edgeFilter[T]) strong(pix []T, at, across int) {
+	p0, p1, p2 := int32(pix[at-across]), int32(pix[at-2*across]), int32(pix[at-3*across])
+	q0, q1, q2 := int32(pix[at]), int32(pix[at+across]), int32(pix[at+2*across])
+	gap := abs32(p0 - q0)
+	if gap >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
+		return
+	}
+	small := gap < f.alpha>>2+2
+	if small && abs32(p2-p0) < f.beta {
+		p3 := int32(pix[at-4*across])
+		pix[at-across] = T((p2 + 2*p1 + 2*p0 + 2*q0 + q1 + 4) >> 3)
+		pix[at-2*across] = T((p2 + p1 + p0 + q0 + 2) >> 2)
+		pix[at-3*across] = T((2*p3 + 3*p2 + p1 + p0 + q0 + 4) >> 3)
+	} else {
+		pix[at-across] = T((2*p1 + p0 + q1 + 2) >> 2)
+	}
+	if small && abs32(q2-q0) < f.beta {
+		q3 := int32(pix[at+3*across])
+		pix[at] = T((p1 + 2*p0 + 2*q0 + 2*q1 + q2 + 4) >> 3)
+		pix[at+across] = T((p0 + q0 + q1 + q2 + 2) >> 2)
+		pix[at+2*across] = T((2*q3 + 3*q2 + q1 + q0 + p0 + 4) >> 3)
+	} else {
+		pix[at] = T((2*q1 + q0 + p1 + 2) >> 2)
+	}
+}
+
+// chroma filters an edge of chroma, two samples deep.
+func (f *edgeFilter[T]) chroma(pix []T, at, across, along, n int, bs *[4]uint8) {
+	if f.alpha == 0 || f.beta == 0 {
+		return
+	}
+	for _, b := range bs {
+		if b == 0 {
+			at += n * along
+			continue
+		}
+		for range n {
+			f.chromaLine(pix, at, across, b)
+			at += along
+		}
+	}
+}
+
+func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, b uint8) {
+	p0, p1 := int32(pix[at-across]), int32(pix[at-2*across])
+	q0, q1 := int32(pix[at]), int32(pix[at+across])
+	if abs32(p0-q0) >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
+		return
+	}
+	if b == 4 {
+		pix[at-across] = T((2*p1 + p0 + q1 + 2) >> 2)
+		pix[at] = T((2*q1 + q0 + p1 + 2) >> 2)
+		return
+	}
+	tc := int32(f.tc0[b-1])<<f.shift + 1
+	delta := clip3(-tc, tc, ((q0-p0)*4+p1-q1+4)>>3)
+	pix[at-across], pix[at] = clip[T](p0+delta, f.most), clip[T](q0-delta, f.most)
+}
+
+// alphas, betas and tc0s are tables 8-16 and 8-17.
+var (
+	alphas = [52]uint8{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 4, 4, 5, 6, 7, 8, 9, 10, 12, 13, 15, 17, 20, 22, 25, 28,
+		32, 36, 40, 45, 50, 56, 63, 71, 80, 90, 101, 113, 127, 144, 162, 182, 203, 226, 255, 255}
+	betas = [52]uint8{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 6, 6, 7, 7, 8, 8,
+		9, 9, 10, 10, 11, 11, 12, 12, 13, 13, 14, 14, 15, 15, 16, 16, 17, 17, 18, 18}
+	tc0s = [52][3]uint8{{0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0},
+		{0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0},
+		{0, 0, 1}, {0, 0, 1}, {0, 0, 1}, {0, 0, 1}, {0, 1, 1}, {0, 1, 1}, {1, 1, 1}, {1, 1, 1}, {1, 1, 1}, {1, 1, 1},
+		{1, 1, 2}, {1, 1, 2}, {1, 1, 2}, {1, 1, 2}, {1, 2, 3}, {1, 2, 3}, {2, 2, 3}, {2, 2, 4}, {2, 3, 4}, {2, 3, 4},
+		{3, 3, 5}, {3, 4, 6}, {3, 4, 6}, {4, 5, 7}, {4, 5, 8}, {4, 6, 9}, {5, 7, 10}, {6, 8, 11}, {6, 8, 13},
+		{7, 10, 14}, {8, 11, 16}, {9, 12, 18}, {10, 13, 20}, {11, 15, 23}, {13, 17, 25}}
+)

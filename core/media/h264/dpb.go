@@ -1,0 +1,193 @@
+package h264
+
+import (
+	"math"
+	"slices"
+)
+
+// dpb is the decoded picture buffer: the frames that are used for reference or
+// wait for output (annex C.4).
+type dpb struct {
+	frames []*frame
+	picked []*frame // scratch
+	output func(*frame)
+}
+
+// tidy lets go of frames that are of no more use.
+func (d *dpb) tidy() {
+	d.frames = slices.DeleteFunc(d.frames, func(f *frame) bool {
+		if f.isReference() || f.waiting {
+			return false
+		}
+		f.drop()
+		return true
+	})
+}
+
+// wrap finds FrameNumWrap of all frames (8.2.4.1).
+func (d *dpb) wrap(h *sliceHeader) {
+	for _, f := range d.frames {
+		f.numWrap = f.frameNum
+		if f.frameNum > h.frameNum {
+			f.numWrap -= 1 << h.sps.frameNumBits
+		}
+	}
+}
+
+// mark carries out the decoded reference picture marking process of picture s
+// of cur (8.2.5). It tells whether operation 5 was among what was done.
+func (d *dpb) mark(h *sliceHeader, cur *frame) (reset bool) {
+	second := cur.short|cur.long != 0 && h.structure != wholeFrame
+	switch {
+	case h.idr():
+		for _, f := range d.frames {
+			if f != cur {
+				f.short, f.long = 0, 0
+			}
+		}
+		if h.longTermIDR {
+			cur.long, cur.longIdx = cur.long|h.structure, 0
+			return false
+		}
+	case h.adaptiveMarking:
+		for _, m := range h.marking {
+			reset = d.operate(h, cur, m) || reset
+		}
+	case !second || cur.short == 0:
+		d.slide(h.sps, cur)
+	}
+	if cur.long&h.structure == 0 {
+		cur.short |= h.structure
+	}
+	d.bound(cur, max(h.sps.maxRefFrames, 1))
+	return reset
+}
+
+// slide is the sliding window process (8.2.5.3).
+func (d *dpb) slide(s *sps, cur *frame) {
+	n := 0
+	for _, f := range d.frames {
+		if f != cur && f.isReference() {
+			n++
+		}
+	}
+	for ; n >= max(s.maxRefFrames, 1); n-- {
+		var first *frame
+		for _, f := range d.frames {
+			if f != cur && f.short != 0 && (first == nil || f.numWrap < first.numWrap) {
+				first = f
+			}
+		}
+		if first == nil {
+			return
+		}
+		first.short = 0
+	}
+}
+
+// bound keeps a broken stream from marking more frames than it said.
+func (d *dpb) bound(cur *frame, most int) {
+	n := 0
+	for i := len(d.frames) - 1; i >= 0; i-- {
+		if f := d.frames[i]; f != cur && f.isReference() {
+			if n++; n >= most {
+				f.short, f.long = 0, 0
+			}
+		}
+	}
+}
+
+// operate carries out one memory management control operation (8.2.5.4).
+func (d *dpb) operate(h *sliceHeader, cur *frame, m refOp) (reset bool) {
+	num := int64(h.frameNum)
+	if h.structure != wholeFrame {
+		num = 2*num + 1
+	}
+	switch m.op {
+	case 1:
+		if r := d.shortTerm(h.structure, num-int64(m.a)-1); r.f != nil {
+			r.f.short &^= r.s
+		}
+	case 2:
+		if r := d.longTermNum(h.structure, int64(m.a)); r.f != nil {
+			r.f.long &^= r.s
+		}
+	case 3:
+		if r := d.shortTerm(h.structure, num-int64(m.a)-1); r.f != nil {
+			d.freeLong(int(m.b), r.f)
+			r.f.short &^= r.s
+			r.f.long |= r.s
+			r.f.longIdx = int(m.b)
+		}
+	case 4:
+		for _, f := range d.frames {
+			if f.long != 0 && f.longIdx >= int(m.a) {
+				f.long = 0
+			}
+		}
+	case 5:
+		for _, f := range d.frames {
+			f.short, f.long = 0, 0
+		}
+		return true
+	case 6:
+		d.freeLong(int(m.a), cur)
+		cur.long |= h.structure
+		cur.longIdx = int(m.a)
+	}
+	return false
+}
+
+// freeLong unmarks the frame with that LongTermFrameIdx unless it is keep.
+func (d *dpb) freeLong(idx int, keep *frame) {
+	for _, f := range d.frames {
+		if f.long != 0 && f.longIdx == idx && f != keep {
+			f.long = 0
+		}
+	}
+	if keep.long != 0 && keep.longIdx != idx {
+		keep.long = 0
+	}
+}
+
+// reset numbers the picture anew after operation 5 (8.2.1).
+func (f *frame) reset(s structure) {
+	base := f.orderOf(s)
+	for i := range f.poc {
+		if f.poc[i] != math.MaxInt32 {
+			f.poc[i] -= base
+		}
+	}
+	f.frameNum = 0
+}
+
+// bump hands out frames in the order of display until no more than depth of them
+// wait and the buffer holds no more than most frames (C.4.5.3).
+func (d *dpb) bump(depth, most int) {
+	for d.tidy(); ; d.tidy() {
+		var first *frame
+		n := 0
+		for _, f := range d.frames {
+			if !f.waiting {
+				continue
+			}
+			n++
+			if first == nil || f.orderOf(wholeFrame) < first.orderOf(wholeFrame) {
+				first = f
+			}
+		}
+		if n == 0 || n <= depth && len(d.frames) <= most {
+			return
+		}
+		first.waiting = false
+		d.output(first)
+	}
+}
+
+// clear forgets all references and hands out what waits.
+func (d *dpb) clear() {
+	for _, f := range d.frames {
+		f.short, f.long = 0, 0
+	}
+	d.bump(0, 0)
+}

@@ -1,0 +1,337 @@
+package h264
+
+// interPart is a part of a macroblock that is predicted as one.
+type interPart struct {
+	x, y, w, h int // in luma samples, within the macroblock
+	block      int // its first 4x4 block
+}
+
+// inter predicts an inter macroblock (8.4.2).
+func (r *recon[T]) inter() {
+	d := r.d
+	switch d.shape {
+	case part16x16:
+		r.part(interPart{0, 0, 16, 16, 0})
+	case part16x8:
+		r.part(interPart{0, 0, 16, 8, 0})
+		r.part(interPart{0, 8, 16, 8, 8})
+	case part8x16:
+		r.part(interPart{0, 0, 8, 16, 0})
+		r.part(interPart{8, 0, 8, 16, 2})
+	default:
+		if d.mb.direct == 15 && r.uniform() {
+			r.part(interPart{0, 0, 16, 16, 0})
+			return
+		}
+		for b8 := range 4 {
+			r.sub(b8)
+		}
+	}
+}
+
+// uniform tells whether all of the macroblock moves alike, which direct
+// prediction often finds.
+func (r *recon[T]) uniform() bool {
+	m := r.d.mv
+	for l := range 2 {
+		if m.ref[l] != [4]int8{m.ref[l][0], m.ref[l][0], m.ref[l][0], m.ref[l][0]} {
+			return false
+		}
+		if m.ref[l][0] < 0 {
+			continue
+		}
+		for _, v := range &m.mv[l] {
+			if v != m.mv[l][0] {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func (r *recon[T]) sub(b8 int) {
+	x, y := b8&1*8, b8>>1*8
+	first := b8&1*2 + b8>>1*8
+	w, h := subSizes[r.d.sub[b8]][0], subSizes[r.d.sub[b8]][1]
+	for j := 0; j < 2; j += h {
+		for i := 0; i < 2; i += w {
+			r.part(interPart{x + 4*i, y + 4*j, 4 * w, 4 * h, first + 4*j + i})
+		}
+	}
+}
+
+// part predicts one part from one or two pictures.
+func (r *recon[T]) part(p interPart) {
+	d := r.d
+	b8 := p.block>>3<<1 | p.block>>1&1
+	ref0, ref1 := d.mv.ref[0][b8], d.mv.ref[1][b8]
+	if ref0 >= 0 && ref1 >= 0 {
+		r.fetch(0, ref0, p, false)
+		r.fetch(1, ref1, p, true)
+		r.combine(ref0, ref1, p)
+		return
+	}
+	l, ref := 0, ref0
+	if ref < 0 {
+		l, ref = 1, ref1
+	}
+	r.fetch(l, ref, p, false)
+	if d.h.weighted {
+		r.weigh(l, ref, p)
+	}
+}
+
+// target is where plane i of a part goes: into the picture, or into the second
+// prediction's own block.
+func (r *recon[T]) target(i int, p interPart, second bool) (dst []T, stride int) {
+	x, y := p.x, p.y
+	if i > 0 {
+		x, y = x>>1, y>>r.chromaShift
+	}
+	if second {
+		return r.second[i][y*16+x:], 16
+	}
+	if i == 0 {
+		return r.luma[r.at+y*r.stride+x:], r.stride
+	}
+	return r.chroma[i-1][r.chromaAt+y*r.chromaStride+x:], r.chromaStride
+}
+
+// fetch predicts a part from one picture.
+func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
+	d := r.d
+	ref, v := d.reference(l, index), d.mv.mv[l][p.block]
+	src := r.source(ref)
+	x := d.x*16 + p.x + int(v.x>>2)
+	y := r.rowOf() + p.y + int(v.y>>2)
+	if r.d.pic.shared {
+		ref.f.await(ref.s, int32(max(0, min(y+p.h+3, src.height-1))))
+	}
+	dst, stride := r.target(0, p, second)
+	r.fetchLuma(dst, stride, &src, x, y, p.w, p.h, int(v.x&3), int(v.y&3))
+	if r.planes == 1 {
+		return
+	}
+	r.fetchChroma(&src, ref, v, p, second)
+}
+
+// rowOf is the first row of the macroblock in its frame or field.
+func (r *recon[T]) rowOf() int {
+	if r.d.parity() != wholeFrame {
+		return r.d.y >> 1 * 16
+	}
+	return r.d.y * 16
+}
+
+// source is a picture to predict from.
+type source[T sample] struct {
+	planes        [3][]T
+	stride        [3]int
+	width, height int // of luma
+}
+
+// source gives the rows of a frame or of one of its fields.
+func (r *recon[T]) source(ref ref) (s source[T]) {
+	for i := range r.planes {
+		s.planes[i], s.stride[i] = samplesOf[T](&ref.f.full[i])
+		if ref.s != wholeFrame {
+			if ref.s == bottomField {
+				s.planes[i] = s.planes[i][s.stride[i]:]
+			}
+			s.stride[i] *= 2
+		}
+	}
+	s.width, s.height = r.d.width*16, r.d.height*16
+	if ref.s != wholeFrame {
+		s.height /= 2
+	}
+	return s
+}
+
+// inside gives the samples from x, y on for a block of w x h, through a block
+// with repeated edges where they are not all in the picture.
+func (r *recon[T]) inside(src []T, stride, width, height, x, y, w, h int) ([]T, int) {
+	if x >= 0 && y >= 0 && x+w <= width && y+h <= height {
+		return src[y*stride+x:], stride
+	}
+	const edgeStride = 24
+	for j := range h {
+		row := src[max(0, min(y+j, height-1))*stride:][:width]
+		out := r.edge[j*edgeStride:][:w]
+		for i := range out {
+			out[i] = row[max(0, min(x+i, width-1))]
+		}
+	}
+	return r.edge[:], edgeStride
+}
+
+// fetchLuma is the interpolation of luma samples (8.4.2.2.1).
+func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx, dy int) {
+	if dx|dy == 0 {
+		pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x, y, w, h)
+		r.k.copy(dst, stride, pix, step, w, h)
+		return
+	}
+	pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x-2, y-2, w+5, h+5)
+	const two = 2
+	at := two*step + two // of the sample G
+	switch {
+	case dy == 0:
+		r.k.across(dst, stride, pix[at-2:], step, w, h, r.most)
+		if dx != 2 {
+			r.k.average(dst, stride, pix[at+dx>>1:], step, w, h)
+		}
+	case dx == 0:
+		r.k.down(dst, stride, pix[at-2*step:], step, w, h, r.most)
+		if dy != 2 {
+			r.k.average(dst, stride, pix[at+dy>>1*step:], step, w, h)
+		}
+	case dx == 2 || dy == 2:
+		r.k.center(dst, stride, pix, step, w, h, r.most)
+		tmp := r.half[:]
+		switch {
+		case dx != 2: // i, k: with h or m
+			r.k.down(tmp, 16, pix[at-2*step+dx>>1:], step, w, h, r.most)
+		case dy != 2: // f, q: with b or s
+			r.k.across(tmp, 16, pix[at-2+dy>>1*step:], step, w, h, r.most)
+		default:
+			return
+		}
+		r.k.average(dst, stride, tmp, 16, w, h)
+	default: // e, g, p, r
+		r.k.across(dst, stride, pix[at-2+dy>>1*step:], step, w, h, r.most)
+		r.k.down(r.half[:], 16, pix[at-2*step+dx>>1:], step, w, h, r.most)
+		r.k.average(dst, stride, r.half[:], 16, w, h)
+	}
+}
+
+// fetchChroma is 8.4.1.4 and 8.4.2.2.2.
+func (r *recon[T]) fetchChroma(src *source[T], ref ref, v vector, p interPart, second bool) {
+	d := r.d
+	my := int(v.y)
+	if r.chromaShift == 1 && ref.s != wholeFrame {
+		switch parity := d.parity(); {
+		case ref.s == bottomField && parity == topField:
+			my -= 2
+		case ref.s == topField && parity == bottomField:
+			my += 2
+		}
+	}
+	dx, x := int(v.x)&7, d.x*8+p.x>>1+int(v.x)>>3
+	dy, y := my&7, my>>3
+	if r.chromaShift == 0 {
+		dy, y = my&3<<1, my>>2
+	}
+	y += (r.rowOf() + p.y) >> r.chromaShift
+	w, h := p.w>>1, p.h>>r.chromaShift
+	width, height := src.width>>1, src.height>>r.chromaShift
+	for i := 1; i < 3; i++ {
+		pix, step := r.inside(src.planes[i], src.stride[i], width, height, x, y, w+1, h+1)
+		dst, stride := r.target(i, p, second)
+		r.k.bilinear(dst, stride, pix, step, w, h, dx, dy)
+	}
+}
+
+// combine joins the predictions from both lists (8.4.2.3).
+func (r *recon[T]) combine(ref0, ref1 int8, p interPart) {
+	d := r.d
+	var weights [3][2]weight
+	shift := uint(6)
+	plain := false
+	switch {
+	case d.h.weighted:
+		w0, w1 := r.explicit(0, ref0), r.explicit(1, ref1)
+		for i := range weights {
+			weights[i] = [2]weight{w0[i], w1[i]}
+		}
+	case d.h.kind == sliceB && d.h.pps.bipred == 2:
+		w := d.implicit(ref0, ref1)
+		plain = w == 32
+		for i := range weights {
+			weights[i] = [2]weight{{64 - w, 0}, {w, 0}}
+		}
+	default:
+		plain = true
+	}
+	for i := range r.planes {
+		dst, stride := r.target(i, p, false)
+		other, step := r.target(i, p, true)
+		w, h := p.w, p.h
+		if i > 0 {
+			w, h = w>>1, h>>r.chromaShift
+		}
+		if plain {
+			r.k.average(dst, stride, other, step, w, h)
+			continue
+		}
+		if d.h.weighted {
+			shift = uint(r.denominator(i)) + 1
+		}
+		blend(dst, stride, other, step, w, h, &weights[i], shift, r.most)
+	}
+}
+
+func (r *recon[T]) denominator(plane int) uint8 {
+	if plane == 0 {
+		return r.d.h.lumaDenom
+	}
+	return r.d.h.chromaDenom
+}
+
+// explicit gives the weights of a reference, by plane.
+func (r *recon[T]) explicit(l int, index int8) *[3]weight {
+	if r.d.h.mbaff && r.d.field {
+		index >>= 1
+	}
+	return &r.d.h.weights[l][index]
+}
+
+// implicit is the weight of the picture of list 1 (8.4.2.3.1).
+func (d *sliceDecoder) implicit(ref0, ref1 int8) int16 {
+	a, b := d.reference(0, ref0), d.reference(1, ref1)
+	factor, scaled := distScale(d.pic.orderOf(d.parity()), a, b)
+	if !scaled || b.long || factor>>2 < -64 || factor>>2 > 128 {
+		return 32
+	}
+	return int16(factor >> 2)
+}
+
+// weigh applies the weight of a prediction from one picture.
+func (r *recon[T]) weigh(l int, index int8, p interPart) {
+	weights := r.explicit(l, index)
+	for i := range r.planes {
+		shift := r.denominator(i)
+		if weights[i] == (weight{1 << shift, 0}) {
+			continue
+		}
+		dst, stride := r.target(i, p, false)
+		w, h := p.w, p.h
+		if i > 0 {
+			w, h = w>>1, h>>r.chromaShift
+		}
+		scaleBlock(dst, stride, w, h, weights[i], uint(shift), r.most)
+	}
+}
+
+// scaleBlock is 8-298.
+func scaleBlock[T sample](dst []T, stride, w, h int, by weight, shift uint, most int32) {
+	round := int32(1) << shift >> 1
+	for y := range h {
+		row := dst[y*stride:][:w]
+		for x := range row {
+			row[x] = clip[T]((int32(row[x])*int32(by.w)+round)>>shift+int32(by.o), most)
+		}
+	}
+}
+
+// blend is 8-299.
+func blend[T sample](dst []T, stride int, other []T, step, w, h int, by *[2]weight, shift uint, most int32) {
+	w0, w1 := int32(by[0].w), int32(by[1].w)
+	round, offset := int32(1)<<shift>>1, (int32(by[0].o)+int32(by[1].o)+1)>>1
+	for y := range h {
+		row, add := dst[y*stride:][:w], other[y*step:][:w]
+		for x := range row {
+			row[x] = clip[T]((int32(row[x])*w0+int32(add[x])*w1+round)>>shift+offset, most)
+		}
+	}
+}

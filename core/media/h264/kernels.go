@@ -1,0 +1,92 @@
+package h264
+
+// kernels are the inner loops of inter prediction. Blocks are w = 2 to 16
+// samples wide; strides are in samples.
+type kernels[T sample] struct {
+	copy func(dst []T, stride int, src []T, step, w, h int)
+	// average is (dst + src + 1) >> 1.
+	average func(dst []T, stride int, src []T, step, w, h int)
+	// across, down and center filter with the six taps of 8.4.2.2.1: src
+	// starts two samples to the left, above, or both.
+	across func(dst []T, stride int, src []T, step, w, h int, most int32)
+	down   func(dst []T, stride int, src []T, step, w, h int, most int32)
+	center func(dst []T, stride int, src []T, step, w, h int, most int32)
+	// bilinear is 8.4.2.2.2 with dx, dy in eighths.
+	bilinear func(dst []T, stride int, src []T, step, w, h, dx, dy int)
+}
+
+// goKernels are the kernels in plain Go.
+func goKernels[T sample]() kernels[T] {
+	return kernels[T]{copyBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T]}
+}
+
+func copyBlock[T sample](dst []T, stride int, src []T, step, w, h int) {
+	for y := range h {
+		copy(dst[y*stride:][:w], src[y*step:][:w])
+	}
+}
+
+func averageBlock[T sample](dst []T, stride int, src []T, step, w, h int) {
+	for y := range h {
+		row, add := dst[y*stride:][:w], src[y*step:][:w]
+		for x := range row {
+			row[x] = T((int32(row[x]) + int32(add[x]) + 1) >> 1)
+		}
+	}
+}
+
+// taps is the six-tap filter (8-241).
+func taps(a, b, c, d, e, f int32) int32 { return a + f - 5*(b+e) + 20*(c+d) }
+
+func acrossBlock[T sample](dst []T, stride int, src []T, step, w, h int, most int32) {
+	for y := range h {
+		row, s := dst[y*stride:][:w], src[y*step:][:w+5]
+		for x := range row {
+			t := s[x:][:6]
+			v := taps(int32(t[0]), int32(t[1]), int32(t[2]), int32(t[3]), int32(t[4]), int32(t[5]))
+			row[x] = clip[T]((v+16)>>5, most)
+		}
+	}
+}
+
+func downBlock[T sample](dst []T, stride int, src []T, step, w, h int, most int32) {
+	for y := range h {
+		row := dst[y*stride:][:w]
+		a, b, c := src[y*step:][:w], src[(y+1)*step:][:w], src[(y+2)*step:][:w]
+		d, e, f := src[(y+3)*step:][:w], src[(y+4)*step:][:w], src[(y+5)*step:][:w]
+		for x := range row {
+			v := taps(int32(a[x]), int32(b[x]), int32(c[x]), int32(d[x]), int32(e[x]), int32(f[x]))
+			row[x] = clip[T]((v+16)>>5, most)
+		}
+	}
+}
+
+func centerBlock[T sample](dst []T, stride int, src []T, step, w, h int, most int32) {
+	var mid [21 * 16]int32
+	for y := range h + 5 {
+		row, s := mid[y*16:][:w], src[y*step:][:w+5]
+		for x := range row {
+			t := s[x:][:6]
+			row[x] = taps(int32(t[0]), int32(t[1]), int32(t[2]), int32(t[3]), int32(t[4]), int32(t[5]))
+		}
+	}
+	for y := range h {
+		row := dst[y*stride:][:w]
+		m := mid[y*16:][:5*16+w]
+		for x := range row {
+			v := taps(m[x], m[x+16], m[x+32], m[x+48], m[x+64], m[x+80])
+			row[x] = clip[T]((v+512)>>10, most)
+		}
+	}
+}
+
+func bilinearBlock[T sample](dst []T, stride int, src []T, step, w, h, dx, dy int) {
+	a, b := int32((8-dx)*(8-dy)), int32(dx*(8-dy))
+	c, d := int32((8-dx)*dy), int32(dx*dy)
+	for y := range h {
+		row, s, t := dst[y*stride:][:w], src[y*step:][:w+1], src[(y+1)*step:][:w+1]
+		for x := range row {
+			row[x] = T((a*int32(s[x]) + b*int32(s[x+1]) + c*int32(t[x]) + d*int32(t[x+1]) + 32) >> 6)
+		}
+	}
+}

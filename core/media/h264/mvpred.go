@@ -1,0 +1,305 @@
+package h264
+
+// notAvailable marks reference indices of blocks that cannot be used; -1 marks
+// those that do not use the list.
+const notAvailable = -2
+
+// loadMotion fills the caches' borders with the motion around the macroblock,
+// in its own units: the vectors and indices of fields and frames are converted
+// into each other (8.4.1.3.1).
+func (d *sliceDecoder) loadMotion(lists int) {
+	for l := range lists {
+		ref := &d.ref[l]
+		for _, at := range cacheAt {
+			ref[at] = notAvailable
+		}
+		d.loadTop(l)
+		for i := range 4 {
+			at := cacheFirst + cacheStep*i - 1
+			d.loadBlock(l, at, d.n.left[i], 4*int(d.n.leftRow[i])+3)
+		}
+		d.loadBlock(l, 0, d.n.topLeft, 4*int(d.n.corner)+3)
+		d.loadBlock(l, 5, d.n.topRight, 12)
+	}
+}
+
+func (d *sliceDecoder) loadTop(l int) {
+	if d.n.top < 0 || d.h.mbaff {
+		for i := range 4 {
+			d.loadBlock(l, 1+i, d.n.top, 12+i)
+		}
+		return
+	}
+	m := &d.motion[d.n.top]
+	r2, r3 := m.ref[l][2], m.ref[l][3]
+	*(*[4]int8)(d.ref[l][1:5]) = [4]int8{r2, r2, r3, r3}
+	*(*[4]vector)(d.vec[l][1:5]) = *(*[4]vector)(m.mv[l][12:16])
+}
+
+func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
+	if mb < 0 {
+		d.ref[l][at], d.vec[l][at] = notAvailable, vector{}
+		return
+	}
+	m := &d.motion[mb]
+	d.ref[l][at], d.vec[l][at] = d.converted(m, l, block)
+}
+
+// converted gives the motion of a block of another macroblock in units of the
+// current one.
+func (d *sliceDecoder) converted(m *motion, l, block int) (int8, vector) {
+	ref, v := m.ref[l][block>>3<<1|block>>1&1], m.mv[l][block]
+	if d.h.mbaff && ref >= 0 && m.field != d.field {
+		if d.field {
+			ref <<= 1
+			v.y = half(v.y)
+		} else {
+			ref >>= 1
+			v.y *= 2
+		}
+	}
+	return ref, v
+}
+
+// half divides by 2 towards zero.
+func half(v int16) int16 { return v / 2 }
+
+// loadDifferences fills the borders of what the contexts of ref_idx and mvd
+// depend on.
+func (d *sliceDecoder) loadDifferences(lists int) {
+	for l := range lists {
+		for i := range 4 {
+			d.loadDifference(l, 1+i, d.n.top, 12+i)
+			d.loadDifference(l, cacheFirst+cacheStep*i-1, d.n.left[i], 4*int(d.n.leftRow[i])+3)
+		}
+	}
+}
+
+func (d *sliceDecoder) loadDifference(l, at int, mb int32, block int) {
+	if mb < 0 {
+		d.refCtx[l][at], d.mvd[l][at] = 0, [2]uint8{}
+		return
+	}
+	info, b8 := &d.mbs[mb], block>>3<<1|block>>1&1
+	ref, diff := d.motion[mb].ref[l][b8], info.mvd[l][block]
+	if info.direct>>b8&1 != 0 {
+		ref = 0
+	}
+	if info.field != d.field && d.h.mbaff {
+		if d.field {
+			diff[1] >>= 1
+		} else {
+			diff[1] = min(diff[1], 127) * 2
+			ref >>= 1
+		}
+	}
+	d.refCtx[l][at], d.mvd[l][at] = max(ref, 0), diff
+}
+
+// Which 4x4 block is the right upper neighbour of a partition, for blocks
+// inside the macroblock: it is available if it comes first in coding order.
+var cornerInside = func() (inside [16][5]bool) {
+	for block := range inside {
+		for w := 1; w <= 4; w++ {
+			x, y := block&3+w, block>>2-1
+			inside[block][w] = y >= 0 && x < 4 && codingOrder[y*4+x] < codingOrder[block]
+		}
+	}
+	return inside
+}()
+
+// corner gives the motion of neighbour C of a partition of w blocks' width at
+// block, or that of D where C is not available (8.4.1.3.2).
+func (d *sliceDecoder) corner(l, block, w int) (int8, vector) {
+	at := cacheAt[block]
+	if c := at - cacheStep + w; block < 4 || cornerInside[block][w] {
+		if d.ref[l][c] != notAvailable {
+			return d.ref[l][c], d.vec[l][c]
+		}
+	}
+	if d.h.mbaff && block&3 == 0 && block > 0 && d.n.left[0] >= 0 && d.mbs[d.n.left[0]].field != d.field {
+		return d.leftCorner(l, block>>2)
+	}
+	c := at - cacheStep - 1
+	return d.ref[l][c], d.vec[l][c]
+}
+
+// leftCorner is neighbour D of a block in the left column of row y, not the
+// first, where the pair to the left is not of the same kind (table 6-4).
+func (d *sliceDecoder) leftCorner(l, y int) (int8, vector) {
+	top := d.available(d.x-1, d.y&^1)
+	line, bottom := 4*y-1, d.y&1
+	var mb, row int
+	if d.field {
+		line = line<<1 + bottom
+		mb, row = line>>4, line&15
+	} else {
+		line += 16 * bottom
+		mb, row = line&1, line>>1
+	}
+	m := &d.motion[int(top)+mb*d.width]
+	return d.converted(m, l, row>>2<<2+3)
+}
+
+// predict is the motion vector prediction of a partition of w blocks' width at
+// block (8.4.1.3).
+func (d *sliceDecoder) predict(l, block, w int, ref int8) vector {
+	at := cacheAt[block]
+	refA, a := d.ref[l][at-1], d.vec[l][at-1]
+	refB, b := d.ref[l][at-cacheStep], d.vec[l][at-cacheStep]
+	refC, c := d.corner(l, block, w)
+	if refB == notAvailable && refC == notAvailable && refA != notAvailable {
+		return a
+	}
+	return median(ref, refA, refB, refC, a, b, c)
+}
+
+// median is 8.4.1.3.1.
+func median(ref, refA, refB, refC int8, a, b, c vector) vector {
+	switch isA, isB, isC := refA == ref, refB == ref, refC == ref; {
+	case isA && !isB && !isC:
+		return a
+	case isB && !isA && !isC:
+		return b
+	case isC && !isA && !isB:
+		return c
+	}
+	if refA < 0 {
+		a = vector{}
+	}
+	if refB < 0 {
+		b = vector{}
+	}
+	if refC < 0 {
+		c = vector{}
+	}
+	return vector{middle(a.x, b.x, c.x), middle(a.y, b.y, c.y)}
+}
+
+func middle(a, b, c int16) int16 {
+	return max(min(a, b), min(max(a, b), c))
+}
+
+// predict16x8 and predict8x16 try the neighbour that is favoured first.
+func (d *sliceDecoder) predict16x8(l, part int, ref int8) vector {
+	at := cacheAt[8*part] - cacheStep
+	if part == 1 {
+		at = cacheAt[8] - 1
+	}
+	if d.ref[l][at] == ref {
+		return d.vec[l][at]
+	}
+	return d.predict(l, 8*part, 4, ref)
+}
+
+func (d *sliceDecoder) predict8x16(l, part int, ref int8) vector {
+	if part == 0 {
+		if at := cacheAt[0] - 1; d.ref[l][at] == ref {
+			return d.vec[l][at]
+		}
+	} else if refC, c := d.corner(l, 2, 2); refC == ref {
+		return c
+	}
+	return d.predict(l, 2*part, 2, ref)
+}
+
+// predictSkip is the motion of a P_Skip macroblock (8.4.1.1).
+func (d *sliceDecoder) predictSkip() vector {
+	refA, refB := d.ref[0][cacheFirst-1], d.ref[0][1]
+	if refA == notAvailable || refB == notAvailable ||
+		refA == 0 && d.vec[0][cacheFirst-1] == (vector{}) || refB == 0 && d.vec[0][1] == (vector{}) {
+		return vector{}
+	}
+	return d.predict(0, 0, 4, 0)
+}
+
+// setRef notes the reference index of w x h blocks from block on.
+func (d *sliceDecoder) setRef(l, block, w, h int, ref int8) {
+	for y := range h {
+		row := d.ref[l][cacheAt[block]+cacheStep*y:][:w]
+		for x := range row {
+			row[x] = ref
+		}
+	}
+}
+
+// setVector notes the motion vector of w x h blocks.
+func (d *sliceDecoder) setVector(l, block, w, h int, v vector) {
+	for y := range h {
+		row := d.vec[l][cacheAt[block]+cacheStep*y:][:w]
+		out := d.mv.mv[l][block+4*y:][:w]
+		for x := range row {
+			row[x], out[x] = v, v
+		}
+	}
+}
+
+// setDifference notes the absolute difference of w x h blocks.
+func (d *sliceDecoder) setDifference(l, block, w, h int, diff [2]uint8) {
+	for y := range h {
+		row := d.mvd[l][cacheAt[block]+cacheStep*y:][:w]
+		out := d.mb.mvd[l][block+4*y:][:w]
+		for x := range row {
+			row[x], out[x] = diff, diff
+		}
+	}
+}
+
+// readVector reads the difference to a predicted vector of w x h blocks and
+// notes both.
+func (d *sliceDecoder) readVector(l, block, w, h int, pred vector) {
+	at := cacheAt[block]
+	a, b := d.mvd[l][at-1], d.mvd[l][at-cacheStep]
+	x := d.mvdComponent(40, int(a[0])+int(b[0]))
+	y := d.mvdComponent(47, int(a[1])+int(b[1]))
+	d.setVector(l, block, w, h, vector{pred.x + int16(x), pred.y + int16(y)})
+	if d.h.pps.cabac {
+		d.setDifference(l, block, w, h, [2]uint8{uint8(min(max(x, -x), 255)), uint8(min(max(y, -y), 255))})
+	}
+}
+
+// keepRefs copies the reference indices into the picture's motion and finds
+// the pictures that they mean.
+func (d *sliceDecoder) keepRefs(lists int) {
+	for l := range lists {
+		for b8 := range 4 {
+			ref := d.ref[l][cacheAt[b8&1*2+b8>>1*8]]
+			d.mv.ref[l][b8] = ref
+			d.mv.id[l][b8] = d.refID(l, ref)
+		}
+	}
+	if lists == 1 {
+		d.mv.ref[1] = [4]int8{-1, -1, -1, -1}
+		d.mv.id[1] = [4]int32{-1, -1, -1, -1}
+	}
+}
+
+func (d *sliceDecoder) refID(l int, ref int8) int32 {
+	if ref < 0 {
+		return -1
+	}
+	return d.reference(l, ref).number()
+}
+
+// reference is the picture that an index of the current macroblock means
+// (8.4.2.1): in a field macroblock of a frame, the fields of each frame in
+// turn.
+func (d *sliceDecoder) reference(l int, ref int8) ref {
+	if !d.h.mbaff || !d.field {
+		return d.lists[l].refs[ref]
+	}
+	r := d.lists[l].refs[ref>>1]
+	r.s = d.parity()
+	if ref&1 != 0 {
+		r.s = r.s.opposite()
+	}
+	return r
+}
+
+// parity is the field that the current macroblock is of, or the frame.
+func (d *sliceDecoder) parity() structure {
+	if !d.h.mbaff || !d.field {
+		return d.h.structure
+	}
+	return topField << (d.y & 1)
+}

@@ -1,0 +1,242 @@
+package h264
+
+import "slices"
+
+// ref is a reference picture: a frame or one field of it, with what was true of
+// it when the list was made.
+type ref struct {
+	f    *frame
+	s    structure
+	long bool // a long-term reference
+	poc  [2]int32
+}
+
+func newRef(f *frame, s structure) ref {
+	return ref{f, s, f.long&s == s, f.poc}
+}
+
+// number tells the pictures of a stream apart.
+func (r ref) number() int32 { return r.f.id<<2 | int32(r.s) }
+
+// order is PicOrderCnt of the picture.
+func (r ref) order() int32 { return orderOf(r.poc, r.s) }
+
+// refList is a reference picture list. Longer lists than a slice may have are
+// cut.
+type refList struct {
+	refs [33]ref
+	n    int
+}
+
+func (l *refList) add(r ref) {
+	if l.n < len(l.refs) {
+		l.refs[l.n] = r
+		l.n++
+	}
+}
+
+// buildLists makes the reference picture lists of a slice of cur (8.2.4).
+func (d *dpb) buildLists(h *sliceHeader, cur *frame, lists *[2]refList) {
+	lists[0].n, lists[1].n = 0, 0
+	if h.kind == sliceI {
+		return
+	}
+	if h.kind == sliceP {
+		d.initP(h, &lists[0])
+	} else {
+		d.initB(h, cur, lists)
+	}
+	for i := range lists {
+		n := h.numRefs[i]
+		for k := lists[i].n; k < n; k++ {
+			lists[i].refs[k] = ref{}
+		}
+		lists[i].n = n
+		d.modify(h, cur, &lists[i], h.modifications[i])
+	}
+}
+
+// initP is 8.2.4.2.1 and 8.2.4.2.2.
+func (d *dpb) initP(h *sliceHeader, list *refList) {
+	short := d.pick(func(f *frame) bool { return f.short != 0 })
+	slices.SortFunc(short, func(a, b *frame) int { return b.numWrap - a.numWrap })
+	d.append(h, list, short, d.longTerm())
+}
+
+// initB is 8.2.4.2.3 and 8.2.4.2.4.
+func (d *dpb) initB(h *sliceHeader, cur *frame, lists *[2]refList) {
+	now := cur.orderOf(h.structure)
+	order := func(f *frame) int32 {
+		if f == cur { // the first field, of which this is the second
+			return f.orderOf(h.structure.opposite())
+		}
+		return f.orderOf(wholeFrame)
+	}
+	past := d.pick(func(f *frame) bool {
+		return f.short != 0 && (order(f) < now || h.structure != wholeFrame && order(f) == now)
+	})
+	slices.SortFunc(past, func(a, b *frame) int { return int(order(b)) - int(order(a)) })
+	past = slices.Clone(past)
+	future := d.pick(func(f *frame) bool { return f.short != 0 && !slices.Contains(past, f) })
+	slices.SortFunc(future, func(a, b *frame) int { return int(order(a)) - int(order(b)) })
+	future = slices.Clone(future)
+	long := slices.Clone(d.longTerm())
+	d.append(h, &lists[0], slices.Concat(past, future), long)
+	d.append(h, &lists[1], slices.Concat(future, past), long)
+	if n := lists[1].n; n > 1 && n == lists[0].n && slices.Equal(lists[0].refs[:n], lists[1].refs[:n]) {
+		lists[1].refs[0], lists[1].refs[1] = lists[1].refs[1], lists[1].refs[0]
+	}
+}
+
+func (d *dpb) pick(want func(*frame) bool) []*frame {
+	d.picked = d.picked[:0]
+	for _, f := range d.frames {
+		if want(f) {
+			d.picked = append(d.picked, f)
+		}
+	}
+	return d.picked
+}
+
+func (d *dpb) longTerm() []*frame {
+	var long []*frame
+	for _, f := range d.frames {
+		if f.long != 0 {
+			long = append(long, f)
+		}
+	}
+	slices.SortFunc(long, func(a, b *frame) int { return a.longIdx - b.longIdx })
+	return long
+}
+
+// append adds the pictures of short-term and long-term frames, as frames or as
+// fields.
+func (d *dpb) append(h *sliceHeader, list *refList, short, long []*frame) {
+	if h.structure == wholeFrame {
+		for _, f := range short {
+			if f.short == wholeFrame {
+				list.add(newRef(f, wholeFrame))
+			}
+		}
+		for _, f := range long {
+			if f.long == wholeFrame {
+				list.add(newRef(f, wholeFrame))
+			}
+		}
+		return
+	}
+	alternate(list, short, h.structure, func(f *frame) structure { return f.short })
+	alternate(list, long, h.structure, func(f *frame) structure { return f.long })
+}
+
+// alternate takes fields in turn from the frames, starting with parity s
+// (8.2.4.2.5).
+func alternate(list *refList, frames []*frame, s structure, marked func(*frame) structure) {
+	var at [4]int // by parity
+	for {
+		i := at[s]
+		for i < len(frames) && marked(frames[i])&s == 0 {
+			i++
+		}
+		if i == len(frames) {
+			break
+		}
+		list.add(newRef(frames[i], s))
+		at[s] = i + 1
+		s = s.opposite()
+	}
+	s = s.opposite()
+	for _, f := range frames[at[s]:] {
+		if marked(f)&s != 0 {
+			list.add(newRef(f, s))
+		}
+	}
+}
+
+// modify carries out the modifications of a list (8.2.4.3).
+func (d *dpb) modify(h *sliceHeader, cur *frame, list *refList, ops []refOp) {
+	pred, maxNum := int64(h.frameNum), int64(1)<<h.sps.frameNumBits
+	if h.structure != wholeFrame {
+		pred, maxNum = 2*pred+1, 2*maxNum
+	}
+	current := pred
+	for idx, m := range ops {
+		if idx >= list.n {
+			return
+		}
+		var r ref
+		switch m.op {
+		case 0, 1:
+			diff := int64(m.a) + 1
+			if m.op == 0 {
+				diff = -diff
+			}
+			pred = ((pred+diff)%maxNum + maxNum) % maxNum
+			num := pred
+			if num > current {
+				num -= maxNum
+			}
+			r = d.shortTerm(h.structure, num)
+		case 2:
+			r = d.longTermNum(h.structure, int64(m.a))
+		}
+		if r.f == nil {
+			continue // what is missing is left out
+		}
+		list.moveTo(idx, r)
+	}
+}
+
+// moveTo puts r at place idx and takes it out further behind.
+func (l *refList) moveTo(idx int, r ref) {
+	last := l.n
+	for i := idx; i < l.n; i++ {
+		if l.refs[i] == r {
+			last = i
+			break
+		}
+	}
+	if last == l.n {
+		last--
+	}
+	copy(l.refs[idx+1:last+1], l.refs[idx:last])
+	l.refs[idx] = r
+}
+
+// shortTerm finds the short-term reference picture with PicNum num (8.2.4.1).
+func (d *dpb) shortTerm(s structure, num int64) ref {
+	for _, f := range d.frames {
+		if s == wholeFrame {
+			if f.short == wholeFrame && int64(f.numWrap) == num {
+				return newRef(f, s)
+			}
+			continue
+		}
+		if f.short&s != 0 && 2*int64(f.numWrap)+1 == num {
+			return newRef(f, s)
+		}
+		if f.short&s.opposite() != 0 && 2*int64(f.numWrap) == num {
+			return newRef(f, s.opposite())
+		}
+	}
+	return ref{}
+}
+
+// longTermNum finds the long-term reference picture with LongTermPicNum num.
+func (d *dpb) longTermNum(s structure, num int64) ref {
+	for _, f := range d.frames {
+		if s == wholeFrame {
+			if f.long == wholeFrame && int64(f.longIdx) == num {
+				return newRef(f, s)
+			}
+			continue
+		}
+		if f.long&s != 0 && 2*int64(f.longIdx)+1 == num {
+			return newRef(f, s)
+		}
+		if f.long&s.opposite() != 0 && 2*int64(f.longIdx) == num {
+			return newRef(f, s.opposite())
+		}
+	}
+	return ref{}
+}

@@ -1,0 +1,531 @@
+package h264
+
+import (
+	"math/bits"
+)
+
+// Block categories (table 9-42).
+const (
+	catDC16     = 0 // DC of Intra_16x16
+	catAC16     = 1
+	cat4x4      = 2
+	catChromaDC = 3
+	catChromaAC = 4
+	cat8x8      = 5
+)
+
+// Where the contexts of each category start (tables 9-34 and 9-40); the first
+// index tells field macroblocks.
+var (
+	sigContexts  = [2][6]int{{105, 120, 134, 149, 152, 402}, {277, 292, 306, 321, 324, 436}}
+	lastContexts = [2][6]int{{166, 181, 195, 210, 213, 417}, {338, 353, 367, 382, 385, 451}}
+	absContexts  = [6]int{227, 237, 247, 257, 266, 426}
+)
+
+// ctxIdxInc of significant_coeff_flag and last_significant_coeff_flag of 8x8
+// blocks (table 9-43).
+var (
+	sig8x8 = [2][64]uint8{
+		{0, 1, 2, 3, 4, 5, 5, 4, 4, 3, 3, 4, 4, 4, 5, 5, 4, 4, 4, 4, 3, 3, 6, 7, 7, 7, 8, 9, 10, 9, 8, 7,
+			7, 6, 11, 12, 13, 11, 6, 7, 8, 9, 14, 10, 9, 8, 6, 11, 12, 13, 11, 6, 9, 14, 10, 9, 11, 12, 13, 11, 14, 10, 12},
+		{0, 1, 1, 2, 2, 3, 3, 4, 5, 6, 7, 7, 7, 8, 4, 5, 6, 9, 10, 10, 8, 11, 12, 11, 9, 9, 10, 10, 8, 11, 12, 11,
+			9, 9, 10, 10, 8, 11, 12, 11, 9, 9, 10, 10, 8, 13, 13, 9, 9, 10, 10, 8, 13, 13, 9, 9, 10, 10, 14, 14, 14, 14, 14}}
+	last8x8 = [64]uint8{0, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2,
+		3, 3, 3, 3, 3, 3, 3, 3, 4, 4, 4, 4, 4, 4, 4, 4, 5, 5, 5, 5, 6, 6, 6, 6, 7, 7, 7, 7, 8, 8, 8}
+)
+
+// block says where the coefficients of a block go.
+type block struct {
+	cat   int
+	out   []int32 // 16 or 64 coefficients in raster order
+	scan  []uint8 // their places in the order in which they come
+	scale []int32 // factors by place
+	shift uint    // of the scaled levels to the right, with rounding
+}
+
+// raw are factors that change nothing.
+var raw = func() (ones [16]int32) {
+	for i := range ones {
+		ones[i] = 1
+	}
+	return ones
+}()
+
+// put stores a level, scaled (8.5.12.1, 8.5.13.1).
+func (b *block) put(i int, level int32) {
+	place := b.scan[i]
+	b.out[place] = (level*b.scale[place] + 1<<b.shift>>1) >> b.shift
+}
+
+// residual reads all coefficients of the macroblock (7.3.5.3).
+func (d *sliceDecoder) residual() error {
+	d.loadNonZero()
+	intra := 0
+	if !d.mb.intra() {
+		intra = 3
+	}
+	if err := d.residualLuma(intra); err != nil {
+		return err
+	}
+	if d.h.sps.chroma.Planes() == 3 {
+		if err := d.residualChroma(intra); err != nil {
+			return err
+		}
+	}
+	d.storeNonZero()
+	return nil
+}
+
+func (d *sliceDecoder) residualLuma(list int) error {
+	field := d.fieldScan()
+	qp := d.qp + 6*(d.h.sps.depth-8)
+	scale := &d.scale.small[list][qp]
+	scan, cat := scans4[field][:], cat4x4
+	if d.mb.kind == kind16x16 {
+		n, err := d.read(block{catDC16, d.coeffs[:16], scan, raw[:], 0}, 0, cacheFirst)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			d.mb.dc |= 1
+			d.lumaDC(scale[0])
+		}
+		scan, cat = scan[1:], catAC16
+	}
+	for b8 := range 4 {
+		if d.mb.cbp>>b8&1 == 0 {
+			continue
+		}
+		if d.mb.transform8 {
+			if err := d.residual8x8(b8, list, qp); err != nil {
+				return err
+			}
+			continue
+		}
+		for k := 4 * b8; k < 4*b8+4; k++ {
+			at := cacheAt[blockOf[k]]
+			n, err := d.read(block{cat, d.coeffs[16*k : 16*k+16], scan, scale[:], 4}, 0, at)
+			if err != nil {
+				return err
+			}
+			d.nz[0][at] = uint8(n)
+			if n > 0 {
+				d.coded |= 1 << k
+			}
+		}
+	}
+	return nil
+}
+
+// residual8x8 reads an 8x8 block: as one, or with variable-length codes as
+// four blocks of 16 coefficients.
+func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
+	field := d.fieldScan()
+	out := d.coeffs[64*b8 : 64*b8+64]
+	scale := d.scale.large[list/3][qp][:]
+	total := 0
+	for i := range 4 {
+		at := cacheAt[blockOf[4*b8+i]]
+		if d.h.pps.cabac {
+			if i == 0 {
+				total = d.cabacCoeffs(&block{cat8x8, out, scans8[field][:], scale, 6})
+			}
+			d.nz[0][at] = uint8(total)
+			continue
+		}
+		n, err := d.read(block{cat4x4, out, scans8Split[field][i][:], scale, 6}, 0, at)
+		if err != nil {
+			return err
+		}
+		d.nz[0][at] = uint8(n)
+		total += n
+	}
+	if total > 0 {
+		d.coded |= 1 << (4 * b8)
+	}
+	return nil
+}
+
+func (d *sliceDecoder) residualChroma(list int) error {
+	blocks := d.chromaBlocks()
+	offset := 6 * (d.h.sps.depth - 8)
+	if d.mb.cbp>>4 == 0 {
+		return nil
+	}
+	for plane := range 2 {
+		d.dc = [8]int32{}
+		n, err := d.read(block{catChromaDC, d.dc[:], scansDC[blocks>>3], raw[:], 0}, 1+plane, -1)
+		if err != nil {
+			return err
+		}
+		if n == 0 {
+			continue
+		}
+		d.mb.dc |= 2 << plane
+		qp := int(d.mb.qpc[plane]) + offset
+		if blocks == 4 {
+			d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0])
+		} else {
+			d.chromaDC422(plane, d.scale.small[list+1+plane][qp+3][0])
+		}
+	}
+	if d.mb.cbp>>4 != 2 {
+		return nil
+	}
+	scan := scans4[d.fieldScan()][1:]
+	for plane := range 2 {
+		scale := d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:]
+		for k := range blocks {
+			at := cacheFirst + k>>1*cacheStep + k&1
+			out := d.coeffs[256+128*plane+16*k:][:16]
+			n, err := d.read(block{catChromaAC, out, scan, scale, 4}, 1+plane, at)
+			if err != nil {
+				return err
+			}
+			d.nz[1+plane][at] = uint8(n)
+			if n > 0 {
+				d.coded |= 1 << (16*(1+plane) + k)
+			}
+		}
+	}
+	return nil
+}
+
+// chromaBlocks is how many 4x4 blocks each chroma plane of a macroblock has.
+func (d *sliceDecoder) chromaBlocks() int {
+	if d.h.sps.chroma.IsTall() {
+		return 8
+	}
+	return 4
+}
+
+// fieldScan is 1 where fields' scans and contexts are used.
+func (d *sliceDecoder) fieldScan() int {
+	if d.field || d.h.structure != wholeFrame {
+		return 1
+	}
+	return 0
+}
+
+// read reads one block of a plane, which is at place at of its cache, and
+// returns how many coefficients it has.
+func (d *sliceDecoder) read(b block, plane, at int) (int, error) {
+	if d.h.pps.cabac {
+		inc := 0
+		if b.cat == catDC16 || b.cat == catChromaDC {
+			inc = d.codedDC(plane)
+		} else {
+			nz := &d.nz[plane]
+			inc = min(int(nz[at-1]), 1) + 2*min(int(nz[at-cacheStep]), 1)
+		}
+		if d.cabac.bit(85+4*b.cat+inc) == 0 {
+			return 0, nil
+		}
+		return d.cabacCoeffs(&b), nil
+	}
+	if b.cat == catChromaDC {
+		return d.cavlcCoeffs(&b, 3+len(b.scan)>>3)
+	}
+	nz := &d.nz[plane]
+	n := int(nz[at-1]) + int(nz[at-cacheStep])
+	if n < 64 {
+		n = (n + 1) >> 1
+	}
+	return d.cavlcCoeffs(&b, int(coeffTable[n&31]))
+}
+
+// coeffTable is which table of coeff_token an nC takes; 5 is the one of fixed
+// length.
+var coeffTable = [32]uint8{0, 0, 1, 1, 2, 2, 2, 2, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5}
+
+// codedDC is ctxIdxInc of the coded_block_flag of a DC block.
+func (d *sliceDecoder) codedDC(plane int) int {
+	coded := func(i int32) int {
+		if i < 0 {
+			if d.mb.intra() {
+				return 1
+			}
+			return 0
+		}
+		return int(d.mbs[i].dc >> plane & 1)
+	}
+	return coded(d.n.left[0]) + 2*coded(d.n.top)
+}
+
+// loadNonZero fills the caches' borders with how many coefficients the
+// neighbouring blocks have.
+func (d *sliceDecoder) loadNonZero() {
+	none := uint8(64) // is left out of the average for variable-length codes
+	if d.h.pps.cabac {
+		none = 0
+		if d.mb.intra() {
+			none = 1
+		}
+	}
+	chromaRows := d.chromaBlocks() / 2
+	if d.h.sps.chroma.Planes() == 1 {
+		chromaRows = 0
+	}
+	d.nz = [3][cacheSize]uint8{}
+	for i := range 4 {
+		d.nz[0][1+i], d.nz[0][cacheFirst+cacheStep*i-1] = none, none
+		d.nz[1][1+i], d.nz[1][cacheFirst+cacheStep*i-1] = none, none
+		d.nz[2][1+i], d.nz[2][cacheFirst+cacheStep*i-1] = none, none
+	}
+	if d.n.top >= 0 {
+		top := &d.mbs[d.n.top].nonZero
+		copy(d.nz[0][1:5], top[12:16])
+		if chromaRows > 0 {
+			copy(d.nz[1][1:3], top[nonZeroCb+2*(chromaRows-1):])
+			copy(d.nz[2][1:3], top[nonZeroCr+2*(chromaRows-1):])
+		}
+	}
+	for i := range 4 {
+		if d.n.left[i] < 0 {
+			continue
+		}
+		left, row := &d.mbs[d.n.left[i]].nonZero, int(d.n.leftRow[i])
+		at := cacheFirst + cacheStep*i - 1
+		d.nz[0][at] = left[4*row+3]
+		if chromaRows == 4 {
+			d.nz[1][at], d.nz[2][at] = left[nonZeroCb+2*row+1], left[nonZeroCr+2*row+1]
+		} else if chromaRows == 2 && i&1 == 0 {
+			at = cacheFirst + cacheStep*(i>>1) - 1
+			row >>= 1
+			d.nz[1][at], d.nz[2][at] = left[nonZeroCb+2*row+1], left[nonZeroCr+2*row+1]
+		}
+	}
+}
+
+// storeNonZero keeps the counts for the macroblocks to come, and of luma for
+// deblocking which blocks have coefficients.
+func (d *sliceDecoder) storeNonZero() {
+	nz := &d.mb.nonZero
+	for k, at := range blockOf {
+		if d.coded>>k&1 != 0 {
+			d.mb.luma |= 1 << at
+			if d.mb.transform8 {
+				d.mb.luma |= 0x33 << at
+			}
+		}
+	}
+	for i := range 4 {
+		copy(nz[4*i:4*i+4], d.nz[0][cacheFirst+cacheStep*i:])
+		copy(nz[nonZeroCb+2*i:nonZeroCb+2*i+2], d.nz[1][cacheFirst+cacheStep*i:])
+		copy(nz[nonZeroCr+2*i:nonZeroCr+2*i+2], d.nz[2][cacheFirst+cacheStep*i:])
+	}
+}
+
+// cabacCoeffs reads the coefficients of a block that has some (7.3.5.3.3) and
+// returns how many.
+func (d *sliceDecoder) cabacCoeffs(b *block) int {
+	var places [64]uint8
+	n := d.significant(b, &places)
+	c := &d.cabac
+	abs := absContexts[b.cat]
+	most := 4
+	if b.cat == catChromaDC {
+		most = 3
+	}
+	ones, more := 1, 0
+	for i := n - 1; i >= 0; i-- {
+		level := int32(1)
+		if c.bit(abs+ones) == 0 {
+			if more == 0 {
+				ones = min(ones+1, 4)
+			}
+		} else {
+			level = d.largeLevel(abs + 5 + min(most, more))
+			ones = 0
+			more++
+		}
+		if c.bypass() != 0 {
+			level = -level
+		}
+		b.put(int(places[i&63]), level)
+	}
+	return n
+}
+
+// significant reads which coefficients are not 0.
+func (d *sliceDecoder) significant(b *block, places *[64]uint8) (n int) {
+	c, field := &d.cabac, d.fieldScan()
+	sig, last := sigContexts[field][b.cat], lastContexts[field][b.cat]
+	end := len(b.scan) - 1
+	switch b.cat {
+	case cat8x8:
+		incs := &sig8x8[field]
+		for i := range 63 {
+			if c.bit(sig+int(incs[i])) != 0 {
+				places[n&63] = uint8(i)
+				n++
+				if c.bit(last+int(last8x8[i])) != 0 {
+					return n
+				}
+			}
+		}
+	case catChromaDC:
+		for i := range end {
+			inc := min(i/(len(b.scan)/4), 2)
+			if c.bit(sig+inc) != 0 {
+				places[n&63] = uint8(i)
+				n++
+				if c.bit(last+inc) != 0 {
+					return n
+				}
+			}
+		}
+	default:
+		for i := range end {
+			if c.bit(sig+i) != 0 {
+				places[n&63] = uint8(i)
+				n++
+				if c.bit(last+i) != 0 {
+					return n
+				}
+			}
+		}
+	}
+	places[n&63] = uint8(end)
+	return n + 1
+}
+
+// largeLevel reads the rest of a level above 1: a truncated unary prefix and
+// an Exp-Golomb suffix (9.3.2.3).
+func (d *sliceDecoder) largeLevel(ctx int) int32 {
+	c := &d.cabac
+	level := int32(2)
+	for c.bit(ctx) != 0 {
+		if level++; level == 15 {
+			return level + c.expGolomb(0)
+		}
+	}
+	return level
+}
+
+// expGolomb reads a k-th order Exp-Golomb suffix in bypass bins.
+func (c *cabac) expGolomb(k int) (v int32) {
+	for c.bypass() != 0 {
+		v += 1 << k
+		if k++; k > 24 {
+			return v // no legal value is that large
+		}
+	}
+	for k--; k >= 0; k-- {
+		v += int32(c.bypass()) << k
+	}
+	return v
+}
+
+var errLevels = damaged("coefficients that no code stands for")
+
+// cavlcCoeffs reads the coefficients of a block (9.2) and returns how many.
+func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
+	r := &d.r
+	total, ones := 0, 0
+	if table == 5 {
+		code := int(r.U(6))
+		total, ones = code>>2+1, code&3
+		if code == 3 {
+			total, ones = 0, 0
+		}
+	} else {
+		value, length := coeffTokens[table].lookup(r.Peek())
+		if length == 0 {
+			return 0, errLevels
+		}
+		r.Skip(length)
+		total, ones = value>>2, value&3
+	}
+	if total == 0 {
+		return 0, nil
+	}
+	most := len(b.scan)
+	if total > most || ones > total {
+		return 0, errLevels
+	}
+	var levels [16]int32
+	if !d.cavlcLevels(&levels, total, ones) {
+		return 0, errLevels
+	}
+	return total, d.cavlcPlace(b, &levels, total)
+}
+
+// cavlcLevels reads the levels, that of the highest frequency first (9.2.2).
+func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
+	r := &d.r
+	for i := range ones {
+		levels[i] = 1 - 2*int32(r.U(1))
+	}
+	suffix := 0
+	if total > 10 && ones < 3 {
+		suffix = 1
+	}
+	for i := ones; i < total; i++ {
+		prefix := bits.LeadingZeros32(r.Peek())
+		if prefix > 25 {
+			return false
+		}
+		r.Skip(prefix + 1)
+		code, size := int32(min(prefix, 15))<<suffix, suffix
+		if prefix == 14 && suffix == 0 {
+			size = 4
+		} else if prefix >= 15 {
+			size = prefix - 3
+		}
+		code += int32(r.U(size))
+		if prefix >= 15 && suffix == 0 {
+			code += 15
+		}
+		if prefix >= 16 {
+			code += 1<<(prefix-3) - 4096
+		}
+		if i == ones && ones < 3 {
+			code += 2
+		}
+		abs := code>>1 + 1
+		levels[i] = abs
+		if code&1 != 0 {
+			levels[i] = -abs
+		}
+		if suffix == 0 {
+			suffix = 1
+		}
+		if abs > 3<<(suffix-1) && suffix < 6 {
+			suffix++
+		}
+	}
+	return true
+}
+
+// cavlcPlace reads the runs of zeros and puts the levels in place (9.2.3).
+func (d *sliceDecoder) cavlcPlace(b *block, levels *[16]int32, total int) error {
+	r := &d.r
+	zeros := 0
+	if most := len(b.scan); total < most {
+		table := totalZeros[total-1]
+		if b.cat == catChromaDC {
+			table = totalZerosDC[most>>3][total-1]
+		}
+		value, length := table.lookup(r.Peek())
+		if length == 0 || value+total > most {
+			return errLevels
+		}
+		r.Skip(length)
+		zeros = value
+	}
+	at := total + zeros - 1
+	for i := range total {
+		b.put(at, levels[i])
+		if at--; zeros > 0 && i < total-1 {
+			value, length := runBefore[min(zeros, 7)-1].lookup(r.Peek())
+			if length == 0 || value > zeros {
+				return errLevels
+			}
+			r.Skip(length)
+			zeros -= value
+			at -= value
+		}
+	}
+	return nil
+}

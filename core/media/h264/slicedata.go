@@ -1,0 +1,559 @@
+package h264
+
+// decode decodes all macroblocks of the slice and calls done after each. An
+// error says why not all could be.
+func (d *sliceDecoder) decode(done func() error) error {
+	d.qp = d.h.qp
+	d.lastDQ = false
+	if d.h.pps.cabac {
+		d.r.Align()
+		d.cabac.start(d.r.Rest(), d.h.cabacInit, d.h.qp)
+	}
+	w := walk{d: d, addr: d.h.firstMb, end: d.width * d.height, done: done}
+	if d.h.structure != wholeFrame {
+		w.end /= 2
+	}
+	if d.h.mbaff {
+		return w.pairs()
+	}
+	return w.rows()
+}
+
+// walk goes through the macroblocks of a slice.
+type walk struct {
+	d         *sliceDecoder
+	addr, end int // macroblock address as the standard counts
+	run       int // mb_skip_run that is left, -1: not read yet
+	done      func() error
+}
+
+// rows decodes macroblocks in raster order, of a frame or of a field.
+func (w *walk) rows() error {
+	d := w.d
+	w.run = -1
+	for w.addr < w.end {
+		x, y := w.addr%d.width, w.addr/d.width
+		if d.h.structure != wholeFrame {
+			y = 2*y + int(d.h.structure>>1)
+		}
+		d.place(x, y, false)
+		skip, err := w.skipped()
+		if err == nil {
+			err = w.macroblock(skip)
+		}
+		if err != nil {
+			return err
+		}
+		w.addr++
+		if w.ended() {
+			return nil
+		}
+	}
+	return nil
+}
+
+// skipped tells whether the current macroblock is skipped.
+func (w *walk) skipped() (bool, error) {
+	d := w.d
+	if d.h.kind == sliceI {
+		return false, nil
+	}
+	if d.h.pps.cabac {
+		return d.mbSkipFlag(), nil
+	}
+	if w.run < 0 {
+		w.run = int(min(d.r.UE(), maxMbs))
+		if d.r.Overrun() {
+			return false, errCut
+		}
+	}
+	w.run--
+	return w.run >= 0, nil
+}
+
+var errCut = damaged("a slice is cut short")
+
+func (w *walk) macroblock(skip bool) error {
+	d := w.d
+	var err error
+	if skip {
+		d.decodeSkip()
+	} else {
+		err = d.decodeMacroblock()
+	}
+	if err == nil && (d.h.pps.cabac && d.cabac.overrun() || !d.h.pps.cabac && d.r.Overrun()) {
+		err = errCut
+	}
+	if err == nil {
+		err = w.done()
+	}
+	if err != nil {
+		d.mb.slice = 0
+	}
+	return err
+}
+
+// ended tells whether the slice ends behind the current macroblock.
+func (w *walk) ended() bool {
+	d := w.d
+	if d.h.pps.cabac {
+		return d.cabac.terminate()
+	}
+	return w.run <= 0 && !d.r.MoreRBSP()
+}
+
+// pairs decodes the macroblock pairs of a frame with both kinds.
+func (w *walk) pairs() error {
+	d := w.d
+	w.run = -1
+	for w.addr < w.end {
+		x, y := w.addr>>1%d.width, w.addr>>1/d.width*2
+		field := d.inferField(x, y)
+		read := false // mb_field_decoding_flag was read
+		var skips [2]bool
+		known := false // skips[1] is
+		for bottom := range 2 {
+			d.place(x, y+bottom, field)
+			if !known {
+				var err error
+				if skips[bottom], err = w.skipped(); err != nil {
+					return err
+				}
+			}
+			known = false
+			if bottom == 0 && skips[0] {
+				field, known = w.lookAhead(x, y, field, &skips[1], &read)
+				d.place(x, y, field)
+			}
+			if !skips[bottom] && !read {
+				field, read = d.mbFieldFlag(x, y), true
+				d.place(x, y+bottom, field)
+			}
+			if err := w.macroblock(skips[bottom]); err != nil {
+				return err
+			}
+			w.addr++
+			if bottom == 0 && d.h.pps.cabac {
+				continue // end_of_slice_flag follows pairs
+			}
+			if w.ended() {
+				return nil
+			}
+		}
+	}
+	return nil
+}
+
+// inferField is the kind of a pair in which both macroblocks are skipped
+// (7.4.4): that of the neighbouring pair.
+func (d *sliceDecoder) inferField(x, y int) bool {
+	if i := d.available(x-1, y); i >= 0 {
+		return d.mbs[i].field
+	}
+	if i := d.available(x, y-2); i >= 0 {
+		return d.mbs[i].field
+	}
+	return false
+}
+
+// lookAhead finds the kind of a pair whose top macroblock is skipped: where
+// the bottom one is not, its mb_field_decoding_flag counts for both. With
+// CABAC the bottom one's mb_skip_flag is read for that.
+func (w *walk) lookAhead(x, y int, inferred bool, bottomSkip, read *bool) (field, known bool) {
+	d := w.d
+	if !d.h.pps.cabac {
+		if w.run == 0 && d.r.MoreRBSP() {
+			return d.r.Peek()>>31 != 0, false
+		}
+		return inferred, false
+	}
+	d.mb.skip, d.mb.direct16 = true, true
+	d.place(x, y+1, inferred)
+	*bottomSkip = d.mbSkipFlag()
+	d.mb.slice = 0
+	if *bottomSkip {
+		return inferred, true
+	}
+	*read = true
+	return d.mbFieldFlag(x, y), true
+}
+
+// decodeSkip infers a macroblock of which nothing is sent.
+func (d *sliceDecoder) decodeSkip() {
+	d.setInter()
+	d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
+	d.mb.nonZero = [48]uint8{}
+	d.mb.mvd = [2][16][2]uint8{}
+	d.lastDQ = false
+	d.noteQP()
+	if d.h.kind == sliceB {
+		d.loadMotion(2)
+		d.shape = part8x8
+		d.predictDirect(15)
+		d.keepRefs(2)
+		return
+	}
+	d.loadMotion(1)
+	v := d.predictSkip()
+	d.shape = part16x16
+	d.setRef(0, 0, 4, 4, 0)
+	d.setVector(0, 0, 4, 4, v)
+	d.keepRefs(1)
+}
+
+// decodeMacroblock reads a macroblock (7.3.5).
+func (d *sliceDecoder) decodeMacroblock() error {
+	t, intra := d.mbType()
+	var err error
+	switch {
+	case intra && t == 25:
+		return d.readPCM()
+	case intra && t > 25:
+		return damaged("a macroblock type is out of range")
+	case intra:
+		err = d.readIntra(t)
+	default:
+		err = d.readInter(t)
+	}
+	if err != nil {
+		return err
+	}
+	if d.mb.cbp == 0 && d.mb.kind != kind16x16 {
+		d.lastDQ = false
+		d.mb.nonZero = [48]uint8{}
+		d.noteQP()
+		return nil
+	}
+	delta, err := d.qpDelta()
+	if err != nil {
+		return err
+	}
+	d.setQP(delta)
+	return d.residual()
+}
+
+// readPCM takes the samples as they are (7.3.5, mb_type I_PCM).
+func (d *sliceDecoder) readPCM() error {
+	d.setIntra(kindPCM)
+	data := d.cabac.rest
+	if !d.h.pps.cabac {
+		data = d.r.Rest
+	}
+	samples := 256 + (d.h.sps.chroma.Planes()-1)*d.chromaBlocks()*16
+	size := (samples*d.h.sps.depth + 7) / 8
+	rest := data()
+	if len(rest) < size {
+		return errCut
+	}
+	d.pcm = rest[:size]
+	if d.h.pps.cabac {
+		d.cabac.restart(rest[size:])
+	} else {
+		d.r.Align()
+		d.r.Skip(8 * size)
+	}
+	for i := range d.mb.nonZero {
+		d.mb.nonZero[i] = 16
+	}
+	d.mb.cbp, d.mb.dc, d.lastDQ = 0x2F, 7, false
+	d.mb.modes = dcModes
+	qp := d.qp
+	d.qp = 0 // for deblocking; the next macroblock's is relative to the last one's
+	d.noteQP()
+	d.qp = qp
+	return nil
+}
+
+// dcModes are the modes that a macroblock without any counts as.
+var dcModes = [16]int8{2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2}
+
+func (d *sliceDecoder) readIntra(t int) error {
+	if t == 0 {
+		d.setIntra(kindIntra)
+		if d.h.pps.transform8x8 {
+			d.mb.transform8 = d.transform8Flag()
+		}
+		d.readModes()
+	} else {
+		d.setIntra(kind16x16)
+		d.mode16 = (t - 1) & 3
+		d.mb.modes = dcModes
+	}
+	if d.h.sps.chroma.Planes() == 3 {
+		mode := d.intraChromaMode()
+		if mode > 3 {
+			return damaged("intra_chroma_pred_mode is out of range")
+		}
+		d.mb.chromaMode = uint8(mode)
+	}
+	if t == 0 {
+		cbp, err := d.codedBlockPattern()
+		d.mb.cbp = uint8(cbp)
+		return err
+	}
+	d.mb.cbp = uint8((t - 1) >> 2 % 3 << 4)
+	if t > 12 {
+		d.mb.cbp |= 15
+	}
+	return nil
+}
+
+// readModes reads the prediction modes of Intra_4x4 and Intra_8x8 (8.3.1.1,
+// 8.3.2.1).
+func (d *sliceDecoder) readModes() {
+	d.loadModes()
+	step := 1
+	if d.mb.transform8 {
+		step = 4
+	}
+	for k := 0; k < 16; k += step {
+		at := cacheAt[blockOf[k]]
+		predicted := min(d.modes[at-1], d.modes[at-cacheStep])
+		if predicted < 0 {
+			predicted = 2
+		}
+		mode := d.intraMode(predicted)
+		d.modes[at] = mode
+		if step == 4 {
+			d.modes[at+1], d.modes[at+cacheStep], d.modes[at+cacheStep+1] = mode, mode, mode
+		}
+	}
+	for i, at := range cacheAt {
+		d.mb.modes[i] = d.modes[at]
+	}
+}
+
+// loadModes fills the border of the modes' cache: -1 where there is no
+// macroblock, so that DC is predicted.
+func (d *sliceDecoder) loadModes() {
+	mode := func(mb int32, block int) int8 {
+		switch {
+		case mb < 0:
+			return -1
+		case d.mbs[mb].kind == kindIntra:
+			return d.mbs[mb].modes[block]
+		case d.mbs[mb].kind == kindInter && d.h.pps.constrainedIntra:
+			return -1
+		}
+		return 2
+	}
+	for i := range 4 {
+		d.modes[1+i] = mode(d.n.top, 12+i)
+		d.modes[cacheFirst+cacheStep*i-1] = mode(d.n.left[i], 4*int(d.n.leftRow[i])+3)
+	}
+}
+
+// Which lists the parts of a macroblock or sub-macroblock use, a bit each.
+const (
+	list0 = 1
+	list1 = 2
+	both  = 3
+)
+
+// partsB are the lists of both parts of B macroblock types 4 to 21, two a
+// shape (table 7-14).
+var partsB = [9][2]uint8{{list0, list0}, {list1, list1}, {list0, list1}, {list1, list0},
+	{list0, both}, {list1, both}, {both, list0}, {both, list1}, {both, both}}
+
+// subsB are shape and lists of B sub-macroblock types from 1 on (table 7-18).
+var subsB = [12]struct {
+	shape subShape
+	lists uint8
+}{{sub8x8, list0}, {sub8x8, list1}, {sub8x8, both}, {sub8x4, list0}, {sub4x8, list0}, {sub8x4, list1},
+	{sub4x8, list1}, {sub8x4, both}, {sub4x8, both}, {sub4x4, list0}, {sub4x4, list1}, {sub4x4, both}}
+
+// readInter reads the prediction of a P or B macroblock (7.3.5.1, 7.3.5.2).
+func (d *sliceDecoder) readInter(t int) error {
+	d.setInter()
+	lists := 1
+	if d.h.kind == sliceB {
+		lists = 2
+		if t == 0 {
+			return d.readDirect()
+		}
+	}
+	d.loadMotion(lists)
+	d.loadDifferences(lists)
+	var err error
+	small := false // a transform of 8x8 is out of the question
+	switch {
+	case d.h.kind == sliceP && t >= 3, d.h.kind == sliceB && t == 22:
+		small, err = d.read8x8(lists, t == 4)
+	case d.h.kind == sliceP:
+		d.shape = partShape(t)
+		err = d.readParts(lists, [2]uint8{list0, list0})
+	case t <= 3:
+		d.shape = part16x16
+		err = d.readParts(lists, [2]uint8{uint8(t), 0})
+	default:
+		d.shape = part16x8 + partShape(t&1)
+		err = d.readParts(lists, partsB[(t-4)>>1])
+	}
+	if err != nil {
+		return err
+	}
+	d.keepRefs(lists)
+	return d.readInterPattern(!small)
+}
+
+func (d *sliceDecoder) readDirect() error {
+	d.mb.direct16 = true
+	d.loadMotion(2)
+	d.shape = part8x8
+	d.predictDirect(15)
+	d.keepRefs(2)
+	d.mb.mvd = [2][16][2]uint8{}
+	return d.readInterPattern(d.h.sps.direct8x8)
+}
+
+// readInterPattern reads what stands between prediction and residual.
+func (d *sliceDecoder) readInterPattern(large bool) error {
+	cbp, err := d.codedBlockPattern()
+	d.mb.cbp = uint8(cbp)
+	if err == nil && cbp&15 != 0 && large && d.h.pps.transform8x8 {
+		d.mb.transform8 = d.transform8Flag()
+	}
+	return err
+}
+
+// parts gives the first 4x4 block, width and height of the parts by shape.
+var parts = [3][2][3]int{{{0, 4, 4}}, {{0, 4, 2}, {8, 4, 2}}, {{0, 2, 4}, {2, 2, 4}}}
+
+func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
+	count := min(int(d.shape), 1) + 1
+	for l := range lists {
+		for i, p := range parts[d.shape][:count] {
+			ref := int8(-1)
+			if uses[i]>>l&1 != 0 {
+				var err error
+				if ref, err = d.readRef(l, p[0]); err != nil {
+					return err
+				}
+			}
+			d.setRef(l, p[0], p[1], p[2], ref)
+			d.setRefCtx(l, p[0], p[1], p[2], max(ref, 0))
+		}
+	}
+	for l := range lists {
+		for i, p := range parts[d.shape][:count] {
+			if uses[i]>>l&1 == 0 {
+				d.setVector(l, p[0], p[1], p[2], vector{})
+				d.setDifference(l, p[0], p[1], p[2], [2]uint8{})
+				continue
+			}
+			// What is not decoded yet must not serve as a neighbour.
+			ref := d.ref[l][cacheAt[p[0]]]
+			var v vector
+			switch d.shape {
+			case part16x16:
+				v = d.predict(l, 0, 4, ref)
+			case part16x8:
+				v = d.predict16x8(l, i, ref)
+			case part8x16:
+				v = d.predict8x16(l, i, ref)
+			}
+			d.readVector(l, p[0], p[1], p[2], v)
+		}
+	}
+	return nil
+}
+
+// readRef reads a reference index and checks that there is such a picture.
+func (d *sliceDecoder) readRef(l, block int) (int8, error) {
+	n := d.lists[l].n
+	if d.h.mbaff && d.field {
+		n *= 2
+	}
+	ref := 0
+	if n > 1 {
+		ref = d.refIdx(l, cacheAt[block], n-1)
+	}
+	if ref >= n {
+		return 0, damaged("a reference index is out of range")
+	}
+	return int8(ref), nil
+}
+
+func (d *sliceDecoder) setRefCtx(l, block, w, h int, ref int8) {
+	for y := range h {
+		row := d.refCtx[l][cacheAt[block]+cacheStep*y:][:w]
+		for x := range row {
+			row[x] = ref
+		}
+	}
+}
+
+// read8x8 reads a macroblock in four sub-macroblocks; small tells that one is
+// split further than 8x8.
+func (d *sliceDecoder) read8x8(lists int, refZero bool) (small bool, err error) {
+	d.shape = part8x8
+	var uses [4]uint8
+	direct := 0
+	for b8 := range 4 {
+		t := d.subMbType()
+		switch {
+		case d.h.kind == sliceP && t < 4:
+			d.sub[b8], uses[b8] = subShape(t), list0
+		case d.h.kind == sliceB && t == 0:
+			direct |= 1 << b8
+		case d.h.kind == sliceB && t <= len(subsB):
+			d.sub[b8], uses[b8] = subsB[t-1].shape, subsB[t-1].lists
+		default:
+			return false, damaged("a sub-macroblock type is out of range")
+		}
+		small = small || uses[b8] != 0 && d.sub[b8] != sub8x8
+	}
+	if direct != 0 {
+		d.predictDirect(direct)
+		small = small || !d.h.sps.direct8x8
+	}
+	for l := range lists {
+		for b8 := range 4 {
+			first := b8&1*2 + b8>>1*8
+			ref := int8(-1)
+			switch {
+			case direct>>b8&1 != 0:
+				d.setRefCtx(l, first, 2, 2, 0)
+				d.setDifference(l, first, 2, 2, [2]uint8{})
+				continue
+			case uses[b8]>>l&1 != 0 && !refZero:
+				if ref, err = d.readRef(l, first); err != nil {
+					return small, err
+				}
+			case uses[b8]>>l&1 != 0:
+				ref = 0
+			}
+			d.setRef(l, first, 2, 2, ref)
+			d.setRefCtx(l, first, 2, 2, max(ref, 0))
+		}
+	}
+	for l := range lists {
+		for b8 := range 4 {
+			if direct>>b8&1 == 0 {
+				d.readSub(l, b8, uses[b8]>>l&1 != 0)
+			}
+		}
+	}
+	return small, nil
+}
+
+// subSizes are the width and height of a sub-macroblock's parts.
+var subSizes = [4][2]int{{2, 2}, {2, 1}, {1, 2}, {1, 1}}
+
+// readSub reads the vectors of a sub-macroblock.
+func (d *sliceDecoder) readSub(l, b8 int, used bool) {
+	first := b8&1*2 + b8>>1*8
+	if !used {
+		d.setVector(l, first, 2, 2, vector{})
+		d.setDifference(l, first, 2, 2, [2]uint8{})
+		return
+	}
+	w, h := subSizes[d.sub[b8]][0], subSizes[d.sub[b8]][1]
+	ref := d.ref[l][cacheAt[first]]
+	for y := 0; y < 2; y += h {
+		for x := 0; x < 2; x += w {
+			at := first + 4*y + x
+			d.readVector(l, at, w, h, d.predict(l, at, w, ref))
+		}
+	}
+}

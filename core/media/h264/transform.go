@@ -1,0 +1,137 @@
+package h264
+
+// lumaDC turns the DC levels of an Intra_16x16 macroblock, which are in the
+// first 16 coefficients in raster order of the blocks, into the blocks' first
+// coefficients (8.5.10).
+func (d *sliceDecoder) lumaDC(scale int32) {
+	var c [16]int32
+	copy(c[:], d.coeffs[:16])
+	clear(d.coeffs[:16])
+	for i := range 4 {
+		hadamard(&c[4*i], &c[4*i+1], &c[4*i+2], &c[4*i+3])
+	}
+	for i := range 4 {
+		hadamard(&c[i], &c[4+i], &c[8+i], &c[12+i])
+	}
+	for i, v := range c {
+		k := codingOrder[i]
+		if d.coeffs[16*k] = (v*scale + 32) >> 6; d.coeffs[16*k] != 0 {
+			d.coded |= 1 << k
+		}
+	}
+}
+
+// hadamard is one row of the transform of 8-320 and 8-328.
+func hadamard(a, b, c, d *int32) {
+	p, q, r, s := *a+*b, *a-*b, *c+*d, *c-*d
+	*a, *b, *c, *d = p+r, p-r, q-s, q+s
+}
+
+// chromaDC420 does the same for a chroma plane of 4:2:0 (8.5.11.1, 8.5.11.2).
+func (d *sliceDecoder) chromaDC420(plane int, scale int32) {
+	c := &d.dc
+	p, q, r, s := c[0]+c[1], c[0]-c[1], c[2]+c[3], c[2]-c[3]
+	for k, v := range [4]int32{p + r, q + s, p - r, q - s} {
+		d.setChromaDC(plane, k, v*scale>>5)
+	}
+}
+
+// chromaDC422 is for 4:2:2, where the scale is that of QP'c+3.
+func (d *sliceDecoder) chromaDC422(plane int, scale int32) {
+	c := &d.dc
+	hadamard(&c[0], &c[2], &c[4], &c[6])
+	hadamard(&c[1], &c[3], &c[5], &c[7])
+	for i := 0; i < 8; i += 2 {
+		d.setChromaDC(plane, i, ((c[i]+c[i+1])*scale+32)>>6)
+		d.setChromaDC(plane, i+1, ((c[i]-c[i+1])*scale+32)>>6)
+	}
+}
+
+func (d *sliceDecoder) setChromaDC(plane, k int, v int32) {
+	if v != 0 {
+		d.coeffs[256+128*plane+16*k] = v
+		d.coded |= 1 << (16*(1+plane) + k)
+	}
+}
+
+// sample is a sample of 8 bits or of more.
+type sample interface{ uint8 | uint16 }
+
+// clip limits v to the range of samples.
+func clip[T sample](v, most int32) T {
+	if uint32(v) > uint32(most) {
+		if v < 0 {
+			return 0
+		}
+		return T(most)
+	}
+	return T(v)
+}
+
+// addDC4 adds a 4x4 block that has but a DC coefficient, and clears it.
+func addDC[T sample](dst []T, stride, size int, c *int32, most int32) {
+	v := (*c + 32) >> 6
+	*c = 0
+	for y := range size {
+		row := dst[y*stride:][:size]
+		for x := range row {
+			row[x] = clip[T](int32(row[x])+v, most)
+		}
+	}
+}
+
+// add4 transforms a 4x4 block (8.5.12.2), adds it to dst and clears it.
+func add4[T sample](dst []T, stride int, c *[16]int32, most int32) {
+	for i := 0; i < 16; i += 4 {
+		e, f := c[i]+c[i+2], c[i]-c[i+2]
+		g, h := c[i+1]>>1-c[i+3], c[i+1]+c[i+3]>>1
+		c[i], c[i+1], c[i+2], c[i+3] = e+h, f+g, f-g, e-h
+	}
+	d0, d1, d2, d3 := dst[:4], dst[stride:][:4], dst[2*stride:][:4], dst[3*stride:][:4]
+	for i := range 4 {
+		e, f := c[i]+c[8+i]+32, c[i]-c[8+i]+32
+		g, h := c[4+i]>>1-c[12+i], c[4+i]+c[12+i]>>1
+		d0[i] = clip[T](int32(d0[i])+(e+h)>>6, most)
+		d1[i] = clip[T](int32(d1[i])+(f+g)>>6, most)
+		d2[i] = clip[T](int32(d2[i])+(f-g)>>6, most)
+		d3[i] = clip[T](int32(d3[i])+(e-h)>>6, most)
+	}
+	*c = [16]int32{}
+}
+
+// transform8 is the one-dimensional transform of 8 coefficients, step apart
+// (8.5.13.2).
+func transform8(c *[64]int32, at, step int) {
+	c0, c1, c2, c3 := c[at&63], c[(at+step)&63], c[(at+2*step)&63], c[(at+3*step)&63]
+	c4, c5, c6, c7 := c[(at+4*step)&63], c[(at+5*step)&63], c[(at+6*step)&63], c[(at+7*step)&63]
+	a0, a2 := c0+c4, c0-c4
+	a4, a6 := c2>>1-c6, c2+c6>>1
+	b0, b2, b4, b6 := a0+a6, a2+a4, a2-a4, a0-a6
+	a1 := -c3 + c5 - c7 - c7>>1
+	a3 := c1 + c7 - c3 - c3>>1
+	a5 := -c1 + c7 + c5 + c5>>1
+	a7 := c3 + c5 + c1 + c1>>1
+	b1, b7 := a1+a7>>2, a7-a1>>2
+	b3, b5 := a3+a5>>2, a3>>2-a5
+	c[at&63], c[(at+7*step)&63] = b0+b7, b0-b7
+	c[(at+step)&63], c[(at+6*step)&63] = b2+b5, b2-b5
+	c[(at+2*step)&63], c[(at+5*step)&63] = b4+b3, b4-b3
+	c[(at+3*step)&63], c[(at+4*step)&63] = b6+b1, b6-b1
+}
+
+// add8 transforms an 8x8 block, adds it to dst and clears it.
+func add8[T sample](dst []T, stride int, c *[64]int32, most int32) {
+	for i := range 8 {
+		transform8(c, 8*i, 1)
+	}
+	for i := range 8 {
+		transform8(c, i, 8)
+	}
+	for y := range 8 {
+		row, res := dst[y*stride:][:8], (*[8]int32)(c[8*y:])
+		for x := range row {
+			row[x] = clip[T](int32(row[x])+(res[x]+32)>>6, most)
+		}
+	}
+	*c = [64]int32{}
+}
