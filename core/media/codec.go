@@ -28,6 +28,10 @@ type Track struct {
 	Codec     string // codec word, or the container's own code where we know none
 	Timescale int64  // units a second of the times in this track's packets, positive
 	Format    Format // of video; Rate and Bitrate are zero where unknown
+	Colour    Colour // of video, zero where the container does not tell
+	HDR       *HDR   // of video, nil where the container does not tell
+	Channels  int    // of sound
+	Rate      int    // of sound, samples a second
 	Config    []byte // the codec's set-up record, as the container carries it
 	Packets   int    // how many packets there are, 0 where unknown
 	Duration  time.Duration
@@ -43,6 +47,26 @@ type Packet struct {
 	PTS, DTS int64 // when to show and when to decode, in the track's units; PTS may be NoTime
 	Duration int64 // 0 where unknown
 	Key      bool  // decoding can start here
+	Hidden   bool  // to be decoded but not shown
+}
+
+// Colour says which colours sample values stand for, by the code points of
+// Rec. ITU-T H.273; 2 is "unspecified", 0 means that nothing is said.
+type Colour struct {
+	Primaries, Transfer, Matrix int
+	FullRange                   bool
+}
+
+// HDR is static metadata of high dynamic range video.
+type HDR struct {
+	// Of the display it was mastered on (SMPTE ST 2086): the primaries
+	// green, blue, red and the white point as x, y in 0.00002; luminance
+	// in 0.0001 cd/m2.
+	Primaries   [3][2]uint16
+	White       [2]uint16
+	Most, Least uint32
+	MaxCLL      uint16 // light of the brightest sample, cd/m2 (CTA-861.3)
+	MaxFALL     uint16 // of the brightest frame on average
 }
 
 // Demuxer reads the packets of one file in the order in which they are stored.
@@ -71,9 +95,13 @@ type Container struct {
 	Match func(head []byte) bool
 	// Open reads a file of size bytes.
 	Open func(r io.ReaderAt, size int64) (Demuxer, error)
-	// Create writes a file with one video track; packets is how many are
-	// to come, as a hint.
-	Create func(w io.WriteSeeker, track Track, packets int) (Muxer, error)
+	// Create writes a file with these tracks, whose order Packet.Track
+	// follows; packets is how many are to come, as a hint. It is nil for
+	// formats that are only read.
+	Create func(w io.WriteSeeker, tracks []Track, packets int) (Muxer, error)
+	// ByteStream tells that packets of codecs in NAL units are held with
+	// start codes, not with lengths.
+	ByteStream bool
 }
 
 // SniffLen is how many bytes Container.Match looks at.

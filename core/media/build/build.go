@@ -102,15 +102,18 @@ func write(ctx context.Context, file *os.File, o Order) error {
 		return err
 	}
 	rate := o.Format.Rate
-	muxer, err := mp4.Container.Create(file, media.Track{
+	muxer, err := mp4.Container.Create(file, []media.Track{{
 		Codec: o.Format.Codec, Timescale: int64(rate.Num), Format: o.Format,
 		Duration: time.Duration(o.Seconds * float64(time.Second)),
-	}, o.Frames())
+	}}, o.Frames())
 	if err != nil {
 		return err
 	}
+	at := int64(0)
 	err = film.code(ctx, func(data []byte) error {
-		return muxer.WritePacket(&media.Packet{Data: data, Duration: int64(rate.Den), Key: true})
+		p := media.Packet{Data: data, PTS: at, DTS: at, Duration: int64(rate.Den), Key: true}
+		at += p.Duration
+		return muxer.WritePacket(&p)
 	})
 	if err != nil {
 		return err

@@ -31,6 +31,7 @@ type frame struct {
 	id          int32
 	shown       structure // fields that are there when it is handed out
 	pts         int64
+	hidden      bool // is not to be shown
 
 	holders atomic.Int32
 	pool    *framePool
@@ -180,15 +181,20 @@ func (l *framePool) get(s *sps) *frame {
 	if f == nil {
 		f = newFrame(s, l)
 	}
+	f.begin(id)
+	f.crop(s)
+	return f
+}
+
+// begin forgets what the frame was used for.
+func (f *frame) begin(id int32) {
 	f.id, f.pts = id, media.NoTime
 	f.poc, f.coded, f.short, f.long = [2]int32{math.MaxInt32, math.MaxInt32}, 0, 0, 0
-	f.reference, f.missing, f.waiting, f.fieldPair = false, false, false, false
+	f.reference, f.missing, f.waiting, f.fieldPair, f.hidden = false, false, false, false, false
 	f.rows[0].Store(0)
 	f.rows[1].Store(0)
 	f.damaged.Store(false)
 	f.holders.Store(1)
-	f.crop(s)
-	return f
 }
 
 func (l *framePool) put(f *frame) {

@@ -31,11 +31,11 @@ func (m *memory) Seek(offset int64, whence int) (int64, error) {
 // film writes n packets whose bytes follow from their number.
 func film(t testing.TB, n, announced int) []byte {
 	m := &memory{}
-	w, err := create(m, media.Track{Codec: "mjpeg", Timescale: 30000, Format: media.Format{Width: 640, Height: 360, Bitrate: 5e6}}, announced)
+	w, err := create(m, []media.Track{{Codec: "mjpeg", Timescale: 30000, Format: media.Format{Width: 640, Height: 360, Bitrate: 5e6}}}, announced)
 	require.NoError(t, err)
 	for i := range n {
 		require.NoError(t, w.WritePacket(&media.Packet{
-			Data: bytes.Repeat([]byte{byte(i)}, 100+i), Duration: 1001, Key: i%10 == 0,
+			Data: bytes.Repeat([]byte{byte(i)}, 100+i), PTS: int64(i) * 1001, Duration: 1001, Key: i%10 == 0,
 		}))
 	}
 	require.NoError(t, w.Close())

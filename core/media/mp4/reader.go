@@ -18,8 +18,11 @@ type reader struct {
 	size   int64
 	tracks []media.Track
 	tables []*samples
+	edits  []edit
 	ahead  []sample // the next sample of each track
 	ended  []bool
+	// fragments is nil where the movie box holds all samples.
+	fragments *fragments
 }
 
 // open reads the movie box of the file.
@@ -33,6 +36,7 @@ func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
 	if err != nil {
 		return nil, err
 	}
+	var extends box
 	for _, b := range list {
 		switch b.kind {
 		case "trak":
@@ -40,8 +44,20 @@ func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
 				return nil, err
 			}
 		case "mvex":
-			return nil, &media.UnsupportedError{Format: Name, What: "a file in movie fragments"}
+			extends = b
 		}
+	}
+	if extends.kind != "" {
+		d.fragments = &fragments{file: file, size: size, start: moov.end}
+		for _, t := range d.tracks {
+			d.fragments.ids = append(d.fragments.ids, t.ID)
+		}
+		if err := d.fragments.readExtends(extends); err != nil {
+			return nil, err
+		}
+	}
+	if err := d.readEdits(moov, list); err != nil {
+		return nil, err
 	}
 	return d, d.Rewind()
 }
@@ -86,10 +102,8 @@ func (d *reader) openTrack(trak box) error {
 	if err != nil {
 		return err
 	}
-	if t.Kind == media.Video {
-		if err := d.readEntry(stbl, &t); err != nil {
-			return err
-		}
+	if err := d.readEntry(stbl, &t); err != nil {
+		return err
 	}
 	table, err := openSamples(d.file, stbl)
 	if err != nil {
@@ -138,95 +152,14 @@ func (d *reader) readHeader(mdia box, t *media.Track) error {
 	return nil
 }
 
-// readEntry reads the first visual sample entry of stsd (8.5.2, 12.1.3).
-func (d *reader) readEntry(stbl box, t *media.Track) error {
-	stsd, err := stbl.need(d.file, "stsd")
-	if err != nil {
-		return err
-	}
-	if stsd.size() < 16 {
-		return damaged(stsd.start, "there is no sample entry")
-	}
-	entry, err := readBox(d.file, stsd.start+8, stsd.end, false)
-	if err != nil {
-		return err
-	}
-	const fields = 78 // of a visual sample entry, before its boxes
-	head, err := entry.payload(d.file, fields, fields)
-	if err != nil {
-		return err
-	}
-	t.Format = media.Format{
-		Width:  int(binary.BigEndian.Uint16(head[24:])),
-		Height: int(binary.BigEndian.Uint16(head[26:])),
-	}
-	t.Codec = entry.kind
-	if word, known := codecs[entry.kind]; known {
-		t.Codec = word
-	}
-	if entry.kind == "mp4v" {
-		esds, found, err := box{entry.kind, entry.start + fields, entry.end}.find(d.file, "esds")
-		if err != nil || !found {
-			return err
-		}
-		data, err := esds.payload(d.file, 4, 4096)
-		if err != nil {
-			return err
-		}
-		if word, known := objectTypes[objectType(data[4:])]; known {
-			t.Codec = word
-		}
-	}
-	t.Format.Codec = t.Codec
-	return nil
-}
-
-// objectType finds the object type indication in an elementary stream
-// descriptor (ISO/IEC 14496-1, 7.2.6.5 and 7.2.6.6), or returns 0.
-func objectType(d []byte) byte {
-	const tagES, tagDecoderConfig = 3, 4
-	body, tag := descriptor(d)
-	if tag != tagES || len(body) < 3 {
-		return 0
-	}
-	flags, body := body[2], body[3:]
-	skip := 0
-	if flags&0x80 != 0 { // depends on another stream
-		skip += 2
-	}
-	if flags&0x40 != 0 && len(body) > skip { // a URL of this length follows
-		skip += 1 + int(body[skip])
-	}
-	if flags&0x20 != 0 { // a clock stream
-		skip += 2
-	}
-	if body, tag = descriptor(body[min(skip, len(body)):]); tag != tagDecoderConfig || len(body) < 1 {
-		return 0
-	}
-	return body[0]
-}
-
-// descriptor splits the body off the first descriptor of d (8.3.3).
-func descriptor(d []byte) (body []byte, tag byte) {
-	if len(d) == 0 {
-		return nil, 0
-	}
-	size, i := 0, 1
-	for ; i < len(d) && i <= 4; i++ {
-		size = size<<7 | int(d[i]&0x7f)
-		if d[i]&0x80 == 0 {
-			i++
-			break
-		}
-	}
-	return d[i:min(i+size, len(d))], d[0]
-}
-
 func (d *reader) Tracks() []media.Track { return d.tracks }
 
 // Rewind goes back to the first packet of every track.
 func (d *reader) Rewind() error {
 	d.ahead, d.ended = make([]sample, len(d.tables)), make([]bool, len(d.tables))
+	if d.fragments != nil {
+		d.fragments.rewind()
+	}
 	for i, t := range d.tables {
 		t.rewind()
 		if err := d.advance(i); err != nil {
@@ -246,7 +179,7 @@ func (d *reader) advance(i int) (err error) {
 }
 
 // ReadPacket reads the packet that lies first in the file among the next ones
-// of all tracks.
+// of all tracks; those of fragments follow.
 func (d *reader) ReadPacket(p *media.Packet) error {
 	first := -1
 	for i := range d.ahead {
@@ -254,21 +187,37 @@ func (d *reader) ReadPacket(p *media.Packet) error {
 			first = i
 		}
 	}
-	if first < 0 {
+	if first >= 0 {
+		if err := d.read(p, &d.ahead[first], first); err != nil {
+			return err
+		}
+		return d.advance(first)
+	}
+	if d.fragments == nil {
 		return io.EOF
 	}
-	s := d.ahead[first]
+	s, err := d.fragments.peek()
+	if err != nil {
+		return err
+	}
+	if s == nil {
+		return io.EOF
+	}
+	d.fragments.taken++
+	return d.read(p, &s.sample, s.track)
+}
+
+// read reads the data of a sample.
+func (d *reader) read(p *media.Packet, s *sample, track int) error {
 	if s.offset < 0 || s.size > maxPacket || s.offset > d.size-s.size {
-		return damaged(s.offset, "packet %d of %d bytes lies beyond the end of the file", d.tables[first].index, s.size)
+		return damaged(s.offset, "a packet of %d bytes lies beyond the end of the file", s.size)
 	}
 	data := p.Data
 	if int64(cap(data)) < s.size {
 		data = make([]byte, s.size)
 	}
 	*p = s.Packet
-	p.Track, p.Data = first, data[:s.size]
-	if err := readFull(d.file, p.Data, s.offset); err != nil {
-		return err
-	}
-	return d.advance(first)
+	p.Track, p.Data = track, data[:s.size]
+	d.edits[track].apply(p)
+	return readFull(d.file, p.Data, s.offset)
 }

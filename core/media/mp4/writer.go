@@ -13,40 +13,76 @@ import (
 // writer is a Muxer. The samples go into one mdat; room for the movie box is
 // kept in front of it, so that players can start before the end has arrived.
 type writer struct {
-	w       io.WriteSeeker
-	track   media.Track
-	room    int64 // bytes kept for moov
-	mdat    int64 // offset of the mdat box
-	at      int64 // offset of the next sample
+	w      io.WriteSeeker
+	tracks []*trackWriter
+	room   int64        // bytes kept for moov
+	mdat   int64        // offset of the mdat box
+	at     int64        // offset of the next sample
+	last   *trackWriter // of the last sample
+}
+
+// trackWriter gathers the tables of one track.
+type trackWriter struct {
+	media.Track
 	sizes   []uint32
 	keys    []uint32 // sample numbers, from 1
 	allKeys bool
 	times   []run // durations
+	shifts  []run // PTS - DTS, as signed numbers
+	least   int64 // smallest of them
+	first   int64 // smallest PTS
 	length  int64 // sum of the durations
+	chunks  []chunk
 }
 
 // run is one entry of a run-length coded table.
 type run struct{ count, value uint32 }
 
-// roomFor is more than a movie box with so many samples needs.
-func roomFor(packets int) int64 { return 2048 + int64(packets)*16 }
+// chunk is samples of one track that lie one behind the other.
+type chunk struct {
+	offset int64
+	count  uint32
+}
+
+func appendRun(runs []run, value uint32) []run {
+	if n := len(runs); n > 0 && runs[n-1].value == value {
+		runs[n-1].count++
+		return runs
+	}
+	return append(runs, run{1, value})
+}
+
+// roomFor is more than a movie box with so many samples usually needs.
+func roomFor(packets, tracks int) int64 { return 3072*int64(tracks) + int64(packets)*28 }
+
+// checkTracks tells whether the tracks can be written.
+func checkTracks(tracks []media.Track) error {
+	if len(tracks) == 0 || len(tracks) > 64 {
+		return errors.New("mp4: a file has 1 to 64 tracks")
+	}
+	for _, t := range tracks {
+		if _, known := entryKinds[t.Codec]; !known {
+			return &media.UnsupportedError{Format: Name, What: "writing " + t.Codec}
+		}
+		if t.Timescale <= 0 || t.Timescale > math.MaxUint32 ||
+			t.Format.Width > math.MaxUint16 || t.Format.Height > math.MaxUint16 {
+			return errors.New("mp4: a track of this timescale and size cannot be written")
+		}
+	}
+	return nil
+}
 
 // create writes the head of the file.
-func create(w io.WriteSeeker, track media.Track, packets int) (media.Muxer, error) {
-	if track.Codec != "mjpeg" {
-		return nil, &media.UnsupportedError{Format: Name, What: "writing " + track.Codec}
+func create(w io.WriteSeeker, tracks []media.Track, packets int) (media.Muxer, error) {
+	if err := checkTracks(tracks); err != nil {
+		return nil, err
 	}
-	if track.Timescale <= 0 || track.Timescale > math.MaxUint32 ||
-		track.Format.Width > math.MaxUint16 || track.Format.Height > math.MaxUint16 {
-		return nil, errors.New("mp4: a track of this timescale and size cannot be written")
+	m := &writer{w: w, room: roomFor(packets, len(tracks))}
+	for _, t := range tracks {
+		m.tracks = append(m.tracks, &trackWriter{Track: t, allKeys: true, first: math.MaxInt64})
 	}
-	m := &writer{w: w, track: track, room: roomFor(packets), allKeys: true}
 	var b builder
-	b.box("ftyp", func() { // 4.3
-		b.text("iso6")
-		b.u32(0)
-		b.text("iso6", "mp41")
-	})
+	b.fileType()
 	b.u32(uint32(m.room))
 	b.text("free")
 	b.zeros(int(m.room) - 8)
@@ -59,28 +95,57 @@ func create(w io.WriteSeeker, track media.Track, packets int) (media.Muxer, erro
 	return m, err
 }
 
-// WritePacket appends one sample. Packets come in decoding order and are shown
-// in the same order; each has a duration.
+func (b *builder) fileType() {
+	b.box("ftyp", func() { // 4.3
+		b.text("iso6")
+		b.u32(0)
+		b.text("iso6", "mp41")
+	})
+}
+
+// checkPacket tells whether a packet can be written.
+func checkPacket(p *media.Packet, tracks int) error {
+	if p.Track < 0 || p.Track >= tracks || p.Duration <= 0 || p.Duration > math.MaxUint32 || len(p.Data) > maxPacket ||
+		p.PTS == media.NoTime || p.PTS-p.DTS > math.MaxInt32 || p.PTS-p.DTS < math.MinInt32 {
+		return fmt.Errorf("mp4: a packet of track %d with time %d, %d units long and %d bytes cannot be written",
+			p.Track, p.PTS, p.Duration, len(p.Data))
+	}
+	return nil
+}
+
+// WritePacket appends one sample. The packets of a track come in decoding
+// order; each has a duration, and its DTS is the sum of those before it.
 func (m *writer) WritePacket(p *media.Packet) error {
-	if p.Duration <= 0 || p.Duration > math.MaxUint32 || len(p.Data) > maxPacket {
-		return fmt.Errorf("mp4: packet %d has a duration of %d units and %d bytes", len(m.sizes), p.Duration, len(p.Data))
+	if err := checkPacket(p, len(m.tracks)); err != nil {
+		return err
 	}
 	if _, err := m.w.Write(p.Data); err != nil {
 		return err
 	}
-	m.at += int64(len(p.Data))
-	m.sizes = append(m.sizes, uint32(len(p.Data)))
-	if p.Key {
-		m.keys = append(m.keys, uint32(len(m.sizes)))
-	}
-	m.allKeys = m.allKeys && p.Key
-	if n := len(m.times); n > 0 && m.times[n-1].value == uint32(p.Duration) {
-		m.times[n-1].count++
+	t := m.tracks[p.Track]
+	t.add(p)
+	if m.last == t {
+		t.chunks[len(t.chunks)-1].count++
 	} else {
-		m.times = append(m.times, run{1, uint32(p.Duration)})
+		t.chunks = append(t.chunks, chunk{m.at, 1})
+		m.last = t
 	}
-	m.length += p.Duration
+	m.at += int64(len(p.Data))
 	return nil
+}
+
+// add notes a sample in the tables.
+func (t *trackWriter) add(p *media.Packet) {
+	t.sizes = append(t.sizes, uint32(len(p.Data)))
+	if p.Key {
+		t.keys = append(t.keys, uint32(len(t.sizes)))
+	}
+	t.allKeys = t.allKeys && p.Key
+	shift := p.PTS - t.length
+	t.times = appendRun(t.times, uint32(p.Duration))
+	t.shifts = appendRun(t.shifts, uint32(int32(shift)))
+	t.least, t.first = min(t.least, shift), min(t.first, p.PTS)
+	t.length += p.Duration
 }
 
 // Close writes the sizes and the movie box.
@@ -91,7 +156,7 @@ func (m *writer) Close() error {
 		return err
 	}
 	var b builder
-	m.movie(&b)
+	b.movie(m.tracks, false)
 	if rest := m.room - int64(len(b)); rest >= 8 {
 		b.u32(uint32(rest))
 		b.text("free")
@@ -108,164 +173,183 @@ func (m *writer) writeAt(offset int64, data []byte) error {
 	return err
 }
 
-// movie writes moov (8.2.1).
-func (m *writer) movie(b *builder) {
-	length := uint64(m.length)
+// movieScale is the timescale of the movie box: milliseconds.
+const movieScale = 1000
+
+// inMovie converts a track's time to the movie's.
+func (t *trackWriter) inMovie(units int64) uint64 {
+	return uint64(math.Round(float64(units) / float64(t.Timescale) * movieScale))
+}
+
+// movie writes moov (8.2.1), for a file in fragments without samples.
+func (b *builder) movie(tracks []*trackWriter, fragmented bool) {
+	length := uint64(0)
+	for _, t := range tracks {
+		length = max(length, t.inMovie(t.length))
+	}
 	b.box("moov", func() {
 		b.full("mvhd", 1, 0, func() { // 8.2.2
 			b.zeros(16)
-			b.u32(uint32(m.track.Timescale))
+			b.u32(movieScale)
 			b.u64(length)
 			b.u32(0x10000) // rate 1.0
 			b.u16(0x100)   // volume 1.0
 			b.zeros(10)
 			b.matrix()
 			b.zeros(24)
-			b.u32(2) // next track
+			b.u32(uint32(len(tracks) + 1)) // next track
 		})
-		b.box("trak", func() {
-			b.full("tkhd", 1, 3, func() { // 8.3.2: enabled, in movie
-				b.zeros(16)
-				b.u32(1)
-				b.u32(0)
-				b.u64(length)
-				b.zeros(16)
-				b.matrix()
-				b.u32(uint32(m.track.Format.Width) << 16)
-				b.u32(uint32(m.track.Format.Height) << 16)
+		for i, t := range tracks {
+			b.track(t, i+1)
+		}
+		if fragmented {
+			b.box("mvex", func() { // 8.8.1
+				for i := range tracks {
+					b.full("trex", 0, 0, func() { // 8.8.3
+						b.u32(uint32(i + 1))
+						b.u32(1)
+						b.zeros(12)
+					})
+				}
 			})
-			b.box("mdia", func() { m.media(b, length) })
+		}
+	})
+}
+
+func (b *builder) track(t *trackWriter, id int) {
+	b.box("trak", func() {
+		b.full("tkhd", 1, 3, func() { // 8.3.2: enabled, in movie
+			b.zeros(16)
+			b.u32(uint32(id))
+			b.u32(0)
+			b.u64(t.inMovie(t.length))
+			b.zeros(12)
+			if t.Kind == media.Sound {
+				b.u16(0x100) // volume 1.0
+			} else {
+				b.u16(0)
+			}
+			b.u16(0)
+			b.matrix()
+			b.u32(uint32(t.Format.Width) << 16)
+			b.u32(uint32(t.Format.Height) << 16)
+		})
+		b.edits(t)
+		b.box("mdia", func() { b.media(t) })
+	})
+}
+
+// edits begins the track where its first picture is shown (8.6.6), if that is
+// not at its zero.
+func (b *builder) edits(t *trackWriter) {
+	start := t.first - t.least
+	if len(t.sizes) == 0 || start == 0 {
+		return
+	}
+	b.box("edts", func() {
+		b.full("elst", 1, 0, func() {
+			b.u32(1)
+			b.u64(t.inMovie(t.length))
+			b.u64(uint64(start))
+			b.u32(0x10000) // rate 1.0
 		})
 	})
 }
 
 // media writes the content of mdia (8.4.1).
-func (m *writer) media(b *builder, length uint64) {
+func (b *builder) media(t *trackWriter) {
 	b.full("mdhd", 1, 0, func() {
 		b.zeros(16)
-		b.u32(uint32(m.track.Timescale))
-		b.u64(length)
+		b.u32(uint32(t.Timescale))
+		b.u64(uint64(t.length))
 		b.u16(0x55C4) // language: undetermined
 		b.u16(0)
 	})
 	b.full("hdlr", 0, 0, func() {
 		b.u32(0)
-		b.text("vide")
+		if t.Kind == media.Sound {
+			b.text("soun")
+		} else {
+			b.text("vide")
+		}
 		b.zeros(12 + 1) // and an empty name
 	})
 	b.box("minf", func() {
-		b.full("vmhd", 0, 1, func() { b.zeros(8) })
+		if t.Kind == media.Sound {
+			b.full("smhd", 0, 0, func() { b.zeros(4) })
+		} else {
+			b.full("vmhd", 0, 1, func() { b.zeros(8) })
+		}
 		b.box("dinf", func() {
 			b.full("dref", 0, 0, func() {
 				b.u32(1)
 				b.full("url ", 0, 1, func() {}) // in this file
 			})
 		})
-		b.box("stbl", func() { m.tables(b) })
+		b.box("stbl", func() { b.tables(t) })
 	})
 }
 
 // tables writes the content of stbl (8.5.1).
-func (m *writer) tables(b *builder) {
+func (b *builder) tables(t *trackWriter) {
 	b.full("stsd", 0, 0, func() {
 		b.u32(1)
-		m.entry(b)
+		b.entry(&t.Track)
 	})
-	b.full("stts", 0, 0, func() {
-		b.u32(uint32(len(m.times)))
-		for _, t := range m.times {
-			b.u32(t.count)
-			b.u32(t.value)
-		}
-	})
-	if !m.allKeys {
+	b.runs("stts", t.times, 0)
+	if t.least != 0 || len(t.shifts) > 1 {
+		b.runs("ctts", t.shifts, uint32(-t.least))
+	}
+	if !t.allKeys {
 		b.full("stss", 0, 0, func() {
-			b.u32(uint32(len(m.keys)))
-			for _, k := range m.keys {
+			b.u32(uint32(len(t.keys)))
+			for _, k := range t.keys {
 				b.u32(k)
 			}
 		})
 	}
-	b.full("stsc", 0, 0, func() { // one chunk holds all
-		b.u32(1)
-		b.u32(1)
-		b.u32(uint32(len(m.sizes)))
-		b.u32(1)
-	})
+	b.chunks(t.chunks)
 	b.full("stsz", 0, 0, func() {
 		b.u32(0)
-		b.u32(uint32(len(m.sizes)))
-		for _, s := range m.sizes {
+		b.u32(uint32(len(t.sizes)))
+		for _, s := range t.sizes {
 			b.u32(s)
 		}
 	})
 	b.full("co64", 0, 0, func() {
-		b.u32(1)
-		b.u64(uint64(m.mdat + 16))
+		b.u32(uint32(len(t.chunks)))
+		for _, c := range t.chunks {
+			b.u64(uint64(c.offset))
+		}
 	})
 }
 
-// entry writes the visual sample entry (12.1.3) with the descriptor of a JPEG
-// stream (ISO/IEC 14496-14, 5.6; ISO/IEC 14496-1, 7.2.6).
-func (m *writer) entry(b *builder) {
-	b.box("mp4v", func() {
-		b.zeros(6)
-		b.u16(1) // data reference
-		b.zeros(16)
-		b.u16(uint16(m.track.Format.Width))
-		b.u16(uint16(m.track.Format.Height))
-		b.u32(72 << 16) // dots an inch
-		b.u32(72 << 16)
+// runs writes a run-length coded table; add is added to every value.
+func (b *builder) runs(kind string, runs []run, add uint32) {
+	b.full(kind, 0, 0, func() {
+		b.u32(uint32(len(runs)))
+		for _, r := range runs {
+			b.u32(r.count)
+			b.u32(r.value + add)
+		}
+	})
+}
+
+// chunks writes how many samples each chunk has (8.7.4).
+func (b *builder) chunks(chunks []chunk) {
+	b.full("stsc", 0, 0, func() {
+		at := len(*b)
 		b.u32(0)
-		b.u16(1) // frames a sample
-		b.zeros(32)
-		b.u16(24)     // depth: colour without alpha
-		b.u16(0xFFFF) // no colour table
-		b.full("esds", 0, 0, func() {
-			b.u8(3, 21, 0, 1, 0) // ES descriptor: id 1, no flags
-			b.u8(4, 13, objectJPEG, 4<<2|1)
-			b.u8(0, 0, 0)                         // buffer size
-			b.u32(uint32(m.track.Format.Bitrate)) // at most
-			b.u32(uint32(m.track.Format.Bitrate)) // on average
-			b.u8(6, 1, 2)                         // SL descriptor: as in MP4 files
-		})
-	})
-}
-
-// builder appends boxes to itself.
-type builder []byte
-
-func (b *builder) u8(v ...byte) { *b = append(*b, v...) }
-func (b *builder) u16(v uint16) { *b = binary.BigEndian.AppendUint16(*b, v) }
-func (b *builder) u32(v uint32) { *b = binary.BigEndian.AppendUint32(*b, v) }
-func (b *builder) u64(v uint64) { *b = binary.BigEndian.AppendUint64(*b, v) }
-func (b *builder) zeros(n int)  { *b = append(*b, make([]byte, n)...) }
-func (b *builder) text(s ...string) {
-	for _, s := range s {
-		*b = append(*b, s...)
-	}
-}
-
-// matrix writes the transformation that changes nothing.
-func (b *builder) matrix() {
-	for _, v := range [9]uint32{0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000} {
-		b.u32(v)
-	}
-}
-
-// box writes a box around what content writes.
-func (b *builder) box(kind string, content func()) {
-	start := len(*b)
-	b.u32(0)
-	b.text(kind)
-	content()
-	binary.BigEndian.PutUint32((*b)[start:], uint32(len(*b)-start))
-}
-
-// full writes a full box: one with a version and flags.
-func (b *builder) full(kind string, version byte, flags uint32, content func()) {
-	b.box(kind, func() {
-		b.u32(uint32(version)<<24 | flags)
-		content()
+		n, last := uint32(0), uint32(0)
+		for i, c := range chunks {
+			if c.count == last {
+				continue
+			}
+			b.u32(uint32(i + 1))
+			b.u32(c.count)
+			b.u32(1)
+			n, last = n+1, c.count
+		}
+		binary.BigEndian.PutUint32((*b)[at:], n)
 	})
 }
