@@ -135,6 +135,15 @@ type Decoder interface {
 type Codec struct {
 	Name       string // the codec word of load lines
 	NewDecoder func(t Track, threads int) (Decoder, error)
+	// NewParser follows the headers of a stream. It is nil where there is
+	// nothing to follow, as with codecs of key frames alone.
+	NewParser func() UnitParser
+	// Prefixed and ByteStream are of codecs in NAL units: they return what
+	// appends a packet in the other of the two forms, with lengths or with
+	// start codes. Prefixed needs the first packet of the stream and gives
+	// the track its Config.
+	Prefixed   func(t Track, first []byte) (Track, func(dst []byte, p *Packet) []byte, error)
+	ByteStream func(t Track) (func(dst []byte, p *Packet) []byte, error)
 	// Carries tells whether the encoder can make this format, and if not,
 	// why. It is nil for a codec without an encoder.
 	Carries func(f Format) error

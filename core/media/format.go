@@ -22,6 +22,18 @@ const (
 	HLG Transfer = "hlg" // Rec. ITU-R BT.2100, hybrid log-gamma
 )
 
+// TransferOf names the transfer characteristics of a code point of Rec. ITU-T
+// H.273; all but those of BT.2100 count as SDR.
+func TransferOf(code int) Transfer {
+	switch code {
+	case 16:
+		return PQ
+	case 18:
+		return HLG
+	}
+	return SDR
+}
+
 // Rate is a frame rate as an exact fraction of frames a second.
 type Rate struct{ Num, Den int }
 

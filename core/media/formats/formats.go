@@ -7,21 +7,34 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/h264"
 	"vividstrain/core/media/mjpeg"
+	"vividstrain/core/media/mkv"
 	"vividstrain/core/media/mp4"
+	"vividstrain/core/media/raw"
+	"vividstrain/core/media/ts"
+	"vividstrain/core/media/y4m"
 )
 
 // Codecs that can be decoded.
 var codecs = []media.Codec{
 	mjpeg.Codec,
+	h264.Codec,
+	raw.Codec,
 }
 
 // Containers that can be read.
 var containers = []media.Container{
 	mp4.Container,
+	mkv.Container,
+	ts.Container,
+	h264.Raw,
+	y4m.Container,
 }
 
 // Codec returns the codec of that name.
@@ -54,12 +67,28 @@ func Carries(f media.Format) error {
 	}
 }
 
+// ContainerFor returns the container that is written to files named like path.
+func ContainerFor(path string) (media.Container, error) {
+	var known []string
+	for _, c := range containers {
+		if c.Create == nil {
+			continue
+		}
+		if slices.Contains(c.Extensions, strings.ToLower(filepath.Ext(path))) {
+			return c, nil
+		}
+		known = append(known, c.Extensions[0])
+	}
+	return media.Container{}, fmt.Errorf("%s: no files of this kind are written here (%s are)", path, strings.Join(known, ", "))
+}
+
 // File is an open media file.
 type File struct {
 	media.Demuxer
-	Container string
-	Size      int64 // bytes
-	file      *os.File
+	Container  string
+	Size       int64 // bytes
+	byteStream bool
+	file       *os.File
 }
 
 // Open opens the file at path with the container that its first bytes show.
@@ -96,7 +125,7 @@ func open(file *os.File) (*File, error) {
 	for _, c := range containers {
 		if c.Match(head[:n]) {
 			d, err := c.Open(file, info.Size())
-			return &File{Demuxer: d, Container: c.Name, Size: info.Size(), file: file}, err
+			return &File{Demuxer: d, Container: c.Name, Size: info.Size(), byteStream: c.ByteStream, file: file}, err
 		}
 	}
 	var known []string

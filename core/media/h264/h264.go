@@ -8,13 +8,19 @@
 // (Extended profile), and the 4:4:4 profiles.
 package h264
 
-import "vividstrain/core/media"
+import (
+	"vividstrain/core/media"
+	"vividstrain/core/media/annexb"
+)
 
 // Name is the codec word.
 const Name = "h264"
 
 // Codec registers the decoder.
-var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder}
+var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream}
+
+// Raw registers streams without a container.
+var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()
 
 func damaged(what string) error {
 	return &media.FormatError{Format: Name, Offset: -1, What: what}

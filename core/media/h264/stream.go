@@ -30,6 +30,7 @@ type stream struct {
 	lost    bool // something was missing before the current picture
 	last    *frame
 	ready   []*frame // in the order of output
+	created int      // frames begun so far
 
 	// lend gives a job that nobody uses, hand takes a whole one.
 	lend func(ctx context.Context) (*job, error)
@@ -191,6 +192,7 @@ func (d *stream) begin(h *sliceHeader, pts int64) {
 }
 
 func (d *stream) newFrame(s *sps) *frame {
+	d.created++
 	if d.dry {
 		f := &frame{}
 		f.changed.L = &f.mu

@@ -29,8 +29,7 @@ type trackWriter struct {
 	allKeys bool
 	times   []run // durations
 	shifts  []run // PTS - DTS, as signed numbers
-	least   int64 // smallest of them
-	first   int64 // smallest PTS
+	least   int64 // smallest of them, at most 0
 	length  int64 // sum of the durations
 	chunks  []chunk
 }
@@ -79,7 +78,7 @@ func create(w io.WriteSeeker, tracks []media.Track, packets int) (media.Muxer, e
 	}
 	m := &writer{w: w, room: roomFor(packets, len(tracks))}
 	for _, t := range tracks {
-		m.tracks = append(m.tracks, &trackWriter{Track: t, allKeys: true, first: math.MaxInt64})
+		m.tracks = append(m.tracks, &trackWriter{Track: t, allKeys: true})
 	}
 	var b builder
 	b.fileType()
@@ -144,7 +143,7 @@ func (t *trackWriter) add(p *media.Packet) {
 	shift := p.PTS - t.length
 	t.times = appendRun(t.times, uint32(p.Duration))
 	t.shifts = appendRun(t.shifts, uint32(int32(shift)))
-	t.least, t.first = min(t.least, shift), min(t.first, p.PTS)
+	t.least = min(t.least, shift)
 	t.length += p.Duration
 }
 
@@ -239,11 +238,11 @@ func (b *builder) track(t *trackWriter, id int) {
 	})
 }
 
-// edits begins the track where its first picture is shown (8.6.6), if that is
-// not at its zero.
+// edits takes back what was added to the composition times so that none is
+// negative (8.6.6).
 func (b *builder) edits(t *trackWriter) {
-	start := t.first - t.least
-	if len(t.sizes) == 0 || start == 0 {
+	start := -t.least
+	if start == 0 {
 		return
 	}
 	b.box("edts", func() {

@@ -1,0 +1,164 @@
+package formats
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+
+	"vividstrain/core/media"
+)
+
+// Rewrap copies the first video track of f and its sound, as they are coded,
+// into another container. Sound that the container cannot hold is left out and
+// named.
+func Rewrap(ctx context.Context, f *File, c media.Container, w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (left []string, err error) {
+	r := rewrap{file: f, target: c, place: map[int]int{}}
+	if err := r.choose(ctx); err != nil {
+		return nil, err
+	}
+	muxer, err := r.create(w, fragmented)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Rewind(); err != nil {
+		return nil, err
+	}
+	if err := r.copy(ctx, muxer); err != nil {
+		return nil, err
+	}
+	return r.left, muxer.Close()
+}
+
+// rewrap is a copy in progress.
+type rewrap struct {
+	file    *File
+	target  media.Container
+	tracks  []media.Track
+	place   map[int]int // track in the file: track in the copy
+	left    []string
+	convert func(dst []byte, p *media.Packet) []byte
+	video   int
+	waiting []*media.Packet // of each track the packet whose length is not known yet
+}
+
+// choose picks the tracks and finds how packets are to be converted.
+func (r *rewrap) choose(ctx context.Context) (err error) {
+	if r.video, err = r.file.Video(); err != nil {
+		return err
+	}
+	t := r.file.Tracks()[r.video]
+	codec, err := Codec(t.Codec)
+	if err != nil {
+		return err
+	}
+	if t, err = r.convertible(ctx, t, codec); err != nil {
+		return err
+	}
+	r.tracks = []media.Track{t}
+	r.place[r.video] = 0
+	for i, s := range r.file.Tracks() {
+		if s.Kind != media.Sound {
+			continue
+		}
+		// In transport streams sound has a form of its own.
+		if (r.target.ByteStream || r.file.byteStream) && r.target.Name != r.file.Container {
+			r.left = append(r.left, s.Codec)
+			continue
+		}
+		if _, err := r.target.Create(discard{}, []media.Track{s}, 0); err != nil {
+			r.left = append(r.left, s.Codec)
+			continue
+		}
+		r.place[i] = len(r.tracks)
+		r.tracks = append(r.tracks, s)
+	}
+	r.waiting = make([]*media.Packet, len(r.tracks))
+	return nil
+}
+
+// convertible returns the video track as it is to be in the copy.
+func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Codec) (_ media.Track, err error) {
+	switch {
+	case codec.Prefixed == nil || r.target.ByteStream == r.file.byteStream:
+		return t, nil
+	case r.target.ByteStream:
+		r.convert, err = codec.ByteStream(t)
+		return t, err
+	}
+	parser := codec.NewParser()
+	var p media.Packet
+	for {
+		if err := errors.Join(ctx.Err(), r.file.ReadPacket(&p)); err != nil {
+			return t, err
+		}
+		if p.Track == r.video {
+			break
+		}
+	}
+	if err := parser.Packet(p.Data); err != nil {
+		return t, err
+	}
+	info := parser.Info()
+	t.Format, t.Colour, t.HDR = info.Format, info.Colour, info.HDR
+	t, r.convert, err = codec.Prefixed(t, p.Data)
+	return t, err
+}
+
+func (r *rewrap) create(w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (media.Muxer, error) {
+	if fragmented != nil {
+		return fragmented(w, r.tracks)
+	}
+	return r.target.Create(w, r.tracks, r.file.Tracks()[r.video].Packets)
+}
+
+// copy copies all packets. Each waits for the next one of its track, which
+// tells how long it lasts.
+func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
+	for {
+		p := new(media.Packet)
+		err := r.file.ReadPacket(p)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err := errors.Join(err, ctx.Err()); err != nil {
+			return err
+		}
+		place, wanted := r.place[p.Track]
+		if !wanted {
+			continue
+		}
+		if p.Track == r.video && r.convert != nil {
+			p.Data = r.convert(nil, p)
+		}
+		p.Track = place
+		if before := r.waiting[place]; before != nil {
+			before.Duration = p.DTS - before.DTS
+			if before.Duration <= 0 || before.Duration > math.MaxInt32 {
+				before.Duration = 1
+			}
+			if err := m.WritePacket(before); err != nil {
+				return err
+			}
+			p.Duration = max(p.Duration, before.Duration)
+		}
+		r.waiting[place] = p
+	}
+	for _, p := range r.waiting {
+		if p == nil {
+			continue
+		}
+		p.Duration = max(p.Duration, 1)
+		if err := m.WritePacket(p); err != nil {
+			return fmt.Errorf("the last packet: %w", err)
+		}
+	}
+	return nil
+}
+
+// discard takes what is written and forgets it.
+type discard struct{}
+
+func (discard) Write(p []byte) (int, error)             { return len(p), nil }
+func (discard) Seek(offset int64, _ int) (int64, error) { return offset, nil }

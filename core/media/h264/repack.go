@@ -1,0 +1,106 @@
+package h264
+
+import (
+	"bytes"
+	"encoding/binary"
+
+	"vividstrain/core/media"
+)
+
+// match tells whether a file begins as a raw stream does: with a start code and
+// a unit that may come first.
+func match(head []byte) bool {
+	before, rest := cutStartCode(head)
+	if len(bytes.Trim(before, "\x00")) > 0 || len(rest) == 0 || rest[0]&0x80 != 0 {
+		return false
+	}
+	switch refIDC, kind := rest[0]>>5, rest[0]&31; kind {
+	case nalSPS:
+		return refIDC > 0 && len(rest) > 1 && rest[1] >= 44
+	case nalDelimiter, nalSEI:
+		return refIDC == 0
+	}
+	return false
+}
+
+// appendPrefixed appends a unit with its length in four bytes.
+func appendPrefixed(dst, unit []byte) []byte {
+	return append(binary.BigEndian.AppendUint32(dst, uint32(len(unit))), unit...)
+}
+
+// Prefixed returns the track for packets with lengths, whose parameter sets are
+// those in the byte stream packet first, and what converts packets.
+func Prefixed(t media.Track, first []byte) (media.Track, func(dst []byte, p *media.Packet) []byte, error) {
+	var sps, pps [][]byte
+	for unit := range annexB(first) {
+		switch unit[0] & 31 {
+		case nalSPS:
+			sps = append(sps, bytes.Clone(unit))
+		case nalPPS:
+			pps = append(pps, bytes.Clone(unit))
+		}
+	}
+	if len(sps) == 0 || len(sps) > 31 || len(pps) > 255 || len(sps[0]) < 4 {
+		return t, nil, damaged("the stream does not begin with its parameter sets")
+	}
+	c := []byte{1, sps[0][1], sps[0][2], sps[0][3], 0xFC | 3, 0xE0 | byte(len(sps))}
+	for _, unit := range sps {
+		c = append(append(c, byte(len(unit)>>8), byte(len(unit))), unit...)
+	}
+	c = append(c, byte(len(pps)))
+	for _, unit := range pps {
+		c = append(append(c, byte(len(unit)>>8), byte(len(unit))), unit...)
+	}
+	if set, err := parseSPS(unescape(nil, sps[0][1:])); err == nil && statesChroma(set.profile) {
+		c = append(c, 0xFC|byte(chromaIDC(set)), 0xF8|byte(set.depth-8), 0xF8|byte(set.depth-8), 0)
+	}
+	t.Config = c
+	known := append(sps, pps...)
+	return t, func(dst []byte, p *media.Packet) []byte {
+		for unit := range annexB(p.Data) {
+			if unit[0]&31 != nalDelimiter && !contains(known, unit) {
+				dst = appendPrefixed(dst, unit)
+			}
+		}
+		return dst
+	}, nil
+}
+
+// chromaIDC is chroma_format_idc.
+func chromaIDC(s *sps) int {
+	return map[string]int{"4:0:0": 0, "4:2:0": 1, "4:2:2": 2}[s.chroma.String()]
+}
+
+func contains(units [][]byte, unit []byte) bool {
+	for _, u := range units {
+		if bytes.Equal(u, unit) {
+			return true
+		}
+	}
+	return false
+}
+
+// ByteStream returns what converts packets with lengths into the byte stream
+// form, in which each begins with a delimiter and key frames repeat the
+// parameter sets.
+func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error) {
+	c, err := parseConfig(t.Config)
+	if err != nil {
+		return nil, err
+	}
+	start := []byte{0, 0, 0, 1}
+	return func(dst []byte, p *media.Packet) []byte {
+		dst = append(dst, 0, 0, 0, 1, nalDelimiter, 0xF0) // any slice types
+		if p.Key {
+			for _, unit := range c.sets {
+				dst = append(append(dst, start...), unit...)
+			}
+		}
+		for unit := range lengthPrefixed(p.Data, c.prefix) {
+			if unit[0]&31 != nalDelimiter {
+				dst = append(append(dst, start...), unit...)
+			}
+		}
+		return dst
+	}, nil
+}

@@ -1,0 +1,81 @@
+// Package raw is the codec of video that is not coded: the planes Y, Cb, Cr one
+// after the other, 8 bits a sample or 16 with the low byte first.
+package raw
+
+import (
+	"context"
+	"io"
+	"sync"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/picture"
+)
+
+// Name is the codec word.
+const Name = "raw"
+
+// Codec registers the decoder.
+var Codec = media.Codec{Name: Name, NewDecoder: newDecoder}
+
+// FrameSize is how many bytes a picture has.
+func FrameSize(f media.Format) int64 {
+	size := int64(0)
+	for i := range f.Chroma.Planes() {
+		w, h := f.Chroma.PlaneSize(i, f.Width, f.Height)
+		size += int64(w) * int64(h)
+	}
+	if f.Depth > 8 {
+		size *= 2
+	}
+	return size
+}
+
+type decoder struct {
+	format  media.Format
+	pool    picture.Pool
+	frames  chan media.Frame
+	drained sync.Once
+}
+
+func newDecoder(t media.Track, _ int) (media.Decoder, error) {
+	return &decoder{format: t.Format, frames: make(chan media.Frame, 1)}, nil
+}
+
+func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
+	if int64(len(p.Data)) != FrameSize(d.format) {
+		return &media.FormatError{Format: Name, Offset: -1, What: "a picture of another size than the track's"}
+	}
+	f := media.Frame{Picture: d.pool.Get(d.format.Width, d.format.Height, d.format.Depth, d.format.Chroma), PTS: p.PTS}
+	rest := p.Data
+	for i := range f.Planes {
+		plane := &f.Planes[i]
+		rest = rest[copy(plane.Pix, rest):]
+		for k := range plane.Wide {
+			plane.Wide[k] = uint16(rest[2*k]) | uint16(rest[2*k+1])<<8
+		}
+		rest = rest[2*len(plane.Wide):]
+	}
+	select {
+	case d.frames <- f:
+		return nil
+	case <-ctx.Done():
+		f.Release()
+		return ctx.Err()
+	}
+}
+
+func (d *decoder) Drain() { d.drained.Do(func() { close(d.frames) }) }
+
+func (d *decoder) Receive(ctx context.Context) (media.Frame, error) {
+	select {
+	case f, open := <-d.frames:
+		if !open {
+			return media.Frame{}, io.EOF
+		}
+		return f, nil
+	case <-ctx.Done():
+		return media.Frame{}, ctx.Err()
+	}
+}
+
+func (d *decoder) Close() {}
