@@ -2,23 +2,185 @@ package report
 
 import (
 	"fmt"
+	"strings"
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/inspect"
 )
 
-// Inspect draws what files are: one on a line.
+// Inspect draws what files are: one in full, several as a table.
 func (s Style) Inspect(reports []inspect.Report) string {
-	rows := make([][]string, len(reports))
-	for i, r := range reports {
-		keys := fmt.Sprintf("%d frames", r.KeyMax)
-		if r.KeyFrames == r.Frames {
-			keys = "all"
-		}
-		rate, _ := media.RateOf(r.FrameRate)
-		rows[i] = []string{r.File, r.Container, r.Codec, fmt.Sprintf("%dx%d", r.Width, r.Height), rate.String(),
-			media.ShortBitrate(r.BitrateBPS), media.ShortBitrate(r.BusiestBPS), fmt.Sprintf("%.2f s", r.DurationS),
-			fmt.Sprint(r.Frames), keys}
+	if len(reports) == 1 {
+		return s.inspectOne(&reports[0])
 	}
-	return s.Table([]string{"file", "in", "codec", "size", "rate", "bit/s", "busiest", "length", "frames", "keys"}, rows, 4, 5, 6, 7, 8)
+	rows := make([][]string, len(reports))
+	for i := range reports {
+		r := &reports[i]
+		rows[i] = []string{r.File, r.Container, codecOf(r), pictureOf(r), media.ShortBitrate(r.BitrateBPS), media.ShortBitrate(r.BusiestBPS),
+			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), keyShort(r), soundShort(r)}
+	}
+	return s.Table([]string{"file", "in", "codec", "picture", "bit/s", "busiest", "length", "frames", "keys", "sound"}, rows, 4, 5, 6, 7)
+}
+
+// codecOf is the codec with its profile and level.
+func codecOf(r *inspect.Report) string {
+	t := strings.TrimSpace(r.Codec + " " + r.Profile)
+	if r.Level != "" {
+		t += " @ " + r.Level
+	}
+	return t
+}
+
+// pictureOf is size, rate and samples as in a load line.
+func pictureOf(r *inspect.Report) string {
+	f := r.Format()
+	t := f.Size()
+	if f.Rate.Num > 0 {
+		t = f.SizeRate()
+	}
+	if r.Depth > 8 {
+		t += fmt.Sprintf(" %dbit", r.Depth)
+	}
+	if r.Chroma != "4:2:0" && r.Chroma != "" {
+		t += " " + r.Chroma
+	}
+	if f.Transfer != media.SDR {
+		t += " " + strings.ToUpper(string(f.Transfer))
+	}
+	return t
+}
+
+func keyShort(r *inspect.Report) string {
+	if r.KeyFrames == r.Frames {
+		return "all"
+	}
+	return fmt.Sprintf("%d frames", r.KeyMax)
+}
+
+func soundShort(r *inspect.Report) string {
+	if len(r.Sound) == 0 {
+		return "-"
+	}
+	var words []string
+	for _, t := range r.Sound {
+		words = append(words, t.Codec)
+	}
+	return strings.Join(words, ", ")
+}
+
+// inspectOne draws one file line by line.
+func (s Style) inspectOne(r *inspect.Report) string {
+	rows := [][]string{
+		{"file", fmt.Sprintf("%s, %s, %s", r.File, r.Container, bytes(float64(r.SizeBytes)))},
+		{"codec", codecOf(r)},
+		{"picture", pictureLine(r)},
+		{"rate", rateLine(r)},
+		{"length", fmt.Sprintf("%.2f s, %s", r.DurationS, plural(r.Frames, "frame"))},
+		{"bitrate", fmt.Sprintf("%sbit/s on average, %sbit/s in the busiest second", spaced(r.BitrateBPS), spaced(r.BusiestBPS))},
+		{"key frames", keyLine(r)},
+	}
+	if r.Entropy != "" {
+		rows = append(rows, []string{"B frames", bLine(r)},
+			[]string{"coding", fmt.Sprintf("%s, %s a picture, %s", r.Entropy, plural(r.Slices, "slice"), plural(r.References, "reference frame"))})
+	}
+	if c := r.Colour; c != nil {
+		rows = append(rows, []string{"colour", colourLine(c)})
+	}
+	if h := r.HDR; h != nil {
+		rows = append(rows, []string{"light", fmt.Sprintf("mastered for %g to %g cd/m2; brightest sample %d, brightest frame %d cd/m2",
+			h.MasterMinCDM2, h.MasterMaxCDM2, h.MaxCLL, h.MaxFALL)})
+	}
+	for _, t := range r.Sound {
+		rows = append(rows, []string{"sound", soundLine(t)})
+	}
+	if len(r.Sound) == 0 {
+		rows = append(rows, []string{"sound", "none"})
+	}
+	if r.Load != "" {
+		rows = append(rows, []string{"load line", r.Load})
+	}
+	for i := range rows {
+		rows[i][0] = s.Faint(rows[i][0])
+	}
+	return s.Table(nil, rows)
+}
+
+// spaced is a bitrate with a blank before its letter.
+func spaced(bps float64) string {
+	t := media.ShortBitrate(bps)
+	if last := t[len(t)-1]; last > '9' {
+		return t[:len(t)-1] + " " + t[len(t)-1:]
+	}
+	return t + " "
+}
+
+func pictureLine(r *inspect.Report) string {
+	t := fmt.Sprintf("%dx%d, %s", r.Width, r.Height, r.Scan)
+	if r.Depth > 0 {
+		t += fmt.Sprintf(", %d bit %s", r.Depth, r.Chroma)
+	}
+	switch r.Format().Transfer {
+	case media.PQ:
+		t += ", HDR (PQ)"
+	case media.HLG:
+		t += ", HDR (HLG)"
+	}
+	return t
+}
+
+func rateLine(r *inspect.Report) string {
+	rate, _ := media.RateOf(r.FrameRate)
+	switch {
+	case r.RateAssumed:
+		return fmt.Sprintf("%s frames/s, assumed: the file does not say", rate)
+	case r.Constant:
+		return fmt.Sprintf("%s frames/s, constant", rate)
+	}
+	return fmt.Sprintf("%s frames/s on average, not constant", rate)
+}
+
+func keyLine(r *inspect.Report) string {
+	if r.KeyFrames == r.Frames {
+		return "every frame"
+	}
+	t := fmt.Sprintf("%d, at most %s apart", r.KeyFrames, plural(r.KeyMax, "frame"))
+	if r.Entropy == "" {
+		return t
+	}
+	if r.IDRs != r.KeyFrames {
+		t += fmt.Sprintf(", %d of them IDR", r.IDRs)
+	}
+	if r.OpenGOP {
+		return t + ", open GOPs"
+	}
+	return t + ", closed GOPs"
+}
+
+func bLine(r *inspect.Report) string {
+	if r.BRun == 0 {
+		return "none"
+	}
+	return fmt.Sprintf("up to %d in a row, in %s", r.BRun, plural(r.BDepth, "level"))
+}
+
+func colourLine(c *inspect.Colour) string {
+	t := fmt.Sprintf("primaries %s, transfer %s, matrix %s", c.Primaries, c.Transfer, c.Matrix)
+	if c.Primaries == c.Transfer && c.Primaries == c.Matrix {
+		t = c.Primaries
+	}
+	if c.FullRange {
+		return t + ", full range"
+	}
+	return t + ", limited range"
+}
+
+func soundLine(t inspect.Sound) string {
+	line := t.Codec
+	if t.RateHz > 0 {
+		line += fmt.Sprintf(", %g kHz", float64(t.RateHz)/1000)
+	}
+	if t.Channels > 0 {
+		line += ", " + plural(t.Channels, "channel")
+	}
+	return line
 }

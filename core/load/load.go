@@ -13,7 +13,7 @@ import (
 )
 
 // Codecs are the codec words that a load line may begin with.
-var Codecs = []string{"mjpeg", "mpeg2", "h264", "hevc", "vp8", "vp9", "av1"}
+var Codecs = []string{"raw", "mjpeg", "mpeg2", "h264", "hevc", "vp8", "vp9", "av1"}
 
 // Goal is what a stream is to be converted to.
 type Goal struct {

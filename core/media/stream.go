@@ -11,7 +11,8 @@ type StreamInfo struct {
 	References int    // frames that may be referred to
 	Slices     int    // in a picture, at most
 	Frames     int
-	IDRs       int
+	Keys       int  // frames that decoding can start at
+	IDRs       int  // of them, those that nothing refers across
 	KeyMax     int  // longest way from one key frame to the next, in frames
 	BRun       int  // most B frames between two others, in order of display
 	BDepth     int  // levels of B frames that predict one another

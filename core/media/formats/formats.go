@@ -135,6 +135,9 @@ func open(file *os.File) (*File, error) {
 	return nil, fmt.Errorf("this is no video file of a kind that is read here (%s)", strings.Join(known, ", "))
 }
 
+// ByteStream tells that the container holds NAL units with start codes.
+func (f *File) ByteStream() bool { return f.byteStream }
+
 // Close closes the file.
 func (f *File) Close() error { return f.file.Close() }
 

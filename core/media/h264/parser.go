@@ -86,6 +86,7 @@ func (p *parser) begun(key, idr bool) {
 	p.isB = append(p.isB, p.filling.slices[0].h.kind == sliceB)
 	n := p.created - 1
 	if key {
+		p.info.Keys++
 		if p.lastKey >= 0 {
 			p.info.KeyMax = max(p.info.KeyMax, n-p.lastKey)
 		}

@@ -1,5 +1,5 @@
-// Package inspect says what a media file is, from its container and its
-// packets.
+// Package inspect says what a media file is, from its container, its packets
+// and the headers of its video.
 package inspect
 
 import (
@@ -10,28 +10,76 @@ import (
 	"math"
 	"path/filepath"
 
+	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/formats"
 )
 
-// Report describes the video of one file.
+// Report describes the first video track of one file, and its sound.
 type Report struct {
-	File       string  `json:"file"`
-	Container  string  `json:"container"`
-	Codec      string  `json:"codec"`
-	Width      int     `json:"width"`
-	Height     int     `json:"height"`
-	FrameRate  float64 `json:"frame_rate"`   // frames a second, mean
-	BitrateBPS float64 `json:"bitrate_bps"`  // mean
-	BusiestBPS float64 `json:"busiest_bps"`  // of the busiest second
-	DurationS  float64 `json:"duration_s"`   // of the video
-	Frames     int     `json:"frames"`       //
-	KeyFrames  int     `json:"key_frames"`   //
-	KeyMax     int     `json:"key_distance"` // longest way from one key frame to the next, in frames
-	SizeBytes  int64   `json:"size_bytes"`
+	File        string  `json:"file"`
+	Container   string  `json:"container"`
+	SizeBytes   int64   `json:"size_bytes"`
+	Codec       string  `json:"codec"`
+	Profile     string  `json:"profile,omitempty"`
+	Level       string  `json:"level,omitempty"`
+	Width       int     `json:"width"`
+	Height      int     `json:"height"`
+	Depth       int     `json:"depth"`  // bits a sample
+	Chroma      string  `json:"chroma"` // "4:2:0"
+	Scan        string  `json:"scan"`   // "progressive"
+	Colour      *Colour `json:"colour,omitempty"`
+	HDR         *HDR    `json:"hdr,omitempty"`
+	FrameRate   float64 `json:"frame_rate"`          // frames a second, mean
+	Constant    bool    `json:"frame_rate_constant"` //
+	RateAssumed bool    `json:"frame_rate_assumed"`  // the file states no times
+	BitrateBPS  float64 `json:"bitrate_bps"`         // mean
+	BusiestBPS  float64 `json:"busiest_bps"`         // of the busiest second
+	DurationS   float64 `json:"duration_s"`          // of the video
+	Frames      int     `json:"frames"`
+	KeyFrames   int     `json:"key_frames"`
+	KeyMax      int     `json:"key_distance"`         // longest way from one key frame to the next, in frames
+	IDRs        int     `json:"idr_frames,omitempty"` // key frames that nothing refers across
+	OpenGOP     bool    `json:"open_gop"`             // frames shown before a key frame are decoded after it
+	BRun        int     `json:"b_run"`                // most B frames between two others
+	BDepth      int     `json:"b_depth"`              // levels of B frames that predict one another
+	References  int     `json:"reference_frames"`     // that may be referred to
+	Entropy     string  `json:"entropy_coder,omitempty"`
+	Slices      int     `json:"slices,omitempty"` // in a picture, at most
+	Sound       []Sound `json:"sound"`
+	Load        string  `json:"load,omitempty"` // the load line that the video is, if one can be written
+
+	format media.Format
 }
 
-// File reads the whole file at path and describes its video.
+// Colour names the code points of Rec. ITU-T H.273 that a file states.
+type Colour struct {
+	Primaries string `json:"primaries"`
+	Transfer  string `json:"transfer"`
+	Matrix    string `json:"matrix"`
+	FullRange bool   `json:"full_range"`
+}
+
+// HDR is what a file says of its own light.
+type HDR struct {
+	MasterMaxCDM2 float64 `json:"mastering_max_cd_m2"`
+	MasterMinCDM2 float64 `json:"mastering_min_cd_m2"`
+	MaxCLL        int     `json:"max_cll_cd_m2"`
+	MaxFALL       int     `json:"max_fall_cd_m2"`
+}
+
+// Sound is one sound track.
+type Sound struct {
+	Codec    string `json:"codec"`
+	Channels int    `json:"channels,omitempty"`
+	RateHz   int    `json:"rate_hz,omitempty"`
+}
+
+// Format is the format of the video, with the bitrate rounded to three
+// figures, as in the load line.
+func (r *Report) Format() media.Format { return r.format }
+
+// File reads the whole file at path and describes it.
 func File(ctx context.Context, path string) (Report, error) {
 	f, err := formats.Open(path)
 	if err != nil {
@@ -46,144 +94,197 @@ func File(ctx context.Context, path string) (Report, error) {
 	return r, nil
 }
 
-// second is a packet's time and bits, for finding the busiest second.
-type second struct{ at, bits float64 }
-
 func read(ctx context.Context, f *formats.File) (Report, error) {
 	video, err := f.Video()
 	if err != nil {
 		return Report{}, err
 	}
 	track := f.Tracks()[video]
-	r := Report{Codec: track.Codec, Width: track.Format.Width, Height: track.Format.Height}
-	var (
-		packet         media.Packet
-		first, end     = math.Inf(1), math.Inf(-1)
-		bits, inWindow float64
-		window         []second
-		lastKey        = -1
-	)
+	r := Report{Codec: track.Codec, Sound: []Sound{}}
+	for _, t := range f.Tracks() {
+		if t.Kind == media.Sound {
+			r.Sound = append(r.Sound, Sound{t.Codec, t.Channels, t.Rate})
+		}
+	}
+	info := media.StreamInfo{Format: track.Format, Colour: track.Colour, HDR: track.HDR}
+	parser, err := newParser(track)
+	if err != nil {
+		return r, err
+	}
+	var rhythm rhythm
+	var packet media.Packet
+	keys := keyCount{last: -1}
 	for {
 		err := f.ReadPacket(&packet)
 		if errors.Is(err, io.EOF) {
 			break
-		} else if err == nil {
-			err = ctx.Err()
 		}
-		if err != nil {
+		if err := errors.Join(err, ctx.Err()); err != nil {
 			return r, err
 		}
 		if packet.Track != video {
 			continue
 		}
-		start := float64(packet.PTS) / float64(track.Timescale)
-		first = min(first, start)
-		end = max(end, start+float64(packet.Duration)/float64(track.Timescale))
-		now := second{float64(packet.DTS) / float64(track.Timescale), float64(len(packet.Data)) * 8}
-		bits += now.bits
-		inWindow += now.bits
-		window = append(window, now)
-		for window[0].at <= now.at-1+1e-9 {
-			inWindow -= window[0].bits
-			window = window[1:]
+		rhythm.add(&packet, float64(track.Timescale))
+		keys.add(packet.Key)
+		if keys.frames == 1 && parser == nil {
+			firstPicture(ctx, track, &packet, &info)
 		}
-		r.BusiestBPS = max(r.BusiestBPS, inWindow)
-		if packet.Key {
-			r.KeyFrames++
-			if lastKey >= 0 {
-				r.KeyMax = max(r.KeyMax, r.Frames-lastKey)
+		if parser != nil {
+			if err := parser.Packet(packet.Data); err != nil {
+				return r, err
 			}
-			lastKey = r.Frames
+			parser.Shown()
 		}
-		r.Frames++
 	}
-	if r.Frames == 0 {
+	if keys.frames == 0 {
 		return r, errors.New("its video track is empty")
 	}
-	if lastKey >= 0 {
-		r.KeyMax = max(r.KeyMax, r.Frames-lastKey)
+	keys.end()
+	r.Frames, r.KeyFrames, r.KeyMax = keys.frames, keys.count, keys.most
+	if parser != nil {
+		parser.End()
+		parser.Shown()
+		stated := info
+		info = parser.Info()
+		if info.Colour == (media.Colour{}) {
+			info.Colour = stated.Colour
+		}
+		if info.HDR == nil {
+			info.HDR = stated.HDR
+		}
+		if info.Frames > 0 && f.ByteStream() { // the container tells no key frames, or fields as packets
+			r.Frames, r.KeyFrames, r.KeyMax = info.Frames, info.Keys, info.KeyMax
+		}
 	}
-	if r.DurationS = end - first; r.DurationS > 0 {
-		r.FrameRate = float64(r.Frames) / r.DurationS
-		r.BitrateBPS = bits / r.DurationS
-	}
-	r.BusiestBPS = max(r.BusiestBPS, r.BitrateBPS)
+	r.describe(&info)
+	r.measure(&rhythm, &info, track)
 	return r, nil
 }
 
-// Checksums decodes the video of the file at path and calls each with the MD5
-// of every picture in display order.
-func Checksums(ctx context.Context, path string, threads int, each func(md5 string) error) error {
-	f, err := formats.Open(path)
-	if err != nil {
-		return err
+// newParser makes the codec's parser, if it has one and is known.
+func newParser(t media.Track) (media.UnitParser, error) {
+	codec, err := formats.Codec(t.Codec)
+	if err != nil || codec.NewParser == nil {
+		return nil, nil
 	}
-	defer f.Close()
-	if err := checksums(ctx, f, threads, each); err != nil {
-		return fmt.Errorf("%s: %w", path, err)
-	}
-	return nil
+	p := codec.NewParser()
+	return p, p.Configure(t.Config)
 }
 
-func checksums(ctx context.Context, f *formats.File, threads int, each func(md5 string) error) error {
-	video, err := f.Video()
-	if err != nil {
-		return err
+// keyCount counts frames and the ways between key frames.
+type keyCount struct{ frames, count, most, last int }
+
+func (k *keyCount) add(key bool) {
+	if key {
+		k.count++
+		k.end()
+		k.last = k.frames
 	}
-	codec, err := formats.Codec(f.Tracks()[video].Codec)
-	if err != nil {
-		return err
-	}
-	decoder, err := codec.NewDecoder(f.Tracks()[video], threads)
-	if err != nil {
-		return err
-	}
-	inner, cancel := context.WithCancel(ctx)
-	fed := make(chan error, 1)
-	go func() { fed <- feed(inner, f, video, decoder) }()
-	err = receive(inner, decoder, each)
-	cancel()
-	if feedErr := <-fed; feedErr != nil && err == nil {
-		err = feedErr
-	}
-	decoder.Close()
-	return err
+	k.frames++
 }
 
-// feed sends all packets of a track.
-func feed(ctx context.Context, f *formats.File, video int, d media.Decoder) error {
-	defer d.Drain()
-	var packet media.Packet
-	for {
-		switch err := f.ReadPacket(&packet); {
-		case errors.Is(err, io.EOF):
-			return nil
-		case err != nil:
-			return err
-		case packet.Track != video:
-			continue
-		}
-		if err := d.Send(ctx, &packet); err != nil {
-			return err
-		}
+// end closes the way from the last key frame.
+func (k *keyCount) end() {
+	if k.last >= 0 {
+		k.most = max(k.most, k.frames-k.last)
 	}
 }
 
-// receive hands out the checksums of all pictures. A picture that is damaged
-// ends it.
-func receive(ctx context.Context, d media.Decoder, each func(md5 string) error) error {
-	for n := 0; ; n++ {
-		frame, err := d.Receive(ctx)
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err != nil {
-			return fmt.Errorf("picture %d: %w", n, err)
-		}
-		sum := frame.MD5()
-		frame.Release()
-		if err := each(sum); err != nil {
-			return err
+// firstPicture decodes a packet of a codec without headers to follow, to learn
+// what its pictures are.
+func firstPicture(ctx context.Context, t media.Track, p *media.Packet, info *media.StreamInfo) {
+	codec, err := formats.Codec(t.Codec)
+	if err != nil {
+		return
+	}
+	d, err := codec.NewDecoder(t, 1)
+	if err != nil {
+		return
+	}
+	defer d.Close()
+	own := *p
+	own.Data = append([]byte(nil), p.Data...)
+	if d.Send(ctx, &own) != nil {
+		return
+	}
+	d.Drain()
+	frame, err := d.Receive(ctx)
+	if err != nil {
+		return
+	}
+	info.Format.Depth, info.Format.Chroma = frame.Depth, frame.Chroma
+	frame.Release()
+}
+
+// describe fills in what the headers say.
+func (r *Report) describe(info *media.StreamInfo) {
+	f := &info.Format
+	r.Profile, r.Level, r.Width, r.Height = f.Profile, info.Level, f.Width, f.Height
+	r.Depth, r.Chroma, r.Scan = f.Depth, f.Chroma.String(), info.Scan
+	if r.Depth == 0 { // a codec that is not known here
+		r.Chroma = ""
+	}
+	if r.Scan == "" {
+		r.Scan = "progressive"
+		if f.Interlaced {
+			r.Scan = "interlaced"
 		}
 	}
+	if c := info.Colour; c != (media.Colour{}) {
+		r.Colour = &Colour{c.PrimariesName(), c.TransferName(), c.MatrixName(), c.FullRange}
+	}
+	if h := info.HDR; h != nil {
+		r.HDR = &HDR{float64(h.Most) / 10000, float64(h.Least) / 10000, int(h.MaxCLL), int(h.MaxFALL)}
+	}
+	r.IDRs, r.OpenGOP, r.BRun, r.BDepth = info.IDRs, info.OpenGOP, info.BRun, info.BDepth
+	r.References, r.Entropy, r.Slices = info.References, info.Entropy, info.Slices
+	r.format = *f
+	r.format.Codec = r.Codec
+	r.format.Transfer = media.TransferOf(info.Colour.Transfer)
+}
+
+// measure fills in times and bitrates, and the load line.
+func (r *Report) measure(t *rhythm, info *media.StreamInfo, track media.Track) {
+	t.end()
+	r.BusiestBPS = t.busiest
+	stated := track.Format.Rate
+	if stated.Num == 0 {
+		stated = info.Format.Rate
+	}
+	if t.timed > 1 {
+		r.DurationS = t.duration()
+		r.Constant = t.constant()
+		r.FrameRate = float64(r.Frames) / r.DurationS
+	}
+	// What the file states is exact where its times are rounded.
+	if stated.Num > 0 && (r.FrameRate == 0 || r.Constant && math.Abs(stated.Hz()/r.FrameRate-1) < 0.02) {
+		r.FrameRate = stated.Hz()
+	}
+	if r.DurationS == 0 && r.FrameRate > 0 {
+		r.DurationS = float64(r.Frames) / r.FrameRate
+	}
+	r.RateAssumed = r.Container == "" && stated.Num == 0
+	if r.DurationS > 0 {
+		r.BitrateBPS = t.bits / r.DurationS
+	}
+	r.BusiestBPS = max(r.BusiestBPS, r.BitrateBPS)
+	rate, err := media.RateOf(r.FrameRate)
+	if err != nil || r.BitrateBPS < 1 {
+		return
+	}
+	r.format.Rate, r.format.Bitrate = rate, roundTo(r.BitrateBPS, 3)
+	if r.format.Depth == 0 {
+		r.format.Depth = 8
+	}
+	line := load.Load{Format: r.format, Streams: 1}.String()
+	if _, err := load.Parse(line); err == nil {
+		r.Load = line
+	}
+}
+
+// roundTo rounds to so many figures.
+func roundTo(v float64, figures int) int64 {
+	unit := math.Pow(10, max(0, math.Floor(math.Log10(v))-float64(figures)+1))
+	return int64(math.Round(v/unit) * unit)
 }
