@@ -25,10 +25,11 @@ func (a *app) climbCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:      "climb",
 		Usage:     "find the highest load that plays smoothly",
-		ArgsUsage: "[LOAD...]",
-		Description: "Plays rung after rung of a ladder, or the load lines given, until two rungs of a column are\n" +
-			"not smooth; then tries the highest smooth rung and the one above it once more. Without\n" +
-			"--device this computer plays; clips that are missing are made first.",
+		ArgsUsage: "[LOAD | FILE | FOLDER]...",
+		Description: "Plays rung after rung of a ladder, or what is given: load lines, video files, and folders of\n" +
+			"them, each at its place in the order. Goes on until two rungs of a column are not smooth;\n" +
+			"then tries the highest smooth rung and the one above it once more. Without --device this\n" +
+			"computer plays; clips that are missing are made first.",
 		Flags: []cli.Flag{
 			a.ladderFlag(),
 			&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "climb on the simulated device `NAME`, or on the one in a YAML file"},
@@ -47,7 +48,7 @@ func (a *app) climbCommand() *cli.Command {
 			jsonFlag(),
 		},
 		Action: a.climb,
-	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"")
+	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb films/ --hold 5s", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"")
 }
 
 func (a *app) climb(ctx context.Context, c *cli.Command) error {
@@ -65,7 +66,7 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	if c.Bool("resume") {
 		doc, err = a.resume(ctx, c, book, config)
 	} else {
-		doc, err = a.climbAnew(ctx, c, book, config)
+		doc, err = a.climbAnew(ctx, c, book, config, progress)
 	}
 	progress.stop()
 	if doc == nil || err != nil && doc.Attempts() == 0 {
@@ -81,12 +82,13 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 }
 
 // climbAnew begins a run as the flags say.
-func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book, config run.Config) (_ *logbook.Document, err error) {
+func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book, config run.Config, progress *progress) (_ *logbook.Document, err error) {
 	fallback := "starter"
 	if c.String("device") != "" {
 		fallback = "lounge"
 	}
-	if config.Ladder, err = ladder(c, fallback); err != nil {
+	skipped := func(err error) { progress.line("skipped " + err.Error()) }
+	if config.Ladder, err = given(ctx, c, fallback, skipped); err != nil {
 		return nil, err
 	}
 	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
@@ -205,11 +207,11 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 		case run.Baseline:
 			p.set("idle", 0, e.Total, "reading the idle device")
 		case run.Building:
-			p.set("making "+e.Load.String(), e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
+			p.set("making "+e.Load.Title(), e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
 		case run.Playing:
-			p.set(e.Load.String(), min(e.Done, e.Total), e.Total, playing(e))
+			p.set(e.Load.Title(), min(e.Done, e.Total), e.Total, playing(e))
 		case run.Ended:
-			p.line(style.Line(e.Load.String(), *e.Attempt))
+			p.line(style.Line(e.Load.Title(), *e.Attempt))
 		}
 	}
 }

@@ -4,11 +4,15 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/load"
+	"vividstrain/core/media/formats"
+	"vividstrain/core/media/inspect"
 )
 
 func (a *app) laddersCommand() *cli.Command {
@@ -100,6 +104,73 @@ func ladder(c *cli.Command, fallback string) (*load.Ladder, error) {
 		column.Rungs = append(column.Rungs, l)
 	}
 	return &load.Ladder{Name: "given", Columns: []load.Column{column}}, nil
+}
+
+// given is what a command is to go through where files and folders may stand
+// among the load lines. What of a folder cannot be played is told to skipped.
+func given(ctx context.Context, c *cli.Command, fallback string, skipped func(error)) (*load.Ladder, error) {
+	var loads []load.Load
+	files := false
+	for _, arg := range c.Args().Slice() {
+		info, err := os.Stat(arg)
+		if err != nil {
+			if l, parseErr := load.Parse(arg); parseErr == nil {
+				loads = append(loads, l)
+				continue
+			} else if !strings.ContainsAny(arg, "/\\") && filepath.Ext(arg) == "" {
+				return nil, parseErr
+			}
+			return nil, err
+		}
+		files = true
+		found := []string{arg}
+		if info.IsDir() {
+			if found, err = formats.Find(arg); err != nil {
+				return nil, err
+			}
+			if len(found) == 0 {
+				return nil, usagef("%s: there is no video file in this folder", arg)
+			}
+		}
+		for _, path := range found {
+			l, err := loadOf(ctx, path)
+			if err != nil && info.IsDir() && ctx.Err() == nil {
+				skipped(err)
+				continue
+			}
+			if err != nil {
+				return nil, usage(err)
+			}
+			loads = append(loads, l)
+		}
+	}
+	if !files {
+		return ladder(c, fallback)
+	}
+	if c.IsSet("ladder") {
+		return nil, usagef("give load lines and files or --ladder, not both")
+	}
+	return load.Arrange("given", loads)
+}
+
+// loadOf is the load of playing a file.
+func loadOf(ctx context.Context, path string) (load.Load, error) {
+	r, err := inspect.File(ctx, path)
+	if err != nil {
+		return load.Load{}, err
+	}
+	if _, err := formats.Codec(r.Codec); err != nil {
+		return load.Load{}, fmt.Errorf("%s: %w", path, err)
+	}
+	if r.Load == "" {
+		return load.Load{}, fmt.Errorf("%s: its format (%dx%d, %.3f frames/s) cannot be written as a load line", path, r.Width, r.Height, r.FrameRate)
+	}
+	l, err := load.Parse(r.Load)
+	if err != nil {
+		return l, fmt.Errorf("%s: %w", path, err)
+	}
+	l.File, err = filepath.Abs(path)
+	return l, err
 }
 
 // ladderNamed is the ladder in a file, or the built-in one of that name.

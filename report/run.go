@@ -42,7 +42,7 @@ func (s Style) rungs(d *logbook.Document) string {
 	var rows [][]string
 	for _, r := range d.Rungs {
 		for i, a := range r.Attempts {
-			name := r.Load.String()
+			name := r.Load.Title()
 			if i > 0 {
 				name = s.Faint("  once more")
 			}
@@ -120,9 +120,9 @@ func sentence(c logbook.ColumnCeiling) string {
 	case c.Load == nil && c.Next == nil:
 		return "Not tried yet."
 	case c.Load == nil:
-		fmt.Fprintf(&b, "No rung plays smoothly: %s %s.", c.Next.Load, wasFound(c.Next.Verdict))
+		fmt.Fprintf(&b, "No rung plays smoothly: %s %s.", c.Next.Load.Title(), wasFound(c.Next.Verdict))
 	default:
-		fmt.Fprintf(&b, "The highest smooth load is %s", c.Load)
+		fmt.Fprintf(&b, "The highest smooth load is %s", c.Load.Title())
 		if c.Confirmed {
 			b.WriteString(", confirmed.")
 		} else {
@@ -132,7 +132,7 @@ func sentence(c logbook.ColumnCeiling) string {
 			b.WriteString(" The ladder ends there: the device's limit was not reached.")
 			return b.String()
 		}
-		fmt.Fprintf(&b, " The next rung, %s, %s.", c.Next.Load, wasFound(c.Next.Verdict))
+		fmt.Fprintf(&b, " The next rung, %s, %s.", c.Next.Load.Title(), wasFound(c.Next.Verdict))
 	}
 	switch c.Limiter {
 	case "":

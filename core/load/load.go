@@ -4,6 +4,7 @@ package load
 
 import (
 	"fmt"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,7 +14,7 @@ import (
 )
 
 // Codecs are the codec words that a load line may begin with.
-var Codecs = []string{"raw", "mjpeg", "mpeg2", "h264", "hevc", "vp8", "vp9", "av1"}
+var Codecs = []string{"mjpeg", "mpeg2", "h264", "hevc", "vp8", "vp9", "av1", "raw"}
 
 // Goal is what a stream is to be converted to.
 type Goal struct {
@@ -27,8 +28,17 @@ type Goal struct {
 // Load is a format, how it is to be treated and in how many streams at once.
 type Load struct {
 	media.Format
-	Streams int   // at least 1
-	Goal    *Goal // nil: as it is
+	Streams int    // at least 1
+	Goal    *Goal  // nil: as it is
+	File    string // the file to be played, empty: any clip of the format; not a part of the load line
+}
+
+// Title is the load line, with the name of the file that is to be played.
+func (l Load) Title() string {
+	if l.File == "" {
+		return l.String()
+	}
+	return filepath.Base(l.File) + ": " + l.String()
 }
 
 // MaxStreams is the largest number of streams a load line may ask for.

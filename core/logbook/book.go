@@ -1,6 +1,9 @@
 package logbook
 
 import (
+	"slices"
+	"vividstrain/core/load"
+
 	"crypto/rand"
 	"database/sql"
 	"encoding/json"
@@ -240,14 +243,46 @@ func (b *Book) Load(id string) (*Document, error) {
 	return d, nil
 }
 
+// PlanFiles notes which rungs of the plan are files.
+func (d *Document) PlanFiles() {
+	rung := 0
+	for _, c := range d.Plan.Columns {
+		for _, l := range c.Rungs {
+			if l.File != "" {
+				if d.Plan.Files == nil {
+					d.Plan.Files = map[int]string{}
+				}
+				d.Plan.Files[rung] = l.File
+			}
+			rung++
+		}
+	}
+}
+
 // FillRungs lists the rungs of the plan, without attempts.
 func (d *Document) FillRungs() {
 	d.Rungs = []Rung{}
 	for _, c := range d.Plan.Columns {
 		for i, l := range c.Rungs {
-			d.Rungs = append(d.Rungs, Rung{Load: l, Column: c.Name, Order: i + 1, Attempts: []Attempt{}})
+			l.File = d.Plan.Files[len(d.Rungs)]
+			d.Rungs = append(d.Rungs, Rung{Load: l, File: l.File, Column: c.Name, Order: i + 1, Attempts: []Attempt{}})
 		}
 	}
+}
+
+// PlannedColumns are the columns of the plan, with the files that are to be
+// played.
+func (d *Document) PlannedColumns() []load.Column {
+	columns := slices.Clone(d.Plan.Columns)
+	rung := 0
+	for i := range columns {
+		columns[i].Rungs = slices.Clone(columns[i].Rungs)
+		for k := range columns[i].Rungs {
+			columns[i].Rungs[k].File = d.Plan.Files[rung]
+			rung++
+		}
+	}
+	return columns
 }
 
 func (b *Book) loadAttempts(d *Document) error {

@@ -61,6 +61,9 @@ type Plan struct {
 	BaselineS float64       `json:"baseline_s"`
 	All       bool          `json:"all"` // go on behind two rungs that are not smooth
 	Columns   []load.Column `json:"columns"`
+	// Files are the files of those rungs that are not just any clip, by the
+	// rung's place in the list of rungs, from 0.
+	Files map[int]string `json:"files,omitempty"`
 }
 
 // Baseline is the readings before the first rung, while the device was idle.
@@ -81,6 +84,7 @@ type Reading struct {
 // Rung is one load of the ladder and the attempts at it.
 type Rung struct {
 	Load     load.Load `json:"load"`
+	File     string    `json:"file,omitempty"` // that is played
 	Column   string    `json:"column"`
 	Order    int       `json:"order"` // place in its column, from 1
 	Attempts []Attempt `json:"attempts"`

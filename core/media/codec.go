@@ -144,6 +144,9 @@ type Codec struct {
 	// the track its Config.
 	Prefixed   func(t Track, first []byte) (Track, func(dst []byte, p *Packet) []byte, error)
 	ByteStream func(t Track) (func(dst []byte, p *Packet) []byte, error)
+	// Droppable returns what tells of a packet's data whether all others
+	// can be decoded without it. It is nil where that is true of all.
+	Droppable func(t Track) func(data []byte) bool
 	// Carries tells whether the encoder can make this format, and if not,
 	// why. It is nil for a codec without an encoder.
 	Carries func(f Format) error

@@ -36,6 +36,8 @@ type UnitParser interface {
 	// the order of display, as far as it is known and was not yet given.
 	Shown() []int
 	Info() StreamInfo
+	// Frames is how many frames have begun.
+	Frames() int
 }
 
 // Unit is what a parser says of a NAL unit.

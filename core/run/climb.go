@@ -91,6 +91,7 @@ func Climb(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document
 		Plan: logbook.Plan{HoldS: c.Hold.Seconds(), SettleS: c.Settle.Seconds(), BaselineS: c.Baseline.Seconds(),
 			All: c.All, Columns: c.Ladder.Columns},
 	}
+	doc.PlanFiles()
 	doc.FillRungs()
 	return conduct(ctx, book, c, doc)
 }
@@ -101,7 +102,7 @@ func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Co
 	if doc.Complete {
 		return nil, fmt.Errorf("run %s is complete; there is nothing to resume", doc.ID)
 	}
-	c.Ladder = &load.Ladder{Name: doc.Ladder, Columns: doc.Plan.Columns}
+	c.Ladder = &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}
 	c.Criteria, c.All = doc.Criteria, doc.Plan.All
 	c.Hold, c.Settle, c.Baseline = duration(doc.Plan.HoldS), duration(doc.Plan.SettleS), duration(doc.Plan.BaselineS)
 	if err := c.Check(); err != nil {

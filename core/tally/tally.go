@@ -90,6 +90,19 @@ type Timeline interface {
 // Constant is the timeline of a constant frame rate of Num/Den frames a second.
 type Constant struct{ Num, Den int }
 
+// Listed is the timeline of frames at the given times, which never fall, and
+// of their repetitions, each Length after the one before.
+type Listed struct {
+	Times  []time.Duration
+	Length time.Duration
+}
+
+// At returns the time of a frame of the first or of a later round.
+func (l Listed) At(frame int) time.Duration {
+	n := len(l.Times)
+	return l.Times[frame%n] + time.Duration(frame/n)*l.Length
+}
+
 // At returns frame x Den / Num seconds.
 func (c Constant) At(frame int) time.Duration {
 	whole, rest := frame/c.Num, frame%c.Num // in pieces, so that nothing overflows

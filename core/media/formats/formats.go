@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -80,6 +81,28 @@ func ContainerFor(path string) (media.Container, error) {
 		known = append(known, c.Extensions[0])
 	}
 	return media.Container{}, fmt.Errorf("%s: no files of this kind are written here (%s are)", path, strings.Join(known, ", "))
+}
+
+// Find lists the files in a folder, and in those below it, whose names end as
+// those of a container that is read here do; in the order of their names.
+func Find(folder string) (paths []string, err error) {
+	err = filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		end := strings.ToLower(filepath.Ext(path))
+		if !entry.Type().IsRegular() || strings.HasPrefix(entry.Name(), ".") {
+			return nil
+		}
+		for _, c := range containers {
+			if slices.Contains(c.Extensions, end) {
+				paths = append(paths, path)
+				break
+			}
+		}
+		return nil
+	})
+	return paths, err
 }
 
 // File is an open media file.

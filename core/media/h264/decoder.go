@@ -76,6 +76,7 @@ func (d *decoder) work() {
 }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
+	d.hidden = p.Hidden
 	for unit := range d.units(p.Data) {
 		if err := d.unit(ctx, unit, p.PTS); err != nil {
 			return err
@@ -117,20 +118,33 @@ func (d *decoder) Drain() {
 }
 
 func (d *decoder) Receive(ctx context.Context) (media.Frame, error) {
+	f, err := d.next(ctx)
+	for err == nil && f.hidden {
+		f.drop()
+		f, err = d.next(ctx)
+	}
+	if err != nil {
+		return media.Frame{}, err
+	}
+	f.awaitAll()
+	frame := media.Frame{Picture: &f.pic, PTS: f.pts, Damaged: f.damaged.Load()}
+	if frame.PTS == media.NoTime {
+		frame.PTS = d.shown * int64(max(d.track.Format.Rate.Den, 1))
+	}
+	d.shown++
+	return frame, nil
+}
+
+// next takes the next frame, which may not be decoded yet.
+func (d *decoder) next(ctx context.Context) (*frame, error) {
 	select {
 	case f, open := <-d.out:
 		if !open {
-			return media.Frame{}, io.EOF
+			return nil, io.EOF
 		}
-		f.awaitAll()
-		frame := media.Frame{Picture: &f.pic, PTS: f.pts, Damaged: f.damaged.Load()}
-		if frame.PTS == media.NoTime {
-			frame.PTS = d.shown * int64(max(d.track.Format.Rate.Den, 1))
-		}
-		d.shown++
-		return frame, nil
+		return f, nil
 	case <-ctx.Done():
-		return media.Frame{}, ctx.Err()
+		return nil, ctx.Err()
 	}
 }
 

@@ -17,7 +17,8 @@ import (
 const Name = "h264"
 
 // Codec registers the decoder.
-var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream}
+var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream,
+	Droppable: droppable}
 
 // Raw registers streams without a container.
 var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()

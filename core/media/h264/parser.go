@@ -232,6 +232,9 @@ func (p *parser) hdr() *media.HDR {
 	return p.info.HDR
 }
 
+// Frames is how many frames have begun.
+func (p *parser) Frames() int { return p.created }
+
 // Info says what is known by now.
 func (p *parser) Info() media.StreamInfo {
 	info := p.info

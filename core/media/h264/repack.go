@@ -104,3 +104,20 @@ func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error)
 		return dst
 	}, nil
 }
+
+// droppable returns what tells whether a packet holds a picture that no other
+// refers to.
+func droppable(t media.Track) func(data []byte) bool {
+	d := stream{}
+	if c, err := parseConfig(t.Config); err == nil {
+		d.prefix = c.prefix
+	}
+	return func(data []byte) bool {
+		for unit := range d.units(data) {
+			if kind := unit[0] & 31; kind == nalSlice || kind == nalIDR {
+				return unit[0]>>5&3 == 0
+			}
+		}
+		return false
+	}
+}

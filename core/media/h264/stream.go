@@ -31,6 +31,7 @@ type stream struct {
 	last    *frame
 	ready   []*frame // in the order of output
 	created int      // frames begun so far
+	hidden  bool     // frames that begin are not to be shown
 
 	// lend gives a job that nobody uses, hand takes a whole one.
 	lend func(ctx context.Context) (*job, error)
@@ -165,7 +166,7 @@ func (d *stream) begin(h *sliceHeader, pts int64) {
 		}
 		d.fillGap(h)
 		d.cur = d.newFrame(h.sps)
-		d.cur.pts, d.cur.frameNum = pts, h.frameNum
+		d.cur.pts, d.cur.frameNum, d.cur.hidden = pts, h.frameNum, d.hidden
 		d.cur.fieldPair = h.structure != wholeFrame
 	}
 	if h.idr() {

@@ -52,6 +52,9 @@ func NewDecoder(t media.Track, threads int) (media.Decoder, error) {
 }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
+	if p.Hidden {
+		return nil
+	}
 	select {
 	case j := <-d.idle:
 		j.data, p.Data = p.Data, j.data[:0]

@@ -42,6 +42,9 @@ func newDecoder(t media.Track, _ int) (media.Decoder, error) {
 }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
+	if p.Hidden {
+		return nil
+	}
 	if int64(len(p.Data)) != FrameSize(d.format) {
 		return &media.FormatError{Format: Name, Offset: -1, What: "a picture of another size than the track's"}
 	}

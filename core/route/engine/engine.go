@@ -17,11 +17,8 @@ import (
 
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
-	"vividstrain/core/media"
 	"vividstrain/core/media/build"
 	"vividstrain/core/media/formats"
-	"vividstrain/core/media/picture"
-	"vividstrain/core/media/scene"
 	"vividstrain/core/route"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
@@ -46,6 +43,9 @@ func Default() Options {
 type Engine struct {
 	options Options
 	sources []sense.Source
+
+	mu    sync.Mutex
+	films map[string]*film // files that were looked through, by path
 }
 
 // New checks the options.
@@ -64,7 +64,7 @@ func New(o Options) (*Engine, error) {
 		o.Threads = runtime.NumCPU()
 	}
 	sources, err := sense.Local()
-	return &Engine{options: o, sources: sources}, err
+	return &Engine{options: o, sources: sources, films: map[string]*film{}}, err
 }
 
 // Kind returns "engine".
@@ -106,6 +106,12 @@ func (*Engine) Check(l load.Load) error {
 	if l.Goal != nil {
 		return fmt.Errorf("load line %q: the engine plays as is; it does not convert", l)
 	}
+	if l.File != "" {
+		if _, err := formats.Codec(l.Codec); err != nil {
+			return fmt.Errorf("%s: %w", l.File, err)
+		}
+		return nil
+	}
 	if err := formats.Carries(l.Format); err != nil {
 		return fmt.Errorf("load line %q: %w", l, err)
 	}
@@ -117,8 +123,13 @@ func (e *Engine) order(l load.Load, progress func(done, total int)) build.Order 
 	return build.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU(), Progress: progress}
 }
 
-// Prepare builds the load's clip, if it is not there.
+// Prepare builds the load's clip, if it is not there, or looks through the
+// load's file.
 func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, total int)) error {
+	if l.File != "" {
+		_, err := e.scan(ctx, l.File)
+		return err
+	}
 	_, err := build.Clip(ctx, e.options.Clips, e.order(l, progress))
 	return err
 }
@@ -127,14 +138,13 @@ func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, t
 // many streams as the load says.
 func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	result := route.Result{Decode: route.Software}
-	order := e.order(p.Load, nil)
-	path, err := build.Clip(ctx, e.options.Clips, order)
+	film, err := e.film(ctx, p.Load)
 	if err != nil {
 		return result, err
 	}
 	players := make([]*player, p.Load.Streams)
 	for i := range players {
-		if players[i], err = e.open(path, order, p); err != nil {
+		if players[i], err = e.open(film, p); err != nil {
 			for _, opened := range players[:i] {
 				opened.close()
 			}
@@ -144,35 +154,19 @@ func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 	return playAll(ctx, players, live, result)
 }
 
-// open opens one stream of the clip.
-func (e *Engine) open(path string, order build.Order, p route.Plan) (*player, error) {
-	file, err := formats.Open(path)
+// open opens one stream of the film.
+func (e *Engine) open(film *film, p route.Plan) (*player, error) {
+	file, err := formats.Open(film.path)
 	if err != nil {
 		return nil, err
 	}
-	video, err := file.Video()
+	s, err := film.stream(file, e.options.Threads)
 	if err != nil {
 		file.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
+		return nil, fmt.Errorf("%s: %w", film.path, err)
 	}
-	track := file.Tracks()[video]
-	codec, err := formats.Codec(track.Codec)
-	if err != nil {
-		file.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	decoder, err := codec.NewDecoder(track, e.options.Threads)
-	if err != nil {
-		file.Close()
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	return newPlayer(stream{
-		packets: file, video: video, decoder: decoder, closeFile: file.Close,
-		ticks: track.Timescale * int64(order.Format.Rate.Den), perTick: int64(order.Format.Rate.Num),
-		frames: order.Frames(), number: scene.ReadNumber,
-	}, tally.ScreenConfig{
-		Refresh: e.options.Refresh, Late: e.options.Late, Spans: p.Spans(),
-		Frames: tally.Constant{Num: order.Format.Rate.Num, Den: order.Format.Rate.Den},
+	return newPlayer(s, tally.ScreenConfig{
+		Refresh: e.options.Refresh, Late: e.options.Late, Spans: p.Spans(), Frames: film.timeline,
 	}, e.options.Queue), nil
 }
 
@@ -210,18 +204,4 @@ func playAll(ctx context.Context, players []*player, live func(route.Live), resu
 		result.Streams = append(result.Streams, p.account)
 	}
 	return result, nil
-}
-
-// stream is what a player plays.
-type stream struct {
-	packets   media.Demuxer
-	video     int // index of the track
-	decoder   media.Decoder
-	closeFile func() error
-	// A packet's frame number is PTS x perTick / ticks.
-	ticks, perTick int64
-	frames         int // in the file
-	// number reads the number that a picture carries; nil where it carries
-	// none.
-	number func(*picture.Picture) (int, bool)
 }

@@ -84,6 +84,7 @@ func (p *player) stopOn(err error, cancel context.CancelCauseFunc) {
 // the end of the file it begins anew.
 func (p *player) feed(ctx context.Context) error {
 	var packet media.Packet
+	skipped := false // the last packet was
 	for round := 0; ; {
 		err := p.packets.ReadPacket(&packet)
 		if errors.Is(err, io.EOF) {
@@ -98,8 +99,14 @@ func (p *player) feed(ctx context.Context) error {
 		if packet.Track != p.video {
 			continue
 		}
-		packet.PTS = packet.PTS*p.perTick/p.ticks + int64(round*p.frames)
-		if p.tooLate(int(packet.PTS)) {
+		// A packet without a time belongs to the one before it.
+		if packet.PTS != media.NoTime {
+			if !packet.Hidden {
+				packet.PTS = p.place(packet.PTS) + int64(round*p.frames)
+			}
+			skipped = !packet.Hidden && p.tooLate(int(packet.PTS)) && (p.droppable == nil || p.droppable(packet.Data))
+		}
+		if skipped {
 			continue
 		}
 		if err := p.decoder.Send(ctx, &packet); err != nil {

@@ -16,13 +16,13 @@ import (
 	"vividstrain/core/tally"
 )
 
-// film is a demuxer of so many empty packets, 25 a second.
-type film struct{ next, frames int }
+// reel is a demuxer of so many empty packets, 25 a second.
+type reel struct{ next, frames int }
 
-func (f *film) Tracks() []media.Track { return nil }
-func (f *film) Rewind() error         { f.next = 0; return nil }
+func (f *reel) Tracks() []media.Track { return nil }
+func (f *reel) Rewind() error         { f.next = 0; return nil }
 
-func (f *film) ReadPacket(p *media.Packet) error {
+func (f *reel) ReadPacket(p *media.Packet) error {
 	if f.next == f.frames {
 		return io.EOF
 	}
@@ -74,8 +74,8 @@ const testQueue = 4
 // 100 Hz through a decoder.
 func playing(d media.Decoder, late tally.Late, length time.Duration, number func(*picture.Picture) (int, bool)) *player {
 	return newPlayer(stream{
-		packets: &film{frames: 1500}, decoder: d, closeFile: func() error { return nil },
-		ticks: 25, perTick: 25, frames: 1500, number: number,
+		packets: &reel{frames: 1500}, decoder: d, closeFile: func() error { return nil },
+		place: func(pts int64) int64 { return pts }, frames: 1500, number: number,
 	}, tally.ScreenConfig{Refresh: 100, Late: late, Frames: tally.Constant{Num: 25, Den: 1},
 		Spans: []tally.Span{{Kind: tally.Settle, To: time.Second}, {Kind: tally.Steady, From: time.Second, To: length}}}, testQueue)
 }

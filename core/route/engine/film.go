@@ -1,0 +1,212 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/media/build"
+	"vividstrain/core/media/formats"
+	"vividstrain/core/media/picture"
+	"vividstrain/core/media/scene"
+	"vividstrain/core/tally"
+)
+
+// film is a file to be played: a clip that was made here, or one of the user's
+// own.
+type film struct {
+	path     string
+	timeline tally.Timeline
+	frames   int
+	// place gives the number of the frame, in the order of display, that is
+	// to be shown at a time in the track's units.
+	place func(pts int64) int64
+	// number reads the number that a picture carries; nil where it carries
+	// none.
+	number func(*picture.Picture) (int, bool)
+}
+
+// stream is what a player plays.
+type stream struct {
+	packets   media.Demuxer
+	video     int // index of the track
+	decoder   media.Decoder
+	closeFile func() error
+	frames    int // in the file
+	place     func(pts int64) int64
+	number    func(*picture.Picture) (int, bool)
+	// droppable tells of a packet whether others can be decoded without
+	// it; nil where all can.
+	droppable func(data []byte) bool
+}
+
+// film finds the file that a load is to be played from.
+func (e *Engine) film(ctx context.Context, l load.Load) (*film, error) {
+	if l.File != "" {
+		return e.scan(ctx, l.File)
+	}
+	order := e.order(l, nil)
+	path, err := build.Clip(ctx, e.options.Clips, order)
+	if err != nil {
+		return nil, err
+	}
+	rate := order.Format.Rate
+	f := &film{path: path, frames: order.Frames(), number: scene.ReadNumber,
+		timeline: tally.Constant{Num: rate.Num, Den: rate.Den}}
+	scale, err := timescale(path)
+	ticks := scale * int64(rate.Den)
+	f.place = func(pts int64) int64 { return pts * int64(rate.Num) / ticks }
+	return f, err
+}
+
+// timescale is the unit of time of a file's video.
+func timescale(path string) (int64, error) {
+	file, err := formats.Open(path)
+	if err != nil {
+		return 0, err
+	}
+	defer file.Close()
+	video, err := file.Video()
+	if err != nil {
+		return 0, fmt.Errorf("%s: %w", path, err)
+	}
+	return file.Tracks()[video].Timescale, nil
+}
+
+// scan reads the times of all frames of a file, once.
+func (e *Engine) scan(ctx context.Context, path string) (*film, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if f := e.films[path]; f != nil {
+		return f, nil
+	}
+	file, err := formats.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	f, err := scan(ctx, file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", path, err)
+	}
+	f.path = path
+	e.films[path] = f
+	return f, nil
+}
+
+// maxFrames bounds the frames of a file: ten hours at 120 frames a second.
+const maxFrames = 10 * 3600 * 120
+
+func scan(ctx context.Context, file *formats.File) (*film, error) {
+	video, err := file.Video()
+	if err != nil {
+		return nil, err
+	}
+	track := file.Tracks()[video]
+	codec, err := formats.Codec(track.Codec)
+	if err != nil {
+		return nil, err
+	}
+	begins := func(p *media.Packet) (bool, error) { return true, nil }
+	if codec.NewParser != nil {
+		begins = frameCounter(codec.NewParser(), track)
+	}
+	var times []int64
+	var last, lasts int64
+	var p media.Packet
+	for {
+		err := file.ReadPacket(&p)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err := errors.Join(err, ctx.Err()); err != nil {
+			return nil, err
+		}
+		if p.Track != video {
+			continue
+		}
+		new, err := begins(&p)
+		if err != nil {
+			return nil, err
+		}
+		if !new || p.Hidden || p.PTS == media.NoTime {
+			continue
+		}
+		if times = append(times, p.PTS); len(times) > maxFrames {
+			return nil, fmt.Errorf("it has more than %d frames", maxFrames)
+		}
+		if p.PTS >= last {
+			last, lasts = p.PTS, p.Duration
+		}
+	}
+	return listed(times, lasts, track.Timescale)
+}
+
+// frameCounter tells of packets whether a frame begins with them: a second
+// field may come in a packet of its own.
+func frameCounter(parser media.UnitParser, t media.Track) func(p *media.Packet) (bool, error) {
+	err := parser.Configure(t.Config)
+	frames := 0
+	return func(p *media.Packet) (bool, error) {
+		if err == nil {
+			err = parser.Packet(p.Data)
+		}
+		parser.Shown()
+		before := frames
+		frames = parser.Frames()
+		return frames > before, err
+	}
+}
+
+// listed makes a film of frames at these times, in any order; the last one
+// lasts so many units, 0 if that is not known.
+func listed(times []int64, lasts, scale int64) (*film, error) {
+	if len(times) < 2 {
+		return nil, errors.New("it has fewer than two frames with times")
+	}
+	slices.Sort(times)
+	n := int64(len(times))
+	if lasts <= 0 {
+		lasts = (times[n-1] - times[0]) / (n - 1)
+	}
+	seconds := func(units int64) time.Duration {
+		return time.Duration(math.Round(float64(units) / float64(scale) * 1e9))
+	}
+	line := tally.Listed{Length: seconds(times[n-1] + lasts - times[0])}
+	for _, t := range times {
+		line.Times = append(line.Times, seconds(t-times[0]))
+	}
+	if line.Length <= 0 || line.Length > 1000*time.Hour {
+		return nil, errors.New("the times of its frames make no sense")
+	}
+	return &film{timeline: line, frames: len(times), place: func(pts int64) int64 {
+		i, _ := slices.BinarySearch(times, pts)
+		return int64(min(i, len(times)-1))
+	}}, nil
+}
+
+// stream makes a decoder for the film's video in an open file.
+func (f *film) stream(file *formats.File, threads int) (s stream, err error) {
+	if s.video, err = file.Video(); err != nil {
+		return s, err
+	}
+	track := file.Tracks()[s.video]
+	codec, err := formats.Codec(track.Codec)
+	if err != nil {
+		return s, err
+	}
+	if s.decoder, err = codec.NewDecoder(track, threads); err != nil {
+		return s, err
+	}
+	s.packets, s.closeFile, s.frames, s.place, s.number = file, file.Close, f.frames, f.place, f.number
+	if codec.Droppable != nil {
+		s.droppable = codec.Droppable(track)
+	}
+	return s, nil
+}
