@@ -1,0 +1,154 @@
+package judge
+
+import (
+	"context"
+	"crypto/sha1"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/formats"
+	"vividstrain/core/media/h264"
+	"vividstrain/core/media/mp4"
+)
+
+func browser(t testing.TB, folder string) *Browser {
+	b, err := Start(context.Background(), folder)
+	require.NoError(t, err)
+	t.Cleanup(b.Close)
+	return b
+}
+
+// decodeOurs gives the SHA-1 of every picture.
+func decodeOurs(t testing.TB, packets [][]byte, threads int, sum bool) (sums []string) {
+	d, err := h264.NewDecoder(media.Track{}, threads)
+	require.NoError(t, err)
+	go func() {
+		defer d.Drain()
+		for _, p := range packets {
+			if d.Send(context.Background(), &media.Packet{Data: p, PTS: media.NoTime}) != nil {
+				return
+			}
+		}
+	}()
+	var row []byte
+	for {
+		f, err := d.Receive(context.Background())
+		if err == io.EOF {
+			break
+		}
+		require.NoError(t, err)
+		require.False(t, f.Damaged)
+		text := ""
+		if sum {
+			hash := sha1.New()
+			for i := range f.Planes {
+				_, h := f.Chroma.PlaneSize(i, f.Width, f.Height)
+				for y := range h {
+					row = f.AppendRow(row[:0], i, y)
+					hash.Write(row)
+				}
+			}
+			text = hex.EncodeToString(hash.Sum(nil))
+		}
+		sums = append(sums, text)
+		f.Release()
+	}
+	d.Close()
+	return sums
+}
+
+// films are what the browser's encoder makes for the comparison.
+var films = []Film{
+	{"avc1.42001e", 320, 180, 25, 300_000, 250, "quality"},
+	{"avc1.42001e", 176, 144, 50, 1_500_000, 250, "realtime"},
+	{"avc1.4d001f", 640, 360, 30, 1_000_000, 250, "quality"},
+	{"avc1.64001f", 426, 240, 30, 200_000, 300, "quality"},
+	{"avc1.64001f", 854, 480, 60, 6_000_000, 250, "quality"},
+	{"avc1.64001f", 1280, 720, 30, 4_000_000, 200, "realtime"},
+	{"avc1.640028", 1920, 1080, 30, 12_000_000, 90, "quality"},
+	{"avc1.64001f", 332, 214, 24, 800_000, 500, "quality"},
+}
+
+// Streams of the browser's own encoder decode to the same pictures there and
+// here, bit by bit.
+func TestBrowserDecodesTheSame(t *testing.T) {
+	b := browser(t, t.TempDir())
+	total := 0
+	for _, film := range films {
+		t.Run(fmt.Sprintf("%s %dx%d", film.Codec, film.Width, film.Height), func(t *testing.T) {
+			packets, err := b.Encode(film)
+			require.NoError(t, err)
+			require.Len(t, packets, film.Frames)
+			theirs, err := b.Decode(film.Codec, packets, true)
+			require.NoError(t, err)
+			require.Len(t, theirs.Sums, film.Frames)
+			require.Equal(t, theirs.Sums, decodeOurs(t, packets, 3, true))
+			total += film.Frames
+		})
+	}
+	require.GreaterOrEqual(t, total, 2000)
+}
+
+// The corpus' 8-bit 4:2:0 streams decode the same in the browser: the judge
+// itself is sound.
+func TestBrowserDecodesTheCorpus(t *testing.T) {
+	b := browser(t, t.TempDir())
+	for _, name := range []string{"high-640", "main-cabac-temporal", "high-8x8-cabac", "main-weighted", "high-mbaff-cabac"} {
+		packets := split(t, "../h264/testdata/"+name+".264")
+		theirs, err := b.Decode("avc1.640028", packets, true)
+		require.NoError(t, err, name)
+		require.Equal(t, theirs.Sums, decodeOurs(t, packets, 2, true), name)
+	}
+}
+
+// split gives the packets of a raw stream.
+func split(t testing.TB, path string) (packets [][]byte) {
+	f, err := formats.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	for {
+		var p media.Packet
+		if err := f.ReadPacket(&p); err == io.EOF {
+			return packets
+		} else {
+			require.NoError(t, err)
+		}
+		packets = append(packets, p.Data)
+	}
+}
+
+// Files that our muxers write play to the end in the browser.
+func TestBrowserPlaysOurFiles(t *testing.T) {
+	dir := t.TempDir()
+	b := browser(t, dir)
+	for _, name := range []string{"high-640", "main-weighted", "high-opengop"} {
+		for _, end := range []string{".mp4", ".mkv", "-fragments.mp4"} {
+			f, err := formats.Open("../h264/testdata/" + name + ".264")
+			require.NoError(t, err)
+			out, err := os.Create(filepath.Join(dir, name+end))
+			require.NoError(t, err)
+			c, err := formats.ContainerFor(out.Name())
+			require.NoError(t, err)
+			var fragmented func(io.Writer, []media.Track) (media.Muxer, error)
+			if end == "-fragments.mp4" {
+				fragmented = mp4.CreateFragmented
+			}
+			_, err = formats.Rewrap(t.Context(), f, c, out, fragmented)
+			require.NoError(t, err)
+			require.NoError(t, out.Close())
+			require.NoError(t, f.Close())
+			played, err := b.Play(name + end)
+			require.NoError(t, err)
+			require.True(t, played.Ended, "%s%s: %+v", name, end, played)
+			require.Empty(t, played.Error, "%s%s", name, end)
+			require.Positive(t, played.Frames, "%s%s", name, end)
+		}
+	}
+}
