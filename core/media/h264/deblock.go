@@ -136,15 +136,21 @@ func differs(pv, qv *motion, p, q int, limit int32) bool {
 func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 	r := e.r
 	if k&1 == 0 || !e.mb.transform8 {
-		f := e.filter(int(pm.qp), int(e.mb.qp))
-		f.luma(r.luma, r.at+4*k, 1, r.stride, 4, bs)
+		r.thresholds = e.filter(int(pm.qp), int(e.mb.qp))
+		r.luma16(r.at+4*k, true, bs)
 	}
 	if k&1 != 0 || r.planes == 1 {
 		return
 	}
 	for i := range r.chroma {
-		f := e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
-		f.chroma(r.chroma[i], r.chromaAt+2*k, 1, r.chromaStride, 4>>r.chromaShift, bs)
+		r.thresholds = e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+		at := r.chromaAt + 2*k
+		if r.chromaShift == 1 {
+			r.chroma8(r.chroma[i], at, true, [4]uint8(bs[:]), 2)
+			continue
+		}
+		r.chroma8(r.chroma[i], at, true, [4]uint8{bs[0], bs[1]}, 4)
+		r.chroma8(r.chroma[i], at+8*r.chromaStride, true, [4]uint8{bs[2], bs[3]}, 4)
 	}
 }
 
@@ -152,16 +158,55 @@ func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
 	r := e.r
 	if k&1 == 0 || !e.mb.transform8 {
-		f := e.filter(int(pm.qp), int(e.mb.qp))
-		f.luma(r.luma, r.at+4*k*r.stride, r.stride, 1, 4, bs)
+		r.thresholds = e.filter(int(pm.qp), int(e.mb.qp))
+		r.luma16(r.at+4*k*r.stride, false, bs)
 	}
 	if r.planes == 1 || r.chromaShift == 1 && k&1 != 0 {
 		return
 	}
 	for i := range r.chroma {
-		f := e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
-		f.chroma(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, r.chromaStride, 1, 2, bs)
+		r.thresholds = e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+		r.chroma8(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, *bs, 2)
 	}
+}
+
+// setTC0 sets tC0 of n lines for each strength.
+func (r *recon[T]) setTC0(bs *[4]uint8, n int) {
+	f := &r.thresholds
+	for i, b := range bs[:min(16/n, 4)] {
+		tc := int16(-1)
+		if b > 0 {
+			tc = int16(f.tc0[(b-1)&3]) << f.shift
+		}
+		for k := range n {
+			r.tc0[(i*n+k)&15] = tc
+		}
+	}
+}
+
+// luma16 filters an edge of luma with the thresholds that are set. If one of
+// its strengths is 4, all are.
+func (r *recon[T]) luma16(at int, columns bool, bs *[4]uint8) {
+	f := &r.thresholds
+	if f.alpha == 0 || f.beta == 0 || *bs == [4]uint8{} {
+		return
+	}
+	if bs[0] < 4 {
+		r.setTC0(bs, 4)
+	}
+	r.k.lumaEdge(r.luma, at, r.stride, columns, bs[0] == 4, f, &r.tc0)
+}
+
+// chroma8 filters 8 lines of an edge of chroma, n for each strength.
+func (r *recon[T]) chroma8(pix []T, at int, columns bool, bs [4]uint8, n int) {
+	f := &r.thresholds
+	if f.alpha == 0 || f.beta == 0 || bs == [4]uint8{} {
+		return
+	}
+	if bs[0] < 4 {
+		r.setTC0(&bs, n)
+	}
+	r.k.chromaEdge(pix, at, r.chromaStride, columns, bs[0] == 4, f, &r.tc0)
 }
 
 func (e *edges[T]) horizontal(x, y int) {
@@ -232,15 +277,18 @@ func (e *edges[T]) mixedLeft(x, y int) {
 		line := row + y&1*16
 		return left + line&1*d.width, line >> 3
 	}
-	strengthAt := func(row int) (bs [4]uint8, pm *mbInfo) {
+	strengthAt := func(row int) (b uint8, pm *mbInfo) {
 		i, block := beside(row)
-		bs[0] = e.strength(&d.mbs[i], &d.motion[i], 4*block+3, row>>2*4, true, true)
-		return bs, &d.mbs[i]
+		return e.strength(&d.mbs[i], &d.motion[i], 4*block+3, row>>2*4, true, true), &d.mbs[i]
 	}
 	for row := range 16 {
-		bs, pm := strengthAt(row)
+		b, pm := strengthAt(row)
 		f := e.filter(int(pm.qp), int(e.mb.qp))
-		f.luma(r.luma, r.at+row*r.stride, 1, r.stride, 1, &bs)
+		if at := r.at + row*r.stride; b == 4 {
+			f.strong(r.luma, at, 1)
+		} else {
+			f.normal(r.luma, at, 1, int32(f.tc0[b-1])<<f.shift)
+		}
 	}
 	if r.planes == 1 {
 		return
@@ -255,10 +303,14 @@ func (e *edges[T]) mixedLeft(x, y int) {
 				luma += row & 1
 			}
 		}
-		bs, pm := strengthAt(luma)
+		b, pm := strengthAt(luma)
 		for i := range r.chroma {
 			f := e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
-			f.chroma(r.chroma[i], r.chromaAt+row*r.chromaStride, 1, r.chromaStride, 1, &bs)
+			tc := int32(0)
+			if b < 4 {
+				tc = int32(f.tc0[b-1])<<f.shift + 1
+			}
+			f.chromaLine(r.chroma[i], r.chromaAt+row*r.chromaStride, 1, b == 4, tc)
 		}
 	}
 }
@@ -266,7 +318,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 // edgeFilter holds the thresholds of an edge (8.7.2.2).
 type edgeFilter[T sample] struct {
 	alpha, beta int32
-	tc0         *[3]uint8
+	tc0         *[4]uint8
 	shift       uint // of tc0, for the depth
 	most        int32
 }
@@ -277,28 +329,6 @@ func (e *edges[T]) filter(qpP, qpQ int) edgeFilter[T] {
 	a, b := max(0, min(qp+int(e.h.alphaOff), 51)), max(0, min(qp+int(e.h.betaOff), 51))
 	shift := uint(e.h.sps.depth - 8)
 	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, &tc0s[a], shift, e.r.most}
-}
-
-// luma filters an edge of four strengths, each for n lines; across is the way
-// from sample to sample over the edge, along from line to line.
-func (f *edgeFilter[T]) luma(pix []T, at, across, along, n int, bs *[4]uint8) {
-	if f.alpha == 0 || f.beta == 0 {
-		return
-	}
-	for _, b := range bs {
-		if b == 0 {
-			at += n * along
-			continue
-		}
-		for range n {
-			if b == 4 {
-				f.strong(pix, at, across)
-			} else {
-				f.normal(pix, at, across, int32(f.tc0[b-1])<<f.shift)
-			}
-			at += along
-		}
-	}
 }
 
 // normal filters a line of luma with bS under 4 (8.7.2.3).
@@ -348,46 +378,29 @@ func (f *edgeFilter[T]) strong(pix []T, at, across int) {
 	}
 }
 
-// chroma filters an edge of chroma, two samples deep.
-func (f *edgeFilter[T]) chroma(pix []T, at, across, along, n int, bs *[4]uint8) {
-	if f.alpha == 0 || f.beta == 0 {
-		return
-	}
-	for _, b := range bs {
-		if b == 0 {
-			at += n * along
-			continue
-		}
-		for range n {
-			f.chromaLine(pix, at, across, b)
-			at += along
-		}
-	}
-}
-
-func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, b uint8) {
+// chromaLine filters a line of chroma: strong with bS 4, else within tc.
+func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, strong bool, tc int32) {
 	p0, p1 := int32(pix[at-across]), int32(pix[at-2*across])
 	q0, q1 := int32(pix[at]), int32(pix[at+across])
 	if abs32(p0-q0) >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
 		return
 	}
-	if b == 4 {
+	if strong {
 		pix[at-across] = T((2*p1 + p0 + q1 + 2) >> 2)
 		pix[at] = T((2*q1 + q0 + p1 + 2) >> 2)
 		return
 	}
-	tc := int32(f.tc0[b-1])<<f.shift + 1
 	delta := clip3(-tc, tc, ((q0-p0)*4+p1-q1+4)>>3)
 	pix[at-across], pix[at] = clip[T](p0+delta, f.most), clip[T](q0-delta, f.most)
 }
 
-// alphas, betas and tc0s are tables 8-16 and 8-17.
+// alphas, betas and tc0s are tables 8-16 and 8-17, the latter by bS - 1.
 var (
 	alphas = [52]uint8{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 4, 4, 5, 6, 7, 8, 9, 10, 12, 13, 15, 17, 20, 22, 25, 28,
 		32, 36, 40, 45, 50, 56, 63, 71, 80, 90, 101, 113, 127, 144, 162, 182, 203, 226, 255, 255}
 	betas = [52]uint8{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 6, 6, 7, 7, 8, 8,
 		9, 9, 10, 10, 11, 11, 12, 12, 13, 13, 14, 14, 15, 15, 16, 16, 17, 17, 18, 18}
-	tc0s = [52][3]uint8{{0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0},
+	tc0s = [52][4]uint8{{0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0},
 		{0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0}, {0, 0, 0},
 		{0, 0, 1}, {0, 0, 1}, {0, 0, 1}, {0, 0, 1}, {0, 1, 1}, {0, 1, 1}, {1, 1, 1}, {1, 1, 1}, {1, 1, 1}, {1, 1, 1},
 		{1, 1, 2}, {1, 1, 2}, {1, 1, 2}, {1, 1, 2}, {1, 2, 3}, {1, 2, 3}, {2, 2, 3}, {2, 2, 4}, {2, 3, 4}, {2, 3, 4},

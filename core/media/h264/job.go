@@ -67,7 +67,7 @@ type worker struct {
 
 func newWorker() *worker {
 	w := new(worker)
-	w.byte.k, w.wide.k = goKernels[uint8](), goKernels[uint16]()
+	w.byte.k, w.wide.k = fastKernels(), goKernels[uint16]()
 	return w
 }
 

@@ -13,11 +13,23 @@ type kernels[T sample] struct {
 	center func(dst []T, stride int, src []T, step, w, h int, most int32)
 	// bilinear is 8.4.2.2.2 with dx, dy in eighths.
 	bilinear func(dst []T, stride int, src []T, step, w, h, dx, dy int)
+	// add4 and add8 transform a block, add it to dst and clear it.
+	add4 func(dst []T, stride int, c *[16]int32, most int32)
+	add8 func(dst []T, stride int, c *[64]int32, most int32)
+	// lumaEdge filters an edge of 16 lines, the first of which has its
+	// sample q0 at; columns tells a vertical edge. tc0 is for each line and
+	// negative where nothing is to be done; with strong all have bS 4.
+	lumaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16)
+	// chromaEdge does the same for 8 lines of chroma.
+	chromaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16)
 }
+
+//go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg h264
 
 // goKernels are the kernels in plain Go.
 func goKernels[T sample]() kernels[T] {
-	return kernels[T]{copyBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T]}
+	return kernels[T]{copyBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
+		add4[T], add8[T], lumaEdge[T], chromaEdge[T]}
 }
 
 func copyBlock[T sample](dst []T, stride int, src []T, step, w, h int) {
@@ -88,5 +100,35 @@ func bilinearBlock[T sample](dst []T, stride int, src []T, step, w, h, dx, dy in
 		for x := range row {
 			row[x] = T((a*int32(s[x]) + b*int32(s[x+1]) + c*int32(t[x]) + d*int32(t[x+1]) + 32) >> 6)
 		}
+	}
+}
+
+// steps are the ways across an edge and along it.
+func steps(stride int, columns bool) (across, along int) {
+	if columns {
+		return 1, stride
+	}
+	return stride, 1
+}
+
+func lumaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16) {
+	across, along := steps(stride, columns)
+	for _, tc := range tc0 {
+		if strong {
+			f.strong(pix, at, across)
+		} else if tc >= 0 {
+			f.normal(pix, at, across, int32(tc))
+		}
+		at += along
+	}
+}
+
+func chromaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16) {
+	across, along := steps(stride, columns)
+	for _, tc := range tc0[:8] {
+		if strong || tc >= 0 {
+			f.chromaLine(pix, at, across, strong, int32(tc)+1)
+		}
+		at += along
 	}
 }

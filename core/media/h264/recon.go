@@ -21,10 +21,12 @@ type recon[T sample] struct {
 	chromaShift  int // 1 where chroma has half the rows
 	at, chromaAt int // the macroblock's first sample
 
-	border [32]int32
-	edge   [24*21 + rowPadding]T
-	half   [16*16 + rowPadding]T
-	second [3][16*16 + rowPadding]T
+	border     [32]int32
+	edge       [24*21 + rowPadding]T
+	half       [16*16 + rowPadding]T
+	second     [3][16*16 + rowPadding]T
+	thresholds edgeFilter[T] // of the edge that is being filtered
+	tc0        [16]int16
 }
 
 func samplesOf[T sample](p *picture.Plane) ([]T, int) {
@@ -178,9 +180,9 @@ func (r *recon[T]) addLuma() {
 func (r *recon[T]) addLumaBlock(k, at int) {
 	c := r.d.coeffs[16*k:]
 	if r.d.mb.transform8 {
-		add8(r.luma[at:], r.stride, (*[64]int32)(c), r.most)
+		r.k.add8(r.luma[at:], r.stride, (*[64]int32)(c), r.most)
 	} else {
-		add4(r.luma[at:], r.stride, (*[16]int32)(c), r.most)
+		r.k.add4(r.luma[at:], r.stride, (*[16]int32)(c), r.most)
 	}
 }
 
@@ -190,7 +192,7 @@ func (r *recon[T]) addChroma() {
 		for k := 0; coded>>k != 0; k++ {
 			if coded>>k&1 != 0 {
 				at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
-				add4(r.chroma[i][at:], r.chromaStride, (*[16]int32)(r.d.coeffs[256+128*i+16*k:]), r.most)
+				r.k.add4(r.chroma[i][at:], r.chromaStride, (*[16]int32)(r.d.coeffs[256+128*i+16*k:]), r.most)
 			}
 		}
 	}

@@ -91,6 +91,8 @@ type Film struct {
 	Bitrate int    `json:"bitrate"`
 	Frames  int    `json:"frames"`
 	Mode    string `json:"mode"` // latency mode: "quality" or "realtime"
+	// Noise is how much of a moving texture there is in the picture, 0 to 1.
+	Noise float64 `json:"noise"`
 }
 
 // Encode has the browser make a film and returns its packets in byte stream

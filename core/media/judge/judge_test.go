@@ -66,14 +66,14 @@ func decodeOurs(t testing.TB, packets [][]byte, threads int, sum bool) (sums []s
 
 // films are what the browser's encoder makes for the comparison.
 var films = []Film{
-	{"avc1.42001e", 320, 180, 25, 300_000, 250, "quality"},
-	{"avc1.42001e", 176, 144, 50, 1_500_000, 250, "realtime"},
-	{"avc1.4d001f", 640, 360, 30, 1_000_000, 250, "quality"},
-	{"avc1.64001f", 426, 240, 30, 200_000, 300, "quality"},
-	{"avc1.64001f", 854, 480, 60, 6_000_000, 250, "quality"},
-	{"avc1.64001f", 1280, 720, 30, 4_000_000, 200, "realtime"},
-	{"avc1.640028", 1920, 1080, 30, 12_000_000, 90, "quality"},
-	{"avc1.64001f", 332, 214, 24, 800_000, 500, "quality"},
+	{Codec: "avc1.42001e", Width: 320, Height: 180, Rate: 25, Bitrate: 300_000, Frames: 250, Mode: "quality"},
+	{Codec: "avc1.42001e", Width: 176, Height: 144, Rate: 50, Bitrate: 1_500_000, Frames: 250, Mode: "realtime", Noise: 0.3},
+	{Codec: "avc1.4d001f", Width: 640, Height: 360, Rate: 30, Bitrate: 1_000_000, Frames: 250, Mode: "quality"},
+	{Codec: "avc1.64001f", Width: 426, Height: 240, Rate: 30, Bitrate: 200_000, Frames: 300, Mode: "quality"},
+	{Codec: "avc1.64001f", Width: 854, Height: 480, Rate: 60, Bitrate: 6_000_000, Frames: 250, Mode: "quality"},
+	{Codec: "avc1.64001f", Width: 1280, Height: 720, Rate: 30, Bitrate: 4_000_000, Frames: 200, Mode: "realtime"},
+	{Codec: "avc1.640028", Width: 1920, Height: 1080, Rate: 30, Bitrate: 12_000_000, Frames: 90, Mode: "quality"},
+	{Codec: "avc1.64001f", Width: 332, Height: 214, Rate: 24, Bitrate: 800_000, Frames: 500, Mode: "quality"},
 }
 
 // Streams of the browser's own encoder decode to the same pictures there and

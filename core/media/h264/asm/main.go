@@ -1,0 +1,483 @@
+// Command asm writes the assembly twins of the inner loops for amd64 with
+// AVX2. Each function does what the Go function of the same name without Fast
+// does, for samples of 8 bits. Run it with go generate in the folder above.
+package main
+
+import (
+	"github.com/mmcloughlin/avo/attr"
+	. "github.com/mmcloughlin/avo/build"
+	. "github.com/mmcloughlin/avo/operand"
+	. "github.com/mmcloughlin/avo/reg"
+)
+
+func main() {
+	ConstraintExpr("amd64")
+	average()
+	bilinear()
+	filter("acrossFast", "acrossFast filters w x h samples with six taps in a row.", false)
+	filter("downFast", "downFast filters w x h samples with six taps in a column.", true)
+	center()
+	add4()
+	add8()
+	deblock()
+	strong()
+	chroma(false)
+	chroma(true)
+	transposes(16)
+	transposes(8)
+	backwards(16)
+	backwards(8)
+	Generate()
+}
+
+// block holds the arguments that all functions on blocks have.
+type block struct{ dst, stride, src, step, w, h Register }
+
+const signature = "func(dst *byte, stride int, src *byte, step int, w, h int"
+
+// attributes are NOSPLIT but for functions with much on the stack.
+var attributes = map[string]attr.Attribute{"averageFast": attr.NOSPLIT, "bilinearFast": attr.NOSPLIT, "acrossFast": attr.NOSPLIT, "downFast": attr.NOSPLIT}
+
+func begin(name, doc, more string) block {
+	TEXT(name, attributes[name], signature+more+")")
+	Pragma("noescape")
+	Doc(doc)
+	return block{Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("src"), GP64()),
+		Load(Param("step"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())}
+}
+
+func (b block) dstAt() Mem           { return Mem{Base: b.dst} }
+func (b block) srcAt(offset int) Mem { return Mem{Base: b.src, Disp: offset} }
+
+// loop runs body for every row.
+func (b block) loop(label string, body func()) {
+	Label(label)
+	body()
+	ADDQ(b.stride, b.dst)
+	ADDQ(b.step, b.src)
+	DECQ(b.h)
+	JNZ(LabelRef(label))
+}
+
+// byWidth makes a loop for 16 samples, one for 8, one for 4 and one for 2.
+func (b block) byWidth(name string, widths []int, body func(w int)) {
+	for i, w := range widths {
+		if i < len(widths)-1 {
+			CMPQ(b.w, Imm(uint64(w)))
+			JNE(LabelRef(name + "not" + string(rune('a'+w))))
+		}
+		b.loop(name+string(rune('a'+w)), func() { body(w) })
+		VZEROUPPER()
+		RET()
+		if i < len(widths)-1 {
+			Label(name + "not" + string(rune('a'+w)))
+		}
+	}
+}
+
+// store writes w bytes of x.
+func store(x VecVirtual, m Mem, w int) {
+	switch w {
+	case 16:
+		VMOVDQU(x, m)
+	case 8:
+		VMOVQ(x, m)
+	case 4:
+		VMOVD(x, m)
+	case 2:
+		VPEXTRW(Imm(0), x, m)
+	}
+}
+
+func average() {
+	b := begin("averageFast", "averageFast is (dst + src + 1) >> 1.", "")
+	b.byWidth("average", []int{16, 8, 4, 2}, func(w int) {
+		x, y := XMM(), XMM()
+		switch w {
+		case 16:
+			VMOVDQU(b.dstAt(), x)
+			VPAVGB(b.srcAt(0), x, x)
+		case 8:
+			VMOVQ(b.dstAt(), x)
+			VMOVQ(b.srcAt(0), y)
+			VPAVGB(y, x, x)
+		case 4:
+			VMOVD(b.dstAt(), x)
+			VMOVD(b.srcAt(0), y)
+			VPAVGB(y, x, x)
+		case 2:
+			VPXOR(x, x, x)
+			VPXOR(y, y, y)
+			VPINSRW(Imm(0), b.dstAt(), x, x)
+			VPINSRW(Imm(0), b.srcAt(0), y, y)
+			VPAVGB(y, x, x)
+		}
+		store(x, b.dstAt(), w)
+	})
+}
+
+// words broadcasts the low 16 bits of a register.
+func words(r Register) VecVirtual {
+	x := XMM()
+	VMOVD(r.(GPVirtual).As32(), x)
+	VPBROADCASTW(x, x)
+	return x
+}
+
+func constant(v int) VecVirtual {
+	g := GP64()
+	MOVQ(I64(int64(v)), g)
+	return words(g)
+}
+
+func bilinear() {
+	b := begin("bilinearFast", "bilinearFast interpolates w = 8, 4 or 2 samples a row at dx, dy eighths.", ", dx, dy int")
+	dx, dy := Load(Param("dx"), GP64()), Load(Param("dy"), GP64())
+	// The weights (8-dx, dx) of neighbours as bytes.
+	a, t := GP64(), GP64()
+	MOVQ(U64(8), a)
+	SUBQ(dx, a)
+	MOVQ(dx, t)
+	SHLQ(Imm(8), t)
+	ORQ(t, a)
+	across := words(a)
+	below := words(dy)
+	MOVQ(U64(8), a)
+	SUBQ(dy, a)
+	above := words(a)
+	round := constant(32)
+	row := func(at Mem) VecVirtual {
+		x, y := XMM(), XMM()
+		VMOVQ(at, x)
+		VMOVQ(at.Offset(1), y)
+		VPUNPCKLBW(y, x, x)
+		VPMADDUBSW(across, x, x)
+		return x
+	}
+	b.byWidth("bilinear", []int{8, 4, 2}, func(w int) {
+		x := row(b.srcAt(0))
+		y := row(Mem{Base: b.src, Index: b.step, Scale: 1})
+		VPMULLW(above, x, x)
+		VPMULLW(below, y, y)
+		VPADDW(y, x, x)
+		VPADDW(round, x, x)
+		VPSRLW(Imm(6), x, x)
+		VPACKUSWB(x, x, x)
+		store(x, b.dstAt(), w)
+	})
+}
+
+// tap sums six words: a - 5b + 20c + 20d - 5e + f.
+func tap(load func(i int) VecVirtual, five, twenty VecVirtual) VecVirtual {
+	sum := load(2)
+	VPADDW(load(3), sum, sum)
+	VPMULLW(twenty, sum, sum)
+	inner := load(1)
+	VPADDW(load(4), inner, inner)
+	VPMULLW(five, inner, inner)
+	VPSUBW(inner, sum, sum)
+	VPADDW(load(0), sum, sum)
+	VPADDW(load(5), sum, sum)
+	return sum
+}
+
+// spread copies a vector of words to both halves of a wide register.
+func spread(x VecVirtual) VecVirtual {
+	y := YMM()
+	VPBROADCASTW(x, y)
+	return y
+}
+
+func filter(name, doc string, down bool) {
+	b := begin(name, doc, "")
+	five, twenty, round := constant(5), constant(20), constant(16)
+	fiveW, twentyW, roundW := spread(five), spread(twenty), spread(round)
+	step3, step5 := GP64(), GP64()
+	if down {
+		LEAQ(Mem{Base: b.step, Index: b.step, Scale: 2}, step3)
+		LEAQ(Mem{Base: b.step, Index: b.step, Scale: 4}, step5)
+	}
+	at := func(i int) Mem {
+		if !down {
+			return b.srcAt(i)
+		}
+		switch i {
+		case 0:
+			return b.srcAt(0)
+		case 1, 2, 4:
+			return Mem{Base: b.src, Index: b.step, Scale: uint8(i)}
+		case 3:
+			return Mem{Base: b.src, Index: step3, Scale: 1}
+		}
+		return Mem{Base: b.src, Index: step5, Scale: 1}
+	}
+	b.byWidth(name, []int{16, 8, 4}, func(w int) {
+		if w == 16 {
+			sum := tap(func(i int) VecVirtual { y := YMM(); VPMOVZXBW(at(i), y); return y }, fiveW, twentyW)
+			VPADDW(roundW, sum, sum)
+			VPSRAW(Imm(5), sum, sum)
+			high := XMM()
+			VEXTRACTI128(Imm(1), sum, high)
+			VPACKUSWB(high, sum.AsX(), high)
+			VMOVDQU(high, b.dstAt())
+			return
+		}
+		sum := tap(func(i int) VecVirtual { x := XMM(); VPMOVZXBW(at(i), x); return x }, five, twenty)
+		VPADDW(round, sum, sum)
+		VPSRAW(Imm(5), sum, sum)
+		VPACKUSWB(sum, sum, sum)
+		store(sum, b.dstAt(), w)
+	})
+}
+
+// center filters rows into words on the stack, and those in columns.
+func center() {
+	b := begin("centerFast", "centerFast filters w x h samples with six taps both ways.", "")
+	mid := AllocLocal(21 * 32)
+	five, twenty := spread(constant(5)), spread(constant(20))
+	rows, at := GP64(), GP64()
+	MOVQ(b.h, rows)
+	ADDQ(Imm(5), rows)
+	LEAQ(mid, at)
+	Label("centerrows")
+	sum := tap(func(i int) VecVirtual { y := YMM(); VPMOVZXBW(b.srcAt(i), y); return y }, five, twenty)
+	VMOVDQU(sum, Mem{Base: at})
+	ADDQ(Imm(32), at)
+	ADDQ(b.step, b.src)
+	DECQ(rows)
+	JNZ(LabelRef("centerrows"))
+
+	pair := func(low, high int16) VecVirtual {
+		g, x, y := GP64(), XMM(), YMM()
+		MOVQ(I64(int64(uint32(uint16(low))|uint32(uint16(high))<<16)), g)
+		VMOVD(g.As32(), x)
+		VPBROADCASTD(x, y)
+		return y
+	}
+	outer, middle, last := pair(1, -5), pair(20, 20), pair(-5, 1)
+	round := YMM()
+	{
+		g, x := GP64(), XMM()
+		MOVQ(U64(512), g)
+		VMOVD(g.As32(), x)
+		VPBROADCASTD(x, round)
+	}
+	LEAQ(mid, at)
+	MOVQ(U64(0), b.src) // the rows in mid are stepped through instead
+	MOVQ(U64(0), b.step)
+	half := func(unpack func(ops ...Op)) VecVirtual {
+		total := YMM()
+		for i, weights := range []VecVirtual{outer, middle, last} {
+			x, y := YMM(), YMM()
+			VMOVDQU(Mem{Base: at, Disp: 64 * i}, x)
+			VMOVDQU(Mem{Base: at, Disp: 64*i + 32}, y)
+			unpack(y, x, x)
+			VPMADDWD(weights, x, x)
+			if i == 0 {
+				VMOVDQA(x, total)
+			} else {
+				VPADDD(x, total, total)
+			}
+		}
+		VPADDD(round, total, total)
+		VPSRAD(Imm(10), total, total)
+		return total
+	}
+	b.byWidth("center", []int{16, 8, 4}, func(w int) {
+		low := half(func(ops ...Op) { VPUNPCKLWD(ops[0], ops[1], ops[2]) })
+		high := half(func(ops ...Op) { VPUNPCKHWD(ops[0], ops[1], ops[2]) })
+		VPACKSSDW(high, low, low)
+		x := XMM()
+		VEXTRACTI128(Imm(1), low, x)
+		VPACKUSWB(x, low.AsX(), x)
+		store(x, b.dstAt(), w)
+		ADDQ(Imm(32), at)
+	})
+}
+
+// transpose4 turns four rows of four double words into columns.
+func transpose4(r [4]VecVirtual) [4]VecVirtual {
+	a, b, c, d := XMM(), XMM(), XMM(), XMM()
+	VPUNPCKLDQ(r[1], r[0], a)
+	VPUNPCKHDQ(r[1], r[0], b)
+	VPUNPCKLDQ(r[3], r[2], c)
+	VPUNPCKHDQ(r[3], r[2], d)
+	e, f, g, h := XMM(), XMM(), XMM(), XMM()
+	VPUNPCKLQDQ(c, a, e)
+	VPUNPCKHQDQ(c, a, f)
+	VPUNPCKLQDQ(d, b, g)
+	VPUNPCKHQDQ(d, b, h)
+	return [4]VecVirtual{e, f, g, h}
+}
+
+// inverse4 is the one-dimensional transform of four vectors.
+func inverse4(c [4]VecVirtual) [4]VecVirtual {
+	e, f, g, h, t := XMM(), XMM(), XMM(), XMM(), XMM()
+	VPADDD(c[2], c[0], e)
+	VPSUBD(c[2], c[0], f)
+	VPSRAD(Imm(1), c[1], g)
+	VPSUBD(c[3], g, g)
+	VPSRAD(Imm(1), c[3], t)
+	VPADDD(c[1], t, h)
+	o := [4]VecVirtual{XMM(), XMM(), XMM(), XMM()}
+	VPADDD(h, e, o[0])
+	VPADDD(g, f, o[1])
+	VPSUBD(g, f, o[2])
+	VPSUBD(h, e, o[3])
+	return o
+}
+
+func add4() {
+	TEXT("add4Fast", attr.NOSPLIT, "func(dst *byte, stride int, c *[16]int32)")
+	Pragma("noescape")
+	Doc("add4Fast transforms a 4x4 block, adds it to dst and clears it.")
+	dst, stride, c := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("c"), GP64())
+	var r [4]VecVirtual
+	for i := range r {
+		r[i] = XMM()
+		VMOVDQU(Mem{Base: c, Disp: 16 * i}, r[i])
+	}
+	r = inverse4(transpose4(inverse4(transpose4(r))))
+	// The second transpose gave rows of columns: the result is by rows.
+	zero, round := YMM(), XMM()
+	VPXOR(zero, zero, zero)
+	VMOVDQU(zero, Mem{Base: c})
+	VMOVDQU(zero, Mem{Base: c, Disp: 32})
+	g := GP64()
+	MOVQ(U64(32), g)
+	VMOVD(g.As32(), round)
+	VPBROADCASTD(round, round)
+	for i := range r {
+		VPADDD(round, r[i], r[i])
+		VPSRAD(Imm(6), r[i], r[i])
+	}
+	for i := 0; i < 4; i += 2 {
+		next := GP64()
+		LEAQ(Mem{Base: dst, Index: stride, Scale: 1}, next)
+		p := XMM()
+		VMOVD(Mem{Base: dst}, p)
+		VPINSRD(Imm(1), Mem{Base: next}, p, p)
+		VPMOVZXBW(p, p)
+		VPACKSSDW(r[i+1], r[i], r[i])
+		VPADDW(r[i], p, p)
+		VPACKUSWB(p, p, p)
+		VMOVD(p, Mem{Base: dst})
+		VPEXTRD(Imm(1), p, Mem{Base: next})
+		LEAQ(Mem{Base: dst, Index: stride, Scale: 2}, dst)
+	}
+	VZEROUPPER()
+	RET()
+}
+
+// transpose8 turns eight rows of eight double words into columns, in place.
+func transpose8(r *[8]VecVirtual) {
+	var t [8]VecVirtual
+	for i := 0; i < 8; i += 2 {
+		t[i], t[i+1] = YMM(), YMM()
+		VPUNPCKLDQ(r[i+1], r[i], t[i])
+		VPUNPCKHDQ(r[i+1], r[i], t[i+1])
+	}
+	var u [8]VecVirtual
+	for i := 0; i < 8; i += 4 {
+		for k := range 2 {
+			u[i+2*k], u[i+2*k+1] = YMM(), YMM()
+			VPUNPCKLQDQ(t[i+k+2], t[i+k], u[i+2*k])
+			VPUNPCKHQDQ(t[i+k+2], t[i+k], u[i+2*k+1])
+		}
+	}
+	for i := range 4 {
+		low, high := YMM(), YMM()
+		VPERM2I128(Imm(0x20), u[i+4], u[i], low)
+		VPERM2I128(Imm(0x31), u[i+4], u[i], high)
+		r[i], r[i+4] = low, high
+	}
+}
+
+// inverse8 is the one-dimensional transform of eight vectors. Registers are
+// scarce, so that some of them go through memory at spill.
+func inverse8(c *[8]VecVirtual) {
+	half := func(v VecVirtual, n uint64) VecVirtual {
+		t := YMM()
+		VPSRAD(Imm(n), v, t)
+		return t
+	}
+	// The odd part.
+	a1, a3, a5, a7 := YMM(), YMM(), YMM(), YMM()
+	VPSUBD(c[3], c[5], a1)
+	VPSUBD(c[7], a1, a1)
+	VPSUBD(half(c[7], 1), a1, a1)
+	VPADDD(c[7], c[1], a3)
+	VPSUBD(c[3], a3, a3)
+	VPSUBD(half(c[3], 1), a3, a3)
+	VPSUBD(c[1], c[7], a5)
+	VPADDD(c[5], a5, a5)
+	VPADDD(half(c[5], 1), a5, a5)
+	VPADDD(c[5], c[3], a7)
+	VPADDD(c[1], a7, a7)
+	VPADDD(half(c[1], 1), a7, a7)
+	b1, b3, b5, b7 := c[1], c[3], c[5], c[7]
+	VPADDD(half(a7, 2), a1, b1)
+	VPSUBD(half(a1, 2), a7, b7)
+	VPADDD(half(a5, 2), a3, b3)
+	VPSUBD(a5, half(a3, 2), b5)
+	// The even part.
+	a0, a2, a4, a6 := YMM(), YMM(), YMM(), YMM()
+	VPADDD(c[4], c[0], a0)
+	VPSUBD(c[4], c[0], a2)
+	VPSUBD(c[6], half(c[2], 1), a4)
+	VPADDD(half(c[6], 1), c[2], a6)
+	b0, b2, b4, b6 := c[0], c[2], c[4], c[6]
+	VPADDD(a6, a0, b0)
+	VPADDD(a4, a2, b2)
+	VPSUBD(a4, a2, b4)
+	VPSUBD(a6, a0, b6)
+	o := [8]VecVirtual{YMM(), YMM(), YMM(), YMM(), YMM(), YMM(), YMM(), YMM()}
+	VPADDD(b7, b0, o[0])
+	VPSUBD(b7, b0, o[7])
+	VPADDD(b5, b2, o[1])
+	VPSUBD(b5, b2, o[6])
+	VPADDD(b3, b4, o[2])
+	VPSUBD(b3, b4, o[5])
+	VPADDD(b1, b6, o[3])
+	VPSUBD(b1, b6, o[4])
+	*c = o
+}
+
+func add8() {
+	TEXT("add8Fast", attr.NOSPLIT, "func(dst *byte, stride int, c *[64]int32)")
+	Pragma("noescape")
+	Doc("add8Fast transforms an 8x8 block, adds it to dst and clears it.")
+	dst, stride, c := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("c"), GP64())
+	var r [8]VecVirtual
+	for i := range r {
+		r[i] = YMM()
+		VMOVDQU(Mem{Base: c, Disp: 32 * i}, r[i])
+	}
+	transpose8(&r)
+	inverse8(&r)
+	transpose8(&r)
+	inverse8(&r)
+	zero, round := YMM(), YMM()
+	VPXOR(zero, zero, zero)
+	for i := range r {
+		VMOVDQU(zero, Mem{Base: c, Disp: 32 * i})
+	}
+	g, x := GP64(), XMM()
+	MOVQ(U64(32), g)
+	VMOVD(g.As32(), x)
+	VPBROADCASTD(x, round)
+	for i := range r {
+		VPADDD(round, r[i], r[i])
+		VPSRAD(Imm(6), r[i], r[i])
+		high, p := XMM(), XMM()
+		VEXTRACTI128(Imm(1), r[i], high)
+		VPACKSSDW(high, r[i].AsX(), high)
+		VPMOVZXBW(Mem{Base: dst}, p)
+		VPADDW(high, p, p)
+		VPACKUSWB(p, p, p)
+		VMOVQ(p, Mem{Base: dst})
+		ADDQ(stride, dst)
+	}
+	VZEROUPPER()
+	RET()
+}

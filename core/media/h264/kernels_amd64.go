@@ -1,0 +1,85 @@
+package h264
+
+import "golang.org/x/sys/cpu"
+
+// fastKernels are the fastest kernels for 8 bits that this processor runs.
+func fastKernels() kernels[uint8] {
+	if !cpu.X86.HasAVX2 {
+		return goKernels[uint8]()
+	}
+	return kernels[uint8]{
+		copy: copySamples,
+		average: func(dst []uint8, stride int, src []uint8, step, w, h int) {
+			averageFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)
+		},
+		across: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
+			acrossFast(first(dst, stride, w, h), stride, first(src, step, w+5, h), step, w, h)
+		},
+		down: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
+			downFast(first(dst, stride, w, h), stride, first(src, step, w, h+5), step, w, h)
+		},
+		center: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
+			centerFast(first(dst, stride, w, h), stride, first(src, step, w+5, h+5), step, w, h)
+		},
+		bilinear: func(dst []uint8, stride int, src []uint8, step, w, h, dx, dy int) {
+			bilinearFast(first(dst, stride, w, h), stride, first(src, step, w+1, h+1), step, w, h, dx, dy)
+		},
+		add4: func(dst []uint8, stride int, c *[16]int32, _ int32) { add4Fast(first(dst, stride, 4, 4), stride, c) },
+		add8: func(dst []uint8, stride int, c *[64]int32, _ int32) { add8Fast(first(dst, stride, 8, 8), stride, c) },
+		lumaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[16]int16) {
+			var rows [128]byte
+			q0, step := &rows[64], 16
+			if columns {
+				_, _ = pix[at-4], pix[at+15*stride+3]
+				columns16Fast(&rows, &pix[at-4], stride)
+			} else {
+				_, _ = pix[at-4*stride], pix[at+3*stride+15]
+				q0, step = &pix[at], stride
+			}
+			if strong {
+				lumaStrongFast(q0, step, int(f.alpha), int(f.beta))
+			} else {
+				lumaEdgeFast(q0, step, int(f.alpha), int(f.beta), tc0)
+			}
+			if columns {
+				lines16Fast(&pix[at-4], stride, &rows)
+			}
+		},
+		chromaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[16]int16) {
+			var rows [128]byte
+			q0, step := &rows[64], 16
+			if columns {
+				_, _ = pix[at-4], pix[at+7*stride+3]
+				columns8Fast(&rows, &pix[at-4], stride)
+			} else {
+				_, _ = pix[at-2*stride], pix[at+stride+7]
+				q0, step = &pix[at], stride
+			}
+			if strong {
+				chromaStrongFast(q0, step, int(f.alpha), int(f.beta))
+			} else {
+				chromaEdgeFast(q0, step, int(f.alpha), int(f.beta), tc0)
+			}
+			if columns {
+				lines8Fast(&pix[at-4], stride, &rows)
+			}
+		},
+	}
+}
+
+// first is where a block begins that the slice holds whole. Behind it rows are
+// padded, so that loads may reach further.
+func first(s []uint8, stride, w, h int) *uint8 {
+	_ = s[(h-1)*stride+w-1]
+	return &s[0]
+}
+
+func copySamples(dst []uint8, stride int, src []uint8, step, w, h int) {
+	if w != 16 {
+		copyBlock(dst, stride, src, step, w, h)
+		return
+	}
+	for y := range h {
+		*(*[16]uint8)(dst[y*stride:]) = *(*[16]uint8)(src[y*step:])
+	}
+}

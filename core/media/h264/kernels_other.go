@@ -1,0 +1,6 @@
+//go:build !amd64
+
+package h264
+
+// fastKernels are the fastest kernels for 8 bits that this processor runs.
+func fastKernels() kernels[uint8] { return goKernels[uint8]() }
