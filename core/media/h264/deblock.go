@@ -75,6 +75,16 @@ func (e *edges[T]) inner(k, step int) (bs [4]uint8, any bool) {
 	if e.mb.intra() {
 		return [4]uint8{3, 3, 3, 3}, true
 	}
+	if e.mb.still {
+		if e.mb.luma == 0 {
+			return bs, false
+		}
+		for j := range bs {
+			q := k*step + j*(5-step)
+			bs[j] = uint8((e.mb.luma>>q | e.mb.luma>>(q-step)) & 1 << 1)
+		}
+		return bs, bs != [4]uint8{}
+	}
 	for j := range bs {
 		q := k*step + j*(5-step)
 		bs[j] = e.strength(e.mb, e.mv, q-step, q, false, step == 1)
@@ -170,16 +180,18 @@ func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
 	}
 }
 
-// setTC0 sets tC0 of n lines for each strength.
+// setTC0 sets tC0 of n lines, 4 or 2, for each strength.
 func (r *recon[T]) setTC0(bs *[4]uint8, n int) {
 	f := &r.thresholds
-	for i, b := range bs[:min(16/n, 4)] {
+	for i, b := range bs {
 		tc := int16(-1)
 		if b > 0 {
 			tc = int16(f.tc0[(b-1)&3]) << f.shift
 		}
-		for k := range n {
-			r.tc0[(i*n+k)&15] = tc
+		if n == 4 {
+			*(*[4]int16)(r.tc0[4*i:]) = [4]int16{tc, tc, tc, tc}
+		} else {
+			*(*[2]int16)(r.tc0[2*i:]) = [2]int16{tc, tc}
 		}
 	}
 }

@@ -91,10 +91,26 @@ func predictSquare[T sample](dst []T, stride, n int, places *[64]uint8, p *[32]i
 }
 
 func fill[T sample](dst []T, stride, w, h int, v T) {
-	for y := range h {
-		row := dst[y*stride:][:w]
-		for x := range row {
-			row[x] = v
+	switch w {
+	case 4:
+		for y := range h {
+			*(*[4]T)(dst[y*stride:]) = [4]T{v, v, v, v}
+		}
+	case 8:
+		for y := range h {
+			*(*[8]T)(dst[y*stride:]) = [8]T{v, v, v, v, v, v, v, v}
+		}
+	case 16:
+		row := [16]T{v, v, v, v, v, v, v, v, v, v, v, v, v, v, v, v}
+		for y := range h {
+			*(*[16]T)(dst[y*stride:]) = row
+		}
+	default:
+		for y := range h {
+			row := dst[y*stride:][:w]
+			for x := range row {
+				row[x] = v
+			}
 		}
 	}
 }
@@ -342,28 +358,40 @@ func (r *recon[T]) intraChroma(pix []T, at, stride, h, mode int, ok *around) {
 
 // chromaMeans is 8.3.4.1 to 8.3.4.3: a DC of its own for every 4x4 block.
 func (r *recon[T]) chromaMeans(pix []T, at, stride, h int, ok *around) {
+	var above [2]int32
+	if ok.top {
+		for i, v := range pix[at-stride:][:8] {
+			above[i>>2] += int32(v)
+		}
+	}
 	for y := 0; y < h; y += 4 {
 		left := ok.left[y*4/h]
 		if h == 8 {
 			left = left && ok.left[y*4/h+1]
 		}
-		for x := 0; x < 8; x += 4 {
-			var beside, above [4]int32
+		beside := int32(0)
+		if left {
+			for i := range 4 {
+				beside += int32(pix[at+(y+i)*stride-1])
+			}
+		}
+		for x, sum := range above {
 			useLeft, useTop := left, ok.top
 			if x > 0 && y == 0 && useTop {
 				useLeft = false
 			} else if x == 0 && y > 0 && useLeft {
 				useTop = false
 			}
-			for i := range 4 {
-				if useLeft {
-					beside[i] = int32(pix[at+(y+i)*stride-1])
-				}
-				if useTop {
-					above[i] = int32(pix[at-stride+x+i])
-				}
+			v := (r.most + 1) >> 1
+			switch {
+			case useLeft && useTop:
+				v = (beside + sum + 4) >> 3
+			case useLeft:
+				v = (beside + 2) >> 2
+			case useTop:
+				v = (sum + 2) >> 2
 			}
-			fill(pix[at+y*stride+x:], stride, 4, 4, meanOf[T](beside[:], above[:], useLeft, useTop, r.most))
+			fill(pix[at+y*stride+4*x:], stride, 4, 4, T(v))
 		}
 	}
 }

@@ -16,6 +16,9 @@ type kernels[T sample] struct {
 	// add4 and add8 transform a block, add it to dst and clear it.
 	add4 func(dst []T, stride int, c *[16]int32, most int32)
 	add8 func(dst []T, stride int, c *[64]int32, most int32)
+	// addDC does the same for a block of size 4 or 8 that has but a DC
+	// coefficient.
+	addDC func(dst []T, stride, size int, c *int32, most int32)
 	// lumaEdge filters an edge of 16 lines, the first of which has its
 	// sample q0 at; columns tells a vertical edge. tc0 is for each line and
 	// negative where nothing is to be done; with strong all have bS 4.
@@ -29,7 +32,7 @@ type kernels[T sample] struct {
 // goKernels are the kernels in plain Go.
 func goKernels[T sample]() kernels[T] {
 	return kernels[T]{copyBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
-		add4[T], add8[T], lumaEdge[T], chromaEdge[T]}
+		add4[T], add8[T], addDC[T], lumaEdge[T], chromaEdge[T]}
 }
 
 func copyBlock[T sample](dst []T, stride int, src []T, step, w, h int) {

@@ -26,6 +26,11 @@ func fastKernels() kernels[uint8] {
 		},
 		add4: func(dst []uint8, stride int, c *[16]int32, _ int32) { add4Fast(first(dst, stride, 4, 4), stride, c) },
 		add8: func(dst []uint8, stride int, c *[64]int32, _ int32) { add8Fast(first(dst, stride, 8, 8), stride, c) },
+		addDC: func(dst []uint8, stride, size int, c *int32, _ int32) {
+			v := (*c + 32) >> 6
+			*c = 0
+			addDCFast(first(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
+		},
 		lumaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[16]int16) {
 			var rows [128]byte
 			q0, step := &rows[64], 16

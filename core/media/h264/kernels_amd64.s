@@ -909,6 +909,85 @@ TEXT ·add8Fast(SB), NOSPLIT, $0-24
 	VZEROUPPER
 	RET
 
+// func addDCFast(dst *byte, stride int, size int, plus int, minus int)
+// Requires: AVX, AVX2
+TEXT ·addDCFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         size+16(FP), DX
+	MOVQ         plus+24(FP), BX
+	VMOVD        BX, X0
+	VPBROADCASTB X0, X0
+	MOVQ         minus+32(FP), BX
+	VMOVD        BX, X1
+	VPBROADCASTB X1, X1
+	CMPQ         DX, $0x08
+	JEQ          eight
+	VMOVD        (AX), X2
+	VPADDUSB     X0, X2, X2
+	VPSUBUSB     X1, X2, X2
+	VMOVD        X2, (AX)
+	ADDQ         CX, AX
+	VMOVD        (AX), X2
+	VPADDUSB     X0, X2, X2
+	VPSUBUSB     X1, X2, X2
+	VMOVD        X2, (AX)
+	ADDQ         CX, AX
+	VMOVD        (AX), X2
+	VPADDUSB     X0, X2, X2
+	VPSUBUSB     X1, X2, X2
+	VMOVD        X2, (AX)
+	ADDQ         CX, AX
+	VMOVD        (AX), X2
+	VPADDUSB     X0, X2, X2
+	VPSUBUSB     X1, X2, X2
+	VMOVD        X2, (AX)
+	ADDQ         CX, AX
+	RET
+
+eight:
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	VMOVQ    (AX), X2
+	VPADDUSB X0, X2, X2
+	VPSUBUSB X1, X2, X2
+	VMOVQ    X2, (AX)
+	ADDQ     CX, AX
+	RET
+
 // func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[16]int16)
 // Requires: AVX, AVX2
 TEXT ·lumaEdgeFast(SB), NOSPLIT, $0-40

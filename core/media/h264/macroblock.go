@@ -20,6 +20,7 @@ type mbInfo struct {
 	skip       bool
 	field      bool
 	transform8 bool
+	still      bool   // one motion for all of an inter macroblock
 	direct16   bool   // B_Skip or B_Direct_16x16
 	direct     uint8  // of which 8x8 blocks the motion is inferred, a bit each
 	luma       uint16 // which 4x4 blocks of luma have coefficients, in raster order
@@ -104,6 +105,7 @@ type sliceDecoder struct {
 	shape  partShape
 	sub    [4]subShape
 	coded  uint64     // which 4x4 blocks hold coefficients: 16 of Y, then Cb from 16, Cr from 32
+	more   uint64     // of them, those with more than a DC coefficient
 	coeffs [512]int32 // of 4x4 blocks in coding order, or of 8x8 blocks; Cb from 256, Cr from 384
 	dc     [8]int32
 	pcm    []byte // the samples of a macroblock that is not coded
@@ -135,9 +137,9 @@ func (d *sliceDecoder) place(x, y int, field bool) {
 	d.addr = y*d.width + x
 	d.mb, d.mv = &d.mbs[d.addr], &d.motion[d.addr]
 	d.mb.slice, d.mb.field, d.mv.field = d.number, field, field
-	d.mb.skip, d.mb.transform8, d.mb.direct16, d.mb.direct = false, false, false, 0
+	d.mb.skip, d.mb.transform8, d.mb.still, d.mb.direct16, d.mb.direct = false, false, false, false, 0
 	d.mb.chromaMode, d.mb.cbp, d.mb.dc, d.mb.luma = 0, 0, 0, 0
-	d.coded = 0
+	d.coded, d.more = 0, 0
 	if d.h.mbaff {
 		d.findPairs()
 	} else {
@@ -237,8 +239,14 @@ func (d *sliceDecoder) setIntra(kind mbKind) {
 	d.mv.intra = true
 	d.mv.ref = [2][4]int8{{-1, -1, -1, -1}, {-1, -1, -1, -1}}
 	d.mv.id = [2][4]int32{{-1, -1, -1, -1}, {-1, -1, -1, -1}}
-	d.mv.mv = [2][16]vector{}
-	d.mb.mvd = [2][16][2]uint8{}
+	d.clearDifferences()
+}
+
+// clearDifferences says that no motion vector was sent.
+func (d *sliceDecoder) clearDifferences() {
+	if d.h.pps.cabac {
+		d.mb.mvd = [2][16][2]uint8{}
+	}
 }
 
 // setQP moves QPY by delta (7.4.5) and finds QPC of both chroma planes.

@@ -33,7 +33,14 @@ func (d *sliceDecoder) loadTop(l int) {
 	m := &d.motion[d.n.top]
 	r2, r3 := m.ref[l][2], m.ref[l][3]
 	*(*[4]int8)(d.ref[l][1:5]) = [4]int8{r2, r2, r3, r3}
-	*(*[4]vector)(d.vec[l][1:5]) = *(*[4]vector)(m.mv[l][12:16])
+	v := *(*[4]vector)(m.mv[l][12:16])
+	if r2 < 0 {
+		v[0], v[1] = vector{}, vector{}
+	}
+	if r3 < 0 {
+		v[2], v[3] = vector{}, vector{}
+	}
+	*(*[4]vector)(d.vec[l][1:5]) = v
 }
 
 func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
@@ -49,7 +56,10 @@ func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
 // current one.
 func (d *sliceDecoder) converted(m *motion, l, block int) (int8, vector) {
 	ref, v := m.ref[l][block>>3<<1|block>>1&1], m.mv[l][block]
-	if d.h.mbaff && ref >= 0 && m.field != d.field {
+	if ref < 0 {
+		return ref, vector{}
+	}
+	if d.h.mbaff && m.field != d.field {
 		if d.field {
 			ref <<= 1
 			v.y = half(v.y)
@@ -67,6 +77,9 @@ func half(v int16) int16 { return v / 2 }
 // loadDifferences fills the borders of what the contexts of ref_idx and mvd
 // depend on.
 func (d *sliceDecoder) loadDifferences(lists int) {
+	if !d.h.pps.cabac {
+		return
+	}
 	for l := range lists {
 		for i := range 4 {
 			d.loadDifference(l, 1+i, d.n.top, 12+i)

@@ -179,7 +179,13 @@ func (r *recon[T]) addLuma() {
 
 func (r *recon[T]) addLumaBlock(k, at int) {
 	c := r.d.coeffs[16*k:]
+	size := 4
 	if r.d.mb.transform8 {
+		size = 8
+	}
+	if r.d.more>>k&1 == 0 {
+		r.k.addDC(r.luma[at:], r.stride, size, &c[0], r.most)
+	} else if size == 8 {
 		r.k.add8(r.luma[at:], r.stride, (*[64]int32)(c), r.most)
 	} else {
 		r.k.add4(r.luma[at:], r.stride, (*[16]int32)(c), r.most)
@@ -188,11 +194,16 @@ func (r *recon[T]) addLumaBlock(k, at int) {
 
 func (r *recon[T]) addChroma() {
 	for i := range r.chroma {
-		coded := r.d.coded >> (16 * (1 + i)) & 0xFF
+		coded, more := r.d.coded>>(16*(1+i))&0xFF, r.d.more>>(16*(1+i))
 		for k := 0; coded>>k != 0; k++ {
 			if coded>>k&1 != 0 {
 				at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
-				r.k.add4(r.chroma[i][at:], r.chromaStride, (*[16]int32)(r.d.coeffs[256+128*i+16*k:]), r.most)
+				c := (*[16]int32)(r.d.coeffs[256+128*i+16*k:])
+				if more>>k&1 == 0 {
+					r.k.addDC(r.chroma[i][at:], r.chromaStride, 4, &c[0], r.most)
+				} else {
+					r.k.add4(r.chroma[i][at:], r.chromaStride, c, r.most)
+				}
 			}
 		}
 	}

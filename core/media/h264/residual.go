@@ -76,13 +76,23 @@ func (d *sliceDecoder) residual() error {
 	return nil
 }
 
+// rasterOf turns bits of eight 4x4 blocks in coding order into raster order.
+var rasterOf = func() (table [256]uint8) {
+	for coded := range table {
+		for k := range 8 {
+			table[coded] |= uint8(coded >> k & 1 << blockOf[k])
+		}
+	}
+	return table
+}()
+
 func (d *sliceDecoder) residualLuma(list int) error {
 	field := d.fieldScan()
 	qp := d.qp + 6*(d.h.sps.depth-8)
 	scale := &d.scale.small[list][qp]
 	scan, cat := scans4[field][:], cat4x4
 	if d.mb.kind == kind16x16 {
-		n, err := d.read(block{catDC16, d.coeffs[:16], scan, raw[:], 0}, 0, cacheFirst)
+		n, err := d.read(&block{catDC16, d.coeffs[:16], scan, raw[:], 0}, 0, cacheFirst)
 		if err != nil {
 			return err
 		}
@@ -92,6 +102,7 @@ func (d *sliceDecoder) residualLuma(list int) error {
 		}
 		scan, cat = scan[1:], catAC16
 	}
+	b := block{cat, nil, scan, scale[:], 4}
 	for b8 := range 4 {
 		if d.mb.cbp>>b8&1 == 0 {
 			continue
@@ -104,13 +115,17 @@ func (d *sliceDecoder) residualLuma(list int) error {
 		}
 		for k := 4 * b8; k < 4*b8+4; k++ {
 			at := cacheAt[blockOf[k]]
-			n, err := d.read(block{cat, d.coeffs[16*k : 16*k+16], scan, scale[:], 4}, 0, at)
+			b.out = d.coeffs[16*k : 16*k+16]
+			n, err := d.read(&b, 0, at)
 			if err != nil {
 				return err
 			}
 			d.nz[0][at] = uint8(n)
 			if n > 0 {
 				d.coded |= 1 << k
+				if n > 1 || b.out[0] == 0 || cat == catAC16 {
+					d.more |= 1 << k
+				}
 			}
 		}
 	}
@@ -133,7 +148,7 @@ func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 			d.nz[0][at] = uint8(total)
 			continue
 		}
-		n, err := d.read(block{cat4x4, out, scans8Split[field][i][:], scale, 6}, 0, at)
+		n, err := d.read(&block{cat4x4, out, scans8Split[field][i][:], scale, 6}, 0, at)
 		if err != nil {
 			return err
 		}
@@ -142,6 +157,9 @@ func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 	}
 	if total > 0 {
 		d.coded |= 1 << (4 * b8)
+		if total > 1 || out[0] == 0 {
+			d.more |= 1 << (4 * b8)
+		}
 	}
 	return nil
 }
@@ -154,7 +172,7 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	}
 	for plane := range 2 {
 		d.dc = [8]int32{}
-		n, err := d.read(block{catChromaDC, d.dc[:], scansDC[blocks>>3], raw[:], 0}, 1+plane, -1)
+		n, err := d.read(&block{catChromaDC, d.dc[:], scansDC[blocks>>3], raw[:], 0}, 1+plane, -1)
 		if err != nil {
 			return err
 		}
@@ -174,17 +192,18 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	}
 	scan := scans4[d.fieldScan()][1:]
 	for plane := range 2 {
-		scale := d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:]
+		b := block{catChromaAC, nil, scan, d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:], 4}
 		for k := range blocks {
 			at := cacheFirst + k>>1*cacheStep + k&1
-			out := d.coeffs[256+128*plane+16*k:][:16]
-			n, err := d.read(block{catChromaAC, out, scan, scale, 4}, 1+plane, at)
+			b.out = d.coeffs[256+128*plane+16*k:][:16]
+			n, err := d.read(&b, 1+plane, at)
 			if err != nil {
 				return err
 			}
 			d.nz[1+plane][at] = uint8(n)
 			if n > 0 {
 				d.coded |= 1 << (16*(1+plane) + k)
+				d.more |= 1 << (16*(1+plane) + k)
 			}
 		}
 	}
@@ -209,7 +228,7 @@ func (d *sliceDecoder) fieldScan() int {
 
 // read reads one block of a plane, which is at place at of its cache, and
 // returns how many coefficients it has.
-func (d *sliceDecoder) read(b block, plane, at int) (int, error) {
+func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 	if d.h.pps.cabac {
 		inc := 0
 		if b.cat == catDC16 || b.cat == catChromaDC {
@@ -221,17 +240,17 @@ func (d *sliceDecoder) read(b block, plane, at int) (int, error) {
 		if d.cabac.bit(85+4*b.cat+inc) == 0 {
 			return 0, nil
 		}
-		return d.cabacCoeffs(&b), nil
+		return d.cabacCoeffs(b), nil
 	}
 	if b.cat == catChromaDC {
-		return d.cavlcCoeffs(&b, 3+len(b.scan)>>3)
+		return d.cavlcCoeffs(b, 3+len(b.scan)>>3)
 	}
 	nz := &d.nz[plane]
 	n := int(nz[at-1]) + int(nz[at-cacheStep])
 	if n < 64 {
 		n = (n + 1) >> 1
 	}
-	return d.cavlcCoeffs(&b, int(coeffTable[n&31]))
+	return d.cavlcCoeffs(b, int(coeffTable[n&31]))
 }
 
 // coeffTable is which table of coeff_token an nC takes; 5 is the one of fixed
@@ -301,14 +320,12 @@ func (d *sliceDecoder) loadNonZero() {
 // deblocking which blocks have coefficients.
 func (d *sliceDecoder) storeNonZero() {
 	nz := &d.mb.nonZero
-	for k, at := range blockOf {
-		if d.coded>>k&1 != 0 {
-			d.mb.luma |= 1 << at
-			if d.mb.transform8 {
-				d.mb.luma |= 0x33 << at
-			}
-		}
+	coded := d.coded
+	if d.mb.transform8 {
+		coded |= coded << 1
+		coded |= coded << 2
 	}
+	d.mb.luma = uint16(rasterOf[coded&255]) | uint16(rasterOf[coded>>8&255])<<8
 	for i := range 4 {
 		copy(nz[4*i:4*i+4], d.nz[0][cacheFirst+cacheStep*i:])
 		copy(nz[nonZeroCb+2*i:nonZeroCb+2*i+2], d.nz[1][cacheFirst+cacheStep*i:])

@@ -183,7 +183,7 @@ func (d *sliceDecoder) decodeSkip() {
 	d.setInter()
 	d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
 	d.mb.nonZero = [48]uint8{}
-	d.mb.mvd = [2][16][2]uint8{}
+	d.clearDifferences()
 	d.lastDQ = false
 	d.noteQP()
 	if d.h.kind == sliceB {
@@ -195,7 +195,7 @@ func (d *sliceDecoder) decodeSkip() {
 	}
 	d.loadMotion(1)
 	v := d.predictSkip()
-	d.shape = part16x16
+	d.shape, d.mb.still = part16x16, true
 	d.setRef(0, 0, 4, 4, 0)
 	d.setVector(0, 0, 4, 4, v)
 	d.keepRefs(1)
@@ -392,6 +392,7 @@ func (d *sliceDecoder) readInter(t int) error {
 	if err != nil {
 		return err
 	}
+	d.mb.still = d.shape == part16x16
 	d.keepRefs(lists)
 	return d.readInterPattern(!small)
 }
@@ -402,7 +403,7 @@ func (d *sliceDecoder) readDirect() error {
 	d.shape = part8x8
 	d.predictDirect(15)
 	d.keepRefs(2)
-	d.mb.mvd = [2][16][2]uint8{}
+	d.clearDifferences()
 	return d.readInterPattern(d.h.sps.direct8x8)
 }
 

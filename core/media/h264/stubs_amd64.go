@@ -39,6 +39,11 @@ func add4Fast(dst *byte, stride int, c *[16]int32)
 //go:noescape
 func add8Fast(dst *byte, stride int, c *[64]int32)
 
+// addDCFast adds plus to size x size samples and takes minus off them.
+//
+//go:noescape
+func addDCFast(dst *byte, stride int, size int, plus int, minus int)
+
 // lumaEdgeFast filters the horizontal edge above 16 samples at pix; tc holds tC0 of each
 // column, negative where nothing is to be filtered.
 //

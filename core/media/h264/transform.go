@@ -68,7 +68,7 @@ func clip[T sample](v, most int32) T {
 	return T(v)
 }
 
-// addDC4 adds a 4x4 block that has but a DC coefficient, and clears it.
+// addDC adds a block that has but a DC coefficient, and clears it.
 func addDC[T sample](dst []T, stride, size int, c *int32, most int32) {
 	v := (*c + 32) >> 6
 	*c = 0

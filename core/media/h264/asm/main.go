@@ -19,6 +19,7 @@ func main() {
 	center()
 	add4()
 	add8()
+	addDC()
 	deblock()
 	strong()
 	chroma(false)
@@ -479,5 +480,39 @@ func add8() {
 		ADDQ(stride, dst)
 	}
 	VZEROUPPER()
+	RET()
+}
+
+// addDC adds one value to all samples of a block, or takes it off.
+func addDC() {
+	TEXT("addDCFast", attr.NOSPLIT, "func(dst *byte, stride, size int, plus, minus int)")
+	Pragma("noescape")
+	Doc("addDCFast adds plus to size x size samples and takes minus off them.")
+	dst, stride, size := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("size"), GP64())
+	bytes := func(name string) VecVirtual {
+		x := XMM()
+		VMOVD(Load(Param(name), GP64()).(GPVirtual).As32(), x)
+		VPBROADCASTB(x, x)
+		return x
+	}
+	plus, minus, x := bytes("plus"), bytes("minus"), XMM()
+	CMPQ(size, Imm(8))
+	JEQ(LabelRef("eight"))
+	for range 4 {
+		VMOVD(Mem{Base: dst}, x)
+		VPADDUSB(plus, x, x)
+		VPSUBUSB(minus, x, x)
+		VMOVD(x, Mem{Base: dst})
+		ADDQ(stride, dst)
+	}
+	RET()
+	Label("eight")
+	for range 8 {
+		VMOVQ(Mem{Base: dst}, x)
+		VPADDUSB(plus, x, x)
+		VPSUBUSB(minus, x, x)
+		VMOVQ(x, Mem{Base: dst})
+		ADDQ(stride, dst)
+	}
 	RET()
 }
