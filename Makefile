@@ -8,8 +8,12 @@ VERSION := $(shell git describe --tags --always --dirty 2>/dev/null)
 build:
 	go build -trimpath -ldflags "-s -w -X vividstrain/cli.version=$(VERSION)" -o vividstrain .
 
-test: check
+test: setup check
 	go test ./...
+
+# The tests of decoder and muxers have a browser judge them.
+setup:
+	@command -v chromium >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends chromium; }
 
 check:
 	@test -z "$$(gofmt -l .)" || { echo "gofmt these:"; gofmt -l .; exit 1; }

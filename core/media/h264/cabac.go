@@ -16,6 +16,7 @@ type cabac struct {
 	spare  int    // at least 16 between calls
 	rng    uint32 // codIRange
 	pos    int    // of the next byte in data
+	ended  bool   // the last bin that terminate decoded was 1
 	data   []byte
 	state  [512]uint8 // pStateIdx<<1 | valMPS
 }
@@ -106,9 +107,8 @@ func (c *cabac) bypass() int {
 func (c *cabac) terminate() bool {
 	c.rng -= 2
 	scaled := uint64(c.rng) << (c.spare & 63)
-	if c.offset >= scaled {
-		c.rng = 2 << 7
-		c.spare -= 7
+	if c.ended = c.offset >= scaled; c.ended {
+		// The nine bits of codIOffset are the last ones of the coded data.
 		return true
 	}
 	if c.rng < 256 {

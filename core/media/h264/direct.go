@@ -229,6 +229,7 @@ func (d *sliceDecoder) mapRef(col colocated, id int32) int8 {
 			return int8(i)
 		}
 	}
+	d.pic.f.damaged.Store(true) // no such picture in the list: the stream breaks a rule
 	return 0
 }
 

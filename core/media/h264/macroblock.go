@@ -86,20 +86,21 @@ type sliceDecoder struct {
 	motion        []motion
 
 	// The current macroblock.
-	addr   int // its index in mbs
-	x, y   int // in macroblocks; y counts rows of the frame, or pairs' rows
-	field  bool
-	mb     *mbInfo
-	mv     *motion
-	n      neighbours
-	qp     int  // QPY of the last macroblock
-	lastDQ bool // the last mb_qp_delta of the slice was not 0
-	nz     [3][cacheSize]uint8
-	ref    [2][cacheSize]int8
-	vec    [2][cacheSize]vector
-	mvd    [2][cacheSize][2]uint8
-	refCtx [2][cacheSize]int8
-	modes  [cacheSize]int8
+	addr    int // its index in mbs
+	x, y    int // in macroblocks; y counts rows of the frame, or pairs' rows
+	field   bool
+	mb      *mbInfo
+	mv      *motion
+	n       neighbours
+	qp      int  // QPY of the last macroblock
+	lastDQ  bool // the last mb_qp_delta of the slice was not 0
+	skipRun int  // mb_skip_run that is left, -1: not read yet
+	nz      [3][cacheSize]uint8
+	ref     [2][cacheSize]int8
+	vec     [2][cacheSize]vector
+	mvd     [2][cacheSize][2]uint8
+	refCtx  [2][cacheSize]int8
+	modes   [cacheSize]int8
 
 	mode16 int
 	shape  partShape

@@ -23,14 +23,13 @@ func (d *sliceDecoder) decode(done func() error) error {
 type walk struct {
 	d         *sliceDecoder
 	addr, end int // macroblock address as the standard counts
-	run       int // mb_skip_run that is left, -1: not read yet
 	done      func() error
 }
 
 // rows decodes macroblocks in raster order, of a frame or of a field.
 func (w *walk) rows() error {
 	d := w.d
-	w.run = -1
+	d.skipRun = -1
 	for w.addr < w.end {
 		x, y := w.addr%d.width, w.addr/d.width
 		if d.h.structure != wholeFrame {
@@ -61,14 +60,14 @@ func (w *walk) skipped() (bool, error) {
 	if d.h.pps.cabac {
 		return d.mbSkipFlag(), nil
 	}
-	if w.run < 0 {
-		w.run = int(min(d.r.UE(), maxMbs))
+	if d.skipRun < 0 {
+		d.skipRun = int(min(d.r.UE(), maxMbs))
 		if d.r.Overrun() {
 			return false, errCut
 		}
 	}
-	w.run--
-	return w.run >= 0, nil
+	d.skipRun--
+	return d.skipRun >= 0, nil
 }
 
 var errCut = damaged("a slice is cut short")
@@ -89,6 +88,7 @@ func (w *walk) macroblock(skip bool) error {
 	}
 	if err != nil {
 		d.mb.slice = 0
+		clear(d.coeffs[:]) // what was read of the macroblock
 	}
 	return err
 }
@@ -99,13 +99,13 @@ func (w *walk) ended() bool {
 	if d.h.pps.cabac {
 		return d.cabac.terminate()
 	}
-	return w.run <= 0 && !d.r.MoreRBSP()
+	return d.skipRun <= 0 && !d.r.MoreRBSP()
 }
 
 // pairs decodes the macroblock pairs of a frame with both kinds.
 func (w *walk) pairs() error {
 	d := w.d
-	w.run = -1
+	d.skipRun = -1
 	for w.addr < w.end {
 		x, y := w.addr>>1%d.width, w.addr>>1/d.width*2
 		field := d.inferField(x, y)
@@ -162,7 +162,7 @@ func (d *sliceDecoder) inferField(x, y int) bool {
 func (w *walk) lookAhead(x, y int, inferred bool, bottomSkip, read *bool) (field, known bool) {
 	d := w.d
 	if !d.h.pps.cabac {
-		if w.run == 0 && d.r.MoreRBSP() {
+		if d.skipRun == 0 && d.r.MoreRBSP() {
 			return d.r.Peek()>>31 != 0, false
 		}
 		return inferred, false

@@ -56,6 +56,9 @@ func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
 	if err != nil {
 		return nil, err
 	}
+	if len(line) < len(magic) {
+		return nil, &media.FormatError{Format: Name, Offset: 0, What: "it does not begin as such a file does"}
+	}
 	d.start = int64(len(line)) + 1
 	f := media.Format{Codec: raw.Name, Depth: 8, Transfer: media.SDR, Rate: media.Rate{Num: 25, Den: 1}}
 	space := ""

@@ -1,0 +1,591 @@
+package h264
+
+import (
+	"context"
+	"crypto/sha1"
+	"encoding/hex"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/bits"
+	"vividstrain/core/media/judge"
+)
+
+// bitWriter writes fields of bits.
+type bitWriter struct {
+	data []byte
+	n    int
+}
+
+func (w *bitWriter) u(n int, v uint32) {
+	for i := n - 1; i >= 0; i-- {
+		if w.n&7 == 0 {
+			w.data = append(w.data, 0)
+		}
+		w.data[w.n>>3] |= byte(v>>i&1) << (7 - w.n&7)
+		w.n++
+	}
+}
+
+func (w *bitWriter) flag(b bool) {
+	if b {
+		w.u(1, 1)
+	} else {
+		w.u(1, 0)
+	}
+}
+
+func (w *bitWriter) ue(v int) {
+	n := 0
+	for (v+1)>>(n+1) != 0 {
+		n++
+	}
+	w.u(n, 0)
+	w.u(n+1, uint32(v+1))
+}
+
+func (w *bitWriter) se(v int) {
+	if v > 0 {
+		w.ue(2*v - 1)
+	} else {
+		w.ue(-2 * v)
+	}
+}
+
+// unit makes a NAL unit.
+func (w *bitWriter) unit(head byte) []byte {
+	out := []byte{head}
+	zeros := 0
+	for _, b := range w.data {
+		if zeros >= 2 && b <= 3 {
+			out, zeros = append(out, 3), 0
+		}
+		out = append(out, b)
+		if zeros++; b != 0 {
+			zeros = 0
+		}
+	}
+	if zeros > 0 { // a unit does not end with a zero
+		out = append(out, 3)
+	}
+	return out
+}
+
+// randomVideo makes streams whose slice data are random: what they mean is up
+// to the decoder, so that every kind of macroblock comes up. With variable-length
+// codes a slice may be cut behind any macroblock: it ends before the first that
+// breaks a rule.
+type randomVideo struct {
+	*rand.Rand
+	kind                      randomKind
+	cabac                     bool
+	width, height             int // in macroblocks
+	s                         *stream
+	w                         *worker
+	frameNum, idr             int
+	packet                    []byte
+	packets                   [][]byte
+	weighted, constrained, t8 bool
+	bipred                    int
+	job                       job
+	slices                    int
+	refs                      [2]int // active references of the picture
+}
+
+type randomKind struct {
+	name          string
+	fields, mbaff bool // fields: each picture at random a frame or two fields
+}
+
+func newRandomVideo(seed uint64, kind randomKind, cabac bool) *randomVideo {
+	v := &randomVideo{Rand: rand.New(rand.NewPCG(seed, 1)), kind: kind, cabac: cabac, width: 4, height: 4, s: &stream{}, w: newWorker()}
+	v.s.init()
+	v.s.lend = func(context.Context) (*job, error) { return &v.job, nil }
+	v.s.hand = func(_ context.Context, j *job) error {
+		v.w.run(j)
+		j.reset()
+		return nil
+	}
+	v.weighted, v.bipred = v.IntN(2) == 0, v.IntN(3)
+	v.constrained, v.t8 = v.IntN(4) == 0, v.IntN(4) > 0
+	v.parameters()
+	return v
+}
+
+func (v *randomVideo) add(unit []byte) {
+	v.packet = append(append(v.packet, 0, 0, 0, 1), unit...)
+}
+
+func (v *randomVideo) parameters() {
+	interlaced := v.kind.fields || v.kind.mbaff
+	w := &bitWriter{}
+	w.u(8, 100)
+	w.u(8, 0)
+	w.u(8, 40)
+	w.ue(0)
+	w.ue(1) // 4:2:0
+	w.ue(0)
+	w.ue(0)
+	w.flag(false)
+	scaling := v.IntN(3) == 0
+	w.flag(scaling)
+	if scaling {
+		for i := range 8 {
+			w.flag(i%2 == 0)
+			if i%2 == 0 {
+				w.se(8 + v.IntN(16)) // next: 16 and more
+				for range []int{16, 64}[i/6] - 1 {
+					w.se(v.IntN(3) - 1)
+				}
+			}
+		}
+	}
+	w.ue(4) // frame_num of 8 bits
+	w.ue(0)
+	w.ue(4) // POC of 8 bits
+	w.ue(4) // reference frames
+	w.flag(false)
+	w.ue(v.width - 1)
+	if interlaced {
+		w.ue(v.height/2 - 1)
+	} else {
+		w.ue(v.height - 1)
+	}
+	w.flag(!interlaced)
+	if interlaced {
+		w.flag(v.kind.mbaff)
+	}
+	w.flag(true) // direct_8x8_inference
+	w.flag(false)
+	w.flag(false)
+	w.u(1, 1)
+	sps := w.unit(0x67)
+	v.add(sps)
+
+	w = &bitWriter{}
+	w.ue(0)
+	w.ue(0)
+	w.flag(v.cabac)
+	w.flag(true) // bottom_field_pic_order_in_frame_present
+	w.ue(0)
+	w.ue(1)
+	w.ue(1)
+	w.flag(v.weighted)
+	w.u(2, uint32(v.bipred))
+	w.se(0)
+	w.se(0)
+	w.se(v.IntN(9) - 4)
+	w.flag(true) // deblocking control
+	w.flag(v.constrained)
+	w.flag(false)
+	w.flag(v.t8)
+	w.flag(false)
+	w.se(v.IntN(9) - 4)
+	w.u(1, 1)
+	pps := w.unit(0x68)
+	v.add(pps)
+	for _, unit := range [][]byte{sps, pps} {
+		if err := v.s.parameterSet(unit); err != nil {
+			panic(err)
+		}
+	}
+}
+
+// picture makes a frame, in one piece or as two fields.
+func (v *randomVideo) picture(kind sliceType, poc int, reference bool) {
+	idr := v.frameNum == 0 && kind == sliceI
+	if v.kind.fields && v.IntN(3) > 0 {
+		first := topField
+		if kind != sliceB && v.IntN(4) == 0 {
+			first = bottomField
+		}
+		v.coded(kind, first, poc, reference, idr)
+		if kind == sliceI {
+			kind = sliceP
+		}
+		v.coded(kind, first.opposite(), poc, reference, false)
+	} else {
+		v.coded(kind, wholeFrame, poc, reference, idr)
+	}
+	if reference {
+		v.frameNum++
+	}
+	v.packets = append(v.packets, v.packet)
+	v.packet = nil
+}
+
+// coded makes the slices of one coded picture.
+func (v *randomVideo) coded(kind sliceType, s structure, poc int, reference, idr bool) {
+	end := v.width * v.height
+	if s != wholeFrame {
+		end /= 2
+	}
+	for next := 0; next < end; {
+		next = v.slice(next, end, kind, s, poc, reference, idr)
+	}
+	if err := v.s.dispatch(context.Background()); err != nil {
+		panic(err)
+	}
+}
+
+// slice adds one good slice and returns which macroblock follows it.
+func (v *randomVideo) slice(first, end int, kind sliceType, s structure, poc int, reference, idr bool) int {
+	for {
+		w := v.header(first, kind, s, poc, reference, idr)
+		nal := byte(nalSlice)
+		if idr {
+			nal = nalIDR
+		}
+		if reference {
+			nal |= 0x60
+		}
+		for range 20 + v.IntN(600) {
+			w.u(8, uint32(v.Uint64()&255))
+		}
+		at, bit := v.try(w.unit(nal), end)
+		if at < 0 {
+			continue
+		}
+		whole := w.data // is cut behind the last good macroblock
+		w = &bitWriter{data: whole[:bit>>3], n: bit &^ 7}
+		if bit&7 != 0 {
+			w.u(bit&7, uint32(whole[bit>>3])>>(8-bit&7))
+		}
+		w.u(1, 1)
+		unit := w.unit(nal)
+		v.drop()
+		if again, _ := v.try(unit, end); again != at {
+			v.drop()
+			continue
+		}
+		v.add(unit)
+		v.slices++
+		return at
+	}
+}
+
+// drop takes back the slice that was tried last.
+func (v *randomVideo) drop() {
+	j := v.s.filling
+	last := len(j.slices) - 1
+	j.spare = append(j.spare, j.slices[last])
+	j.slices = j.slices[:last]
+}
+
+// try decodes the picture with one more slice. It returns the macroblock that
+// follows, and the bit at which the last good one ended; or -1.
+func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
+	if err := v.s.slice(context.Background(), unit, 0); err != nil {
+		panic(err)
+	}
+	j := v.s.filling
+	r, d := &v.w.byte, &v.w.d
+	if len(v.w.mbs) != v.width*v.height {
+		v.w.mbs = make([]mbInfo, v.width*v.height)
+	}
+	for i := range v.w.mbs {
+		v.w.mbs[i].slice = 0
+	}
+	d.pic, d.mbs, d.motion = j, v.w.mbs, j.f.mbs
+	d.width, d.height = v.width, v.height
+	r.begin(d, j.f)
+	p := painter[uint8]{r: r, d: d, job: j, end: end, unit: 1 << 30} // rows are never complete: nothing is filtered
+	for i, s := range j.slices {
+		j.f.damaged.Store(false)
+		d.h, d.number, d.lists, d.r = &s.h, int32(i+1), &s.lists, s.data
+		d.scale = s.scale
+		start := p.next
+		_ = d.decode(func() error { // which ends with an error at the latest behind the data
+			if v.extreme(d) {
+				return errCut
+			}
+			e := p.done()
+			if e == nil && j.f.damaged.Load() {
+				e = errCut
+			}
+			if e == nil && (!s.h.mbaff || p.next&1 == 0) && d.skipRun <= 0 {
+				next, bit = p.next, d.r.Pos()
+			}
+			return e
+		})
+		if i == len(j.slices)-1 && next == start {
+			v.drop()
+			return -1, 0
+		}
+	}
+	return next, bit
+}
+
+// references is how many pictures there are to refer to.
+func (v *randomVideo) references(s structure) (n int) {
+	for _, f := range v.s.dpb.frames {
+		switch {
+		case s == wholeFrame && f.short == wholeFrame:
+			n++
+		case s != wholeFrame:
+			n += int(f.short&1 + f.short>>1)
+		}
+	}
+	return n
+}
+
+// extreme tells of values beyond what an encoder may send, with which decoders
+// may do as they like: samples and coefficients that overflow 16 bits, vectors
+// far outside the picture.
+func (v *randomVideo) extreme(d *sliceDecoder) bool {
+	for _, c := range &d.coeffs {
+		if abs32(c) > 1<<13 {
+			return true
+		}
+	}
+	for l := range d.mv.mv {
+		for b, mv := range &d.mv.mv[l] {
+			if d.mv.ref[l][b>>3<<1|b>>1&1] >= 0 && (abs32(int32(mv.x)) > 400 || abs32(int32(mv.y)) > 200) {
+				return true
+			}
+		}
+	}
+	return d.qp > 40
+}
+
+// header writes a slice header with random settings.
+func (v *randomVideo) header(first int, kind sliceType, s structure, poc int, reference, idr bool) *bitWriter {
+	w := &bitWriter{}
+	if v.kind.mbaff && s == wholeFrame {
+		first /= 2
+	}
+	w.ue(first)
+	w.ue(int(kind))
+	w.ue(0)
+	w.u(8, uint32(v.frameNum))
+	if v.kind.fields || v.kind.mbaff {
+		w.flag(s != wholeFrame)
+		if s != wholeFrame {
+			w.flag(s == bottomField)
+		}
+	}
+	if idr {
+		w.ue(0)
+	}
+	if s == bottomField {
+		poc++
+	}
+	w.u(8, uint32(poc&255))
+	if s == wholeFrame {
+		w.se(1)
+	}
+	if kind == sliceB {
+		w.flag(v.IntN(2) == 0) // direct_spatial_mv_pred
+	}
+	// Slices of one picture have the same lists: not all decoders keep those
+	// of each slice for direct prediction.
+	if first == 0 {
+		v.refs = [2]int{}
+		for l := range int(map[sliceType]int{sliceP: 1, sliceB: 2}[kind]) {
+			v.refs[l] = 1 + v.IntN(min(v.references(s), 4))
+		}
+	}
+	refs := v.refs
+	if kind != sliceI {
+		w.flag(true)
+		w.ue(refs[0] - 1)
+		if kind == sliceB {
+			w.ue(refs[1] - 1)
+		}
+		w.flag(false)
+		if kind == sliceB {
+			w.flag(false)
+		}
+	}
+	if kind == sliceP && v.weighted || kind == sliceB && v.bipred == 1 {
+		w.ue(4)
+		w.ue(3)
+		for _, n := range refs {
+			for range n {
+				for plane := range 2 {
+					set := v.IntN(2) == 0
+					w.flag(set)
+					for range 1 + plane {
+						if set {
+							w.se(8 + v.IntN(16))
+							w.se(v.IntN(21) - 10)
+						}
+					}
+				}
+			}
+		}
+	}
+	if reference {
+		if idr {
+			w.u(2, 0)
+		} else {
+			w.flag(false)
+		}
+	}
+	if v.cabac && kind != sliceI {
+		w.ue(v.IntN(3))
+	}
+	w.se(v.IntN(14) - 10)
+	idc := v.IntN(3)
+	w.ue(idc)
+	if idc != 1 {
+		w.se(v.IntN(7) - 3)
+		w.se(v.IntN(7) - 3)
+	}
+	return w
+}
+
+// Streams of random macroblocks decode the same in the browser and here, frame
+// field pictures and macroblock pairs, with every kind of prediction.
+func TestBrowserDecodesRandomMacroblocks(t *testing.T) {
+	b, err := judge.Start(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	defer b.Close()
+	for _, kind := range []randomKind{{"frames", false, false}, {"MBAFF", false, true}, {"fields", true, false}, {"fields and MBAFF", true, true}} {
+		t.Run(kind.name, func(t *testing.T) {
+			for seed := range uint64(12) {
+				v := newRandomVideo(seed, kind, false)
+				v.picture(sliceI, 0, true)
+				for i := range 3 {
+					v.picture(sliceP, 8*i+8, true)
+					v.picture(sliceB, 8*i+4, true)
+					v.picture(sliceB, 8*i+2, false)
+				}
+				got, damaged := sums(t, v.packets)
+				require.Zero(t, damaged, "seed %d", seed)
+				want, err := b.Decode("avc1.640028", v.packets, true)
+				require.NoError(t, err, "seed %d", seed)
+				for i := range got {
+					require.Equal(t, want.Sums[i], got[i], "seed %d, picture %d of %d (%s)", seed, i, len(got), fmt.Sprint(v.weighted, v.bipred, v.constrained, v.t8))
+				}
+				require.Len(t, want.Sums, len(got))
+			}
+		})
+	}
+}
+
+// sums decodes packets and gives the SHA-1 of every picture.
+func sums(t *testing.T, packets [][]byte) (list []string, damaged int) {
+	d, err := NewDecoder(media.Track{}, 2)
+	require.NoError(t, err)
+	require.NoError(t, decode(t, d, packets, func(f media.Frame) {
+		hash := sha1.New()
+		var row []byte
+		for i := range f.Planes {
+			_, h := f.Chroma.PlaneSize(i, f.Width, f.Height)
+			for y := range h {
+				row = f.AppendRow(row[:0], i, y)
+				hash.Write(row)
+			}
+		}
+		list = append(list, hex.EncodeToString(hash.Sum(nil)))
+		if f.Damaged {
+			damaged++
+		}
+	}))
+	return list, damaged
+}
+
+// Macroblocks whose samples are not coded, between CABAC data, are the same in
+// the browser and here.
+func TestBrowserDecodesUncodedSamples(t *testing.T) {
+	b, err := judge.Start(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	defer b.Close()
+	v := newRandomVideo(1, randomKind{name: "PCM"}, true)
+	for mb := range v.width * v.height {
+		w := v.header(mb, sliceI, wholeFrame, 0, true, true)
+		for w.n&7 != 0 {
+			w.u(1, 1)
+		}
+		e := &binWriter{w: w}
+		e.start()
+		var h sliceHeader
+		r := bits.NewReader(w.data)
+		require.NoError(t, h.parse(&r, 0x65, &v.s.spss, &v.s.ppss))
+		var c cabac
+		c.start(nil, 0, h.qp)
+		e.bin(&c.state[3], 1) // not I_NxN
+		e.term(1)             // but I_PCM
+		for w.n&7 != 0 {
+			w.u(1, 0)
+		}
+		for range 384 {
+			w.u(8, uint32(v.IntN(256)))
+		}
+		e.start()
+		e.term(1) // end of slice
+		v.add(w.unit(0x65))
+	}
+	got, damaged := sums(t, [][]byte{v.packet})
+	require.Zero(t, damaged)
+	want, err := b.Decode("avc1.640028", [][]byte{v.packet}, true)
+	require.NoError(t, err)
+	require.Equal(t, want.Sums, got)
+}
+
+// binWriter is the arithmetic encoder (9.3.4.2).
+type binWriter struct {
+	low, rng    uint32
+	outstanding int
+	first       bool
+	w           *bitWriter
+}
+
+// put is PutBit.
+func (e *binWriter) put(b uint32) {
+	if e.first {
+		e.first = false
+	} else {
+		e.w.u(1, b)
+	}
+	for ; e.outstanding > 0; e.outstanding-- {
+		e.w.u(1, 1-b)
+	}
+}
+func (e *binWriter) renorm() {
+	for e.rng < 256 {
+		if e.low < 256 {
+			e.put(0)
+		} else if e.low >= 512 {
+			e.low -= 512
+			e.put(1)
+		} else {
+			e.low -= 256
+			e.outstanding++
+		}
+		e.rng <<= 1
+		e.low <<= 1
+	}
+}
+
+// start begins anew (9.3.4.1).
+func (e *binWriter) start() { e.low, e.rng, e.first, e.outstanding = 0, 510, true, 0 }
+func (e *binWriter) bin(s *uint8, v uint32) {
+	lps := uint32(rangeLPS[int(*s>>1)<<2|int(e.rng>>6&3)])
+	e.rng -= lps
+	if v != uint32(*s&1) {
+		e.low += e.rng
+		e.rng = lps
+		*s = nextState[128|int(*s)]
+	} else {
+		*s = nextState[*s]
+	}
+	e.renorm()
+}
+func (e *binWriter) term(v uint32) {
+	e.rng -= 2
+	if v != 0 {
+		e.low += e.rng
+		e.rng = 2
+		e.renorm()
+		e.put(e.low >> 9 & 1)
+		e.w.u(2, e.low>>7&3|1)
+	} else {
+		e.renorm()
+	}
+}
