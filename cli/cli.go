@@ -133,7 +133,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.climbCommand(), a.runsCommand(), a.showCommand(), a.laddersCommand(),
-			a.clipsCommand(), a.inspectCommand(), a.devicesCommand(), a.schemaCommand(),
+			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.devicesCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {

@@ -102,6 +102,8 @@ type Container struct {
 	// ByteStream tells that packets of codecs in NAL units are held with
 	// start codes, not with lengths.
 	ByteStream bool
+	// Untimed tells that the format holds no times.
+	Untimed bool
 }
 
 // SniffLen is how many bytes Container.Match looks at.

@@ -111,6 +111,7 @@ type File struct {
 	Container  string
 	Size       int64 // bytes
 	byteStream bool
+	timed      bool
 	file       *os.File
 }
 
@@ -148,7 +149,7 @@ func open(file *os.File) (*File, error) {
 	for _, c := range containers {
 		if c.Match(head[:n]) {
 			d, err := c.Open(file, info.Size())
-			return &File{Demuxer: d, Container: c.Name, Size: info.Size(), byteStream: c.ByteStream, file: file}, err
+			return &File{Demuxer: d, Container: c.Name, Size: info.Size(), byteStream: c.ByteStream, timed: !c.Untimed, file: file}, err
 		}
 	}
 	var known []string
@@ -160,6 +161,10 @@ func open(file *os.File) (*File, error) {
 
 // ByteStream tells that the container holds NAL units with start codes.
 func (f *File) ByteStream() bool { return f.byteStream }
+
+// Timed tells whether the file holds times; where it does not, they follow from
+// the frame rate.
+func (f *File) Timed() bool { return f.timed }
 
 // Close closes the file.
 func (f *File) Close() error { return f.file.Close() }

@@ -9,10 +9,12 @@ import (
 	"io"
 	"math"
 	"path/filepath"
+	"strings"
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/formats"
+	"vividstrain/core/media/picture"
 )
 
 // Report describes the first video track of one file, and its sound.
@@ -48,8 +50,6 @@ type Report struct {
 	Slices      int     `json:"slices,omitempty"` // in a picture, at most
 	Sound       []Sound `json:"sound"`
 	Load        string  `json:"load,omitempty"` // the load line that the video is, if one can be written
-
-	format media.Format
 }
 
 // Colour names the code points of Rec. ITU-T H.273 that a file states.
@@ -77,7 +77,26 @@ type Sound struct {
 
 // Format is the format of the video, with the bitrate rounded to three
 // figures, as in the load line.
-func (r *Report) Format() media.Format { return r.format }
+func (r *Report) Format() media.Format {
+	f := media.Format{Codec: r.Codec, Profile: r.Profile, Width: r.Width, Height: r.Height, Depth: max(r.Depth, 8),
+		Interlaced: strings.HasPrefix(r.Scan, interlaced), Transfer: media.SDR}
+	f.Chroma, _ = picture.ParseChroma(r.Chroma)
+	if r.Colour != nil && r.Colour.Transfer == "PQ" {
+		f.Transfer = media.PQ
+	} else if r.Colour != nil && r.Colour.Transfer == "HLG" {
+		f.Transfer = media.HLG
+	}
+	if rate, err := media.RateOf(r.FrameRate); err == nil {
+		f.Rate = rate
+	}
+	if r.BitrateBPS >= 1 {
+		f.Bitrate = roundTo(r.BitrateBPS, 3)
+	}
+	return f
+}
+
+// interlaced is how the scan of interlaced video begins.
+const interlaced = "interlaced"
 
 // File reads the whole file at path and describes it.
 func File(ctx context.Context, path string) (Report, error) {
@@ -157,6 +176,7 @@ func read(ctx context.Context, f *formats.File) (Report, error) {
 			r.Frames, r.KeyFrames, r.KeyMax = info.Frames, info.Keys, info.KeyMax
 		}
 	}
+	r.RateAssumed = !f.Timed() && info.Format.Rate.Num == 0
 	r.describe(&info)
 	r.measure(&rhythm, &info, track)
 	return r, nil
@@ -228,7 +248,7 @@ func (r *Report) describe(info *media.StreamInfo) {
 	if r.Scan == "" {
 		r.Scan = "progressive"
 		if f.Interlaced {
-			r.Scan = "interlaced"
+			r.Scan = interlaced
 		}
 	}
 	if c := info.Colour; c != (media.Colour{}) {
@@ -239,9 +259,6 @@ func (r *Report) describe(info *media.StreamInfo) {
 	}
 	r.IDRs, r.OpenGOP, r.BRun, r.BDepth = info.IDRs, info.OpenGOP, info.BRun, info.BDepth
 	r.References, r.Entropy, r.Slices = info.References, info.Entropy, info.Slices
-	r.format = *f
-	r.format.Codec = r.Codec
-	r.format.Transfer = media.TransferOf(info.Colour.Transfer)
 }
 
 // measure fills in times and bitrates, and the load line.
@@ -264,20 +281,15 @@ func (r *Report) measure(t *rhythm, info *media.StreamInfo, track media.Track) {
 	if r.DurationS == 0 && r.FrameRate > 0 {
 		r.DurationS = float64(r.Frames) / r.FrameRate
 	}
-	r.RateAssumed = r.Container == "" && stated.Num == 0
 	if r.DurationS > 0 {
 		r.BitrateBPS = t.bits / r.DurationS
 	}
 	r.BusiestBPS = max(r.BusiestBPS, r.BitrateBPS)
-	rate, err := media.RateOf(r.FrameRate)
-	if err != nil || r.BitrateBPS < 1 {
+	f := r.Format()
+	if f.Rate.Num == 0 || f.Bitrate == 0 {
 		return
 	}
-	r.format.Rate, r.format.Bitrate = rate, roundTo(r.BitrateBPS, 3)
-	if r.format.Depth == 0 {
-		r.format.Depth = 8
-	}
-	line := load.Load{Format: r.format, Streams: 1}.String()
+	line := load.Load{Format: f, Streams: 1}.String()
 	if _, err := load.Parse(line); err == nil {
 		r.Load = line
 	}

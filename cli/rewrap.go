@@ -1,0 +1,76 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/formats"
+	"vividstrain/core/media/mp4"
+)
+
+func (a *app) rewrapCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:      "rewrap",
+		Usage:     "copy a video file into another container, as it is coded",
+		ArgsUsage: "FILE OUT",
+		Description: "The end of OUT's name says which container: .mp4, .mkv or .ts. The pictures stay the same, bit\n" +
+			"by bit: for finding out whether a device minds the container.",
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "fragmented", Usage: "write an MP4 file in fragments, as streaming does"}},
+		Action: a.rewrap,
+	}, "vividstrain rewrap film.mkv film.mp4", "vividstrain rewrap --fragmented film.mp4 pieces.mp4")
+}
+
+func (a *app) rewrap(ctx context.Context, c *cli.Command) (err error) {
+	if c.Args().Len() != 2 {
+		return usagef("which file, and to where? for example: vividstrain rewrap film.mkv film.mp4")
+	}
+	from, to := c.Args().Get(0), c.Args().Get(1)
+	container, err := formats.ContainerFor(to)
+	if err != nil {
+		return usage(err)
+	}
+	var fragmented func(io.Writer, []media.Track) (media.Muxer, error)
+	if c.Bool("fragmented") {
+		if container.Name != mp4.Name {
+			return usagef("--fragmented goes with .mp4 files")
+		}
+		fragmented = mp4.CreateFragmented
+	}
+	f, err := formats.Open(from)
+	if err != nil {
+		return usage(err)
+	}
+	defer f.Close()
+	part, err := os.CreateTemp(filepath.Dir(to), "."+filepath.Base(to)+".*.part")
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if err != nil {
+			part.Close()
+			os.Remove(part.Name())
+		}
+	}()
+	left, err := formats.Rewrap(ctx, f, container, part, fragmented)
+	if err != nil {
+		return fmt.Errorf("%s: %w", from, err)
+	}
+	if err := errors.Join(part.Chmod(0o666&^0o022), part.Sync(), part.Close()); err != nil {
+		return err
+	}
+	if err := os.Rename(part.Name(), to); err != nil {
+		return err
+	}
+	if len(left) > 0 {
+		fmt.Fprintf(a.err, "left out: sound in %s, which cannot be taken from %s to %s\n", strings.Join(left, ", "), f.Container, container.Name)
+	}
+	return a.print(to + "\n")
+}

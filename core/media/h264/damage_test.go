@@ -1,0 +1,193 @@
+package h264
+
+import (
+	"bytes"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media"
+)
+
+// frames decodes packets on some threads and gives the MD5 of every picture
+// and which are damaged.
+func frames(t *testing.T, packets [][]byte, threads int) (sums []string, damaged []int) {
+	d, err := NewDecoder(media.Track{}, threads)
+	require.NoError(t, err)
+	require.NoError(t, decode(t, d, packets, func(f media.Frame) {
+		if f.Damaged {
+			damaged = append(damaged, len(sums))
+		}
+		sums = append(sums, f.MD5())
+	}))
+	return sums, damaged
+}
+
+// units gives the NAL units of a stream, each with its start code.
+func units(t *testing.T, name string) (list [][]byte) {
+	data, err := os.ReadFile("testdata/" + name + ".264")
+	require.NoError(t, err)
+	for unit := range annexB(data) {
+		list = append(list, append([]byte{0, 0, 0, 1}, unit...))
+	}
+	return list
+}
+
+// A damaged slice harms its own picture and those that refer to it, no others,
+// and no picture is lost.
+func TestDamagedSliceIsConcealed(t *testing.T) {
+	const name = "baseline-multislice-refs" // three slices a picture
+	want := checksums(t, "testdata/"+name+".264")
+	list := units(t, name)
+	last := len(list) - 2 // the second slice of the last picture
+	for what, change := range map[string]func(unit []byte) []byte{
+		"cut":     func(unit []byte) []byte { return unit[:len(unit)/2] },
+		"missing": func([]byte) []byte { return nil },
+		"garbage": func(unit []byte) []byte {
+			return append(bytes.Clone(unit[:12]), bytes.Repeat([]byte{0xFF}, len(unit)-12)...)
+		},
+		"no header": func(unit []byte) []byte { return unit[:6] },
+	} {
+		t.Run(what, func(t *testing.T) {
+			changed := append([][]byte{}, list...)
+			changed[last] = change(list[last])
+			for _, threads := range []int{1, 3} {
+				got, damaged := frames(t, [][]byte{bytes.Join(changed, nil)}, threads)
+				require.Len(t, got, len(want))
+				require.Equal(t, want[:len(want)-1], got[:len(want)-1])
+				require.NotEqual(t, want[len(want)-1], got[len(want)-1])
+				require.Equal(t, []int{len(want) - 1}, damaged)
+			}
+		})
+	}
+}
+
+// What is missing of a picture is taken from the one before.
+func TestMissingSliceShowsThePictureBefore(t *testing.T) {
+	const name = "baseline-multislice-refs"
+	list := units(t, name)
+	var before, now []byte
+	collect := func(packets [][]byte) (last, lastButOne []byte) {
+		d, err := NewDecoder(media.Track{}, 1)
+		require.NoError(t, err)
+		var rows [][]byte
+		require.NoError(t, decode(t, d, packets, func(f media.Frame) {
+			rows = append(rows, f.AppendRow(nil, 0, 0))
+		}))
+		return rows[len(rows)-1], rows[len(rows)-2]
+	}
+	list = append(list[:len(list)-3], list[len(list)-2:]...) // without the first slice of the last picture
+	now, before = collect([][]byte{bytes.Join(list, nil)})
+	require.Equal(t, before, now)
+}
+
+// A stream that begins in the middle is played from there on, its first
+// pictures marked, until a key frame makes it whole.
+func TestStreamThatBeginsInTheMiddle(t *testing.T) {
+	const name = "main-weighted"
+	want := checksums(t, "testdata/"+name+".264")
+	list := units(t, name)
+	var sets, slices [][]byte
+	for _, unit := range list {
+		switch unit[4] & 31 {
+		case nalSPS, nalPPS:
+			sets = append(sets, unit)
+		case nalSlice, nalIDR:
+			slices = append(slices, unit)
+		}
+	}
+	got, damaged := frames(t, [][]byte{bytes.Join(append(sets, slices[1:]...), nil)}, 2)
+	require.Len(t, got, len(want)-1)
+	require.NotEmpty(t, damaged)
+}
+
+// Features that are left out are refused by name.
+func TestRefusedByName(t *testing.T) {
+	sps := func(profile uint32, chroma int) []byte {
+		w := &bitWriter{}
+		w.u(8, profile)
+		w.u(16, 40)
+		w.ue(0)
+		w.ue(chroma)
+		w.u(32, 0xFFFFFFFF)
+		return w.unit(0x67)
+	}
+	for what, unit := range map[string][]byte{
+		"4:4:4 chroma":      sps(244, 3),
+		"data partitioning": {nalPartitionA, 0x88, 0x80},
+	} {
+		d, err := NewDecoder(media.Track{}, 1)
+		require.NoError(t, err)
+		err = d.Send(t.Context(), &media.Packet{Data: append([]byte{0, 0, 1}, unit...)})
+		var refused *media.UnsupportedError
+		require.ErrorAs(t, err, &refused, what)
+		require.Contains(t, err.Error(), what)
+		d.Drain()
+		d.Close()
+	}
+}
+
+// Fast kernels do what the plain ones do, for every size and at every fraction.
+func TestFastKernelsEqualPlainOnes(t *testing.T) {
+	fast, plain := fastKernels(), goKernels[uint8]()
+	v := newRandomVideo(5, randomKind{}, false)
+	src := make([]uint8, 64*64+rowPadding)
+	for range 200 {
+		for i := range src {
+			src[i] = uint8(v.Uint64())
+			if v.IntN(8) == 0 { // the ends of the range overflow first
+				src[i] = uint8(255 * v.IntN(2))
+			}
+		}
+		both := func(call func(k *kernels[uint8], dst []uint8)) {
+			a, b := bytes.Clone(src), bytes.Clone(src)
+			call(&fast, a)
+			call(&plain, b)
+			require.Equal(t, b, a)
+		}
+		for _, w := range []int{4, 8, 16} {
+			h := 4 << v.IntN(3)
+			both(func(k *kernels[uint8], dst []uint8) { k.average(dst, 64, src[70:], 64, w, h) })
+			both(func(k *kernels[uint8], dst []uint8) { k.across(dst, 64, src[70:], 64, w, h, 255) })
+			both(func(k *kernels[uint8], dst []uint8) { k.down(dst, 64, src[70:], 64, w, h, 255) })
+			both(func(k *kernels[uint8], dst []uint8) { k.center(dst, 64, src[70:], 64, w, h, 255) })
+			dx, dy := v.IntN(8), v.IntN(8)
+			both(func(k *kernels[uint8], dst []uint8) { k.bilinear(dst, 64, src[70:], 64, w/2, h/2, dx, dy) })
+		}
+		var c [64]int32
+		for i := range c {
+			c[i] = int32(v.IntN(1<<12)-1<<11) << (v.IntN(2) * v.IntN(14)) // at times beyond 16 bits
+		}
+		both(func(k *kernels[uint8], dst []uint8) {
+			d := [16]int32(c[:])
+			k.add4(dst, 64, &d, 255)
+			require.Zero(t, d)
+		})
+		both(func(k *kernels[uint8], dst []uint8) { d := c; k.add8(dst, 64, &d, 255); require.Zero(t, d) })
+		for _, size := range []int{4, 8} {
+			both(func(k *kernels[uint8], dst []uint8) {
+				d := c[0] * 8
+				k.addDC(dst, 64, size, &d, 255)
+				require.Zero(t, d)
+			})
+		}
+		f := &edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255}
+		var tc [16]int16
+		for i := range tc {
+			tc[i] = int16(v.IntN(27) - 1)
+		}
+		smooth := v.IntN(2) == 0
+		for i := range src { // edges that are filtered are of like samples
+			if smooth {
+				src[i] = 100 + src[i]>>5
+			}
+		}
+		for _, columns := range []bool{false, true} {
+			for _, strong := range []bool{false, true} {
+				both(func(k *kernels[uint8], dst []uint8) { k.lumaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
+				both(func(k *kernels[uint8], dst []uint8) { k.chromaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
+			}
+		}
+	}
+}

@@ -1,0 +1,103 @@
+package inspect
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/formats"
+)
+
+const streams = "../h264/testdata/"
+
+func TestSaysWhatAStreamIs(t *testing.T) {
+	r, err := File(t.Context(), streams+"high-opengop.264")
+	require.NoError(t, err)
+	require.Equal(t, "h264 stream", r.Container)
+	require.Equal(t, "High", r.Profile)
+	require.Equal(t, "1.2", r.Level)
+	require.Equal(t, "progressive", r.Scan)
+	require.Equal(t, "CABAC", r.Entropy)
+	require.Equal(t, 50, r.Frames)
+	require.Equal(t, 4, r.KeyFrames)
+	require.Equal(t, 1, r.IDRs)
+	require.True(t, r.OpenGOP)
+	require.Equal(t, 3, r.BRun)
+	require.Equal(t, 2, r.BDepth)
+	require.True(t, r.Constant)
+	require.InDelta(t, 30, r.FrameRate, 0.01)
+	require.Equal(t, "h264 208x160p30 262k", r.Load)
+	require.Empty(t, r.Sound)
+
+	r, err = File(t.Context(), streams+"high422-10-mbaff.264")
+	require.NoError(t, err)
+	require.Equal(t, "interlaced (MBAFF)", r.Scan)
+	require.Equal(t, 10, r.Depth)
+	require.Equal(t, "4:2:2", r.Chroma)
+	require.False(t, r.OpenGOP)
+	require.Equal(t, "h264 208x160i30 10bit 4:2:2 3.6M", r.Load)
+}
+
+// A container adds what a raw stream does not tell: sound, and light.
+func TestSaysWhatTheContainerTells(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "a.mkv")
+	file, err := os.Create(path)
+	require.NoError(t, err)
+	c, err := formats.ContainerFor(path)
+	require.NoError(t, err)
+	hdr := &media.HDR{Primaries: [3][2]uint16{{8500, 39850}, {6550, 2300}, {35400, 14600}}, White: [2]uint16{15635, 16450},
+		Most: 10_000_000, Least: 50, MaxCLL: 900, MaxFALL: 300}
+	m, err := c.Create(file, []media.Track{
+		{Kind: media.Video, Codec: "hevc", Timescale: 50, Format: media.Format{Width: 3840, Height: 2160, Rate: media.Rate{Num: 50, Den: 1}},
+			Colour: media.Colour{Primaries: 9, Transfer: 16, Matrix: 9}, HDR: hdr},
+		{Kind: media.Sound, Codec: "aac", Timescale: 48000, Channels: 2, Rate: 48000},
+	}, 100)
+	require.NoError(t, err)
+	for i := range int64(100) {
+		require.NoError(t, m.WritePacket(&media.Packet{PTS: i, DTS: i, Duration: 1, Data: make([]byte, 1000+i*10), Key: i%25 == 0}))
+		require.NoError(t, m.WritePacket(&media.Packet{Track: 1, PTS: i * 960, DTS: i * 960, Duration: 960, Data: make([]byte, 50), Key: true}))
+	}
+	require.NoError(t, m.Close())
+	require.NoError(t, file.Close())
+	r, err := File(t.Context(), path)
+	require.NoError(t, err)
+	require.Equal(t, []Sound{{"aac", 2, 48000}}, r.Sound)
+	require.Equal(t, &Colour{"BT.2020", "PQ", "BT.2020", false}, r.Colour)
+	require.Equal(t, &HDR{1000, 0.005, 900, 300}, r.HDR)
+	require.Equal(t, media.PQ, r.Format().Transfer)
+	require.Equal(t, 25, r.KeyMax)
+	require.InDelta(t, 2, r.DurationS, 0.001)
+	require.InEpsilon(t, 8*(1000*100+10*99*50)/2., r.BitrateBPS, 0.001)
+	require.InEpsilon(t, 8*(1000*50+10*(50+99)*25), r.BusiestBPS, 0.001)
+	require.Equal(t, "hevc 2160p50 hdr 598k", r.Load)
+}
+
+func TestUnevenTimes(t *testing.T) {
+	even, uneven := rhythm{}, rhythm{}
+	for i := range int64(200) {
+		even.add(&media.Packet{PTS: i * 1000 / 24, DTS: i * 1000 / 24, Data: make([]byte, 10)}, 1000)
+		uneven.add(&media.Packet{PTS: i*40 + i%3*10, DTS: i * 40, Data: make([]byte, 10)}, 1000)
+	}
+	even.end()
+	uneven.end()
+	require.True(t, even.constant())
+	require.False(t, uneven.constant())
+	require.InDelta(t, 200/24., even.duration(), 0.05)
+}
+
+func TestChecksumsOfDamage(t *testing.T) {
+	data, err := os.ReadFile(streams + "baseline-ip.264")
+	require.NoError(t, err)
+	for i := len(data) - 300; i < len(data)-250; i++ {
+		data[i] ^= 0x55
+	}
+	path := filepath.Join(t.TempDir(), "damaged.264")
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	n := 0
+	err = Checksums(t.Context(), path, 2, func(string) error { n++; return nil })
+	require.ErrorContains(t, err, "damaged")
+	require.Equal(t, 12, n, "all pictures are there")
+}
