@@ -142,6 +142,61 @@ func TestClipsAreBuiltAndInspected(t *testing.T) {
 	require.NotEqual(t, sums[0], sums[1])
 }
 
+// film copies a foreign stream into the session's folder.
+func (s *session) film(name string) {
+	data, err := os.ReadFile("../core/media/h264/testdata/" + name)
+	require.NoError(s.t, err)
+	require.NoError(s.t, os.MkdirAll(filepath.Join(s.dir, "films"), 0o777))
+	require.NoError(s.t, os.WriteFile(filepath.Join(s.dir, "films", name), data, 0o666))
+}
+
+func TestFilesKeepTheirPicturesInEveryContainer(t *testing.T) {
+	s := newSession(t)
+	s.film("high-mbaff-cabac.264")
+	text, err := os.ReadFile("../core/media/h264/testdata/high-mbaff-cabac.264.md5")
+	require.NoError(t, err)
+	_, want, _ := strings.Cut(string(text), "\n")
+	require.Equal(t, want, s.ok("inspect", "--checksums", "films/high-mbaff-cabac.264"))
+	from := "films/high-mbaff-cabac.264"
+	for _, to := range []string{"films/a.ts", "films/b.mkv", "films/c.mp4"} {
+		require.Equal(t, to+"\n", s.ok("rewrap", from, to))
+		require.Equal(t, want, s.ok("inspect", "--checksums", to))
+		from = to
+	}
+	require.Equal(t, "films/d.mp4\n", s.ok("rewrap", "--fragmented", from, "films/d.mp4"))
+	require.Equal(t, want, s.ok("inspect", "--checksums", "films/d.mp4"))
+	one := s.ok("inspect", "films/c.mp4")
+	for _, part := range []string{"h264 High @ 2.1", "208x160, interlaced (MBAFF), 8 bit 4:2:0", "30 frames/s, constant", "closed GOPs", "CABAC", "h264 208x160i30"} {
+		require.Contains(t, one, part)
+	}
+	table := strings.Split(s.ok("inspect", "films/a.ts", "films/b.mkv", "films/c.mp4"), "\n")
+	require.Contains(t, table[1], "208x160i30")
+	require.Contains(t, table[2], "mkv")
+}
+
+// A folder of mixed files and a load line: each becomes a rung at its place.
+func TestEngineClimbsOverFiles(t *testing.T) {
+	s := newSession(t)
+	for _, name := range []string{"high-640.264", "baseline-ip.264", "high10-420.264"} {
+		s.film(name)
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "films", "broken.mp4"), []byte("no film"), 0o666))
+	out, errOut, status := s.run("climb", "--json", "--hold", "1500ms", "--settle", "500ms", "--baseline", "0s", "--clips", "clips", "films", "mjpeg 240p25 4M")
+	require.Zero(t, status, errOut)
+	require.Contains(t, errOut, "skipped films/broken.mp4")
+	d := document(t, out)
+	require.True(t, d.Complete)
+	var rungs []string
+	for _, r := range d.Rungs {
+		rungs = append(rungs, r.Column+": "+r.Load.String()+" "+filepath.Base(r.File))
+		require.NotEmpty(t, r.Attempts)
+		require.Zero(t, r.Attempts[0].Frames.Damaged)
+	}
+	require.Equal(t, []string{"mjpeg: mjpeg 240p25 4M .", "h264: h264 176x144p30 336k baseline-ip.264",
+		"h264: h264 360p30 1.12M high-640.264", "h264-10bit: h264 208x160p30 10bit 2.85M high10-420.264"}, rungs)
+	require.Contains(t, s.ok("show"), "high-640.264: h264 360p30 1.12M")
+}
+
 func TestEngineClimbs(t *testing.T) {
 	s := newSession(t)
 	d := document(t, s.ok("climb", "--json", "--hold", "2s", "--settle", "500ms", "--baseline", "1s", "--clips", "clips", "mjpeg 240p10 1M", "mjpeg 240p25 4M"))
@@ -285,6 +340,11 @@ func TestBadInputIsOneClearLine(t *testing.T) {
 		{"inspect|--checksums|cut.mp4", 2, "cut.mp4: damaged mp4 at byte"},
 		{"inspect|letter.txt", 2, "no video file"},
 		{"inspect|.", 2, "it is a folder"},
+		{"climb|absent.mkv", 2, "absent.mkv: no such file"},
+		{"climb|letter.txt", 2, "no video file"},
+		{"rewrap|cut.mp4", 2, "and to where?"},
+		{"rewrap|cut.mp4|cut.avi", 2, "cut.avi: no files of this kind are written here (.mp4, .mkv, .ts are)"},
+		{"rewrap|garbage.mp4|a.mkv", 2, "no video file"},
 		{"--logbook|letter.txt|runs", 2, "letter.txt: this file is not a logbook"},
 		{"--logbook|letter.txt/below/book.db|runs", 2, "logbook letter.txt/below"},
 		{"clips|build|--out|letter.txt/below|mjpeg 240p25 4M", 1, "not a directory"},
@@ -321,7 +381,7 @@ func TestFullDisk(t *testing.T) {
 
 func TestEveryHelpHasExamplesThatParse(t *testing.T) {
 	s := newSession(t)
-	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "inspect", "devices", "schema"} {
+	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "inspect", "rewrap", "devices", "schema"} {
 		help := s.ok(append(strings.Fields(name), "--help")...)
 		_, examples, found := strings.Cut(help, "Examples:")
 		require.True(t, found, name)

@@ -204,6 +204,10 @@ func criteria(changes []string) (verdict.Criteria, error) {
 func watcher(p *progress, style report.Style) func(run.Event) {
 	return func(e run.Event) {
 		switch e.Kind {
+		case run.Planned:
+			for _, l := range loads(e.Ladder) {
+				p.width = max(p.width, len(l.Title()))
+			}
 		case run.Baseline:
 			p.set("idle", 0, e.Total, "reading the idle device")
 		case run.Building:
@@ -211,7 +215,7 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 		case run.Playing:
 			p.set(e.Load.Title(), min(e.Done, e.Total), e.Total, playing(e))
 		case run.Ended:
-			p.line(style.Line(e.Load.Title(), *e.Attempt))
+			p.line(style.Line(e.Load.Title(), p.width, *e.Attempt))
 		}
 	}
 }

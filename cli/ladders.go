@@ -2,7 +2,9 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -120,7 +122,10 @@ func given(ctx context.Context, c *cli.Command, fallback string, skipped func(er
 			} else if !strings.ContainsAny(arg, "/\\") && filepath.Ext(arg) == "" {
 				return nil, parseErr
 			}
-			return nil, err
+			if errors.Is(err, fs.ErrNotExist) {
+				return nil, usagef("%s: no such file", arg)
+			}
+			return nil, usage(err)
 		}
 		files = true
 		found := []string{arg}

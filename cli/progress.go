@@ -15,6 +15,8 @@ import (
 type progress struct {
 	out  io.Writer
 	live bool
+	// width is that of the longest load that is to come.
+	width int
 
 	mu     sync.Mutex
 	bars   *mpb.Progress // while there is a live line

@@ -136,9 +136,9 @@ func TestInspectTable(t *testing.T) {
 }
 
 func TestProgressLine(t *testing.T) {
-	require.Equal(t, "h264 1080p25 10M             ○ choppy    43 of 450 dropped, CPU 41/55 %", Style{}.Line("h264 1080p25 10M", attempt(verdict.Choppy, 43)))
+	require.Equal(t, "h264 1080p25 10M             ○ choppy    43 of 450 dropped, CPU 41/55 %", Style{}.Line("h264 1080p25 10M", 28, attempt(verdict.Choppy, 43)))
 	failed := logbook.Attempt{Verdict: verdict.Failed, Reasons: []string{"it refused"}}
-	require.Equal(t, "h264 1080p25 10M             × failed    it refused", Style{}.Line("h264 1080p25 10M", failed))
+	require.Equal(t, "h264 1080p25 10M             × failed    it refused", Style{}.Line("h264 1080p25 10M", 28, failed))
 }
 
 func TestBytes(t *testing.T) {

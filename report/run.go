@@ -77,10 +77,10 @@ func (s Style) attempt(a logbook.Attempt) []string {
 	return cells
 }
 
-// Line is one attempt on a line, for progress.
-func (s Style) Line(load string, a logbook.Attempt) string {
+// Line is one attempt on a line, for progress; the load is width columns wide.
+func (s Style) Line(load string, width int, a logbook.Attempt) string {
 	cells := s.attempt(a)
-	line := fmt.Sprintf("%-28s %s", load, padded(cells[0], string(a.Verdict), 10))
+	line := fmt.Sprintf("%-*s %s", width, load, padded(cells[0], string(a.Verdict), 10))
 	if a.Frames.Due > 0 {
 		line += fmt.Sprintf("  %s dropped, CPU %s", cells[1], cells[3])
 	}

@@ -32,6 +32,18 @@ want demo && shot demo 50 vividstrain demo --out demo
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
 want climb-live && shot climb-live 18 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
-want inspect && shot inspect 3 vividstrain inspect clips/mjpeg-240p25-4M-5s.mp4 clips/mjpeg-720p25-25M-5s.mp4 clips/mjpeg-2160p60-320M-5s.mp4
+mkdir -p "$work/films"
+while read -r from to; do
+	"$work/vividstrain" rewrap "core/media/h264/testdata/$from.264" "$work/films/$to" >/dev/null
+done <<-END
+	high-640 lounge-evening.mkv
+	main-weighted cabin-loop.mp4
+	high-opengop safety-film.ts
+	high-mbaff-cabac deck-camera.ts
+	high10-420 harbour-10bit.mkv
+	high422-10 kelp-master.mp4
+END
+want climb-files && shot climb-files 50 vividstrain climb --hold 3s --settle 1s --baseline 1s films "mjpeg 480p30 10M"
+want inspect && shot inspect 3 bash -c 'vividstrain inspect films/* clips/mjpeg-720p25-25M-5s.mp4; echo; vividstrain inspect films/lounge-evening.mkv'
 want ladders && shot ladders 2 bash -c 'vividstrain ladders; echo; vividstrain devices; echo; vividstrain ladders show starter'
 exit 0

@@ -39,6 +39,7 @@ type Config struct {
 // Event is something that happened in a run.
 type Event struct {
 	Kind    EventKind
+	Ladder  *load.Ladder // Planned
 	Load    load.Load
 	Column  string
 	Purpose search.Purpose
@@ -54,7 +55,8 @@ type EventKind int
 
 // The kinds of events.
 const (
-	Baseline EventKind = iota // idle readings are being taken
+	Planned  EventKind = iota // it is known what is to be climbed
+	Baseline                  // idle readings are being taken
 	Building                  // a clip is being made
 	Playing
 	Ended // an attempt
@@ -150,6 +152,7 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 	}
 	sampler := sense.Start(ctx, c.Route.Clock(), SampleEvery, c.Route.Sources(), c.sample)
 	defer sampler.Stop()
+	c.watch(Event{Kind: Planned, Ladder: c.Ladder})
 	err = c.work(ctx)
 	now := c.Route.Clock().Now()
 	doc.Tool.InstrumentCPU = sampler.CostPct(now)
