@@ -57,17 +57,18 @@ func NewDecoder(t media.Track, threads int) (media.Decoder, error) {
 	for range cap(d.idle) {
 		d.idle <- new(job)
 	}
+	all := &team{threads: int32(threads)}
 	for range threads {
-		d.workers.Go(d.work)
+		d.workers.Go(func() { d.work(all) })
 	}
 	return d, nil
 }
 
 // work keeps to one thread of the operating system, so that what a decoding
 // thread uses can be read from outside.
-func (d *decoder) work() {
+func (d *decoder) work(t *team) {
 	runtime.LockOSThread()
-	w := newWorker()
+	w := newWorker(t)
 	for j := range d.jobs {
 		w.run(j)
 		j.reset()

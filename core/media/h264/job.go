@@ -1,6 +1,9 @@
 package h264
 
 import (
+	"sync"
+	"sync/atomic"
+
 	"vividstrain/core/media/bits"
 )
 
@@ -59,21 +62,41 @@ func (j *job) reset() {
 
 // worker decodes pictures, one at a time.
 type worker struct {
+	team    *team
+	mbs     []mbInfo
+	members []*member // the first one decodes, the others help with slices
+}
+
+// member decodes slices, one at a time.
+type member struct {
 	d    sliceDecoder
-	mbs  []mbInfo
 	byte recon[uint8]
 	wide recon[uint16]
 }
 
-func newWorker() *worker {
-	w := new(worker)
-	w.byte.k, w.wide.k = fastKernels(), goKernels[uint16]()
-	return w
+// team counts how many of the threads that there are have work.
+type team struct {
+	threads int32
+	busy    atomic.Int32
+}
+
+func newWorker(t *team) *worker { return &worker{team: t} }
+
+// member gives the i-th member.
+func (w *worker) member(i int) *member {
+	for len(w.members) <= i {
+		m := new(member)
+		m.byte.k, m.wide.k = fastKernels(), goKernels[uint16]()
+		w.members = append(w.members, m)
+	}
+	return w.members[i]
 }
 
 // run decodes the picture of j and lets everyone know as rows are ready.
 func (w *worker) run(j *job) {
 	defer j.f.advance(j.structure, allRows)
+	w.team.busy.Add(1)
+	defer w.team.busy.Add(-1)
 	if n := j.sps.mbWidth * j.sps.mbHeight; len(w.mbs) != n {
 		w.mbs = make([]mbInfo, n)
 	}
@@ -81,9 +104,9 @@ func (w *worker) run(j *job) {
 		w.mbs[i].slice = 0
 	}
 	if j.sps.depth > 8 {
-		decodePicture(w, &w.wide, j)
+		decodePicture(w, j, func(m *member) *recon[uint16] { return &m.wide })
 	} else {
-		decodePicture(w, &w.byte, j)
+		decodePicture(w, j, func(m *member) *recon[uint8] { return &m.byte })
 	}
 }
 
@@ -99,8 +122,8 @@ type painter[T sample] struct {
 	rows int // of macroblocks, or of pairs, that are complete
 }
 
-func decodePicture[T sample](w *worker, r *recon[T], j *job) {
-	d := &w.d
+func newPainter[T sample](w *worker, m *member, r *recon[T], j *job) painter[T] {
+	d := &m.d
 	d.pic, d.mbs, d.motion = j, w.mbs, j.f.mbs
 	d.width, d.height = j.sps.mbWidth, j.sps.mbHeight
 	r.begin(d, j.f)
@@ -108,23 +131,85 @@ func decodePicture[T sample](w *worker, r *recon[T], j *job) {
 	if j.structure != wholeFrame {
 		p.end /= 2
 	}
+	if j.slices[0].h.mbaff {
+		p.unit = 2 * d.width
+	}
+	return p
+}
+
+// take makes s the slice that is decoded.
+func (d *sliceDecoder) take(s *slice, number, end int) {
+	d.h, d.number, d.lists, d.r, d.scale, d.end = &s.h, int32(number), &s.lists, s.data, s.scale, end
+}
+
+func decodePicture[T sample](w *worker, j *job, pick func(m *member) *recon[T]) {
+	m := w.member(0)
+	p := newPainter(w, m, pick(m), j)
+	if free := w.team.threads - w.team.busy.Load(); free > 0 && len(j.slices) > 1 && p.inOrder() {
+		decodeSlices(w, &p, pick, min(int(free)+1, len(j.slices)))
+		return
+	}
 	for i, s := range j.slices {
-		if s.h.mbaff {
-			p.unit = 2 * d.width
-		}
 		if s.h.firstMb < p.next || s.h.firstMb >= p.end {
 			j.f.damaged.Store(true)
 			continue
 		}
 		p.conceal(s.h.firstMb)
-		d.h, d.number, d.lists, d.r = &s.h, int32(i+1), &s.lists, s.data
-		d.scale = s.scale
-		if d.decode(p.done) != nil {
+		p.d.take(s, i+1, p.end)
+		if p.d.decode(p.done) != nil {
 			j.f.damaged.Store(true)
 		}
 	}
 	p.conceal(p.end)
 	p.filter(p.rows - 1)
+}
+
+// inOrder tells whether the slices begin one behind the other.
+func (p *painter[T]) inOrder() bool {
+	last := -1
+	for _, s := range p.job.slices {
+		if s.h.firstMb <= last || s.h.firstMb >= p.end {
+			return false
+		}
+		last = s.h.firstMb
+	}
+	return true
+}
+
+// decodeSlices decodes the slices of a picture at the same time on n threads
+// that have nothing else to do, and filters when all are there.
+func decodeSlices[T sample](w *worker, p *painter[T], pick func(m *member) *recon[T], n int) {
+	w.team.busy.Add(int32(n - 1))
+	defer w.team.busy.Add(int32(1 - n))
+	var next atomic.Int32
+	var wait sync.WaitGroup
+	for i := range n {
+		m := w.member(i)
+		wait.Go(func() {
+			own := newPainter(w, m, pick(m), p.job)
+			for i := int(next.Add(1)); i <= len(p.job.slices); i = int(next.Add(1)) {
+				end := p.end
+				if i < len(p.job.slices) {
+					end = p.job.slices[i].h.firstMb
+				}
+				own.d.take(p.job.slices[i-1], i, end)
+				if own.d.decode(own.r.macroblock) != nil {
+					p.job.f.damaged.Store(true)
+				}
+			}
+		})
+	}
+	wait.Wait()
+	p.d.h = &p.job.slices[0].h
+	for addr := range p.end {
+		if x, y := p.position(addr); w.mbs[y*p.d.width+x].slice == 0 {
+			p.job.f.damaged.Store(true)
+			p.borrow(x, y)
+		}
+	}
+	for row := range p.end / p.unit {
+		p.filter(row)
+	}
 }
 
 // done makes the samples of the macroblock that was just read.
@@ -176,15 +261,21 @@ func (p *painter[T]) filter(row int) {
 func (p *painter[T]) conceal(end int) {
 	for p.next < end {
 		p.job.f.damaged.Store(true)
-		x, y := p.next%p.d.width, p.next/p.d.width
-		if p.unit > p.d.width {
-			x, y = p.next>>1%p.d.width, p.next>>1/p.d.width*2+p.next&1
-		} else if p.job.structure != wholeFrame {
-			y = 2*y + int(p.job.structure>>1)
-		}
-		p.borrow(x, y)
+		p.borrow(p.position(p.next))
 		p.advance()
 	}
+}
+
+// position is where a macroblock is stored, by its address.
+func (p *painter[T]) position(addr int) (x, y int) {
+	x, y = addr%p.d.width, addr/p.d.width
+	if p.unit > p.d.width {
+		return addr >> 1 % p.d.width, addr>>1/p.d.width*2 + addr&1
+	}
+	if p.job.structure != wholeFrame {
+		y = 2*y + int(p.job.structure>>1)
+	}
+	return x, y
 }
 
 // borrow copies the macroblock at x, y of the picture that stands in, or makes

@@ -81,6 +81,7 @@ type sliceDecoder struct {
 	r      bits.Reader
 	scale  *levelScale
 
+	end           int // the macroblock before which the slice must end, by address
 	width, height int // of the picture in macroblocks; of a field, its own
 	mbs           []mbInfo
 	motion        []motion
@@ -148,16 +149,22 @@ func (d *sliceDecoder) place(x, y int, field bool) {
 	}
 }
 
-// available gives the index of a macroblock, or -1 where it is outside or of
-// another slice.
+// available gives the index of a macroblock that comes before the current one
+// in raster order, or -1 where it is outside or before the slice.
 func (d *sliceDecoder) available(x, y int) int32 {
 	if uint(x) >= uint(d.width) || y < 0 {
 		return -1
 	}
-	if i := y*d.width + x; d.mbs[i].slice == d.number {
-		return int32(i)
+	addr := y*d.width + x
+	if d.h.mbaff {
+		addr = 2 * (y>>1*d.width + x)
+	} else if d.h.structure != wholeFrame {
+		addr = y>>1*d.width + x
 	}
-	return -1
+	if addr < d.h.firstMb {
+		return -1
+	}
+	return int32(y*d.width + x)
 }
 
 func (d *sliceDecoder) findNeighbours() {

@@ -102,7 +102,7 @@ type randomKind struct {
 }
 
 func newRandomVideo(seed uint64, kind randomKind, cabac bool) *randomVideo {
-	v := &randomVideo{Rand: rand.New(rand.NewPCG(seed, 1)), kind: kind, cabac: cabac, width: 4, height: 4, s: &stream{}, w: newWorker()}
+	v := &randomVideo{Rand: rand.New(rand.NewPCG(seed, 1)), kind: kind, cabac: cabac, width: 4, height: 4, s: &stream{}, w: newWorker(&team{threads: 1})}
 	v.s.init()
 	v.s.lend = func(context.Context) (*job, error) { return &v.job, nil }
 	v.s.hand = func(_ context.Context, j *job) error {
@@ -283,7 +283,8 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 		panic(err)
 	}
 	j := v.s.filling
-	r, d := &v.w.byte, &v.w.d
+	m := v.w.member(0)
+	r, d := &m.byte, &m.d
 	if len(v.w.mbs) != v.width*v.height {
 		v.w.mbs = make([]mbInfo, v.width*v.height)
 	}
@@ -296,8 +297,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 	p := painter[uint8]{r: r, d: d, job: j, end: end, unit: 1 << 30} // rows are never complete: nothing is filtered
 	for i, s := range j.slices {
 		j.f.damaged.Store(false)
-		d.h, d.number, d.lists, d.r = &s.h, int32(i+1), &s.lists, s.data
-		d.scale = s.scale
+		d.take(s, i+1, end)
 		start := p.next
 		_ = d.decode(func() error { // which ends with an error at the latest behind the data
 			if v.extreme(d) {

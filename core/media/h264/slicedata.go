@@ -9,10 +9,7 @@ func (d *sliceDecoder) decode(done func() error) error {
 		d.r.Align()
 		d.cabac.start(d.r.Rest(), d.h.cabacInit, d.h.qp)
 	}
-	w := walk{d: d, addr: d.h.firstMb, end: d.width * d.height, done: done}
-	if d.h.structure != wholeFrame {
-		w.end /= 2
-	}
+	w := walk{d: d, addr: d.h.firstMb, end: d.end, done: done}
 	if d.h.mbaff {
 		return w.pairs()
 	}

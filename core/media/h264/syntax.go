@@ -43,7 +43,7 @@ func (d *sliceDecoder) mbFieldFlag(x, y int) bool {
 func (d *sliceDecoder) mbType() (t int, intra bool) {
 	switch {
 	case !d.h.pps.cabac:
-		return d.mbTypeVLC()
+		return d.mbTypeUE()
 	case d.h.kind == sliceP:
 		if d.cabac.bit(14) != 0 {
 			return d.mbTypeIntra(17, false), true
@@ -58,7 +58,7 @@ func (d *sliceDecoder) mbType() (t int, intra bool) {
 	return d.mbTypeIntra(3, true), true
 }
 
-func (d *sliceDecoder) mbTypeVLC() (t int, intra bool) {
+func (d *sliceDecoder) mbTypeUE() (t int, intra bool) {
 	t = int(min(d.r.UE(), 100))
 	inter := 0
 	switch d.h.kind {

@@ -180,7 +180,7 @@ func (d *reader) readSound(entry box, t *media.Track) (fields int64, err error) 
 	}
 	t.Channels = int(binary.BigEndian.Uint16(head[16:]))
 	t.Rate = int(binary.BigEndian.Uint16(head[24:]))
-	switch binary.BigEndian.Uint16(head[8:]) { // versions of the QuickTime file format
+	switch binary.BigEndian.Uint16(head[8:]) { // sound description versions of older files
 	case 1:
 		return size + 16, nil
 	case 2:

@@ -50,7 +50,7 @@ func codeTables() map[string][]string {
 
 func TestEveryCodeIsFound(t *testing.T) {
 	for name, table := range codeTables() {
-		v := newVLC(table)
+		v := newCodeTable(table)
 		for value, code := range table {
 			bits := uint32(0)
 			for i := range 32 {

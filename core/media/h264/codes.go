@@ -5,15 +5,15 @@ import (
 	"strings"
 )
 
-// vlc is a table of variable-length codes: by the number of leading zeros of a
+// codeTable is a table of variable-length codes: by the number of leading zeros of a
 // code and the three bits behind its first one, the value and the length.
 // Every code of this standard's tables has at most three bits there.
-type vlc [16][8]struct{ value, length uint8 }
+type codeTable [16][8]struct{ value, length uint8 }
 
-// newVLC makes a table of codes written as strings of 0 and 1; the value is
+// newCodeTable makes a table of codes written as strings of 0 and 1; the value is
 // the index. Empty strings stand for no code.
-func newVLC(codes []string) *vlc {
-	var t vlc
+func newCodeTable(codes []string) *codeTable {
+	var t codeTable
 	for zeros := range t {
 		for tail := range t[zeros] {
 			pattern := strings.Repeat("0", zeros) + "1"
@@ -31,7 +31,7 @@ func newVLC(codes []string) *vlc {
 }
 
 // lookup finds the code at the head of the 32 bits v; length 0 means none.
-func (t *vlc) lookup(v uint32) (value, length int) {
+func (t *codeTable) lookup(v uint32) (value, length int) {
 	zeros := min(bits.LeadingZeros32(v), 15)
 	e := t[zeros][v<<(zeros+1)>>29]
 	return int(e.value), int(e.length)
@@ -40,7 +40,7 @@ func (t *vlc) lookup(v uint32) (value, length int) {
 // coeffTokens are the codes of coeff_token for nC 0 to 1, 2 to 3, 4 to 7, -1
 // (chroma DC of 4:2:0) and -2 (of 4:2:2), by 4*TotalCoeff+TrailingOnes
 // (table 9-5). From nC 8 on a code is a number of six bits.
-var coeffTokens = func() (tables [5]*vlc) {
+var coeffTokens = func() (tables [5]*codeTable) {
 	for i := range tables {
 		codes := make([]string, 17*4)
 		for row, line := range strings.Split(strings.TrimSpace(coeffTokenCodes), "\n") {
@@ -49,7 +49,7 @@ var coeffTokens = func() (tables [5]*vlc) {
 				codes[4*total+ones] = fields[i]
 			}
 		}
-		tables[i] = newVLC(codes)
+		tables[i] = newCodeTable(codes)
 	}
 	return tables
 }()
@@ -128,9 +128,9 @@ const coeffTokenCodes = `
 `
 
 // splitCodes makes a table of each line.
-func splitCodes(lines string) (tables []*vlc) {
+func splitCodes(lines string) (tables []*codeTable) {
 	for _, line := range strings.Split(strings.TrimSpace(lines), "\n") {
-		tables = append(tables, newVLC(strings.Fields(line)))
+		tables = append(tables, newCodeTable(strings.Fields(line)))
 	}
 	return tables
 }
@@ -157,7 +157,7 @@ const totalZerosCodes = `
 `
 
 // totalZerosDC are those of chroma DC, of 4:2:0 and of 4:2:2 (table 9-9).
-var totalZerosDC = [2][]*vlc{splitCodes(totalZerosDC420Codes), splitCodes(totalZerosDC422Codes)}
+var totalZerosDC = [2][]*codeTable{splitCodes(totalZerosDC420Codes), splitCodes(totalZerosDC422Codes)}
 
 const totalZerosDC420Codes = `
 1 01 001 000
