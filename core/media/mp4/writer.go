@@ -31,6 +31,7 @@ type trackWriter struct {
 	shifts  []run // PTS - DTS, as signed numbers
 	least   int64 // smallest of them, at most 0
 	length  int64 // sum of the durations
+	end     int64 // of the picture that is shown last
 	chunks  []chunk
 }
 
@@ -143,7 +144,7 @@ func (t *trackWriter) add(p *media.Packet) {
 	shift := p.PTS - t.length
 	t.times = appendRun(t.times, uint32(p.Duration))
 	t.shifts = appendRun(t.shifts, uint32(int32(shift)))
-	t.least = min(t.least, shift)
+	t.least, t.end = min(t.least, shift), max(t.end, p.PTS+p.Duration)
 	t.length += p.Duration
 }
 
@@ -184,7 +185,7 @@ func (t *trackWriter) inMovie(units int64) uint64 {
 func (b *builder) movie(tracks []*trackWriter, fragmented bool) {
 	length := uint64(0)
 	for _, t := range tracks {
-		length = max(length, t.inMovie(t.length))
+		length = max(length, t.inMovie(t.end))
 	}
 	b.box("moov", func() {
 		b.full("mvhd", 1, 0, func() { // 8.2.2
@@ -221,7 +222,7 @@ func (b *builder) track(t *trackWriter, id int) {
 			b.zeros(16)
 			b.u32(uint32(id))
 			b.u32(0)
-			b.u64(t.inMovie(t.length))
+			b.u64(t.inMovie(t.end))
 			b.zeros(12)
 			if t.Kind == media.Sound {
 				b.u16(0x100) // volume 1.0
@@ -248,7 +249,7 @@ func (b *builder) edits(t *trackWriter) {
 	b.box("edts", func() {
 		b.full("elst", 1, 0, func() {
 			b.u32(1)
-			b.u64(t.inMovie(t.length))
+			b.u64(t.inMovie(t.end))
 			b.u64(uint64(start))
 			b.u32(0x10000) // rate 1.0
 		})
