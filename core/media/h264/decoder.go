@@ -78,7 +78,8 @@ func (d *decoder) work(t *team) {
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
 	d.hidden = p.Hidden
-	for unit := range d.units(p.Data) {
+	c := newCursor(p.Data, d.prefix)
+	for unit := c.next(); unit != nil; unit = c.next() {
 		if err := d.unit(ctx, unit, p.PTS); err != nil {
 			return err
 		}

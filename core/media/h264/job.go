@@ -122,12 +122,13 @@ type painter[T sample] struct {
 	rows int // of macroblocks, or of pairs, that are complete
 }
 
-func newPainter[T sample](w *worker, m *member, r *recon[T], j *job) painter[T] {
+func newPainter[T sample](w *worker, m *member, r *recon[T], j *job) *painter[T] {
 	d := &m.d
 	d.pic, d.mbs, d.motion = j, w.mbs, j.f.mbs
 	d.width, d.height = j.sps.mbWidth, j.sps.mbHeight
 	r.begin(d, j.f)
-	p := painter[T]{r: r, d: d, job: j, end: d.width * d.height, unit: d.width}
+	p := &r.painter
+	*p = painter[T]{r: r, d: d, job: j, end: d.width * d.height, unit: d.width}
 	if j.structure != wholeFrame {
 		p.end /= 2
 	}
@@ -146,7 +147,7 @@ func decodePicture[T sample](w *worker, j *job, pick func(m *member) *recon[T]) 
 	m := w.member(0)
 	p := newPainter(w, m, pick(m), j)
 	if free := w.team.threads - w.team.busy.Load(); free > 0 && len(j.slices) > 1 && p.inOrder() {
-		decodeSlices(w, &p, pick, min(int(free)+1, len(j.slices)))
+		decodeSlices(w, p, pick, min(int(free)+1, len(j.slices)))
 		return
 	}
 	for i, s := range j.slices {
@@ -156,7 +157,7 @@ func decodePicture[T sample](w *worker, j *job, pick func(m *member) *recon[T]) 
 		}
 		p.conceal(s.h.firstMb)
 		p.d.take(s, i+1, p.end)
-		if p.d.decode(p.done) != nil {
+		if p.d.decode(p) != nil {
 			j.f.damaged.Store(true)
 		}
 	}
@@ -193,7 +194,7 @@ func decodeSlices[T sample](w *worker, p *painter[T], pick func(m *member) *reco
 					end = p.job.slices[i].h.firstMb
 				}
 				own.d.take(p.job.slices[i-1], i, end)
-				if own.d.decode(own.r.macroblock) != nil {
+				if own.d.decode(own.r) != nil {
 					p.job.f.damaged.Store(true)
 				}
 			}
@@ -214,7 +215,7 @@ func decodeSlices[T sample](w *worker, p *painter[T], pick func(m *member) *reco
 
 // done makes the samples of the macroblock that was just read.
 func (p *painter[T]) done() error {
-	if err := p.r.macroblock(); err != nil {
+	if err := p.r.done(); err != nil {
 		return err
 	}
 	p.advance()

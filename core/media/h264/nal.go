@@ -22,17 +22,58 @@ const (
 	nalExtension  = 20
 )
 
-// annexB yields the NAL units of a byte stream (annex B), without their start
-// codes and trailing zeros.
-func annexB(data []byte) iter.Seq[[]byte] {
-	return func(yield func([]byte) bool) {
+// cursor walks through the NAL units of a packet.
+type cursor struct {
+	rest   []byte
+	prefix int // bytes of the length before each unit, 0: start codes
+}
+
+// next returns the next unit that is not empty, or nil.
+func (c *cursor) next() []byte {
+	for len(c.rest) > 0 {
+		var unit []byte
+		if c.prefix > 0 {
+			unit = c.prefixed()
+		} else {
+			unit, c.rest = cutStartCode(c.rest)
+			unit = bytes.TrimRight(unit, "\x00")
+		}
+		if len(unit) > 0 {
+			return unit
+		}
+	}
+	return nil
+}
+
+// prefixed takes a unit that follows its length (ISO/IEC 14496-15, 5.3.4.2). A
+// length beyond the end ends with what there is.
+func (c *cursor) prefixed() []byte {
+	n := 0
+	for _, b := range c.rest[:min(c.prefix, len(c.rest))] {
+		n = n<<8 | int(b)
+	}
+	rest := c.rest[min(c.prefix, len(c.rest)):]
+	n = min(n, len(rest))
+	c.rest = rest[n:]
+	return rest[:n]
+}
+
+// newCursor walks through data with lengths of prefix bytes, or with start
+// codes (annex B).
+func newCursor(data []byte, prefix int) cursor {
+	if prefix == 0 {
 		_, data = cutStartCode(data)
-		for len(data) > 0 {
-			var unit []byte
-			unit, data = cutStartCode(data)
-			if unit = bytes.TrimRight(unit, "\x00"); len(unit) > 0 && !yield(unit) {
-				return
-			}
+	}
+	return cursor{data, prefix}
+}
+
+// annexB yields the NAL units of a byte stream, without their start codes and
+// trailing zeros.
+func annexB(data []byte) iter.Seq[[]byte] { return all(newCursor(data, 0)) }
+
+func all(c cursor) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for unit := c.next(); unit != nil && yield(unit); unit = c.next() {
 		}
 	}
 }
@@ -44,25 +85,6 @@ func cutStartCode(data []byte) (before, behind []byte) {
 		return data, nil
 	}
 	return data[:i], data[i+3:]
-}
-
-// lengthPrefixed yields NAL units that each follow their length in size bytes
-// (ISO/IEC 14496-15, 5.3.4.2). A length beyond the end ends with what there is.
-func lengthPrefixed(data []byte, size int) iter.Seq[[]byte] {
-	return func(yield func([]byte) bool) {
-		for len(data) > size {
-			n := 0
-			for _, b := range data[:size] {
-				n = n<<8 | int(b)
-			}
-			data = data[size:]
-			n = min(n, len(data))
-			if n > 0 && !yield(data[:n]) {
-				return
-			}
-			data = data[n:]
-		}
-	}
 }
 
 // unescape appends the RBSP of a NAL unit's payload to dst: without the

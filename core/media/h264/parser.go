@@ -54,7 +54,8 @@ func (p *parser) Configure(config []byte) error {
 }
 
 func (p *parser) Packet(data []byte) error {
-	for unit := range p.units(data) {
+	c := newCursor(data, p.prefix)
+	for unit := c.next(); unit != nil; unit = c.next() {
 		if _, err := p.Unit(unit); err != nil {
 			return err
 		}

@@ -268,6 +268,11 @@ func (v *randomVideo) slice(first, end int, kind sliceType, s structure, poc int
 	}
 }
 
+// finish makes a function a finisher.
+type finish func() error
+
+func (f finish) done() error { return f() }
+
 // drop takes back the slice that was tried last.
 func (v *randomVideo) drop() {
 	j := v.s.filling
@@ -299,7 +304,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 		j.f.damaged.Store(false)
 		d.take(s, i+1, end)
 		start := p.next
-		_ = d.decode(func() error { // which ends with an error at the latest behind the data
+		_ = d.decode(finish(func() error { // which ends with an error at the latest behind the data
 			if v.extreme(d) {
 				return errCut
 			}
@@ -311,7 +316,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 				next, bit = p.next, d.r.Pos()
 			}
 			return e
-		})
+		}))
 		if i == len(j.slices)-1 && next == start {
 			v.drop()
 			return -1, 0

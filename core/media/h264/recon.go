@@ -7,10 +7,11 @@ import (
 
 // recon turns the syntax of macroblocks into samples (8.3 to 8.5).
 type recon[T sample] struct {
-	d      *sliceDecoder
-	k      kernels[T]
-	most   int32 // the largest sample
-	planes int
+	d       *sliceDecoder
+	painter painter[T]
+	k       kernels[T]
+	most    int32 // the largest sample
+	planes  int
 
 	full         [3][]T
 	fullStride   [3]int
@@ -61,8 +62,8 @@ type around struct {
 
 var errNeighbours = damaged("an intra prediction from samples that are not there")
 
-// macroblock makes the samples of the current macroblock.
-func (r *recon[T]) macroblock() error {
+// done makes the samples of the current macroblock.
+func (r *recon[T]) done() error {
 	d := r.d
 	r.place()
 	switch d.mb.kind {

@@ -96,7 +96,7 @@ func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error)
 				dst = append(append(dst, start...), unit...)
 			}
 		}
-		for unit := range lengthPrefixed(p.Data, c.prefix) {
+		for unit := range all(newCursor(p.Data, c.prefix)) {
 			if unit[0]&31 != nalDelimiter {
 				dst = append(append(dst, start...), unit...)
 			}
@@ -108,12 +108,13 @@ func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error)
 // droppable returns what tells whether a packet holds a picture that no other
 // refers to.
 func droppable(t media.Track) func(data []byte) bool {
-	d := stream{}
+	prefix := 0
 	if c, err := parseConfig(t.Config); err == nil {
-		d.prefix = c.prefix
+		prefix = c.prefix
 	}
 	return func(data []byte) bool {
-		for unit := range d.units(data) {
+		c := newCursor(data, prefix)
+		for unit := c.next(); unit != nil; unit = c.next() {
 			if kind := unit[0] & 31; kind == nalSlice || kind == nalIDR {
 				return unit[0]>>5&3 == 0
 			}

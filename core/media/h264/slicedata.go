@@ -1,15 +1,18 @@
 package h264
 
-// decode decodes all macroblocks of the slice and calls done after each. An
-// error says why not all could be.
-func (d *sliceDecoder) decode(done func() error) error {
+// finisher takes up each macroblock when it was read.
+type finisher interface{ done() error }
+
+// decode decodes all macroblocks of the slice and hands them to f. An error
+// says why not all could be.
+func (d *sliceDecoder) decode(f finisher) error {
 	d.qp = d.h.qp
 	d.lastDQ = false
 	if d.h.pps.cabac {
 		d.r.Align()
 		d.cabac.start(d.r.Rest(), d.h.cabacInit, d.h.qp)
 	}
-	w := walk{d: d, addr: d.h.firstMb, end: d.end, done: done}
+	w := walk{d: d, addr: d.h.firstMb, end: d.end, finisher: f}
 	if d.h.mbaff {
 		return w.pairs()
 	}
@@ -20,7 +23,7 @@ func (d *sliceDecoder) decode(done func() error) error {
 type walk struct {
 	d         *sliceDecoder
 	addr, end int // macroblock address as the standard counts
-	done      func() error
+	finisher  finisher
 }
 
 // rows decodes macroblocks in raster order, of a frame or of a field.
@@ -81,7 +84,7 @@ func (w *walk) macroblock(skip bool) error {
 		err = errCut
 	}
 	if err == nil {
-		err = w.done()
+		err = w.finisher.done()
 	}
 	if err != nil {
 		d.mb.slice = 0

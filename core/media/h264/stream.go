@@ -3,7 +3,6 @@ package h264
 import (
 	"context"
 	"errors"
-	"iter"
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/bits"
@@ -86,14 +85,6 @@ func (d *stream) parameterSet(unit []byte) error {
 	return nil
 }
 
-// units yields the NAL units of a packet.
-func (d *stream) units(data []byte) iter.Seq[[]byte] {
-	if d.prefix > 0 {
-		return lengthPrefixed(data, d.prefix)
-	}
-	return annexB(data)
-}
-
 // unit takes up one NAL unit. What is damaged is passed over; what cannot be
 // decoded here ends the stream.
 func (d *stream) unit(ctx context.Context, unit []byte, pts int64) error {
@@ -107,6 +98,9 @@ func (d *stream) unit(ctx context.Context, unit []byte, pts int64) error {
 		err = d.parameterSet(unit)
 	case nalEndOfSeq:
 		err = d.dispatch(ctx)
+	}
+	if err == nil {
+		return nil
 	}
 	var broken *media.FormatError
 	if errors.As(err, &broken) {
