@@ -471,26 +471,35 @@ func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 // cavlcLevels reads the levels, that of the highest frequency first (9.2.2).
 func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 	r := &d.r
+	signs := r.Peek()
 	for i := range ones {
-		levels[i] = 1 - 2*int32(r.U(1))
+		levels[i] = 1 - 2*int32(signs>>31)
+		signs <<= 1
 	}
+	r.Skip(ones)
 	suffix := 0
 	if total > 10 && ones < 3 {
 		suffix = 1
 	}
 	for i := ones; i < total; i++ {
-		prefix := bits.LeadingZeros32(r.Peek())
+		v := r.Peek()
+		prefix := bits.LeadingZeros32(v)
 		if prefix > 25 {
 			return false
 		}
-		r.Skip(prefix + 1)
 		code, size := int32(min(prefix, 15))<<suffix, suffix
 		if prefix == 14 && suffix == 0 {
 			size = 4
 		} else if prefix >= 15 {
 			size = prefix - 3
 		}
-		code += int32(r.U(size))
+		if length := prefix + 1 + size; length <= 32 {
+			code += int32(uint64(v<<(prefix+1)) >> (32 - size))
+			r.Skip(length)
+		} else {
+			r.Skip(prefix + 1)
+			code += int32(r.U(size))
+		}
 		if prefix >= 15 && suffix == 0 {
 			code += 15
 		}
