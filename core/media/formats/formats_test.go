@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/h264"
 	"vividstrain/core/media/mp4"
 )
 
@@ -118,4 +119,50 @@ func rewrapFile(t *testing.T, from, to string) {
 	require.NoError(t, err, "%s to %s", from, to)
 	require.Empty(t, left)
 	require.NoError(t, out.Close())
+}
+
+// Sound goes along from container to container, and stays beside its pictures.
+func TestSoundIsCarriedAlong(t *testing.T) {
+	dir := t.TempDir()
+	from := filepath.Join(dir, "a.mp4")
+	file, err := os.Create(from)
+	require.NoError(t, err)
+	source, err := Open(streams + "high-640.264")
+	require.NoError(t, err)
+	var p media.Packet
+	require.NoError(t, source.ReadPacket(&p))
+	video, convert, err := h264.Prefixed(source.Tracks()[0], p.Data)
+	require.NoError(t, err)
+	m, err := mp4.Container.Create(file, []media.Track{video,
+		{Kind: media.Sound, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
+	require.NoError(t, err)
+	for i := int64(0); err == nil; i++ {
+		p.Data = convert(nil, &p)
+		require.NoError(t, m.WritePacket(&p))
+		for k := range int64(2) {
+			n := 2*i + k
+			require.NoError(t, m.WritePacket(&media.Packet{Track: 1, Data: []byte{byte(n), 1, 2, 3}, PTS: n * 1024, DTS: n * 1024, Duration: 1024, Key: true}))
+		}
+		err = source.ReadPacket(&p)
+	}
+	require.ErrorIs(t, err, io.EOF)
+	require.NoError(t, errors.Join(m.Close(), file.Close(), source.Close()))
+	for _, to := range []string{"b.ts", "c.mkv", "d.mp4", "e.ts", "f.ts", "g.mp4"} {
+		rewrapFile(t, from, filepath.Join(dir, to))
+		from = filepath.Join(dir, to)
+	}
+	f, err := Open(from)
+	require.NoError(t, err)
+	defer f.Close()
+	require.Equal(t, "aac", f.Tracks()[1].Codec)
+	require.Equal(t, []byte{0x11, 0x90}, f.Tracks()[1].Config)
+	n := 0
+	for f.ReadPacket(&p) == nil {
+		if p.Track == 1 {
+			require.Equal(t, []byte{byte(n), 1, 2, 3}, p.Data)
+			require.InDelta(t, float64(n)*1024/48000, float64(p.PTS)/float64(f.Tracks()[1].Timescale), 0.01)
+			n++
+		}
+	}
+	require.Equal(t, 60, n)
 }

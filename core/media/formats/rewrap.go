@@ -8,13 +8,14 @@ import (
 	"math"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/aac"
 )
 
 // Rewrap copies the first video track of f and its sound, as they are coded,
 // into another container. Sound that the container cannot hold is left out and
 // named.
 func Rewrap(ctx context.Context, f *File, c media.Container, w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (left []string, err error) {
-	r := rewrap{file: f, target: c, place: map[int]int{}}
+	r := rewrap{file: f, target: c, place: map[int]int{}, forms: map[int]form{}}
 	if err := r.choose(ctx); err != nil {
 		return nil, err
 	}
@@ -39,6 +40,7 @@ type rewrap struct {
 	place   map[int]int // track in the file: track in the copy
 	left    []string
 	convert func(dst []byte, p *media.Packet) []byte
+	forms   map[int]form // of the sound tracks in the file
 	video   int
 	waiting []*media.Packet // of each track the packet whose length is not known yet
 }
@@ -62,20 +64,65 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 		if s.Kind != media.Sound {
 			continue
 		}
-		// In transport streams sound has a form of its own.
-		if (r.target.ByteStream || r.file.byteStream) && r.target.Name != r.file.Container {
+		t, form, err := r.soundForm(ctx, i, s)
+		if err == nil {
+			_, err = r.target.Create(discard{}, []media.Track{t}, 0)
+		}
+		if err != nil {
 			r.left = append(r.left, s.Codec)
 			continue
 		}
-		if _, err := r.target.Create(discard{}, []media.Track{s}, 0); err != nil {
-			r.left = append(r.left, s.Codec)
-			continue
-		}
-		r.place[i] = len(r.tracks)
-		r.tracks = append(r.tracks, s)
+		r.place[i], r.forms[i] = len(r.tracks), form
+		r.tracks = append(r.tracks, t)
 	}
 	r.waiting = make([]*media.Packet, len(r.tracks))
 	return nil
+}
+
+// form makes of a packet of sound those of the copy.
+type form func(p *media.Packet) ([]*media.Packet, error)
+
+// soundForm returns a sound track as it is to be in the copy. In transport
+// streams AAC has headers of its own.
+func (r *rewrap) soundForm(ctx context.Context, track int, s media.Track) (media.Track, form, error) {
+	same := func(p *media.Packet) ([]*media.Packet, error) { return []*media.Packet{p}, nil }
+	switch {
+	case s.Codec != aac.Name || r.target.ByteStream == r.file.byteStream:
+		return s, same, nil
+	case r.target.ByteStream:
+		wrap, err := aac.ADTS(s)
+		return s, func(p *media.Packet) ([]*media.Packet, error) {
+			p.Data = wrap(nil, p)
+			return same(p)
+		}, err
+	}
+	first, err := r.first(ctx, track)
+	if err != nil {
+		return s, nil, err
+	}
+	t, _, err := aac.Split(s, first.Data)
+	t.Timescale = int64(t.Rate)
+	return t, func(p *media.Packet) (list []*media.Packet, err error) {
+		_, units, err := aac.Split(s, p.Data)
+		at := p.PTS * t.Timescale / s.Timescale
+		for i, unit := range units {
+			pts := at + int64(i)*aac.Samples
+			list = append(list, &media.Packet{Track: p.Track, Data: unit, PTS: pts, DTS: pts, Duration: aac.Samples, Key: true})
+		}
+		return list, err
+	}, err
+}
+
+// first reads the first packet of a track.
+func (r *rewrap) first(ctx context.Context, track int) (p media.Packet, err error) {
+	if err := r.file.Rewind(); err != nil {
+		return p, err
+	}
+	for {
+		if err := errors.Join(ctx.Err(), r.file.ReadPacket(&p)); err != nil || p.Track == track {
+			return p, err
+		}
+	}
 }
 
 // convertible returns the video track as it is to be in the copy.
@@ -88,14 +135,9 @@ func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Cod
 		return t, err
 	}
 	parser := codec.NewParser()
-	var p media.Packet
-	for {
-		if err := errors.Join(ctx.Err(), r.file.ReadPacket(&p)); err != nil {
-			return t, err
-		}
-		if p.Track == r.video {
-			break
-		}
+	p, err := r.first(ctx, r.video)
+	if err != nil {
+		return t, err
 	}
 	if err := parser.Packet(p.Data); err != nil {
 		return t, err
@@ -129,21 +171,20 @@ func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
 		if !wanted {
 			continue
 		}
+		list := []*media.Packet{p}
 		if p.Track == r.video && r.convert != nil {
 			p.Data = r.convert(nil, p)
-		}
-		p.Track = place
-		if before := r.waiting[place]; before != nil {
-			before.Duration = p.DTS - before.DTS
-			if before.Duration <= 0 || before.Duration > math.MaxInt32 {
-				before.Duration = 1
-			}
-			if err := m.WritePacket(before); err != nil {
+		} else if p.Track != r.video {
+			if list, err = r.forms[p.Track](p); err != nil {
 				return err
 			}
-			p.Duration = max(p.Duration, before.Duration)
 		}
-		r.waiting[place] = p
+		for _, p := range list {
+			p.Track = place
+			if err := r.write(m, p); err != nil {
+				return err
+			}
+		}
 	}
 	for _, p := range r.waiting {
 		if p == nil {
@@ -155,6 +196,21 @@ func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
 		}
 	}
 	return nil
+}
+
+// write writes the packet that waited on the track, whose length p tells.
+func (r *rewrap) write(m media.Muxer, p *media.Packet) error {
+	before := r.waiting[p.Track]
+	r.waiting[p.Track] = p
+	if before == nil {
+		return nil
+	}
+	before.Duration = p.DTS - before.DTS
+	if before.Duration <= 0 || before.Duration > math.MaxInt32 {
+		before.Duration = 1
+	}
+	p.Duration = max(p.Duration, before.Duration)
+	return m.WritePacket(before)
 }
 
 // discard takes what is written and forgets it.

@@ -128,6 +128,28 @@ func TestRefusedByName(t *testing.T) {
 	}
 }
 
+// Slices in another order than that of the picture are refused where the
+// profile allows them, and damage elsewhere.
+func TestSlicesOutOfOrder(t *testing.T) {
+	list := units(t, "baseline-multislice-refs")
+	i := 0
+	for list[i][4]&31 != nalIDR {
+		i++
+	}
+	list[i], list[i+1] = list[i+1], list[i]
+	_, damaged := frames(t, [][]byte{bytes.Join(list[:i+3], nil)}, 1)
+	require.Equal(t, []int{0}, damaged)
+	for k := range list {
+		if list[k][4]&31 == nalSPS {
+			list[k][6] &^= 0x40 // constraint_set1_flag
+		}
+	}
+	d, err := NewDecoder(media.Track{}, 1)
+	require.NoError(t, err)
+	err = decode(t, d, [][]byte{bytes.Join(list, nil)}, func(media.Frame) {})
+	require.ErrorContains(t, err, "arbitrary slice order is not supported")
+}
+
 // Fast kernels do what the plain ones do, for every size and at every fraction.
 func TestFastKernelsEqualPlainOnes(t *testing.T) {
 	fast, plain := fastKernels(), goKernels[uint8]()

@@ -76,6 +76,12 @@ func statesChroma(profile int) bool {
 	return false
 }
 
+// mayReorder tells whether the profile allows slices in any order: Baseline
+// that is not constrained, and Extended.
+func (s *sps) mayReorder() bool {
+	return s.profile == 66 && s.constraints&0x40 == 0 || s.profile == 88
+}
+
 // same tells whether a set came again as it is.
 func (s *sps) same(rbsp []byte) bool { return bytes.Equal(s.raw, rbsp) }
 

@@ -132,6 +132,10 @@ func (d *stream) slice(ctx context.Context, unit []byte, pts int64) error {
 		}
 		return d.slice(ctx, unit, pts)
 	}
+	if n := len(d.filling.slices); n > 0 && s.h.firstMb < d.filling.slices[n-1].h.firstMb && s.h.sps.mayReorder() {
+		d.filling.spare = append(d.filling.spare, s)
+		return unsupported("arbitrary slice order")
+	}
 	if s.h.redundant {
 		d.filling.spare = append(d.filling.spare, s)
 		return nil
