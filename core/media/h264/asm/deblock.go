@@ -22,31 +22,18 @@ func deblock() {
 	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, p)
 	NEGQ(p)
 	ADDQ(pix, p) // p2
-	row := func(m Mem) VecVirtual {
-		y := YMM()
-		VPMOVZXBW(m, y)
-		return y
-	}
-	p2, p1, p0 := row(Mem{Base: p}), row(Mem{Base: p, Index: stride, Scale: 1}), row(Mem{Base: p, Index: stride, Scale: 2})
-	q0, q1, q2 := row(Mem{Base: pix}), row(Mem{Base: pix, Index: stride, Scale: 1}), row(Mem{Base: pix, Index: stride, Scale: 2})
-	// under is all ones where |a - b| < limit.
-	under := func(a, b, limit VecVirtual) VecVirtual {
-		t := YMM()
-		VPSUBW(b, a, t)
-		VPABSW(t, t)
-		VPCMPGTW(t, limit, t)
-		return t
-	}
-	mask, tc0 := under(p0, q0, alpha), YMM()
-	VPAND(under(p1, p0, beta), mask, mask)
-	VPAND(under(q1, q0, beta), mask, mask)
+	p2, p1, p0 := edgeRow(Mem{Base: p}), edgeRow(Mem{Base: p, Index: stride, Scale: 1}), edgeRow(Mem{Base: p, Index: stride, Scale: 2})
+	q0, q1, q2 := edgeRow(Mem{Base: pix}), edgeRow(Mem{Base: pix, Index: stride, Scale: 1}), edgeRow(Mem{Base: pix, Index: stride, Scale: 2})
+	mask, tc0 := closer(p0, q0, alpha), YMM()
+	VPAND(closer(p1, p0, beta), mask, mask)
+	VPAND(closer(q1, q0, beta), mask, mask)
 	VMOVDQU(Mem{Base: tcs}, tc0)
 	ones, t := YMM(), YMM()
 	VPCMPEQW(ones, ones, ones)
 	VPCMPGTW(ones, tc0, t) // tc0 > -1
 	VPAND(t, mask, mask)
 	VPAND(mask, tc0, tc0)
-	near2p, near2q := under(p2, p0, beta), under(q2, q0, beta)
+	near2p, near2q := closer(p2, p0, beta), closer(q2, q0, beta)
 	VPAND(mask, near2p, near2p)
 	VPAND(mask, near2q, near2q)
 	// (p0 + q0 + 1) >> 1
@@ -87,16 +74,10 @@ func deblock() {
 	VPAND(mask, delta, delta)
 	VPADDW(delta, p0, p0)
 	VPSUBW(delta, q0, q0)
-	write := func(y VecVirtual, m Mem) {
-		high := XMM()
-		VEXTRACTI128(Imm(1), y, high)
-		VPACKUSWB(high, y.AsX(), high)
-		VMOVDQU(high, m)
-	}
-	write(newP1, Mem{Base: p, Index: stride, Scale: 1})
-	write(p0, Mem{Base: p, Index: stride, Scale: 2})
-	write(q0, Mem{Base: pix})
-	write(newQ1, Mem{Base: pix, Index: stride, Scale: 1})
+	packed(newP1, Mem{Base: p, Index: stride, Scale: 1})
+	packed(p0, Mem{Base: p, Index: stride, Scale: 2})
+	packed(q0, Mem{Base: pix})
+	packed(newQ1, Mem{Base: pix, Index: stride, Scale: 1})
 	VZEROUPPER()
 	RET()
 }
