@@ -16,10 +16,6 @@ const (
 	nalPPS        = 8
 	nalDelimiter  = 9
 	nalEndOfSeq   = 10
-	nalPrefix     = 14
-	nalSPSExt     = 13
-	nalAuxiliary  = 19
-	nalExtension  = 20
 )
 
 // cursor walks through the NAL units of a packet.

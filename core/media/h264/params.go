@@ -52,10 +52,8 @@ type vui struct {
 	primaries          int
 	transfer           int
 	matrix             int
-	sarNum, sarDen     int
 	unitsInTick        uint32
 	timeScale          uint32
-	fixedFrameRate     bool
 	restricted         bool // the next two are set
 	reorder, buffering int
 }
@@ -229,10 +227,8 @@ func (s *sps) parseSize(r *bits.Reader) error {
 // what is said of the stream, so that nonsense here is no reason to refuse it.
 func (v *vui) parse(r *bits.Reader) {
 	if r.Flag() { // aspect_ratio_info
-		if idc := r.U(8); idc == 255 {
-			v.sarNum, v.sarDen = int(r.U(16)), int(r.U(16))
-		} else if int(idc) < len(sampleAspects) {
-			v.sarNum, v.sarDen = sampleAspects[idc][0], sampleAspects[idc][1]
+		if r.U(8) == 255 { // Extended_SAR
+			r.Skip(32)
 		}
 	}
 	if r.Flag() { // overscan_info
@@ -251,7 +247,7 @@ func (v *vui) parse(r *bits.Reader) {
 	}
 	if r.Flag() { // timing_info
 		v.unitsInTick, v.timeScale = r.U(32), r.U(32)
-		v.fixedFrameRate = r.Flag()
+		r.Skip(1) // fixed_frame_rate_flag
 	}
 	nal, vcl := skipHRD(r), skipHRD(r)
 	if nal || vcl {
@@ -268,10 +264,6 @@ func (v *vui) parse(r *bits.Reader) {
 	v.reorder, v.buffering = int(min(r.UE(), 255)), int(min(r.UE(), 255))
 	v.restricted = !r.Overrun()
 }
-
-// sampleAspects is table E-1.
-var sampleAspects = [17][2]int{{}, {1, 1}, {12, 11}, {10, 11}, {16, 11}, {40, 33}, {24, 11}, {20, 11}, {32, 11},
-	{80, 33}, {18, 11}, {15, 11}, {64, 33}, {160, 99}, {4, 3}, {3, 2}, {2, 1}}
 
 // skipHRD passes over HRD parameters (E.1.2) and tells whether there were any.
 func skipHRD(r *bits.Reader) bool {
