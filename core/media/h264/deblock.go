@@ -1,5 +1,7 @@
 package h264
 
+import "math/bits"
+
 // deblock filters the edges of a macroblock (8.7). Its neighbours to the left
 // and above are filtered already, and no macroblock that is filtered yet to be
 // predicted from depends on what changes.
@@ -146,14 +148,14 @@ func differs(pv, qv *motion, p, q int, limit int32) bool {
 func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 	r := e.r
 	if k&1 == 0 || !e.mb.transform8 {
-		r.thresholds = e.filter(int(pm.qp), int(e.mb.qp))
+		r.thresholds = e.filter(0, pm.qp, e.mb.qp)
 		r.luma16(r.at+4*k, true, bs)
 	}
 	if k&1 != 0 || r.planes == 1 {
 		return
 	}
 	for i := range r.chroma {
-		r.thresholds = e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+		r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
 		at := r.chromaAt + 2*k
 		if r.chromaShift == 1 {
 			r.chroma8(r.chroma[i], at, true, [4]uint8(bs[:]), 2)
@@ -168,14 +170,14 @@ func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
 	r := e.r
 	if k&1 == 0 || !e.mb.transform8 {
-		r.thresholds = e.filter(int(pm.qp), int(e.mb.qp))
+		r.thresholds = e.filter(0, pm.qp, e.mb.qp)
 		r.luma16(r.at+4*k*r.stride, false, bs)
 	}
 	if r.planes == 1 || r.chromaShift == 1 && k&1 != 0 {
 		return
 	}
 	for i := range r.chroma {
-		r.thresholds = e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+		r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
 		r.chroma8(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, *bs, 2)
 	}
 }
@@ -295,7 +297,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 	}
 	for row := range 16 {
 		b, pm := strengthAt(row)
-		f := e.filter(int(pm.qp), int(e.mb.qp))
+		f := e.filter(0, pm.qp, e.mb.qp)
 		if at := r.at + row*r.stride; b == 4 {
 			f.strong(r.luma, at, 1)
 		} else {
@@ -317,7 +319,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 		}
 		b, pm := strengthAt(luma)
 		for i := range r.chroma {
-			f := e.filter(int(pm.qpc[i]), int(e.mb.qpc[i]))
+			f := e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
 			tc := int32(0)
 			if b < 4 {
 				tc = int32(f.tc0[b-1])<<f.shift + 1
@@ -335,12 +337,13 @@ type edgeFilter[T sample] struct {
 	most        int32
 }
 
-// filter derives the thresholds from the quantisers on both sides.
-func (e *edges[T]) filter(qpP, qpQ int) edgeFilter[T] {
-	qp := (qpP + qpQ + 1) >> 1
+// filter derives the thresholds for a plane from the quantisers on both sides.
+func (e *edges[T]) filter(plane int, qpP, qpQ int8) edgeFilter[T] {
+	qp := (int(qpP) + int(qpQ) + 1) >> 1
 	a, b := max(0, min(qp+int(e.h.alphaOff), 51)), max(0, min(qp+int(e.h.betaOff), 51))
-	shift := uint(e.h.sps.depth - 8)
-	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, &tc0s[a], shift, e.r.most}
+	most := e.r.most[plane]
+	shift := uint(bits.Len32(uint32(most)) - 8)
+	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, &tc0s[a], shift, most}
 }
 
 // normal filters a line of luma with bS under 4 (8.7.2.3).

@@ -144,7 +144,7 @@ func (f *frame) grey() {
 	for i := range f.full {
 		p := &f.full[i]
 		fill(p.Pix, 0, len(p.Pix), min(len(p.Pix), 1), 1<<7)
-		fill(p.Wide, 0, len(p.Wide), min(len(p.Wide), 1), 1<<(f.pic.Depth-1))
+		fill(p.Wide, 0, len(p.Wide), min(len(p.Wide), 1), 1<<(f.pic.PlaneDepth(i)-1))
 	}
 	for i := range f.mbs {
 		f.mbs[i] = noMotion
@@ -210,14 +210,14 @@ const rowPadding = 64
 func newFrame(s *sps, pool *framePool) *frame {
 	f := &frame{pool: pool}
 	f.changed.L = &f.mu
-	f.pic.Depth, f.pic.Chroma = s.depth, s.chroma
+	f.pic.Depth, f.pic.ChromaDepth, f.pic.Chroma = s.depth, s.chromaDepth, s.chroma
 	for i := range f.full {
 		w, h := s.chroma.PlaneSize(i, s.mbWidth*16, s.mbHeight*16)
 		if w == 0 {
 			continue
 		}
 		f.full[i].Stride = w
-		if s.depth > 8 {
+		if s.wide() {
 			f.full[i].Wide = make([]uint16, w*h+rowPadding)
 		} else {
 			f.full[i].Pix = make([]byte, w*h+rowPadding)
@@ -229,7 +229,7 @@ func newFrame(s *sps, pool *framePool) *frame {
 }
 
 func (f *frame) fits(s *sps) bool {
-	return f.pic.Depth == s.depth && f.pic.Chroma == s.chroma && f.full[0].Stride == s.mbWidth*16 &&
+	return f.pic.Depth == s.depth && f.pic.ChromaDepth == s.chromaDepth && f.pic.Chroma == s.chroma && f.full[0].Stride == s.mbWidth*16 &&
 		len(f.mbs) == s.mbWidth*s.mbHeight
 }
 

@@ -177,30 +177,30 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 	at := two*step + two // of the sample G
 	switch {
 	case dy == 0:
-		r.k.across(dst, stride, pix[at-2:], step, w, h, r.most)
+		r.k.across(dst, stride, pix[at-2:], step, w, h, r.most[0])
 		if dx != 2 {
 			r.k.average(dst, stride, pix[at+dx>>1:], step, w, h)
 		}
 	case dx == 0:
-		r.k.down(dst, stride, pix[at-2*step:], step, w, h, r.most)
+		r.k.down(dst, stride, pix[at-2*step:], step, w, h, r.most[0])
 		if dy != 2 {
 			r.k.average(dst, stride, pix[at+dy>>1*step:], step, w, h)
 		}
 	case dx == 2 || dy == 2:
-		r.k.center(dst, stride, pix, step, w, h, r.most)
+		r.k.center(dst, stride, pix, step, w, h, r.most[0])
 		tmp := r.half[:]
 		switch {
 		case dx != 2: // i, k: with h or m
-			r.k.down(tmp, 16, pix[at-2*step+dx>>1:], step, w, h, r.most)
+			r.k.down(tmp, 16, pix[at-2*step+dx>>1:], step, w, h, r.most[0])
 		case dy != 2: // f, q: with b or s
-			r.k.across(tmp, 16, pix[at-2+dy>>1*step:], step, w, h, r.most)
+			r.k.across(tmp, 16, pix[at-2+dy>>1*step:], step, w, h, r.most[0])
 		default:
 			return
 		}
 		r.k.average(dst, stride, tmp, 16, w, h)
 	default: // e, g, p, r
-		r.k.across(dst, stride, pix[at-2+dy>>1*step:], step, w, h, r.most)
-		r.k.down(r.half[:], 16, pix[at-2*step+dx>>1:], step, w, h, r.most)
+		r.k.across(dst, stride, pix[at-2+dy>>1*step:], step, w, h, r.most[0])
+		r.k.down(r.half[:], 16, pix[at-2*step+dx>>1:], step, w, h, r.most[0])
 		r.k.average(dst, stride, r.half[:], 16, w, h)
 	}
 }
@@ -267,7 +267,7 @@ func (r *recon[T]) combine(ref0, ref1 int8, p interPart) {
 		if d.h.weighted {
 			shift = uint(r.denominator(i)) + 1
 		}
-		blend(dst, stride, other, step, w, h, &weights[i], shift, r.most)
+		blend(dst, stride, other, step, w, h, &weights[i], shift, r.most[i])
 	}
 }
 
@@ -309,7 +309,7 @@ func (r *recon[T]) weigh(l int, index int8, p interPart) {
 		if i > 0 {
 			w, h = w>>1, h>>r.chromaShift
 		}
-		scaleBlock(dst, stride, w, h, weights[i], uint(shift), r.most)
+		scaleBlock(dst, stride, w, h, weights[i], uint(shift), r.most[i])
 	}
 }
 

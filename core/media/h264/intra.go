@@ -191,7 +191,7 @@ func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
 		count += int32(n)
 	}
 	if count == 0 {
-		return T((r.most + 1) >> 1)
+		return T((r.most[0] + 1) >> 1)
 	}
 	return T((sum + count>>1) / count)
 }
@@ -225,7 +225,7 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 			fill(dst[y*stride:], stride, 8, 1, T(p[8-y]))
 		}
 	case 2:
-		fill(dst, stride, 8, 8, meanOf[T](p[1:9], p[10:18], left, top, r.most))
+		fill(dst, stride, 8, 8, meanOf[T](p[1:9], p[10:18], left, top, r.most[0]))
 	default:
 		predictSquare(dst, stride, 8, &directions8[mode-3], p)
 	}
@@ -307,7 +307,7 @@ func (r *recon[T]) intra16(at, mode int, ok *around) {
 	case 2:
 		fill(pix[at:], stride, 16, 16, r.mean(at, stride, 16, left, ok.top))
 	default:
-		predictPlane(pix, at, stride, 16, 16, r.most)
+		predictPlane(pix, at, stride, 16, 16, r.most[0])
 	}
 }
 
@@ -338,11 +338,12 @@ func predictPlane[T sample](pix []T, at, stride, w, h int, most int32) {
 	}
 }
 
-// intraChroma predicts a chroma plane of w = 8 by h samples (8.3.4).
-func (r *recon[T]) intraChroma(pix []T, at, stride, h, mode int, ok *around) {
+// intraChroma predicts the samples of a chroma plane (8.3.4).
+func (r *recon[T]) intraChroma(plane, mode int, ok *around) {
+	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
 	switch mode {
 	case 0:
-		r.chromaMeans(pix, at, stride, h, ok)
+		r.chromaMeans(plane, ok)
 	case 1:
 		for y := range h {
 			fill(pix[at+y*stride:], stride, 8, 1, pix[at+y*stride-1])
@@ -352,12 +353,13 @@ func (r *recon[T]) intraChroma(pix []T, at, stride, h, mode int, ok *around) {
 			copy(pix[at+y*stride:][:8], pix[at-stride:][:8])
 		}
 	default:
-		predictPlane(pix, at, stride, 8, h, r.most)
+		predictPlane(pix, at, stride, 8, h, r.most[plane])
 	}
 }
 
 // chromaMeans is 8.3.4.1 to 8.3.4.3: a DC of its own for every 4x4 block.
-func (r *recon[T]) chromaMeans(pix []T, at, stride, h int, ok *around) {
+func (r *recon[T]) chromaMeans(plane int, ok *around) {
+	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
 	var above [2]int32
 	if ok.top {
 		for i, v := range pix[at-stride:][:8] {
@@ -382,7 +384,7 @@ func (r *recon[T]) chromaMeans(pix []T, at, stride, h int, ok *around) {
 			} else if x == 0 && y > 0 && useLeft {
 				useTop = false
 			}
-			v := (r.most + 1) >> 1
+			v := (r.most[plane] + 1) >> 1
 			switch {
 			case useLeft && useTop:
 				v = (beside + sum + 4) >> 3

@@ -103,7 +103,7 @@ func (w *worker) run(j *job) {
 	for i := range w.mbs {
 		w.mbs[i].slice = 0
 	}
-	if j.sps.depth > 8 {
+	if j.sps.wide() {
 		decodePicture(w, j, func(m *member) *recon[uint16] { return &m.wide })
 	} else {
 		decodePicture(w, j, func(m *member) *recon[uint8] { return &m.byte })
@@ -306,7 +306,7 @@ func (p *painter[T]) borrow(x, y int) {
 				copy(row, from[at:][:w])
 				continue
 			}
-			fill(row, w, w, 1, T((r.most+1)>>1))
+			fill(row, w, w, 1, T((r.most[i]+1)>>1))
 		}
 	}
 }

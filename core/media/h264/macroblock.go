@@ -267,11 +267,11 @@ func (d *sliceDecoder) setQP(delta int) {
 func (d *sliceDecoder) noteQP() {
 	d.mb.qp = int8(d.qp)
 	for i, c := range d.h.pps.chromaQPOffset {
-		d.mb.qpc[i] = int8(chromaQP(d.qp, c, d.h.sps.depth))
+		d.mb.qpc[i] = int8(chromaQP(d.qp, c, d.h.sps.chromaDepth))
 	}
 }
 
-// chromaQP is QPC without the depth's offset (8.5.8).
+// chromaQP is QPC without the depth's offset, for chroma samples of depth bits (8.5.8).
 func chromaQP(qp, offset, depth int) int {
 	i := max(-6*(depth-8), min(qp+offset, 51))
 	if i < 30 {

@@ -22,7 +22,7 @@ type sps struct {
 	profile, constraints, level int
 	id                          int
 	chroma                      picture.Chroma
-	depth                       int
+	depth, chromaDepth          int
 	scaling                     *scalingLists // nil: flat
 	frameNumBits                int
 	pocType                     int
@@ -87,7 +87,7 @@ func (p *pps) same(rbsp []byte) bool { return bytes.Equal(p.raw, rbsp) }
 
 func parseSPS(rbsp []byte) (*sps, error) {
 	r := bits.NewReader(rbsp)
-	s := &sps{chroma: picture.C420, depth: 8}
+	s := &sps{chroma: picture.C420, depth: 8, chromaDepth: 8}
 	s.profile, s.constraints, s.level = int(r.U(8)), int(r.U(8)), int(r.U(8))
 	id := r.UE()
 	if id >= maxSPS {
@@ -130,13 +130,13 @@ func (s *sps) parseChroma(r *bits.Reader) error {
 	if luma > 6 || chroma > 6 {
 		return damaged("a bit depth is too large")
 	}
-	if s.chroma != picture.C400 && luma != chroma {
-		return unsupported("a chroma depth other than that of luma")
-	}
-	if luma > 2 {
+	if max(luma, chroma) > 2 {
 		return unsupported("more than 10 bits a sample")
 	}
-	s.depth = 8 + int(luma)
+	s.depth, s.chromaDepth = 8+int(luma), 8+int(chroma)
+	if s.chroma == picture.C400 {
+		s.chromaDepth = s.depth
+	}
 	if r.Flag() {
 		return unsupported("lossless coding")
 	}
@@ -450,3 +450,7 @@ var (
 		24, 24, 24, 24, 25, 25, 25, 25, 25, 25, 25, 27, 27, 27, 27, 27,
 		27, 28, 28, 28, 28, 28, 30, 30, 30, 30, 32, 32, 32, 33, 33, 35}
 )
+
+// wide tells whether samples take two bytes: those of all planes do if those of
+// one must.
+func (s *sps) wide() bool { return max(s.depth, s.chromaDepth) > 8 }

@@ -279,7 +279,7 @@ func (s *sps) colour() media.Colour {
 
 // format is what a sequence parameter set says of the pictures.
 func (s *sps) format() media.Format {
-	f := media.Format{Codec: Name, Profile: s.profileName(), Width: s.width, Height: s.height, Depth: s.depth,
+	f := media.Format{Codec: Name, Profile: s.profileName(), Width: s.width, Height: s.height, Depth: max(s.depth, s.chromaDepth),
 		Chroma: s.chroma, Transfer: media.SDR}
 	if s.vui.colour {
 		f.Transfer = media.TransferOf(s.vui.transfer)

@@ -1,11 +1,13 @@
 package h264
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha1"
 	"encoding/hex"
 	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -93,7 +95,10 @@ type randomVideo struct {
 	bipred                    int
 	job                       job
 	slices                    int
-	refs                      [2]int // active references of the picture
+	refs                      [2]int     // active references of the picture
+	set                       *bitWriter // the sequence parameter set, behind the depths
+	anyDepth                  bool       // slice data mean the same at each bit depth
+	lastQP                    int
 }
 
 type randomKind struct {
@@ -123,13 +128,6 @@ func (v *randomVideo) add(unit []byte) {
 func (v *randomVideo) parameters() {
 	interlaced := v.kind.fields || v.kind.mbaff
 	w := &bitWriter{}
-	w.u(8, 100)
-	w.u(8, 0)
-	w.u(8, 40)
-	w.ue(0)
-	w.ue(1) // 4:2:0
-	w.ue(0)
-	w.ue(0)
 	w.flag(false)
 	scaling := v.IntN(3) == 0
 	w.flag(scaling)
@@ -163,7 +161,8 @@ func (v *randomVideo) parameters() {
 	w.flag(false)
 	w.flag(false)
 	w.u(1, 1)
-	sps := w.unit(0x67)
+	v.set = w
+	sps := v.sps(8, 8)
 	v.add(sps)
 
 	w = &bitWriter{}
@@ -193,6 +192,22 @@ func (v *randomVideo) parameters() {
 			panic(err)
 		}
 	}
+}
+
+// sps is the sequence parameter set with these bit depths.
+func (v *randomVideo) sps(luma, chroma int) []byte {
+	w := &bitWriter{}
+	w.u(8, 110)
+	w.u(8, 0)
+	w.u(8, 40)
+	w.ue(0)
+	w.ue(1) // 4:2:0
+	w.ue(luma - 8)
+	w.ue(chroma - 8)
+	for i := range v.set.n {
+		w.u(1, uint32(v.set.data[i>>3]>>(7-i&7)&1))
+	}
+	return w.unit(0x67)
 }
 
 // picture makes a frame, in one piece or as two fields.
@@ -303,6 +318,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 	for i, s := range j.slices {
 		j.f.damaged.Store(false)
 		d.take(s, i+1, end)
+		v.lastQP = s.h.qp
 		start := p.next
 		_ = d.decode(finish(func() error { // which ends with an error at the latest behind the data
 			if v.extreme(d) {
@@ -354,7 +370,10 @@ func (v *randomVideo) extreme(d *sliceDecoder) bool {
 			}
 		}
 	}
-	return d.qp > 40
+	// A quantiser that wraps around and samples as they are depend on the depth.
+	wraps := max(d.qp-v.lastQP, v.lastQP-d.qp) >= 26
+	v.lastQP = d.qp
+	return d.qp > 40 || v.anyDepth && (wraps || d.mb.kind == kindPCM)
 }
 
 // header writes a slice header with random settings.
@@ -592,5 +611,51 @@ func (e *binWriter) term(v uint32) {
 		e.w.u(2, e.low>>7&3|1)
 	} else {
 		e.renorm()
+	}
+}
+
+// Luma and chroma may differ in depth. No browser plays such streams, but what
+// one plane becomes does not depend on the depth of another.
+func TestUnequalDepths(t *testing.T) {
+	for _, kind := range []randomKind{{"frames", false, false}, {"fields and MBAFF", true, true}} {
+		for seed := range uint64(6) {
+			v := newRandomVideo(seed, kind, false)
+			v.anyDepth = true
+			v.picture(sliceI, 0, true)
+			v.picture(sliceP, 8, true)
+			v.picture(sliceB, 4, true)
+			first := bytes.Clone(v.packets[0])
+			film := func(luma, chroma int) (planes [2][]string) {
+				v.packets[0] = bytes.Replace(first, v.sps(8, 8), v.sps(luma, chroma), 1)
+				d, err := NewDecoder(media.Track{}, 2)
+				require.NoError(t, err)
+				require.NoError(t, decode(t, d, v.packets, func(f media.Frame) {
+					require.Equal(t, [2]int{luma, chroma}, [2]int{f.PlaneDepth(0), f.PlaneDepth(1)})
+					for i := range f.Planes {
+						var values []uint16
+						_, h := f.Chroma.PlaneSize(i, f.Width, f.Height)
+						for y := range h {
+							for _, b := range f.AppendRow(nil, i, y) {
+								values = append(values, uint16(b))
+							}
+						}
+						if f.Planes[i].Wide != nil { // two bytes a sample
+							for k := range len(values) / 2 {
+								values[k] = values[2*k] | values[2*k+1]<<8
+							}
+							values = values[:len(values)/2]
+						}
+						planes[min(i, 1)] = append(planes[min(i, 1)], fmt.Sprint(values))
+					}
+				}))
+				return planes
+			}
+			shallow, deep, lumaDeep, chromaDeep := film(8, 8), film(10, 10), film(10, 8), film(8, 10)
+			require.NotEqual(t, shallow, deep)
+			require.True(t, slices.Equal(deep[0], lumaDeep[0]), "%s %d: luma of 10 bits", kind.name, seed)
+			require.True(t, slices.Equal(shallow[1], lumaDeep[1]), "%s %d: chroma of 8 bits", kind.name, seed)
+			require.True(t, slices.Equal(shallow[0], chromaDeep[0]), "%s %d: luma of 8 bits", kind.name, seed)
+			require.True(t, slices.Equal(deep[1], chromaDeep[1]), "%s %d: chroma of 10 bits", kind.name, seed)
+		}
 	}
 }

@@ -10,7 +10,7 @@ type recon[T sample] struct {
 	d       *sliceDecoder
 	painter painter[T]
 	k       kernels[T]
-	most    int32 // the largest sample
+	most    [3]int32 // the largest sample of each plane
 	planes  int
 
 	full         [3][]T
@@ -47,8 +47,8 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 	if f.pic.Chroma.IsTall() {
 		r.chromaShift = 0
 	}
-	r.most = 1<<f.pic.Depth - 1
 	for i := range r.planes {
+		r.most[i] = 1<<f.pic.PlaneDepth(i) - 1
 		r.full[i], r.fullStride[i] = samplesOf[T](&f.full[i])
 	}
 	r.luma, r.chroma = r.full[0], [2][]T{r.full[1], r.full[2]}
@@ -123,7 +123,7 @@ func (r *recon[T]) intra(ok *around) error {
 		return errNeighbours
 	}
 	for i := range r.chroma {
-		r.intraChroma(r.chroma[i], r.chromaAt, r.chromaStride, 16>>r.chromaShift, mode, ok)
+		r.intraChroma(1+i, mode, ok)
 	}
 	return nil
 }
@@ -185,11 +185,11 @@ func (r *recon[T]) addLumaBlock(k, at int) {
 		size = 8
 	}
 	if r.d.more>>k&1 == 0 {
-		r.k.addDC(r.luma[at:], r.stride, size, &c[0], r.most)
+		r.k.addDC(r.luma[at:], r.stride, size, &c[0], r.most[0])
 	} else if size == 8 {
-		r.k.add8(r.luma[at:], r.stride, (*[64]int32)(c), r.most)
+		r.k.add8(r.luma[at:], r.stride, (*[64]int32)(c), r.most[0])
 	} else {
-		r.k.add4(r.luma[at:], r.stride, (*[16]int32)(c), r.most)
+		r.k.add4(r.luma[at:], r.stride, (*[16]int32)(c), r.most[0])
 	}
 }
 
@@ -201,9 +201,9 @@ func (r *recon[T]) addChroma() {
 				at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
 				c := (*[16]int32)(r.d.coeffs[256+128*i+16*k:])
 				if more>>k&1 == 0 {
-					r.k.addDC(r.chroma[i][at:], r.chromaStride, 4, &c[0], r.most)
+					r.k.addDC(r.chroma[i][at:], r.chromaStride, 4, &c[0], r.most[1+i])
 				} else {
-					r.k.add4(r.chroma[i][at:], r.chromaStride, c, r.most)
+					r.k.add4(r.chroma[i][at:], r.chromaStride, c, r.most[1+i])
 				}
 			}
 		}
@@ -212,18 +212,17 @@ func (r *recon[T]) addChroma() {
 
 // pcm copies samples that are not coded.
 func (r *recon[T]) pcm() {
-	depth := r.d.h.sps.depth
-	in := bits.NewReader(r.d.pcm)
-	put := func(dst []T, stride, w, h int) {
+	s, in := r.d.h.sps, bits.NewReader(r.d.pcm)
+	put := func(dst []T, stride, w, h, depth int) {
 		for y := range h {
 			for x := range w {
 				dst[y*stride+x] = T(in.U(depth))
 			}
 		}
 	}
-	put(r.luma[r.at:], r.stride, 16, 16)
+	put(r.luma[r.at:], r.stride, 16, 16, s.depth)
 	if r.planes == 3 {
-		put(r.chroma[0][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift)
-		put(r.chroma[1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift)
+		put(r.chroma[0][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, s.chromaDepth)
+		put(r.chroma[1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, s.chromaDepth)
 	}
 }

@@ -52,7 +52,7 @@ func Prefixed(t media.Track, first []byte) (media.Track, func(dst []byte, p *med
 		c = append(append(c, byte(len(unit)>>8), byte(len(unit))), unit...)
 	}
 	if set, err := parseSPS(unescape(nil, sps[0][1:])); err == nil && statesChroma(set.profile) {
-		c = append(c, 0xFC|byte(chromaIDC(set)), 0xF8|byte(set.depth-8), 0xF8|byte(set.depth-8), 0)
+		c = append(c, 0xFC|byte(chromaIDC(set)), 0xF8|byte(set.depth-8), 0xF8|byte(set.chromaDepth-8), 0)
 	}
 	t.Config = c
 	known := append(sps, pps...)

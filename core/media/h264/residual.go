@@ -166,7 +166,7 @@ func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 
 func (d *sliceDecoder) residualChroma(list int) error {
 	blocks := d.chromaBlocks()
-	offset := 6 * (d.h.sps.depth - 8)
+	offset := 6 * (d.h.sps.chromaDepth - 8)
 	if d.mb.cbp>>4 == 0 {
 		return nil
 	}

@@ -203,19 +203,20 @@ func (h *sliceHeader) parseWeights(r *bits.Reader, lists int) error {
 			w := &h.weights[l][i]
 			w[0].w, w[1].w, w[2].w = 1<<luma, 1<<chroma, 1<<chroma
 			if r.Flag() {
-				w[0] = h.parseWeight(r)
+				w[0] = parseWeight(r, h.sps.depth)
 			}
 			if planes == 3 && r.Flag() {
-				w[1], w[2] = h.parseWeight(r), h.parseWeight(r)
+				w[1], w[2] = parseWeight(r, h.sps.chromaDepth), parseWeight(r, h.sps.chromaDepth)
 			}
 		}
 	}
 	return nil
 }
 
-func (h *sliceHeader) parseWeight(r *bits.Reader) weight {
+// parseWeight reads the weight and the offset of a plane of depth bits a sample.
+func parseWeight(r *bits.Reader, depth int) weight {
 	w, o := r.SE(), r.SE()
-	return weight{int16(max(-128, min(w, 127))), int16(max(-128, min(o, 127)) << (h.sps.depth - 8))}
+	return weight{int16(max(-128, min(w, 127))), int16(max(-128, min(o, 127)) << (depth - 8))}
 }
 
 // parseMarking reads how reference pictures are to be marked (7.3.3.3).

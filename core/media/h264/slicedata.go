@@ -239,8 +239,8 @@ func (d *sliceDecoder) readPCM() error {
 	if !d.h.pps.cabac {
 		data = d.r.Rest
 	}
-	samples := 256 + (d.h.sps.chroma.Planes()-1)*d.chromaBlocks()*16
-	size := (samples*d.h.sps.depth + 7) / 8
+	chroma := (d.h.sps.chroma.Planes() - 1) * d.chromaBlocks() * 16
+	size := (256*d.h.sps.depth + chroma*d.h.sps.chromaDepth + 7) / 8
 	rest := data()
 	if len(rest) < size {
 		return errCut

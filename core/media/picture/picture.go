@@ -62,7 +62,8 @@ func (c Chroma) PlaneSize(p, width, height int) (w, h int) {
 }
 
 // Plane is one rectangle of samples. Of Pix and Wide exactly one is set: Pix
-// for 8-bit samples, Wide for deeper ones (the value in the low bits).
+// for 8-bit samples, Wide (the value in the low bits) if any plane of the picture
+// has more.
 type Plane struct {
 	Pix    []byte
 	Wide   []uint16
@@ -72,7 +73,8 @@ type Plane struct {
 // Picture is one planar picture, cropped to what is to be shown.
 type Picture struct {
 	Width, Height int // luma samples
-	Depth         int // bits a sample
+	Depth         int // bits a sample of luma
+	ChromaDepth   int // bits a sample of chroma; 0 stands for as many as luma has
 	Chroma        Chroma
 	Planes        [3]Plane // Y, Cb, Cr; for C400 the last two are empty
 
@@ -108,12 +110,20 @@ func (p *Picture) Release() {
 	}
 }
 
+// PlaneDepth is how many bits a sample of plane i has.
+func (p *Picture) PlaneDepth(i int) int {
+	if i > 0 && p.ChromaDepth > 0 {
+		return p.ChromaDepth
+	}
+	return p.Depth
+}
+
 // AppendRow appends row y of plane i to b: one byte a sample at 8 bits, two
-// bytes, the low one first, above.
+// bytes, the low one first, if any plane has more.
 func (p *Picture) AppendRow(b []byte, i, y int) []byte {
 	w, _ := p.Chroma.PlaneSize(i, p.Width, p.Height)
 	plane := &p.Planes[i]
-	if p.Depth <= 8 {
+	if plane.Wide == nil {
 		return append(b, plane.Pix[y*plane.Stride:][:w]...)
 	}
 	for _, v := range plane.Wide[y*plane.Stride:][:w] {
