@@ -69,6 +69,14 @@ type HDR struct {
 	MaxFALL     uint16 // of the brightest frame on average
 }
 
+// HDROf is what *h points to, made on first use.
+func HDROf(h **HDR) *HDR {
+	if *h == nil {
+		*h = &HDR{}
+	}
+	return *h
+}
+
 // Demuxer reads the packets of one file in the order in which they are stored.
 type Demuxer interface {
 	Tracks() []Track

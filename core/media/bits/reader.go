@@ -22,10 +22,20 @@ func (r *Reader) Peek() uint32 {
 	if i+8 <= len(r.data) {
 		return uint32(binary.BigEndian.Uint64(r.data[i:]) << (r.pos & 7) >> 32)
 	}
-	return r.peekEnd(i)
+	return uint32(r.windowEnd(i) >> 32)
 }
 
-func (r *Reader) peekEnd(i int) uint32 {
+// Window returns the next 57 bits or more without reading them, the first at the
+// top, for loops that keep them at hand.
+func (r *Reader) Window() uint64 {
+	i := r.pos >> 3
+	if i+8 <= len(r.data) {
+		return binary.BigEndian.Uint64(r.data[i:]) << (r.pos & 7)
+	}
+	return r.windowEnd(i)
+}
+
+func (r *Reader) windowEnd(i int) uint64 {
 	var v uint64
 	for k := range 8 {
 		v <<= 8
@@ -33,7 +43,7 @@ func (r *Reader) peekEnd(i int) uint32 {
 			v |= uint64(r.data[i+k])
 		}
 	}
-	return uint32(v << (r.pos & 7) >> 32)
+	return v << (r.pos & 7)
 }
 
 // Skip passes over n bits.

@@ -19,17 +19,22 @@ func (r *recon[T]) deblock(x, y int) {
 	e := edges[T]{r: r, h: h, mb: mb, mv: &d.motion[addr], field: h.structure != wholeFrame || mb.field}
 	d.x, d.y, d.h, d.field = x, y, h, mb.field
 	r.place()
+	e.inside[0] = e.filter(0, mb.qp, mb.qp)
+	for i := 1; i < r.planes; i++ {
+		e.inside[i] = e.filter(i, mb.qpc[i-1], mb.qpc[i-1])
+	}
 	e.vertical(x, y)
 	e.horizontal(x, y)
 }
 
 // edges filters the edges of one macroblock.
 type edges[T sample] struct {
-	r     *recon[T]
-	h     *sliceHeader
-	mb    *mbInfo
-	mv    *motion
-	field bool // a field macroblock or one of a field
+	r      *recon[T]
+	h      *sliceHeader
+	mb     *mbInfo
+	mv     *motion
+	field  bool             // a field macroblock or one of a field
+	inside [3]edgeFilter[T] // for the edges within the macroblock, by plane
 }
 
 // neighbour gives the macroblock at x, y if its edge is to be filtered, else
@@ -52,10 +57,7 @@ func (e *edges[T]) vertical(x, y int) {
 		if e.h.mbaff && r.d.mbs[i].field != e.mb.field {
 			e.mixedLeft(x, y)
 		} else {
-			var bs [4]uint8
-			for j := range bs {
-				bs[j] = e.strength(&r.d.mbs[i], &r.d.motion[i], 4*j+3, 4*j, true, true)
-			}
+			bs := e.outer(i, 3, 1)
 			e.column(&bs, 0, &r.d.mbs[i])
 		}
 	}
@@ -64,6 +66,21 @@ func (e *edges[T]) vertical(x, y int) {
 			e.column(&bs, k, e.mb)
 		}
 	}
+}
+
+// outer gives the strengths of the edge to macroblock i, which begins there with
+// block first; step is as for inner.
+func (e *edges[T]) outer(i, first, step int) (bs [4]uint8) {
+	pm, pv := &e.r.d.mbs[i], &e.r.d.motion[i]
+	if pm.intra() || e.mb.intra() {
+		b := e.strength(pm, pv, 0, 0, true, step == 1)
+		return [4]uint8{b, b, b, b}
+	}
+	for j := range bs {
+		q := j * (5 - step)
+		bs[j] = e.strength(pm, pv, first+q, q, true, step == 1)
+	}
+	return bs
 }
 
 // inner gives the strengths of inner edge k; step is the way across it in 4x4
@@ -148,14 +165,20 @@ func differs(pv, qv *motion, p, q int, limit int32) bool {
 func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 	r := e.r
 	if k&1 == 0 || !e.mb.transform8 {
-		r.thresholds = e.filter(0, pm.qp, e.mb.qp)
+		r.thresholds = e.inside[0]
+		if pm != e.mb {
+			r.thresholds = e.filter(0, pm.qp, e.mb.qp)
+		}
 		r.luma16(r.at+4*k, true, bs)
 	}
 	if k&1 != 0 || r.planes == 1 {
 		return
 	}
 	for i := range r.chroma {
-		r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
+		r.thresholds = e.inside[1+i]
+		if pm != e.mb {
+			r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
+		}
 		at := r.chromaAt + 2*k
 		if r.chromaShift == 1 {
 			r.chroma8(r.chroma[i], at, true, [4]uint8(bs[:]), 2)
@@ -170,14 +193,20 @@ func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
 	r := e.r
 	if k&1 == 0 || !e.mb.transform8 {
-		r.thresholds = e.filter(0, pm.qp, e.mb.qp)
+		r.thresholds = e.inside[0]
+		if pm != e.mb {
+			r.thresholds = e.filter(0, pm.qp, e.mb.qp)
+		}
 		r.luma16(r.at+4*k*r.stride, false, bs)
 	}
 	if r.planes == 1 || r.chromaShift == 1 && k&1 != 0 {
 		return
 	}
 	for i := range r.chroma {
-		r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
+		r.thresholds = e.inside[1+i]
+		if pm != e.mb {
+			r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
+		}
 		r.chroma8(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, *bs, 2)
 	}
 }
@@ -253,10 +282,7 @@ func (e *edges[T]) topEdge(x, y int) {
 	if i < 0 {
 		return
 	}
-	var bs [4]uint8
-	for j := range bs {
-		bs[j] = e.strength(&d.mbs[i], &d.motion[i], 12+j, j, true, false)
-	}
+	bs := e.outer(i, 12, 4)
 	e.row(&bs, 0, &d.mbs[i])
 }
 
@@ -267,11 +293,8 @@ func (e *edges[T]) mixedTop(i int) {
 	at, chromaAt, stride, chromaStride := r.at, r.chromaAt, r.stride, r.chromaStride
 	r.stride, r.chromaStride = 2*stride, 2*chromaStride
 	for parity := range 2 {
-		pm, pv := &r.d.mbs[i+parity*r.d.width], &r.d.motion[i+parity*r.d.width]
-		var bs [4]uint8
-		for j := range bs {
-			bs[j] = e.strength(pm, pv, 12+j, j, true, false)
-		}
+		pm := &r.d.mbs[i+parity*r.d.width]
+		bs := e.outer(i+parity*r.d.width, 12, 4)
 		r.at, r.chromaAt = at+parity*stride, chromaAt+parity*chromaStride
 		e.row(&bs, 0, pm)
 	}

@@ -177,23 +177,18 @@ func cornerOf(block int, ok *around) bool {
 
 // mean is the DC prediction of an n x n block (8.3.1.2.3).
 func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
-	sum, count := int32(0), int32(0)
+	var beside, above [16]int32
 	if left {
 		for y := range n {
-			sum += int32(r.luma[at+y*stride-1])
+			beside[y] = int32(r.luma[at+y*stride-1])
 		}
-		count += int32(n)
 	}
 	if top {
-		for _, v := range r.luma[at-stride:][:n] {
-			sum += int32(v)
+		for x, v := range r.luma[at-stride:][:n] {
+			above[x] = int32(v)
 		}
-		count += int32(n)
 	}
-	if count == 0 {
-		return T((r.most[0] + 1) >> 1)
-	}
-	return T((sum + count>>1) / count)
+	return meanOf[T](beside[:n], above[:n], left, top, r.most[0])
 }
 
 // intra8 predicts an 8x8 block from a border that is smoothed first
@@ -372,6 +367,7 @@ func (r *recon[T]) chromaMeans(plane int, ok *around) {
 			left = left && ok.left[y*4/h+1]
 		}
 		beside := int32(0)
+		var mean [2]T
 		if left {
 			for i := range 4 {
 				beside += int32(pix[at+(y+i)*stride-1])
@@ -393,7 +389,11 @@ func (r *recon[T]) chromaMeans(plane int, ok *around) {
 			case useTop:
 				v = (sum + 2) >> 2
 			}
-			fill(pix[at+y*stride+4*x:], stride, 4, 4, T(v))
+			mean[x] = T(v)
+		}
+		for i := range 4 {
+			a, b := mean[0], mean[1]
+			*(*[8]T)(pix[at+(y+i)*stride:]) = [8]T{a, a, a, a, b, b, b, b}
 		}
 	}
 }

@@ -214,23 +214,16 @@ func (p *parser) message(kind int, data []byte) {
 	case kind == seiRecoveryPoint:
 		p.recovery = r.UE() == 0
 	case kind == seiMastering && len(data) >= 24:
-		h := p.hdr()
+		h := media.HDROf(&p.info.HDR)
 		for i := range h.Primaries {
 			h.Primaries[i] = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
 		}
 		h.White = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
 		h.Most, h.Least = r.U(32), r.U(32)
 	case kind == seiContentLight && len(data) >= 4:
-		h := p.hdr()
+		h := media.HDROf(&p.info.HDR)
 		h.MaxCLL, h.MaxFALL = uint16(r.U(16)), uint16(r.U(16))
 	}
-}
-
-func (p *parser) hdr() *media.HDR {
-	if p.info.HDR == nil {
-		p.info.HDR = &media.HDR{}
-	}
-	return p.info.HDR
 }
 
 // Frames is how many frames have begun.

@@ -471,19 +471,22 @@ func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 // cavlcLevels reads the levels, that of the highest frequency first (9.2.2).
 func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 	r := &d.r
-	signs := r.Peek()
+	window := r.Window()
 	for i := range ones {
-		levels[i] = 1 - 2*int32(signs>>31)
-		signs <<= 1
+		levels[i&15] = 1 - 2*int32(window>>63)
+		window <<= 1
 	}
-	r.Skip(ones)
+	used := ones // bits of the window
 	suffix := 0
 	if total > 10 && ones < 3 {
 		suffix = 1
 	}
 	for i := ones; i < total; i++ {
-		v := r.Peek()
-		prefix := bits.LeadingZeros32(v)
+		if used > 57-32 {
+			r.Skip(used)
+			window, used = r.Window(), 0
+		}
+		prefix := bits.LeadingZeros64(window)
 		if prefix > 25 {
 			return false
 		}
@@ -493,27 +496,23 @@ func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 		} else if prefix >= 15 {
 			size = prefix - 3
 		}
-		if length := prefix + 1 + size; length <= 32 {
-			code += int32(uint64(v<<(prefix+1)) >> (32 - size))
-			r.Skip(length)
-		} else {
-			r.Skip(prefix + 1)
-			code += int32(r.U(size))
+		if prefix > 15 { // longer than what is sure to be at hand
+			r.Skip(used)
+			window, used = r.Window(), 0
+			code += 1<<(prefix-3) - 4096
 		}
+		code += int32(window << (prefix + 1) >> 1 >> (63 - size))
+		window <<= prefix + 1 + size
+		used += prefix + 1 + size
 		if prefix >= 15 && suffix == 0 {
 			code += 15
-		}
-		if prefix >= 16 {
-			code += 1<<(prefix-3) - 4096
 		}
 		if i == ones && ones < 3 {
 			code += 2
 		}
 		abs := code>>1 + 1
-		levels[i] = abs
-		if code&1 != 0 {
-			levels[i] = -abs
-		}
+		sign := -(code & 1)
+		levels[i&15] = abs ^ sign - sign
 		if suffix == 0 {
 			suffix = 1
 		}
@@ -521,6 +520,7 @@ func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 			suffix++
 		}
 	}
+	r.Skip(used)
 	return true
 }
 
@@ -541,17 +541,24 @@ func (d *sliceDecoder) cavlcPlace(b *block, levels *[16]int32, total int) error 
 		zeros = value
 	}
 	at := total + zeros - 1
+	window, used := r.Window(), 0
 	for i := range total {
-		b.put(at, levels[i])
+		b.put(at, levels[i&15])
 		if at--; zeros > 0 && i < total-1 {
-			value, length := runBefore[min(zeros, 7)-1].lookup(r.Peek())
+			if used > 57-32 {
+				r.Skip(used)
+				window, used = r.Window(), 0
+			}
+			value, length := runBefore[min(zeros, 7)-1].lookup(uint32(window >> 32))
 			if length == 0 || value > zeros {
 				return errLevels
 			}
-			r.Skip(length)
+			window <<= length
+			used += length
 			zeros -= value
 			at -= value
 		}
 	}
+	r.Skip(used)
 	return nil
 }

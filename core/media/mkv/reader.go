@@ -211,11 +211,11 @@ func readColour(t *media.Track, id uint32, data []byte, at int64) error {
 	case idRange:
 		t.Colour.FullRange = v == 2
 	case idMaxCLL:
-		hdrOf(t).MaxCLL = uint16(v)
+		media.HDROf(&t.HDR).MaxCLL = uint16(v)
 	case idMaxFALL:
-		hdrOf(t).MaxFALL = uint16(v)
+		media.HDROf(&t.HDR).MaxFALL = uint16(v)
 	case idMastering:
-		h := hdrOf(t)
+		h := media.HDROf(&t.HDR)
 		return children(data, at, func(id uint32, data []byte) error {
 			if i := id - idMasteringFirst; i < 10 {
 				setMastering(h, int(i), float(data))
@@ -241,13 +241,6 @@ func setMastering(h *media.HDR, i int, v float64) {
 	default:
 		h.Least = uint32(max(0, min(math.Round(v*10000), math.MaxUint32)))
 	}
-}
-
-func hdrOf(t *media.Track) *media.HDR {
-	if t.HDR == nil {
-		t.HDR = &media.HDR{}
-	}
-	return t.HDR
 }
 
 // readEncodings accepts header stripping alone (5.1.4.1.31.6).

@@ -211,14 +211,14 @@ func (d *reader) readExtension(b box, t *media.Track) error {
 		t.Colour = media.Colour{Primaries: int(binary.BigEndian.Uint16(data[4:])), Transfer: int(binary.BigEndian.Uint16(data[6:])),
 			Matrix: int(binary.BigEndian.Uint16(data[8:])), FullRange: data[10]&0x80 != 0}
 	case b.kind == "mdcv" && len(data) >= 24:
-		h := hdrOf(t)
+		h := media.HDROf(&t.HDR)
 		for i := range h.Primaries {
 			h.Primaries[i] = [2]uint16{binary.BigEndian.Uint16(data[4*i:]), binary.BigEndian.Uint16(data[4*i+2:])}
 		}
 		h.White = [2]uint16{binary.BigEndian.Uint16(data[12:]), binary.BigEndian.Uint16(data[14:])}
 		h.Most, h.Least = binary.BigEndian.Uint32(data[16:]), binary.BigEndian.Uint32(data[20:])
 	case b.kind == "clli" && len(data) >= 4:
-		h := hdrOf(t)
+		h := media.HDROf(&t.HDR)
 		h.MaxCLL, h.MaxFALL = binary.BigEndian.Uint16(data), binary.BigEndian.Uint16(data[2:])
 	}
 	return nil
@@ -270,11 +270,4 @@ func descriptor(d []byte) (body []byte, tag byte) {
 		}
 	}
 	return d[i:min(i+size, len(d))], d[0]
-}
-
-func hdrOf(t *media.Track) *media.HDR {
-	if t.HDR == nil {
-		t.HDR = &media.HDR{}
-	}
-	return t.HDR
 }
