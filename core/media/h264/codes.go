@@ -2,27 +2,41 @@ package h264
 
 import (
 	"math/bits"
+	"strconv"
 	"strings"
 )
 
 // codeTable is a table of variable-length codes: by the number of leading zeros of a
 // code and the three bits behind its first one, the value and the length.
 // Every code of this standard's tables has at most three bits there.
-type codeTable [16][8]struct{ value, length uint8 }
+type codeTable struct {
+	look  [16][8]struct{ value, length uint8 }
+	codes [68]code // by value
+}
+
+// code is a code as a number of so many bits.
+type code struct {
+	bits   uint16
+	length uint8
+}
 
 // newCodeTable makes a table of codes written as strings of 0 and 1; the value is
 // the index. Empty strings stand for no code.
 func newCodeTable(codes []string) *codeTable {
 	var t codeTable
-	for zeros := range t {
-		for tail := range t[zeros] {
+	for value, digits := range codes {
+		number, _ := strconv.ParseUint("0"+digits, 2, 16)
+		t.codes[value] = code{uint16(number), uint8(len(digits))}
+	}
+	for zeros := range t.look {
+		for tail := range t.look[zeros] {
 			pattern := strings.Repeat("0", zeros) + "1"
 			for bit := 4; bit > 0; bit >>= 1 {
 				pattern += string('0' + rune(min(tail&bit, 1)))
 			}
-			for value, code := range codes {
-				if code != "" && strings.HasPrefix(pattern, code) {
-					t[zeros][tail].value, t[zeros][tail].length = uint8(value), uint8(len(code))
+			for value, digits := range codes {
+				if digits != "" && strings.HasPrefix(pattern, digits) {
+					t.look[zeros][tail].value, t.look[zeros][tail].length = uint8(value), uint8(len(digits))
 				}
 			}
 		}
@@ -33,7 +47,7 @@ func newCodeTable(codes []string) *codeTable {
 // lookup finds the code at the head of the 32 bits v; length 0 means none.
 func (t *codeTable) lookup(v uint32) (value, length int) {
 	zeros := min(bits.LeadingZeros32(v), 15)
-	e := t[zeros][v<<(zeros+1)>>29]
+	e := t.look[zeros][v<<(zeros+1)>>29]
 	return int(e.value), int(e.length)
 }
 

@@ -111,7 +111,7 @@ func TestRefusedByName(t *testing.T) {
 		w.ue(0)
 		w.ue(chroma)
 		w.u(32, 0xFFFFFFFF)
-		return w.unit(0x67)
+		return unit(w, 0x67)
 	}
 	for what, unit := range map[string][]byte{
 		"4:4:4 chroma":      sps(244, 3),

@@ -17,66 +17,6 @@ import (
 	"vividstrain/core/media/judge"
 )
 
-// bitWriter writes fields of bits.
-type bitWriter struct {
-	data []byte
-	n    int
-}
-
-func (w *bitWriter) u(n int, v uint32) {
-	for i := n - 1; i >= 0; i-- {
-		if w.n&7 == 0 {
-			w.data = append(w.data, 0)
-		}
-		w.data[w.n>>3] |= byte(v>>i&1) << (7 - w.n&7)
-		w.n++
-	}
-}
-
-func (w *bitWriter) flag(b bool) {
-	if b {
-		w.u(1, 1)
-	} else {
-		w.u(1, 0)
-	}
-}
-
-func (w *bitWriter) ue(v int) {
-	n := 0
-	for (v+1)>>(n+1) != 0 {
-		n++
-	}
-	w.u(n, 0)
-	w.u(n+1, uint32(v+1))
-}
-
-func (w *bitWriter) se(v int) {
-	if v > 0 {
-		w.ue(2*v - 1)
-	} else {
-		w.ue(-2 * v)
-	}
-}
-
-// unit makes a NAL unit.
-func (w *bitWriter) unit(head byte) []byte {
-	out := []byte{head}
-	zeros := 0
-	for _, b := range w.data {
-		if zeros >= 2 && b <= 3 {
-			out, zeros = append(out, 3), 0
-		}
-		out = append(out, b)
-		if zeros++; b != 0 {
-			zeros = 0
-		}
-	}
-	if zeros > 0 { // a unit does not end with a zero
-		out = append(out, 3)
-	}
-	return out
-}
-
 // randomVideo makes streams whose slice data are random: what they mean is up
 // to the decoder, so that every kind of macroblock comes up. With variable-length
 // codes a slice may be cut behind any macroblock: it ends before the first that
@@ -95,9 +35,10 @@ type randomVideo struct {
 	bipred                    int
 	job                       job
 	slices                    int
-	refs                      [2]int     // active references of the picture
-	set                       *bitWriter // the sequence parameter set, behind the depths
-	anyDepth                  bool       // slice data mean the same at each bit depth
+	refs                      [2]int // active references of the picture
+	set                       []byte // the sequence parameter set, behind the depths
+	setBits                   int
+	anyDepth                  bool // slice data mean the same at each bit depth
 	lastQP                    int
 }
 
@@ -160,8 +101,8 @@ func (v *randomVideo) parameters() {
 	w.flag(true) // direct_8x8_inference
 	w.flag(false)
 	w.flag(false)
-	w.u(1, 1)
-	v.set = w
+	v.setBits = w.pos()
+	v.set = w.bytes()
 	sps := v.sps(8, 8)
 	v.add(sps)
 
@@ -184,8 +125,8 @@ func (v *randomVideo) parameters() {
 	w.flag(v.t8)
 	w.flag(false)
 	w.se(v.IntN(9) - 4)
-	w.u(1, 1)
-	pps := w.unit(0x68)
+	w.trailing()
+	pps := unit(w, 0x68)
 	v.add(pps)
 	for _, unit := range [][]byte{sps, pps} {
 		if err := v.s.parameterSet(unit); err != nil {
@@ -204,10 +145,12 @@ func (v *randomVideo) sps(luma, chroma int) []byte {
 	w.ue(1) // 4:2:0
 	w.ue(luma - 8)
 	w.ue(chroma - 8)
-	for i := range v.set.n {
-		w.u(1, uint32(v.set.data[i>>3]>>(7-i&7)&1))
+	r := bits.NewReader(v.set)
+	for range v.setBits {
+		w.u(1, r.U(1))
 	}
-	return w.unit(0x67)
+	w.trailing()
+	return unit(w, 0x67)
 }
 
 // picture makes a frame, in one piece or as two fields.
@@ -261,27 +204,30 @@ func (v *randomVideo) slice(first, end int, kind sliceType, s structure, poc int
 		for range 20 + v.IntN(600) {
 			w.u(8, uint32(v.Uint64()&255))
 		}
-		at, bit := v.try(w.unit(nal), end)
+		at, bit := v.try(unit(w, nal), end)
 		if at < 0 {
 			continue
 		}
-		whole := w.data // is cut behind the last good macroblock
-		w = &bitWriter{data: whole[:bit>>3], n: bit &^ 7}
+		whole := w.bytes() // is cut behind the last good macroblock
+		w = &bitWriter{data: whole[: bit>>3 : bit>>3]}
 		if bit&7 != 0 {
 			w.u(bit&7, uint32(whole[bit>>3])>>(8-bit&7))
 		}
-		w.u(1, 1)
-		unit := w.unit(nal)
+		w.trailing()
+		cut := unit(w, nal)
 		v.drop()
-		if again, _ := v.try(unit, end); again != at {
+		if again, _ := v.try(cut, end); again != at {
 			v.drop()
 			continue
 		}
-		v.add(unit)
+		v.add(cut)
 		v.slices++
 		return at
 	}
 }
+
+// unit makes a NAL unit of what was written.
+func unit(w *bitWriter, head byte) []byte { return appendUnit(nil, head, w.bytes()) }
 
 // finish makes a function a finisher.
 type finish func() error
@@ -523,95 +469,29 @@ func TestBrowserDecodesUncodedSamples(t *testing.T) {
 	v := newRandomVideo(1, randomKind{name: "PCM"}, true)
 	for mb := range v.width * v.height {
 		w := v.header(mb, sliceI, wholeFrame, 0, true, true)
-		for w.n&7 != 0 {
-			w.u(1, 1)
-		}
-		e := &binWriter{w: w}
-		e.start()
+		w.align(1)
+		head := slices.Clone(w.bytes())
 		var h sliceHeader
-		r := bits.NewReader(w.data)
+		r := bits.NewReader(head)
 		require.NoError(t, h.parse(&r, 0x65, &v.s.spss, &v.s.ppss))
 		var c cabac
 		c.start(nil, 0, h.qp)
-		e.bin(&c.state[3], 1) // not I_NxN
-		e.term(1)             // but I_PCM
-		for w.n&7 != 0 {
-			w.u(1, 0)
-		}
+		var e binWriter
+		e.start(&c.state, head)
+		e.bin(3, 1)    // not I_NxN
+		e.terminate(1) // but I_PCM
 		for range 384 {
-			w.u(8, uint32(v.IntN(256)))
+			e.out = append(e.out, byte(v.IntN(256)))
 		}
-		e.start()
-		e.term(1) // end of slice
-		v.add(w.unit(0x65))
+		e.start(&c.state, e.out)
+		e.terminate(1) // end of slice
+		v.add(appendUnit(nil, 0x65, e.out))
 	}
 	got, damaged := sums(t, [][]byte{v.packet})
 	require.Zero(t, damaged)
 	want, err := b.Decode("avc1.640028", [][]byte{v.packet}, true)
 	require.NoError(t, err)
 	require.Equal(t, want.Sums, got)
-}
-
-// binWriter is the arithmetic encoder (9.3.4.2).
-type binWriter struct {
-	low, rng    uint32
-	outstanding int
-	first       bool
-	w           *bitWriter
-}
-
-// put is PutBit.
-func (e *binWriter) put(b uint32) {
-	if e.first {
-		e.first = false
-	} else {
-		e.w.u(1, b)
-	}
-	for ; e.outstanding > 0; e.outstanding-- {
-		e.w.u(1, 1-b)
-	}
-}
-func (e *binWriter) renorm() {
-	for e.rng < 256 {
-		if e.low < 256 {
-			e.put(0)
-		} else if e.low >= 512 {
-			e.low -= 512
-			e.put(1)
-		} else {
-			e.low -= 256
-			e.outstanding++
-		}
-		e.rng <<= 1
-		e.low <<= 1
-	}
-}
-
-// start begins anew (9.3.4.1).
-func (e *binWriter) start() { e.low, e.rng, e.first, e.outstanding = 0, 510, true, 0 }
-func (e *binWriter) bin(s *uint8, v uint32) {
-	lps := uint32(rangeLPS[int(*s>>1)<<2|int(e.rng>>6&3)])
-	e.rng -= lps
-	if v != uint32(*s&1) {
-		e.low += e.rng
-		e.rng = lps
-		*s = nextState[128|int(*s)]
-	} else {
-		*s = nextState[*s]
-	}
-	e.renorm()
-}
-func (e *binWriter) term(v uint32) {
-	e.rng -= 2
-	if v != 0 {
-		e.low += e.rng
-		e.rng = 2
-		e.renorm()
-		e.put(e.low >> 9 & 1)
-		e.w.u(2, e.low>>7&3|1)
-	} else {
-		e.renorm()
-	}
 }
 
 // Luma and chroma may differ in depth. No browser plays such streams, but what

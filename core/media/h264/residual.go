@@ -230,14 +230,7 @@ func (d *sliceDecoder) fieldScan() int {
 // returns how many coefficients it has.
 func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 	if d.h.pps.cabac {
-		inc := 0
-		if b.cat == catDC16 || b.cat == catChromaDC {
-			inc = d.codedDC(plane)
-		} else {
-			nz := &d.nz[plane]
-			inc = min(int(nz[at-1]), 1) + 2*min(int(nz[at-cacheStep]), 1)
-		}
-		if d.cabac.bit(85+4*b.cat+inc) == 0 {
+		if d.cabac.bit(85+4*b.cat+d.codedContext(b.cat, plane, at)) == 0 {
 			return 0, nil
 		}
 		return d.cabacCoeffs(b), nil
@@ -245,12 +238,26 @@ func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 	if b.cat == catChromaDC {
 		return d.cavlcCoeffs(b, 3+len(b.scan)>>3)
 	}
+	return d.cavlcCoeffs(b, int(coeffTable[d.coeffContext(plane, at)&31]))
+}
+
+// coeffContext is nC of a block (9.2.1).
+func (d *sliceDecoder) coeffContext(plane, at int) int {
 	nz := &d.nz[plane]
 	n := int(nz[at-1]) + int(nz[at-cacheStep])
 	if n < 64 {
 		n = (n + 1) >> 1
 	}
-	return d.cavlcCoeffs(b, int(coeffTable[n&31]))
+	return n
+}
+
+// codedContext is ctxIdxInc of coded_block_flag of a block (9.3.3.1.1.9).
+func (d *sliceDecoder) codedContext(cat, plane, at int) int {
+	if cat == catDC16 || cat == catChromaDC {
+		return d.codedDC(plane)
+	}
+	nz := &d.nz[plane]
+	return min(int(nz[at-1]), 1) + 2*min(int(nz[at-cacheStep]), 1)
 }
 
 // coeffTable is which table of coeff_token an nC takes; 5 is the one of fixed

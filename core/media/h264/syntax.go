@@ -280,20 +280,22 @@ func (d *sliceDecoder) codedBlockPattern() (int, error) {
 	if d.h.sps.chroma.Planes() == 1 {
 		return luma, nil
 	}
-	chroma := func(least uint8) int {
-		inc := 0
-		if i := d.n.left[0]; i >= 0 && d.mbs[i].cbp>>4 >= least {
-			inc = 1
-		}
-		if i := d.n.top; i >= 0 && d.mbs[i].cbp>>4 >= least {
-			inc += 2
-		}
-		return inc
-	}
-	if c.bit(77+chroma(1)) == 0 {
+	if c.bit(77+d.chromaCondition(1)) == 0 {
 		return luma, nil
 	}
-	return luma | 16<<c.bit(81+chroma(2)), nil
+	return luma | 16<<c.bit(81+d.chromaCondition(2)), nil
+}
+
+// chromaCondition is ctxIdxInc of the first bin (least 1) and of the second one
+// (least 2) of CodedBlockPatternChroma.
+func (d *sliceDecoder) chromaCondition(least uint8) (inc int) {
+	if i := d.n.left[0]; i >= 0 && d.mbs[i].cbp>>4 >= least {
+		inc = 1
+	}
+	if i := d.n.top; i >= 0 && d.mbs[i].cbp>>4 >= least {
+		inc += 2
+	}
+	return inc
 }
 
 // codedLeft tells whether the 8x8 block to the left of b8 is coded, or is not

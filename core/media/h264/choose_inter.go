@@ -1,0 +1,306 @@
+package h264
+
+import "math"
+
+// choice is how a macroblock is predicted from other pictures.
+type choice struct {
+	shape  partShape
+	lists  [4]uint8 // which lists each 8x8 block uses, a bit each
+	ref    [2][4]int8
+	mv     [2][4]vector
+	direct uint8 // 8x8 blocks whose motion is inferred
+	cost   int
+}
+
+// take makes the choice the macroblock's motion.
+func (c *coder[T]) take(o *choice) {
+	d := c.d
+	d.setInter()
+	lists := 1
+	if d.h.kind == sliceB {
+		lists = 2
+	}
+	d.shape, d.mb.still, d.mb.direct = o.shape, o.shape == part16x16, 0
+	if o.direct != 0 {
+		d.predictDirect(int(o.direct))
+	}
+	for b8 := range 4 {
+		if o.direct>>b8&1 != 0 {
+			continue
+		}
+		d.sub[b8] = sub8x8
+		first := b8&1*2 + b8>>1*8
+		for l := range lists {
+			if o.lists[b8]>>l&1 != 0 {
+				d.setRef(l, first, 2, 2, o.ref[l][b8])
+				d.setVector(l, first, 2, 2, o.mv[l][b8])
+			} else {
+				d.setRef(l, first, 2, 2, -1)
+				d.setVector(l, first, 2, 2, vector{})
+			}
+		}
+	}
+	d.keepRefs(lists)
+}
+
+// vectorBits is about how many bits a component of a difference takes.
+func vectorBits(v int16) int {
+	n := 1
+	for a := max(v, -v); a > 0; a >>= 1 {
+		n += 2
+	}
+	return n
+}
+
+func (c *coder[T]) vectorPrice(v, pred vector) int {
+	return c.price(vectorBits(v.x-pred.x) + vectorBits(v.y-pred.y))
+}
+
+// target is a block of the macroblock that is searched for.
+type target struct {
+	x, y, w, h int // in the macroblock
+	l, ref     int
+	pred       vector // the difference to it is sent
+}
+
+// sadAt compares a block with the reference at whole samples v.
+func (c *coder[T]) sadAt(t *target, x, y int) int {
+	r, s := c.r, &c.refs[t.l][t.ref]
+	pix, step := r.inside(s.planes[0], s.stride[0], s.width, s.height, c.d.x*16+t.x+x, r.rowOf()+t.y+y, t.w, t.h)
+	return c.k.sad(c.src[0][r.at+t.y*r.stride+t.x:], r.stride, pix, step, t.w, t.h)
+}
+
+// predictAt makes the prediction of a block with vector v.
+func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
+	r := c.r
+	r.fetchLuma(dst, 16, &c.refs[t.l][t.ref], c.d.x*16+t.x+int(v.x>>2), r.rowOf()+t.y+int(v.y>>2), t.w, t.h, int(v.x&3), int(v.y&3))
+}
+
+// satdAt compares a block with the reference at v.
+func (c *coder[T]) satdAt(t *target, v vector) int {
+	r := c.r
+	c.predictAt(c.guess[:], t, v)
+	return c.k.satd(c.src[0][r.at+t.y*r.stride+t.x:], r.stride, c.guess[:], 16, t.w, t.h)
+}
+
+// hexagon and square are the steps of the search at whole samples.
+var (
+	hexagon = [6][2]int{{-2, 0}, {-1, 2}, {1, 2}, {2, 0}, {1, -2}, {-1, -2}}
+	square  = [8][2]int{{-1, 0}, {1, 0}, {0, -1}, {0, 1}, {-1, -1}, {1, -1}, {-1, 1}, {1, 1}}
+)
+
+// search finds a vector for a block, starting from the best of starts. The cost
+// is satd and the price of the vector.
+func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
+	best, x, y := math.MaxInt, 0, 0
+	try := func(i, j int) bool {
+		if i < c.left || i > c.right || j < c.up || j > c.down {
+			return false
+		}
+		v := c.sadAt(t, i, j) + c.vectorPrice(vector{int16(4 * i), int16(4 * j)}, t.pred)
+		if v >= best {
+			return false
+		}
+		best, x, y = v, i, j
+		return true
+	}
+	for i, s := range starts {
+		a, b := max(c.left, min(int(s.x+2)>>2, c.right)), max(c.up, min(int(s.y+2)>>2, c.down))
+		if i == 0 || a != x || b != y {
+			try(a, b)
+		}
+	}
+	for range steps {
+		px, py, moved := x, y, false
+		for _, s := range hexagon {
+			moved = try(px+s[0], py+s[1]) || moved
+		}
+		if !moved {
+			break
+		}
+	}
+	px, py := x, y
+	for _, s := range square {
+		try(px+s[0], py+s[1])
+	}
+	return c.refine(t, vector{int16(4 * x), int16(4 * y)})
+}
+
+// refine goes on from whole samples to halves and quarters.
+func (c *coder[T]) refine(t *target, at vector) (vector, int) {
+	best := c.satdAt(t, at) + c.vectorPrice(at, t.pred)
+	near := square[:4]
+	if c.thorough {
+		near = square[:]
+	}
+	for _, size := range [2]int16{2, 1} {
+		from := at
+		for _, s := range near {
+			v := vector{from.x + int16(s[0])*size, from.y + int16(s[1])*size}
+			if v == at {
+				continue
+			}
+			if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
+				best, at = cost, v
+			}
+		}
+	}
+	return at, best
+}
+
+// whole searches the whole macroblock in picture ref of list l.
+func (c *coder[T]) whole(l, ref int) (vector, int) {
+	d := c.d
+	t := target{0, 0, 16, 16, l, ref, d.predict(l, 0, 4, int8(ref))}
+	starts := append(c.starts[:0], t.pred, vector{})
+	for _, at := range [...]int{cacheFirst - 1, 1, 5} { // left, above, right above
+		if d.ref[l][at] >= 0 {
+			starts = append(starts, d.vec[l][at])
+		}
+	}
+	v, cost := c.search(&t, starts, 16)
+	return v, cost + c.price(refBits(ref, len(c.refs[l])))
+}
+
+// refBits is about how many bits a reference index takes.
+func refBits(ref, n int) int {
+	if n == 1 {
+		return 0
+	}
+	return 2*ref + 1
+}
+
+// chooseP finds the best prediction from a picture before.
+func (c *coder[T]) chooseP() {
+	o := &c.best
+	*o = choice{cost: math.MaxInt, lists: [4]uint8{1, 1, 1, 1}}
+	for ref := range c.refs[0] {
+		if v, cost := c.whole(0, ref); cost < o.cost {
+			o.cost = cost
+			o.ref[0] = [4]int8{int8(ref), int8(ref), int8(ref), int8(ref)}
+			o.mv[0] = [4]vector{v, v, v, v}
+		}
+	}
+	o.cost += c.price(1)
+	if o.cost > c.price(24) {
+		c.split(0)
+	}
+}
+
+// split tries to predict each 8x8 block of the macroblock on its own.
+func (c *coder[T]) split(l int) {
+	o := c.best
+	o.shape, o.cost = part8x8, c.price(9)
+	ref := o.ref[l][0]
+	starts := [2]vector{o.mv[l][0]}
+	for b8 := range 4 {
+		t := target{b8 & 1 * 8, b8 >> 1 * 8, 8, 8, l, int(ref), c.best.mv[l][0]}
+		v, cost := c.search(&t, starts[:1+min(b8, 1)], 4)
+		o.mv[l][b8] = v
+		starts[1] = v
+		if o.cost += cost; o.cost >= c.best.cost {
+			return
+		}
+	}
+	m := &o.mv[l]
+	switch {
+	case m[0] == m[1] && m[2] == m[3] && m[0] == m[2]:
+		return
+	case m[0] == m[1] && m[2] == m[3]:
+		o.shape = part16x8
+	case m[0] == m[2] && m[1] == m[3]:
+		o.shape = part8x16
+	}
+	c.best = o
+}
+
+// chooseB finds the best prediction from pictures before, behind or both.
+func (c *coder[T]) chooseB() {
+	r, o := c.r, &c.best
+	*o = choice{cost: math.MaxInt}
+	var v [2]vector
+	var ref [2]int
+	var cost [2]int
+	for l := range 2 {
+		cost[l] = math.MaxInt
+		for i := range c.refs[l] {
+			if w, n := c.whole(l, i); n < cost[l] {
+				v[l], ref[l], cost[l] = w, i, n
+			}
+		}
+	}
+	uses := uint8(list0)
+	o.cost = cost[0]
+	if cost[1] < o.cost {
+		uses, o.cost = list1, cost[1]
+	}
+	o.cost += c.price(3)
+	// Both at once: the mean of the two predictions.
+	var price int
+	for l, dst := range [2][]T{c.guess[:], c.guess2[:]} {
+		t := target{0, 0, 16, 16, l, ref[l], c.d.predict(l, 0, 4, int8(ref[l]))}
+		c.predictAt(dst, &t, v[l])
+		price += c.vectorPrice(v[l], t.pred) + c.price(refBits(ref[l], len(c.refs[l])))
+	}
+	r.k.average(c.guess[:], 16, c.guess2[:], 16, 16, 16)
+	if n := c.k.satd(c.src[0][r.at:], r.stride, c.guess[:], 16, 16, 16) + price + c.price(5); n < o.cost {
+		uses, o.cost = both, n
+	}
+	for b8 := range 4 {
+		o.lists[b8] = uses
+		for l := range 2 {
+			o.ref[l][b8], o.mv[l][b8] = int8(ref[l]), v[l]
+		}
+	}
+	if direct := c.skip.cost + c.price(1); direct <= o.cost {
+		*o = c.skip
+		o.cost = direct
+	}
+}
+
+// codeInter reconstructs the macroblock with the motion that was taken, of which
+// the prediction stands in the picture.
+func (c *coder[T]) codeInter() {
+	d, r := c.d, c.r
+	d.mb.cbp, d.coded, d.more = 0, 0, 0
+	d.mb.transform8 = d.h.pps.transform8x8
+	for b8 := range 4 {
+		if d.mb.transform8 {
+			if c.large(b8, c.lumaAt(4*b8), 3, &c.inter.luma) > 0 {
+				d.mb.cbp |= 1 << b8
+			}
+			continue
+		}
+		for k := 4 * b8; k < 4*b8+4; k++ {
+			if c.small(k, c.lumaAt(k), 3, &c.inter.luma) > 0 {
+				d.mb.cbp |= 1 << b8
+			}
+		}
+	}
+	if d.mb.cbp == 0 {
+		d.mb.transform8 = false
+	}
+	r.addLuma()
+	c.codeChroma(&c.inter, 3)
+}
+
+// trySkip predicts the macroblock as a skipped one and tells whether nothing is
+// left to be coded.
+func (c *coder[T]) trySkip() bool {
+	d, r := c.d, c.r
+	if d.h.kind == sliceB {
+		c.skip = choice{shape: part8x8, direct: 15}
+	} else {
+		v := d.predictSkip()
+		c.skip = choice{lists: [4]uint8{1, 1, 1, 1}, mv: [2][4]vector{{v, v, v, v}}}
+	}
+	c.take(&c.skip)
+	r.inter()
+	src := c.src[0][r.at:]
+	c.skip.cost = c.k.satd(src, r.stride, r.luma[r.at:], r.stride, 16, 16)
+	if c.skip.cost > c.price(16*14) {
+		return false
+	}
+	c.codeInter()
+	return d.mb.cbp == 0
+}

@@ -1,0 +1,231 @@
+package h264
+
+import "math"
+
+// lambdas weigh bits against satd by QPY + 6 for each 2 bits of depth above 8,
+// in sixteenths: sqrt(0.85) * 2^((QP-12)/6).
+var lambdas = func() (l [maxQP + 1]int) {
+	for qp := range l {
+		l[qp] = int(16*math.Sqrt(0.85)*math.Exp2(float64(qp-12)/6) + 0.5)
+	}
+	return l
+}()
+
+// price is what so many bits weigh against satd.
+func (c *coder[T]) price(bits int) int { return c.lambda * bits >> 4 }
+
+// around finds which neighbours intra prediction may use.
+func (c *coder[T]) findAround() {
+	d := c.d
+	c.ok = around{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
+}
+
+// choose16 finds the best mode of Intra_16x16.
+func (c *coder[T]) choose16() (mode, cost int) {
+	r := c.r
+	left := c.ok.left == [4]bool{true, true, true, true}
+	cost = math.MaxInt
+	for _, m := range [4]int{2, 0, 1, 3} {
+		if m == 0 && !c.ok.top || m == 1 && !left || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
+			continue
+		}
+		r.intra16(r.at, m, &c.ok)
+		v := c.k.satd(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16) + c.price(3)
+		if v < cost {
+			mode, cost = m, v
+		}
+	}
+	return mode, cost
+}
+
+// chooseChroma finds the best mode of chroma, sets it and predicts with it.
+func (c *coder[T]) chooseChroma() {
+	d, r := c.d, c.r
+	if r.planes == 1 {
+		return
+	}
+	left := c.ok.left == [4]bool{true, true, true, true}
+	best, cost := 0, math.MaxInt
+	for m := range 4 {
+		if m == 1 && !left || m == 2 && !c.ok.top || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
+			continue
+		}
+		v := c.price(min(2*m+1, 5))
+		for i := range 2 {
+			r.intraChroma(1+i, m, &c.ok)
+			v += c.k.satd(c.src[1+i][r.chromaAt:], r.chromaStride, r.chroma[i][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift)
+		}
+		if v < cost {
+			best, cost = m, v
+		}
+	}
+	d.mb.chromaMode = uint8(best)
+	for i := range 2 {
+		r.intraChroma(1+i, best, &c.ok)
+	}
+}
+
+// further are the modes to try for a block when the mode they are listed under
+// is the best so far of vertical, horizontal and DC.
+var further = [3][]int8{{5, 7, 3}, {6, 8, 4}, {3, 4}}
+
+// codeBlocks chooses the modes of a macroblock of Intra_4x4 or, with large,
+// Intra_8x8, and reconstructs its luma. It gives up when the cost passes limit.
+func (c *coder[T]) codeBlocks(large bool, limit int) (cost int, ok bool) {
+	d, r := c.d, c.r
+	d.mb.transform8, d.mb.cbp, d.coded, d.more = large, 0, 0, 0
+	c.gaveUp = false
+	d.loadModes()
+	step := 1
+	if large {
+		step = 4
+	}
+	cost = c.price(2)
+	for k := 0; k < 16; k += step {
+		block := blockOf[k]
+		at, place := c.lumaAt(k), cacheAt[block]
+		mode, v := c.chooseMode(k, at, place, large)
+		if cost += v; cost >= limit {
+			c.gaveUp = true
+			return cost, false
+		}
+		d.modes[place] = mode
+		if large {
+			d.modes[place+1], d.modes[place+cacheStep], d.modes[place+cacheStep+1] = mode, mode, mode
+		}
+		c.predictBlock(k, at, mode, large)
+		n := 0
+		if large {
+			n = c.large(k>>2, at, 0, &c.intra.luma)
+		} else {
+			n = c.small(k, at, 0, &c.intra.luma)
+		}
+		if n > 0 {
+			d.mb.cbp |= 1 << (k >> 2)
+			r.addLumaBlock(k, at)
+		}
+	}
+	for i, at := range cacheAt {
+		d.mb.modes[i] = d.modes[at]
+	}
+	return cost, true
+}
+
+func (c *coder[T]) predictBlock(k, at int, mode int8, large bool) {
+	if large {
+		c.r.intra8(at, k>>2, mode, &c.ok)
+	} else {
+		c.r.intra4(at, blockOf[k], mode, &c.ok)
+	}
+}
+
+// chooseMode finds the best mode of block k.
+func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int) {
+	d, r, block := c.d, c.r, blockOf[k]
+	size := 4
+	left, top := block&3 > 0 || c.ok.left[block>>2], block > 3 || c.ok.top
+	if large {
+		size = 8
+		if block&3 == 0 {
+			left = left && c.ok.left[block>>2+1]
+		}
+	}
+	has := 0
+	if left {
+		has |= needLeft
+	}
+	if top {
+		has |= needTop
+	}
+	if cornerOf(block, &c.ok) {
+		has |= needCorner
+	}
+	predicted := min(d.modes[place-1], d.modes[place-cacheStep])
+	if predicted < 0 {
+		predicted = 2
+	}
+	cost = math.MaxInt
+	tried := 0
+	try := func(mode int8) {
+		if tried>>mode&1 != 0 || needs[mode]&^has != 0 {
+			return
+		}
+		tried |= 1 << mode
+		v := c.price(4)
+		if mode == predicted {
+			v = c.price(1)
+		}
+		c.predictBlock(k, at, mode, large)
+		v += c.k.satd(c.src[0][at:], r.stride, r.luma[at:], r.stride, size, size)
+		if v < cost {
+			best, cost = mode, v
+		}
+	}
+	if c.thorough {
+		for mode := range int8(9) {
+			try(mode)
+		}
+		return best, cost
+	}
+	try(predicted)
+	for mode := range int8(3) {
+		try(mode)
+	}
+	if best < 3 {
+		for _, mode := range further[best] {
+			try(mode)
+		}
+	}
+	return best, cost
+}
+
+// codeIntra chooses the intra prediction of the macroblock and reconstructs it,
+// unless it costs limit or more.
+func (c *coder[T]) codeIntra(limit int) bool {
+	d := c.d
+	c.findAround()
+	mode, cost := c.choose16()
+	best, size := limit, 0
+	if cost < best {
+		best, size = cost, 16
+	}
+	d.setIntra(kindIntra)
+	for _, large := range c.blockSizes {
+		if v, ok := c.codeBlocks(large, best); ok {
+			best, size = v, 4+4*oneIf(large)
+		}
+	}
+	switch {
+	case size == 0:
+		return false
+	case size == 16:
+		c.code16(mode)
+	case d.mb.transform8 != (size == 8) || c.gaveUp:
+		c.codeBlocks(size == 8, math.MaxInt) // once more, since another size was tried behind it
+	}
+	c.chooseChroma()
+	c.codeChroma(&c.intra, 0)
+	return true
+}
+
+// code16 reconstructs the luma of a macroblock of Intra_16x16.
+func (c *coder[T]) code16(mode int) {
+	d, r := c.d, c.r
+	d.mb.kind, d.mb.transform8, d.mb.cbp, d.coded, d.more = kind16x16, false, 0, 0, 0
+	d.mb.modes = dcModes
+	d.mode16 = mode
+	r.intra16(r.at, mode, &c.ok)
+	c.residual16()
+	r.addLuma()
+}
+
+// codeChroma reconstructs chroma, of which the prediction stands in the picture.
+func (c *coder[T]) codeChroma(q *qualities, list int) {
+	if c.r.planes == 1 {
+		return
+	}
+	c.residualChroma(q, list)
+	if c.d.coded>>16 != 0 {
+		c.r.addChroma()
+	}
+}

@@ -1,0 +1,311 @@
+package h264
+
+import "math"
+
+// coder codes the macroblocks of a slice: it chooses how each is predicted,
+// reconstructs it with the decoder's own means, and writes it.
+type coder[T sample] struct {
+	d *sliceDecoder
+	r *recon[T]
+	w *sliceWriter
+	k searchKernels[T]
+
+	src    [3][]T // the source picture, laid out like the frame that is made
+	qp     int    // QPY to be reached
+	intra  qualities
+	inter  qualities
+	l      levels
+	ok     around
+	lambda int // what a bit weighs against satd, in sixteenths
+
+	// How much is tried.
+	thorough   bool
+	blockSizes []bool // of intra prediction in blocks, true for 8x8
+	gaveUp     bool   // codeBlocks did not come to the end
+
+	refs                  [2][]source[T] // the reference pictures of the slice
+	best, skip            choice
+	starts                []vector
+	reach, vertical       int                   // largest components of vectors in whole samples
+	left, right, up, down int                   // bounds of vectors in whole samples
+	guess                 [16*16 + rowPadding]T // a prediction that is tried
+	guess2                [16*16 + rowPadding]T
+	work4                 [16]int32
+	work8                 [64]int32
+	dcs                   [16]int32
+	coef                  [16][16]int32
+}
+
+// qualities are the quantisers of a macroblock's planes.
+type qualities struct {
+	luma     quantiser
+	chroma   [2]quantiser
+	chromaDC [2]quantiser
+}
+
+// setQP takes the quantiser for the macroblocks to come.
+func (c *coder[T]) setQP(qp int) {
+	c.qp = qp
+	c.lambda = lambdas[qp+6*(c.d.h.sps.depth-8)]
+	s, p := c.d.h.sps, c.d.h.pps
+	for _, intra := range []bool{true, false} {
+		q := &c.inter
+		if intra {
+			q = &c.intra
+		}
+		q.luma = newQuantiser(qp+6*(s.depth-8), intra)
+		for i := range q.chroma {
+			chroma := chromaQP(qp, p.chromaQPOffset[i], s.chromaDepth) + 6*(s.chromaDepth-8)
+			q.chroma[i], q.chromaDC[i] = newQuantiser(chroma, intra), newQuantiser(chroma, intra)
+			if s.chroma.IsTall() {
+				q.chromaDC[i] = newQuantiser(chroma+3, intra)
+			}
+		}
+	}
+}
+
+// lumaScale is LevelScale of luma for the quantiser in use; list is that of the
+// 4x4 blocks, 0 or 3.
+func (c *coder[T]) lumaScale(list int) *[16]int32 {
+	return &c.d.scale.small[list][c.qp+6*(c.d.h.sps.depth-8)]
+}
+
+func (c *coder[T]) largeScale(list int) *[64]int32 {
+	return &c.d.scale.large[list/3][c.qp+6*(c.d.h.sps.depth-8)]
+}
+
+// put scales the levels of a block into the coefficients to be transformed.
+func put(out []int32, levels []int16, scan []uint8, scale []int32, shift uint) {
+	b := block{out: out, scan: scan, scale: scale, shift: shift}
+	for i, v := range levels {
+		if v != 0 {
+			b.put(i, int32(v))
+		}
+	}
+}
+
+// small codes 4x4 block k of luma against its prediction, which stands in the
+// picture, and returns how many coefficients it has. It is not added yet.
+func (c *coder[T]) small(k, at, list int, q *quantiser) int {
+	d, r := c.d, c.r
+	forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work4)
+	scan := scans4[d.fieldScan()][:]
+	l := c.l.luma[16*k : 16*k+16]
+	n := quantise(c.work4[:], q.small[:], scan, l, q.bias(q.shift), q.shift)
+	if n == 0 {
+		return 0
+	}
+	out := d.coeffs[16*k : 16*k+16]
+	put(out, l, scan, c.lumaScale(list)[:], 4)
+	d.coded |= 1 << k
+	if n > 1 || l[0] == 0 {
+		d.more |= 1 << k
+	}
+	return n
+}
+
+// large codes an 8x8 block of luma.
+func (c *coder[T]) large(b8, at, list int, q *quantiser) int {
+	d, r := c.d, c.r
+	forward8(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work8)
+	scan := scans8[d.fieldScan()][:]
+	l := c.l.luma[64*b8 : 64*b8+64]
+	n := quantise(c.work8[:], q.large[:], scan, l, q.bias(q.shift+1), q.shift+1)
+	if n == 0 {
+		return 0
+	}
+	put(d.coeffs[64*b8:64*b8+64], l, scan, c.largeScale(list)[:], 6)
+	d.coded |= 1 << (4 * b8)
+	if n > 1 || l[0] == 0 {
+		d.more |= 1 << (4 * b8)
+	}
+	return n
+}
+
+// lumaAt is where 4x4 block k, in coding order, begins in the picture.
+func (c *coder[T]) lumaAt(k int) int {
+	block := blockOf[k]
+	return c.r.at + block>>2*4*c.r.stride + block&3*4
+}
+
+// residual16 codes the luma of an Intra_16x16 macroblock.
+func (c *coder[T]) residual16() {
+	d, r, q := c.d, c.r, &c.intra.luma
+	for k := range 16 {
+		at := c.lumaAt(k)
+		forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.coef[k])
+		c.dcs[blockOf[k]] = c.coef[k][0]
+	}
+	for i := range 4 {
+		hadamard(&c.dcs[4*i], &c.dcs[4*i+1], &c.dcs[4*i+2], &c.dcs[4*i+3])
+	}
+	for i := range 4 {
+		hadamard(&c.dcs[i], &c.dcs[4+i], &c.dcs[8+i], &c.dcs[12+i])
+	}
+	scan, scale := scans4[d.fieldScan()][:], c.lumaScale(0)[:]
+	quantiseDC(c.dcs[:], q.small[0], scan, c.l.dc[:], q.shift+2, q)
+	put(d.coeffs[:16], c.l.dc[:], scan, raw[:], 0)
+	d.lumaDC(scale[0])
+	total := 0
+	for k := range 16 {
+		l := c.l.luma[16*k : 16*k+16]
+		if n := quantise(c.coef[k][:], q.small[:], scan[1:], l[1:], q.bias(q.shift), q.shift); n > 0 {
+			put(d.coeffs[16*k:16*k+16], l[1:], scan[1:], scale, 4)
+			d.coded |= 1 << k
+			d.more |= 1 << k
+			total += n
+		}
+	}
+	if total > 0 {
+		d.mb.cbp |= 15
+	}
+}
+
+// quantiseDC quantises the second transform's output, where one factor goes for
+// all.
+func quantiseDC(c []int32, factor int32, scan []uint8, out []int16, shift uint, q *quantiser) (n int) {
+	bias := int64(q.bias(shift))
+	for i, place := range scan {
+		v := int64(c[place])
+		sign := v >> 63
+		level := ((v^sign-sign)*int64(factor) + bias) >> shift
+		if out[i] = int16(level ^ sign - sign); level != 0 {
+			n++
+		}
+	}
+	return n
+}
+
+// residualChroma codes both chroma planes.
+func (c *coder[T]) residualChroma(q *qualities, list int) {
+	d, r := c.d, c.r
+	blocks := d.chromaBlocks()
+	var any [2]int
+	for plane := range 2 {
+		pix, src := r.chroma[plane], c.src[1+plane]
+		for k := range blocks {
+			at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
+			forward4(src[at:], r.chromaStride, pix[at:], r.chromaStride, &c.coef[8*plane+k])
+			c.dcs[k] = c.coef[8*plane+k][0]
+		}
+		any[0] += c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
+	}
+	offset := 6 * (d.h.sps.chromaDepth - 8)
+	scan := scans4[d.fieldScan()][1:]
+	for plane := range 2 {
+		quant := &q.chroma[plane]
+		qp := chromaQP(c.qp, d.h.pps.chromaQPOffset[plane], d.h.sps.chromaDepth) + offset
+		scale := d.scale.small[list+1+plane][qp][:]
+		for k := range blocks {
+			l := c.l.chroma[plane][16*k+1 : 16*k+16]
+			n := quantise(c.coef[8*plane+k][:], quant.small[:], scan, l, quant.bias(quant.shift), quant.shift)
+			if n > 0 {
+				put(d.coeffs[256+128*plane+16*k:][:16], l, scan, scale, 4)
+				d.coded |= 1 << (16*(1+plane) + k)
+				d.more |= 1 << (16*(1+plane) + k)
+				any[1] += n
+			}
+		}
+	}
+	switch {
+	case any[1] > 0:
+		d.mb.cbp |= 2 << 4
+	case any[0] > 0:
+		d.mb.cbp |= 1 << 4
+	}
+}
+
+// chromaDC codes the DC coefficients of a chroma plane, which are in c.dcs.
+func (c *coder[T]) chromaDC(plane, blocks, list int, q *quantiser) int {
+	d, v := c.d, &c.dcs
+	out := c.l.chromaDC[plane][:blocks]
+	qp := chromaQP(c.qp, d.h.pps.chromaQPOffset[plane], d.h.sps.chromaDepth) + 6*(d.h.sps.chromaDepth-8)
+	if blocks == 4 {
+		v[0], v[1], v[2], v[3] = v[0]+v[1]+v[2]+v[3], v[0]-v[1]+v[2]-v[3], v[0]+v[1]-v[2]-v[3], v[0]-v[1]-v[2]+v[3]
+	} else {
+		for i := 0; i < 8; i += 2 {
+			v[i], v[i+1] = v[i]+v[i+1], v[i]-v[i+1]
+		}
+		hadamard(&v[0], &v[2], &v[4], &v[6])
+		hadamard(&v[1], &v[3], &v[5], &v[7])
+	}
+	n := quantiseDC(v[:blocks], q.small[0], scansDC[blocks>>3], out, q.shift+1, q)
+	if n == 0 {
+		return 0
+	}
+	d.dc = [8]int32{}
+	put(d.dc[:], out, scansDC[blocks>>3], raw[:], 0)
+	if blocks == 4 {
+		d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0])
+	} else {
+		d.chromaDC422(plane, d.scale.small[list+1+plane][qp+3][0])
+	}
+	return n
+}
+
+// macroblock codes the macroblock at x, y of the picture.
+func (c *coder[T]) macroblock(x, y int, last bool) {
+	d, r, w := c.d, c.r, c.w
+	d.place(x, y, false)
+	r.place()
+	if d.h.kind == sliceI {
+		c.codeIntra(math.MaxInt)
+	} else if c.predictInter() {
+		d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
+		d.mb.nonZero = [48]uint8{}
+		d.clearDifferences()
+		d.noteQP()
+		w.writeSkip()
+		w.endOfMb(last)
+		return
+	}
+	w.writeMacroblock(&c.l, c.qp, &c.best)
+	w.endOfMb(last)
+}
+
+// predictInter reconstructs the macroblock of a P or B picture, as an intra one
+// where that is better, and tells whether it is to be skipped.
+func (c *coder[T]) predictInter() (skipped bool) {
+	d, r := c.d, c.r
+	lists := 1
+	if d.h.kind == sliceB {
+		lists = 2
+	}
+	d.loadMotion(lists)
+	c.bound()
+	if c.trySkip() {
+		return true
+	}
+	if lists == 2 {
+		c.chooseB()
+	} else {
+		c.chooseP()
+	}
+	if c.best.cost > c.price(40) && c.codeIntra(c.best.cost) {
+		return false
+	}
+	c.take(&c.best)
+	d.mb.chromaMode = 0
+	r.inter()
+	c.codeInter()
+	return d.mb.cbp == 0 && c.best.like(&c.skip)
+}
+
+// like tells whether two choices are the same motion.
+func (o *choice) like(p *choice) bool {
+	return o.direct == p.direct && (o.direct == 15 || o.shape == p.shape && o.lists == p.lists && o.ref[0] == p.ref[0] && o.mv[0] == p.mv[0])
+}
+
+// bound keeps vectors within what the level allows (table A-1, MaxVmvR, from
+// level 1.1 on) and not far outside the picture.
+func (c *coder[T]) bound() {
+	const outside = 18
+	d := c.d
+	height, y := d.height*16, c.r.rowOf()
+	if d.h.structure != wholeFrame {
+		height /= 2
+	}
+	most := c.vertical
+	c.left, c.right = max(-c.reach, -d.x*16-outside), min(c.reach, (d.width-1-d.x)*16+outside)
+	c.up, c.down = max(-most, -y-outside), min(most, height-16-y+outside)
+}

@@ -1,0 +1,536 @@
+package h264
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/picture"
+)
+
+// Effort is how much an encoder tries.
+type Effort uint8
+
+// The efforts.
+const (
+	Fast Effort = iota
+	Good
+)
+
+// Settings say what an Encoder makes.
+type Settings struct {
+	Format     media.Format // its Bitrate may be 0 for a constant quantiser
+	Colour     media.Colour
+	HDR        *media.HDR
+	QP         int // QPY of P pictures without a bitrate, -6*(depth-8) to 51
+	KeyEvery   int // frames from one IDR picture to the next; 1: intra pictures alone
+	BFrames    int // between two others, 0 to 7; from 3 on the middle one is referred to
+	References int // frames that P pictures refer to, 1 to 4; 0: as the effort has it
+	Slices     int // in a picture; 0: one
+	CAVLC      bool
+	Effort     Effort
+}
+
+// Encoder codes a video. It is for one goroutine at a time.
+type Encoder struct {
+	set   Settings
+	sps   *sps
+	pps   *pps
+	s     stream
+	job   job
+	work  *worker
+	byte  coder[uint8]
+	wide  coder[uint16]
+	slice sliceWriter
+	rate  rateControl
+
+	waiting []*input // in order of display, from the last anchor on
+	spare   []*input
+	number  int // of the next frame since the last IDR picture, in order of display
+	coded   int // frames since then, in order of coding
+	frame   int // frame_num of the next picture
+	idrs    int
+
+	unit   []byte
+	packet media.Packet
+	made   func(f *frame) // takes each reconstructed frame in order of display, for tests
+	out    func(*media.Packet) error
+}
+
+// input is a source picture, laid out like the frames: in whole macroblocks.
+type input struct {
+	planes [3]picture.Plane
+	pts    int64
+	number int // since the last IDR picture
+}
+
+// NewEncoder makes an encoder that hands each coded picture to out, in decoding
+// order. A packet is out's until it returns. DTS are in units of frames and
+// Packet.PTS is what came with the picture.
+func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
+	if err := Carries(set.Format); err != nil {
+		return nil, err
+	}
+	if set.References == 0 {
+		set.References = 1
+		if set.Effort == Good {
+			set.References = 3
+		}
+	}
+	set.KeyEvery, set.Slices = max(set.KeyEvery, 1), max(set.Slices, 1)
+	e := &Encoder{set: set, out: out, work: newWorker(&team{threads: 1})}
+	e.sps, e.pps = e.parameters()
+	e.s.init()
+	e.s.lend = func(context.Context) (*job, error) { return &e.job, nil }
+	e.s.hand = func(_ context.Context, j *job) error {
+		j.f.advance(j.structure, allRows)
+		j.reset()
+		return nil
+	}
+	for _, unit := range [][]byte{e.sps.append(nil), e.pps.append(nil)} {
+		if err := e.s.parameterSet(unit); err != nil {
+			return nil, err
+		}
+	}
+	e.sps, e.pps = e.s.spss[0], e.s.ppss[0]
+	e.work.mbs = make([]mbInfo, e.sps.mbWidth*e.sps.mbHeight)
+	m := e.work.member(0)
+	setup(e, &e.byte, &m.byte, fastSearchKernels())
+	setup(e, &e.wide, &m.wide, goSearchKernels[uint16]())
+	e.rate.begin(&set)
+	return e, nil
+}
+
+// setup prepares the coder for one kind of samples.
+func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
+	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
+	c.thorough = e.set.Effort == Good
+	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
+	if c.thorough {
+		c.blockSizes = []bool{true, false}
+	}
+	c.reach, c.vertical = 256, verticalReach(e.sps)
+}
+
+// Carries tells whether the encoder can make a format, and if not, why.
+func Carries(f media.Format) error {
+	switch {
+	case f.Depth != 8 && f.Depth != 10:
+		return fmt.Errorf("h264 is made with 8 or 10 bits a sample, not %d", f.Depth)
+	case f.Chroma != picture.C420 && f.Chroma != picture.C422:
+		return fmt.Errorf("h264 is made in 4:2:0 and 4:2:2, not %s", f.Chroma)
+	case f.Width%2 != 0 || f.Height%2 != 0 || f.Interlaced && f.Height%4 != 0:
+		return fmt.Errorf("h264 cannot have %dx%d samples", f.Width, f.Height)
+	case f.Width < 16 || f.Height < 16 || f.Width > 4096 || f.Height > 2304:
+		return fmt.Errorf("h264 is made from 16x16 to 4096x2304, not %dx%d", f.Width, f.Height)
+	}
+	return nil
+}
+
+// parameters makes the parameter sets that the settings ask for.
+func (e *Encoder) parameters() (*sps, *pps) {
+	set := &e.set
+	f := &set.Format
+	s := &sps{profile: 100, chroma: f.Chroma, depth: f.Depth, chromaDepth: f.Depth, frameNumBits: 12, pocLSBBits: 12,
+		frameMbsOnly: !f.Interlaced, direct8x8: true, width: f.Width, height: f.Height,
+		mbWidth: (f.Width + 15) / 16, mbHeight: (f.Height + 15) / 16}
+	if f.Interlaced {
+		s.mbHeight = (f.Height + 31) / 32 * 2
+	}
+	switch {
+	case f.Chroma == picture.C422:
+		s.profile = 122
+	case f.Depth > 8:
+		s.profile = 110
+	}
+	if set.KeyEvery == 1 {
+		s.constraints = 0x10 // constraint_set3_flag: intra pictures alone
+	}
+	s.maxRefFrames = set.References
+	if set.BFrames > 0 {
+		s.maxRefFrames = max(s.maxRefFrames, 2)
+		s.vui.reorder = 1
+	}
+	if set.BFrames > 2 {
+		s.maxRefFrames = max(s.maxRefFrames, 3) + 1
+		s.vui.reorder = 2
+	}
+	if set.KeyEvery == 1 && !f.Interlaced {
+		s.maxRefFrames = 0
+	}
+	s.vui.buffering = max(s.maxRefFrames, s.vui.reorder)
+	if c := set.Colour; c != (media.Colour{}) {
+		s.vui.colour, s.vui.fullRange = true, c.FullRange
+		s.vui.primaries, s.vui.transfer, s.vui.matrix = c.Primaries, c.Transfer, c.Matrix
+	}
+	s.vui.unitsInTick, s.vui.timeScale = uint32(f.Rate.Den), uint32(2*f.Rate.Num)
+	s.level = levelFor(s, f)
+	p := &pps{cabac: !set.CAVLC, refs: [2]int{1, 1}, deblockingControl: true, transform8x8: true, qp: 0}
+	return s, p
+}
+
+// Track describes the video as containers need it.
+func (e *Encoder) Track() (media.Track, error) {
+	t := media.Track{Codec: Name, Format: e.set.Format, Colour: e.set.Colour, HDR: e.set.HDR, Timescale: int64(e.set.Format.Rate.Num)}
+	sets := appendStartCode(nil, e.sps.append(nil))
+	t, _, err := Prefixed(t, appendStartCode(sets, e.pps.append(nil)))
+	return t, err
+}
+
+func appendStartCode(dst, unit []byte) []byte { return append(append(dst, 0, 0, 0, 1), unit...) }
+
+// Encode takes the next picture in order of display. It copies what it needs.
+func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
+	in := e.lendInput()
+	copyPicture(in, p, e.sps)
+	in.pts, in.number = pts, e.number
+	e.waiting = append(e.waiting, in)
+	e.number++
+	if in.number == 0 || len(e.waiting) > e.set.BFrames || e.number == e.set.KeyEvery {
+		if err := e.code(); err != nil {
+			return err
+		}
+	}
+	if e.number == e.set.KeyEvery {
+		e.number, e.coded = 0, 0
+	}
+	return nil
+}
+
+// Flush codes what waits. The next picture begins anew.
+func (e *Encoder) Flush() error {
+	err := e.code()
+	e.number, e.coded = 0, 0
+	e.s.end()
+	e.show()
+	return err
+}
+
+// lendInput gives a source picture that nobody uses.
+func (e *Encoder) lendInput() *input {
+	if n := len(e.spare); n > 0 {
+		in := e.spare[n-1]
+		e.spare = e.spare[:n-1]
+		return in
+	}
+	in := &input{}
+	f := newFrame(e.sps, nil)
+	in.planes = f.full
+	return in
+}
+
+// copyPicture copies the picture and repeats its last columns and rows up to
+// whole macroblocks.
+func copyPicture(in *input, p *picture.Picture, s *sps) {
+	for i := range in.planes {
+		w, h := s.chroma.PlaneSize(i, s.mbWidth*16, s.mbHeight*16)
+		cw, ch := p.Chroma.PlaneSize(i, p.Width, p.Height)
+		if dst := &in.planes[i]; dst.Wide != nil {
+			copyPlane(dst.Wide, dst.Stride, w, h, p.Planes[i].Wide, p.Planes[i].Stride, cw, ch)
+		} else {
+			copyPlane(dst.Pix, dst.Stride, w, h, p.Planes[i].Pix, p.Planes[i].Stride, cw, ch)
+		}
+	}
+}
+
+func copyPlane[T sample](dst []T, stride, w, h int, src []T, step, cw, ch int) {
+	for y := range h {
+		row := dst[y*stride:][:w]
+		copy(row, src[min(y, ch-1)*step:][:cw])
+		for x := cw; x < w; x++ {
+			row[x] = row[cw-1]
+		}
+	}
+}
+
+// code codes the pictures that wait: the last one first, then those before it.
+func (e *Encoder) code() error {
+	n := len(e.waiting)
+	if n == 0 {
+		return nil
+	}
+	anchor := e.waiting[n-1]
+	kind := sliceP
+	if anchor.number == 0 || e.set.KeyEvery == 1 {
+		kind = sliceI
+	}
+	err := e.codeFrame(anchor, kind, true)
+	if err == nil {
+		err = e.codeBetween(e.waiting[:n-1])
+	}
+	e.spare = append(e.spare, e.waiting...)
+	e.waiting = e.waiting[:0]
+	return err
+}
+
+// codeBetween codes B pictures; of three and more the middle one first, which
+// the others then refer to.
+func (e *Encoder) codeBetween(list []*input) error {
+	middle := -1
+	if len(list) > 2 {
+		middle = len(list) / 2
+		if err := e.codeFrame(list[middle], sliceB, true); err != nil {
+			return err
+		}
+	}
+	for i, in := range list {
+		if i == middle {
+			continue
+		}
+		if err := e.codeFrame(in, sliceB, false); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// codeFrame codes a frame, in one piece or as two fields, and hands it out.
+func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
+	idr := in.number == 0 || e.set.KeyEvery == 1
+	if idr {
+		e.frame, e.coded = 0, 0
+		if e.set.KeyEvery == 1 {
+			in.number = 0
+		}
+	}
+	e.packet.Data = e.packet.Data[:0]
+	if idr && e.set.HDR != nil {
+		e.unit = appendHDR(e.unit[:0], e.set.HDR)
+		e.packet.Data = appendPrefixed(e.packet.Data, e.unit)
+	}
+	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: wholeFrame,
+		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.number}
+	if reference {
+		h.refIDC = 2
+	}
+	if idr {
+		h.nalType, h.refIDC, h.idrID = nalIDR, 3, uint32(e.idrs&1)
+		e.idrs++
+	}
+	var err error
+	if e.sps.frameMbsOnly {
+		err = e.codePicture(in, &h)
+	} else {
+		h.structure = topField
+		err = e.codePicture(in, &h)
+		h.structure = bottomField
+		h.pocLSB++
+		h.nalType = nalSlice
+		if kind == sliceI && e.set.KeyEvery > 1 {
+			h.kind = sliceP
+		}
+		if err == nil {
+			err = e.codePicture(in, &h)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if h.refIDC > 0 {
+		e.frame = (e.frame + 1) & (1<<e.sps.frameNumBits - 1)
+	}
+	e.show()
+	e.packet.PTS, e.packet.Key = in.pts, idr
+	e.coded++
+	return e.out(&e.packet)
+}
+
+// show lets go of the frames that are ready to be shown.
+func (e *Encoder) show() {
+	for _, f := range e.s.ready {
+		if e.made != nil {
+			e.made(f)
+		}
+		f.drop()
+	}
+	e.s.ready = e.s.ready[:0]
+}
+
+// codePicture codes a frame or a field and appends its slices to the packet.
+func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
+	size := len(e.packet.Data)
+	for try := 0; ; try++ {
+		h.qp = e.rate.choose(h, try)
+		var err error
+		if e.sps.wide() {
+			err = codeSlices(e, &e.wide, in, h)
+		} else {
+			err = codeSlices(e, &e.byte, in, h)
+		}
+		if err != nil {
+			return err
+		}
+		if bits := 8 * (len(e.packet.Data) - size); e.rate.accept(h, bits, try) {
+			break
+		}
+		e.packet.Data = e.packet.Data[:size]
+		j := e.s.filling
+		j.spare = append(j.spare, j.slices...)
+		j.slices = j.slices[:0]
+	}
+	return e.s.dispatch(context.Background())
+}
+
+// codeSlices codes the slices of a picture with the quantiser that its header
+// states.
+func codeSlices[T sample](e *Encoder, c *coder[T], in *input, h *sliceHeader) error {
+	rows := e.sps.mbHeight
+	if h.structure != wholeFrame {
+		rows /= 2
+	}
+	count := min(e.set.Slices, rows)
+	var p *painter[T]
+	for i := range count {
+		first, end := rows*i/count, rows*(i+1)/count
+		h.firstMb = first * e.sps.mbWidth
+		if err := e.header(h); err != nil {
+			return err
+		}
+		j := e.s.filling
+		if p == nil {
+			p = newPainter(e.work, e.work.member(0), c.r, j)
+			for i := range e.work.mbs {
+				e.work.mbs[i].slice = 0
+			}
+			for k := range c.src {
+				c.src[k], _ = samplesOf[T](&in.planes[k])
+			}
+		}
+		c.d.take(j.slices[i], i+1, end*e.sps.mbWidth)
+		c.begin(j.slices[i])
+		for addr := h.firstMb; addr < end*e.sps.mbWidth; addr++ {
+			x, y := p.position(addr)
+			c.macroblock(x, y, addr == end*e.sps.mbWidth-1)
+			p.advance()
+		}
+		e.unit = appendUnit(e.unit[:0], byte(h.refIDC<<5|h.nalType), e.slice.end())
+		e.packet.Data = appendPrefixed(e.packet.Data, e.unit)
+	}
+	p.filter(p.rows - 1)
+	return nil
+}
+
+// header writes a slice header and has it read back, which finds the reference
+// lists, and for the first slice begins the picture.
+func (e *Encoder) header(h *sliceHeader) error {
+	e.numberRefs(h)
+	w := &e.slice.bits
+	w.reset()
+	h.write(w)
+	w.trailing()
+	e.unit = appendUnit(e.unit[:0], byte(h.refIDC<<5|h.nalType), w.bytes())
+	if err := e.s.slice(context.Background(), e.unit, 0); err != nil {
+		return err
+	}
+	w.reset()
+	h.write(w)
+	return nil
+}
+
+// numberRefs sets how many references a slice uses.
+func (e *Encoder) numberRefs(h *sliceHeader) {
+	h.numRefs = [2]int{1, 1}
+	if h.kind == sliceI {
+		return
+	}
+	frames := 0
+	for _, f := range e.s.dpb.frames {
+		if f.short != 0 && f != e.s.cur {
+			frames++
+		}
+	}
+	n := min(frames, e.set.References)
+	if h.kind == sliceB {
+		n = 1
+	}
+	if h.structure != wholeFrame {
+		n *= 2
+		if h.structure == bottomField && h.kind == sliceP {
+			n = min(n+1, 2*frames+1)
+		}
+	}
+	h.numRefs = [2]int{max(n, 1), max(n, 1)}
+	h.modifications[0] = h.modifications[0][:0]
+	if h.kind == sliceP && h.structure == wholeFrame && e.set.BFrames > 2 {
+		e.nearestFirst(h)
+	}
+}
+
+// nearestFirst puts the references in the order of how near they are in time:
+// the standard's own order is that of coding, in which a B picture comes before
+// the picture that is shown behind it.
+func (e *Encoder) nearestFirst(h *sliceHeader) {
+	now := int32(h.pocLSB)
+	list := slices.Clone(e.s.dpb.pick(func(f *frame) bool { return f.short == wholeFrame }))
+	slices.SortFunc(list, func(a, b *frame) int { return int(now-a.poc[0]) - int(now-b.poc[0]) })
+	last := h.frameNum
+	for _, f := range list[:h.numRefs[0]] {
+		switch diff := last - f.frameNum; {
+		case diff > 0:
+			h.modifications[0] = append(h.modifications[0], refOp{0, uint32(diff - 1), 0})
+		default:
+			h.modifications[0] = append(h.modifications[0], refOp{1, uint32(-diff - 1), 0})
+		}
+		last = f.frameNum
+	}
+}
+
+// begin prepares for the macroblocks of a slice.
+func (c *coder[T]) begin(s *slice) {
+	for l := range c.refs {
+		c.refs[l] = c.refs[l][:0]
+		if s.h.kind == sliceI || l == 1 && s.h.kind == sliceP {
+			continue
+		}
+		for i := range s.lists[l].n {
+			c.refs[l] = append(c.refs[l], c.r.source(s.lists[l].refs[i]))
+		}
+	}
+	c.w.begin(c.d)
+	c.setQP(s.h.qp)
+}
+
+// level is a row of table A-1.
+type level struct {
+	idc                 int
+	mbsSecond, mbsFrame int
+	dpb                 int // macroblocks
+	kbits               int64
+	vertical            int // MaxVmvR in samples of a frame
+}
+
+var levels11 = []level{
+	{11, 3000, 396, 900, 192, 128}, {12, 6000, 396, 2376, 384, 128}, {13, 11880, 396, 2376, 768, 128},
+	{20, 11880, 396, 2376, 2000, 128}, {21, 19800, 792, 4752, 4000, 256}, {22, 20250, 1620, 8100, 4000, 256},
+	{30, 40500, 1620, 8100, 10000, 256}, {31, 108000, 3600, 18000, 14000, 512}, {32, 216000, 5120, 20480, 20000, 512},
+	{40, 245760, 8192, 32768, 20000, 512}, {41, 245760, 8192, 32768, 50000, 512}, {42, 522240, 8704, 34816, 50000, 512},
+	{50, 589824, 22080, 110400, 135000, 512}, {51, 983040, 36864, 184320, 240000, 512}, {52, 2073600, 36864, 184320, 240000, 512},
+	{60, 4177920, 139264, 696320, 240000, 8192}, {61, 8355840, 139264, 696320, 480000, 8192}, {62, 16711680, 139264, 696320, 800000, 8192},
+}
+
+// levelFor is the lowest level that allows the size, the rate, the frames to be
+// kept and the bitrate. Interlaced video is allowed from 2.1 to 4.1 alone.
+func levelFor(s *sps, f *media.Format) int {
+	mbs := s.mbWidth * s.mbHeight
+	factor := map[int]float64{100: 1.25, 110: 3, 122: 4}[s.profile] // cpbBrVclFactor / 1000 (table A-2)
+	for _, l := range levels11 {
+		fits := mbs <= l.mbsFrame && float64(mbs)*f.Rate.Hz() <= float64(l.mbsSecond) && mbs*max(s.maxRefFrames, 1) <= l.dpb &&
+			float64(f.Bitrate) <= factor*1000*float64(l.kbits) && max(s.mbWidth, s.mbHeight) <= int(math.Sqrt(float64(8*l.mbsFrame)))
+		if fits && (!f.Interlaced || l.idc >= 21) {
+			return l.idc
+		}
+	}
+	return 62
+}
+
+// verticalReach is how far vectors may point up and down.
+func verticalReach(s *sps) int {
+	i := slices.IndexFunc(levels11, func(l level) bool { return l.idc == s.level })
+	most := min(levels11[i].vertical, 256) - 4
+	if !s.frameMbsOnly {
+		most = most/2 - 2
+	}
+	return most
+}

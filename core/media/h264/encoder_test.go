@@ -1,0 +1,175 @@
+package h264
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/judge"
+	"vividstrain/core/media/picture"
+)
+
+// film draws frame n of something that moves: waves that travel, a disc that
+// crosses, a cut now and then, and fine noise.
+func film(p *picture.Picture, n int) {
+	seed := uint32(n)*2654435761 + 1
+	for i := range p.Planes {
+		w, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
+		for y := range h {
+			for x := range w {
+				u, v := float64(x)*float64(p.Width)/float64(w), float64(y)*float64(p.Height)/float64(h)
+				t := float64(n)
+				s := 110 + 40*math.Sin((u+2.3*t)/9) + 30*math.Sin((v-1.1*t)/7+u/31) + float64(n/17%2*30)
+				if math.Hypot(u-math.Mod(5*t, float64(p.Width)), v-float64(p.Height)/2) < float64(p.Height)/6 {
+					s = 200 + 20*math.Sin(u*v/50)
+				}
+				if i > 0 {
+					s = 128 + (s-128)*0.4
+				}
+				seed = seed*1664525 + 1013904223
+				s += float64(seed>>28) / 4
+				value := max(0, min(s, 255))
+				if p.Planes[i].Wide != nil {
+					p.Planes[i].Wide[y*p.Planes[i].Stride+x] = uint16(value * float64(int(1)<<(p.Depth-8)))
+				} else {
+					p.Planes[i].Pix[y*p.Planes[i].Stride+x] = byte(value)
+				}
+			}
+		}
+	}
+}
+
+// coded is what an encoder made.
+type coded struct {
+	track   media.Track
+	packets [][]byte // byte streams
+	sums    []string // of the encoder's own pictures
+	bits    int
+	psnr    float64 // of luma, mean
+	bitsOf  []int
+}
+
+func encode(t testing.TB, set Settings, frames int) (c coded) {
+	var sources []*picture.Picture
+	var e *Encoder
+	shown := 0
+	e, err := NewEncoder(set, func(p *media.Packet) error {
+		toStream, err := ByteStream(c.track)
+		require.NoError(t, err)
+		data := toStream(nil, p)
+		c.packets = append(c.packets, data)
+		c.bits += 8 * len(p.Data)
+		c.bitsOf = append(c.bitsOf, 8*len(p.Data))
+		return nil
+	})
+	require.NoError(t, err)
+	c.track, err = e.Track()
+	require.NoError(t, err)
+	e.made = func(f *frame) {
+		c.sums = append(c.sums, f.pic.MD5())
+		c.psnr += psnr(&f.pic, sources[shown]) / float64(frames)
+		shown++
+	}
+	for n := range frames {
+		p := picture.New(set.Format.Width, set.Format.Height, set.Format.Depth, set.Format.Chroma)
+		film(p, n)
+		sources = append(sources, p)
+		require.NoError(t, e.Encode(p, int64(n)))
+	}
+	require.NoError(t, e.Flush())
+	require.Equal(t, frames, shown)
+	return c
+}
+
+// psnr is the peak signal-to-noise ratio of luma in dB.
+func psnr(a, b *picture.Picture) float64 {
+	sum := 0.0
+	for y := range a.Height {
+		p, q := a.AppendRow(nil, 0, y), b.AppendRow(nil, 0, y)
+		if a.Depth > 8 {
+			for x := 0; x < len(p); x += 2 {
+				d := float64(int(p[x])|int(p[x+1])<<8) - float64(int(q[x])|int(q[x+1])<<8)
+				sum += d * d
+			}
+			continue
+		}
+		for x := range p {
+			d := float64(p[x]) - float64(q[x])
+			sum += d * d
+		}
+	}
+	peak := float64(int(1)<<a.Depth - 1)
+	return 10 * math.Log10(peak*peak/max(sum/float64(a.Width*a.Height), 1e-9))
+}
+
+func settings(change func(*Settings)) Settings {
+	s := Settings{Format: media.Format{Codec: Name, Width: 176, Height: 144, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8},
+		QP: 28, KeyEvery: 12}
+	change(&s)
+	return s
+}
+
+var kinds = map[string]func(*Settings){
+	"P":            func(s *Settings) {},
+	"intra":        func(s *Settings) { s.KeyEvery = 1 },
+	"CAVLC":        func(s *Settings) { s.CAVLC = true },
+	"B":            func(s *Settings) { s.BFrames = 2 },
+	"B CAVLC":      func(s *Settings) { s.BFrames, s.CAVLC = 2, true },
+	"B pyramid":    func(s *Settings) { s.BFrames = 3; s.References = 2 },
+	"B deep":       func(s *Settings) { s.BFrames = 7 },
+	"references":   func(s *Settings) { s.References = 4 },
+	"slices":       func(s *Settings) { s.Slices = 3 },
+	"good":         func(s *Settings) { s.Effort = Good; s.BFrames = 3 },
+	"good CAVLC":   func(s *Settings) { s.Effort = Good; s.CAVLC = true },
+	"fields":       func(s *Settings) { s.Format.Interlaced = true },
+	"fields B":     func(s *Settings) { s.Format.Interlaced = true; s.BFrames = 2; s.Slices = 2 },
+	"fields CAVLC": func(s *Settings) { s.Format.Interlaced = true; s.CAVLC = true; s.References = 2 },
+	"fields intra": func(s *Settings) { s.Format.Interlaced = true; s.KeyEvery = 1 },
+	"10 bit":       func(s *Settings) { s.Format.Depth = 10 },
+	"10 bit B":     func(s *Settings) { s.Format.Depth = 10; s.BFrames = 3; s.Effort = Good },
+	"4:2:2":        func(s *Settings) { s.Format.Chroma = picture.C422; s.BFrames = 2 },
+	"4:2:2 10 bit": func(s *Settings) { s.Format.Chroma, s.Format.Depth = picture.C422, 10; s.CAVLC = true },
+	"4:2:2 intra":  func(s *Settings) { s.Format.Chroma, s.Format.Depth, s.KeyEvery = picture.C422, 10, 1 },
+	"4:2:2 fields": func(s *Settings) { s.Format.Chroma = picture.C422; s.Format.Interlaced = true; s.BFrames = 1 },
+	"odd size":     func(s *Settings) { s.Format.Width, s.Format.Height = 182, 98; s.BFrames = 2 },
+	"coarse":       func(s *Settings) { s.QP = 46; s.BFrames = 2 },
+	"fine":         func(s *Settings) { s.QP = 4 },
+	"fine CAVLC":   func(s *Settings) { s.QP = 0; s.CAVLC = true; s.BFrames = 1 },
+	"fine 10 bit":  func(s *Settings) { s.QP = -8; s.Format.Depth = 10; s.CAVLC = true },
+}
+
+// What the encoder reconstructs is what the decoder decodes.
+func TestEncoderAgreesWithDecoder(t *testing.T) {
+	for name, change := range kinds {
+		t.Run(name, func(t *testing.T) {
+			c := encode(t, settings(change), 20)
+			got, damaged := frames(t, c.packets, 2)
+			require.Empty(t, damaged)
+			require.Equal(t, c.sums, got)
+			t.Logf("%d bits, %.2f dB", c.bits, c.psnr)
+		})
+	}
+}
+
+// The browser decodes all kinds of streams to the same samples.
+func TestBrowserDecodesOurStreams(t *testing.T) {
+	b, err := judge.Start(context.Background(), t.TempDir())
+	require.NoError(t, err)
+	defer b.Close()
+	for name, change := range kinds {
+		t.Run(name, func(t *testing.T) {
+			c := encode(t, settings(change), 20)
+			got, damaged := sums(t, c.packets)
+			require.Zero(t, damaged)
+			want, err := b.Decode(fmt.Sprintf("avc1.%02X%02X%02X", c.track.Config[1], c.track.Config[2], c.track.Config[3]), c.packets, true)
+			require.NoError(t, err)
+			require.Equal(t, want.Sums, got)
+		})
+	}
+	_ = bytes.Equal
+}

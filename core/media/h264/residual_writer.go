@@ -1,0 +1,305 @@
+package h264
+
+import "math/bits"
+
+// levels are the quantised coefficients of a macroblock in the order of their
+// scans (7.3.5.3).
+type levels struct {
+	luma     [256]int16 // of 4x4 blocks in coding order, or of 8x8 blocks
+	chroma   [2][128]int16
+	dc       [16]int16 // of Intra_16x16
+	chromaDC [2][8]int16
+}
+
+// residual writes the coefficients that coded_block_pattern lets be sent.
+func (w *sliceWriter) residual(l *levels) {
+	d := w.d
+	d.loadNonZero()
+	w.residualLuma(l)
+	if d.h.sps.chroma.Planes() == 3 {
+		w.residualChroma(l)
+	}
+	d.storeNonZero()
+}
+
+func (w *sliceWriter) residualLuma(l *levels) {
+	d := w.d
+	cat, first := cat4x4, 0
+	if d.mb.kind == kind16x16 {
+		if w.block(catDC16, l.dc[:], 0, cacheFirst) > 0 {
+			d.mb.dc |= 1
+		}
+		cat, first = catAC16, 1
+	}
+	for b8 := range 4 {
+		if d.mb.cbp>>b8&1 == 0 {
+			continue
+		}
+		if d.mb.transform8 {
+			w.residual8x8(l.luma[64*b8:64*b8+64], b8)
+			continue
+		}
+		for k := 4 * b8; k < 4*b8+4; k++ {
+			at := cacheAt[blockOf[k]]
+			n := w.block(cat, l.luma[16*k+first:16*k+16], 0, at)
+			d.nz[0][at] = uint8(n)
+		}
+	}
+}
+
+func (w *sliceWriter) residual8x8(l []int16, b8 int) {
+	d := w.d
+	total := 0
+	if d.h.pps.cabac {
+		total = w.cabacCoeffs(cat8x8, l)
+	}
+	for i := range 4 {
+		at := cacheAt[blockOf[4*b8+i]]
+		if d.h.pps.cabac {
+			d.nz[0][at] = uint8(total)
+			continue
+		}
+		var part [16]int16
+		for k := range part {
+			part[k] = l[4*k+i]
+		}
+		d.nz[0][at] = uint8(w.block(cat4x4, part[:], 0, at))
+	}
+}
+
+func (w *sliceWriter) residualChroma(l *levels) {
+	d := w.d
+	if d.mb.cbp>>4 == 0 {
+		return
+	}
+	blocks := d.chromaBlocks()
+	for plane := range 2 {
+		if w.block(catChromaDC, l.chromaDC[plane][:blocks], 1+plane, -1) > 0 {
+			d.mb.dc |= 2 << plane
+		}
+	}
+	if d.mb.cbp>>4 != 2 {
+		return
+	}
+	for plane := range 2 {
+		for k := range blocks {
+			at := cacheFirst + k>>1*cacheStep + k&1
+			d.nz[1+plane][at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], 1+plane, at))
+		}
+	}
+}
+
+// block writes one block of a plane, which is at place at of its cache, and
+// returns how many coefficients it has.
+func (w *sliceWriter) block(cat int, l []int16, plane, at int) int {
+	d := w.d
+	if !d.h.pps.cabac {
+		table := 3 + len(l)>>3
+		if cat != catChromaDC {
+			table = int(coeffTable[d.coeffContext(plane, at)&31])
+		}
+		return w.cavlcCoeffs(cat, l, table)
+	}
+	ctx := 85 + 4*cat + d.codedContext(cat, plane, at)
+	coded := 0
+	for _, v := range l {
+		coded |= int(v)
+	}
+	if coded == 0 {
+		w.bins.bin(ctx, 0)
+		return 0
+	}
+	w.bins.bin(ctx, 1)
+	return w.cabacCoeffs(cat, l)
+}
+
+// cabacCoeffs writes a block that has coefficients (7.3.5.3.3).
+func (w *sliceWriter) cabacCoeffs(cat int, l []int16) (n int) {
+	e := &w.bins
+	var places [64]uint8
+	for i, v := range l {
+		if v != 0 {
+			places[n&63] = uint8(i)
+			n++
+		}
+	}
+	if n == 0 {
+		return 0
+	}
+	w.significant(cat, l, int(places[(n-1)&63]))
+	abs := absContexts[cat]
+	most := 4
+	if cat == catChromaDC {
+		most = 3
+	}
+	ones, more := 1, 0
+	for i := n - 1; i >= 0; i-- {
+		level := int(l[places[i&63]])
+		size := max(level, -level)
+		if size == 1 {
+			e.bin(abs+ones, 0)
+			if more == 0 {
+				ones = min(ones+1, 4)
+			}
+		} else {
+			e.bin(abs+ones, 1)
+			ctx := abs + 5 + min(most, more)
+			for k := 2; k < min(size, 15); k++ {
+				e.bin(ctx, 1)
+			}
+			if size < 15 {
+				e.bin(ctx, 0)
+			} else {
+				e.expGolomb(int32(size-15), 0)
+			}
+			ones = 0
+			more++
+		}
+		e.bypass(oneIf(level < 0))
+	}
+	return n
+}
+
+// significant writes which coefficients are not 0; last is the last of them.
+func (w *sliceWriter) significant(cat int, l []int16, last int) {
+	e, field := &w.bins, w.d.fieldScan()
+	sig, lasts := sigContexts[field][cat], lastContexts[field][cat]
+	end := min(last+1, len(l)-1)
+	switch cat {
+	case cat8x8:
+		incs := &sig8x8[field]
+		for i, v := range l[:end] {
+			e.bin(sig+int(incs[i&63]), oneIf(v != 0))
+			if v != 0 {
+				e.bin(lasts+int(last8x8[i&63]), oneIf(i == last))
+			}
+		}
+	case catChromaDC:
+		for i, v := range l[:end] {
+			inc := min(i/(len(l)/4), 2)
+			e.bin(sig+inc, oneIf(v != 0))
+			if v != 0 {
+				e.bin(lasts+inc, oneIf(i == last))
+			}
+		}
+	default:
+		for i, v := range l[:end] {
+			e.bin(sig+i, oneIf(v != 0))
+			if v != 0 {
+				e.bin(lasts+i, oneIf(i == last))
+			}
+		}
+	}
+}
+
+// cavlcCoeffs writes a block (9.2) and returns how many coefficients it has.
+func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, table int) int {
+	var values [16]int // from the highest frequency down
+	var runs [16]int   // zeros before each
+	total, ones, zeros, run := 0, 0, 0, 0
+	trailing := true
+	last := len(l) - 1
+	for last >= 0 && l[last] == 0 {
+		last--
+	}
+	for i := last; i >= 0; i-- {
+		v := int(l[i])
+		if v == 0 {
+			run++
+			zeros++
+			continue
+		}
+		if total > 0 {
+			runs[(total-1)&15] = run
+		}
+		run = 0
+		values[total&15] = v
+		total++
+		if trailing = trailing && max(v, -v) == 1 && ones < 3; trailing {
+			ones++
+		}
+	}
+	b := &w.bits
+	if table == 5 {
+		code := total<<2 - 4 | ones
+		if total == 0 {
+			code = 3
+		}
+		b.u(6, uint32(code))
+	} else {
+		b.code(coeffTokens[table].codes[total<<2|ones])
+	}
+	if total == 0 {
+		return 0
+	}
+	w.cavlcLevels(&values, total, ones)
+	if total == len(l) {
+		return total
+	}
+	if cat == catChromaDC {
+		b.code(totalZerosDC[len(l)>>3][total-1].codes[zeros])
+	} else {
+		b.code(totalZeros[total-1].codes[zeros])
+	}
+	for i := 0; i < total-1 && zeros > 0; i++ {
+		b.code(runBefore[min(zeros, 7)-1].codes[runs[i&15]])
+		zeros -= runs[i&15]
+	}
+	return total
+}
+
+func (w *bitWriter) code(c code) { w.u(int(c.length), uint32(c.bits)) }
+
+// cavlcLevels writes the levels (9.2.2).
+func (w *sliceWriter) cavlcLevels(values *[16]int, total, ones int) {
+	b := &w.bits
+	for _, v := range values[:ones] {
+		b.u(1, uint32(oneIf(v < 0)))
+	}
+	suffix := 0
+	if total > 10 && ones < 3 {
+		suffix = 1
+	}
+	for i := ones; i < total; i++ {
+		v := values[i&15]
+		abs := max(v, -v)
+		code := 2*abs - 2 + oneIf(v < 0)
+		if i == ones && ones < 3 {
+			code -= 2
+		}
+		writeLevel(b, code, suffix)
+		if suffix == 0 {
+			suffix = 1
+		}
+		if abs > 3<<(suffix-1) && suffix < 6 {
+			suffix++
+		}
+	}
+}
+
+// writeLevel writes level_prefix and level_suffix for a levelCode (9.2.2.1).
+func writeLevel(b *bitWriter, code, suffix int) {
+	switch {
+	case suffix == 0 && code < 14:
+		b.u(code+1, 1)
+	case suffix == 0 && code < 30:
+		b.u(15, 1)
+		b.u(4, uint32(code-14))
+	case suffix > 0 && code>>suffix < 15:
+		b.u(code>>suffix+1, 1)
+		b.u(suffix, uint32(code&(1<<suffix-1)))
+	default: // an escape of 12 bits or more
+		code -= 15 << suffix
+		if suffix == 0 {
+			code -= 15
+		}
+		prefix := 15
+		if code >= 4096 { // levelCode is 4096 less than prefix and suffix say
+			prefix = bits.Len(uint(code+4096)) + 2
+			code -= 1<<(prefix-3) - 4096
+		}
+		b.u(prefix, 0)
+		b.u(1, 1)
+		b.u(prefix-3, uint32(code))
+	}
+}

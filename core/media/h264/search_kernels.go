@@ -1,0 +1,46 @@
+package h264
+
+// searchKernels are the inner loops of choosing predictions: how far a block is
+// from its prediction. Blocks are w x h samples, multiples of 4.
+type searchKernels[T sample] struct {
+	// sad is the sum of absolute differences.
+	sad func(a []T, stride int, b []T, step, w, h int) int
+	// satd is the sum of absolute values of the differences' Hadamard
+	// transforms in blocks of 4x4, halved.
+	satd func(a []T, stride int, b []T, step, w, h int) int
+}
+
+// goSearchKernels are the kernels in plain Go.
+func goSearchKernels[T sample]() searchKernels[T] { return searchKernels[T]{sadBlock[T], satdBlock[T]} }
+
+func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
+	for y := range h {
+		p, q := a[y*stride:][:w], b[y*step:][:w]
+		for x := range p {
+			sum += int(abs32(int32(p[x]) - int32(q[x])))
+		}
+	}
+	return sum
+}
+
+func satdBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
+	var c [16]int32
+	for y := 0; y < h; y += 4 {
+		for x := 0; x < w; x += 4 {
+			for j := range 4 {
+				p, q := a[(y+j)*stride+x:][:4], b[(y+j)*step+x:][:4]
+				for i := range 4 {
+					c[4*j+i] = int32(p[i]) - int32(q[i])
+				}
+				hadamard(&c[4*j], &c[4*j+1], &c[4*j+2], &c[4*j+3])
+			}
+			block := int32(0)
+			for i := range 4 {
+				hadamard(&c[i], &c[4+i], &c[8+i], &c[12+i])
+				block += abs32(c[i]) + abs32(c[4+i]) + abs32(c[8+i]) + abs32(c[12+i])
+			}
+			sum += int(block)
+		}
+	}
+	return sum >> 1
+}
