@@ -48,6 +48,8 @@ type Encoder struct {
 
 	waiting []*input // in order of display, from the last anchor on
 	spare   []*input
+	expect  int // frames of the group to come
+	due     int // frames still to come of the one that has begun
 	number  int // of the next frame since the last IDR picture, in order of display
 	coded   int // frames since then, in order of coding
 	frame   int // frame_num of the next picture
@@ -99,6 +101,7 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 	m := e.work.member(0)
 	setup(e, &e.byte, &m.byte, fastSearchKernels())
 	setup(e, &e.wide, &m.wide, goSearchKernels[uint16]())
+	e.expect = set.KeyEvery
 	e.rate.begin(&set)
 	return e, nil
 }
@@ -186,6 +189,11 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 	in := e.lendInput()
 	copyPicture(in, p, e.sps)
 	in.pts, in.number = pts, e.number
+	if e.due == 0 {
+		e.rate.group(e.kinds(e.expect))
+		e.due, e.expect = e.expect, e.set.KeyEvery
+	}
+	e.due--
 	e.waiting = append(e.waiting, in)
 	e.number++
 	if in.number == 0 || len(e.waiting) > e.set.BFrames || e.number == e.set.KeyEvery {
@@ -202,10 +210,37 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 // Flush codes what waits. The next picture begins anew.
 func (e *Encoder) Flush() error {
 	err := e.code()
-	e.number, e.coded = 0, 0
+	e.number, e.coded, e.due = 0, 0, 0
 	e.s.end()
 	e.show()
 	return err
+}
+
+// Group says how many frames the group that begins next will have, if less than
+// Settings.KeyEvery, and how many bits it may take beyond its share (or less,
+// where negative): what other groups of the video left over.
+func (e *Encoder) Group(frames int, carry float64) {
+	e.expect = frames
+	e.rate.budget, e.rate.carry = 0, carry
+}
+
+// Left is how many bits the group that was coded last left over of its share and
+// of what it was given.
+func (e *Encoder) Left() float64 { return e.rate.budget + e.rate.carry }
+
+// kinds counts the pictures of each kind in a group of n frames. Without key
+// frames apart, a second counts as a group.
+func (e *Encoder) kinds(n int) (count [3]int) {
+	fields := 1 + oneIf(!e.sps.frameMbsOnly)
+	if e.set.KeyEvery == 1 {
+		count[sliceI] = n * fields
+		return count
+	}
+	count[sliceP] = (n - 1 + e.set.BFrames) / (e.set.BFrames + 1)
+	count[sliceB] = fields * (n - 1 - count[sliceP])
+	count[sliceI] = 1
+	count[sliceP] = count[sliceP]*fields + fields - 1
+	return count
 }
 
 // lendInput gives a source picture that nobody uses.
@@ -362,7 +397,7 @@ func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
 		if err != nil {
 			return err
 		}
-		if bits := 8 * (len(e.packet.Data) - size); e.rate.accept(h, bits, try) {
+		if bits := 8 * (len(e.packet.Data) - size); e.rate.accept(h, h.qp, bits, try) {
 			break
 		}
 		e.packet.Data = e.packet.Data[:size]

@@ -12,6 +12,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/judge"
 	"vividstrain/core/media/picture"
+	"vividstrain/core/media/scene"
 )
 
 // film draws frame n of something that moves: waves that travel, a disc that
@@ -172,4 +173,67 @@ func TestBrowserDecodesOurStreams(t *testing.T) {
 		})
 	}
 	_ = bytes.Equal
+}
+
+// The bitrate that was ordered comes out, and no second takes much more.
+func TestBitrateIsHeld(t *testing.T) {
+	for _, o := range []struct {
+		bitrate int64
+		change  func(*Settings)
+	}{
+		{100_000, func(s *Settings) {}},
+		{300_000, func(s *Settings) { s.BFrames = 2 }},
+		{1_000_000, func(s *Settings) { s.BFrames = 3; s.KeyEvery = 25 }},
+		{3_000_000, func(s *Settings) { s.CAVLC = true }},
+		{8_000_000, func(s *Settings) { s.KeyEvery = 1 }},
+		{1_500_000, func(s *Settings) { s.Format.Interlaced = true; s.BFrames = 1 }},
+		{2_000_000, func(s *Settings) { s.Format.Depth = 10 }},
+	} {
+		set := settings(func(s *Settings) {
+			s.Format.Width, s.Format.Height, s.KeyEvery, s.Format.Bitrate = 320, 192, 50, o.bitrate
+			o.change(s)
+		})
+		name := fmt.Sprintf("%d %+v", o.bitrate, set)
+		c := encode(t, set, 150)
+		require.InEpsilon(t, float64(o.bitrate)*6, float64(c.bits), 0.03, name)
+		worst := 0
+		for from := 25; from+25 <= len(c.bitsOf); from++ {
+			sum := 0
+			for _, n := range c.bitsOf[from : from+25] {
+				sum += n
+			}
+			worst = max(worst, sum)
+		}
+		t.Logf("%s: mean %.3f worst second %.3f, %.1f dB", name, float64(c.bits)/float64(o.bitrate*6), float64(worst)/float64(o.bitrate), c.psnr)
+		require.Less(t, float64(worst), 1.3*float64(o.bitrate), name)
+	}
+}
+
+// BenchmarkEncoder codes 1080p with a constant quantiser on one thread, without
+// drawing.
+func BenchmarkEncoder(b *testing.B) {
+	for _, effort := range []Effort{Fast, Good} {
+		b.Run([]string{"fast", "good"}[effort], func(b *testing.B) {
+			set := settings(func(s *Settings) {
+				s.Format.Width, s.Format.Height, s.Effort, s.KeyEvery = 1920, 1080, effort, 50
+			})
+			e, err := NewEncoder(set, func(p *media.Packet) error { return nil })
+			require.NoError(b, err)
+			d := scene.New(1920, 1080, set.Format.Rate)
+			var list []*picture.Picture
+			for n := range 10 {
+				p := picture.New(1920, 1080, 8, picture.C420)
+				d.Draw(p, n)
+				list = append(list, p)
+			}
+			n := 0
+			b.ReportAllocs()
+			for b.Loop() {
+				require.NoError(b, e.Encode(list[n%10], int64(n)))
+				n++
+			}
+			b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "frames/s")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
 }

@@ -1553,3 +1553,273 @@ TEXT ·lines8Fast(SB), NOSPLIT, $0-24
 	VPEXTRQ    $0x01, X0, (AX)(CX*1)
 	LEAQ       (AX)(CX*2), AX
 	RET
+
+// func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
+// Requires: AVX
+TEXT ·sadFast(SB), NOSPLIT, $0-56
+	MOVQ  a+0(FP), AX
+	MOVQ  stride+8(FP), CX
+	MOVQ  b+16(FP), DX
+	MOVQ  step+24(FP), BX
+	MOVQ  w+32(FP), SI
+	MOVQ  h+40(FP), DI
+	VPXOR X0, X0, X0
+	CMPQ  SI, $0x10
+	JNE   sad8
+
+sad16:
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     sad16
+	VPSRLDQ $0x08, X0, X2
+	VPADDQ  X2, X0, X0
+	JMP     sadend
+
+sad8:
+	VMOVQ   (AX), X1
+	VMOVQ   (DX), X2
+	VPSADBW X2, X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     sad8
+
+sadend:
+	VMOVQ X0, AX
+	MOVQ  AX, ret+48(FP)
+	RET
+
+// func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int
+// Requires: AVX, AVX2
+TEXT ·satdFast(SB), NOSPLIT, $0-56
+	MOVQ     a+0(FP), AX
+	MOVQ     stride+8(FP), CX
+	MOVQ     b+16(FP), DX
+	MOVQ     step+24(FP), BX
+	MOVQ     w+32(FP), SI
+	MOVQ     h+40(FP), DI
+	CMPQ     SI, $0x10
+	JNE      satdnot16
+	VPXOR    Y0, Y0, Y0
+	VPCMPEQW Y1, Y1, Y1
+	VPABSW   Y1, Y1
+
+satd16:
+	VPMOVZXBW    (AX), Y3
+	VPMOVZXBW    (DX), Y2
+	VPSUBW       Y2, Y3, Y3
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBW    (AX), Y4
+	VPMOVZXBW    (DX), Y2
+	VPSUBW       Y2, Y4, Y4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBW    (AX), Y5
+	VPMOVZXBW    (DX), Y2
+	VPSUBW       Y2, Y5, Y5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBW    (AX), Y6
+	VPMOVZXBW    (DX), Y2
+	VPSUBW       Y2, Y6, Y6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       Y4, Y3, Y2
+	VPSUBW       Y4, Y3, Y7
+	VPADDW       Y6, Y5, Y8
+	VPSUBW       Y6, Y5, Y6
+	VPADDW       Y8, Y2, Y3
+	VPADDW       Y6, Y7, Y4
+	VPSUBW       Y8, Y2, Y5
+	VPSUBW       Y6, Y7, Y6
+	VPUNPCKLWD   Y4, Y3, Y2
+	VPUNPCKHWD   Y4, Y3, Y7
+	VPUNPCKLWD   Y6, Y5, Y8
+	VPUNPCKHWD   Y6, Y5, Y6
+	VPUNPCKLDQ   Y8, Y2, Y3
+	VPUNPCKHDQ   Y8, Y2, Y4
+	VPUNPCKLDQ   Y6, Y7, Y5
+	VPUNPCKHDQ   Y6, Y7, Y6
+	VPUNPCKLQDQ  Y5, Y3, Y2
+	VPUNPCKHQDQ  Y5, Y3, Y7
+	VPUNPCKLQDQ  Y6, Y4, Y8
+	VPUNPCKHQDQ  Y6, Y4, Y6
+	VPADDW       Y7, Y2, Y3
+	VPSUBW       Y7, Y2, Y4
+	VPADDW       Y6, Y8, Y5
+	VPSUBW       Y6, Y8, Y6
+	VPABSW       Y3, Y3
+	VPABSW       Y4, Y4
+	VPABSW       Y5, Y5
+	VPABSW       Y6, Y6
+	VPMAXSW      Y5, Y3, Y3
+	VPMAXSW      Y6, Y4, Y4
+	VPADDW       Y4, Y3, Y3
+	VPMADDWD     Y1, Y3, Y3
+	VPADDD       Y3, Y0, Y0
+	SUBQ         $0x04, DI
+	JNZ          satd16
+	VEXTRACTI128 $0x01, Y0, X1
+	VPADDD       X1, X0, X0
+	VZEROUPPER
+	VPSHUFD      $0x4e, X0, X1
+	VPADDD       X1, X0, X0
+	VPSHUFD      $0xb1, X0, X1
+	VPADDD       X1, X0, X0
+	VMOVD        X0, AX
+	MOVQ         AX, ret+48(FP)
+	RET
+
+satdnot16:
+	CMPQ     SI, $0x08
+	JNE      satdnot8
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd8:
+	VPMOVZXBW   (AX), X3
+	VPMOVZXBW   (DX), X2
+	VPSUBW      X2, X3, X3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBW   (AX), X4
+	VPMOVZXBW   (DX), X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBW   (AX), X5
+	VPMOVZXBW   (DX), X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBW   (AX), X6
+	VPMOVZXBW   (DX), X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X4, X3, X2
+	VPSUBW      X4, X3, X7
+	VPADDW      X6, X5, X8
+	VPSUBW      X6, X5, X6
+	VPADDW      X8, X2, X3
+	VPADDW      X6, X7, X4
+	VPSUBW      X8, X2, X5
+	VPSUBW      X6, X7, X6
+	VPUNPCKLWD  X4, X3, X2
+	VPUNPCKHWD  X4, X3, X7
+	VPUNPCKLWD  X6, X5, X8
+	VPUNPCKHWD  X6, X5, X6
+	VPUNPCKLDQ  X8, X2, X3
+	VPUNPCKHDQ  X8, X2, X4
+	VPUNPCKLDQ  X6, X7, X5
+	VPUNPCKHDQ  X6, X7, X6
+	VPUNPCKLQDQ X5, X3, X2
+	VPUNPCKHQDQ X5, X3, X7
+	VPUNPCKLQDQ X6, X4, X8
+	VPUNPCKHQDQ X6, X4, X6
+	VPADDW      X7, X2, X3
+	VPSUBW      X7, X2, X4
+	VPADDW      X6, X8, X5
+	VPSUBW      X6, X8, X6
+	VPABSW      X3, X3
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPMAXSW     X5, X3, X3
+	VPMAXSW     X6, X4, X4
+	VPADDW      X4, X3, X3
+	VPMADDWD    X1, X3, X3
+	VPADDD      X3, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd8
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+48(FP)
+	RET
+
+satdnot8:
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd4:
+	VMOVD       (AX), X3
+	VPMOVZXBW   X3, X3
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VPSUBW      X2, X3, X3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVD       (AX), X4
+	VPMOVZXBW   X4, X4
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVD       (AX), X5
+	VPMOVZXBW   X5, X5
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVD       (AX), X6
+	VPMOVZXBW   X6, X6
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X4, X3, X2
+	VPSUBW      X4, X3, X7
+	VPADDW      X6, X5, X8
+	VPSUBW      X6, X5, X6
+	VPADDW      X8, X2, X3
+	VPADDW      X6, X7, X4
+	VPSUBW      X8, X2, X5
+	VPSUBW      X6, X7, X6
+	VPUNPCKLWD  X4, X3, X2
+	VPUNPCKHWD  X4, X3, X7
+	VPUNPCKLWD  X6, X5, X8
+	VPUNPCKHWD  X6, X5, X6
+	VPUNPCKLDQ  X8, X2, X3
+	VPUNPCKHDQ  X8, X2, X4
+	VPUNPCKLDQ  X6, X7, X5
+	VPUNPCKHDQ  X6, X7, X6
+	VPUNPCKLQDQ X5, X3, X2
+	VPUNPCKHQDQ X5, X3, X7
+	VPUNPCKLQDQ X6, X4, X8
+	VPUNPCKHQDQ X6, X4, X6
+	VPADDW      X7, X2, X3
+	VPSUBW      X7, X2, X4
+	VPADDW      X6, X8, X5
+	VPSUBW      X6, X8, X6
+	VPABSW      X3, X3
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPMAXSW     X5, X3, X3
+	VPMAXSW     X6, X4, X4
+	VPADDW      X4, X3, X3
+	VPMADDWD    X1, X3, X3
+	VPADDD      X3, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd4
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+48(FP)
+	RET

@@ -4,3 +4,5 @@ package h264
 
 // fastKernels are the fastest kernels for 8 bits that this processor runs.
 func fastKernels() kernels[uint8] { return goKernels[uint8]() }
+
+func fastSearchKernels() searchKernels[uint8] { return goSearchKernels[uint8]() }

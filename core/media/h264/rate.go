@@ -1,23 +1,171 @@
 package h264
 
-// rateControl chooses the quantisers.
+// rateControl chooses the quantisers so that the bitrate comes out. Pictures of
+// a kind cost bits = cost / qstep; how much is known from those before. What is
+// left of the group's bits (from one IDR picture to the next) is dealt out so
+// that the quantiser stays as even as it can.
+//
+// All products are rounded on their own, so that every processor chooses the
+// same.
 type rateControl struct {
-	set *Settings
+	bitrate float64 // 0: constant quantiser
+	hz      float64 // pictures a second, fields counted as such
+	fixed   int     // the quantiser of P pictures without a bitrate
+	least   int     // QPY
+	pixels  float64
+
+	cost    [3]float64 // bits * qstep of a picture of each kind
+	known   [3]bool
+	left    [3]int  // pictures of each kind to come in the group
+	budget  float64 // bits that are left of the group's
+	carry   float64 // bits that groups before left over, negative where they took more
+	window  []float64
+	at      int // of the next entry in window
+	inside  float64
+	lastQP  int
+	reached bool // a quantiser was chosen before
+	tried   [4]try
 }
 
-func (r *rateControl) begin(set *Settings) { r.set = set }
+// try is what a picture took at a quantiser.
+type try struct {
+	qp   int
+	bits float64
+}
 
-// choose gives QPY of a picture. With each try it is told again.
-func (r *rateControl) choose(h *sliceHeader, try int) int {
-	qp := r.set.QP
-	switch h.kind {
-	case sliceI:
-		qp -= 3
-	case sliceB:
-		qp += 2
+// relative are the quantiser steps of B and I pictures to those of P pictures.
+var relative = [3]float64{sliceP: 1, sliceB: 1.35, sliceI: 0.75}
+
+// qsteps are quantiser steps by QPY + 12 (8.5.9: they double every six).
+var qsteps = func() (q [64]float64) {
+	for i := range q {
+		q[i] = float64([6]float64{0.625, 0.6875, 0.8125, 0.875, 1, 1.125}[i%6] * float64(int(1)<<(i/6)) / 4)
 	}
-	return max(-6*(r.set.Format.Depth-8), min(qp, 51))
+	return q
+}()
+
+func (r *rateControl) begin(set *Settings) {
+	f := &set.Format
+	fields := 1.0
+	if f.Interlaced {
+		fields = 2
+	}
+	*r = rateControl{bitrate: float64(f.Bitrate), hz: f.Rate.Hz() * fields, fixed: set.QP, least: -6 * (f.Depth - 8),
+		pixels: float64(f.Width) * float64(f.Height) / fields}
+	r.window = make([]float64, max(1, int(r.hz+0.5)))
+	for i := range r.window { // what came before is taken to have been even
+		r.window[i] = r.bitrate / r.hz
+		r.inside += r.window[i]
+	}
+	for kind, bits := range [3]float64{sliceP: 0.5, sliceB: 0.25, sliceI: 3} { // a guess
+		r.cost[kind] = r.pixels * bits
+	}
 }
 
-// accept tells whether so many bits are fine.
-func (r *rateControl) accept(h *sliceHeader, bits, try int) bool { return true }
+// group begins a group of so many pictures of each kind. What the groups before
+// left over or owe is made good, a tenth of the group's own share at most.
+func (r *rateControl) group(pictures [3]int) {
+	r.left = pictures
+	share := float64(float64(pictures[0]+pictures[1]+pictures[2]) * r.bitrate / r.hz)
+	r.carry += r.budget
+	back := max(-0.1*share, min(r.carry, 0.1*share))
+	r.carry -= back
+	r.budget = share + back
+}
+
+// aim is the qstep of P pictures that spends what is left.
+func (r *rateControl) aim() float64 {
+	sum := 0.0
+	for kind, n := range r.left {
+		sum += float64(float64(n) * r.cost[kind] / relative[kind])
+	}
+	return sum / max(r.budget, r.bitrate/r.hz/4)
+}
+
+// choose gives QPY of a picture, of which n tries were not accepted.
+func (r *rateControl) choose(h *sliceHeader, n int) int {
+	if r.bitrate == 0 {
+		qp := r.fixed + [3]int{sliceP: 0, sliceB: 2, sliceI: -3}[h.kind]
+		return max(r.least, min(qp, 51))
+	}
+	if n > 0 {
+		return r.again(h, n)
+	}
+	step := float64(r.aim() * relative[h.kind])
+	qp := r.least
+	for qp < 51 && float64(qsteps[qp+12]*qsteps[qp+13]) < float64(step*step) {
+		qp++
+	}
+	if r.reached && r.known[h.kind] { // no jumps
+		qp = max(r.lastQP-6, min(qp, r.lastQP+6))
+	}
+	return max(r.least, min(qp, 51))
+}
+
+// most is how many bits the picture may take: a second takes no more than a
+// quarter over the bitrate.
+func (r *rateControl) most() float64 {
+	return 1.22*r.bitrate - (r.inside - r.window[r.at])
+}
+
+// again chooses a quantiser after n tries that took too much or too little.
+func (r *rateControl) again(h *sliceHeader, n int) int {
+	t := r.tried[n-1]
+	want := min(r.wanted(h.kind), r.most())
+	qp := t.qp
+	got := t.bits
+	for got > want && qp < 51 {
+		qp++
+		got = got * 0.89
+	}
+	for got < want*0.9 && qp > r.least && t.bits < want {
+		qp--
+		got = got * 1.12
+	}
+	return qp
+}
+
+// wanted is the picture's share of what is left.
+func (r *rateControl) wanted(kind sliceType) float64 {
+	return r.cost[kind] / float64(r.aim()*relative[kind])
+}
+
+// accept tells whether so many bits are fine, and if so counts them.
+func (r *rateControl) accept(h *sliceHeader, qp, bits, n int) bool {
+	if r.bitrate == 0 {
+		return true
+	}
+	got := float64(bits)
+	cost := float64(got * qsteps[qp+12])
+	if n < len(r.tried)-1 {
+		r.tried[n] = try{qp, got}
+		first := !r.known[h.kind]
+		if first { // the guess is worth nothing
+			r.cost[h.kind] = cost
+		}
+		want := r.wanted(h.kind)
+		tooMuch := got > r.most() && qp < 51 || first && got > 1.3*want && qp < 51
+		tooLittle := first && got < 0.6*want && qp > r.least
+		if (tooMuch || tooLittle) && r.again(h, n+1) != qp {
+			return false
+		}
+	}
+	if r.known[h.kind] {
+		r.cost[h.kind] = float64(0.5*r.cost[h.kind]) + float64(0.5*cost)
+	} else {
+		r.cost[h.kind] = cost
+	}
+	if h.kind == sliceI && !r.known[sliceP] { // a better guess
+		r.cost[sliceP], r.cost[sliceB] = cost/5, cost/10
+	}
+	r.known[h.kind] = true
+	r.left[h.kind]--
+	r.budget -= got
+	r.inside += got - r.window[r.at]
+	r.window[r.at] = got
+	r.at = (r.at + 1) % len(r.window)
+	if h.kind == sliceP || r.left[sliceP] == 0 {
+		r.lastQP, r.reached = qp, true
+	}
+	return true
+}

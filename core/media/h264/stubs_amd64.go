@@ -86,3 +86,13 @@ func lines16Fast(pix *byte, stride int, rows *[128]byte)
 //
 //go:noescape
 func lines8Fast(pix *byte, stride int, rows *[128]byte)
+
+// sadFast is the sum of absolute differences of blocks 16 or 8 samples wide.
+//
+//go:noescape
+func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
+
+// satdFast is satdBlock of blocks 16, 8 or 4 samples wide.
+//
+//go:noescape
+func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int

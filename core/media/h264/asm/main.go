@@ -28,6 +28,8 @@ func main() {
 	transposes(8)
 	backwards(16)
 	backwards(8)
+	sad()
+	satd()
 	Generate()
 }
 

@@ -1,0 +1,161 @@
+package main
+
+import (
+	. "github.com/mmcloughlin/avo/build"
+	. "github.com/mmcloughlin/avo/operand"
+	. "github.com/mmcloughlin/avo/reg"
+
+	"github.com/mmcloughlin/avo/attr"
+)
+
+// compare begins a function that compares blocks a and b.
+func compare(name, doc string) block {
+	TEXT(name, attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int) int")
+	Pragma("noescape")
+	Doc(doc)
+	return block{Load(Param("a"), GP64()), Load(Param("stride"), GP64()), Load(Param("b"), GP64()),
+		Load(Param("step"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())}
+}
+
+// sad adds absolute differences, 16 or 8 samples a row.
+func sad() {
+	b := compare("sadFast", "sadFast is the sum of absolute differences of blocks 16 or 8 samples wide.")
+	sum, x := XMM(), XMM()
+	VPXOR(sum, sum, sum)
+	CMPQ(b.w, Imm(16))
+	JNE(LabelRef("sad8"))
+	b.loop("sad16", func() {
+		VMOVDQU(b.dstAt(), x)
+		VPSADBW(b.srcAt(0), x, x)
+		VPADDQ(x, sum, sum)
+	})
+	y := XMM()
+	VPSRLDQ(Imm(8), sum, y)
+	VPADDQ(y, sum, sum)
+	JMP(LabelRef("sadend"))
+	b.loop("sad8", func() {
+		VMOVQ(b.dstAt(), x)
+		VMOVQ(b.srcAt(0), y)
+		VPSADBW(y, x, x)
+		VPADDQ(x, sum, sum)
+	})
+	Label("sadend")
+	out := GP64()
+	VMOVQ(sum, out)
+	Store(out, ReturnIndex(0))
+	RET()
+}
+
+// satd adds the Hadamard transforms of the differences in blocks of 4x4.
+func satd() {
+	b := compare("satdFast", "satdFast is satdBlock of blocks 16, 8 or 4 samples wide.")
+	wide := satdState{load: func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }}
+	CMPQ(b.w, Imm(16))
+	JNE(LabelRef("satdnot16"))
+	wide.zero(YMM)
+	wide.loop(b, "satd16", YMM)
+	half := XMM()
+	VEXTRACTI128(Imm(1), wide.sum, half)
+	low := wide.sum.(VecVirtual).AsX()
+	VPADDD(half, low, low)
+	VZEROUPPER()
+	finish(low)
+
+	Label("satdnot16")
+	CMPQ(b.w, Imm(8))
+	JNE(LabelRef("satdnot8"))
+	eight := satdState{load: func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }}
+	eight.zero(XMM)
+	eight.loop(b, "satd8", XMM)
+	finish(eight.sum)
+
+	Label("satdnot8")
+	four := satdState{load: func(m Mem, to VecVirtual) {
+		VMOVD(m, to)
+		VPMOVZXBW(to, to)
+	}}
+	four.zero(XMM)
+	four.loop(b, "satd4", XMM)
+	finish(four.sum)
+}
+
+// finish adds the four numbers of x and returns them.
+func finish(x Register) {
+	v := x.(VecVirtual)
+	y := XMM()
+	VPSHUFD(Imm(0x4E), v, y)
+	VPADDD(y, v, v)
+	VPSHUFD(Imm(0xB1), v, y)
+	VPADDD(y, v, v)
+	out := GP64()
+	VMOVD(v, out.As32()) // clears the upper half
+	Store(out, ReturnIndex(0))
+	RET()
+}
+
+// satdState is what one width needs.
+type satdState struct {
+	load      func(m Mem, to VecVirtual)
+	sum, ones Register
+}
+
+func (s *satdState) zero(vec func() VecVirtual) {
+	sum, ones := vec(), vec()
+	VPXOR(sum, sum, sum)
+	VPCMPEQW(ones, ones, ones)
+	VPABSW(ones, ones)
+	s.sum, s.ones = sum, ones
+}
+
+// loop goes through the rows four at a time.
+func (s *satdState) loop(b block, label string, vec func() VecVirtual) {
+	sum, ones := s.sum.(VecVirtual), s.ones.(VecVirtual)
+	Label(label)
+	var d [4]VecVirtual
+	y := vec()
+	for i := range d {
+		d[i] = vec()
+		s.load(b.dstAt(), d[i])
+		s.load(b.srcAt(0), y)
+		VPSUBW(y, d[i], d[i])
+		ADDQ(b.stride, b.dst)
+		ADDQ(b.step, b.src)
+	}
+	a, c, e, f := vec(), vec(), vec(), vec()
+	VPADDW(d[1], d[0], a)
+	VPSUBW(d[1], d[0], c)
+	VPADDW(d[3], d[2], e)
+	VPSUBW(d[3], d[2], f)
+	VPADDW(e, a, d[0])
+	VPADDW(f, c, d[1])
+	VPSUBW(e, a, d[2])
+	VPSUBW(f, c, d[3])
+	// Rows to columns, in each 4x4 block.
+	VPUNPCKLWD(d[1], d[0], a)
+	VPUNPCKHWD(d[1], d[0], c)
+	VPUNPCKLWD(d[3], d[2], e)
+	VPUNPCKHWD(d[3], d[2], f)
+	VPUNPCKLDQ(e, a, d[0])
+	VPUNPCKHDQ(e, a, d[1])
+	VPUNPCKLDQ(f, c, d[2])
+	VPUNPCKHDQ(f, c, d[3])
+	VPUNPCKLQDQ(d[2], d[0], a)
+	VPUNPCKHQDQ(d[2], d[0], c)
+	VPUNPCKLQDQ(d[3], d[1], e)
+	VPUNPCKHQDQ(d[3], d[1], f)
+	VPADDW(c, a, d[0])
+	VPSUBW(c, a, d[1])
+	VPADDW(f, e, d[2])
+	VPSUBW(f, e, d[3])
+	// |p + q| + |p - q| is twice the larger of |p| and |q|.
+	for i := range d {
+		VPABSW(d[i], d[i])
+	}
+	VPMAXSW(d[2], d[0], d[0])
+	VPMAXSW(d[3], d[1], d[1])
+	VPADDW(d[1], d[0], d[0])
+	VPMADDWD(ones, d[0], d[0])
+	VPADDD(d[0], sum, sum)
+	SUBQ(Imm(4), b.h)
+	JNZ(LabelRef(label))
+}

@@ -1,3 +1,0 @@
-package h264
-
-func fastSearchKernels() searchKernels[uint8] { return goSearchKernels[uint8]() }
