@@ -18,8 +18,16 @@ import (
 var fps25 = media.Rate{Num: 25, Den: 1}
 
 func drawn(w, h int, rate media.Rate, frame int) *picture.Picture {
+	return drawnOf("harbour", w, h, rate, frame)
+}
+
+func drawnOf(name string, w, h int, rate media.Rate, frame int) *picture.Picture {
+	s, err := New(Order{Scene: name, Format: media.Format{Width: w, Height: h, Rate: rate, Depth: 8}})
+	if err != nil {
+		panic(err)
+	}
 	p := picture.New(w, h, 8, picture.C420)
-	New(w, h, rate).Draw(p, frame)
+	s.NewDrawer().Draw(p, frame)
 	return p
 }
 
@@ -108,28 +116,42 @@ func TestEachFrameIsNew(t *testing.T) {
 }
 
 func BenchmarkDraw(b *testing.B) {
-	for _, size := range [][2]int{{1920, 1080}, {3840, 2160}} {
-		b.Run(media.Format{Width: size[0], Height: size[1]}.Size(), func(b *testing.B) {
-			d, p := New(size[0], size[1], fps25), picture.New(size[0], size[1], 8, picture.C420)
-			b.ReportAllocs()
-			for i := 0; b.Loop(); i++ {
-				d.Draw(p, i)
-			}
-			b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "frames/s")
-		})
+	for _, name := range Names() {
+		for _, size := range [][2]int{{1920, 1080}, {3840, 2160}} {
+			f := media.Format{Width: size[0], Height: size[1], Rate: fps25, Depth: 8}
+			b.Run(name+" "+f.Size(), func(b *testing.B) {
+				s, err := New(Order{Scene: name, Format: f, Noise: 3})
+				require.NoError(b, err)
+				d, p := s.NewDrawer(), picture.New(size[0], size[1], 8, picture.C420)
+				b.ReportAllocs()
+				for i := 0; b.Loop(); i++ {
+					d.Draw(p, i)
+				}
+				b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "frames/s")
+			})
+		}
 	}
 }
 
-// TestMain lets a developer look at a frame: SCENE_PNG=/tmp/a.png go test.
+// TestMain lets a developer look at frames: SCENE_PNG=/tmp/ go test.
 func TestMain(m *testing.M) {
-	if path := os.Getenv("SCENE_PNG"); path != "" {
-		f, err := os.Create(path)
-		if err == nil {
-			err = png.Encode(f, asImage(drawn(1280, 720, fps25, 33)))
-		}
-		if err != nil {
-			panic(err)
+	if dir := os.Getenv("SCENE_PNG"); dir != "" {
+		for _, name := range Names() {
+			f, err := os.Create(dir + name + ".png")
+			if err == nil {
+				err = png.Encode(f, asImage(drawnOf(name, 1280, 720, fps25, 33)))
+			}
+			if err != nil {
+				panic(err)
+			}
 		}
 	}
 	os.Exit(m.Run())
+}
+
+func BenchmarkStage(b *testing.B) {
+	for b.Loop() {
+		_, err := New(Order{Format: media.Format{Width: 3840, Height: 2160, Rate: fps25, Depth: 8}})
+		require.NoError(b, err)
+	}
 }

@@ -31,16 +31,17 @@ func checkBits(number uint32) (check uint32) {
 }
 
 // drawStrips draws both strips.
-func drawStrips(p *picture.Picture, frame int) {
+func drawStrips(c *canvas, frame int) {
+	p := c.p
 	bits, h := stripBits(frame), stripHeight(p.Height)
 	for i := range cells {
-		value := byte(black)
+		value := black
 		if bits>>(cells-1-i)&1 != 0 {
 			value = white
 		}
 		x0, x1 := i*p.Width/cells, (i+1)*p.Width/cells
-		fillRect(p, x0, 0, x1, h, value)
-		fillRect(p, x0, p.Height-h, x1, p.Height, value)
+		c.fill(x0, 0, x1, h, value)
+		c.fill(x0, p.Height-h, x1, p.Height, value)
 	}
 }
 

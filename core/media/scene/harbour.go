@@ -1,0 +1,163 @@
+package scene
+
+import "math"
+
+// harbour is a harbour at night: a town that pans slowly, a searchlight and a
+// ferry that sweep fast, water that glitters, and a window into which the view
+// zooms.
+type harbour struct {
+	s      *Stage
+	town   *texture // from the horizon up
+	waves  *texture
+	clouds *texture
+	tint   *texture
+}
+
+// horizon is where the water begins, in picture heights from the top.
+const horizon = 0.56
+
+// townHeight is the height of the part of the picture that houses may fill.
+const townHeight = 0.32
+
+func newHarbour(s *Stage) view {
+	seed := s.order.Seed
+	h := &harbour{s: s}
+	rows := int(townHeight*float64(s.height)) + 1
+	h.town = newTexture(s, rows, 4.4, func(l line, row int) {
+		l.each(func(u float64) float64 { return houses(u, (float64(row)+0.5)/float64(s.height), seed) })
+	})
+	h.waves = newTexture(s, 288, 4, func(l line, row int) {
+		l.smooth(70, 48, float64(row)/18, 16, seed+1)
+		l.smooth(50, 240, float64(row)/6, 48, seed+2)
+	})
+	h.clouds = newTexture(s, 144, 4, func(l line, row int) {
+		l.smooth(80, 12, float64(row)/48, 3, seed+3)
+		l.smooth(30, 60, float64(row)/12, 12, seed+4)
+	})
+	h.tint = newTexture(s, 96, 4, func(l line, row int) { l.smooth(100, 20, float64(row)/24, 4, seed+5) })
+	return h
+}
+
+// houses is the brightness at u and at the height up above the horizon, and
+// -127 where there is sky.
+func houses(u, up float64, seed uint32) float64 {
+	const house = 0.11
+	number := math.Floor(u / house)
+	inside := u/house - number
+	n := hash(uint32(number) + seed)
+	roof := 0.06 + 0.22*float64(n&255)/255
+	if up > roof {
+		if n>>8&3 == 0 && inside > 0.48 && inside < 0.52 && up < roof+0.04 {
+			return 90 // a mast
+		}
+		return -127
+	}
+	storey, column := up*70, inside*8
+	if column-math.Floor(column) > 0.45 && inside > 0.06 && inside < 0.94 && storey-math.Floor(storey) > 0.4 &&
+		hash(n+uint32(column)*37+uint32(storey)*4099)&3 == 0 {
+		return 120
+	}
+	return -100 + 12*float64(n>>10&3)
+}
+
+// where is the left edge of the view at time t.
+func (h *harbour) where(t float64) float64 { return 0.04*t + 1.7*float64(camera(t)) }
+
+func (h *harbour) row(c *canvas, y int, t float64) {
+	at := (float64(y) + 0.5) / float64(h.s.height)
+	left := h.where(t)
+	if at < horizon {
+		c.colour = [2]int16{150 << 4, 116 << 4}
+		c.tint = h.tint.at(h.s, int(at*180), left/2+0.1*t)
+		c.layers(black+128+int(900*at), nil, h.clouds.at(h.s, int(at*240), left/4+0.02*t), 10, nil, 0)
+		if row := int((horizon - at) * float64(h.s.height)); at > horizon-townHeight {
+			overlay(c.line, h.town.at(h.s, row, left))
+		}
+		h.light(c, at, t)
+		return
+	}
+	depth := (at - horizon) / (1 - horizon)
+	c.colour = [2]int16{138 << 4, 112 << 4}
+	c.tint = h.tint.at(h.s, int(at*270), -left-0.2*t)
+	near := int(depth * 270)
+	c.layers(black+480+int(400*depth), nil, h.waves.at(h.s, near+int(t*93), left*2+t*0.3), 4+int(10*depth),
+		h.waves.at(h.s, near+150-int(t*51), -left-t*0.21), 4+int(8*depth))
+	h.light(c, at, t)
+}
+
+// overlay puts the houses in front of the sky.
+func overlay(line []int16, town []int8) {
+	town = town[:len(line)]
+	for x, v := range town {
+		if v != -127 {
+			line[x] = 2000 + int16(v)*13
+		}
+	}
+}
+
+// light adds the searchlight, a highlight in the middle of its beam.
+func (h *harbour) light(c *canvas, at, t float64) {
+	const wide = 0.07
+	u := math.Mod(t*1.3, 2.4) - 0.3 + 0.1*(at-0.5)
+	x0, x1 := c.column(u-wide), c.column(u+wide)
+	middle := u * float64(h.s.height)
+	fall := 2600 / (wide * float64(h.s.height))
+	for x := x0; x < x1; x++ {
+		c.line[x] += int16(2600 - fall*math.Abs(float64(x)+0.5-middle))
+	}
+}
+
+func (h *harbour) objects(c *canvas, t float64) {
+	wide := float64(h.s.width) / float64(h.s.height)
+	left := math.Mod(t, 2)/2*(wide+0.5) - 0.45
+	c.rect(left, 0.60, 0.42, 0.05, 60<<4)
+	c.rect(left+0.05, 0.55, 0.30, 0.05, 200<<4)
+	c.rect(left+0.12, 0.49, 0.04, 0.06, 120<<4)
+	for i := range 9 {
+		c.rect(left+0.07+0.03*float64(i), 0.565, 0.015, 0.015, black)
+	}
+	h.sparks(c, t)
+	h.zoom(c, t, wide)
+}
+
+// sparks are fireworks: every second a burst flies apart and falls.
+func (h *harbour) sparks(c *canvas, t float64) {
+	burst := uint32(t)
+	age := t - math.Floor(t)
+	u, v := 0.3+unit(burst*3+h.s.order.Seed), 0.12+0.15*unit(burst*3+1)
+	for i := range uint32(60) {
+		angle, speed := 2*math.Pi*unit(burst*101+i), 0.05+0.2*unit(burst*103+i)
+		x := u + speed*age*math.Cos(angle)
+		y := v + speed*age*math.Sin(angle) + 0.12*age*age
+		c.disc(x, y, 0.004*(1-age)+0.001, int(highest*(1-0.7*age)))
+	}
+}
+
+// zoom shows a part of the town through a window, from near and from far.
+func (h *harbour) zoom(c *canvas, t, wide float64) {
+	const u, v, size = 0.08, 0.62, 0.30
+	scale := 0.4 + 0.35*math.Sin(t*0.9) // town heights to a window height
+	x0, x1, y0, y1 := c.column(wide-u-size), c.column(wide-u), c.row(v), c.row(v+size)
+	if x1-x0 < 8 {
+		return
+	}
+	c.rect(wide-u-size-0.008, v-0.008, size+0.016, size+0.016, 2800)
+	town := h.town.rows[0]
+	from := h.where(t) + 0.5
+	height := float64(h.s.height)
+	for y := y0; y < y1; y++ {
+		if (y-c.first)%c.step != 0 {
+			continue
+		}
+		up := townHeight * (0.5 + (0.5-float64(y-y0)/float64(y1-y0))*scale)
+		row := town[max(0, min(int(up*height), len(town)-1))]
+		for x := x0; x < x1; x++ {
+			place := int((from + (float64(x-x0)/float64(x1-x0)-0.5)*scale*townHeight) * height)
+			value := 500
+			if b := row[(place%h.town.period+h.town.period)%h.town.period]; b != -127 {
+				value = 2000 + int(b)*13
+			}
+			c.dot(x, y, value)
+		}
+	}
+}

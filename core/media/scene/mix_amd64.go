@@ -1,0 +1,25 @@
+package scene
+
+import "golang.org/x/sys/cpu"
+
+//go:generate go run ./asm -out rows_amd64.s -stubs rows_amd64.go -pkg scene
+
+// mixFast does the first values of mix, a multiple of 16, and tells how many.
+func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b []int8, gainB int16) int {
+	n := len(dst) &^ 15
+	if n == 0 || !cpu.X86.HasAVX2 {
+		return 0
+	}
+	mixRows(&dst[0], &profile[0], &a[0], &b[0], n, base, gainA, gainB)
+	return n
+}
+
+// storeFast does the same of store.
+func storeFast(dst []byte, line []int16, least, most int16) int {
+	n := len(dst) &^ 15
+	if n == 0 || !cpu.X86.HasAVX2 {
+		return 0
+	}
+	storeRows(&dst[0], &line[0], n, least, most)
+	return n
+}

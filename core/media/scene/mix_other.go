@@ -1,0 +1,9 @@
+//go:build !amd64
+
+package scene
+
+func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b []int8, gainB int16) int {
+	return 0
+}
+
+func storeFast(dst []byte, line []int16, least, most int16) int { return 0 }

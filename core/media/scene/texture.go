@@ -1,0 +1,117 @@
+package scene
+
+import "math"
+
+const (
+	phases    = 4    // positions of a texture between two columns
+	noiseLen  = 8192 // samples in a row of noise
+	noiseRows = 64
+	noiseUnit = 8 // gain that leaves a texture's values as they are
+)
+
+// whiteNoise is even noise, the same in every run.
+var whiteNoise = func() (noise [noiseRows][noiseLen]int8) {
+	state := uint32(2463534242)
+	for y := range noise {
+		for x := range noise[y] {
+			state ^= state << 13 // xorshift, G. Marsaglia 2003
+			state ^= state >> 17
+			state ^= state << 5
+			noise[y][x] = int8(state >> 11)
+		}
+	}
+	return noise
+}()
+
+// hash spreads n over 32 bits.
+func hash(n uint32) uint32 {
+	n = (n ^ n>>16) * 0x7feb352d
+	n = (n ^ n>>15) * 0x846ca68b
+	return n ^ n>>16
+}
+
+// unit is a number from 0 to 1 that belongs to n.
+func unit(n uint32) float64 { return float64(hash(n)) / (1 << 32) }
+
+// texture is a pattern, rendered at the size of the picture, that goes on
+// endlessly to the sides.
+type texture struct {
+	period int // columns
+	rows   [phases][][]int8
+}
+
+// newTexture renders a pattern over a width of span picture heights, so that one
+// picture's width can be read from any column on. render adds up the values of a
+// row, four to a column, -127 to 127; they go on beyond span as they began.
+func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) *texture {
+	t := &texture{period: int(span * float64(s.height))}
+	for p := range t.rows {
+		t.rows[p] = make([][]int8, rows)
+	}
+	l := line{values: make([]float32, phases*t.period), span: span}
+	for y := range rows {
+		clear(l.values)
+		render(l, y)
+		for p := range phases {
+			row := make([]int8, t.period+s.width)
+			for x := range t.period {
+				row[x] = int8(max(-127, min(l.values[phases*x+p], 127)))
+			}
+			for x := t.period; x < len(row); x++ {
+				row[x] = row[x-t.period]
+			}
+			t.rows[p][y] = row
+		}
+	}
+	return t
+}
+
+// line is a row of a texture that is being rendered.
+type line struct {
+	values []float32
+	span   float64 // picture heights
+}
+
+// each adds value at u picture heights to every sample.
+func (l line) each(value func(u float64) float64) {
+	for i := range l.values {
+		l.values[i] += float32(value(float64(i) / float64(len(l.values)) * l.span))
+	}
+}
+
+// at gives the columns of a row that a picture shows whose left edge is at u
+// picture heights.
+func (t *texture) at(s *Stage, row int, u float64) []int8 {
+	steps := int(math.Floor(u * float64(s.height) * phases))
+	x := steps / phases
+	p := steps - x*phases
+	if p < 0 {
+		p, x = p+phases, x-1
+	}
+	x = (x%t.period + t.period) % t.period
+	n := len(t.rows[p])
+	return t.rows[p][(row%n+n)%n][x:]
+}
+
+// smooth adds value noise of that amplitude: random numbers at the points of a
+// lattice and, between them, smooth ways from one to the next. There are wide
+// cells in the row, which lies at v of high cells; both ways it goes on as it
+// began.
+func (l line) smooth(amplitude float64, wide int, v float64, high int, seed uint32) {
+	y := math.Floor(v)
+	b := v - y
+	b = b * b * (3 - 2*b)
+	j := (int(y)%high + high) % high
+	points := make([]float32, wide+1)
+	for i := range points {
+		at := func(j int) float64 { return 2*unit(seed+uint32(i%wide)*7919+uint32(j%high)*104729) - 1 }
+		points[i] = float32(amplitude * ((1-b)*at(j) + b*at(j+1)))
+	}
+	step := float32(wide) / float32(len(l.values))
+	for i := range l.values {
+		u := float32(i) * step
+		cell := min(int(u), wide-1)
+		a := u - float32(cell)
+		l.values[i] += points[cell] + a*a*(3-2*a)*(points[cell+1]-points[cell])
+	}
+}
