@@ -3,6 +3,7 @@
 package build
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -15,17 +16,46 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/formats"
-	"vividstrain/core/media/mp4"
+	"vividstrain/core/media/h264"
+	"vividstrain/core/media/scene"
 )
 
 // Order says which clip to make.
 type Order struct {
-	Format  media.Format
-	Seconds float64
-	Threads int // 0: one
+	Format    media.Format
+	Seconds   float64
+	Scene     string // one of scene.Names, "" for the first
+	Seed      uint32 // of what is random in the scene
+	Container string // its file name extension; "" is mp4
+	Coding    Coding
+	Threads   int // 0: one
 	// Progress is called from one goroutine at a time with the number of
 	// frames done, of so many. It may be nil.
 	Progress func(done, total int)
+}
+
+// Coding says how h264 is coded. The zero value is what most films are like.
+type Coding struct {
+	Effort     h264.Effort
+	KeyEvery   int // frames from one key frame to the next, 1: key frames alone; 0: two seconds
+	BFrames    int
+	References int // 0: as the effort has it
+	Slices     int // in a picture, 0: one
+	CAVLC      bool
+}
+
+// complete fills in what an order leaves open.
+func (o Order) complete() Order {
+	if o.Coding.KeyEvery == 0 {
+		o.Coding.KeyEvery = max(1, int(2*o.Format.Rate.Hz()+0.5))
+	}
+	if o.Scene == "" {
+		o.Scene = scene.Names()[0]
+	}
+	if o.Container == "" {
+		o.Container = "mp4"
+	}
+	return o
 }
 
 // MaxSeconds is the longest clip that is made.
@@ -40,7 +70,26 @@ func (o Order) Frames() int {
 func (o Order) Name() string {
 	line := load.Load{Format: o.Format, Streams: 1}.String()
 	line = strings.NewReplacer(" ", "-", ":", "").Replace(line)
-	return fmt.Sprintf("%s-%gs.mp4", line, o.Seconds)
+	name := fmt.Sprintf("%s-%gs", line, o.Seconds)
+	for _, part := range []struct {
+		differs bool
+		text    string
+	}{
+		{o.Scene != "" && o.Scene != scene.Names()[0], "-" + o.Scene},
+		{o.Seed != 0, fmt.Sprintf("-seed%d", o.Seed)},
+		{o.Coding.Effort == h264.Good, "-good"},
+		{o.Coding.KeyEvery == 1, "-intra"},
+		{o.Coding.KeyEvery > 1, fmt.Sprintf("-key%d", o.Coding.KeyEvery)},
+		{o.Coding.BFrames > 0, fmt.Sprintf("-b%d", o.Coding.BFrames)},
+		{o.Coding.References > 0, fmt.Sprintf("-ref%d", o.Coding.References)},
+		{o.Coding.Slices > 1, fmt.Sprintf("-slices%d", o.Coding.Slices)},
+		{o.Coding.CAVLC, "-cavlc"},
+	} {
+		if part.differs {
+			name += part.text
+		}
+	}
+	return name + "." + cmp.Or(o.Container, "mp4")
 }
 
 // Clip makes the clip in folder dir, unless a whole one is there already, and
@@ -95,28 +144,55 @@ func whole(path string, frames int) bool {
 	return err == nil && f.Tracks()[video].Packets == frames
 }
 
+// coder makes the packets of a film.
+type coder interface {
+	code(ctx context.Context, out func(p *media.Packet) error) error
+}
+
 // write makes the film and writes it to file.
 func write(ctx context.Context, file *os.File, o Order) error {
-	film, err := newFilm(ctx, o)
+	o = o.complete()
+	container, err := formats.ContainerFor(o.Name())
 	if err != nil {
 		return err
 	}
-	rate := o.Format.Rate
-	muxer, err := mp4.Container.Create(file, []media.Track{{
-		Codec: o.Format.Codec, Timescale: int64(rate.Num), Format: o.Format,
-		Duration: time.Duration(o.Seconds * float64(time.Second)),
-	}}, o.Frames())
+	c, track, err := newCoder(ctx, o)
 	if err != nil {
 		return err
 	}
-	at := int64(0)
-	err = film.code(ctx, func(data []byte) error {
-		p := media.Packet{Data: data, PTS: at, DTS: at, Duration: int64(rate.Den), Key: true}
-		at += p.Duration
-		return muxer.WritePacket(&p)
+	track.Duration = time.Duration(o.Seconds * float64(time.Second))
+	convert := func(dst []byte, p *media.Packet) []byte { return p.Data }
+	if codec, err := formats.Codec(o.Format.Codec); err == nil && container.ByteStream && codec.ByteStream != nil {
+		if convert, err = codec.ByteStream(track); err != nil {
+			return err
+		}
+	}
+	muxer, err := container.Create(file, []media.Track{track}, o.Frames())
+	if err != nil {
+		return err
+	}
+	var data []byte
+	err = c.code(ctx, func(p *media.Packet) error {
+		data = convert(data[:0], p)
+		q := *p
+		q.Data = data
+		return muxer.WritePacket(&q)
 	})
 	if err != nil {
 		return err
 	}
 	return muxer.Close()
+}
+
+// newCoder prepares to code what is ordered.
+func newCoder(ctx context.Context, o Order) (coder, media.Track, error) {
+	if o.Format.Codec == h264.Name {
+		g, err := newGroups(o)
+		if err != nil {
+			return nil, media.Track{}, err
+		}
+		return g, g.track, nil
+	}
+	f, err := newFilm(ctx, o)
+	return f, media.Track{Codec: o.Format.Codec, Timescale: int64(o.Format.Rate.Num), Format: o.Format}, err
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"sync"
 
+	"vividstrain/core/media"
 	"vividstrain/core/media/mjpeg"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/scene"
@@ -32,13 +33,16 @@ type worker struct {
 // newFilm tries a few frames to learn what they cost.
 func newFilm(ctx context.Context, o Order) (*film, error) {
 	f := &film{order: o}
+	stage, err := scene.New(scene.Order{Scene: o.Scene, Format: o.Format, Seed: o.Seed, Noise: scene.NoiseFor(o.Format)})
+	if err != nil {
+		return nil, err
+	}
 	for range min(max(o.Threads, 1), batch) {
 		f.workers = append(f.workers, &worker{
-			drawer:  scene.New(o.Format.Width, o.Format.Height, o.Format.Rate),
+			drawer:  stage.NewDrawer(),
 			picture: picture.New(o.Format.Width, o.Format.Height, o.Format.Depth, o.Format.Chroma),
 		})
 	}
-	var err error
 	f.rate, err = newSteering(o.Format, func(quality int) (float64, error) { return f.probe(ctx, quality) })
 	return f, err
 }
@@ -56,7 +60,7 @@ func (f *film) probe(ctx context.Context, quality int) (float64, error) {
 }
 
 // code codes all frames in order and hands each to out.
-func (f *film) code(ctx context.Context, out func(data []byte) error) error {
+func (f *film) code(ctx context.Context, out func(p *media.Packet) error) error {
 	total := f.order.Frames()
 	for first := 0; first < total; first += batch {
 		n := min(batch, total-first)
@@ -66,7 +70,9 @@ func (f *film) code(ctx context.Context, out func(data []byte) error) error {
 		}
 		for i := range n {
 			f.rate.coded(qualities[i], len(f.coded[i]))
-			if err := out(f.coded[i]); err != nil {
+			ticks := int64(f.order.Format.Rate.Den)
+			at := int64(first+i) * ticks
+			if err := out(&media.Packet{Data: f.coded[i], PTS: at, DTS: at, Duration: ticks, Key: true}); err != nil {
 				return err
 			}
 		}

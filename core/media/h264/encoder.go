@@ -33,6 +33,17 @@ type Settings struct {
 	Effort     Effort
 }
 
+// Reorder is by how many frames showing lags behind decoding.
+func (s *Settings) Reorder() int {
+	switch {
+	case s.BFrames == 0 || s.KeyEvery == 1:
+		return 0
+	case s.BFrames < 3:
+		return 1
+	}
+	return 2
+}
+
 // Encoder codes a video. It is for one goroutine at a time.
 type Encoder struct {
 	set   Settings
@@ -152,13 +163,12 @@ func (e *Encoder) parameters() (*sps, *pps) {
 		s.constraints = 0x10 // constraint_set3_flag: intra pictures alone
 	}
 	s.maxRefFrames = set.References
+	s.vui.reorder = set.Reorder()
 	if set.BFrames > 0 {
 		s.maxRefFrames = max(s.maxRefFrames, 2)
-		s.vui.reorder = 1
 	}
 	if set.BFrames > 2 {
 		s.maxRefFrames = max(s.maxRefFrames, 3) + 1
-		s.vui.reorder = 2
 	}
 	if set.KeyEvery == 1 && !f.Interlaced {
 		s.maxRefFrames = 0
@@ -216,17 +226,29 @@ func (e *Encoder) Flush() error {
 	return err
 }
 
-// Group says how many frames the group that begins next will have, if less than
-// Settings.KeyEvery, and how many bits it may take beyond its share (or less,
-// where negative): what other groups of the video left over.
-func (e *Encoder) Group(frames int, carry float64) {
-	e.expect = frames
-	e.rate.budget, e.rate.carry = 0, carry
+// Group says what the group that begins next, with an IDR picture, starts from.
+// Groups that are told everything come out the same whichever encoder codes
+// them.
+type Group struct {
+	Number int     // of the group in the video
+	Frames int     // in it, at most Settings.KeyEvery; of intra pictures alone any number
+	Carry  float64 // bits that it may take beyond its share, or less where negative
+	Costs  Costs   // of groups before, or the zero value
 }
 
-// Left is how many bits the group that was coded last left over of its share and
-// of what it was given.
-func (e *Encoder) Left() float64 { return e.rate.budget + e.rate.carry }
+// Begin tells of the group to come; what came before must have been flushed.
+func (e *Encoder) Begin(g Group) {
+	e.expect, e.due, e.number = g.Frames, 0, 0
+	e.idrs = g.Number
+	if e.set.KeyEvery == 1 {
+		e.idrs *= g.Frames
+	}
+	e.rate.begin(&e.set)
+	e.rate.Costs, e.rate.carry = g.Costs, g.Carry
+}
+
+// Costs is what is known of how many bits pictures take by now.
+func (e *Encoder) Costs() Costs { return e.rate.Costs }
 
 // kinds counts the pictures of each kind in a group of n frames. Without key
 // frames apart, a second counts as a group.

@@ -219,7 +219,9 @@ func BenchmarkEncoder(b *testing.B) {
 			})
 			e, err := NewEncoder(set, func(p *media.Packet) error { return nil })
 			require.NoError(b, err)
-			d := scene.New(1920, 1080, set.Format.Rate)
+			stage, err := scene.New(scene.Order{Format: set.Format})
+			require.NoError(b, err)
+			d := stage.NewDrawer()
 			var list []*picture.Picture
 			for n := range 10 {
 				p := picture.New(1920, 1080, 8, picture.C420)

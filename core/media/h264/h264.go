@@ -16,9 +16,9 @@ import (
 // Name is the codec word.
 const Name = "h264"
 
-// Codec registers the decoder.
+// Codec registers the decoder and says what the encoder makes.
 var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream,
-	Droppable: droppable}
+	Droppable: droppable, Carries: Carries}
 
 // Raw registers streams without a container.
 var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()

@@ -14,17 +14,22 @@ type rateControl struct {
 	least   int     // QPY
 	pixels  float64
 
+	Costs
+	left   [3]int  // pictures of each kind to come in the group
+	budget float64 // bits that are left of the group's
+	carry  float64 // bits that groups before left over, negative where they took more
+	window []float64
+	at     int // of the next entry in window
+	inside float64
+	tried  [4]try
+}
+
+// Costs is what was learned of the pictures of a video.
+type Costs struct {
 	cost    [3]float64 // bits * qstep of a picture of each kind
 	known   [3]bool
-	left    [3]int  // pictures of each kind to come in the group
-	budget  float64 // bits that are left of the group's
-	carry   float64 // bits that groups before left over, negative where they took more
-	window  []float64
-	at      int // of the next entry in window
-	inside  float64
 	lastQP  int
-	reached bool // a quantiser was chosen before
-	tried   [4]try
+	reached bool // lastQP was chosen for a picture
 }
 
 // try is what a picture took at a quantiser.
@@ -57,14 +62,21 @@ func (r *rateControl) begin(set *Settings) {
 		r.window[i] = r.bitrate / r.hz
 		r.inside += r.window[i]
 	}
-	for kind, bits := range [3]float64{sliceP: 0.5, sliceB: 0.25, sliceI: 3} { // a guess
-		r.cost[kind] = r.pixels * bits
+}
+
+// guess is bits * qstep of a picture of which nothing is known.
+func (r *rateControl) guess() {
+	for kind, bits := range [3]float64{sliceP: 0.5, sliceB: 0.25, sliceI: 3} {
+		if r.cost[kind] == 0 {
+			r.cost[kind] = r.pixels * bits
+		}
 	}
 }
 
 // group begins a group of so many pictures of each kind. What the groups before
 // left over or owe is made good, a tenth of the group's own share at most.
 func (r *rateControl) group(pictures [3]int) {
+	r.guess()
 	r.left = pictures
 	share := float64(float64(pictures[0]+pictures[1]+pictures[2]) * r.bitrate / r.hz)
 	r.carry += r.budget
