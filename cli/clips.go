@@ -7,55 +7,121 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
+	"strings"
 
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/load"
 	"vividstrain/core/media/build"
 	"vividstrain/core/media/formats"
+	"vividstrain/core/media/h264"
+	"vividstrain/core/media/scene"
 )
 
 func (a *app) clipsCommand() *cli.Command {
 	return command(&cli.Command{
-		Name:  "clips",
-		Usage: "make clips of known format",
-		Commands: []*cli.Command{command(&cli.Command{
-			Name: "build", Usage: "make a clip for every rung of a ladder, or for each load line given",
-			ArgsUsage: "[LOAD...]",
-			Description: "A clip that is there already is kept. Each is written under a temporary name and renamed\n" +
-				"when it is whole. Its bitrate is within 5 % of the load line's.",
-			Flags: []cli.Flag{
-				a.ladderFlag(),
-				&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the clips into `DIR`", Value: "clips"},
-				&cli.FloatFlag{Name: "seconds", Aliases: []string{"n"}, Usage: "make each clip `N` seconds long", Value: 5},
-			},
-			Action: a.buildClips,
-		}, "vividstrain clips build --ladder quick --out clips --seconds 2", "vividstrain clips build \"mjpeg 720p30 25M\" --out clips")},
+		Name:     "clips",
+		Usage:    "make clips of known format, list them, check them",
+		Commands: []*cli.Command{a.clipsBuildCommand(), a.clipsListCommand(), a.clipsVerifyCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
 				return usagef("unknown command %q; vividstrain clips --help lists the commands", c.Args().First())
 			}
 			return cli.ShowSubcommandHelp(c)
 		},
-	}, "vividstrain clips build --ladder quick --out clips --seconds 2")
+	}, "vividstrain clips build --ladder quick --out clips --seconds 2", "vividstrain clips verify clips")
 }
 
-func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
+func (a *app) clipsBuildCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "build", Usage: "make a clip for every rung of a ladder, or for each load line given",
+		ArgsUsage: "[LOAD...]",
+		Description: "A clip that is there already is kept. Each is written under a temporary name and renamed\n" +
+			"when it is whole. Its bitrate is within 3 % of the load line's (5 % for mjpeg). The same order\n" +
+			"gives the same bytes; the folder's manifest, " + build.ManifestName + ", has their checksums.",
+		Flags: []cli.Flag{
+			a.ladderFlag(),
+			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the clips into `DIR`", Value: "clips"},
+			&cli.FloatFlag{Name: "seconds", Aliases: []string{"n"}, Usage: "make each clip `N` seconds long", Value: 5},
+			&cli.StringFlag{Name: "scene", Usage: "draw `SCENE`: " + strings.Join(scene.Names(), ", "), Value: scene.Names()[0]},
+			&cli.Uint32Flag{Name: "seed", Usage: "seed of what is random in the scene"},
+			&cli.StringFlag{Name: "container", Usage: "write `TYPE`: mp4, mkv or ts", Value: "mp4"},
+			&cli.StringFlag{Name: "effort", Usage: "code h264 `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
+			&cli.IntFlag{Name: "key-every", Usage: "a key frame every `N` frames, 1 for key frames alone", DefaultText: "two seconds"},
+			&cli.IntFlag{Name: "b-frames", Usage: "`N` B frames between two others, 0 to 7; from 3 on the middle one is referred to"},
+			&cli.IntFlag{Name: "references", Usage: "frames that P frames refer to, 1 to 4", DefaultText: "1, or 3 with --effort good"},
+			&cli.IntFlag{Name: "slices", Usage: "code each picture in `N` slices", Value: 1},
+			&cli.BoolFlag{Name: "cavlc", Usage: "code with CAVLC instead of CABAC"},
+		},
+		Action: a.buildClips,
+	}, "vividstrain clips build --ladder quick --out clips --seconds 2",
+		"vividstrain clips build \"h264 720p30 10bit hdr 4M\" --scene kelp --container mkv --out clips",
+		"vividstrain clips build \"h264 1080i25 10M\" --b-frames 2 --seconds 10")
+}
+
+// coding is how the flags want h264 to be coded.
+func coding(c *cli.Command) (o build.Coding, err error) {
+	o = build.Coding{KeyEvery: c.Int("key-every"), BFrames: c.Int("b-frames"), References: c.Int("references"),
+		Slices: c.Int("slices"), CAVLC: c.Bool("cavlc")}
+	switch c.String("effort") {
+	case "fast":
+	case "good":
+		o.Effort = h264.Good
+	default:
+		return o, usagef("--effort is fast or good, not %q", c.String("effort"))
+	}
+	for _, f := range []struct {
+		name        string
+		value       int
+		least, most int
+	}{{"key-every", o.KeyEvery, 1, 3600}, {"b-frames", o.BFrames, 0, 7}, {"references", o.References, 1, 4}, {"slices", o.Slices, 1, 64}} {
+		if c.IsSet(f.name) && (f.value < f.least || f.value > f.most) {
+			return o, usagef("--%s is %d to %d, not %d", f.name, f.least, f.most, f.value)
+		}
+	}
+	return o, nil
+}
+
+// clipOrders are the clips that the command line asks for.
+func clipOrders(c *cli.Command) (orders []build.Order, err error) {
 	l, err := ladder(c, "starter")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var orders []build.Order
+	o := build.Order{Seconds: c.Float("seconds"), Scene: c.String("scene"), Seed: c.Uint32("seed"), Container: c.String("container"),
+		Threads: runtime.NumCPU()}
+	if o.Coding, err = coding(c); err != nil {
+		return nil, err
+	}
+	if s := o.Seconds; s <= 0 || s > build.MaxSeconds {
+		return nil, usagef("a clip lasts more than 0 and at most %d seconds, not %g", build.MaxSeconds, s)
+	}
+	if !slices.Contains(scene.Names(), o.Scene) {
+		return nil, usagef("there is no scene %q; there are %s", o.Scene, strings.Join(scene.Names(), ", "))
+	}
+	if !slices.Contains([]string{"mp4", "mkv", "ts"}, o.Container) {
+		return nil, usagef("--container is mp4, mkv or ts, not %q", o.Container)
+	}
 	for _, column := range l.Columns {
 		for _, rung := range column.Rungs {
 			if err := formats.Carries(rung.Format); err != nil {
-				return usagef("load line %q: %w", rung, err)
+				return nil, usagef("load line %q: %w", rung, err)
 			}
-			orders = append(orders, build.Order{Format: rung.Format, Seconds: c.Float("seconds"), Threads: runtime.NumCPU()})
+			o.Format = rung.Format
+			if rung.Codec != h264.Name && (o.Coding != build.Coding{Slices: 1} || o.Container == "ts") {
+				return nil, usagef("load line %q: how it is coded can be chosen for h264 alone", rung)
+			}
+			orders = append(orders, o)
 		}
 	}
-	if s := c.Float("seconds"); s <= 0 || s > build.MaxSeconds {
-		return usagef("a clip lasts more than 0 and at most %d seconds, not %g", build.MaxSeconds, s)
+	return orders, nil
+}
+
+func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
+	orders, err := clipOrders(c)
+	if err != nil {
+		return err
 	}
 	progress := a.newProgress()
 	defer progress.close()
@@ -89,4 +155,78 @@ func (a *app) buildClip(ctx context.Context, p *progress, dir string, o build.Or
 	name := load.Load{Format: o.Format, Streams: 1}.String()
 	o.Progress = func(done, total int) { p.set("making "+name, done, total, fmt.Sprintf("frame %d of %d", done, total)) }
 	return build.Clip(ctx, filepath.Clean(dir), o)
+}
+
+func (a *app) clipsListCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "list", Usage: "say what the clips of a folder are", ArgsUsage: "[FOLDER]",
+		Flags: []cli.Flag{jsonFlag()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			_, m, err := clipsFolder(c)
+			if err != nil {
+				return err
+			}
+			if c.Bool("json") {
+				return a.printJSON(m)
+			}
+			return a.print(a.style(c).Clips(m))
+		},
+	}, "vividstrain clips list clips")
+}
+
+// clipsFolder is the folder on the command line with its manifest, which is not
+// empty.
+func clipsFolder(c *cli.Command) (dir string, m *build.Manifest, err error) {
+	if c.Args().Len() > 1 {
+		return "", nil, usagef("one folder at a time, for example: vividstrain clips %s clips", c.Name)
+	}
+	if dir = c.Args().First(); dir == "" {
+		dir = "clips"
+	}
+	if m, err = build.ReadManifest(dir); err != nil {
+		return "", nil, usage(err)
+	}
+	if len(m.Clips) == 0 {
+		return "", nil, usagef("%s has no manifest (%s); clips build --out %s makes clips with one", dir, build.ManifestName, dir)
+	}
+	return dir, m, nil
+}
+
+func (a *app) clipsVerifyCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "verify", Usage: "check the clips of a folder against its manifest", ArgsUsage: "[FOLDER]",
+		Description: "Compares sizes and checksums, decodes every clip, and reads the number that each frame carries.",
+		Action:      a.verifyClips,
+	}, "vividstrain clips verify clips")
+}
+
+func (a *app) verifyClips(ctx context.Context, c *cli.Command) error {
+	dir, m, err := clipsFolder(c)
+	if err != nil {
+		return err
+	}
+	progress := a.newProgress()
+	defer progress.close()
+	wrong := 0
+	found := map[string]error{}
+	for i := range m.Clips {
+		e := &m.Clips[i]
+		err := e.Verify(ctx, dir, runtime.NumCPU(), func(done, total int) {
+			progress.set("checking "+e.File, done, total, fmt.Sprintf("frame %d of %d", done, total))
+		})
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if found[e.File] = err; err != nil {
+			wrong++
+		}
+	}
+	progress.stop()
+	if err := a.print(a.style(c).Verified(m, found)); err != nil {
+		return err
+	}
+	if wrong > 0 {
+		return fmt.Errorf("%d of %d clips in %s are not as they were made; delete them, and clips build makes them anew", wrong, len(m.Clips), dir)
+	}
+	return nil
 }

@@ -93,7 +93,7 @@ func (o Order) Name() string {
 }
 
 // Clip makes the clip in folder dir, unless a whole one is there already, and
-// returns its path. It is written under a temporary name and renamed when
+// returns its path. What it is goes into the folder's manifest. It is written under a temporary name and renamed when
 // whole. An error of type *RateError says that the bitrate cannot be reached.
 func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	if err := formats.Carries(o.Format); err != nil {
@@ -105,8 +105,11 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	if err := os.MkdirAll(dir, 0o777); err != nil {
 		return "", err
 	}
+	if _, err := ReadManifest(dir); err != nil { // what is not ours is not written over
+		return "", err
+	}
 	path = filepath.Join(dir, o.Name())
-	if whole(path, o.Frames()) {
+	if kept(dir, o) {
 		if o.Progress != nil {
 			o.Progress(o.Frames(), o.Frames())
 		}
@@ -130,18 +133,28 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	if err := errors.Join(temporary.Sync(), temporary.Close()); err != nil {
 		return "", err
 	}
-	return path, os.Rename(part, path)
+	e, err := o.entry(part)
+	if err != nil {
+		return "", err
+	}
+	if err := os.Rename(part, path); err != nil {
+		return "", err
+	}
+	return path, note(dir, e)
 }
 
-// whole tells whether there is a readable file with so many frames at path.
-func whole(path string, frames int) bool {
-	f, err := formats.Open(path)
+// kept tells whether the folder has the clip whole, made as it would be now.
+func kept(dir string, o Order) bool {
+	m, err := ReadManifest(dir)
 	if err != nil {
 		return false
 	}
-	defer f.Close()
-	video, err := f.Video()
-	return err == nil && f.Tracks()[video].Packets == frames
+	e := m.Find(o.Name())
+	if e == nil || e.Made != made || e.Frames != o.Frames() {
+		return false
+	}
+	info, err := os.Stat(filepath.Join(dir, e.File))
+	return err == nil && info.Size() == e.Bytes
 }
 
 // coder makes the packets of a film.

@@ -16,6 +16,10 @@ import (
 // Name is the codec word.
 const Name = "h264"
 
+// EncoderVersion changes when the same pictures and settings would give other
+// bytes.
+const EncoderVersion = 1
+
 // Codec registers the decoder and says what the encoder makes.
 var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream,
 	Droppable: droppable, Carries: Carries}

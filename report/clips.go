@@ -1,0 +1,33 @@
+package report
+
+import (
+	"fmt"
+
+	"github.com/jedib0t/go-pretty/v6/text"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/build"
+)
+
+// Clips lists the clips of a manifest.
+func (s Style) Clips(m *build.Manifest) string {
+	var rows [][]string
+	for _, e := range m.Clips {
+		rows = append(rows, []string{e.File, e.Load, e.Scene, fmt.Sprint(e.Frames), fmt.Sprintf("%.1f", float64(e.Bytes)/1e6),
+			media.ShortBitrate(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]})
+	}
+	return s.Table([]string{"file", "load line", "scene", "frames", "MB", "b/s", "sha256"}, rows, 3, 4, 5)
+}
+
+// Verified says of each clip of a manifest what was found to be wrong with it.
+func (s Style) Verified(m *build.Manifest, found map[string]error) string {
+	var rows [][]string
+	for _, e := range m.Clips {
+		state := s.paint(text.FgGreen, "● as made")
+		if err := found[e.File]; err != nil {
+			state = s.paint(text.FgRed, "× "+err.Error())
+		}
+		rows = append(rows, []string{e.File, fmt.Sprint(e.Frames), state})
+	}
+	return s.Table([]string{"file", "frames", "found"}, rows, 1)
+}
