@@ -1,6 +1,9 @@
 package h264
 
-import "math"
+import (
+	"math"
+	"math/bits"
+)
 
 // choice is how a macroblock is predicted from other pictures.
 type choice struct {
@@ -43,17 +46,18 @@ func (c *coder[T]) take(o *choice) {
 	d.keepRefs(lists)
 }
 
-// vectorBits is about how many bits a component of a difference takes.
-func vectorBits(v int16) int {
-	n := 1
-	for a := max(v, -v); a > 0; a >>= 1 {
-		n += 2
+// vectorBits is about how many bits a component of a difference takes, by its
+// absolute value.
+var vectorBits = func() (n [1 << 11]uint8) {
+	for v := range n {
+		n[v] = uint8(1 + 2*bits.Len(uint(v)))
 	}
 	return n
-}
+}()
 
 func (c *coder[T]) vectorPrice(v, pred vector) int {
-	return c.price(vectorBits(v.x-pred.x) + vectorBits(v.y-pred.y))
+	x, y := v.x-pred.x, v.y-pred.y
+	return c.price(int(vectorBits[min(max(x, -x), 1<<11-1)&(1<<11-1)]) + int(vectorBits[min(max(y, -y), 1<<11-1)&(1<<11-1)]))
 }
 
 // target is a block of the macroblock that is searched for.
@@ -63,11 +67,28 @@ type target struct {
 	pred       vector // the difference to it is sent
 }
 
-// sadAt compares a block with the reference at whole samples v.
-func (c *coder[T]) sadAt(t *target, x, y int) int {
+// window is where a target's block is looked for.
+type window[T sample] struct {
+	src         []T // the block itself
+	pix         []T // of the reference picture
+	stride      int
+	x, y        int // of the block in the picture
+	right, down int // the largest x and y with which the block lies within the picture
+}
+
+func (c *coder[T]) window(t *target) (w window[T]) {
 	r, s := c.r, &c.refs[t.l][t.ref]
-	pix, step := r.inside(s.planes[0], s.stride[0], s.width, s.height, c.d.x*16+t.x+x, r.rowOf()+t.y+y, t.w, t.h)
-	return c.k.sad(c.src[0][r.at+t.y*r.stride+t.x:], r.stride, pix, step, t.w, t.h)
+	return window[T]{c.src[0][r.at+t.y*r.stride+t.x:], s.planes[0], s.stride[0], c.d.x*16 + t.x, r.rowOf() + t.y, s.width - t.w, s.height - t.h}
+}
+
+// sadAt compares a block with the reference at whole samples x, y away.
+func (c *coder[T]) sadAt(t *target, w *window[T], x, y int) int {
+	x, y = x+w.x, y+w.y
+	if uint(x) <= uint(w.right) && uint(y) <= uint(w.down) {
+		return c.k.sad(w.src, c.r.stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
+	}
+	pix, step := c.r.inside(w.pix, w.stride, w.right+t.w, w.down+t.h, x, y, t.w, t.h)
+	return c.k.sad(w.src, c.r.stride, pix, step, t.w, t.h)
 }
 
 // predictAt makes the prediction of a block with vector v.
@@ -93,11 +114,12 @@ var (
 // is satd and the price of the vector.
 func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 	best, x, y := math.MaxInt, 0, 0
+	w := c.window(t)
 	try := func(i, j int) bool {
 		if i < c.left || i > c.right || j < c.up || j > c.down {
 			return false
 		}
-		v := c.sadAt(t, i, j) + c.vectorPrice(vector{int16(4 * i), int16(4 * j)}, t.pred)
+		v := c.sadAt(t, &w, i, j) + c.vectorPrice(vector{int16(4 * i), int16(4 * j)}, t.pred)
 		if v >= best {
 			return false
 		}
@@ -182,7 +204,7 @@ func (c *coder[T]) chooseP() {
 		}
 	}
 	o.cost += c.price(1)
-	if o.cost > c.price(24) {
+	if o.cost > c.price(c.splitFrom) {
 		c.split(0)
 	}
 }
@@ -195,7 +217,7 @@ func (c *coder[T]) split(l int) {
 	starts := [2]vector{o.mv[l][0]}
 	for b8 := range 4 {
 		t := target{b8 & 1 * 8, b8 >> 1 * 8, 8, 8, l, int(ref), c.best.mv[l][0]}
-		v, cost := c.search(&t, starts[:1+min(b8, 1)], 4)
+		v, cost := c.search(&t, starts[:1+min(b8, 1)], c.splitSteps)
 		o.mv[l][b8] = v
 		starts[1] = v
 		if o.cost += cost; o.cost >= c.best.cost {
@@ -298,7 +320,7 @@ func (c *coder[T]) trySkip() bool {
 	r.inter()
 	src := c.src[0][r.at:]
 	c.skip.cost = c.k.satd(src, r.stride, r.luma[r.at:], r.stride, 16, 16)
-	if c.skip.cost > c.price(16*14) {
+	if c.skip.cost > c.price(16*8) {
 		return false
 	}
 	c.codeInter()

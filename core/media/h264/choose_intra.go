@@ -145,6 +145,7 @@ func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int
 		predicted = 2
 	}
 	cost = math.MaxInt
+	defer func() { r.bordered = false }()
 	tried := 0
 	try := func(mode int8) {
 		if tried>>mode&1 != 0 || needs[mode]&^has != 0 {
@@ -156,6 +157,7 @@ func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int
 			v = c.price(1)
 		}
 		c.predictBlock(k, at, mode, large)
+		r.bordered = true
 		v += c.k.satd(c.src[0][at:], r.stride, r.luma[at:], r.stride, size, size)
 		if v < cost {
 			best, cost = mode, v
@@ -185,6 +187,9 @@ func (c *coder[T]) codeIntra(limit int) bool {
 	d := c.d
 	c.findAround()
 	mode, cost := c.choose16()
+	if !c.thorough && limit < math.MaxInt && cost > limit*5/4 {
+		return false // smaller blocks do not make up for that
+	}
 	best, size := limit, 0
 	if cost < best {
 		best, size = cost, 16

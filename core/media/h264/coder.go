@@ -20,6 +20,9 @@ type coder[T sample] struct {
 
 	// How much is tried.
 	thorough   bool
+	splitFrom  int    // what a macroblock must cost, in bits, to be searched in 8x8 blocks
+	intraFrom  int    // the same for intra prediction in P and B pictures
+	splitSteps int    // of that search
 	blockSizes []bool // of intra prediction in blocks, true for 8x8
 	gaveUp     bool   // codeBlocks did not come to the end
 
@@ -88,13 +91,14 @@ func put(out []int32, levels []int16, scan []uint8, scale []int32, shift uint) {
 // picture, and returns how many coefficients it has. It is not added yet.
 func (c *coder[T]) small(k, at, list int, q *quantiser) int {
 	d, r := c.d, c.r
-	forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work4)
+	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work4)
 	scan := scans4[d.fieldScan()][:]
 	l := c.l.luma[16*k : 16*k+16]
-	n := quantise(c.work4[:], q.small[:], scan, l, q.bias(q.shift), q.shift)
-	if n == 0 {
+	if !c.k.quantise(c.work4[:], q.small[:], q.bias(q.shift), q.shift) {
+		clear(l)
 		return 0
 	}
+	n := collect(c.work4[:], scan, l)
 	out := d.coeffs[16*k : 16*k+16]
 	put(out, l, scan, c.lumaScale(list)[:], 4)
 	d.coded |= 1 << k
@@ -107,13 +111,14 @@ func (c *coder[T]) small(k, at, list int, q *quantiser) int {
 // large codes an 8x8 block of luma.
 func (c *coder[T]) large(b8, at, list int, q *quantiser) int {
 	d, r := c.d, c.r
-	forward8(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work8)
+	c.k.forward8(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work8)
 	scan := scans8[d.fieldScan()][:]
 	l := c.l.luma[64*b8 : 64*b8+64]
-	n := quantise(c.work8[:], q.large[:], scan, l, q.bias(q.shift+1), q.shift+1)
-	if n == 0 {
+	if !c.k.quantise(c.work8[:], q.large[:], q.bias(q.shift+1), q.shift+1) {
+		clear(l)
 		return 0
 	}
+	n := collect(c.work8[:], scan, l)
 	put(d.coeffs[64*b8:64*b8+64], l, scan, c.largeScale(list)[:], 6)
 	d.coded |= 1 << (4 * b8)
 	if n > 1 || l[0] == 0 {
@@ -133,7 +138,7 @@ func (c *coder[T]) residual16() {
 	d, r, q := c.d, c.r, &c.intra.luma
 	for k := range 16 {
 		at := c.lumaAt(k)
-		forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.coef[k])
+		c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.coef[k])
 		c.dcs[blockOf[k]] = c.coef[k][0]
 	}
 	for i := range 4 {
@@ -149,7 +154,13 @@ func (c *coder[T]) residual16() {
 	total := 0
 	for k := range 16 {
 		l := c.l.luma[16*k : 16*k+16]
-		if n := quantise(c.coef[k][:], q.small[:], scan[1:], l[1:], q.bias(q.shift), q.shift); n > 0 {
+		n := 0
+		if c.k.quantise(c.coef[k][:], q.small[:], q.bias(q.shift), q.shift) {
+			n = collect(c.coef[k][:], scan[1:], l[1:])
+		} else {
+			clear(l)
+		}
+		if n > 0 {
 			put(d.coeffs[16*k:16*k+16], l[1:], scan[1:], scale, 4)
 			d.coded |= 1 << k
 			d.more |= 1 << k
@@ -185,7 +196,7 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 		pix, src := r.chroma[plane], c.src[1+plane]
 		for k := range blocks {
 			at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
-			forward4(src[at:], r.chromaStride, pix[at:], r.chromaStride, &c.coef[8*plane+k])
+			c.k.forward4(src[at:], r.chromaStride, pix[at:], r.chromaStride, &c.coef[8*plane+k])
 			c.dcs[k] = c.coef[8*plane+k][0]
 		}
 		any[0] += c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
@@ -198,8 +209,11 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 		scale := d.scale.small[list+1+plane][qp][:]
 		for k := range blocks {
 			l := c.l.chroma[plane][16*k+1 : 16*k+16]
-			n := quantise(c.coef[8*plane+k][:], quant.small[:], scan, l, quant.bias(quant.shift), quant.shift)
-			if n > 0 {
+			if !c.k.quantise(c.coef[8*plane+k][:], quant.small[:], quant.bias(quant.shift), quant.shift) {
+				clear(l)
+				continue
+			}
+			if n := collect(c.coef[8*plane+k][:], scan, l); n > 0 {
 				put(d.coeffs[256+128*plane+16*k:][:16], l, scan, scale, 4)
 				d.coded |= 1 << (16*(1+plane) + k)
 				d.more |= 1 << (16*(1+plane) + k)
@@ -281,7 +295,7 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	} else {
 		c.chooseP()
 	}
-	if c.best.cost > c.price(40) && c.codeIntra(c.best.cost) {
+	if c.best.cost > c.price(c.intraFrom) && c.mayBeIntra() && c.codeIntra(c.best.cost) {
 		return false
 	}
 	c.take(&c.best)
@@ -289,6 +303,27 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	r.inter()
 	c.codeInter()
 	return d.mb.cbp == 0 && c.best.like(&c.skip)
+}
+
+// mayBeIntra tells whether intra prediction has a chance against what was found:
+// whether the macroblock is plain compared to what inter prediction leaves.
+func (c *coder[T]) mayBeIntra() bool {
+	if c.thorough {
+		return true
+	}
+	r := c.r
+	src := c.src[0][r.at:]
+	sum := int32(0)
+	for y := range 16 {
+		for _, v := range src[y*r.stride:][:16] {
+			sum += int32(v)
+		}
+	}
+	row := c.guess[:16]
+	for x := range row {
+		row[x] = T(sum >> 8)
+	}
+	return c.k.satd(src, r.stride, c.guess[:], 0, 16, 16) < c.best.cost*7/4
 }
 
 // like tells whether two choices are the same motion.

@@ -122,7 +122,9 @@ func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
 	c.thorough = e.set.Effort == Good
 	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
+	c.splitFrom, c.splitSteps, c.intraFrom = 120, 1, 120
 	if c.thorough {
+		c.splitFrom, c.splitSteps, c.intraFrom = 48, 8, 40
 		c.blockSizes = []bool{true, false}
 	}
 	c.reach, c.vertical = 256, verticalReach(e.sps)

@@ -155,11 +155,18 @@ func (r *recon[T]) inside(src []T, stride, width, height, x, y, w, h int) ([]T, 
 		return src[y*stride+x:], stride
 	}
 	const edgeStride = 24
+	before, behind := max(0, min(-x, w)), max(0, min(x+w-width, w))
 	for j := range h {
 		row := src[max(0, min(y+j, height-1))*stride:][:width]
 		out := r.edge[j*edgeStride:][:w]
-		for i := range out {
-			out[i] = row[max(0, min(x+i, width-1))]
+		for i := range before {
+			out[i] = row[0]
+		}
+		if before+behind < w {
+			copy(out[before:w-behind], row[x+before:])
+		}
+		for i := w - behind; i < w; i++ {
+			out[i] = row[width-1]
 		}
 	}
 	return r.edge[:], edgeStride

@@ -73,19 +73,31 @@ func slanted(z int, near, far func() int) uint8 {
 	return uint8(weighted + far())
 }
 
+// straight tells of each direction whether the places of every row follow one
+// another.
+var straight = [6]bool{0: true, 1: true, 4: true}
+
 // predictSquare predicts an n x n block in a direction from its border, whose
 // 3n+3 samples are in p.
-func predictSquare[T sample](dst []T, stride, n int, places *[64]uint8, p *[32]int32) {
+func predictSquare[T sample](dst []T, stride, n, direction int, p *[32]int32) {
 	var smooth [64]T
 	for i := 1; i < 3*n+2; i++ {
 		smooth[i] = T((p[i] + p[i+1] + 1) >> 1)
 		smooth[weighted+i] = T((p[i-1] + 2*p[i] + p[i+1] + 2) >> 2)
 	}
 	smooth[0] = T(p[0])
+	places := &directions8[direction]
+	if n == 4 {
+		places = &directions4[direction]
+	}
 	for y := range n {
-		row := dst[y*stride:][:n]
-		for x := range row {
-			row[x] = smooth[places[y*n+x]&63]
+		row, at := dst[y*stride:][:n], places[y*n:][:n]
+		if straight[direction] {
+			copy(row, smooth[at[0]&63:][:n])
+			continue
+		}
+		for x, place := range at {
+			row[x] = smooth[place&63]
 		}
 	}
 }
@@ -159,7 +171,7 @@ func (r *recon[T]) intra4(at, block int, mode int8, ok *around) {
 		}
 	}
 	p[0], p[14] = p[1], p[13]
-	predictSquare(dst, stride, 4, &directions4[mode-3], p)
+	predictSquare(dst, stride, 4, int(mode-3), p)
 }
 
 // cornerOf tells whether the sample left above a block may be used.
@@ -207,7 +219,9 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 		corner, right = ok.left[1], true
 	}
 	p := &r.border
-	r.smoothBorder(at, left, top, corner, right)
+	if !r.bordered {
+		r.smoothBorder(at, left, top, corner, right)
+	}
 	switch mode {
 	case 0:
 		for y := range 8 {
@@ -222,7 +236,7 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 	case 2:
 		fill(dst, stride, 8, 8, meanOf[T](p[1:9], p[10:18], left, top, r.most[0]))
 	default:
-		predictSquare(dst, stride, 8, &directions8[mode-3], p)
+		predictSquare(dst, stride, 8, int(mode-3), p)
 	}
 }
 

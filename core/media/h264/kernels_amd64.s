@@ -1823,3 +1823,301 @@ satd4:
 	VMOVD       X0, AX
 	MOVQ        AX, ret+48(FP)
 	RET
+
+// func forward4Fast(src *byte, stride int, pred *byte, step int, c *int32)
+// Requires: AVX
+TEXT ·forward4Fast(SB), NOSPLIT, $0-40
+	MOVQ        src+0(FP), AX
+	MOVQ        stride+8(FP), CX
+	MOVQ        pred+16(FP), DX
+	MOVQ        step+24(FP), BX
+	MOVQ        c+32(FP), SI
+	VPMOVZXBD   (AX), X1
+	VPMOVZXBD   (DX), X0
+	VPSUBD      X0, X1, X1
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), X2
+	VPMOVZXBD   (DX), X0
+	VPSUBD      X0, X2, X2
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), X3
+	VPMOVZXBD   (DX), X0
+	VPSUBD      X0, X3, X3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), X4
+	VPMOVZXBD   (DX), X0
+	VPSUBD      X0, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPUNPCKLDQ  X2, X1, X0
+	VPUNPCKHDQ  X2, X1, X1
+	VPUNPCKLDQ  X4, X3, X2
+	VPUNPCKHDQ  X4, X3, X3
+	VPUNPCKLQDQ X2, X0, X4
+	VPUNPCKHQDQ X2, X0, X0
+	VPUNPCKLQDQ X3, X1, X2
+	VPUNPCKHQDQ X3, X1, X1
+	VPADDD      X1, X4, X3
+	VPADDD      X2, X0, X5
+	VPSUBD      X1, X4, X1
+	VPSUBD      X2, X0, X0
+	VPADDD      X5, X3, X2
+	VPSUBD      X5, X3, X4
+	VPADDD      X1, X1, X3
+	VPADDD      X0, X3, X3
+	VPADDD      X0, X0, X0
+	VPSUBD      X0, X1, X0
+	VPUNPCKLDQ  X3, X2, X1
+	VPUNPCKHDQ  X3, X2, X2
+	VPUNPCKLDQ  X0, X4, X3
+	VPUNPCKHDQ  X0, X4, X0
+	VPUNPCKLQDQ X3, X1, X4
+	VPUNPCKHQDQ X3, X1, X1
+	VPUNPCKLQDQ X0, X2, X3
+	VPUNPCKHQDQ X0, X2, X0
+	VPADDD      X0, X4, X2
+	VPADDD      X3, X1, X5
+	VPSUBD      X0, X4, X0
+	VPSUBD      X3, X1, X1
+	VPADDD      X5, X2, X3
+	VPSUBD      X5, X2, X4
+	VPADDD      X0, X0, X2
+	VPADDD      X1, X2, X2
+	VPADDD      X1, X1, X1
+	VPSUBD      X1, X0, X1
+	VMOVDQU     X3, (SI)
+	VMOVDQU     X2, 16(SI)
+	VMOVDQU     X4, 32(SI)
+	VMOVDQU     X1, 48(SI)
+	RET
+
+// func forward8Fast(src *byte, stride int, pred *byte, step int, c *int32)
+// Requires: AVX, AVX2
+TEXT ·forward8Fast(SB), NOSPLIT, $0-40
+	MOVQ        src+0(FP), AX
+	MOVQ        stride+8(FP), CX
+	MOVQ        pred+16(FP), DX
+	MOVQ        step+24(FP), BX
+	MOVQ        c+32(FP), SI
+	VPMOVZXBD   (AX), Y1
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y1, Y1
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y2
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y2, Y2
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y3
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y3, Y3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y4
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y4, Y4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y5
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y5, Y5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y6
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y6, Y6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y7
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y7, Y7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y8
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y8, Y8
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPUNPCKLDQ  Y2, Y1, Y0
+	VPUNPCKHDQ  Y2, Y1, Y1
+	VPUNPCKLDQ  Y4, Y3, Y2
+	VPUNPCKHDQ  Y4, Y3, Y3
+	VPUNPCKLDQ  Y6, Y5, Y4
+	VPUNPCKHDQ  Y6, Y5, Y5
+	VPUNPCKLDQ  Y8, Y7, Y6
+	VPUNPCKHDQ  Y8, Y7, Y7
+	VPUNPCKLQDQ Y2, Y0, Y8
+	VPUNPCKHQDQ Y2, Y0, Y0
+	VPUNPCKLQDQ Y3, Y1, Y2
+	VPUNPCKHQDQ Y3, Y1, Y1
+	VPUNPCKLQDQ Y6, Y4, Y3
+	VPUNPCKHQDQ Y6, Y4, Y4
+	VPUNPCKLQDQ Y7, Y5, Y6
+	VPUNPCKHQDQ Y7, Y5, Y5
+	VPERM2I128  $0x20, Y3, Y8, Y7
+	VPERM2I128  $0x31, Y3, Y8, Y3
+	VPERM2I128  $0x20, Y4, Y0, Y8
+	VPERM2I128  $0x31, Y4, Y0, Y0
+	VPERM2I128  $0x20, Y6, Y2, Y4
+	VPERM2I128  $0x31, Y6, Y2, Y2
+	VPERM2I128  $0x20, Y5, Y1, Y6
+	VPERM2I128  $0x31, Y5, Y1, Y1
+	VPADDD      Y1, Y7, Y5
+	VPSUBD      Y1, Y7, Y1
+	VPADDD      Y2, Y8, Y7
+	VPSUBD      Y2, Y8, Y2
+	VPADDD      Y0, Y4, Y8
+	VPSUBD      Y0, Y4, Y0
+	VPADDD      Y3, Y6, Y4
+	VPSUBD      Y3, Y6, Y3
+	VPSUBD      Y4, Y5, Y6
+	VPADDD      Y4, Y5, Y4
+	VPSUBD      Y8, Y7, Y5
+	VPADDD      Y8, Y7, Y7
+	VMOVDQA     Y5, Y8
+	VPADDD      Y7, Y4, Y5
+	VPSUBD      Y7, Y4, Y7
+	VPSRAD      $0x01, Y8, Y4
+	VPADDD      Y4, Y6, Y4
+	VPSRAD      $0x01, Y6, Y6
+	VPSUBD      Y8, Y6, Y6
+	VPADDD      Y0, Y2, Y8
+	VPADDD      Y1, Y8, Y8
+	VPSRAD      $0x01, Y1, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y3, Y1, Y9
+	VPSUBD      Y0, Y9, Y9
+	VPSRAD      $0x01, Y0, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y3, Y1, Y10
+	VPSUBD      Y2, Y10, Y10
+	VPSRAD      $0x01, Y2, Y1
+	VPSUBD      Y1, Y10, Y10
+	VPSUBD      Y0, Y2, Y0
+	VPADDD      Y3, Y0, Y0
+	VPSRAD      $0x01, Y3, Y1
+	VPADDD      Y1, Y0, Y0
+	VPSRAD      $0x02, Y0, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y0, Y2, Y3
+	VPSRAD      $0x02, Y10, Y0
+	VPADDD      Y0, Y9, Y2
+	VPSRAD      $0x02, Y9, Y0
+	VPSUBD      Y0, Y10, Y0
+	VPUNPCKLDQ  Y1, Y5, Y8
+	VPUNPCKHDQ  Y1, Y5, Y1
+	VPUNPCKLDQ  Y2, Y4, Y5
+	VPUNPCKHDQ  Y2, Y4, Y2
+	VPUNPCKLDQ  Y0, Y7, Y4
+	VPUNPCKHDQ  Y0, Y7, Y0
+	VPUNPCKLDQ  Y3, Y6, Y7
+	VPUNPCKHDQ  Y3, Y6, Y3
+	VPUNPCKLQDQ Y5, Y8, Y6
+	VPUNPCKHQDQ Y5, Y8, Y5
+	VPUNPCKLQDQ Y2, Y1, Y8
+	VPUNPCKHQDQ Y2, Y1, Y1
+	VPUNPCKLQDQ Y7, Y4, Y2
+	VPUNPCKHQDQ Y7, Y4, Y4
+	VPUNPCKLQDQ Y3, Y0, Y7
+	VPUNPCKHQDQ Y3, Y0, Y0
+	VPERM2I128  $0x20, Y2, Y6, Y3
+	VPERM2I128  $0x31, Y2, Y6, Y2
+	VPERM2I128  $0x20, Y4, Y5, Y6
+	VPERM2I128  $0x31, Y4, Y5, Y4
+	VPERM2I128  $0x20, Y7, Y8, Y5
+	VPERM2I128  $0x31, Y7, Y8, Y7
+	VPERM2I128  $0x20, Y0, Y1, Y8
+	VPERM2I128  $0x31, Y0, Y1, Y0
+	VPADDD      Y0, Y3, Y1
+	VPSUBD      Y0, Y3, Y0
+	VPADDD      Y7, Y6, Y3
+	VPSUBD      Y7, Y6, Y7
+	VPADDD      Y4, Y5, Y6
+	VPSUBD      Y4, Y5, Y4
+	VPADDD      Y2, Y8, Y5
+	VPSUBD      Y2, Y8, Y2
+	VPSUBD      Y5, Y1, Y8
+	VPADDD      Y5, Y1, Y1
+	VPSUBD      Y6, Y3, Y5
+	VPADDD      Y6, Y3, Y3
+	VMOVDQA     Y5, Y6
+	VPADDD      Y3, Y1, Y5
+	VPSUBD      Y3, Y1, Y3
+	VPSRAD      $0x01, Y6, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x01, Y8, Y8
+	VPSUBD      Y6, Y8, Y6
+	VPADDD      Y4, Y7, Y8
+	VPADDD      Y0, Y8, Y8
+	VPSRAD      $0x01, Y0, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y2, Y0, Y9
+	VPSUBD      Y4, Y9, Y9
+	VPSRAD      $0x01, Y4, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y2, Y0, Y10
+	VPSUBD      Y7, Y10, Y10
+	VPSRAD      $0x01, Y7, Y0
+	VPSUBD      Y0, Y10, Y10
+	VPSUBD      Y4, Y7, Y4
+	VPADDD      Y2, Y4, Y4
+	VPSRAD      $0x01, Y2, Y0
+	VPADDD      Y0, Y4, Y4
+	VPSRAD      $0x02, Y4, Y0
+	VPADDD      Y0, Y8, Y0
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y4, Y2, Y2
+	VPSRAD      $0x02, Y10, Y4
+	VPADDD      Y4, Y9, Y7
+	VPSRAD      $0x02, Y9, Y4
+	VPSUBD      Y4, Y10, Y4
+	VMOVDQU     Y5, (SI)
+	VMOVDQU     Y0, 32(SI)
+	VMOVDQU     Y1, 64(SI)
+	VMOVDQU     Y7, 96(SI)
+	VMOVDQU     Y3, 128(SI)
+	VMOVDQU     Y4, 160(SI)
+	VMOVDQU     Y6, 192(SI)
+	VMOVDQU     Y2, 224(SI)
+	VZEROUPPER
+	RET
+
+// func quantiseFast(c *int32, factors *int32, n int, bias int32, shift uint) uint64
+// Requires: AVX, AVX2
+TEXT ·quantiseFast(SB), NOSPLIT, $0-48
+	MOVQ         c+0(FP), AX
+	MOVQ         factors+8(FP), CX
+	MOVQ         n+16(FP), DX
+	MOVL         bias+24(FP), BX
+	VMOVD        BX, X0
+	VPBROADCASTD X0, Y0
+	MOVQ         shift+32(FP), BX
+	VMOVQ        BX, X1
+	VPXOR        Y2, Y2, Y2
+
+quantise:
+	VMOVDQU      (AX), Y3
+	VPABSD       Y3, Y4
+	VPMULLD      (CX), Y4, Y4
+	VPADDD       Y0, Y4, Y4
+	VPSRLD       X1, Y4, Y4
+	VPOR         Y4, Y2, Y2
+	VPSIGND      Y3, Y4, Y4
+	VMOVDQU      Y4, (AX)
+	ADDQ         $0x20, AX
+	ADDQ         $0x20, CX
+	SUBQ         $0x08, DX
+	JNZ          quantise
+	VEXTRACTI128 $0x01, Y2, X0
+	VPOR         X0, X2, X2
+	VPSRLDQ      $0x08, X2, X0
+	VPOR         X0, X2, X2
+	VMOVQ        X2, AX
+	MOVQ         AX, ret+40(FP)
+	VZEROUPPER
+	RET

@@ -23,6 +23,7 @@ type recon[T sample] struct {
 	at, chromaAt int // the macroblock's first sample
 
 	border     [32]int32
+	bordered   bool // border is that of the 8x8 block that is predicted, in several modes
 	edge       [24*21 + rowPadding]T
 	half       [16*16 + rowPadding]T
 	second     [3][16*16 + rowPadding]T

@@ -1,17 +1,25 @@
 package h264
 
-// searchKernels are the inner loops of choosing predictions: how far a block is
-// from its prediction. Blocks are w x h samples, multiples of 4.
+// searchKernels are the inner loops of the encoder: how far a block is from its
+// prediction, and what is to be coded of it. Blocks are w x h samples, multiples of 4.
 type searchKernels[T sample] struct {
 	// sad is the sum of absolute differences.
 	sad func(a []T, stride int, b []T, step, w, h int) int
 	// satd is the sum of absolute values of the differences' Hadamard
 	// transforms in blocks of 4x4, halved.
 	satd func(a []T, stride int, b []T, step, w, h int) int
+	// forward4 and forward8 transform the difference of a block to its
+	// prediction.
+	forward4 func(src []T, stride int, pred []T, step int, c *[16]int32)
+	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
+	// quantise turns 16 or 64 coefficients into levels, in place.
+	quantise func(c, factors []int32, bias int32, shift uint) (any bool)
 }
 
 // goSearchKernels are the kernels in plain Go.
-func goSearchKernels[T sample]() searchKernels[T] { return searchKernels[T]{sadBlock[T], satdBlock[T]} }
+func goSearchKernels[T sample]() searchKernels[T] {
+	return searchKernels[T]{sadBlock[T], satdBlock[T], forward4[T], forward8[T], quantise}
+}
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
 	for y := range h {

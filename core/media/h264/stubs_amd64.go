@@ -96,3 +96,18 @@ func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
 //
 //go:noescape
 func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int
+
+// forward4Fast is forward4.
+//
+//go:noescape
+func forward4Fast(src *byte, stride int, pred *byte, step int, c *int32)
+
+// forward8Fast is forward8.
+//
+//go:noescape
+func forward8Fast(src *byte, stride int, pred *byte, step int, c *int32)
+
+// quantiseFast is quantise of n coefficients, a multiple of 8; its result is not 0 if a level is not.
+//
+//go:noescape
+func quantiseFast(c *int32, factors *int32, n int, bias int32, shift uint) uint64

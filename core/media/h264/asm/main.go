@@ -30,6 +30,9 @@ func main() {
 	backwards(8)
 	sad()
 	satd()
+	forward4()
+	forward8()
+	quantise()
 	Generate()
 }
 

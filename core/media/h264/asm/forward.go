@@ -1,0 +1,164 @@
+package main
+
+import (
+	. "github.com/mmcloughlin/avo/build"
+	. "github.com/mmcloughlin/avo/operand"
+	. "github.com/mmcloughlin/avo/reg"
+
+	"github.com/mmcloughlin/avo/attr"
+)
+
+// differences begins a forward transform: it loads the rows of the difference
+// of a block to its prediction as double words.
+func differences(name, doc string, rows int, vec func() VecVirtual) (r []VecVirtual, out Register) {
+	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, c *int32)")
+	Pragma("noescape")
+	Doc(doc)
+	src, stride := Load(Param("src"), GP64()), Load(Param("stride"), GP64())
+	pred, step := Load(Param("pred"), GP64()), Load(Param("step"), GP64())
+	out = Load(Param("c"), GP64())
+	t := vec()
+	for range rows {
+		x := vec()
+		VPMOVZXBD(Mem{Base: src}, x)
+		VPMOVZXBD(Mem{Base: pred}, t)
+		VPSUBD(t, x, x)
+		ADDQ(stride, src)
+		ADDQ(step, pred)
+		r = append(r, x)
+	}
+	return r, out
+}
+
+func forward4() {
+	rows, out := differences("forward4Fast", "forward4Fast is forward4.", 4, XMM)
+	r := [4]VecVirtual(rows)
+	r = analyse4(transpose4(r))
+	r = analyse4(transpose4(r))
+	for i := range r {
+		VMOVDQU(r[i], Mem{Base: out, Disp: 16 * i})
+	}
+	RET()
+}
+
+// analyse4 is the one-dimensional transform of four vectors.
+func analyse4(x [4]VecVirtual) [4]VecVirtual {
+	s0, s1, d0, d1 := XMM(), XMM(), XMM(), XMM()
+	VPADDD(x[3], x[0], s0)
+	VPADDD(x[2], x[1], s1)
+	VPSUBD(x[3], x[0], d0)
+	VPSUBD(x[2], x[1], d1)
+	o := [4]VecVirtual{XMM(), XMM(), XMM(), XMM()}
+	VPADDD(s1, s0, o[0])
+	VPSUBD(s1, s0, o[2])
+	VPADDD(d0, d0, o[1])
+	VPADDD(d1, o[1], o[1])
+	VPADDD(d1, d1, o[3])
+	VPSUBD(o[3], d0, o[3])
+	return o
+}
+
+func forward8() {
+	rows, out := differences("forward8Fast", "forward8Fast is forward8.", 8, YMM)
+	r := [8]VecVirtual(rows)
+	transpose8(&r)
+	analyse8(&r)
+	transpose8(&r)
+	analyse8(&r)
+	for i := range r {
+		VMOVDQU(r[i], Mem{Base: out, Disp: 32 * i})
+	}
+	VZEROUPPER()
+	RET()
+}
+
+// analyse8 is the one-dimensional transform of eight vectors.
+func analyse8(x *[8]VecVirtual) {
+	half := func(v VecVirtual, n uint64) VecVirtual {
+		t := YMM()
+		VPSRAD(Imm(n), v, t)
+		return t
+	}
+	var s, d [4]VecVirtual
+	for i := range 4 {
+		s[i], d[i] = YMM(), x[7-i]
+		VPADDD(x[7-i], x[i], s[i])
+		VPSUBD(x[7-i], x[i], d[i])
+	}
+	// The even part.
+	e0, e1, e2, e3 := YMM(), s[1], YMM(), s[2]
+	VPSUBD(s[3], s[0], e2)
+	VPADDD(s[3], s[0], e0)
+	t := YMM()
+	VPSUBD(s[2], s[1], t)
+	VPADDD(s[2], s[1], e1)
+	VMOVDQA(t, e3)
+	o := [8]VecVirtual{}
+	for i := range o {
+		if i%2 == 0 {
+			o[i] = YMM()
+		}
+	}
+	VPADDD(e1, e0, o[0])
+	VPSUBD(e1, e0, o[4])
+	VPADDD(half(e3, 1), e2, o[2])
+	VPSUBD(e3, half(e2, 1), o[6])
+	// The odd part.
+	o0, o1, o2, o3 := YMM(), YMM(), YMM(), YMM()
+	VPADDD(d[2], d[1], o0)
+	VPADDD(d[0], o0, o0)
+	VPADDD(half(d[0], 1), o0, o0)
+	VPSUBD(d[3], d[0], o1)
+	VPSUBD(d[2], o1, o1)
+	VPSUBD(half(d[2], 1), o1, o1)
+	VPADDD(d[3], d[0], o2)
+	VPSUBD(d[1], o2, o2)
+	VPSUBD(half(d[1], 1), o2, o2)
+	VPSUBD(d[2], d[1], o3)
+	VPADDD(d[3], o3, o3)
+	VPADDD(half(d[3], 1), o3, o3)
+	o[1], o[3], o[5], o[7] = d[0], d[1], d[2], d[3]
+	VPADDD(half(o3, 2), o0, o[1])
+	VPSUBD(o3, half(o0, 2), o[7])
+	VPADDD(half(o2, 2), o1, o[3])
+	VPSUBD(half(o1, 2), o2, o[5])
+	*x = o
+}
+
+// quantise turns coefficients into levels in place.
+func quantise() {
+	TEXT("quantiseFast", attr.NOSPLIT, "func(c, factors *int32, n int, bias int32, shift uint) uint64")
+	Pragma("noescape")
+	Doc("quantiseFast is quantise of n coefficients, a multiple of 8; its result is not 0 if a level is not.")
+	c, factors, n := Load(Param("c"), GP64()), Load(Param("factors"), GP64()), Load(Param("n"), GP64())
+	g := Load(Param("bias"), GP32())
+	bias, shift := YMM(), XMM()
+	VMOVD(g, bias.AsX())
+	VPBROADCASTD(bias.AsX(), bias)
+	VMOVQ(Load(Param("shift"), GP64()), shift)
+	any, x, y := YMM(), YMM(), YMM()
+	VPXOR(any, any, any)
+	Label("quantise")
+	VMOVDQU(Mem{Base: c}, x)
+	VPABSD(x, y)
+	VPMULLD(Mem{Base: factors}, y, y)
+	VPADDD(bias, y, y)
+	VPSRLD(shift, y, y)
+	VPOR(y, any, any)
+	VPSIGND(x, y, y)
+	VMOVDQU(y, Mem{Base: c})
+	ADDQ(Imm(32), c)
+	ADDQ(Imm(32), factors)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("quantise"))
+	high, out := XMM(), GP64()
+	VEXTRACTI128(Imm(1), any, high)
+	low := any.AsX()
+	VPOR(high, low, low)
+	VPSRLDQ(Imm(8), low, high)
+	VPOR(high, low, low)
+	VMOVQ(low, out)
+	Store(out, ReturnIndex(0))
+	VZEROUPPER()
+	RET()
+}
