@@ -130,7 +130,7 @@ func requireEmpty(t *testing.T, dir string) {
 func BenchmarkClip(b *testing.B) {
 	for _, line := range []string{"h264 1080p30 12M", "h264 2160p30 40M", "mjpeg 1080p30 60M"} {
 		b.Run(line, func(b *testing.B) {
-			order := Order{Format: format(b, line), Seconds: 5, Threads: runtime.NumCPU()}
+			order := Order{Format: format(b, line), Seconds: 4, Threads: runtime.NumCPU()}
 			var most uint64
 			order.Progress = func(int, int) {
 				var m runtime.MemStats

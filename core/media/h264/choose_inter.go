@@ -132,6 +132,9 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 			try(a, b)
 		}
 	}
+	if !c.thorough && best < c.usual {
+		steps = 0 // as good as around here
+	}
 	for range steps {
 		px, py, moved := x, y, false
 		for _, s := range hexagon {
@@ -142,20 +145,31 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 		}
 	}
 	px, py := x, y
-	for _, s := range square {
+	for _, s := range square[:4+4*min(steps, 1)] {
 		try(px+s[0], py+s[1])
 	}
+	c.found = best
 	return c.refine(t, vector{int16(4 * x), int16(4 * y)})
 }
 
-// refine goes on from whole samples to halves and quarters.
+// refine goes on from whole samples to halves and quarters. Where the predicted
+// vector, which may point between samples, is better already, there is but the
+// last step to go.
 func (c *coder[T]) refine(t *target, at vector) (vector, int) {
 	best := c.satdAt(t, at) + c.vectorPrice(at, t.pred)
-	near := square[:4]
+	near, sizes := square[:4], []int16{2, 1}
 	if c.thorough {
 		near = square[:]
 	}
-	for _, size := range [2]int16{2, 1} {
+	if (t.pred.x|t.pred.y)&3 != 0 && c.within(t.pred) {
+		if cost := c.satdAt(t, t.pred) + c.vectorPrice(t.pred, t.pred); cost < best {
+			best, at = cost, t.pred
+			if !c.thorough {
+				sizes = sizes[1:]
+			}
+		}
+	}
+	for _, size := range sizes {
 		from := at
 		for _, s := range near {
 			v := vector{from.x + int16(s[0])*size, from.y + int16(s[1])*size}
@@ -170,6 +184,12 @@ func (c *coder[T]) refine(t *target, at vector) (vector, int) {
 	return at, best
 }
 
+// within tells whether a vector is within the bounds.
+func (c *coder[T]) within(v vector) bool {
+	x, y := int(v.x>>2), int(v.y>>2)
+	return x >= c.left && x < c.right && y >= c.up && y < c.down
+}
+
 // whole searches the whole macroblock in picture ref of list l.
 func (c *coder[T]) whole(l, ref int) (vector, int) {
 	d := c.d
@@ -180,8 +200,23 @@ func (c *coder[T]) whole(l, ref int) (vector, int) {
 			starts = append(starts, d.vec[l][at])
 		}
 	}
+	c.usual = c.usualCost()
 	v, cost := c.search(&t, starts, 16)
+	if ref == 0 && l == 0 {
+		c.costs[d.addr] = int32(c.found)
+	}
 	return v, cost + c.price(refBits(ref, len(c.refs[l])))
+}
+
+// usualCost is what searches of macroblocks around came to at whole samples, or
+// 0.
+func (c *coder[T]) usualCost() int {
+	n := &c.d.n
+	if n.left[0] < 0 || n.top < 0 {
+		return 0
+	}
+	least := min(c.costs[n.left[0]], c.costs[n.top])
+	return int(least + least>>4)
 }
 
 // refBits is about how many bits a reference index takes.

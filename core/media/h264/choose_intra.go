@@ -187,15 +187,15 @@ func (c *coder[T]) codeIntra(limit int) bool {
 	d := c.d
 	c.findAround()
 	mode, cost := c.choose16()
-	if !c.thorough && limit < math.MaxInt && cost > limit*5/4 {
-		return false // smaller blocks do not make up for that
-	}
 	best, size := limit, 0
 	if cost < best {
 		best, size = cost, 16
 	}
 	d.setIntra(kindIntra)
 	for _, large := range c.blockSizes {
+		if !c.thorough && limit < math.MaxInt {
+			break // in pictures that are predicted from others it is hardly worth it
+		}
 		if v, ok := c.codeBlocks(large, best); ok {
 			best, size = v, 4+4*oneIf(large)
 		}

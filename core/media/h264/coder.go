@@ -28,6 +28,9 @@ type coder[T sample] struct {
 
 	refs                  [2][]source[T] // the reference pictures of the slice
 	best, skip            choice
+	costs                 []int32 // what the search of each macroblock came to at whole samples
+	usual                 int     // with which it may stop
+	found                 int     // what it came to
 	starts                []vector
 	reach, vertical       int                   // largest components of vectors in whole samples
 	left, right, up, down int                   // bounds of vectors in whole samples

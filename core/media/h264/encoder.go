@@ -122,11 +122,12 @@ func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
 	c.thorough = e.set.Effort == Good
 	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
-	c.splitFrom, c.splitSteps, c.intraFrom = 120, 1, 120
+	c.splitFrom, c.splitSteps, c.intraFrom = 300, 1, 150
 	if c.thorough {
 		c.splitFrom, c.splitSteps, c.intraFrom = 48, 8, 40
 		c.blockSizes = []bool{true, false}
 	}
+	c.costs = make([]int32, e.sps.mbWidth*e.sps.mbHeight)
 	c.reach, c.vertical = 256, verticalReach(e.sps)
 }
 
@@ -546,6 +547,9 @@ func (c *coder[T]) begin(s *slice) {
 		for i := range s.lists[l].n {
 			c.refs[l] = append(c.refs[l], c.r.source(s.lists[l].refs[i]))
 		}
+	}
+	if s.h.kind == sliceI {
+		clear(c.costs)
 	}
 	c.w.begin(c.d)
 	c.setQP(s.h.qp)

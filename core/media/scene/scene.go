@@ -48,8 +48,8 @@ type Order struct {
 	Noise float64
 }
 
-// NoiseFor is the noise with which a format's bitrate has something to carry.
-// Up to half a bit a sample there is enough in the scenes themselves.
+// NoiseFor is the noise with which a format's bitrate has something to carry, at
+// a quantiser that is usual for films.
 func NoiseFor(f media.Format) float64 {
 	if f.PixelRate() == 0 {
 		return 0
@@ -58,10 +58,7 @@ func NoiseFor(f media.Format) float64 {
 	if f.Chroma == picture.C422 {
 		perPixel *= 0.75
 	}
-	if perPixel < 0.25 {
-		return 0
-	}
-	return min(2*math.Exp2(1.25*perPixel)-2.4, 100)
+	return max(0, min(5.5*math.Exp2(perPixel)-4.8, 120))
 }
 
 // Stage holds what all drawers of one order share. It may be used by several
