@@ -149,7 +149,36 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 		try(px+s[0], py+s[1])
 	}
 	c.found = best
-	return c.refine(t, vector{int16(4 * x), int16(4 * y)})
+	at := vector{int16(4 * x), int16(4 * y)}
+	if c.thorough {
+		return c.refine(t, at)
+	}
+	return c.refineFast(t, &w, at)
+}
+
+// refineFast guesses the place between samples from how the differences at whole
+// samples grow to both sides, as if on a parabola.
+func (c *coder[T]) refineFast(t *target, w *window[T], at vector) (vector, int) {
+	x, y := int(at.x>>2), int(at.y>>2)
+	middle := c.sadAt(t, w, x, y)
+	top := func(before, behind int) int16 {
+		curve := before + behind - 2*middle
+		if curve <= 0 {
+			return 0
+		}
+		return int16(max(-2, min((4*(before-behind)+curve)/(2*curve), 2)))
+	}
+	guess := vector{at.x + top(c.sadAt(t, w, x-1, y), c.sadAt(t, w, x+1, y)), at.y + top(c.sadAt(t, w, x, y-1), c.sadAt(t, w, x, y+1))}
+	best := c.satdAt(t, at) + c.vectorPrice(at, t.pred)
+	for _, v := range [2]vector{guess, t.pred} {
+		if v == at || !c.within(v) {
+			continue
+		}
+		if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
+			best, at = cost, v
+		}
+	}
+	return at, best
 }
 
 // refine goes on from whole samples to halves and quarters. Where the predicted
