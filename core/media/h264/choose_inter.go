@@ -374,18 +374,25 @@ func (c *coder[T]) codeInter() {
 // left to be coded.
 func (c *coder[T]) trySkip() bool {
 	d, r := c.d, c.r
-	if d.h.kind == sliceB {
-		c.skip = choice{shape: part8x8, direct: 15}
-	} else {
+	src := c.src[0][r.at:]
+	if d.h.kind == sliceP {
 		v := d.predictSkip()
 		c.skip = choice{lists: [4]uint8{1, 1, 1, 1}, mv: [2][4]vector{{v, v, v, v}}}
-	}
-	c.take(&c.skip)
-	r.inter()
-	src := c.src[0][r.at:]
-	c.skip.cost = c.k.satd(src, r.stride, r.luma[r.at:], r.stride, 16, 16)
-	if c.skip.cost > c.price(16*8) {
-		return false
+		c.predictAt(c.guess[:], &target{0, 0, 16, 16, 0, 0, v}, v)
+		c.skip.cost = c.k.satd(src, r.stride, c.guess[:], 16, 16, 16)
+		if c.skip.cost > c.price(16*8) {
+			return false
+		}
+		c.take(&c.skip)
+		r.inter()
+	} else {
+		c.skip = choice{shape: part8x8, direct: 15}
+		c.take(&c.skip)
+		r.inter()
+		c.skip.cost = c.k.satd(src, r.stride, r.luma[r.at:], r.stride, 16, 16)
+		if c.skip.cost > c.price(16*8) {
+			return false
+		}
 	}
 	c.codeInter()
 	return d.mb.cbp == 0

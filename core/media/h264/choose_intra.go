@@ -25,7 +25,11 @@ func (c *coder[T]) choose16() (mode, cost int) {
 	r := c.r
 	left := c.ok.left == [4]bool{true, true, true, true}
 	cost = math.MaxInt
-	for _, m := range [4]int{2, 0, 1, 3} {
+	modes := []int{2, 0, 1, 3}
+	if !c.thorough && c.d.h.kind != sliceI {
+		modes = modes[:3]
+	}
+	for _, m := range modes {
 		if m == 0 && !c.ok.top || m == 1 && !left || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
 			continue
 		}
@@ -45,8 +49,11 @@ func (c *coder[T]) chooseChroma() {
 		return
 	}
 	left := c.ok.left == [4]bool{true, true, true, true}
-	best, cost := 0, math.MaxInt
-	for m := range 4 {
+	best, cost, modes := 0, math.MaxInt, 4
+	if !c.thorough && d.h.kind != sliceI {
+		modes = 3 // without the plane
+	}
+	for m := range modes {
 		if m == 1 && !left || m == 2 && !c.ok.top || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
 			continue
 		}

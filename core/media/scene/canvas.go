@@ -18,10 +18,11 @@ type canvas struct {
 	colour [2]int16 // Cb and Cr of the row as 8-bit codes times 16
 	tint   []int8   // what varies of the colours, may be nil
 	still  []int8   // zeros
+	places []int32  // scratch
 }
 
 func newCanvas(s *Stage) canvas {
-	return canvas{s: s, line: make([]int16, s.width), flat: make([]int16, s.width), still: make([]int8, s.width)}
+	return canvas{s: s, line: make([]int16, s.width), flat: make([]int16, s.width), still: make([]int8, s.width), places: make([]int32, s.width)}
 }
 
 // begin starts a row.
@@ -223,12 +224,11 @@ func (c *canvas) ring(u, v, radius float64, value int) {
 	}
 }
 
-// dot sets one sample of luma.
-func (c *canvas) dot(x, y, value int) {
-	code := c.s.codes[max(0, min(value, highest))]
+// copy stores a piece of a row of luma, from sample x on.
+func (c *canvas) copy(x, y int, line []int16) {
 	if plane := &c.p.Planes[0]; plane.Wide != nil {
-		plane.Wide[y*plane.Stride+x] = code
+		storeWide(plane.Wide[y*plane.Stride+x:][:len(line)], line, c.s.codes)
 	} else {
-		plane.Pix[y*plane.Stride+x] = byte(code)
+		store(plane.Pix[y*plane.Stride+x:][:len(line)], line, black>>4, white>>4)
 	}
 }

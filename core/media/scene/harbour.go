@@ -145,19 +145,24 @@ func (h *harbour) zoom(c *canvas, t, wide float64) {
 	town := h.town.rows[0]
 	from := h.where(t) + 0.5
 	height := float64(h.s.height)
+	places := c.places[:x1-x0]
+	for i := range places {
+		place := int((from + (float64(i)/float64(len(places))-0.5)*scale*townHeight) * height)
+		places[i] = int32((place%h.town.period + h.town.period) % h.town.period)
+	}
+	line := c.line[:x1-x0]
 	for y := y0; y < y1; y++ {
 		if (y-c.first)%c.step != 0 {
 			continue
 		}
 		up := townHeight * (0.5 + (0.5-float64(y-y0)/float64(y1-y0))*scale)
 		row := town[max(0, min(int(up*height), len(town)-1))]
-		for x := x0; x < x1; x++ {
-			place := int((from + (float64(x-x0)/float64(x1-x0)-0.5)*scale*townHeight) * height)
-			value := 500
-			if b := row[(place%h.town.period+h.town.period)%h.town.period]; b != -127 {
-				value = 2000 + int(b)*13
+		for i, place := range places {
+			line[i] = 500
+			if b := row[place]; b != -127 {
+				line[i] = 2000 + int16(b)*13
 			}
-			c.dot(x, y, value)
 		}
+		c.copy(x0, y, line)
 	}
 }
