@@ -93,6 +93,9 @@ type Film struct {
 	Mode    string `json:"mode"` // latency mode: "quality" or "realtime"
 	// Noise is how much of a moving texture there is in the picture, 0 to 1.
 	Noise float64 `json:"noise"`
+	// File is a file of the folder with the frames, 8-bit 4:2:0 planes one
+	// behind the other, to be taken instead of the pattern.
+	File string `json:"file,omitempty"`
 }
 
 // Encode has the browser make a film and returns its packets in byte stream
