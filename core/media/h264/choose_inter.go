@@ -268,7 +268,7 @@ func (c *coder[T]) chooseP() {
 		}
 	}
 	o.cost += c.price(1)
-	if o.cost > c.price(c.splitFrom) {
+	if o.cost > c.splitFrom {
 		c.split(0)
 	}
 }

@@ -20,7 +20,7 @@ type coder[T sample] struct {
 
 	// How much is tried.
 	thorough   bool
-	splitFrom  int    // what a macroblock must cost, in bits, to be searched in 8x8 blocks
+	splitFrom  int    // what a macroblock must cost to be searched in 8x8 blocks
 	intraFrom  int    // the same for intra prediction in P and B pictures
 	intraBias  int    // eighths: what intra prediction may cost compared to inter prediction
 	splitSteps int    // of that search
@@ -299,7 +299,7 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	} else {
 		c.chooseP()
 	}
-	if c.best.cost > c.price(c.intraFrom) && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias/8) {
+	if c.best.cost > c.intraFrom && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias/8) {
 		return false
 	}
 	c.take(&c.best)

@@ -122,11 +122,13 @@ func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
 	c.thorough = e.set.Effort == Good
 	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
-	c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias = 400, 1, 150, 10
+	c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias = 1000, 1, 650, 10
 	if c.thorough {
-		c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias = 48, 8, 40, 8
+		c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias = 250, 8, 200, 8
 		c.blockSizes = []bool{true, false}
 	}
+	c.splitFrom <<= e.set.Format.Depth - 8
+	c.intraFrom <<= e.set.Format.Depth - 8
 	c.costs = make([]int32, e.sps.mbWidth*e.sps.mbHeight)
 	c.reach, c.vertical = 256, verticalReach(e.sps)
 }

@@ -1,6 +1,7 @@
 package h264
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -10,14 +11,15 @@ import (
 	"vividstrain/core/media/scene"
 )
 
-// BenchmarkQuality codes a second of each scene at 720p with a constant
-// quantiser on one thread: how many bits, how near to the original, how fast.
+// BenchmarkQuality codes a second of each scene at 720p with constant
+// quantisers on one thread: how many bits, how near to the original, how fast.
 func BenchmarkQuality(b *testing.B) {
 	for _, name := range scene.Names() {
-		for _, effort := range []Effort{Fast, Good} {
-			b.Run(name+[]string{" fast", " good"}[effort], func(b *testing.B) {
+		for i := range 4 {
+			effort, qp := Effort(i&1), 27+10*(i>>1)
+			b.Run(fmt.Sprintf("%s %s QP %d", name, []string{"fast", "good"}[effort], qp), func(b *testing.B) {
 				set := settings(func(s *Settings) {
-					s.Format.Width, s.Format.Height, s.Effort, s.KeyEvery, s.QP = 1280, 720, effort, 60, 27
+					s.Format.Width, s.Format.Height, s.Effort, s.KeyEvery, s.QP = 1280, 720, effort, 60, qp
 					if effort == Good {
 						s.BFrames = 3
 					}
