@@ -48,7 +48,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 			&cli.Uint32Flag{Name: "seed", Usage: "seed of what is random in the scene"},
 			&cli.StringFlag{Name: "container", Usage: "write `TYPE`: mp4, mkv or ts", Value: "mp4"},
 			&cli.StringFlag{Name: "effort", Usage: "code h264 `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
-			&cli.IntFlag{Name: "key-every", Usage: "a key frame every `N` frames, 1 for key frames alone", DefaultText: "two seconds"},
+			&cli.IntFlag{Name: "key-every", Usage: "a key frame every `N` frames, 1 for key frames alone", DefaultText: "one second"},
 			&cli.IntFlag{Name: "b-frames", Usage: "`N` B frames between two others, 0 to 7; from 3 on the middle one is referred to"},
 			&cli.IntFlag{Name: "references", Usage: "frames that P frames refer to, 1 to 4", DefaultText: "1, or 3 with --effort good"},
 			&cli.IntFlag{Name: "slices", Usage: "code each picture in `N` slices", Value: 1},

@@ -37,7 +37,7 @@ type Order struct {
 // Coding says how h264 is coded. The zero value is what most films are like.
 type Coding struct {
 	Effort     h264.Effort
-	KeyEvery   int // frames from one key frame to the next, 1: key frames alone; 0: two seconds
+	KeyEvery   int // frames from one key frame to the next, 1: key frames alone; 0: a second
 	BFrames    int
 	References int // 0: as the effort has it
 	Slices     int // in a picture, 0: one
@@ -47,7 +47,7 @@ type Coding struct {
 // complete fills in what an order leaves open.
 func (o Order) complete() Order {
 	if o.Coding.KeyEvery == 0 {
-		o.Coding.KeyEvery = max(1, int(2*o.Format.Rate.Hz()+0.5))
+		o.Coding.KeyEvery = max(1, int(o.Format.Rate.Hz()+0.5))
 	}
 	if o.Scene == "" {
 		o.Scene = scene.Names()[0]

@@ -111,7 +111,7 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 	e.work.mbs = make([]mbInfo, e.sps.mbWidth*e.sps.mbHeight)
 	m := e.work.member(0)
 	setup(e, &e.byte, &m.byte, fastSearchKernels())
-	setup(e, &e.wide, &m.wide, goSearchKernels[uint16]())
+	setup(e, &e.wide, &m.wide, fastWideSearchKernels())
 	e.expect = set.KeyEvery
 	e.rate.begin(&set)
 	return e, nil

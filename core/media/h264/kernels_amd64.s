@@ -1594,6 +1594,67 @@ sadend:
 	MOVQ  AX, ret+48(FP)
 	RET
 
+// func sadWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
+// Requires: AVX, AVX2
+TEXT ·sadWideFast(SB), NOSPLIT, $0-56
+	MOVQ     a+0(FP), AX
+	MOVQ     stride+8(FP), CX
+	MOVQ     b+16(FP), DX
+	MOVQ     step+24(FP), BX
+	MOVQ     w+32(FP), SI
+	MOVQ     h+40(FP), DI
+	SHLQ     $0x01, CX
+	SHLQ     $0x01, BX
+	CMPQ     SI, $0x10
+	JNE      sadwidenot16
+	VPXOR    Y0, Y0, Y0
+	VPCMPEQW Y1, Y1, Y1
+	VPABSW   Y1, Y1
+
+sadwideq:
+	VMOVDQU      (AX), Y2
+	VPSUBW       (DX), Y2, Y2
+	VPABSW       Y2, Y2
+	VPMADDWD     Y1, Y2, Y2
+	VPADDD       Y2, Y0, Y0
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	DECQ         DI
+	JNZ          sadwideq
+	VEXTRACTI128 $0x01, Y0, X1
+	VPADDD       X1, X0, X0
+	VZEROUPPER
+	VPSHUFD      $0x4e, X0, X1
+	VPADDD       X1, X0, X0
+	VPSHUFD      $0xb1, X0, X1
+	VPADDD       X1, X0, X0
+	VMOVD        X0, AX
+	MOVQ         AX, ret+48(FP)
+	RET
+
+sadwidenot16:
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+sadwidei:
+	VMOVDQU  (AX), X2
+	VPSUBW   (DX), X2, X2
+	VPABSW   X2, X2
+	VPMADDWD X1, X2, X2
+	VPADDD   X2, X0, X0
+	ADDQ     CX, AX
+	ADDQ     BX, DX
+	DECQ     DI
+	JNZ      sadwidei
+	VPSHUFD  $0x4e, X0, X1
+	VPADDD   X1, X0, X0
+	VPSHUFD  $0xb1, X0, X1
+	VPADDD   X1, X0, X0
+	VMOVD    X0, AX
+	MOVQ     AX, ret+48(FP)
+	RET
+
 // func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int
 // Requires: AVX, AVX2
 TEXT ·satdFast(SB), NOSPLIT, $0-56
@@ -1824,6 +1885,230 @@ satd4:
 	MOVQ        AX, ret+48(FP)
 	RET
 
+// func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
+// Requires: AVX, AVX2
+TEXT ·satdWideFast(SB), NOSPLIT, $0-56
+	MOVQ     a+0(FP), AX
+	MOVQ     stride+8(FP), CX
+	MOVQ     b+16(FP), DX
+	MOVQ     step+24(FP), BX
+	MOVQ     w+32(FP), SI
+	MOVQ     h+40(FP), DI
+	SHLQ     $0x01, CX
+	SHLQ     $0x01, BX
+	CMPQ     SI, $0x10
+	JNE      satdnot16
+	VPXOR    Y0, Y0, Y0
+	VPCMPEQW Y1, Y1, Y1
+	VPABSW   Y1, Y1
+
+satd16:
+	VMOVDQU      (AX), Y3
+	VMOVDQU      (DX), Y2
+	VPSUBW       Y2, Y3, Y3
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VMOVDQU      (AX), Y4
+	VMOVDQU      (DX), Y2
+	VPSUBW       Y2, Y4, Y4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VMOVDQU      (AX), Y5
+	VMOVDQU      (DX), Y2
+	VPSUBW       Y2, Y5, Y5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VMOVDQU      (AX), Y6
+	VMOVDQU      (DX), Y2
+	VPSUBW       Y2, Y6, Y6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       Y4, Y3, Y2
+	VPSUBW       Y4, Y3, Y7
+	VPADDW       Y6, Y5, Y8
+	VPSUBW       Y6, Y5, Y6
+	VPADDW       Y8, Y2, Y3
+	VPADDW       Y6, Y7, Y4
+	VPSUBW       Y8, Y2, Y5
+	VPSUBW       Y6, Y7, Y6
+	VPUNPCKLWD   Y4, Y3, Y2
+	VPUNPCKHWD   Y4, Y3, Y7
+	VPUNPCKLWD   Y6, Y5, Y8
+	VPUNPCKHWD   Y6, Y5, Y6
+	VPUNPCKLDQ   Y8, Y2, Y3
+	VPUNPCKHDQ   Y8, Y2, Y4
+	VPUNPCKLDQ   Y6, Y7, Y5
+	VPUNPCKHDQ   Y6, Y7, Y6
+	VPUNPCKLQDQ  Y5, Y3, Y2
+	VPUNPCKHQDQ  Y5, Y3, Y7
+	VPUNPCKLQDQ  Y6, Y4, Y8
+	VPUNPCKHQDQ  Y6, Y4, Y6
+	VPADDW       Y7, Y2, Y3
+	VPSUBW       Y7, Y2, Y4
+	VPADDW       Y6, Y8, Y5
+	VPSUBW       Y6, Y8, Y6
+	VPABSW       Y3, Y3
+	VPABSW       Y4, Y4
+	VPABSW       Y5, Y5
+	VPABSW       Y6, Y6
+	VPMAXSW      Y5, Y3, Y3
+	VPMAXSW      Y6, Y4, Y4
+	VPADDW       Y4, Y3, Y3
+	VPMADDWD     Y1, Y3, Y3
+	VPADDD       Y3, Y0, Y0
+	SUBQ         $0x04, DI
+	JNZ          satd16
+	VEXTRACTI128 $0x01, Y0, X1
+	VPADDD       X1, X0, X0
+	VZEROUPPER
+	VPSHUFD      $0x4e, X0, X1
+	VPADDD       X1, X0, X0
+	VPSHUFD      $0xb1, X0, X1
+	VPADDD       X1, X0, X0
+	VMOVD        X0, AX
+	MOVQ         AX, ret+48(FP)
+	RET
+
+satdnot16:
+	CMPQ     SI, $0x08
+	JNE      satdnot8
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd8:
+	VMOVDQU     (AX), X3
+	VMOVDQU     (DX), X2
+	VPSUBW      X2, X3, X3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVDQU     (AX), X4
+	VMOVDQU     (DX), X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVDQU     (AX), X5
+	VMOVDQU     (DX), X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVDQU     (AX), X6
+	VMOVDQU     (DX), X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X4, X3, X2
+	VPSUBW      X4, X3, X7
+	VPADDW      X6, X5, X8
+	VPSUBW      X6, X5, X6
+	VPADDW      X8, X2, X3
+	VPADDW      X6, X7, X4
+	VPSUBW      X8, X2, X5
+	VPSUBW      X6, X7, X6
+	VPUNPCKLWD  X4, X3, X2
+	VPUNPCKHWD  X4, X3, X7
+	VPUNPCKLWD  X6, X5, X8
+	VPUNPCKHWD  X6, X5, X6
+	VPUNPCKLDQ  X8, X2, X3
+	VPUNPCKHDQ  X8, X2, X4
+	VPUNPCKLDQ  X6, X7, X5
+	VPUNPCKHDQ  X6, X7, X6
+	VPUNPCKLQDQ X5, X3, X2
+	VPUNPCKHQDQ X5, X3, X7
+	VPUNPCKLQDQ X6, X4, X8
+	VPUNPCKHQDQ X6, X4, X6
+	VPADDW      X7, X2, X3
+	VPSUBW      X7, X2, X4
+	VPADDW      X6, X8, X5
+	VPSUBW      X6, X8, X6
+	VPABSW      X3, X3
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPMAXSW     X5, X3, X3
+	VPMAXSW     X6, X4, X4
+	VPADDW      X4, X3, X3
+	VPMADDWD    X1, X3, X3
+	VPADDD      X3, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd8
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+48(FP)
+	RET
+
+satdnot8:
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd4:
+	VMOVQ       (AX), X3
+	VMOVQ       (DX), X2
+	VPSUBW      X2, X3, X3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVQ       (AX), X4
+	VMOVQ       (DX), X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVQ       (AX), X5
+	VMOVQ       (DX), X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVQ       (AX), X6
+	VMOVQ       (DX), X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X4, X3, X2
+	VPSUBW      X4, X3, X7
+	VPADDW      X6, X5, X8
+	VPSUBW      X6, X5, X6
+	VPADDW      X8, X2, X3
+	VPADDW      X6, X7, X4
+	VPSUBW      X8, X2, X5
+	VPSUBW      X6, X7, X6
+	VPUNPCKLWD  X4, X3, X2
+	VPUNPCKHWD  X4, X3, X7
+	VPUNPCKLWD  X6, X5, X8
+	VPUNPCKHWD  X6, X5, X6
+	VPUNPCKLDQ  X8, X2, X3
+	VPUNPCKHDQ  X8, X2, X4
+	VPUNPCKLDQ  X6, X7, X5
+	VPUNPCKHDQ  X6, X7, X6
+	VPUNPCKLQDQ X5, X3, X2
+	VPUNPCKHQDQ X5, X3, X7
+	VPUNPCKLQDQ X6, X4, X8
+	VPUNPCKHQDQ X6, X4, X6
+	VPADDW      X7, X2, X3
+	VPSUBW      X7, X2, X4
+	VPADDW      X6, X8, X5
+	VPSUBW      X6, X8, X6
+	VPABSW      X3, X3
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPMAXSW     X5, X3, X3
+	VPMAXSW     X6, X4, X4
+	VPADDW      X4, X3, X3
+	VPMADDWD    X1, X3, X3
+	VPADDD      X3, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd4
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+48(FP)
+	RET
+
 // func forward4Fast(src *byte, stride int, pred *byte, step int, c *int32)
 // Requires: AVX
 TEXT ·forward4Fast(SB), NOSPLIT, $0-40
@@ -1849,6 +2134,78 @@ TEXT ·forward4Fast(SB), NOSPLIT, $0-40
 	ADDQ        BX, DX
 	VPMOVZXBD   (AX), X4
 	VPMOVZXBD   (DX), X0
+	VPSUBD      X0, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPUNPCKLDQ  X2, X1, X0
+	VPUNPCKHDQ  X2, X1, X1
+	VPUNPCKLDQ  X4, X3, X2
+	VPUNPCKHDQ  X4, X3, X3
+	VPUNPCKLQDQ X2, X0, X4
+	VPUNPCKHQDQ X2, X0, X0
+	VPUNPCKLQDQ X3, X1, X2
+	VPUNPCKHQDQ X3, X1, X1
+	VPADDD      X1, X4, X3
+	VPADDD      X2, X0, X5
+	VPSUBD      X1, X4, X1
+	VPSUBD      X2, X0, X0
+	VPADDD      X5, X3, X2
+	VPSUBD      X5, X3, X4
+	VPADDD      X1, X1, X3
+	VPADDD      X0, X3, X3
+	VPADDD      X0, X0, X0
+	VPSUBD      X0, X1, X0
+	VPUNPCKLDQ  X3, X2, X1
+	VPUNPCKHDQ  X3, X2, X2
+	VPUNPCKLDQ  X0, X4, X3
+	VPUNPCKHDQ  X0, X4, X0
+	VPUNPCKLQDQ X3, X1, X4
+	VPUNPCKHQDQ X3, X1, X1
+	VPUNPCKLQDQ X0, X2, X3
+	VPUNPCKHQDQ X0, X2, X0
+	VPADDD      X0, X4, X2
+	VPADDD      X3, X1, X5
+	VPSUBD      X0, X4, X0
+	VPSUBD      X3, X1, X1
+	VPADDD      X5, X2, X3
+	VPSUBD      X5, X2, X4
+	VPADDD      X0, X0, X2
+	VPADDD      X1, X2, X2
+	VPADDD      X1, X1, X1
+	VPSUBD      X1, X0, X1
+	VMOVDQU     X3, (SI)
+	VMOVDQU     X2, 16(SI)
+	VMOVDQU     X4, 32(SI)
+	VMOVDQU     X1, 48(SI)
+	RET
+
+// func forward4WideFast(src *byte, stride int, pred *byte, step int, c *int32)
+// Requires: AVX
+TEXT ·forward4WideFast(SB), NOSPLIT, $0-40
+	MOVQ        src+0(FP), AX
+	MOVQ        stride+8(FP), CX
+	MOVQ        pred+16(FP), DX
+	MOVQ        step+24(FP), BX
+	MOVQ        c+32(FP), SI
+	SHLQ        $0x01, CX
+	SHLQ        $0x01, BX
+	VPMOVZXWD   (AX), X1
+	VPMOVZXWD   (DX), X0
+	VPSUBD      X0, X1, X1
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), X2
+	VPMOVZXWD   (DX), X0
+	VPSUBD      X0, X2, X2
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), X3
+	VPMOVZXWD   (DX), X0
+	VPSUBD      X0, X3, X3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), X4
+	VPMOVZXWD   (DX), X0
 	VPSUBD      X0, X4, X4
 	ADDQ        CX, AX
 	ADDQ        BX, DX
@@ -1939,6 +2296,201 @@ TEXT ·forward8Fast(SB), NOSPLIT, $0-40
 	ADDQ        BX, DX
 	VPMOVZXBD   (AX), Y8
 	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y8, Y8
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPUNPCKLDQ  Y2, Y1, Y0
+	VPUNPCKHDQ  Y2, Y1, Y1
+	VPUNPCKLDQ  Y4, Y3, Y2
+	VPUNPCKHDQ  Y4, Y3, Y3
+	VPUNPCKLDQ  Y6, Y5, Y4
+	VPUNPCKHDQ  Y6, Y5, Y5
+	VPUNPCKLDQ  Y8, Y7, Y6
+	VPUNPCKHDQ  Y8, Y7, Y7
+	VPUNPCKLQDQ Y2, Y0, Y8
+	VPUNPCKHQDQ Y2, Y0, Y0
+	VPUNPCKLQDQ Y3, Y1, Y2
+	VPUNPCKHQDQ Y3, Y1, Y1
+	VPUNPCKLQDQ Y6, Y4, Y3
+	VPUNPCKHQDQ Y6, Y4, Y4
+	VPUNPCKLQDQ Y7, Y5, Y6
+	VPUNPCKHQDQ Y7, Y5, Y5
+	VPERM2I128  $0x20, Y3, Y8, Y7
+	VPERM2I128  $0x31, Y3, Y8, Y3
+	VPERM2I128  $0x20, Y4, Y0, Y8
+	VPERM2I128  $0x31, Y4, Y0, Y0
+	VPERM2I128  $0x20, Y6, Y2, Y4
+	VPERM2I128  $0x31, Y6, Y2, Y2
+	VPERM2I128  $0x20, Y5, Y1, Y6
+	VPERM2I128  $0x31, Y5, Y1, Y1
+	VPADDD      Y1, Y7, Y5
+	VPSUBD      Y1, Y7, Y1
+	VPADDD      Y2, Y8, Y7
+	VPSUBD      Y2, Y8, Y2
+	VPADDD      Y0, Y4, Y8
+	VPSUBD      Y0, Y4, Y0
+	VPADDD      Y3, Y6, Y4
+	VPSUBD      Y3, Y6, Y3
+	VPSUBD      Y4, Y5, Y6
+	VPADDD      Y4, Y5, Y4
+	VPSUBD      Y8, Y7, Y5
+	VPADDD      Y8, Y7, Y7
+	VMOVDQA     Y5, Y8
+	VPADDD      Y7, Y4, Y5
+	VPSUBD      Y7, Y4, Y7
+	VPSRAD      $0x01, Y8, Y4
+	VPADDD      Y4, Y6, Y4
+	VPSRAD      $0x01, Y6, Y6
+	VPSUBD      Y8, Y6, Y6
+	VPADDD      Y0, Y2, Y8
+	VPADDD      Y1, Y8, Y8
+	VPSRAD      $0x01, Y1, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y3, Y1, Y9
+	VPSUBD      Y0, Y9, Y9
+	VPSRAD      $0x01, Y0, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y3, Y1, Y10
+	VPSUBD      Y2, Y10, Y10
+	VPSRAD      $0x01, Y2, Y1
+	VPSUBD      Y1, Y10, Y10
+	VPSUBD      Y0, Y2, Y0
+	VPADDD      Y3, Y0, Y0
+	VPSRAD      $0x01, Y3, Y1
+	VPADDD      Y1, Y0, Y0
+	VPSRAD      $0x02, Y0, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y0, Y2, Y3
+	VPSRAD      $0x02, Y10, Y0
+	VPADDD      Y0, Y9, Y2
+	VPSRAD      $0x02, Y9, Y0
+	VPSUBD      Y0, Y10, Y0
+	VPUNPCKLDQ  Y1, Y5, Y8
+	VPUNPCKHDQ  Y1, Y5, Y1
+	VPUNPCKLDQ  Y2, Y4, Y5
+	VPUNPCKHDQ  Y2, Y4, Y2
+	VPUNPCKLDQ  Y0, Y7, Y4
+	VPUNPCKHDQ  Y0, Y7, Y0
+	VPUNPCKLDQ  Y3, Y6, Y7
+	VPUNPCKHDQ  Y3, Y6, Y3
+	VPUNPCKLQDQ Y5, Y8, Y6
+	VPUNPCKHQDQ Y5, Y8, Y5
+	VPUNPCKLQDQ Y2, Y1, Y8
+	VPUNPCKHQDQ Y2, Y1, Y1
+	VPUNPCKLQDQ Y7, Y4, Y2
+	VPUNPCKHQDQ Y7, Y4, Y4
+	VPUNPCKLQDQ Y3, Y0, Y7
+	VPUNPCKHQDQ Y3, Y0, Y0
+	VPERM2I128  $0x20, Y2, Y6, Y3
+	VPERM2I128  $0x31, Y2, Y6, Y2
+	VPERM2I128  $0x20, Y4, Y5, Y6
+	VPERM2I128  $0x31, Y4, Y5, Y4
+	VPERM2I128  $0x20, Y7, Y8, Y5
+	VPERM2I128  $0x31, Y7, Y8, Y7
+	VPERM2I128  $0x20, Y0, Y1, Y8
+	VPERM2I128  $0x31, Y0, Y1, Y0
+	VPADDD      Y0, Y3, Y1
+	VPSUBD      Y0, Y3, Y0
+	VPADDD      Y7, Y6, Y3
+	VPSUBD      Y7, Y6, Y7
+	VPADDD      Y4, Y5, Y6
+	VPSUBD      Y4, Y5, Y4
+	VPADDD      Y2, Y8, Y5
+	VPSUBD      Y2, Y8, Y2
+	VPSUBD      Y5, Y1, Y8
+	VPADDD      Y5, Y1, Y1
+	VPSUBD      Y6, Y3, Y5
+	VPADDD      Y6, Y3, Y3
+	VMOVDQA     Y5, Y6
+	VPADDD      Y3, Y1, Y5
+	VPSUBD      Y3, Y1, Y3
+	VPSRAD      $0x01, Y6, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x01, Y8, Y8
+	VPSUBD      Y6, Y8, Y6
+	VPADDD      Y4, Y7, Y8
+	VPADDD      Y0, Y8, Y8
+	VPSRAD      $0x01, Y0, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y2, Y0, Y9
+	VPSUBD      Y4, Y9, Y9
+	VPSRAD      $0x01, Y4, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y2, Y0, Y10
+	VPSUBD      Y7, Y10, Y10
+	VPSRAD      $0x01, Y7, Y0
+	VPSUBD      Y0, Y10, Y10
+	VPSUBD      Y4, Y7, Y4
+	VPADDD      Y2, Y4, Y4
+	VPSRAD      $0x01, Y2, Y0
+	VPADDD      Y0, Y4, Y4
+	VPSRAD      $0x02, Y4, Y0
+	VPADDD      Y0, Y8, Y0
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y4, Y2, Y2
+	VPSRAD      $0x02, Y10, Y4
+	VPADDD      Y4, Y9, Y7
+	VPSRAD      $0x02, Y9, Y4
+	VPSUBD      Y4, Y10, Y4
+	VMOVDQU     Y5, (SI)
+	VMOVDQU     Y0, 32(SI)
+	VMOVDQU     Y1, 64(SI)
+	VMOVDQU     Y7, 96(SI)
+	VMOVDQU     Y3, 128(SI)
+	VMOVDQU     Y4, 160(SI)
+	VMOVDQU     Y6, 192(SI)
+	VMOVDQU     Y2, 224(SI)
+	VZEROUPPER
+	RET
+
+// func forward8WideFast(src *byte, stride int, pred *byte, step int, c *int32)
+// Requires: AVX, AVX2
+TEXT ·forward8WideFast(SB), NOSPLIT, $0-40
+	MOVQ        src+0(FP), AX
+	MOVQ        stride+8(FP), CX
+	MOVQ        pred+16(FP), DX
+	MOVQ        step+24(FP), BX
+	MOVQ        c+32(FP), SI
+	SHLQ        $0x01, CX
+	SHLQ        $0x01, BX
+	VPMOVZXWD   (AX), Y1
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y1, Y1
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y2
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y2, Y2
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y3
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y3, Y3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y4
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y4, Y4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y5
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y5, Y5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y6
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y6, Y6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y7
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y7, Y7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y8
+	VPMOVZXWD   (DX), Y0
 	VPSUBD      Y0, Y8, Y8
 	ADDQ        CX, AX
 	ADDQ        BX, DX

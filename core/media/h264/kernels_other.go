@@ -6,3 +6,5 @@ package h264
 func fastKernels() kernels[uint8] { return goKernels[uint8]() }
 
 func fastSearchKernels() searchKernels[uint8] { return goSearchKernels[uint8]() }
+
+func fastWideSearchKernels() searchKernels[uint16] { return goSearchKernels[uint16]() }

@@ -64,11 +64,18 @@ func (r *rateControl) begin(set *Settings) {
 	}
 }
 
-// guess is bits * qstep of a picture of which nothing is known.
-func (r *rateControl) guess() {
-	for kind, bits := range [3]float64{sliceP: 0.5, sliceB: 0.25, sliceI: 3} {
+// guess fills in what is not known: as if the group's bits led to the quantiser
+// that films often have, 24, and pictures of the three kinds cost as 1 : 5 : 0.5.
+func (r *rateControl) guess(pictures [3]int) {
+	weights := [3]float64{sliceP: 1, sliceI: 5, sliceB: 0.5}
+	sum, n := 0.0, 0
+	for kind, count := range pictures {
+		sum += float64(float64(count) * weights[kind] / relative[kind])
+		n += count
+	}
+	for kind, weight := range weights {
 		if r.cost[kind] == 0 {
-			r.cost[kind] = r.pixels * bits
+			r.cost[kind] = float64(n) * r.bitrate / r.hz * qsteps[24+12] * weight / max(sum, 1)
 		}
 	}
 }
@@ -76,7 +83,7 @@ func (r *rateControl) guess() {
 // group begins a group of so many pictures of each kind. What the groups before
 // left over or owe is made good, a tenth of the group's own share at most.
 func (r *rateControl) group(pictures [3]int) {
-	r.guess()
+	r.guess(pictures)
 	r.left = pictures
 	share := float64(float64(pictures[0]+pictures[1]+pictures[2]) * r.bitrate / r.hz)
 	r.carry += r.budget
@@ -156,8 +163,8 @@ func (r *rateControl) accept(h *sliceHeader, qp, bits, n int) bool {
 			r.cost[h.kind] = cost
 		}
 		want := r.wanted(h.kind)
-		tooMuch := got > r.most() && qp < 51 || first && got > 1.3*want && qp < 51
-		tooLittle := first && got < 0.6*want && qp > r.least
+		tooMuch := got > r.most() && qp < 51 || first && got > 1.5*want && qp < 51
+		tooLittle := first && got < 0.5*want && qp > r.least
 		if (tooMuch || tooLittle) && r.again(h, n+1) != qp {
 			return false
 		}

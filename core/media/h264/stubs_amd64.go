@@ -92,20 +92,40 @@ func lines8Fast(pix *byte, stride int, rows *[128]byte)
 //go:noescape
 func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
 
+// sadWideFast is sadFast for samples of two bytes.
+//
+//go:noescape
+func sadWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
+
 // satdFast is satdBlock of blocks 16, 8 or 4 samples wide.
 //
 //go:noescape
 func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int
+
+// satdWideFast is satdFast for samples of two bytes.
+//
+//go:noescape
+func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
 
 // forward4Fast is forward4.
 //
 //go:noescape
 func forward4Fast(src *byte, stride int, pred *byte, step int, c *int32)
 
+// forward4WideFast is forward4 for samples of two bytes.
+//
+//go:noescape
+func forward4WideFast(src *byte, stride int, pred *byte, step int, c *int32)
+
 // forward8Fast is forward8.
 //
 //go:noescape
 func forward8Fast(src *byte, stride int, pred *byte, step int, c *int32)
+
+// forward8WideFast is forward8 for samples of two bytes.
+//
+//go:noescape
+func forward8WideFast(src *byte, stride int, pred *byte, step int, c *int32)
 
 // quantiseFast is quantise of n coefficients, a multiple of 8; its result is not 0 if a level is not.
 //

@@ -10,18 +10,23 @@ import (
 
 // differences begins a forward transform: it loads the rows of the difference
 // of a block to its prediction as double words.
-func differences(name, doc string, rows int, vec func() VecVirtual) (r []VecVirtual, out Register) {
+func differences(name, doc string, wide bool, rows int, vec func() VecVirtual) (r []VecVirtual, out Register) {
 	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, c *int32)")
 	Pragma("noescape")
 	Doc(doc)
 	src, stride := Load(Param("src"), GP64()), Load(Param("stride"), GP64())
 	pred, step := Load(Param("pred"), GP64()), Load(Param("step"), GP64())
 	out = Load(Param("c"), GP64())
+	load := func(m Mem, to VecVirtual) { VPMOVZXBD(m, to) }
+	if wide {
+		load = func(m Mem, to VecVirtual) { VPMOVZXWD(m, to) }
+		block{stride: stride, step: step}.double()
+	}
 	t := vec()
 	for range rows {
 		x := vec()
-		VPMOVZXBD(Mem{Base: src}, x)
-		VPMOVZXBD(Mem{Base: pred}, t)
+		load(Mem{Base: src}, x)
+		load(Mem{Base: pred}, t)
 		VPSUBD(t, x, x)
 		ADDQ(stride, src)
 		ADDQ(step, pred)
@@ -30,8 +35,8 @@ func differences(name, doc string, rows int, vec func() VecVirtual) (r []VecVirt
 	return r, out
 }
 
-func forward4() {
-	rows, out := differences("forward4Fast", "forward4Fast is forward4.", 4, XMM)
+func forward4(name, doc string, wide bool) {
+	rows, out := differences(name, doc, wide, 4, XMM)
 	r := [4]VecVirtual(rows)
 	r = analyse4(transpose4(r))
 	r = analyse4(transpose4(r))
@@ -58,8 +63,8 @@ func analyse4(x [4]VecVirtual) [4]VecVirtual {
 	return o
 }
 
-func forward8() {
-	rows, out := differences("forward8Fast", "forward8Fast is forward8.", 8, YMM)
+func forward8(name, doc string, wide bool) {
+	rows, out := differences(name, doc, wide, 8, YMM)
 	r := [8]VecVirtual(rows)
 	transpose8(&r)
 	analyse8(&r)

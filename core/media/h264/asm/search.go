@@ -46,34 +46,85 @@ func sad() {
 	RET()
 }
 
+// double turns strides in samples of two bytes into bytes.
+func (b block) double() {
+	SHLQ(Imm(1), b.stride)
+	SHLQ(Imm(1), b.step)
+}
+
+// sadWide is sad of samples of two bytes.
+func sadWide() {
+	b := compare("sadWideFast", "sadWideFast is sadFast for samples of two bytes.")
+	b.double()
+	for _, w := range []int{16, 8} {
+		vec := YMM
+		if w == 8 {
+			Label("sadwidenot16")
+			vec = XMM
+		} else {
+			CMPQ(b.w, Imm(16))
+			JNE(LabelRef("sadwidenot16"))
+		}
+		var s satdState
+		s.zero(vec)
+		sum, ones, x := s.sum.(VecVirtual), s.ones.(VecVirtual), vec()
+		b.loop("sadwide"+string(rune('a'+w)), func() {
+			VMOVDQU(b.dstAt(), x)
+			VPSUBW(b.srcAt(0), x, x)
+			VPABSW(x, x)
+			VPMADDWD(ones, x, x)
+			VPADDD(x, sum, sum)
+		})
+		if w == 16 {
+			fold(sum)
+		}
+		finish(sum.AsX())
+	}
+}
+
+// fold adds the upper half of a vector of double words to the lower one.
+func fold(sum VecVirtual) {
+	half, low := XMM(), sum.AsX()
+	VEXTRACTI128(Imm(1), sum, half)
+	VPADDD(half, low, low)
+	VZEROUPPER()
+}
+
 // satd adds the Hadamard transforms of the differences in blocks of 4x4.
 func satd() {
-	b := compare("satdFast", "satdFast is satdBlock of blocks 16, 8 or 4 samples wide.")
-	wide := satdState{load: func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }}
+	byte := func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }
+	satdOf("satdFast", "satdFast is satdBlock of blocks 16, 8 or 4 samples wide.", func(block) {}, byte, byte, func(m Mem, to VecVirtual) {
+		VMOVD(m, to)
+		VPMOVZXBW(to, to)
+	})
+}
+
+func satdWide() {
+	wide := func(m Mem, to VecVirtual) { VMOVDQU(m, to) }
+	satdOf("satdWideFast", "satdWideFast is satdFast for samples of two bytes.", block.double, wide, wide, func(m Mem, to VecVirtual) { VMOVQ(m, to) })
+}
+
+func satdOf(name, doc string, prepare func(block), load16, load8, load4 func(m Mem, to VecVirtual)) {
+	b := compare(name, doc)
+	prepare(b)
+	wide := satdState{load: load16}
 	CMPQ(b.w, Imm(16))
 	JNE(LabelRef("satdnot16"))
 	wide.zero(YMM)
 	wide.loop(b, "satd16", YMM)
-	half := XMM()
-	VEXTRACTI128(Imm(1), wide.sum, half)
-	low := wide.sum.(VecVirtual).AsX()
-	VPADDD(half, low, low)
-	VZEROUPPER()
-	finish(low)
+	fold(wide.sum.(VecVirtual))
+	finish(wide.sum.(VecVirtual).AsX())
 
 	Label("satdnot16")
 	CMPQ(b.w, Imm(8))
 	JNE(LabelRef("satdnot8"))
-	eight := satdState{load: func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }}
+	eight := satdState{load: load8}
 	eight.zero(XMM)
 	eight.loop(b, "satd8", XMM)
 	finish(eight.sum)
 
 	Label("satdnot8")
-	four := satdState{load: func(m Mem, to VecVirtual) {
-		VMOVD(m, to)
-		VPMOVZXBW(to, to)
-	}}
+	four := satdState{load: load4}
 	four.zero(XMM)
 	four.loop(b, "satd4", XMM)
 	finish(four.sum)

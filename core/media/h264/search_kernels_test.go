@@ -1,0 +1,90 @@
+package h264
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// The encoder's fast kernels do what the plain ones do.
+func TestFastSearchKernelsEqualPlainOnes(t *testing.T) {
+	equalKernels(t, fastSearchKernels(), goSearchKernels[uint8](), 255)
+	equalKernels(t, fastWideSearchKernels(), goSearchKernels[uint16](), 1023)
+}
+
+func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int) {
+	r := rand.New(rand.NewPCG(1, uint64(most)))
+	a, b := make([]T, 64*32), make([]T, 64*32)
+	for range 300 {
+		for i := range a {
+			a[i], b[i] = T(r.IntN(most+1)), T(r.IntN(most+1))
+			if r.IntN(4) == 0 { // the ends of the range overflow first
+				a[i], b[i] = T(most*r.IntN(2)), T(most*r.IntN(2))
+			}
+		}
+		x, y := r.IntN(16), r.IntN(16)
+		for _, size := range [][2]int{{16, 16}, {16, 8}, {8, 16}, {8, 8}} {
+			w, h := size[0], size[1]
+			require.Equal(t, plain.sad(a[x:], 64, b[y:], 48, w, h), fast.sad(a[x:], 64, b[y:], 48, w, h))
+			require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, w, h), fast.satd(a[x:], 64, b[y:], 48, w, h))
+		}
+		require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, 4, 4), fast.satd(a[x:], 64, b[y:], 48, 4, 4))
+		var c4, d4 [16]int32
+		plain.forward4(a[x:], 64, b[y:], 48, &c4)
+		fast.forward4(a[x:], 64, b[y:], 48, &d4)
+		require.Equal(t, c4, d4)
+		var c8, d8 [64]int32
+		plain.forward8(a[x:], 64, b[y:], 48, &c8)
+		fast.forward8(a[x:], 64, b[y:], 48, &d8)
+		require.Equal(t, c8, d8)
+		q := newQuantiser(r.IntN(52), r.IntN(2) == 0)
+		any := plain.quantise(c8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
+		require.Equal(t, any, fast.quantise(d8[:], q.large[:], q.bias(q.shift+1), q.shift+1))
+		require.Equal(t, c8, d8)
+	}
+}
+
+// What is transformed, quantised finely, scaled and transformed back is what it
+// was: the factors fit the transforms.
+func TestQuantiserUndoesScaling(t *testing.T) {
+	r := rand.New(rand.NewPCG(2, 2))
+	scale := newLevelScale(&flatScaling)
+	for qp := range 24 {
+		q := newQuantiser(qp, true)
+		var src, pred, got [64]uint8
+		for i := range src {
+			src[i], pred[i] = uint8(r.IntN(256)), uint8(r.IntN(256))
+		}
+		far := func() (most int32) {
+			for i := range src {
+				most = max(most, abs32(int32(src[i])-int32(got[i])))
+			}
+			return most
+		}
+		bound := int32(qsteps[qp+12]) + 2 // the rounding of each coefficient, spread over the block
+		var c [64]int32
+		forward8(src[:], 8, pred[:], 8, &c)
+		quantise(c[:], q.large[:], q.bias(q.shift+1), q.shift+1)
+		for i := range c {
+			c[i] = (c[i]*scale.large[0][qp][i] + 32) >> 6
+		}
+		got = pred
+		add8(got[:], 8, &c, 255)
+		require.LessOrEqual(t, far(), 2*bound, "8x8, %d", qp)
+		for block := range 4 {
+			at := block&1*4 + block>>1*32
+			var c [16]int32
+			forward4(src[at:], 8, pred[at:], 8, &c)
+			quantise(c[:], q.small[:], q.bias(q.shift), q.shift)
+			for i := range c {
+				c[i] = (c[i]*scale.small[0][qp][i] + 8) >> 4
+			}
+			if block == 0 {
+				got = pred
+			}
+			add4(got[at:], 8, &c, 255)
+		}
+		require.LessOrEqual(t, far(), 2*bound, "4x4, %d", qp)
+	}
+}
