@@ -1,6 +1,11 @@
 package scene
 
-import "math"
+import (
+	"math"
+	"runtime"
+	"sync"
+	"sync/atomic"
+)
 
 const (
 	phases    = 4    // positions of a texture between two columns
@@ -48,22 +53,35 @@ func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) 
 	for p := range t.rows {
 		t.rows[p] = make([][]int8, rows)
 	}
-	l := line{values: make([]float32, phases*t.period), span: span}
-	for y := range rows {
-		clear(l.values)
-		render(l, y)
-		for p := range phases {
-			row := make([]int8, t.period+s.width)
-			for x := range t.period {
-				row[x] = int8(max(-127, min(l.values[phases*x+p], 127)))
+	var wait sync.WaitGroup
+	var next atomic.Int32
+	for range min(runtime.GOMAXPROCS(0), rows) {
+		wait.Go(func() {
+			l := line{values: make([]float32, phases*t.period), span: span}
+			for y := int(next.Add(1)) - 1; y < rows; y = int(next.Add(1)) - 1 {
+				clear(l.values)
+				render(l, y)
+				t.keep(y, l.values, s.width)
 			}
-			for x := t.period; x < len(row); x++ {
-				row[x] = row[x-t.period]
-			}
-			t.rows[p][y] = row
-		}
+		})
 	}
+	wait.Wait()
 	return t
+}
+
+// keep stores the values of a row, four to a column, and goes on with them for a
+// picture's width.
+func (t *texture) keep(y int, values []float32, width int) {
+	for p := range phases {
+		row := make([]int8, t.period+width)
+		for x := range t.period {
+			row[x] = int8(max(-127, min(values[phases*x+p], 127)))
+		}
+		for x := t.period; x < len(row); x++ {
+			row[x] = row[x-t.period]
+		}
+		t.rows[p][y] = row
+	}
 }
 
 // line is a row of a texture that is being rendered.
