@@ -9,10 +9,12 @@ import (
 	"runtime"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/load"
+	"vividstrain/core/media"
 	"vividstrain/core/media/build"
 	"vividstrain/core/media/formats"
 	"vividstrain/core/media/h264"
@@ -126,8 +128,9 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 	progress := a.newProgress()
 	defer progress.close()
 	var refused error
-	for _, o := range orders {
-		path, err := a.buildClip(ctx, progress, c.String("out"), o)
+	left := newEstimate(c.String("out"), orders)
+	for i, o := range orders {
+		path, err := a.buildClip(ctx, progress, c.String("out"), o, fmt.Sprintf("clip %d of %d", i+1, len(orders)), left)
 		var rate *build.RateError
 		if errors.As(err, &rate) { // the other rungs can be made all the same
 			refused = errors.Join(refused, err)
@@ -151,10 +154,43 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 }
 
 // buildClip makes one clip with a progress bar.
-func (a *app) buildClip(ctx context.Context, p *progress, dir string, o build.Order) (string, error) {
+func (a *app) buildClip(ctx context.Context, p *progress, dir string, o build.Order, which string, left *estimate) (string, error) {
 	name := load.Load{Format: o.Format, Streams: 1}.String()
-	o.Progress = func(done, total int) { p.set("making "+name, done, total, fmt.Sprintf("frame %d of %d", done, total)) }
+	kept := build.Kept(dir, o)
+	o.Progress = func(done, total int) {
+		if !kept {
+			p.set(which+", "+name, done, total, fmt.Sprintf("frame %d of %d%s", done, total, left.frame(o.Format)))
+		}
+	}
 	return build.Clip(ctx, filepath.Clean(dir), o)
+}
+
+// estimate tells how long making clips will go on: as long for each picture
+// sample as it took so far.
+type estimate struct {
+	began       time.Time
+	done, total float64 // samples
+}
+
+func newEstimate(dir string, orders []build.Order) *estimate {
+	e := &estimate{began: time.Now()}
+	for _, o := range orders {
+		if !build.Kept(dir, o) {
+			e.total += float64(o.Frames()) * float64(o.Format.Width) * float64(o.Format.Height)
+		}
+	}
+	return e
+}
+
+// frame counts a frame and says how much time is left.
+func (e *estimate) frame(f media.Format) string {
+	e.done += float64(f.Width) * float64(f.Height)
+	passed := time.Since(e.began)
+	if passed < 2*time.Second {
+		return ""
+	}
+	left := time.Duration(float64(passed) * max(0, e.total/e.done-1))
+	return fmt.Sprintf(", %s left", left.Round(time.Second))
 }
 
 func (a *app) clipsListCommand() *cli.Command {

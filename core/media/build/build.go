@@ -109,7 +109,7 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 		return "", err
 	}
 	path = filepath.Join(dir, o.Name())
-	if kept(dir, o) {
+	if Kept(dir, o) {
 		if o.Progress != nil {
 			o.Progress(o.Frames(), o.Frames())
 		}
@@ -143,8 +143,8 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	return path, note(dir, e)
 }
 
-// kept tells whether the folder has the clip whole, made as it would be now.
-func kept(dir string, o Order) bool {
+// Kept tells whether the folder has the clip whole, made as it would be now.
+func Kept(dir string, o Order) bool {
 	m, err := ReadManifest(dir)
 	if err != nil {
 		return false

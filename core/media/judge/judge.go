@@ -5,8 +5,10 @@ package judge
 
 import (
 	"context"
+	"crypto/sha1"
 	_ "embed"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -15,6 +17,8 @@ import (
 	"time"
 
 	"github.com/chromedp/chromedp"
+
+	"vividstrain/core/media/picture"
 )
 
 //go:embed page.html
@@ -123,7 +127,8 @@ type Decoded struct {
 }
 
 // Decode has the browser decode packets in byte stream form. With sums it also
-// takes the checksum of every picture, in 8-bit 4:2:0.
+// takes the checksum of every picture, in 4:2:0 or 4:2:2 of 8 or 10
+// bits.
 func (b *Browser) Decode(codec string, packets [][]byte, sums bool) (d Decoded, err error) {
 	texts := make([]string, len(packets))
 	for i, p := range packets {
@@ -143,4 +148,18 @@ type Played struct {
 // Play plays a file of the folder in a video element, to its end.
 func (b *Browser) Play(file string) (p Played, err error) {
 	return call[Played](b, "play", "/files/"+file)
+}
+
+// Sum is the checksum that Decode gives a picture.
+func Sum(p *picture.Picture) string {
+	hash := sha1.New()
+	var row []byte
+	for i := range p.Planes {
+		_, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
+		for y := range h {
+			row = p.AppendRow(row[:0], i, y)
+			hash.Write(row)
+		}
+	}
+	return hex.EncodeToString(hash.Sum(nil))
 }

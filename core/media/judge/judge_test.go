@@ -2,8 +2,6 @@ package judge
 
 import (
 	"context"
-	"crypto/sha1"
-	"encoding/hex"
 	"fmt"
 	"io"
 	"os"
@@ -37,7 +35,6 @@ func decodeOurs(t testing.TB, packets [][]byte, threads int, sum bool) (sums []s
 			}
 		}
 	}()
-	var row []byte
 	for {
 		f, err := d.Receive(context.Background())
 		if err == io.EOF {
@@ -47,15 +44,7 @@ func decodeOurs(t testing.TB, packets [][]byte, threads int, sum bool) (sums []s
 		require.False(t, f.Damaged)
 		text := ""
 		if sum {
-			hash := sha1.New()
-			for i := range f.Planes {
-				_, h := f.Chroma.PlaneSize(i, f.Width, f.Height)
-				for y := range h {
-					row = f.AppendRow(row[:0], i, y)
-					hash.Write(row)
-				}
-			}
-			text = hex.EncodeToString(hash.Sum(nil))
+			text = Sum(f.Picture)
 		}
 		sums = append(sums, text)
 		f.Release()

@@ -115,6 +115,102 @@ func TestEachFrameIsNew(t *testing.T) {
 	require.Equal(t, drawn(320, 180, fps25, 7).MD5(), drawn(320, 180, fps25, 7).MD5())
 }
 
+// Every scene moves, has its strips in every kind of picture, and differs by
+// seed and from shot to shot.
+func TestScenesInEveryFormat(t *testing.T) {
+	for _, name := range Names() {
+		for _, f := range []media.Format{
+			{Depth: 8, Chroma: picture.C422}, {Depth: 10}, {Depth: 10, Chroma: picture.C422, Transfer: media.PQ},
+			{Depth: 10, Transfer: media.HLG}, {Depth: 8, Interlaced: true}, {Depth: 10, Interlaced: true, Chroma: picture.C422},
+		} {
+			f.Width, f.Height, f.Rate = 320, 180, fps25
+			var sums []string
+			for _, o := range []Order{{}, {Seed: 9}, {Noise: 40}} {
+				o.Scene, o.Format = name, f
+				s, err := New(o)
+				require.NoError(t, err)
+				d, p := s.NewDrawer(), picture.New(f.Width, f.Height, f.Depth, f.Chroma)
+				for _, frame := range []int{5, 6, 5 + shot*25} {
+					d.Draw(p, frame)
+					n, ok := ReadNumber(p)
+					require.True(t, ok, "%s %+v", name, f)
+					require.Equal(t, frame, n)
+					require.NotContains(t, sums, p.MD5())
+					sums = append(sums, p.MD5())
+				}
+			}
+		}
+	}
+	_, err := New(Order{Scene: "desert", Format: media.Format{Width: 320, Height: 180, Rate: fps25}})
+	require.ErrorContains(t, err, "harbour, rain, kelp")
+}
+
+// The two fields of an interlaced frame are of different times; those of a
+// progressive one are not.
+func TestFieldsAreOfTheirOwnTime(t *testing.T) {
+	combing := func(interlaced bool) (sum float64) {
+		f := media.Format{Width: 640, Height: 360, Rate: fps25, Depth: 8, Interlaced: interlaced}
+		s, err := New(Order{Format: f})
+		require.NoError(t, err)
+		p := picture.New(f.Width, f.Height, 8, picture.C420)
+		s.NewDrawer().Draw(p, 20)
+		for y := 200; y < 240; y += 2 { // where the ferry is
+			for x := range 640 {
+				at := func(y int) float64 { return float64(p.Planes[0].Pix[y*p.Planes[0].Stride+x]) }
+				sum += math.Abs(at(y)-at(y+1)) - math.Abs(at(y)-at(y+2))
+			}
+		}
+		return sum / (20 * 640)
+	}
+	require.Greater(t, combing(true), combing(false)+0.3)
+}
+
+// Lamps are brighter than white where the format has room for it, and greys take
+// steps of 10 bits.
+func TestHighlightsAndGradients(t *testing.T) {
+	look := func(depth int, transfer media.Transfer) (most int, values map[uint16]bool) {
+		f := media.Format{Width: 640, Height: 360, Rate: fps25, Depth: depth, Transfer: transfer}
+		s, err := New(Order{Scene: "rain", Format: f})
+		require.NoError(t, err)
+		p := picture.New(f.Width, f.Height, depth, picture.C420)
+		s.NewDrawer().Draw(p, 30)
+		values = map[uint16]bool{}
+		for y := 40; y < 320; y++ {
+			for x := range 640 {
+				v := p.Planes[0].Wide[y*p.Planes[0].Stride+x]
+				values[v] = true
+				most = max(most, int(v))
+			}
+		}
+		return most, values
+	}
+	sdr, values := look(10, media.SDR)
+	require.Equal(t, 940, sdr)
+	require.Greater(t, len(values), 300)
+	bright, _ := look(10, media.PQ)
+	white := int(codesFor(media.PQ, 10)[white])
+	require.InDelta(t, 64+876*0.58, white, 4, "203 cd/m2 are 58 % PQ (Rec. ITU-R BT.2408)")
+	require.Greater(t, bright, white+100)
+	require.InDelta(t, 64+876*0.75, codesFor(media.HLG, 10)[3760], 4, "203 cd/m2 are 75 % HLG")
+}
+
+// The vector instructions do what the plain loops do.
+func TestRowsInVectors(t *testing.T) {
+	for n := range 70 {
+		line, profile, a, b := make([]int16, n), make([]int16, n), make([]int8, n), make([]int8, n)
+		want, bytesOut, plain := make([]int16, n), make([]byte, n), make([]byte, n)
+		for i := range n {
+			profile[i], a[i], b[i] = int16(hash(uint32(i))>>20), int8(hash(uint32(i+100))), int8(hash(uint32(i+200)))
+			want[i] = 300 + profile[i] + (int16(a[i])*7-int16(b[i])*11)>>3
+			plain[i] = byte(max(16, min((want[i]+8)>>4, 235)))
+		}
+		mix(line, 300, profile, a, 7, b, -11)
+		require.Equal(t, want, line)
+		store(bytesOut, line, 16, 235)
+		require.Equal(t, plain, bytesOut)
+	}
+}
+
 func BenchmarkDraw(b *testing.B) {
 	for _, name := range Names() {
 		for _, size := range [][2]int{{1920, 1080}, {3840, 2160}} {
