@@ -142,6 +142,33 @@ func TestClipsAreBuiltAndInspected(t *testing.T) {
 	require.NotEqual(t, sums[0], sums[1])
 }
 
+// Clips are listed and verified against the manifest; what was changed is found.
+func TestClipsAreListedAndVerified(t *testing.T) {
+	s := newSession(t)
+	s.ok("clips", "build", "--seconds", "1", "--scene", "kelp", "--container", "mkv", "--b-frames", "2", "h264 240p25 600k", "h264 240p25 10bit hdr 900k")
+	list := s.ok("clips", "list")
+	require.Contains(t, list, "h264-240p25-600k-1s-kelp-b2.mkv")
+	require.Contains(t, list, "h264 240p25 10bit hdr 900k")
+	var manifest struct {
+		Clips []struct{ File, SHA256 string }
+	}
+	require.NoError(t, json.Unmarshal([]byte(s.ok("clips", "list", "--json", "clips")), &manifest))
+	require.Len(t, manifest.Clips, 2)
+	require.Equal(t, 2, strings.Count(s.ok("clips", "verify"), "● as made"))
+	one := s.ok("inspect", filepath.Join("clips", manifest.Clips[0].File))
+	for _, part := range []string{"h264 High 10", "BT.2020", "PQ", "2 in a row", "1000 cd/m2"} {
+		require.Contains(t, one, part)
+	}
+	require.NoError(t, os.Truncate(filepath.Join(s.dir, "clips", manifest.Clips[1].File), 500))
+	out, errOut, status := s.run("clips", "verify", "clips")
+	require.Equal(t, 1, status)
+	require.Contains(t, out, "× it has 500 bytes")
+	require.Contains(t, errOut, "1 of 2 clips in clips are not as they were made")
+	s.ok("clips", "build", "--seconds", "1", "--scene", "kelp", "--container", "mkv", "--b-frames", "2", "h264 240p25 600k")
+	again := s.ok("clips", "list", "--json", "clips")
+	require.Contains(t, again, manifest.Clips[1].SHA256, "the same order gives the same bytes")
+}
+
 // film copies a foreign stream into the session's folder.
 func (s *session) film(name string) {
 	data, err := os.ReadFile("../core/media/h264/testdata/" + name)
@@ -349,6 +376,15 @@ func TestBadInputIsOneClearLine(t *testing.T) {
 		{"--logbook|letter.txt/below/book.db|runs", 2, "logbook letter.txt/below"},
 		{"clips|build|--out|letter.txt/below|mjpeg 240p25 4M", 1, "not a directory"},
 		{"clips|build|--seconds|0|mjpeg 240p25 4M", 2, "more than 0"},
+		{"clips|build|--scene|desert|h264 240p25 1M", 2, "there are harbour, rain, kelp"},
+		{"clips|build|--effort|heroic|h264 240p25 1M", 2, "fast or good"},
+		{"clips|build|--b-frames|9|h264 240p25 1M", 2, "0 to 7, not 9"},
+		{"clips|build|--container|avi|h264 240p25 1M", 2, "mp4, mkv or ts"},
+		{"clips|build|--cavlc|mjpeg 240p25 4M", 2, "for h264 alone"},
+		{"clips|build|h264 240p25 12bit 1M", 2, "8 or 10 bits a sample, not 12"},
+		{"clips|build|h264 4320p25 90M", 2, "4096x2304"},
+		{"clips|list|letter.txt", 2, "not a directory"},
+		{"clips|verify|films", 2, "films has no manifest"},
 	} {
 		t.Run(c.args, func(t *testing.T) {
 			out, errOut, status := s.run(strings.Split(c.args, "|")...)
@@ -381,7 +417,7 @@ func TestFullDisk(t *testing.T) {
 
 func TestEveryHelpHasExamplesThatParse(t *testing.T) {
 	s := newSession(t)
-	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "inspect", "rewrap", "devices", "schema"} {
+	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "clips list", "clips verify", "inspect", "rewrap", "devices", "schema"} {
 		help := s.ok(append(strings.Fields(name), "--help")...)
 		_, examples, found := strings.Cut(help, "Examples:")
 		require.True(t, found, name)

@@ -74,7 +74,7 @@ func (c *coder[T]) chooseChroma() {
 
 // further are the modes to try for a block when the mode they are listed under
 // is the best so far of vertical, horizontal and DC.
-var further = [3][]int8{{5, 7, 3}, {6, 8, 4}, {3, 4}}
+var further = [3][]int8{{5, 7}, {6, 8}, {3, 4}}
 
 // codeBlocks chooses the modes of a macroblock of Intra_4x4 or, with large,
 // Intra_8x8, and reconstructs its luma. It gives up when the cost passes limit.
@@ -200,8 +200,8 @@ func (c *coder[T]) codeIntra(limit int) bool {
 	}
 	d.setIntra(kindIntra)
 	for _, large := range c.blockSizes {
-		if !c.thorough && limit < math.MaxInt {
-			break // in pictures that are predicted from others it is hardly worth it
+		if !c.thorough && (limit < math.MaxInt || cost < c.price(160)) {
+			break // in pictures that are predicted from others, and where it is plain, it is hardly worth it
 		}
 		if v, ok := c.codeBlocks(large, best); ok {
 			best, size = v, 4+4*oneIf(large)
