@@ -96,7 +96,7 @@ func (c *canvas) storeChroma(y, down int) {
 		}
 		mix(line, c.colour[i], c.flat, tint, int16(gain), noise, s.noiseGain/2)
 		if plane := &p.Planes[1+i]; plane.Wide != nil {
-			storeShifted(plane.Wide[row*plane.Stride:][:w], line, s.chromaStep)
+			storeShifted(plane.Wide[row*plane.Stride:][:w], line, s.chromaShift)
 		} else {
 			store(plane.Pix[row*plane.Stride:][:w], line, 16, 240)
 		}
@@ -131,9 +131,11 @@ func storeWide(dst []uint16, line []int16, codes []uint16) {
 	}
 }
 
-func storeShifted(dst []uint16, line []int16, step int) {
+// storeShifted makes samples of values that have so many bits more.
+func storeShifted(dst []uint16, line []int16, shift uint) {
+	most := int16(4095 >> shift)
 	for x, v := range line[:len(dst)] {
-		dst[x] = uint16(max(1, min(int(v)/step, 4095/step)))
+		dst[x] = uint16(max(1, min(v>>shift, most)))
 	}
 }
 

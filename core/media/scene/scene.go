@@ -68,7 +68,7 @@ type Stage struct {
 	width, height int
 	view          view
 	codes         []uint16 // samples by value
-	chromaStep    int      // of values to samples
+	chromaShift   uint     // from values to samples
 	rate          float64
 	noise         *[noiseRows][noiseLen]int8
 	noiseGain     int16
@@ -89,7 +89,7 @@ func New(o Order) (*Stage, error) {
 	}
 	s := &Stage{order: o, width: f.Width, height: f.Height, rate: f.Rate.Hz(), noise: &whiteNoise}
 	s.noiseGain = int16(min(o.Noise/127*16*noiseUnit+0.5, 127))
-	s.codes, s.chromaStep = codesFor(f.Transfer, f.Depth), 1<<(12-f.Depth)
+	s.codes, s.chromaShift = codesFor(f.Transfer, f.Depth), uint(12-f.Depth)
 	s.view = make(s)
 	return s, nil
 }
