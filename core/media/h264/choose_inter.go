@@ -27,6 +27,18 @@ func (c *coder[T]) take(o *choice) {
 	if o.direct != 0 {
 		d.predictDirect(int(o.direct))
 	}
+	if o.shape == part16x16 {
+		for l := range lists {
+			ref, v := int8(-1), vector{}
+			if o.lists[0]>>l&1 != 0 {
+				ref, v = o.ref[l][0], o.mv[l][0]
+			}
+			d.setRef(l, 0, 4, 4, ref)
+			d.setVector(l, 0, 4, 4, v)
+		}
+		d.keepRefs(lists)
+		return
+	}
 	for b8 := range 4 {
 		if o.direct>>b8&1 != 0 {
 			continue
@@ -350,7 +362,11 @@ func (c *coder[T]) codeInter() {
 	d, r := c.d, c.r
 	d.mb.cbp, d.coded, d.more = 0, 0, 0
 	d.mb.transform8 = d.h.pps.transform8x8
+	nothing := c.inter.luma.nothing()
 	for b8 := range 4 {
+		if at := c.lumaAt(4 * b8); c.k.sad(c.src[0][at:], r.stride, r.luma[at:], r.stride, 8, 8) < nothing {
+			continue
+		}
 		if d.mb.transform8 {
 			if c.large(b8, c.lumaAt(4*b8), 3, &c.inter.luma) > 0 {
 				d.mb.cbp |= 1 << b8

@@ -196,8 +196,14 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 	d, r := c.d, c.r
 	blocks := d.chromaBlocks()
 	var any [2]int
+	var plain [2]bool // of the planes: there is nothing to be coded
 	for plane := range 2 {
 		pix, src := r.chroma[plane], c.src[1+plane]
+		if list > 0 && c.k.sad(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing()*blocks/4 {
+			plain[plane] = true
+			c.l.chroma[plane], c.l.chromaDC[plane] = [128]int16{}, [8]int16{}
+			continue
+		}
 		for k := range blocks {
 			at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
 			c.k.forward4(src[at:], r.chromaStride, pix[at:], r.chromaStride, &c.coef[8*plane+k])
@@ -208,6 +214,9 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 	offset := 6 * (d.h.sps.chromaDepth - 8)
 	scan := scans4[d.fieldScan()][1:]
 	for plane := range 2 {
+		if plain[plane] {
+			continue
+		}
 		quant := &q.chroma[plane]
 		qp := chromaQP(c.qp, d.h.pps.chromaQPOffset[plane], d.h.sps.chromaDepth) + offset
 		scale := d.scale.small[list+1+plane][qp][:]

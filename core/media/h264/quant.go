@@ -74,6 +74,12 @@ func (q *quantiser) bias(shift uint) int32 {
 	return int32(1<<shift) / 6
 }
 
+// nothing is the sum of absolute differences under which an 8x8 block has no DC
+// coefficient and hardly any other.
+func (q *quantiser) nothing() int {
+	return int((int64(1)<<(q.shift+1) - int64(q.bias(q.shift+1))) / int64(q.large[0]))
+}
+
 // factors4 and factors8 follow from norm4 and norm8 and the squared lengths of
 // the transforms' rows: of 4x4 blocks 4, and 5/2 that count twice; of 8x8 blocks
 // 8, 289/32 and 5.
