@@ -161,16 +161,13 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 		try(px+s[0], py+s[1])
 	}
 	c.found = best
-	at := vector{int16(4 * x), int16(4 * y)}
-	if c.thorough {
-		return c.refine(t, at)
-	}
-	return c.refineFast(t, &w, at)
+	return c.refine(t, &w, vector{int16(4 * x), int16(4 * y)})
 }
 
-// refineFast guesses the place between samples from how the differences at whole
-// samples grow to both sides, as if on a parabola.
-func (c *coder[T]) refineFast(t *target, w *window[T], at vector) (vector, int) {
+// refine goes on to quarter samples: it guesses the place between samples from how
+// the differences at whole samples grow to both sides, as if on a parabola, and
+// tries it and the predicted vector.
+func (c *coder[T]) refine(t *target, w *window[T], at vector) (vector, int) {
 	x, y := int(at.x>>2), int(at.y>>2)
 	middle := c.sadAt(t, w, x, y)
 	top := func(before, behind int) int16 {
@@ -190,36 +187,13 @@ func (c *coder[T]) refineFast(t *target, w *window[T], at vector) (vector, int) 
 			best, at = cost, v
 		}
 	}
-	return at, best
-}
-
-// refine goes on from whole samples to halves and quarters. Where the predicted
-// vector, which may point between samples, is better already, there is but the
-// last step to go.
-func (c *coder[T]) refine(t *target, at vector) (vector, int) {
-	best := c.satdAt(t, at) + c.vectorPrice(at, t.pred)
-	near, sizes := square[:4], []int16{2, 1}
-	if c.thorough {
-		near = square[:]
+	if !c.thorough {
+		return at, best
 	}
-	if (t.pred.x|t.pred.y)&3 != 0 && c.within(t.pred) {
-		if cost := c.satdAt(t, t.pred) + c.vectorPrice(t.pred, t.pred); cost < best {
-			best, at = cost, t.pred
-			if !c.thorough {
-				sizes = sizes[1:]
-			}
-		}
-	}
-	for _, size := range sizes {
-		from := at
-		for _, s := range near {
-			v := vector{from.x + int16(s[0])*size, from.y + int16(s[1])*size}
-			if v == at {
-				continue
-			}
-			if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
-				best, at = cost, v
-			}
+	for from, i := at, 0; i < len(square); i++ {
+		v := vector{from.x + int16(square[i][0]), from.y + int16(square[i][1])}
+		if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
+			best, at = cost, v
 		}
 	}
 	return at, best

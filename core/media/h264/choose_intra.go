@@ -170,7 +170,7 @@ func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int
 			best, cost = mode, v
 		}
 	}
-	if c.thorough {
+	if c.thorough && d.h.kind == sliceI {
 		for mode := range int8(9) {
 			try(mode)
 		}
@@ -194,6 +194,9 @@ func (c *coder[T]) codeIntra(limit int) bool {
 	d := c.d
 	c.findAround()
 	mode, cost := c.choose16()
+	if c.thorough && limit < math.MaxInt && cost > 2*limit {
+		return false // smaller blocks do not make up for that
+	}
 	best, size := limit, 0
 	if cost < best {
 		best, size = cost, 16

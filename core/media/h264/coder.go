@@ -23,6 +23,7 @@ type coder[T sample] struct {
 	splitFrom  int    // what a macroblock must cost to be searched in 8x8 blocks
 	intraFrom  int    // the same for intra prediction in P and B pictures
 	intraBias  int    // eighths: what intra prediction may cost compared to inter prediction
+	plain      int    // quarters: by how much it may be less plain than what inter prediction leaves
 	splitSteps int    // of that search
 	blockSizes []bool // of intra prediction in blocks, true for 8x8
 	gaveUp     bool   // codeBlocks did not come to the end
@@ -321,9 +322,6 @@ func (c *coder[T]) predictInter() (skipped bool) {
 // mayBeIntra tells whether intra prediction has a chance against what was found:
 // whether the macroblock is plain compared to what inter prediction leaves.
 func (c *coder[T]) mayBeIntra() bool {
-	if c.thorough {
-		return true
-	}
 	r := c.r
 	src := c.src[0][r.at:]
 	sum := int32(0)
@@ -336,7 +334,7 @@ func (c *coder[T]) mayBeIntra() bool {
 	for x := range row {
 		row[x] = T(sum >> 8)
 	}
-	return c.k.satd(src, r.stride, c.guess[:], 0, 16, 16) < c.best.cost*7/4
+	return c.k.satd(src, r.stride, c.guess[:], 0, 16, 16) < c.best.cost*c.plain/4
 }
 
 // like tells whether two choices are the same motion.
