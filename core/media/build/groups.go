@@ -96,6 +96,7 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 	}
 	share := float64(g.order.Format.Bitrate) / g.order.Format.Rate.Hz()
 	all := make([]*group, count)
+	spent := spending{format: g.order.Format, share: share}
 	saved := 0.0 // bits that finished groups left over, less what was given on
 	var costs h264.Costs
 	for i := range count + ahead {
@@ -114,6 +115,9 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 					return err
 				}
 			}
+			if err := spent.add(old.Frames, old.bits, i == count+ahead-1); err != nil {
+				return err
+			}
 			saved += float64(old.Frames)*share - old.bits + old.Carry
 			costs = old.Costs
 			all[i-ahead] = nil
@@ -127,6 +131,30 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 			all[i] = job
 			jobs <- job
 		}
+	}
+	return nil
+}
+
+// spending watches whether the bitrate comes out.
+type spending struct {
+	format media.Format
+	share  float64 // bits a frame
+	frames int
+	bits   float64
+}
+
+// add counts a group. It is an error if the rate is far off, so far that what
+// follows cannot make it good, or if at the end it is off by more than 3 %.
+func (s *spending) add(frames int, bits float64, last bool) error {
+	s.frames += frames
+	s.bits += bits
+	off := s.bits/(float64(s.frames)*s.share) - 1
+	if off > 0.5 || off < -0.5 || last && (off > 0.03 || off < -0.03) && float64(s.frames) >= s.format.Rate.Hz() {
+		came := int64(s.bits / float64(s.frames) * s.format.Rate.Hz())
+		if off > 0 {
+			return &RateError{Format: s.format, Lowest: came}
+		}
+		return &RateError{Format: s.format, Highest: came}
 	}
 	return nil
 }

@@ -29,13 +29,18 @@ type point struct {
 // RateError says that a bitrate cannot be reached at a size and frame rate.
 type RateError struct {
 	Format          media.Format
-	Lowest, Highest int64 // what can be reached, bits a second
+	Lowest, Highest int64 // what can be reached, bits a second; 0 where it is not known
 }
 
 func (e *RateError) Error() string {
-	return fmt.Sprintf("%s %s cannot have %sb/s with this scene; %sb/s to %sb/s can be reached",
-		e.Format.Codec, e.Format.SizeRate(), media.ShortBitrate(float64(e.Format.Bitrate)),
-		media.ShortBitrate(float64(e.Lowest)), media.ShortBitrate(float64(e.Highest)))
+	line := fmt.Sprintf("%s %s cannot have %sb/s with this scene", e.Format.Codec, e.Format.SizeRate(), media.ShortBitrate(float64(e.Format.Bitrate)))
+	switch {
+	case e.Highest == 0:
+		return line + fmt.Sprintf("; at the coarsest it takes %sb/s", media.ShortBitrate(float64(e.Lowest)))
+	case e.Lowest == 0:
+		return line + fmt.Sprintf("; at the finest it takes %sb/s", media.ShortBitrate(float64(e.Highest)))
+	}
+	return line + fmt.Sprintf("; %sb/s to %sb/s can be reached", media.ShortBitrate(float64(e.Lowest)), media.ShortBitrate(float64(e.Highest)))
 }
 
 // newSteering measures, with probe, what frames cost at qualities around the
