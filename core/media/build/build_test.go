@@ -187,6 +187,18 @@ func TestRateThatCannotBeReached(t *testing.T) {
 	}
 }
 
+// With h264 it shows while the clip is made.
+func TestRateThatH264CannotReach(t *testing.T) {
+	for line, want := range map[string]string{"h264 240p25 150M": "at the finest it takes", "h264 360p25 30k": "at the coarsest it takes"} {
+		dir := t.TempDir()
+		_, err := Clip(t.Context(), dir, Order{Format: format(t, line), Seconds: 2})
+		var wrong *RateError
+		require.ErrorAs(t, err, &wrong)
+		require.ErrorContains(t, err, want)
+		requireEmpty(t, dir)
+	}
+}
+
 func TestCodecThatCannotCarryIt(t *testing.T) {
 	for _, line := range []string{"hevc 240p25 2M", "mjpeg 240p25 10bit 4M", "mjpeg 576i25 9M"} {
 		_, err := Clip(t.Context(), t.TempDir(), Order{Format: format(t, line), Seconds: 1})

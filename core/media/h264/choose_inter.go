@@ -254,7 +254,7 @@ func (c *coder[T]) chooseP() {
 		}
 	}
 	o.cost += c.price(1)
-	if o.cost > c.splitFrom {
+	if o.cost > max(c.splitFrom, c.floor*5/4) {
 		c.split(0)
 	}
 }

@@ -20,6 +20,7 @@ type coder[T sample] struct {
 
 	// How much is tried.
 	thorough   bool
+	floor      int    // what macroblocks of the slice cost at least: noise weighs on all of them
 	splitFrom  int    // what a macroblock must cost to be searched in 8x8 blocks
 	intraFrom  int    // the same for intra prediction in P and B pictures
 	intraBias  int    // eighths: what intra prediction may cost compared to inter prediction
@@ -309,7 +310,10 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	} else {
 		c.chooseP()
 	}
-	if c.best.cost > c.intraFrom && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias/8) {
+	if !c.thorough {
+		c.noteCost(c.best.cost)
+	}
+	if c.best.cost > max(c.intraFrom, c.floor*5/4) && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias/8) {
 		return false
 	}
 	c.take(&c.best)
@@ -317,6 +321,16 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	r.inter()
 	c.codeInter()
 	return d.mb.cbp == 0 && c.best.like(&c.skip)
+}
+
+// noteCost follows the costs of macroblocks near their lower end: what noise
+// alone costs.
+func (c *coder[T]) noteCost(cost int) {
+	if c.floor == 0 || cost < c.floor {
+		c.floor += (cost - c.floor) / 4
+	} else {
+		c.floor += (cost - c.floor) / 48
+	}
 }
 
 // mayBeIntra tells whether intra prediction has a chance against what was found:

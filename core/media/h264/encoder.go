@@ -553,6 +553,7 @@ func (c *coder[T]) begin(s *slice) {
 	if s.h.kind == sliceI {
 		clear(c.costs)
 	}
+	c.floor = 0
 	c.w.begin(c.d)
 	c.setQP(s.h.qp)
 }
