@@ -58,7 +58,7 @@ func NoiseFor(f media.Format) float64 {
 	if f.Chroma == picture.C422 {
 		perPixel *= 0.75
 	}
-	return min(max(9*math.Sqrt(perPixel), 5.5*math.Exp2(perPixel)-5.5), 120)
+	return min(max(6*math.Sqrt(perPixel), 5.5*math.Exp2(perPixel)-5.5), 120)
 }
 
 // Stage holds what all drawers of one order share. It may be used by several
