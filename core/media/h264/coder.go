@@ -23,7 +23,7 @@ type coder[T sample] struct {
 	floor      int    // what macroblocks of the slice cost at least: noise weighs on all of them
 	splitFrom  int    // what a macroblock must cost to be searched in 8x8 blocks
 	intraFrom  int    // the same for intra prediction in P and B pictures
-	intraBias  int    // eighths: what intra prediction may cost compared to inter prediction
+	intraBias  [2]int // eighths: what intra prediction may cost compared to inter prediction, in P and in B pictures
 	plain      int    // quarters: by how much it may be less plain than what inter prediction leaves
 	splitSteps int    // of that search
 	blockSizes []bool // of intra prediction in blocks, true for 8x8
@@ -313,7 +313,7 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	if !c.thorough {
 		c.noteCost(c.best.cost)
 	}
-	if c.best.cost > max(c.intraFrom, c.floor*5/4) && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias/8) {
+	if c.best.cost > max(c.intraFrom, c.floor*5/4) && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias[lists-1]/8) {
 		return false
 	}
 	c.take(&c.best)

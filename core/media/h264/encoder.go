@@ -122,9 +122,9 @@ func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
 	c.thorough = e.set.Effort == Good
 	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
-	c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias, c.plain = 1000, 1, 650, 10, 7
+	c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias, c.plain = 1000, 1, 650, [2]int{10, 10}, 7
 	if c.thorough {
-		c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias, c.plain = 250, 8, 200, 8, 10
+		c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias, c.plain = 250, 8, 200, [2]int{10, 8}, 10
 		c.blockSizes = []bool{true, false}
 	}
 	c.splitFrom <<= e.set.Format.Depth - 8
