@@ -58,3 +58,26 @@ func TestMoreRBSP(t *testing.T) {
 	empty := NewReader([]byte{0, 0})
 	require.False(t, empty.MoreRBSP())
 }
+
+// A window shows what would be read, wherever the reader stands, and zeros
+// behind the end.
+func TestWindowShowsWhatComes(t *testing.T) {
+	data := make([]byte, 23)
+	for i := range data {
+		data[i] = byte(i*37 + 11)
+	}
+	for pos := range 8*len(data) + 20 {
+		r := NewReader(data)
+		r.Skip(pos)
+		window, peek := r.Window(), r.Peek()
+		require.Equal(t, pos, r.Pos(), "nothing was read")
+		require.EqualValues(t, peek, window>>32, "at %d", pos)
+		for i := range 57 {
+			bit := uint64(0)
+			if at := pos + i; at < 8*len(data) {
+				bit = uint64(data[at>>3] >> (7 - at&7) & 1)
+			}
+			require.Equal(t, bit, window>>(63-i)&1, "bit %d at %d", i, pos)
+		}
+	}
+}

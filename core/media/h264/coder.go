@@ -18,16 +18,10 @@ type coder[T sample] struct {
 	ok     around
 	lambda int // what a bit weighs against satd, in sixteenths
 
-	// How much is tried.
-	thorough   bool
-	floor      int    // what macroblocks of the slice cost at least: noise weighs on all of them
-	splitFrom  int    // what a macroblock must cost to be searched in 8x8 blocks
-	intraFrom  int    // the same for intra prediction in P and B pictures
-	intraBias  [2]int // eighths: what intra prediction may cost compared to inter prediction, in P and in B pictures
-	plain      int    // quarters: by how much it may be less plain than what inter prediction leaves
-	splitSteps int    // of that search
+	trials
 	blockSizes []bool // of intra prediction in blocks, true for 8x8
 	gaveUp     bool   // codeBlocks did not come to the end
+	floor      int    // what macroblocks of the slice cost at least: noise weighs on all of them
 
 	refs                  [2][]source[T] // the reference pictures of the slice
 	best, skip            choice
@@ -43,6 +37,23 @@ type coder[T sample] struct {
 	work8                 [64]int32
 	dcs                   [16]int32
 	coef                  [16][16]int32
+}
+
+// trials say how much is tried. Costs are satd of 8-bit samples.
+type trials struct {
+	thorough   bool
+	splitFrom  int    // what a macroblock must cost to be searched in 8x8 blocks
+	splitSteps int    // of that search
+	intraFrom  int    // what it must cost for intra prediction to be tried in P and B pictures
+	intraBias  [2]int // eighths: what intra prediction may cost compared to inter prediction, in P and in B pictures
+	plain      int    // quarters: by how much it may be less plain than what inter prediction leaves
+}
+
+// efforts are the trials of each Effort. The numbers are those with which the
+// scenes took the fewest bits for the time.
+var efforts = [...]trials{
+	Fast: {splitFrom: 1000, splitSteps: 1, intraFrom: 650, intraBias: [2]int{10, 10}, plain: 7},
+	Good: {thorough: true, splitFrom: 250, splitSteps: 8, intraFrom: 200, intraBias: [2]int{10, 8}, plain: 10},
 }
 
 // qualities are the quantisers of a macroblock's planes.

@@ -62,7 +62,6 @@ type Encoder struct {
 	expect  int // frames of the group to come
 	due     int // frames still to come of the one that has begun
 	number  int // of the next frame since the last IDR picture, in order of display
-	coded   int // frames since then, in order of coding
 	frame   int // frame_num of the next picture
 	idrs    int
 
@@ -120,15 +119,13 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 // setup prepares the coder for one kind of samples.
 func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
-	c.thorough = e.set.Effort == Good
-	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
-	c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias, c.plain = 1000, 1, 650, [2]int{10, 10}, 7
-	if c.thorough {
-		c.splitFrom, c.splitSteps, c.intraFrom, c.intraBias, c.plain = 250, 8, 200, [2]int{10, 8}, 10
-		c.blockSizes = []bool{true, false}
-	}
+	c.trials = efforts[e.set.Effort]
 	c.splitFrom <<= e.set.Format.Depth - 8
 	c.intraFrom <<= e.set.Format.Depth - 8
+	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
+	if c.thorough {
+		c.blockSizes = []bool{true, false}
+	}
 	c.costs = make([]int32, e.sps.mbWidth*e.sps.mbHeight)
 	c.reach, c.vertical = 256, verticalReach(e.sps)
 }
@@ -175,7 +172,10 @@ func (e *Encoder) parameters() (*sps, *pps) {
 	if set.BFrames > 2 {
 		s.maxRefFrames = max(s.maxRefFrames, 3) + 1
 	}
-	if set.KeyEvery == 1 && !f.Interlaced {
+	switch {
+	case f.Interlaced:
+		s.maxRefFrames++ // the second field of a frame refers to its first and to frames before
+	case set.KeyEvery == 1:
 		s.maxRefFrames = 0
 	}
 	s.vui.buffering = max(s.maxRefFrames, s.vui.reorder)
@@ -217,7 +217,7 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 		}
 	}
 	if e.number == e.set.KeyEvery {
-		e.number, e.coded = 0, 0
+		e.number = 0
 	}
 	return nil
 }
@@ -225,7 +225,7 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 // Flush codes what waits. The next picture begins anew.
 func (e *Encoder) Flush() error {
 	err := e.code()
-	e.number, e.coded, e.due = 0, 0, 0
+	e.number, e.due = 0, 0
 	e.s.end()
 	e.show()
 	return err
@@ -352,7 +352,7 @@ func (e *Encoder) codeBetween(list []*input) error {
 func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 	idr := in.number == 0 || e.set.KeyEvery == 1
 	if idr {
-		e.frame, e.coded = 0, 0
+		e.frame = 0
 		if e.set.KeyEvery == 1 {
 			in.number = 0
 		}
@@ -395,7 +395,6 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 	}
 	e.show()
 	e.packet.PTS, e.packet.Key = in.pts, idr
-	e.coded++
 	return e.out(&e.packet)
 }
 

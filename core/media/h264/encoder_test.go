@@ -1,7 +1,6 @@
 package h264
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"math"
@@ -172,7 +171,6 @@ func TestBrowserDecodesOurStreams(t *testing.T) {
 			require.Equal(t, want.Sums, got)
 		})
 	}
-	_ = bytes.Equal
 }
 
 // The bitrate that was ordered comes out, and no second takes much more.

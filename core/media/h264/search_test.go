@@ -1,6 +1,7 @@
 package h264
 
 import (
+	"context"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -242,4 +243,61 @@ func TestCarriesNamesWhatItCannot(t *testing.T) {
 		_, err := NewEncoder(Settings{Format: f}, nil)
 		require.ErrorContains(t, err, want)
 	}
+}
+
+// With B pictures that are referred to, the first reference of a P picture is the
+// anchor before it, not the B picture that was coded last.
+func TestNearestReferenceComesFirst(t *testing.T) {
+	set := settings(func(s *Settings) { s.BFrames, s.References, s.KeyEvery = 3, 2, 50 })
+	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
+	require.NoError(t, err)
+	orders := map[int32][]int32{} // of the references of each P picture, by its own
+	e.s.hand = func(_ context.Context, j *job) error {
+		for _, s := range j.slices {
+			if s.h.kind == sliceP {
+				for i := range s.lists[0].n {
+					orders[j.poc[0]] = append(orders[j.poc[0]], s.lists[0].refs[i].order())
+				}
+			}
+		}
+		j.f.advance(j.structure, allRows)
+		j.reset()
+		return nil
+	}
+	p := picture.New(176, 144, 8, picture.C420)
+	for n := range 14 {
+		film(p, n)
+		require.NoError(t, e.Encode(p, int64(n)))
+	}
+	require.NoError(t, e.Flush())
+	require.Equal(t, map[int32][]int32{8: {0}, 16: {8, 4}, 24: {16, 12}, 26: {24, 20}}, orders)
+}
+
+// Fields refer to both fields of the frame before, and the second one of a frame
+// to its first.
+func TestFieldsReferToFields(t *testing.T) {
+	set := settings(func(s *Settings) { s.Format.Interlaced, s.KeyEvery = true, 50 })
+	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
+	require.NoError(t, err)
+	var refs [][]int32
+	e.s.hand = func(_ context.Context, j *job) error {
+		var list []int32
+		for i := range j.slices[0].lists[0].n {
+			list = append(list, j.slices[0].lists[0].refs[i].order())
+		}
+		if j.slices[0].h.kind == sliceI {
+			list = nil
+		}
+		refs = append(refs, list)
+		j.f.advance(j.structure, allRows)
+		j.reset()
+		return nil
+	}
+	p := picture.New(176, 144, 8, picture.C420)
+	for n := range 3 {
+		film(p, n)
+		require.NoError(t, e.Encode(p, int64(n)))
+	}
+	require.NoError(t, e.Flush())
+	require.Equal(t, [][]int32{nil, {0}, {0, 1}, {1, 2, 0}, {2, 3}, {3, 4, 2}}, refs)
 }

@@ -63,3 +63,17 @@ func TestPoolLendsAgain(t *testing.T) {
 	c.Release()
 	require.Zero(t, testing.AllocsPerRun(100, func() { l.Get(32, 32, 8, C420).Release() }))
 }
+
+// Planes may differ in depth; two bytes a sample are written as soon as one has
+// more than eight bits.
+func TestPlanesOfTheirOwnDepth(t *testing.T) {
+	p := New(4, 2, 10, C420)
+	require.Equal(t, [3]int{10, 10, 10}, [3]int{p.PlaneDepth(0), p.PlaneDepth(1), p.PlaneDepth(2)})
+	p.ChromaDepth = 8
+	require.Equal(t, [3]int{10, 8, 8}, [3]int{p.PlaneDepth(0), p.PlaneDepth(1), p.PlaneDepth(2)})
+	p.Planes[1].Wide[1] = 0xFE
+	require.Equal(t, []byte{0, 0, 0xFE, 0}, p.AppendRow(nil, 1, 0))
+	flat := New(4, 2, 8, C422)
+	flat.Planes[2].Pix[3] = 9
+	require.Equal(t, []byte{0, 9}, flat.AppendRow(nil, 2, 1))
+}

@@ -51,7 +51,7 @@ type Order struct {
 // NoiseFor is the noise with which a format's bitrate has something to carry, at
 // a quantiser that is usual for films.
 func NoiseFor(f media.Format) float64 {
-	if f.PixelRate() == 0 {
+	if !(f.PixelRate() > 0) {
 		return 0
 	}
 	perPixel := float64(f.Bitrate) / f.PixelRate()

@@ -1,0 +1,36 @@
+package report
+
+import (
+	"errors"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media/build"
+)
+
+var manifest = &build.Manifest{Clips: []build.Entry{
+	{File: "a.mp4", Load: "h264 240p25 500k", Scene: "harbour", Frames: 125, Bytes: 312_800, BitrateBps: 500_480, SHA256: "0123456789abcdef"},
+	{File: "b-kelp.mkv", Load: "h264 2160p25 10bit hdr 40M", Scene: "kelp", Frames: 50, Bytes: 10_040_000, BitrateBps: 40_160_000, SHA256: "fedc"},
+}}
+
+func TestClipsTable(t *testing.T) {
+	require.Equal(t, strings.TrimLeft(`
+file        load line                   scene    frames    MB    b/s  sha256
+a.mp4       h264 240p25 500k            harbour     125   0.3   500k  01234567
+b-kelp.mkv  h264 2160p25 10bit hdr 40M  kelp         50  10.0  40.2M  fedc
+`, "\n"), Style{}.Clips(manifest))
+}
+
+func TestVerifiedTable(t *testing.T) {
+	found := map[string]error{"a.mp4": nil, "b-kelp.mkv": errors.New("frame 7 is damaged")}
+	require.Equal(t, strings.TrimLeft(`
+file        frames  found
+a.mp4          125  ● as made
+b-kelp.mkv      50  × frame 7 is damaged
+`, "\n"), Style{}.Verified(manifest, found))
+	colored := Style{Color: true}.Verified(manifest, found)
+	require.Contains(t, colored, "\x1b[32m● as made\x1b[0m")
+	require.Contains(t, colored, "\x1b[31m× frame 7 is damaged\x1b[0m")
+}
