@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"os"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -27,4 +28,27 @@ func TestTimeLeft(t *testing.T) {
 		}
 		require.Equal(t, ", 26s left", e.frame(large), "14 of 50 parts took 10 s")
 	})
+}
+
+// A live line that is set again and again never waits for itself.
+func TestProgressDoesNotBlock(t *testing.T) {
+	terminal, err := os.OpenFile("/dev/ptmx", os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer terminal.Close()
+	p := &progress{out: terminal, live: true}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for start := time.Now(); time.Since(start) < 1500*time.Millisecond; { // several refreshes
+			for i := range 100 {
+				p.set("checking", i, 100, "frame by frame")
+			}
+		}
+		p.stop()
+	}()
+	select {
+	case <-done:
+	case <-time.After(time.Minute):
+		t.Fatal("it hangs")
+	}
 }

@@ -35,6 +35,15 @@ func (p *progress) set(label string, done, total int, status string) {
 	if !p.live {
 		return
 	}
+	bar := p.relabel(label, status)
+	// The bar asks for label and status while it takes these up, so that the
+	// lock must be free.
+	bar.SetTotal(int64(max(total, done+1)), false)
+	bar.SetCurrent(int64(done))
+}
+
+// relabel sets what stands beside the bar, which it makes if there is none.
+func (p *progress) relabel(label, status string) *mpb.Bar {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.bar == nil {
@@ -52,8 +61,7 @@ func (p *progress) set(label string, done, total int, status string) {
 			mpb.AppendDecorators(decor.Any(text(&p.status))))
 	}
 	p.label, p.status = label, status
-	p.bar.SetTotal(int64(max(total, done+1)), false)
-	p.bar.SetCurrent(int64(done))
+	return p.bar
 }
 
 // stop takes the live line away.
