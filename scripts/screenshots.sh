@@ -30,7 +30,7 @@ only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
 want demo && shot demo 60 vividstrain demo --out demo
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
-want climb-live && shot climb-live 24 vividstrain climb --hold 5s --clips clips --ladder quick
+want climb-live && shot climb-live 19 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
 mkdir -p "$work/films"
 while read -r from to; do
@@ -43,8 +43,8 @@ done <<-END
 	high10-420 harbour-10bit.mkv
 	high422-10 kelp-master.mp4
 END
-want climb-files && shot climb-files 85 vividstrain climb --hold 3s --settle 1s --baseline 1s films "h264 480p30 2M"
+want climb-files && shot climb-files 45 vividstrain climb --hold 3s --settle 1s --baseline 1s films "h264 480p30 2M"
 want inspect && shot inspect 3 bash -c "vividstrain inspect films/* clips/h264-720p25-4M-5s.mp4; echo; vividstrain inspect films/lounge-evening.mkv"
-want clips && shot clips 40 bash -c "vividstrain clips list clips; echo; vividstrain clips verify clips"
+want clips && shot clips 32 bash -c "vividstrain clips list clips; echo; vividstrain clips verify clips"
 want ladders && shot ladders 2 bash -c 'vividstrain ladders; echo; vividstrain devices; echo; vividstrain ladders show broadcast'
 exit 0
