@@ -67,7 +67,7 @@ type qualities struct {
 func (c *coder[T]) setQP(qp int) {
 	c.qp = qp
 	c.lambda = lambdas[qp+6*(c.d.h.sps.depth-8)]
-	s, p := c.d.h.sps, c.d.h.pps
+	s := c.d.h.sps
 	for _, intra := range []bool{true, false} {
 		q := &c.inter
 		if intra {
@@ -75,13 +75,19 @@ func (c *coder[T]) setQP(qp int) {
 		}
 		q.luma = newQuantiser(qp+6*(s.depth-8), intra)
 		for i := range q.chroma {
-			chroma := chromaQP(qp, p.chromaQPOffset[i], s.chromaDepth) + 6*(s.chromaDepth-8)
+			chroma := c.chromaQP(i)
 			q.chroma[i], q.chromaDC[i] = newQuantiser(chroma, intra), newQuantiser(chroma, intra)
 			if s.chroma.IsTall() {
 				q.chromaDC[i] = newQuantiser(chroma+3, intra)
 			}
 		}
 	}
+}
+
+// chromaQP is QP'C of a chroma plane (8.5.8).
+func (c *coder[T]) chromaQP(plane int) int {
+	s := c.d.h.sps
+	return chromaQP(c.qp, c.d.h.pps.chromaQPOffset[plane], s.chromaDepth) + 6*(s.chromaDepth-8)
 }
 
 // lumaScale is LevelScale of luma for the quantiser in use; list is that of the
@@ -224,15 +230,13 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 		}
 		any[0] += c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
 	}
-	offset := 6 * (d.h.sps.chromaDepth - 8)
 	scan := scans4[d.fieldScan()][1:]
 	for plane := range 2 {
 		if plain[plane] {
 			continue
 		}
 		quant := &q.chroma[plane]
-		qp := chromaQP(c.qp, d.h.pps.chromaQPOffset[plane], d.h.sps.chromaDepth) + offset
-		scale := d.scale.small[list+1+plane][qp][:]
+		scale := d.scale.small[list+1+plane][c.chromaQP(plane)][:]
 		for k := range blocks {
 			l := c.l.chroma[plane][16*k+1 : 16*k+16]
 			if !c.k.quantise(c.coef[8*plane+k][:], quant.small[:], quant.bias(quant.shift), quant.shift) {
@@ -259,7 +263,7 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 func (c *coder[T]) chromaDC(plane, blocks, list int, q *quantiser) int {
 	d, v := c.d, &c.dcs
 	out := c.l.chromaDC[plane][:blocks]
-	qp := chromaQP(c.qp, d.h.pps.chromaQPOffset[plane], d.h.sps.chromaDepth) + 6*(d.h.sps.chromaDepth-8)
+	qp := c.chromaQP(plane)
 	if blocks == 4 {
 		v[0], v[1], v[2], v[3] = v[0]+v[1]+v[2]+v[3], v[0]-v[1]+v[2]-v[3], v[0]+v[1]-v[2]-v[3], v[0]-v[1]-v[2]+v[3]
 	} else {

@@ -89,13 +89,7 @@ var (
 		for m := range f {
 			for i := range f[m] {
 				x, y := i&3, i>>2
-				class := 2
-				if x&1 == 0 && y&1 == 0 {
-					class = 0
-				} else if x&y&1 == 1 {
-					class = 1
-				}
-				f[m][i] = int32(64*(1<<15)/(float64(norm4[m][class])*length[x]*length[y]) + 0.5)
+				f[m][i] = int32(64*(1<<15)/(float64(norm4[m][norm4Class(x, y)])*length[x]*length[y]) + 0.5)
 			}
 		}
 		return f

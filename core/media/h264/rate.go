@@ -12,7 +12,6 @@ type rateControl struct {
 	hz      float64 // pictures a second, fields counted as such
 	fixed   int     // the quantiser of P pictures without a bitrate
 	least   int     // QPY
-	pixels  float64
 
 	Costs
 	left   [3]int  // pictures of each kind to come in the group
@@ -55,8 +54,7 @@ func (r *rateControl) begin(set *Settings) {
 	if f.Interlaced {
 		fields = 2
 	}
-	*r = rateControl{bitrate: float64(f.Bitrate), hz: f.Rate.Hz() * fields, fixed: set.QP, least: -6 * (f.Depth - 8),
-		pixels: float64(f.Width) * float64(f.Height) / fields}
+	*r = rateControl{bitrate: float64(f.Bitrate), hz: f.Rate.Hz() * fields, fixed: set.QP, least: -6 * (f.Depth - 8)}
 	r.window = make([]float64, max(1, int(r.hz+0.5)))
 	for i := range r.window { // what came before is taken to have been even
 		r.window[i] = r.bitrate / r.hz

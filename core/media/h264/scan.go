@@ -102,13 +102,7 @@ func newLevelScale(lists *scalingLists) *levelScale {
 	l := new(levelScale)
 	for i, list := range lists.small {
 		for k, place := range scans4[0] {
-			x, y := place&3, place>>2
-			class := 2
-			if x&1 == 0 && y&1 == 0 {
-				class = 0
-			} else if x&y&1 == 1 {
-				class = 1
-			}
+			class := norm4Class(int(place&3), int(place>>2))
 			for qp := range l.small[i] {
 				l.small[i][qp][place] = int32(list[k]) * norm4[qp%6][class] << (qp / 6)
 			}
@@ -123,6 +117,17 @@ func newLevelScale(lists *scalingLists) *levelScale {
 		}
 	}
 	return l
+}
+
+// norm4Class is which column of norm4 place x, y takes (8-315).
+func norm4Class(x, y int) int {
+	switch {
+	case x&1 == 0 && y&1 == 0:
+		return 0
+	case x&y&1 == 1:
+		return 1
+	}
+	return 2
 }
 
 // norm8Class is which column of norm8 place x, y takes (8-319).
