@@ -2,7 +2,8 @@ package h264
 
 import "math/bits"
 
-// binWriter is the arithmetic encoder (9.3.4). It does in whole bytes what the
+// binWriter is the arithmetic encoder (9.3.4). Bins are noted and encoded many
+// at a time, with the engine in registers. It does in whole bytes what the
 // standard does bit by bit: low holds codILow with the bits above it that were
 // not written yet.
 type binWriter struct {
@@ -13,40 +14,77 @@ type binWriter struct {
 	held    int // the last byte, which a carry may still change, -1: none
 	ones    int // bytes of 255 behind it, which a carry would run through
 	state   *[512]uint8
+
+	n     int             // bins that wait
+	waits [binRoom]uint16 // as context<<1 | bin
 }
+
+// binRoom is twice what a macroblock without its coefficients takes, or a block
+// of 64 of them: makeRoom comes before each.
+const binRoom = 8192
+
+// Contexts of bins that have none.
+const (
+	bypassed   = 510
+	terminated = 511
+)
 
 // start sets the engine to begin writing (9.3.4.1). The first bit that the
 // standard would write is left out there, too.
 func (e *binWriter) start(state *[512]uint8, out []byte) {
-	*e = binWriter{rng: 510, pending: -1, held: -1, state: state, out: out}
+	e.low, e.rng, e.pending, e.held, e.ones, e.n = 0, 510, -1, -1, 0, 0
+	e.state, e.out = state, out
 }
 
-// bin encodes a bin with a context (9.3.4.2).
-func (e *binWriter) bin(ctx int, v int) {
-	s := &e.state[ctx&511]
-	state := uint32(*s)
-	lps := uint32(rangeLPS[(state>>1<<2|e.rng>>6&3)&255])
-	rng := e.rng - lps
-	if uint32(v) != state&1 {
-		e.low += uint64(rng)
-		rng = lps
-		state |= 128
-	}
-	*s = nextState[state&255]
-	n := bits.LeadingZeros32(rng) - 23
-	e.rng = rng << (n & 31)
-	e.low <<= n & 63
-	if e.pending += n; e.pending >= 40 {
-		e.flush()
+// bin encodes a bin with a context.
+func (e *binWriter) bin(ctx, v int) {
+	e.waits[e.n&(binRoom-1)] = uint16(ctx<<1 | v)
+	e.n++
+}
+
+// bypass encodes an equiprobable bin.
+func (e *binWriter) bypass(v int) { e.bin(bypassed, v) }
+
+// makeRoom makes room for half of what may wait.
+func (e *binWriter) makeRoom() {
+	if e.n > binRoom/2 {
+		e.encode()
 	}
 }
 
-// bypass encodes an equiprobable bin (9.3.4.4).
-func (e *binWriter) bypass(v int) {
-	e.low = e.low<<1 + uint64(uint32(-v)&e.rng)
-	if e.pending++; e.pending >= 40 {
-		e.flush()
+// encode encodes the bins that wait: with a context (9.3.4.2), equiprobable ones
+// (9.3.4.4) and those that tell that the slice goes on (9.3.4.5).
+func (e *binWriter) encode() {
+	low, rng, pending, state := e.low, e.rng, e.pending, e.state
+	for _, b := range e.waits[:e.n] {
+		n := 1
+		switch ctx := b >> 1; {
+		case ctx < bypassed:
+			s := uint32(state[ctx])
+			lps := uint32(rangeLPS[(s>>1<<2|rng>>6&3)&255])
+			least := -((s ^ uint32(b)) & 1) // all ones for the least probable symbol
+			rng -= lps
+			low += uint64(rng & least)
+			rng ^= (rng ^ lps) & least
+			state[ctx] = nextState[(s|least&128)&255]
+			n = bits.LeadingZeros32(rng) - 23
+			rng <<= n & 31
+			low <<= n & 63
+		case ctx == bypassed:
+			low = low<<1 + uint64(-uint32(b&1)&rng)
+		default:
+			rng -= 2
+			n = int(^rng>>8) & 1 // whether it is under 256
+			rng <<= n & 31
+			low <<= n & 63
+		}
+		if pending += n; pending >= 40 {
+			e.low, e.pending = low, pending
+			e.flush()
+			low, pending = e.low, e.pending
+		}
 	}
+	e.low, e.rng, e.pending, e.n = low, rng, pending, 0
 }
 
 // flush writes the whole bytes that are pending.
@@ -82,17 +120,13 @@ func (e *binWriter) release(carry int) {
 // terminate encodes end_of_slice_flag or the bin that tells of I_PCM
 // (9.3.4.5).
 func (e *binWriter) terminate(v int) {
-	e.rng -= 2
 	if v == 0 {
-		if e.rng < 256 {
-			e.rng <<= 1
-			e.low <<= 1
-			if e.pending++; e.pending >= 40 {
-				e.flush()
-			}
-		}
+		e.makeRoom()
+		e.bin(terminated, 0)
 		return
 	}
+	e.encode()
+	e.rng -= 2
 	e.low += uint64(e.rng)
 	e.low <<= 7
 	e.pending += 7

@@ -116,6 +116,7 @@ func (w *sliceWriter) block(cat int, l []int16, plane, at int) int {
 // cabacCoeffs writes a block that has coefficients (7.3.5.3.3).
 func (w *sliceWriter) cabacCoeffs(cat int, l []int16) (n int) {
 	e := &w.bins
+	e.makeRoom()
 	var places [64]uint8
 	for i, v := range l {
 		if v != 0 {
@@ -126,7 +127,7 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16) (n int) {
 	if n == 0 {
 		return 0
 	}
-	w.significant(cat, l, int(places[(n-1)&63]))
+	w.significant(cat, len(l), places[:n])
 	abs := absContexts[cat]
 	most := 4
 	if cat == catChromaDC {
@@ -160,35 +161,54 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16) (n int) {
 	return n
 }
 
-// significant writes which coefficients are not 0; last is the last of them.
-func (w *sliceWriter) significant(cat int, l []int16, last int) {
+// significant writes which of the coefficients of a block are not 0: those at places.
+func (w *sliceWriter) significant(cat, size int, places []uint8) {
 	e, field := &w.bins, w.d.fieldScan()
-	sig, lasts := sigContexts[field][cat], lastContexts[field][cat]
-	end := min(last+1, len(l)-1)
-	switch cat {
-	case cat8x8:
-		incs := &sig8x8[field]
-		for i, v := range l[:end] {
-			e.bin(sig+int(incs[i&63]), oneIf(v != 0))
-			if v != 0 {
-				e.bin(lasts+int(last8x8[i&63]), oneIf(i == last))
-			}
+	sig, last := uint16(sigContexts[field][cat]<<1), uint16(lastContexts[field][cat]<<1)
+	sigIncs, lastIncs := &sigIncs[cat][field], &lastIncs[cat]
+	if size == 8 { // chroma DC of 4:2:2
+		sigIncs, lastIncs = &tallIncs, &tallIncs
+	}
+	n, i := e.n, 0
+	for k, place := range places {
+		for ; i < int(place); i++ {
+			e.waits[n&(binRoom-1)] = sig + sigIncs[i&63]
+			n++
 		}
-	case catChromaDC:
-		for i, v := range l[:end] {
-			inc := min(i/(len(l)/4), 2)
-			e.bin(sig+inc, oneIf(v != 0))
-			if v != 0 {
-				e.bin(lasts+inc, oneIf(i == last))
-			}
+		if i == size-1 {
+			break // is significant if none before was the last
 		}
-	default:
-		for i, v := range l[:end] {
-			e.bin(sig+i, oneIf(v != 0))
-			if v != 0 {
-				e.bin(lasts+i, oneIf(i == last))
+		e.waits[n&(binRoom-1)] = sig + sigIncs[i&63] | 1
+		e.waits[(n+1)&(binRoom-1)] = last + lastIncs[i&63] | uint16(oneIf(k == len(places)-1))
+		n += 2
+		i++
+	}
+	e.n = n
+}
+
+// sigIncs and lastIncs are ctxIdxInc of significant_coeff_flag, for frame and
+// for field macroblocks, and of last_significant_coeff_flag, by category and
+// place and times two (9.3.3.1.3). Those of DC in 4:2:2 are tallIncs.
+var (
+	sigIncs  [6][2][64]uint16
+	lastIncs [6][64]uint16
+	tallIncs [64]uint16
+)
+
+func init() {
+	for i := range 64 {
+		for cat := range sigIncs {
+			inc := uint16(2 * i)
+			if cat == catChromaDC {
+				inc = uint16(2 * min(i, 2))
 			}
+			sigIncs[cat][0][i], sigIncs[cat][1][i], lastIncs[cat][i] = inc, inc, inc
 		}
+		for field := range 2 {
+			sigIncs[cat8x8][field][i] = 2 * uint16(sig8x8[field][i])
+		}
+		lastIncs[cat8x8][i] = 2 * uint16(last8x8[i])
+		tallIncs[i] = uint16(2 * min(i/2, 2))
 	}
 }
 

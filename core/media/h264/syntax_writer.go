@@ -33,14 +33,6 @@ func (w *sliceWriter) end() []byte {
 	return w.bits.bytes()
 }
 
-// pos is about how many bits were written.
-func (w *sliceWriter) pos() int {
-	if w.d.h.pps.cabac {
-		return 8*len(w.bins.out) + w.bins.pending
-	}
-	return w.bits.pos()
-}
-
 // skip writes whether the macroblock is skipped.
 func (w *sliceWriter) skip(skipped bool) {
 	d := w.d
