@@ -116,68 +116,98 @@ func (c *coder[T]) satdAt(t *target, v vector) int {
 	return c.k.satd(c.src[0][r.at+t.y*r.stride+t.x:], r.stride, c.guess[:], 16, t.w, t.h)
 }
 
-// hexagon and square are the steps of the search at whole samples.
+// The steps of the search at whole samples.
 var (
-	hexagon = [6][2]int{{-2, 0}, {-1, 2}, {1, 2}, {2, 0}, {1, -2}, {-1, -2}}
-	square  = [8][2]int{{-1, 0}, {1, 0}, {0, -1}, {0, 1}, {-1, -1}, {1, -1}, {-1, 1}, {1, 1}}
+	wide    = [4][2]int{{-2, 0}, {2, 0}, {0, -2}, {0, 2}}
+	cross   = [4][2]int{{-1, 0}, {1, 0}, {0, -1}, {0, 1}}
+	saltire = [4][2]int{{-1, -1}, {1, -1}, {-1, 1}, {1, 1}}
 )
+
+// hunt is the search for a block at whole samples.
+type hunt[T sample] struct {
+	window[T]
+	t        *target
+	at, sums [4]int // of the four places that were tried last
+	i, j     int    // the best place so far, relative to the block's own
+	best     int    // its cost: sad and the price of the vector
+	sad      int
+}
+
+// four tries four places and tells whether one is better than all before.
+// Places beyond the bounds are moved to them.
+func (c *coder[T]) four(h *hunt[T], places *[4][2]int) (moved bool) {
+	inside := true
+	for k, p := range places {
+		i, j := max(c.left, min(p[0], c.right)), max(c.up, min(p[1], c.down))
+		places[k] = [2]int{i, j}
+		x, y := h.x+i, h.y+j
+		inside = inside && uint(x) <= uint(h.right) && uint(y) <= uint(h.down)
+		h.at[k] = y*h.stride + x
+	}
+	if inside {
+		c.k.sadFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
+	} else {
+		for k, p := range places {
+			h.sums[k] = c.sadAt(h.t, &h.window, p[0], p[1])
+		}
+	}
+	for k, p := range places {
+		if cost := h.sums[k] + c.vectorPrice(vector{int16(4 * p[0]), int16(4 * p[1])}, h.t.pred); cost < h.best {
+			h.best, h.sad, h.i, h.j, moved = cost, h.sums[k], p[0], p[1], true
+		}
+	}
+	return moved
+}
+
+// near tries the places that are steps away from the best one.
+func (c *coder[T]) near(h *hunt[T], steps *[4][2]int) bool {
+	var places [4][2]int
+	for k, s := range steps {
+		places[k] = [2]int{h.i + s[0], h.j + s[1]}
+	}
+	return c.four(h, &places)
+}
 
 // search finds a vector for a block, starting from the best of starts. The cost
 // is satd and the price of the vector.
 func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
-	best, x, y := math.MaxInt, 0, 0
-	w := c.window(t)
-	try := func(i, j int) bool {
-		if i < c.left || i > c.right || j < c.up || j > c.down {
-			return false
+	h := hunt[T]{window: c.window(t), t: t, best: math.MaxInt}
+	for len(starts) > 0 {
+		var places [4][2]int
+		for k := range places {
+			s := starts[min(k, len(starts)-1)]
+			places[k] = [2]int{int(s.x+2) >> 2, int(s.y+2) >> 2}
 		}
-		v := c.sadAt(t, &w, i, j) + c.vectorPrice(vector{int16(4 * i), int16(4 * j)}, t.pred)
-		if v >= best {
-			return false
-		}
-		best, x, y = v, i, j
-		return true
+		c.four(&h, &places)
+		starts = starts[min(4, len(starts)):]
 	}
-	for i, s := range starts {
-		a, b := max(c.left, min(int(s.x+2)>>2, c.right)), max(c.up, min(int(s.y+2)>>2, c.down))
-		if i == 0 || a != x || b != y {
-			try(a, b)
-		}
-	}
-	if !c.thorough && best < c.usual {
+	if !c.thorough && h.best < c.usual {
 		steps = 0 // as good as around here
 	}
 	for range steps {
-		px, py, moved := x, y, false
-		for _, s := range hexagon {
-			moved = try(px+s[0], py+s[1]) || moved
-		}
-		if !moved {
+		if !c.near(&h, &wide) {
 			break
 		}
 	}
-	px, py := x, y
-	for _, s := range square[:4+4*min(steps, 1)] {
-		try(px+s[0], py+s[1])
+	moved := c.near(&h, &cross)
+	for round := 0; round < 4 && (moved || c.thorough && c.near(&h, &saltire)); round++ {
+		moved = c.near(&h, &cross)
 	}
-	c.found = best
-	return c.refine(t, &w, vector{int16(4 * x), int16(4 * y)})
+	c.found = h.best
+	return c.refine(&h, !moved)
 }
 
 // refine goes on to quarter samples: it guesses the place between samples from how
 // the differences at whole samples grow to both sides, as if on a parabola, and
 // tries it and the predicted vector.
-func (c *coder[T]) refine(t *target, w *window[T], at vector) (vector, int) {
-	x, y := int(at.x>>2), int(at.y>>2)
-	middle := c.sadAt(t, w, x, y)
-	top := func(before, behind int) int16 {
-		curve := before + behind - 2*middle
-		if curve <= 0 {
-			return 0
-		}
-		return int16(max(-2, min((4*(before-behind)+curve)/(2*curve), 2)))
+func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
+	t := h.t
+	at := vector{int16(4 * h.i), int16(4 * h.j)}
+	guess := at
+	if crossed {
+		guess.x += h.top(h.sums[0], h.sums[1])
+		guess.y += h.top(h.sums[2], h.sums[3])
 	}
-	guess := vector{at.x + top(c.sadAt(t, w, x-1, y), c.sadAt(t, w, x+1, y)), at.y + top(c.sadAt(t, w, x, y-1), c.sadAt(t, w, x, y+1))}
 	best := c.satdAt(t, at) + c.vectorPrice(at, t.pred)
 	for _, v := range [2]vector{guess, t.pred} {
 		if v == at || !c.within(v) {
@@ -190,13 +220,25 @@ func (c *coder[T]) refine(t *target, w *window[T], at vector) (vector, int) {
 	if !c.thorough {
 		return at, best
 	}
-	for from, i := at, 0; i < len(square); i++ {
-		v := vector{from.x + int16(square[i][0]), from.y + int16(square[i][1])}
-		if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
-			best, at = cost, v
+	for _, steps := range [2]*[4][2]int{&cross, &saltire} {
+		for from, k := at, 0; k < 4; k++ {
+			v := vector{from.x + int16(steps[k][0]), from.y + int16(steps[k][1])}
+			if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
+				best, at = cost, v
+			}
 		}
 	}
 	return at, best
+}
+
+// top is where between samples a parabola through the differences before, at and
+// behind the best place is lowest, in quarters.
+func (h *hunt[T]) top(before, behind int) int16 {
+	curve := before + behind - 2*h.sad
+	if curve <= 0 {
+		return 0
+	}
+	return int16(max(-2, min((4*(before-behind)+curve)/(2*curve), 2)))
 }
 
 // within tells whether a vector is within the bounds.

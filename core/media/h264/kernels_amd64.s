@@ -1594,6 +1594,88 @@ sadend:
 	MOVQ  AX, ret+48(FP)
 	RET
 
+// func sadFourFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]int, sums *[4]int)
+// Requires: AVX
+TEXT ·sadFourFast(SB), NOSPLIT, $0-64
+	MOVQ  a+0(FP), AX
+	MOVQ  stride+8(FP), CX
+	MOVQ  b+16(FP), DX
+	MOVQ  step+24(FP), BX
+	MOVQ  w+32(FP), SI
+	MOVQ  h+40(FP), DI
+	MOVQ  at+48(FP), R8
+	MOVQ  (R8), R9
+	ADDQ  DX, R9
+	VPXOR X0, X0, X0
+	MOVQ  8(R8), R10
+	ADDQ  DX, R10
+	VPXOR X1, X1, X1
+	MOVQ  16(R8), R11
+	ADDQ  DX, R11
+	VPXOR X2, X2, X2
+	MOVQ  24(R8), R8
+	ADDQ  DX, R8
+	VPXOR X3, X3, X3
+	CMPQ  SI, $0x10
+	JNE   sadfour8
+
+sadfour16:
+	VMOVDQU (AX), X4
+	VPSADBW (R9), X4, X5
+	VPADDQ  X5, X0, X0
+	VPSADBW (R10), X4, X5
+	VPADDQ  X5, X1, X1
+	VPSADBW (R11), X4, X5
+	VPADDQ  X5, X2, X2
+	VPSADBW (R8), X4, X5
+	VPADDQ  X5, X3, X3
+	ADDQ    CX, AX
+	ADDQ    BX, R9
+	ADDQ    BX, R10
+	ADDQ    BX, R11
+	ADDQ    BX, R8
+	DECQ    DI
+	JNZ     sadfour16
+	VPSRLDQ $0x08, X0, X5
+	VPADDQ  X5, X0, X0
+	VPSRLDQ $0x08, X1, X5
+	VPADDQ  X5, X1, X1
+	VPSRLDQ $0x08, X2, X5
+	VPADDQ  X5, X2, X2
+	VPSRLDQ $0x08, X3, X5
+	VPADDQ  X5, X3, X3
+	JMP     sadfourend
+
+sadfour8:
+	VMOVQ   (AX), X4
+	VMOVQ   (R9), X5
+	VPSADBW X5, X4, X5
+	VPADDQ  X5, X0, X0
+	VMOVQ   (R10), X5
+	VPSADBW X5, X4, X5
+	VPADDQ  X5, X1, X1
+	VMOVQ   (R11), X5
+	VPSADBW X5, X4, X5
+	VPADDQ  X5, X2, X2
+	VMOVQ   (R8), X5
+	VPSADBW X5, X4, X5
+	VPADDQ  X5, X3, X3
+	ADDQ    CX, AX
+	ADDQ    BX, R9
+	ADDQ    BX, R10
+	ADDQ    BX, R11
+	ADDQ    BX, R8
+	DECQ    DI
+	JNZ     sadfour8
+
+sadfourend:
+	MOVQ  sums+56(FP), AX
+	VMOVQ X0, (AX)
+	VMOVQ X1, 8(AX)
+	VMOVQ X2, 16(AX)
+	VMOVQ X3, 24(AX)
+	RET
+
 // func sadWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
 // Requires: AVX, AVX2
 TEXT ·sadWideFast(SB), NOSPLIT, $0-56

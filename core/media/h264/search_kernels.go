@@ -5,6 +5,8 @@ package h264
 type searchKernels[T sample] struct {
 	// sad is the sum of absolute differences.
 	sad func(a []T, stride int, b []T, step, w, h int) int
+	// sadFour is sad with the blocks that begin at four places of b.
+	sadFour func(a []T, stride int, b []T, step, w, h int, at, sums *[4]int)
 	// satd is the sum of absolute values of the differences' Hadamard
 	// transforms in blocks of 4x4, halved.
 	satd func(a []T, stride int, b []T, step, w, h int) int
@@ -18,7 +20,7 @@ type searchKernels[T sample] struct {
 
 // goSearchKernels are the kernels in plain Go.
 func goSearchKernels[T sample]() searchKernels[T] {
-	return searchKernels[T]{sadBlock[T], satdBlock[T], forward4[T], forward8[T], quantise}
+	return searchKernels[T]{sadBlock[T], sadFour[T], satdBlock[T], forward4[T], forward8[T], quantise}
 }
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
@@ -29,6 +31,12 @@ func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
 		}
 	}
 	return sum
+}
+
+func sadFour[T sample](a []T, stride int, b []T, step, w, h int, at, sums *[4]int) {
+	for i, from := range at {
+		sums[i] = sadBlock(a, stride, b[from:], step, w, h)
+	}
 }
 
 func satdBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {

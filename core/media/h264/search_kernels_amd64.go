@@ -16,6 +16,12 @@ func fastSearchKernels() searchKernels[uint8] {
 		sad: func(a []uint8, stride int, b []uint8, step, w, h int) int {
 			return sadFast(first(a, stride, w, h), stride, first(b, step, w, h), step, w, h)
 		},
+		sadFour: func(a []uint8, stride int, b []uint8, step, w, h int, at, sums *[4]int) {
+			for _, from := range at {
+				_, _ = b[from], b[from+(h-1)*step+w-1]
+			}
+			sadFourFast(first(a, stride, w, h), stride, &b[0], step, w, h, at, sums)
+		},
 		satd: func(a []uint8, stride int, b []uint8, step, w, h int) int {
 			return satdFast(first(a, stride, w, h), stride, first(b, step, w, h), step, w, h)
 		},
@@ -37,23 +43,31 @@ func fastWideSearchKernels() searchKernels[uint16] {
 	if !cpu.X86.HasAVX2 {
 		return goSearchKernels[uint16]()
 	}
-	at := func(s []uint16, stride, w, h int) *byte {
-		_ = s[(h-1)*stride+w-1]
-		return (*byte)(unsafe.Pointer(&s[0]))
-	}
 	return searchKernels[uint16]{
 		sad: func(a []uint16, stride int, b []uint16, step, w, h int) int {
-			return sadWideFast(at(a, stride, w, h), stride, at(b, step, w, h), step, w, h)
+			return sadWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)
+		},
+		sadFour: func(a []uint16, stride int, b []uint16, step, w, h int, at, sums *[4]int) {
+			for i, from := range at {
+				sums[i] = sadWideFast(wideAt(a, stride, w, h), stride, wideAt(b[from:], step, w, h), step, w, h)
+			}
 		},
 		satd: func(a []uint16, stride int, b []uint16, step, w, h int) int {
-			return satdWideFast(at(a, stride, w, h), stride, at(b, step, w, h), step, w, h)
+			return satdWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)
 		},
 		forward4: func(src []uint16, stride int, pred []uint16, step int, c *[16]int32) {
-			forward4WideFast(at(src, stride, 4, 4), stride, at(pred, step, 4, 4), step, &c[0])
+			forward4WideFast(wideAt(src, stride, 4, 4), stride, wideAt(pred, step, 4, 4), step, &c[0])
 		},
 		forward8: func(src []uint16, stride int, pred []uint16, step int, c *[64]int32) {
-			forward8WideFast(at(src, stride, 8, 8), stride, at(pred, step, 8, 8), step, &c[0])
+			forward8WideFast(wideAt(src, stride, 8, 8), stride, wideAt(pred, step, 8, 8), step, &c[0])
 		},
 		quantise: fastSearchKernels().quantise,
 	}
+}
+
+// wideAt is where a block of samples of two bytes begins that the slice holds
+// whole.
+func wideAt(s []uint16, stride, w, h int) *byte {
+	_ = s[(h-1)*stride+w-1]
+	return (*byte)(unsafe.Pointer(&s[0]))
 }

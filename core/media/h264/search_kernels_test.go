@@ -27,6 +27,10 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 		for _, size := range [][2]int{{16, 16}, {16, 8}, {8, 16}, {8, 8}} {
 			w, h := size[0], size[1]
 			require.Equal(t, plain.sad(a[x:], 64, b[y:], 48, w, h), fast.sad(a[x:], 64, b[y:], 48, w, h))
+			at, some, same := [4]int{y, r.IntN(200), 0, 2*48 + x}, [4]int{}, [4]int{}
+			plain.sadFour(a[x:], 64, b, 48, w, h, &at, &some)
+			fast.sadFour(a[x:], 64, b, 48, w, h, &at, &same)
+			require.Equal(t, some, same)
 			require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, w, h), fast.satd(a[x:], 64, b[y:], 48, w, h))
 		}
 		require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, 4, 4), fast.satd(a[x:], 64, b[y:], 48, 4, 4))

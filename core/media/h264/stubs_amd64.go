@@ -92,6 +92,11 @@ func lines8Fast(pix *byte, stride int, rows *[128]byte)
 //go:noescape
 func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
 
+// sadFourFast is sadFour of blocks 16 or 8 samples wide.
+//
+//go:noescape
+func sadFourFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]int, sums *[4]int)
+
 // sadWideFast is sadFast for samples of two bytes.
 //
 //go:noescape

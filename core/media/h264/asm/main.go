@@ -29,6 +29,7 @@ func main() {
 	backwards(16)
 	backwards(8)
 	sad()
+	sadFour()
 	sadWide()
 	satd()
 	satdWide()

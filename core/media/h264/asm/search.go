@@ -46,6 +46,62 @@ func sad() {
 	RET()
 }
 
+// sadFour compares a block with four others at once.
+func sadFour() {
+	TEXT("sadFourFast", attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int, at, sums *[4]int)")
+	Pragma("noescape")
+	Doc("sadFourFast is sadFour of blocks 16 or 8 samples wide.")
+	a, stride := Load(Param("a"), GP64()), Load(Param("stride"), GP64())
+	b, step := Load(Param("b"), GP64()), Load(Param("step"), GP64())
+	w, h := Load(Param("w"), GP64()), Load(Param("h"), GP64())
+	at := Load(Param("at"), GP64())
+	var from [4]Register
+	var sum [4]VecVirtual
+	for i := range from {
+		from[i], sum[i] = GP64(), XMM()
+		MOVQ(Mem{Base: at, Disp: 8 * i}, from[i])
+		ADDQ(b, from[i])
+		VPXOR(sum[i], sum[i], sum[i])
+	}
+	x, y := XMM(), XMM()
+	next := func(label string) {
+		ADDQ(stride, a)
+		for i := range from {
+			ADDQ(step, from[i])
+		}
+		DECQ(h)
+		JNZ(LabelRef(label))
+	}
+	CMPQ(w, Imm(16))
+	JNE(LabelRef("sadfour8"))
+	Label("sadfour16")
+	VMOVDQU(Mem{Base: a}, x)
+	for i := range from {
+		VPSADBW(Mem{Base: from[i]}, x, y)
+		VPADDQ(y, sum[i], sum[i])
+	}
+	next("sadfour16")
+	for i := range sum {
+		VPSRLDQ(Imm(8), sum[i], y)
+		VPADDQ(y, sum[i], sum[i])
+	}
+	JMP(LabelRef("sadfourend"))
+	Label("sadfour8")
+	VMOVQ(Mem{Base: a}, x)
+	for i := range from {
+		VMOVQ(Mem{Base: from[i]}, y)
+		VPSADBW(y, x, y)
+		VPADDQ(y, sum[i], sum[i])
+	}
+	next("sadfour8")
+	Label("sadfourend")
+	sums := Load(Param("sums"), GP64())
+	for i := range sum {
+		VMOVQ(sum[i], Mem{Base: sums, Disp: 8 * i})
+	}
+	RET()
+}
+
 // double turns strides in samples of two bytes into bytes.
 func (b block) double() {
 	SHLQ(Imm(1), b.stride)
