@@ -110,10 +110,16 @@ func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
 }
 
 // satdAt compares a block with the reference at v.
-func (c *coder[T]) satdAt(t *target, v vector) int {
-	r := c.r
+func (c *coder[T]) satdAt(h *hunt[T], v vector) int {
+	t, stride := h.t, c.r.stride
+	if c.d.h.kind == sliceP && t.w == 16 && t.ref == 0 && v == c.skip.mv[0][0] {
+		return c.skip.cost
+	}
+	if x, y := h.x+int(v.x>>2), h.y+int(v.y>>2); v.x&3|v.y&3 == 0 && uint(x) <= uint(h.right) && uint(y) <= uint(h.down) {
+		return c.k.satd(h.src, stride, h.pix[y*h.stride+x:], h.stride, t.w, t.h)
+	}
 	c.predictAt(c.guess[:], t, v)
-	return c.k.satd(c.src[0][r.at+t.y*r.stride+t.x:], r.stride, c.guess[:], 16, t.w, t.h)
+	return c.k.satd(h.src, stride, c.guess[:], 16, t.w, t.h)
 }
 
 // The steps of the search at whole samples.
@@ -208,12 +214,12 @@ func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
 		guess.x += h.top(h.sums[0], h.sums[1])
 		guess.y += h.top(h.sums[2], h.sums[3])
 	}
-	best := c.satdAt(t, at) + c.vectorPrice(at, t.pred)
+	best := c.satdAt(h, at) + c.vectorPrice(at, t.pred)
 	for _, v := range [2]vector{guess, t.pred} {
 		if v == at || !c.within(v) {
 			continue
 		}
-		if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
+		if cost := c.satdAt(h, v) + c.vectorPrice(v, t.pred); cost < best {
 			best, at = cost, v
 		}
 	}
@@ -223,7 +229,7 @@ func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
 	for _, steps := range [2]*[4][2]int{&cross, &saltire} {
 		for from, k := at, 0; k < 4; k++ {
 			v := vector{from.x + int16(steps[k][0]), from.y + int16(steps[k][1])}
-			if cost := c.satdAt(t, v) + c.vectorPrice(v, t.pred); cost < best {
+			if cost := c.satdAt(h, v) + c.vectorPrice(v, t.pred); cost < best {
 				best, at = cost, v
 			}
 		}

@@ -51,7 +51,10 @@ func (c *coder[T]) chooseChroma() {
 	left := c.ok.left == [4]bool{true, true, true, true}
 	best, cost, modes := 0, math.MaxInt, 4
 	if !c.thorough && d.h.kind != sliceI {
-		modes = 3 // without the plane
+		modes = 0
+		if d.mb.kind == kind16x16 {
+			best = [4]int{2, 1, 0, 3}[d.mode16] // as luma
+		}
 	}
 	for m := range modes {
 		if m == 1 && !left || m == 2 && !c.ok.top || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
