@@ -259,11 +259,11 @@ func (c *coder[T]) whole(l, ref int) (vector, int) {
 	t := target{0, 0, 16, 16, l, ref, d.predict(l, 0, 4, int8(ref))}
 	starts := append(c.starts[:0], t.pred, vector{})
 	for _, at := range [...]int{cacheFirst - 1, 1, 5} { // left, above, right above
-		if d.ref[l][at] >= 0 {
+		if d.ref[l][at] >= 0 && (c.thorough || len(starts) < 4) {
 			starts = append(starts, d.vec[l][at])
 		}
 	}
-	c.usual = c.usualCost()
+	c.usual = c.usualCost(c.costs)
 	v, cost := c.search(&t, starts, 16)
 	if ref == 0 && l == 0 {
 		c.costs[d.addr] = int32(c.found)
@@ -271,15 +271,15 @@ func (c *coder[T]) whole(l, ref int) (vector, int) {
 	return v, cost + c.price(refBits(ref, len(c.refs[l])))
 }
 
-// usualCost is what searches of macroblocks around came to at whole samples, or
-// 0.
-func (c *coder[T]) usualCost() int {
+// usualCost is what the cheaper of the macroblocks to the left and above came to,
+// or 0.
+func (c *coder[T]) usualCost(costs []int32) int {
 	n := &c.d.n
 	if n.left[0] < 0 || n.top < 0 {
 		return 0
 	}
-	least := min(c.costs[n.left[0]], c.costs[n.top])
-	return int(least + least>>4)
+	least := min(costs[n.left[0]], costs[n.top])
+	return int(least)
 }
 
 // refBits is about how many bits a reference index takes.
@@ -293,6 +293,11 @@ func refBits(ref, n int) int {
 // chooseP finds the best prediction from a picture before.
 func (c *coder[T]) chooseP() {
 	o := &c.best
+	if usual := c.usualCost(c.finals); !c.thorough && c.skip.cost < usual {
+		*o = c.skip
+		c.costs[c.d.addr] = int32(c.usualCost(c.costs))
+		return
+	}
 	*o = choice{cost: math.MaxInt, lists: [4]uint8{1, 1, 1, 1}}
 	for ref := range c.refs[0] {
 		if v, cost := c.whole(0, ref); cost < o.cost {
@@ -390,13 +395,13 @@ func (c *coder[T]) codeInter() {
 			continue
 		}
 		if d.mb.transform8 {
-			if c.large(b8, c.lumaAt(4*b8), 3, &c.inter.luma) > 0 {
+			if c.large(b8, c.lumaAt(4*b8), 3, &c.inter.luma) {
 				d.mb.cbp |= 1 << b8
 			}
 			continue
 		}
 		for k := 4 * b8; k < 4*b8+4; k++ {
-			if c.small(k, c.lumaAt(k), 3, &c.inter.luma) > 0 {
+			if c.small(k, c.lumaAt(k), 3, &c.inter.luma) {
 				d.mb.cbp |= 1 << b8
 			}
 		}

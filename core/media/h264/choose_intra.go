@@ -104,13 +104,13 @@ func (c *coder[T]) codeBlocks(large bool, limit int) (cost int, ok bool) {
 			d.modes[place+1], d.modes[place+cacheStep], d.modes[place+cacheStep+1] = mode, mode, mode
 		}
 		c.predictBlock(k, at, mode, large)
-		n := 0
+		coded := false
 		if large {
-			n = c.large(k>>2, at, 0, &c.intra.luma)
+			coded = c.large(k>>2, at, 0, &c.intra.luma)
 		} else {
-			n = c.small(k, at, 0, &c.intra.luma)
+			coded = c.small(k, at, 0, &c.intra.luma)
 		}
-		if n > 0 {
+		if coded {
 			d.mb.cbp |= 1 << (k >> 2)
 			r.addLumaBlock(k, at)
 		}

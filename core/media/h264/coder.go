@@ -1,6 +1,9 @@
 package h264
 
-import "math"
+import (
+	"math"
+	"math/bits"
+)
 
 // coder codes the macroblocks of a slice: it chooses how each is predicted,
 // reconstructs it with the decoder's own means, and writes it.
@@ -26,6 +29,7 @@ type coder[T sample] struct {
 	refs                  [2][]source[T] // the reference pictures of the slice
 	best, skip            choice
 	costs                 []int32 // what the search of each macroblock came to at whole samples
+	finals                []int32 // what it came to at last
 	usual                 int     // with which it may stop
 	found                 int     // what it came to
 	starts                []vector
@@ -110,44 +114,55 @@ func put(out []int32, levels []int16, scan []uint8, scale []int32, shift uint) {
 	}
 }
 
+// spread puts the levels c of a 4x4 or 8x8 block, of which has tells those that
+// are not 0, into the order of their scan, and scaled as put does into out. It
+// tells which are not 0 in that order.
+func spread(c []int32, has uint64, order []uint8, l []int16, out, scale []int32, shift uint) (places uint64) {
+	clear(l)
+	n := len(order)
+	c, l, out, scale = c[:n], l[:n], out[:n], scale[:n]
+	for round := int32(1) << shift >> 1; has != 0; has &= has - 1 {
+		at := bits.TrailingZeros64(has) & (n - 1)
+		i := int(order[at]) & (n - 1)
+		l[i] = int16(c[at])
+		out[at] = (c[at]*scale[at] + round) >> shift
+		places |= 1 << i
+	}
+	return places
+}
+
 // small codes 4x4 block k of luma against its prediction, which stands in the
-// picture, and returns how many coefficients it has. It is not added yet.
-func (c *coder[T]) small(k, at, list int, q *quantiser) int {
+// picture, and tells whether it has coefficients. They are not added yet.
+func (c *coder[T]) small(k, at, list int, q *quantiser) bool {
 	d, r := c.d, c.r
 	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work4)
-	scan := scans4[d.fieldScan()][:]
-	l := c.l.luma[16*k : 16*k+16]
-	if !c.k.quantise(c.work4[:], q.small[:], q.bias(q.shift), q.shift) {
-		clear(l)
-		return 0
+	has := c.k.quantise(c.work4[:], q.small[:], q.bias(q.shift), q.shift)
+	if has != 0 {
+		has = spread(c.work4[:], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], c.lumaScale(list)[:], 4)
 	}
-	n := collect(c.work4[:], scan, l)
-	out := d.coeffs[16*k : 16*k+16]
-	put(out, l, scan, c.lumaScale(list)[:], 4)
-	d.coded |= 1 << k
-	if n > 1 || l[0] == 0 {
-		d.more |= 1 << k
-	}
-	return n
+	c.l.hasLuma[k] = has
+	c.noteCoded(k, has)
+	return has != 0
+}
+
+// noteCoded notes which coefficients the 4x4 block k, or the 8x8 block that
+// begins there, has.
+func (c *coder[T]) noteCoded(k int, has uint64) {
+	c.d.coded |= uint64(oneIf(has != 0)) << k
+	c.d.more |= uint64(oneIf(has > 1)) << k
 }
 
 // large codes an 8x8 block of luma.
-func (c *coder[T]) large(b8, at, list int, q *quantiser) int {
+func (c *coder[T]) large(b8, at, list int, q *quantiser) bool {
 	d, r := c.d, c.r
 	c.k.forward8(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work8)
-	scan := scans8[d.fieldScan()][:]
-	l := c.l.luma[64*b8 : 64*b8+64]
-	if !c.k.quantise(c.work8[:], q.large[:], q.bias(q.shift+1), q.shift+1) {
-		clear(l)
-		return 0
+	has := c.k.quantise(c.work8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
+	if has != 0 {
+		has = spread(c.work8[:], has, orders8[d.fieldScan()][:], c.l.luma[64*b8:64*b8+64], d.coeffs[64*b8:64*b8+64], c.largeScale(list)[:], 6)
 	}
-	n := collect(c.work8[:], scan, l)
-	put(d.coeffs[64*b8:64*b8+64], l, scan, c.largeScale(list)[:], 6)
-	d.coded |= 1 << (4 * b8)
-	if n > 1 || l[0] == 0 {
-		d.more |= 1 << (4 * b8)
-	}
-	return n
+	c.l.hasLuma[4*b8] = has
+	c.noteCoded(4*b8, has)
+	return has != 0
 }
 
 // lumaAt is where 4x4 block k, in coding order, begins in the picture.
@@ -174,24 +189,14 @@ func (c *coder[T]) residual16() {
 	quantiseDC(c.dcs[:], q.small[0], scan, c.l.dc[:], q.shift+2, q)
 	put(d.coeffs[:16], c.l.dc[:], scan, raw[:], 0)
 	d.lumaDC(scale[0])
-	total := 0
 	for k := range 16 {
-		l := c.l.luma[16*k : 16*k+16]
-		n := 0
-		if c.k.quantise(c.coef[k][:], q.small[:], q.bias(q.shift), q.shift) {
-			n = collect(c.coef[k][:], scan[1:], l[1:])
-		} else {
-			clear(l)
+		has := c.k.quantise(c.coef[k][:], q.small[:], q.bias(q.shift), q.shift) &^ 1
+		if has != 0 {
+			has = spread(c.coef[k][:], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale, 4)
+			d.mb.cbp |= 15
+			c.noteCoded(k, has)
 		}
-		if n > 0 {
-			put(d.coeffs[16*k:16*k+16], l[1:], scan[1:], scale, 4)
-			d.coded |= 1 << k
-			d.more |= 1 << k
-			total += n
-		}
-	}
-	if total > 0 {
-		d.mb.cbp |= 15
+		c.l.hasLuma[k] = has
 	}
 }
 
@@ -220,7 +225,7 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 		pix, src := r.chroma[plane], c.src[1+plane]
 		if list > 0 && c.k.sad(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing()*blocks/4 {
 			plain[plane] = true
-			c.l.chroma[plane], c.l.chromaDC[plane] = [128]int16{}, [8]int16{}
+			c.l.hasChroma[plane], c.l.chromaDC[plane] = [8]uint64{}, [8]int16{}
 			continue
 		}
 		for k := range blocks {
@@ -230,7 +235,6 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 		}
 		any[0] += c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
 	}
-	scan := scans4[d.fieldScan()][1:]
 	for plane := range 2 {
 		if plain[plane] {
 			continue
@@ -238,17 +242,13 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 		quant := &q.chroma[plane]
 		scale := d.scale.small[list+1+plane][c.chromaQP(plane)][:]
 		for k := range blocks {
-			l := c.l.chroma[plane][16*k+1 : 16*k+16]
-			if !c.k.quantise(c.coef[8*plane+k][:], quant.small[:], quant.bias(quant.shift), quant.shift) {
-				clear(l)
-				continue
+			has := c.k.quantise(c.coef[8*plane+k][:], quant.small[:], quant.bias(quant.shift), quant.shift) &^ 1
+			if has != 0 {
+				has = spread(c.coef[8*plane+k][:], has, orders4[d.fieldScan()][:], c.l.chroma[plane][16*k:16*k+16], d.coeffs[256+128*plane+16*k:][:16], scale, 4)
+				c.noteCoded(16*(1+plane)+k, has)
+				any[1]++
 			}
-			if n := collect(c.coef[8*plane+k][:], scan, l); n > 0 {
-				put(d.coeffs[256+128*plane+16*k:][:16], l, scan, scale, 4)
-				d.coded |= 1 << (16*(1+plane) + k)
-				d.more |= 1 << (16*(1+plane) + k)
-				any[1] += n
-			}
+			c.l.hasChroma[plane][k] = has
 		}
 	}
 	switch {
@@ -327,6 +327,7 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	}
 	if !c.thorough {
 		c.noteCost(c.best.cost)
+		c.finals[d.addr] = int32(c.best.cost)
 	}
 	if c.best.cost > max(c.intraFrom, c.floor*5/4) && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias[lists-1]/8) {
 		return false

@@ -126,7 +126,7 @@ func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	if c.thorough {
 		c.blockSizes = []bool{true, false}
 	}
-	c.costs = make([]int32, e.sps.mbWidth*e.sps.mbHeight)
+	c.costs, c.finals = make([]int32, e.sps.mbWidth*e.sps.mbHeight), make([]int32, e.sps.mbWidth*e.sps.mbHeight)
 	c.reach, c.vertical = 256, verticalReach(e.sps)
 }
 

@@ -2733,25 +2733,23 @@ TEXT ·quantiseFast(SB), NOSPLIT, $0-48
 	MOVQ         shift+32(FP), BX
 	VMOVQ        BX, X1
 	VPXOR        Y2, Y2, Y2
+	XORQ         BX, BX
 
 quantise:
-	VMOVDQU      (AX), Y3
-	VPABSD       Y3, Y4
-	VPMULLD      (CX), Y4, Y4
-	VPADDD       Y0, Y4, Y4
-	VPSRLD       X1, Y4, Y4
-	VPOR         Y4, Y2, Y2
-	VPSIGND      Y3, Y4, Y4
-	VMOVDQU      Y4, (AX)
-	ADDQ         $0x20, AX
-	ADDQ         $0x20, CX
-	SUBQ         $0x08, DX
-	JNZ          quantise
-	VEXTRACTI128 $0x01, Y2, X0
-	VPOR         X0, X2, X2
-	VPSRLDQ      $0x08, X2, X0
-	VPOR         X0, X2, X2
-	VMOVQ        X2, AX
-	MOVQ         AX, ret+40(FP)
+	VMOVDQU   -32(AX)(DX*4), Y3
+	VPABSD    Y3, Y4
+	VPMULLD   -32(CX)(DX*4), Y4, Y4
+	VPADDD    Y0, Y4, Y4
+	VPSRLD    X1, Y4, Y4
+	VPSIGND   Y3, Y4, Y4
+	VMOVDQU   Y4, -32(AX)(DX*4)
+	VPCMPEQD  Y2, Y4, Y4
+	VMOVMSKPS Y4, SI
+	XORQ      $0xff, SI
+	SHLQ      $0x08, BX
+	ORQ       SI, BX
+	SUBQ      $0x08, DX
+	JNZ       quantise
+	MOVQ      BX, ret+40(FP)
 	VZEROUPPER
 	RET

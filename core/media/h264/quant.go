@@ -106,25 +106,13 @@ var (
 	}()
 )
 
-// quantise turns coefficients into levels, in place, and tells whether any is
-// not 0.
-func quantise(c, factors []int32, bias int32, shift uint) (any bool) {
-	sum := int32(0)
+// quantise turns coefficients into levels, in place, and tells which are not 0.
+func quantise(c, factors []int32, bias int32, shift uint) (has uint64) {
 	for i, v := range c {
 		sign := v >> 31
 		level := int32(uint32((v^sign-sign)*factors[i]+bias) >> shift)
-		sum |= level
+		has |= uint64(oneIf(level != 0)) << i
 		c[i] = level ^ sign - sign
 	}
-	return sum != 0
-}
-
-// collect puts levels into the order of scan and returns how many are not 0.
-func collect(c []int32, scan []uint8, out []int16) (n int) {
-	for i, place := range scan {
-		if out[i] = int16(c[place]); out[i] != 0 {
-			n++
-		}
-	}
-	return n
+	return has
 }

@@ -3,12 +3,22 @@ package h264
 import "math/bits"
 
 // levels are the quantised coefficients of a macroblock in the order of their
-// scans (7.3.5.3).
+// scans (7.3.5.3). Where a block has none, what stands there means nothing.
 type levels struct {
-	luma     [256]int16 // of 4x4 blocks in coding order, or of 8x8 blocks
-	chroma   [2][128]int16
-	dc       [16]int16 // of Intra_16x16
-	chromaDC [2][8]int16
+	luma      [256]int16 // of 4x4 blocks in coding order, or of 8x8 blocks
+	chroma    [2][128]int16
+	dc        [16]int16 // of Intra_16x16
+	chromaDC  [2][8]int16
+	hasLuma   [16]uint64 // which levels of a block are not 0, a bit each; of an 8x8 block by its first 4x4 block
+	hasChroma [2][8]uint64
+}
+
+// placesOf tells which levels of a block are not 0.
+func placesOf(l []int16) (has uint64) {
+	for i, v := range l {
+		has |= uint64(oneIf(v != 0)) << i
+	}
+	return has
 }
 
 // residual writes the coefficients that coded_block_pattern lets be sent.
@@ -26,7 +36,7 @@ func (w *sliceWriter) residualLuma(l *levels) {
 	d := w.d
 	cat, first := cat4x4, 0
 	if d.mb.kind == kind16x16 {
-		if w.block(catDC16, l.dc[:], 0, cacheFirst) > 0 {
+		if w.block(catDC16, l.dc[:], placesOf(l.dc[:]), 0, cacheFirst) > 0 {
 			d.mb.dc |= 1
 		}
 		cat, first = catAC16, 1
@@ -36,22 +46,22 @@ func (w *sliceWriter) residualLuma(l *levels) {
 			continue
 		}
 		if d.mb.transform8 {
-			w.residual8x8(l.luma[64*b8:64*b8+64], b8)
+			w.residual8x8(l.luma[64*b8:64*b8+64], l.hasLuma[4*b8], b8)
 			continue
 		}
 		for k := 4 * b8; k < 4*b8+4; k++ {
 			at := cacheAt[blockOf[k]]
-			n := w.block(cat, l.luma[16*k+first:16*k+16], 0, at)
+			n := w.block(cat, l.luma[16*k+first:16*k+16], l.hasLuma[k]>>first, 0, at)
 			d.nz[0][at] = uint8(n)
 		}
 	}
 }
 
-func (w *sliceWriter) residual8x8(l []int16, b8 int) {
+func (w *sliceWriter) residual8x8(l []int16, has uint64, b8 int) {
 	d := w.d
 	total := 0
 	if d.h.pps.cabac {
-		total = w.cabacCoeffs(cat8x8, l)
+		total = w.cabacCoeffs(cat8x8, l, has)
 	}
 	for i := range 4 {
 		at := cacheAt[blockOf[4*b8+i]]
@@ -63,7 +73,7 @@ func (w *sliceWriter) residual8x8(l []int16, b8 int) {
 		for k := range part {
 			part[k] = l[4*k+i]
 		}
-		d.nz[0][at] = uint8(w.block(cat4x4, part[:], 0, at))
+		d.nz[0][at] = uint8(w.block(cat4x4, part[:], placesOf(part[:]), 0, at))
 	}
 }
 
@@ -74,7 +84,7 @@ func (w *sliceWriter) residualChroma(l *levels) {
 	}
 	blocks := d.chromaBlocks()
 	for plane := range 2 {
-		if w.block(catChromaDC, l.chromaDC[plane][:blocks], 1+plane, -1) > 0 {
+		if w.block(catChromaDC, l.chromaDC[plane][:blocks], placesOf(l.chromaDC[plane][:blocks]), 1+plane, -1) > 0 {
 			d.mb.dc |= 2 << plane
 		}
 	}
@@ -84,58 +94,46 @@ func (w *sliceWriter) residualChroma(l *levels) {
 	for plane := range 2 {
 		for k := range blocks {
 			at := cacheFirst + k>>1*cacheStep + k&1
-			d.nz[1+plane][at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], 1+plane, at))
+			d.nz[1+plane][at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], l.hasChroma[plane][k]>>1, 1+plane, at))
 		}
 	}
 }
 
 // block writes one block of a plane, which is at place at of its cache, and
-// returns how many coefficients it has.
-func (w *sliceWriter) block(cat int, l []int16, plane, at int) int {
+// returns how many coefficients it has: those that has names.
+func (w *sliceWriter) block(cat int, l []int16, has uint64, plane, at int) int {
 	d := w.d
 	if !d.h.pps.cabac {
 		table := 3 + len(l)>>3
 		if cat != catChromaDC {
 			table = int(coeffTable[d.coeffContext(plane, at)&31])
 		}
-		return w.cavlcCoeffs(cat, l, table)
+		return w.cavlcCoeffs(cat, l, has, table)
 	}
 	ctx := 85 + 4*cat + d.codedContext(cat, plane, at)
-	coded := 0
-	for _, v := range l {
-		coded |= int(v)
-	}
-	if coded == 0 {
-		w.bins.bin(ctx, 0)
-		return 0
-	}
-	w.bins.bin(ctx, 1)
-	return w.cabacCoeffs(cat, l)
+	w.bins.bin(ctx, oneIf(has != 0))
+	return w.cabacCoeffs(cat, l, has)
 }
 
-// cabacCoeffs writes a block that has coefficients (7.3.5.3.3).
-func (w *sliceWriter) cabacCoeffs(cat int, l []int16) (n int) {
-	e := &w.bins
-	e.makeRoom()
-	var places [64]uint8
-	for i, v := range l {
-		if v != 0 {
-			places[n&63] = uint8(i)
-			n++
-		}
-	}
-	if n == 0 {
+// cabacCoeffs writes a block (7.3.5.3.3), if it has coefficients.
+func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
+	if has == 0 {
 		return 0
 	}
-	w.significant(cat, len(l), places[:n])
+	e := &w.bins
+	e.makeRoom()
+	w.significant(cat, len(l), has)
 	abs := absContexts[cat]
 	most := 4
 	if cat == catChromaDC {
 		most = 3
 	}
 	ones, more := 1, 0
-	for i := n - 1; i >= 0; i-- {
-		level := int(l[places[i&63]])
+	n := bits.OnesCount64(has)
+	for has != 0 {
+		i := 63 - bits.LeadingZeros64(has)
+		has &^= 1 << i
+		level := int(l[i])
 		size := max(level, -level)
 		if size == 1 {
 			e.bin(abs+ones, 0)
@@ -161,27 +159,27 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16) (n int) {
 	return n
 }
 
-// significant writes which of the coefficients of a block are not 0: those at places.
-func (w *sliceWriter) significant(cat, size int, places []uint8) {
+// significant writes which of the coefficients of a block are not 0.
+func (w *sliceWriter) significant(cat, size int, has uint64) {
 	e, field := &w.bins, w.d.fieldScan()
 	sig, last := uint16(sigContexts[field][cat]<<1), uint16(lastContexts[field][cat]<<1)
 	sigIncs, lastIncs := &sigIncs[cat][field], &lastIncs[cat]
 	if size == 8 { // chroma DC of 4:2:2
 		sigIncs, lastIncs = &tallIncs, &tallIncs
 	}
-	n, i := e.n, 0
-	for k, place := range places {
-		for ; i < int(place); i++ {
-			e.waits[n&(binRoom-1)] = sig + sigIncs[i&63]
+	n := e.n
+	for i := range size - 1 { // the last one is significant if none before was the last
+		v := uint16(has >> i & 1)
+		e.waits[n&(binRoom-1)] = sig + sigIncs[i&63] | v
+		n++
+		if v != 0 {
+			ends := uint16(oneIf(has>>i == 1))
+			e.waits[n&(binRoom-1)] = last + lastIncs[i&63] | ends
 			n++
+			if ends != 0 {
+				break
+			}
 		}
-		if i == size-1 {
-			break // is significant if none before was the last
-		}
-		e.waits[n&(binRoom-1)] = sig + sigIncs[i&63] | 1
-		e.waits[(n+1)&(binRoom-1)] = last + lastIncs[i&63] | uint16(oneIf(k == len(places)-1))
-		n += 2
-		i++
 	}
 	e.n = n
 }
@@ -213,16 +211,12 @@ func init() {
 }
 
 // cavlcCoeffs writes a block (9.2) and returns how many coefficients it has.
-func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, table int) int {
+func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, has uint64, table int) int {
 	var values [16]int // from the highest frequency down
 	var runs [16]int   // zeros before each
 	total, ones, zeros, run := 0, 0, 0, 0
 	trailing := true
-	last := len(l) - 1
-	for last >= 0 && l[last] == 0 {
-		last--
-	}
-	for i := last; i >= 0; i-- {
+	for i := 63 - bits.LeadingZeros64(has); i >= 0; i-- {
 		v := int(l[i])
 		if v == 0 {
 			run++

@@ -19,6 +19,26 @@ var (
 	scansDC = [2][]uint8{{0, 1, 2, 3}, {0, 2, 1, 4, 6, 3, 5, 7}}
 )
 
+// orders4 and orders8 are the inverse: where in the scan a place comes.
+var (
+	orders4 = func() (o [2][16]uint8) {
+		for f, scan := range scans4 {
+			for i, place := range scan {
+				o[f][place] = uint8(i)
+			}
+		}
+		return o
+	}()
+	orders8 = func() (o [2][64]uint8) {
+		for f, scan := range scans8 {
+			for i, place := range scan {
+				o[f][place] = uint8(i)
+			}
+		}
+		return o
+	}()
+)
+
 // zigzag8 is the zigzag scan of an 8x8 block (figure 6-8 of 6.4).
 func zigzag8() (scan [64]uint8) {
 	x, y := 0, 0

@@ -14,8 +14,9 @@ type searchKernels[T sample] struct {
 	// prediction.
 	forward4 func(src []T, stride int, pred []T, step int, c *[16]int32)
 	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
-	// quantise turns 16 or 64 coefficients into levels, in place.
-	quantise func(c, factors []int32, bias int32, shift uint) (any bool)
+	// quantise turns 16 or 64 coefficients into levels, in place, and tells
+	// which are not 0, a bit each.
+	quantise func(c, factors []int32, bias int32, shift uint) (has uint64)
 }
 
 // goSearchKernels are the kernels in plain Go.

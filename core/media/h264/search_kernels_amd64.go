@@ -31,9 +31,9 @@ func fastSearchKernels() searchKernels[uint8] {
 		forward8: func(src []uint8, stride int, pred []uint8, step int, c *[64]int32) {
 			forward8Fast(first(src, stride, 8, 8), stride, first(pred, step, 8, 8), step, &c[0])
 		},
-		quantise: func(c, factors []int32, bias int32, shift uint) bool {
+		quantise: func(c, factors []int32, bias int32, shift uint) uint64 {
 			factors = factors[:len(c)]
-			return quantiseFast(&c[0], &factors[0], len(c), bias, shift) != 0
+			return quantiseFast(&c[0], &factors[0], len(c), bias, shift)
 		},
 	}
 }

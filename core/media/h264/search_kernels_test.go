@@ -43,8 +43,8 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 		fast.forward8(a[x:], 64, b[y:], 48, &d8)
 		require.Equal(t, c8, d8)
 		q := newQuantiser(r.IntN(52), r.IntN(2) == 0)
-		any := plain.quantise(c8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
-		require.Equal(t, any, fast.quantise(d8[:], q.large[:], q.bias(q.shift+1), q.shift+1))
+		has := plain.quantise(c8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
+		require.Equal(t, has, fast.quantise(d8[:], q.large[:], q.bias(q.shift+1), q.shift+1))
 		require.Equal(t, c8, d8)
 	}
 }

@@ -132,7 +132,7 @@ func forward8Fast(src *byte, stride int, pred *byte, step int, c *int32)
 //go:noescape
 func forward8WideFast(src *byte, stride int, pred *byte, step int, c *int32)
 
-// quantiseFast is quantise of n coefficients, a multiple of 8; its result is not 0 if a level is not.
+// quantiseFast is quantise of n coefficients, a multiple of 8.
 //
 //go:noescape
 func quantiseFast(c *int32, factors *int32, n int, bias int32, shift uint) uint64

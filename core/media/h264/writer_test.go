@@ -172,7 +172,7 @@ func there(t *testing.T, useCabac bool, cat int, l []int16) []int16 {
 	}
 	table := 0
 	if useCabac {
-		require.Equal(t, count, w.cabacCoeffs(cat, l))
+		require.Equal(t, count, w.cabacCoeffs(cat, l, placesOf(l)))
 		w.endOfMb(true)
 		if count == 0 {
 			return l // coded_block_flag tells, not the block
@@ -184,7 +184,7 @@ func there(t *testing.T, useCabac bool, cat int, l []int16) []int16 {
 		if cat == catChromaDC {
 			table = 3 + len(l)>>3
 		}
-		require.Equal(t, count, w.cavlcCoeffs(cat, l, table))
+		require.Equal(t, count, w.cavlcCoeffs(cat, l, placesOf(l), table))
 	}
 	data := w.end()
 	read := &sliceDecoder{h: h, r: bits.NewReader(append(bytes.Clone(data), make([]byte, 16)...))}
