@@ -195,7 +195,7 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 			})
 		}
 		f := &edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255}
-		var tc [16]int16
+		var tc [4]int16
 		for i := range tc {
 			tc[i] = int16(v.IntN(27) - 1)
 		}

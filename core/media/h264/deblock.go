@@ -76,11 +76,30 @@ func (e *edges[T]) outer(i, first, step int) (bs [4]uint8) {
 		b := e.strength(pm, pv, 0, 0, true, step == 1)
 		return [4]uint8{b, b, b, b}
 	}
+	if pm.still && e.mb.still && !e.h.mbaff {
+		apart := uint8(0)
+		if differs(pv, e.mv, first, 0, e.limit()) {
+			apart = 1
+		}
+		for j := range bs {
+			q := j * (5 - step)
+			bs[j] = max(apart, uint8((pm.luma>>(first+q)|e.mb.luma>>q)&1<<1))
+		}
+		return bs
+	}
 	for j := range bs {
 		q := j * (5 - step)
 		bs[j] = e.strength(pm, pv, first+q, q, true, step == 1)
 	}
 	return bs
+}
+
+// limit is how far apart the vertical components of vectors may be.
+func (e *edges[T]) limit() int32 {
+	if e.field {
+		return 2
+	}
+	return 4
 }
 
 // inner gives the strengths of inner edge k; step is the way across it in 4x4
@@ -126,11 +145,7 @@ func (e *edges[T]) strength(pm *mbInfo, pv *motion, p, q int, edge, vertical boo
 	if e.h.mbaff && pm.field != e.mb.field {
 		return 1
 	}
-	limit := int32(4)
-	if e.field {
-		limit = 2
-	}
-	if differs(pv, e.mv, p, q, limit) {
+	if differs(pv, e.mv, p, q, e.limit()) {
 		return 1
 	}
 	return 0
@@ -181,11 +196,11 @@ func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 		}
 		at := r.chromaAt + 2*k
 		if r.chromaShift == 1 {
-			r.chroma8(r.chroma[i], at, true, [4]uint8(bs[:]), 2)
+			r.chroma8(r.chroma[i], at, true, bs)
 			continue
 		}
-		r.chroma8(r.chroma[i], at, true, [4]uint8{bs[0], bs[1]}, 4)
-		r.chroma8(r.chroma[i], at+8*r.chromaStride, true, [4]uint8{bs[2], bs[3]}, 4)
+		r.chroma8(r.chroma[i], at, true, &[4]uint8{bs[0], bs[0], bs[1], bs[1]})
+		r.chroma8(r.chroma[i], at+8*r.chromaStride, true, &[4]uint8{bs[2], bs[2], bs[3], bs[3]})
 	}
 }
 
@@ -207,22 +222,17 @@ func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
 		if pm != e.mb {
 			r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
 		}
-		r.chroma8(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, *bs, 2)
+		r.chroma8(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, bs)
 	}
 }
 
-// setTC0 sets tC0 of n lines, 4 or 2, for each strength.
-func (r *recon[T]) setTC0(bs *[4]uint8, n int) {
+// setTC0 sets tC0 for each strength.
+func (r *recon[T]) setTC0(bs *[4]uint8) {
 	f := &r.thresholds
 	for i, b := range bs {
-		tc := int16(-1)
+		r.tc0[i] = -1
 		if b > 0 {
-			tc = int16(f.tc0[(b-1)&3]) << f.shift
-		}
-		if n == 4 {
-			*(*[4]int16)(r.tc0[4*i:]) = [4]int16{tc, tc, tc, tc}
-		} else {
-			*(*[2]int16)(r.tc0[2*i:]) = [2]int16{tc, tc}
+			r.tc0[i] = int16(f.tc0[(b-1)&3]) << f.shift
 		}
 	}
 }
@@ -235,19 +245,19 @@ func (r *recon[T]) luma16(at int, columns bool, bs *[4]uint8) {
 		return
 	}
 	if bs[0] < 4 {
-		r.setTC0(bs, 4)
+		r.setTC0(bs)
 	}
 	r.k.lumaEdge(r.luma, at, r.stride, columns, bs[0] == 4, f, &r.tc0)
 }
 
-// chroma8 filters 8 lines of an edge of chroma, n for each strength.
-func (r *recon[T]) chroma8(pix []T, at int, columns bool, bs [4]uint8, n int) {
+// chroma8 filters 8 lines of an edge of chroma, two for each strength.
+func (r *recon[T]) chroma8(pix []T, at int, columns bool, bs *[4]uint8) {
 	f := &r.thresholds
-	if f.alpha == 0 || f.beta == 0 || bs == [4]uint8{} {
+	if f.alpha == 0 || f.beta == 0 || *bs == [4]uint8{} {
 		return
 	}
 	if bs[0] < 4 {
-		r.setTC0(&bs, n)
+		r.setTC0(bs)
 	}
 	r.k.chromaEdge(pix, at, r.chromaStride, columns, bs[0] == 4, f, &r.tc0)
 }

@@ -20,11 +20,11 @@ type kernels[T sample] struct {
 	// coefficient.
 	addDC func(dst []T, stride, size int, c *int32, most int32)
 	// lumaEdge filters an edge of 16 lines, the first of which has its
-	// sample q0 at; columns tells a vertical edge. tc0 is for each line and
+	// sample q0 at; columns tells a vertical edge. tc0 is for four lines each and
 	// negative where nothing is to be done; with strong all have bS 4.
-	lumaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16)
-	// chromaEdge does the same for 8 lines of chroma.
-	chromaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16)
+	lumaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16)
+	// chromaEdge does the same for 8 lines of chroma, two for each tc0.
+	chromaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16)
 }
 
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg h264
@@ -114,9 +114,10 @@ func steps(stride int, columns bool) (across, along int) {
 	return stride, 1
 }
 
-func lumaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16) {
+func lumaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16) {
 	across, along := steps(stride, columns)
-	for _, tc := range tc0 {
+	for i := range 16 {
+		tc := tc0[i>>2]
 		if strong {
 			f.strong(pix, at, across)
 		} else if tc >= 0 {
@@ -126,9 +127,10 @@ func lumaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFi
 	}
 }
 
-func chromaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[16]int16) {
+func chromaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16) {
 	across, along := steps(stride, columns)
-	for _, tc := range tc0[:8] {
+	for i := range 8 {
+		tc := tc0[i>>1]
 		if strong || tc >= 0 {
 			f.chromaLine(pix, at, across, strong, int32(tc)+1)
 		}

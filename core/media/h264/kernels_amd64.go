@@ -31,7 +31,7 @@ func fastKernels() kernels[uint8] {
 			*c = 0
 			addDCFast(first(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
 		},
-		lumaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[16]int16) {
+		lumaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[4]int16) {
 			var rows [128]byte
 			q0, step := &rows[64], 16
 			if columns {
@@ -50,7 +50,7 @@ func fastKernels() kernels[uint8] {
 				lines16Fast(&pix[at-4], stride, &rows)
 			}
 		},
-		chromaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[16]int16) {
+		chromaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[4]int16) {
 			var rows [128]byte
 			q0, step := &rows[64], 16
 			if columns {

@@ -988,7 +988,7 @@ eight:
 	ADDQ     CX, AX
 	RET
 
-// func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[16]int16)
+// func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
 // Requires: AVX, AVX2
 TEXT ·lumaEdgeFast(SB), NOSPLIT, $0-40
 	MOVQ         pix+0(FP), AX
@@ -1022,57 +1022,61 @@ TEXT ·lumaEdgeFast(SB), NOSPLIT, $0-40
 	VPABSW       Y0, Y0
 	VPCMPGTW     Y0, Y1, Y0
 	VPAND        Y0, Y8, Y8
-	VMOVDQU      (DX), Y0
-	VPCMPEQW     Y9, Y9, Y9
-	VPCMPGTW     Y9, Y0, Y9
-	VPAND        Y9, Y8, Y8
-	VPAND        Y8, Y0, Y0
-	VPSUBW       Y4, Y2, Y9
-	VPABSW       Y9, Y9
-	VPCMPGTW     Y9, Y1, Y9
+	VMOVQ        (DX), X9
+	VPUNPCKLWD   X9, X9, X9
+	VPUNPCKHDQ   X9, X9, X0
+	VPUNPCKLDQ   X9, X9, X9
+	VINSERTI128  $0x01, X0, Y9, Y9
+	VPCMPEQW     Y0, Y0, Y0
+	VPCMPGTW     Y0, Y9, Y0
+	VPAND        Y0, Y8, Y8
+	VPAND        Y8, Y9, Y9
+	VPSUBW       Y4, Y2, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
 	VPSUBW       Y5, Y7, Y10
 	VPABSW       Y10, Y10
 	VPCMPGTW     Y10, Y1, Y10
-	VPAND        Y8, Y9, Y9
+	VPAND        Y8, Y0, Y0
 	VPAND        Y8, Y10, Y10
 	VPAVGW       Y5, Y4, Y1
 	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y0, Y11, Y11
+	VPSUBW       Y9, Y11, Y11
 	VPADDW       Y1, Y2, Y2
 	VPSUBW       Y3, Y2, Y2
 	VPSUBW       Y3, Y2, Y2
 	VPSRAW       $0x01, Y2, Y2
-	VPMINSW      Y0, Y2, Y2
+	VPMINSW      Y9, Y2, Y2
 	VPMAXSW      Y11, Y2, Y2
-	VPAND        Y9, Y2, Y2
+	VPAND        Y0, Y2, Y2
 	VPADDW       Y3, Y2, Y2
 	VPADDW       Y1, Y7, Y1
 	VPSUBW       Y6, Y1, Y1
 	VPSUBW       Y6, Y1, Y1
 	VPSRAW       $0x01, Y1, Y1
-	VPMINSW      Y0, Y1, Y1
+	VPMINSW      Y9, Y1, Y1
 	VPMAXSW      Y11, Y1, Y1
 	VPAND        Y10, Y1, Y1
 	VPADDW       Y6, Y1, Y1
-	VPSUBW       Y9, Y0, Y0
-	VPSUBW       Y10, Y0, Y0
+	VPSUBW       Y0, Y9, Y9
+	VPSUBW       Y10, Y9, Y9
 	MOVQ         $+4, DX
-	VMOVD        DX, X7
-	VPBROADCASTW X7, X7
-	VPBROADCASTW X7, Y9
-	VPSUBW       Y4, Y5, Y7
-	VPSLLW       $0x02, Y7, Y7
-	VPADDW       Y3, Y7, Y7
-	VPSUBW       Y6, Y7, Y7
-	VPADDW       Y9, Y7, Y7
-	VPSRAW       $0x03, Y7, Y7
-	VPMINSW      Y0, Y7, Y7
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y7
+	VPSUBW       Y4, Y5, Y0
+	VPSLLW       $0x02, Y0, Y0
+	VPADDW       Y3, Y0, Y0
+	VPSUBW       Y6, Y0, Y0
+	VPADDW       Y7, Y0, Y0
+	VPSRAW       $0x03, Y0, Y0
+	VPMINSW      Y9, Y0, Y0
 	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y0, Y11, Y11
-	VPMAXSW      Y11, Y7, Y7
-	VPAND        Y8, Y7, Y7
-	VPADDW       Y7, Y4, Y4
-	VPSUBW       Y7, Y5, Y5
+	VPSUBW       Y9, Y11, Y11
+	VPMAXSW      Y11, Y0, Y0
+	VPAND        Y8, Y0, Y0
+	VPADDW       Y0, Y4, Y4
+	VPSUBW       Y0, Y5, Y5
 	VEXTRACTI128 $0x01, Y2, X0
 	VPACKUSWB    X0, X2, X0
 	VMOVDQU      X0, (BX)(CX*1)
@@ -1219,7 +1223,7 @@ TEXT ·lumaStrongFast(SB), NOSPLIT, $0-32
 	VZEROUPPER
 	RET
 
-// func chromaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[16]int16)
+// func chromaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
 // Requires: AVX, AVX2
 TEXT ·chromaEdgeFast(SB), NOSPLIT, $0-40
 	MOVQ         pix+0(FP), AX
@@ -1249,7 +1253,8 @@ TEXT ·chromaEdgeFast(SB), NOSPLIT, $0-40
 	VPCMPGTW     X0, X1, X0
 	VPAND        X0, X6, X6
 	MOVQ         tc+32(FP), BX
-	VMOVDQU      (BX), X0
+	VMOVQ        (BX), X0
+	VPUNPCKLWD   X0, X0, X0
 	VPCMPEQW     X1, X1, X1
 	VPCMPGTW     X1, X0, X7
 	VPAND        X7, X6, X6

@@ -81,6 +81,14 @@ func (d *sliceDecoder) loadDifferences(lists int) {
 		return
 	}
 	for l := range lists {
+		if d.n.top >= 0 && d.n.left[0] >= 0 && !d.h.mbaff && d.lists[l].n == 1 { // nothing depends on indices
+			*(*[4][2]uint8)(d.mvd[l][1:]) = *(*[4][2]uint8)(d.mbs[d.n.top].mvd[l][12:])
+			left := &d.mbs[d.n.left[0]].mvd[l]
+			for i := range 4 {
+				d.mvd[l][cacheFirst+cacheStep*i-1] = left[4*i+3]
+			}
+			continue
+		}
 		for i := range 4 {
 			d.loadDifference(l, 1+i, d.n.top, 12+i)
 			d.loadDifference(l, cacheFirst+cacheStep*i-1, d.n.left[i], 4*int(d.n.leftRow[i])+3)
@@ -238,6 +246,14 @@ func (d *sliceDecoder) setRef(l, block, w, h int, ref int8) {
 
 // setVector notes the motion vector of w x h blocks.
 func (d *sliceDecoder) setVector(l, block, w, h int, v vector) {
+	if w == 4 {
+		four := [4]vector{v, v, v, v}
+		for y := range h {
+			*(*[4]vector)(d.vec[l][cacheAt[block]+cacheStep*y:]) = four
+			*(*[4]vector)(d.mv.mv[l][block+4*y:]) = four
+		}
+		return
+	}
 	for y := range h {
 		row := d.vec[l][cacheAt[block]+cacheStep*y:][:w]
 		out := d.mv.mv[l][block+4*y:][:w]
@@ -249,6 +265,14 @@ func (d *sliceDecoder) setVector(l, block, w, h int, v vector) {
 
 // setDifference notes the absolute difference of w x h blocks.
 func (d *sliceDecoder) setDifference(l, block, w, h int, diff [2]uint8) {
+	if w == 4 {
+		four := [4][2]uint8{diff, diff, diff, diff}
+		for y := range h {
+			*(*[4][2]uint8)(d.mvd[l][cacheAt[block]+cacheStep*y:]) = four
+			*(*[4][2]uint8)(d.mb.mvd[l][block+4*y:]) = four
+		}
+		return
+	}
 	for y := range h {
 		row := d.mvd[l][cacheAt[block]+cacheStep*y:][:w]
 		out := d.mb.mvd[l][block+4*y:][:w]
@@ -275,10 +299,13 @@ func (d *sliceDecoder) readVector(l, block, w, h int, pred vector) {
 // the pictures that they mean.
 func (d *sliceDecoder) keepRefs(lists int) {
 	for l := range lists {
+		last, id := int8(-1), int32(-1)
 		for b8 := range 4 {
 			ref := d.ref[l][cacheAt[b8&1*2+b8>>1*8]]
-			d.mv.ref[l][b8] = ref
-			d.mv.id[l][b8] = d.refID(l, ref)
+			if ref != last {
+				last, id = ref, d.refID(l, ref)
+			}
+			d.mv.ref[l][b8], d.mv.id[l][b8] = ref, id
 		}
 	}
 	if lists == 1 {

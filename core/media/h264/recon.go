@@ -28,7 +28,7 @@ type recon[T sample] struct {
 	half       [16*16 + rowPadding]T
 	second     [3][16*16 + rowPadding]T
 	thresholds edgeFilter[T] // of the edge that is being filtered
-	tc0        [16]int16
+	tc0        [4]int16
 }
 
 func samplesOf[T sample](p *picture.Plane) ([]T, int) {

@@ -45,23 +45,23 @@ func add8Fast(dst *byte, stride int, c *[64]int32)
 func addDCFast(dst *byte, stride int, size int, plus int, minus int)
 
 // lumaEdgeFast filters the horizontal edge above 16 samples at pix; tc holds tC0 of each
-// column, negative where nothing is to be filtered.
+// four, negative where nothing is to be filtered.
 //
 //go:noescape
-func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[16]int16)
+func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
 
 // lumaStrongFast filters the horizontal edge above 16 samples at pix with bS 4.
 //
 //go:noescape
 func lumaStrongFast(pix *byte, stride int, alpha int, beta int)
 
-// chromaEdgeFast filters the horizontal edge above 8 samples at pix; tc holds tC0 of the first 8, negative
+// chromaEdgeFast filters the horizontal edge above 8 samples at pix; tc holds tC0 of each two, negative
 // where nothing is to be filtered.
 //
 //go:noescape
-func chromaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[16]int16)
+func chromaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
 
-// chromaStrongFast filters the horizontal edge above 8 samples at pix; tc holds tC0 of the first 8, negative
+// chromaStrongFast filters the horizontal edge above 8 samples at pix; tc holds tC0 of each two, negative
 // where nothing is to be filtered.
 //
 //go:noescape

@@ -10,10 +10,10 @@ import (
 // deblock writes the filter of edges with bS under 4 for 16 lines of luma: on
 // words, so that nothing overflows.
 func deblock() {
-	TEXT("lumaEdgeFast", attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int, tc *[16]int16)")
+	TEXT("lumaEdgeFast", attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int, tc *[4]int16)")
 	Pragma("noescape")
 	Doc("lumaEdgeFast filters the horizontal edge above 16 samples at pix; tc holds tC0 of each",
-		"column, negative where nothing is to be filtered.")
+		"four, negative where nothing is to be filtered.")
 	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
 	alpha := spread(words(Load(Param("alpha"), GP64())))
 	beta := spread(words(Load(Param("beta"), GP64())))
@@ -27,7 +27,12 @@ func deblock() {
 	mask, tc0 := closer(p0, q0, alpha), YMM()
 	VPAND(closer(p1, p0, beta), mask, mask)
 	VPAND(closer(q1, q0, beta), mask, mask)
-	VMOVDQU(Mem{Base: tcs}, tc0)
+	pairs, half := XMM(), XMM()
+	VMOVQ(Mem{Base: tcs}, pairs)
+	VPUNPCKLWD(pairs, pairs, pairs)
+	VPUNPCKHDQ(pairs, pairs, half)
+	VPUNPCKLDQ(pairs, pairs, tc0.AsX())
+	VINSERTI128(Imm(1), half, tc0, tc0)
 	ones, t := YMM(), YMM()
 	VPCMPEQW(ones, ones, ones)
 	VPCMPGTW(ones, tc0, t) // tc0 > -1
@@ -179,13 +184,13 @@ func strong() {
 
 // chroma writes the filters of eight samples of chroma.
 func chroma(isStrong bool) {
-	name, more := "chromaEdgeFast", ", tc *[16]int16"
+	name, more := "chromaEdgeFast", ", tc *[4]int16"
 	if isStrong {
 		name, more = "chromaStrongFast", ""
 	}
 	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int"+more+")")
 	Pragma("noescape")
-	Doc(name+" filters the horizontal edge above 8 samples at pix; tc holds tC0 of the first 8, negative", "where nothing is to be filtered.")
+	Doc(name+" filters the horizontal edge above 8 samples at pix; tc holds tC0 of each two, negative", "where nothing is to be filtered.")
 	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
 	alpha, beta := words(Load(Param("alpha"), GP64())), words(Load(Param("beta"), GP64()))
 	p := GP64()
@@ -224,7 +229,8 @@ func chroma(isStrong bool) {
 		VPBLENDVB(mask, newQ, q0, q0)
 	} else {
 		tc, zero, t := XMM(), XMM(), XMM()
-		VMOVDQU(Mem{Base: Load(Param("tc"), GP64())}, tc)
+		VMOVQ(Mem{Base: Load(Param("tc"), GP64())}, tc)
+		VPUNPCKLWD(tc, tc, tc)
 		VPCMPEQW(zero, zero, zero)
 		VPCMPGTW(zero, tc, t)
 		VPAND(t, mask, mask)
