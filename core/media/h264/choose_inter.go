@@ -111,7 +111,7 @@ func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
 
 // satdAt compares a block with the reference at v.
 func (c *coder[T]) satdAt(h *hunt[T], v vector) int {
-	t, stride := h.t, c.r.stride
+	t, stride := &h.t, c.r.stride
 	if c.d.h.kind == sliceP && t.w == 16 && t.ref == 0 && v == c.skip.mv[0][0] {
 		return c.skip.cost
 	}
@@ -132,7 +132,7 @@ var (
 // hunt is the search for a block at whole samples.
 type hunt[T sample] struct {
 	window[T]
-	t        *target
+	t        target
 	at, sums [4]int // of the four places that were tried last
 	i, j     int    // the best place so far, relative to the block's own
 	best     int    // its cost: sad and the price of the vector
@@ -154,7 +154,7 @@ func (c *coder[T]) four(h *hunt[T], places *[4][2]int) (moved bool) {
 		c.k.sadFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
 	} else {
 		for k, p := range places {
-			h.sums[k] = c.sadAt(h.t, &h.window, p[0], p[1])
+			h.sums[k] = c.sadAt(&h.t, &h.window, p[0], p[1])
 		}
 	}
 	for k, p := range places {
@@ -177,37 +177,38 @@ func (c *coder[T]) near(h *hunt[T], steps *[4][2]int) bool {
 // search finds a vector for a block, starting from the best of starts. The cost
 // is satd and the price of the vector.
 func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
-	h := hunt[T]{window: c.window(t), t: t, best: math.MaxInt}
+	h := &c.hunt
+	h.window, h.t, h.best = c.window(t), *t, math.MaxInt
 	for len(starts) > 0 {
 		var places [4][2]int
 		for k := range places {
 			s := starts[min(k, len(starts)-1)]
 			places[k] = [2]int{int(s.x+2) >> 2, int(s.y+2) >> 2}
 		}
-		c.four(&h, &places)
+		c.four(h, &places)
 		starts = starts[min(4, len(starts)):]
 	}
 	if !c.thorough && h.best < c.usual {
 		steps = 0 // as good as around here
 	}
 	for range steps {
-		if !c.near(&h, &wide) {
+		if !c.near(h, &wide) {
 			break
 		}
 	}
-	moved := c.near(&h, &cross)
-	for round := 0; round < 4 && (moved || c.thorough && c.near(&h, &saltire)); round++ {
-		moved = c.near(&h, &cross)
+	moved := c.near(h, &cross)
+	for round := 0; round < 4 && (moved || c.thorough && c.near(h, &saltire)); round++ {
+		moved = c.near(h, &cross)
 	}
 	c.found = h.best
-	return c.refine(&h, !moved)
+	return c.refine(h, !moved)
 }
 
 // refine goes on to quarter samples: it guesses the place between samples from how
 // the differences at whole samples grow to both sides, as if on a parabola, and
 // tries it and the predicted vector.
 func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
-	t := h.t
+	t := &h.t
 	at := vector{int16(4 * h.i), int16(4 * h.j)}
 	guess := at
 	if crossed {

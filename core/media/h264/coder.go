@@ -33,6 +33,7 @@ type coder[T sample] struct {
 	usual                 int     // with which it may stop
 	found                 int     // what it came to
 	starts                []vector
+	hunt                  hunt[T]
 	reach, vertical       int                   // largest components of vectors in whole samples
 	left, right, up, down int                   // bounds of vectors in whole samples
 	guess                 [16*16 + rowPadding]T // a prediction that is tried

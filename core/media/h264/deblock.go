@@ -230,10 +230,7 @@ func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
 func (r *recon[T]) setTC0(bs *[4]uint8) {
 	f := &r.thresholds
 	for i, b := range bs {
-		r.tc0[i] = -1
-		if b > 0 {
-			r.tc0[i] = int16(f.tc0[(b-1)&3]) << f.shift
-		}
+		r.tc0[i] = int16(f.tc0[b&7]) << f.shift
 	}
 }
 
@@ -334,7 +331,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 		if at := r.at + row*r.stride; b == 4 {
 			f.strong(r.luma, at, 1)
 		} else {
-			f.normal(r.luma, at, 1, int32(f.tc0[b-1])<<f.shift)
+			f.normal(r.luma, at, 1, int32(f.tc0[b])<<f.shift)
 		}
 	}
 	if r.planes == 1 {
@@ -355,7 +352,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 			f := e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
 			tc := int32(0)
 			if b < 4 {
-				tc = int32(f.tc0[b-1])<<f.shift + 1
+				tc = int32(f.tc0[b])<<f.shift + 1
 			}
 			f.chromaLine(r.chroma[i], r.chromaAt+row*r.chromaStride, 1, b == 4, tc)
 		}
@@ -365,8 +362,8 @@ func (e *edges[T]) mixedLeft(x, y int) {
 // edgeFilter holds the thresholds of an edge (8.7.2.2).
 type edgeFilter[T sample] struct {
 	alpha, beta int32
-	tc0         *[4]uint8
-	shift       uint // of tc0, for the depth
+	tc0         *[8]int8 // by bS
+	shift       uint     // of tc0, for the depth
 	most        int32
 }
 
@@ -376,7 +373,7 @@ func (e *edges[T]) filter(plane int, qpP, qpQ int8) edgeFilter[T] {
 	a, b := max(0, min(qp+int(e.h.alphaOff), 51)), max(0, min(qp+int(e.h.betaOff), 51))
 	most := e.r.most[plane]
 	shift := uint(bits.Len32(uint32(most)) - 8)
-	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, &tc0s[a], shift, most}
+	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, &tc0ByStrength[a], shift, most}
 }
 
 // normal filters a line of luma with bS under 4 (8.7.2.3).
@@ -441,6 +438,14 @@ func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, strong bool, tc int3
 	delta := clip3(-tc, tc, ((q0-p0)*4+p1-q1+4)>>3)
 	pix[at-across], pix[at] = clip[T](p0+delta, f.most), clip[T](q0-delta, f.most)
 }
+
+// tc0ByStrength is tC0 by indexA and bS, negative where nothing is to be filtered.
+var tc0ByStrength = func() (t [52][8]int8) {
+	for a, row := range tc0s {
+		t[a] = [8]int8{-1, int8(row[0]), int8(row[1]), int8(row[2])}
+	}
+	return t
+}()
 
 // alphas, betas and tc0s are tables 8-16 and 8-17, the latter by bS - 1.
 var (
