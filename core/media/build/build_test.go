@@ -111,9 +111,10 @@ func TestVerifyFindsWhatIsWrong(t *testing.T) {
 	data[len(data)/2] ^= 4
 	require.NoError(t, os.WriteFile(path, data, 0o666))
 	require.ErrorContains(t, e.Verify(t.Context(), dir, 1, nil), "checksum")
-	_, e.SHA256, _ = sumOf(t.Context(), path)
+	data[len(data)/2] ^= 4
+	require.NoError(t, os.WriteFile(path, data, 0o666))
 	e.Frames = 24
-	require.ErrorContains(t, e.Verify(t.Context(), dir, 1, nil), "25 frames, not 24", "what the checksum would hide is seen")
+	require.ErrorContains(t, e.Verify(t.Context(), dir, 1, nil), "25 frames, not 24", "the checksum tells nothing of the manifest's other fields")
 	require.NoError(t, os.WriteFile(path, data[:100], 0o666))
 	require.ErrorContains(t, e.Verify(t.Context(), dir, 1, nil), "100 bytes")
 	require.NoError(t, os.Remove(path))

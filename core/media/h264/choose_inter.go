@@ -296,7 +296,7 @@ func (c *coder[T]) chooseP() {
 	o := &c.best
 	if usual := c.usualCost(c.finals); !c.thorough && c.skip.cost < usual {
 		*o = c.skip
-		c.costs[c.d.addr] = int32(c.usualCost(c.costs))
+		c.costs[c.d.addr] = int32(c.skip.cost)
 		return
 	}
 	*o = choice{cost: math.MaxInt, lists: [4]uint8{1, 1, 1, 1}}

@@ -319,6 +319,7 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	d.loadMotion(lists)
 	c.bound()
 	if c.trySkip() {
+		c.costs[d.addr], c.finals[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
 		return true
 	}
 	if lists == 2 {

@@ -551,6 +551,7 @@ func (c *coder[T]) begin(s *slice) {
 	}
 	if s.h.kind == sliceI {
 		clear(c.costs)
+		clear(c.finals)
 	}
 	c.floor = 0
 	c.w.begin(c.d)
