@@ -6,29 +6,8 @@ import (
 	"cmp"
 	"context"
 	"math"
-	"runtime"
 	"slices"
-	"sync"
 	"time"
-
-	"vividstrain/core/clock"
-)
-
-// The quantities that are known by name. The unit is in the name.
-const (
-	CPU         = "cpu_pct"             // all cores together, 100: all busy
-	CPUCore     = "cpu_core_pct"        // one core, 100: busy; the label is its number
-	GroupCPU    = "group_cpu_pct"       // the watched processes, 100: one core busy
-	ThreadMax   = "thread_max_pct"      // busiest thread of the watched processes, 100: one core
-	MemUsed     = "mem_used_bytes"      // in use on the whole device
-	MemFree     = "mem_available_bytes" // to be had without swapping
-	MemTotal    = "mem_total_bytes"
-	SwapRate    = "swap_bps" // bytes a second swapped in and out
-	GroupMem    = "group_mem_bytes"
-	BlockUse    = "gpu_decode_pct" // fixed-function decoder, 100: busy
-	Temperature = "temp_c"
-	Power       = "power_w"
-	Clock       = "clock_pct" // of the full clock
 )
 
 // Reading is one value of one quantity.
@@ -54,55 +33,31 @@ type Source interface {
 	Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error)
 }
 
+// Absence is a quantity that cannot be read here.
+type Absence struct {
+	Quantity string `json:"quantity"`
+	Why      string `json:"why"`
+	Remedy   string `json:"remedy"` // what would make it readable
+}
+
+// Absentee is a source that may lack some of what such sources read.
+type Absentee interface{ Absent() []Absence }
+
+// Absences lists what sources lack.
+func Absences(sources []Source) (list []Absence) {
+	for _, s := range sources {
+		if a, ok := s.(Absentee); ok {
+			list = append(list, a.Absent()...)
+		}
+	}
+	return list
+}
+
 // Sample is what one source read at one time.
 type Sample struct {
 	At       time.Time
 	Source   string
 	Readings []Reading
-}
-
-// Sampler reads sources at a fixed rate.
-type Sampler struct {
-	stop func()
-	mu   sync.Mutex
-	cost time.Duration // processor time spent on sampling
-	from time.Time
-}
-
-// Start reads all sources every interval of the clock and hands the samples to
-// out, one at a time, until Stop. A source that fails is left out of that round.
-func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources []Source, out func(Sample)) *Sampler {
-	s := &Sampler{from: c.Now()}
-	buffers := make([][]Reading, len(sources))
-	s.stop = c.Every(interval, func(now time.Time) {
-		runtime.LockOSThread() // so that threadTime is of one thread
-		defer runtime.UnlockOSThread()
-		begun := threadTime()
-		for i, source := range sources {
-			list, err := source.Sample(ctx, now, buffers[i][:0])
-			if buffers[i] = list; err == nil && len(list) > 0 {
-				out(Sample{At: now, Source: source.Name(), Readings: list})
-			}
-		}
-		s.mu.Lock()
-		s.cost += threadTime() - begun
-		s.mu.Unlock()
-	})
-	return s
-}
-
-// Stop ends the sampling.
-func (s *Sampler) Stop() { s.stop() }
-
-// CostPct is the processor time that sampling has taken up to now, in percent
-// of one core.
-func (s *Sampler) CostPct(now time.Time) float64 {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if elapsed := now.Sub(s.from); elapsed > 0 {
-		return 100 * s.cost.Seconds() / elapsed.Seconds()
-	}
-	return 0
 }
 
 // Stat sums up the values of one quantity over a window.

@@ -3,6 +3,7 @@ package sense
 import (
 	"context"
 	"errors"
+	"os"
 	"runtime"
 	"testing"
 	"time"
@@ -51,8 +52,9 @@ func TestSamplerReadsAtItsRateAndStops(t *testing.T) {
 // A thread that spins for half a second is seen by the core, the process and
 // the thread that it keeps busy.
 func TestLocalSourcesSeeABusyThread(t *testing.T) {
-	sources, err := Local()
-	require.NoError(t, err)
+	group := &Group{}
+	group.Watch(os.Getpid())
+	sources := Local(group)
 	sample := func() map[string]float64 {
 		values := map[string]float64{}
 		for _, s := range sources {
@@ -78,19 +80,4 @@ func TestLocalSourcesSeeABusyThread(t *testing.T) {
 	require.Greater(t, values[MemTotal], values[MemUsed])
 	require.Greater(t, values[GroupMem], 1e6)
 	require.Contains(t, values, "cpu_core_pct:0")
-}
-
-// BenchmarkLocal reports what sampling all local sources four times a second
-// costs, in percent of one core.
-func BenchmarkLocal(b *testing.B) {
-	sources, err := Local()
-	require.NoError(b, err)
-	var list []Reading
-	b.ReportAllocs()
-	for b.Loop() {
-		for _, s := range sources {
-			list, _ = s.Sample(b.Context(), time.Now(), list[:0])
-		}
-	}
-	b.ReportMetric(100*4*b.Elapsed().Seconds()/float64(b.N), "%core@4Hz")
 }

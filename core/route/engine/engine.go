@@ -6,6 +6,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"os"
 	"runtime"
 	"strconv"
 	"sync"
@@ -63,8 +64,9 @@ func New(o Options) (*Engine, error) {
 	if o.Threads == 0 {
 		o.Threads = runtime.NumCPU()
 	}
-	sources, err := sense.Local()
-	return &Engine{options: o, sources: sources, films: map[string]*film{}}, err
+	own := &sense.Group{}
+	own.Watch(os.Getpid())
+	return &Engine{options: o, sources: sense.Local(own), films: map[string]*film{}}, nil
 }
 
 // Kind returns "engine".

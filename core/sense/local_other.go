@@ -1,3 +1,5 @@
+//go:build !linux
+
 package sense
 
 import (
@@ -11,25 +13,41 @@ import (
 	"github.com/shirou/gopsutil/v4/process"
 )
 
-// Local returns the sources that read this computer, with this program as the
-// watched process.
-func Local() ([]Source, error) {
-	own, err := process.NewProcess(int32(os.Getpid()))
-	if err != nil {
-		return nil, err
+// Local returns the sources that read this computer as far as this system
+// tells. Of the watched processes it is this program alone.
+func Local(*Group) []Source {
+	list := []Source{&portableCPU{}, &portableMemory{}, elsewhere{}}
+	if own, err := process.NewProcess(int32(os.Getpid())); err == nil {
+		list = append(list, &portableProcess{process: own, threads: map[int32]float64{}})
 	}
-	return []Source{&cpuSource{}, &memSource{}, &groupSource{process: own, threads: map[int32]float64{}}}, nil
+	return list
 }
 
-// cpuSource reads the load of the cores.
-type cpuSource struct {
+// elsewhere names what is read on Linux alone.
+type elsewhere struct{}
+
+func (elsewhere) Name() string { return "system" }
+
+func (elsewhere) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {
+	return list, nil
+}
+
+func (elsewhere) Absent() (list []Absence) {
+	for _, q := range []string{"pressure_*_pct", Clock, Temperature, Fan, Power, "gpu_*_pct", "disk_*", "net_*"} {
+		list = append(list, Absence{q, "this system is not Linux, whose kernel tells of it", "name an outside meter under sensors:, or read the device from another computer"})
+	}
+	return list
+}
+
+// portableCPU reads the load of the cores.
+type portableCPU struct {
 	before []cpu.TimesStat
 	labels []string
 }
 
-func (*cpuSource) Name() string { return "cpu" }
+func (*portableCPU) Name() string { return "cpu" }
 
-func (s *cpuSource) Sample(ctx context.Context, _ time.Time, list []Reading) ([]Reading, error) {
+func (s *portableCPU) Sample(ctx context.Context, _ time.Time, list []Reading) ([]Reading, error) {
 	times, err := cpu.TimesWithContext(ctx, true)
 	if err != nil {
 		return list, err
@@ -60,17 +78,15 @@ func (s *cpuSource) Sample(ctx context.Context, _ time.Time, list []Reading) ([]
 // of a virtual machine took away counts too.
 func busyTime(t cpu.TimesStat) float64 { return t.Total() - t.Idle - t.Iowait }
 
-func percent(share float64) float64 { return max(0, min(100*share, 100)) }
-
-// memSource reads the memory.
-type memSource struct {
+// portableMemory reads the memory.
+type portableMemory struct {
 	swapped uint64
 	at      time.Time
 }
 
-func (*memSource) Name() string { return "memory" }
+func (*portableMemory) Name() string { return "memory" }
 
-func (s *memSource) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *portableMemory) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
 	m, err := mem.VirtualMemoryWithContext(ctx)
 	if err != nil {
 		return list, err
@@ -89,17 +105,17 @@ func (s *memSource) Sample(ctx context.Context, now time.Time, list []Reading) (
 	return list, nil
 }
 
-// groupSource reads what the watched process uses.
-type groupSource struct {
+// portableProcess reads what the watched process uses.
+type portableProcess struct {
 	process *process.Process
 	used    float64 // processor seconds up to the last sample
 	threads map[int32]float64
 	at      time.Time
 }
 
-func (*groupSource) Name() string { return "process" }
+func (*portableProcess) Name() string { return "process" }
 
-func (s *groupSource) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *portableProcess) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
 	times, err := s.process.TimesWithContext(ctx)
 	if err != nil {
 		return list, err
@@ -122,7 +138,7 @@ func (s *groupSource) Sample(ctx context.Context, now time.Time, list []Reading)
 
 // busiestThread is the share of a core that the busiest thread has used since
 // the last sample, in percent.
-func (s *groupSource) busiestThread(ctx context.Context, elapsed float64) (float64, bool) {
+func (s *portableProcess) busiestThread(ctx context.Context, elapsed float64) (float64, bool) {
 	threads, err := s.process.ThreadsWithContext(ctx)
 	if err != nil || len(threads) == 0 {
 		return 0, false

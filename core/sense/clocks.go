@@ -1,0 +1,91 @@
+package sense
+
+import (
+	"context"
+	"path/filepath"
+	"time"
+)
+
+// clockSource reads the clocks of the cores from cpufreq, and how often the
+// processor was slowed down for its heat.
+type clockSource struct {
+	files
+	policies  []policy
+	throttles []string
+	throttled counter
+	at        time.Time
+}
+
+// policy is a set of cores with one clock.
+type policy struct {
+	current string
+	full    float64 // kHz
+	cores   float64
+}
+
+func newClocks(r Roots) *clockSource {
+	s := &clockSource{}
+	cpus := filepath.Join(r.Sys, "devices", "system", "cpu")
+	for _, dir := range glob(cpus, "cpufreq", "policy*") {
+		full, err := s.number(filepath.Join(dir, "cpuinfo_max_freq"))
+		if err != nil || full <= 0 {
+			continue
+		}
+		p := policy{current: filepath.Join(dir, "scaling_cur_freq"), full: full}
+		if data, err := s.read(filepath.Join(dir, "affected_cpus")); err == nil {
+			for word, rest := field(data); len(word) > 0; word, rest = field(rest) {
+				p.cores++
+			}
+		}
+		p.cores = max(p.cores, 1)
+		s.policies = append(s.policies, p)
+	}
+	s.throttles = append(glob(cpus, "cpu[0-9]*", "thermal_throttle", "core_throttle_count"),
+		glob(cpus, "cpu0", "thermal_throttle", "package_throttle_count")...)
+	return s
+}
+
+func (*clockSource) Name() string { return "clocks" }
+
+func (s *clockSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	var share, mhz, cores float64
+	for _, p := range s.policies {
+		khz, err := s.number(p.current)
+		if err != nil {
+			return list, err
+		}
+		share += p.cores * khz / p.full
+		mhz += p.cores * khz / 1000
+		cores += p.cores
+	}
+	if cores > 0 {
+		list = append(list, Reading{Clock, "", 100 * share / cores}, Reading{ClockMHz, "", mhz / cores})
+	}
+	elapsed := now.Sub(s.at).Seconds()
+	s.at = now
+	if len(s.throttles) == 0 {
+		return list, nil
+	}
+	total := 0.0
+	for _, path := range s.throttles {
+		n, err := s.number(path)
+		if err != nil {
+			return list, err
+		}
+		total += n
+	}
+	if n, ok := s.throttled.since(total); ok && elapsed > 0 {
+		list = append(list, Reading{Throttles, "", n / elapsed})
+	}
+	return list, nil
+}
+
+func (s *clockSource) Absent() (list []Absence) {
+	if len(s.policies) == 0 {
+		list = append(list, Absence{Clock, "the kernel offers no cpufreq here, as in most virtual machines", "load the processor's cpufreq driver, or measure on the machine itself"})
+	}
+	if len(s.throttles) == 0 {
+		list = append(list, Absence{Throttles, "the processor's driver does not count them", "none: only some processors do"})
+	}
+	return list
+}

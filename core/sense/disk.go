@@ -1,0 +1,96 @@
+package sense
+
+import (
+	"context"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// diskSource reads what the disks do from proc/diskstats (the kernel's
+// admin-guide/iostats). Partitions are left out, and disks that were never used.
+type diskSource struct {
+	files
+	roots Roots
+	disks map[string]*disk
+	at    time.Time
+}
+
+// disk is what is followed of a disk.
+type disk struct {
+	skip                                          bool
+	requests, read, written, waited, busy, queued counter
+}
+
+func newDisk(r Roots) *diskSource { return &diskSource{roots: r, disks: map[string]*disk{}} }
+
+func (*diskSource) Name() string { return "disk" }
+
+const (
+	mostDisks  = 256
+	sectorSize = 512 // whatever the disk's own is
+)
+
+func (s *diskSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	data, err := s.read(filepath.Join(s.roots.Proc, "diskstats"))
+	if err != nil {
+		return list, err
+	}
+	elapsed := now.Sub(s.at).Seconds()
+	s.at = now
+	for len(data) > 0 {
+		var l []byte
+		l, data = line(data)
+		_, l = field(l) // major, minor
+		_, l = field(l)
+		name, l := field(l)
+		var v [11]float64 // reads, merged, sectors, ms; writes, merged, sectors, ms; under way, ms busy, ms weighted
+		for i := range v {
+			var word []byte
+			word, l = field(l)
+			v[i], _ = parseFloat(word)
+		}
+		d := s.disks[string(name)]
+		if d == nil {
+			if v[0]+v[4] == 0 || len(s.disks) >= mostDisks {
+				continue
+			}
+			d = &disk{skip: !s.whole(string(name))}
+			s.disks[string(name)] = d
+		}
+		if !d.skip {
+			list = d.readings(list, string(name), v, elapsed)
+		}
+	}
+	return list, nil
+}
+
+// whole tells whether a name is that of a disk, not of a part of one or of a
+// file that is used as one.
+func (s *diskSource) whole(name string) bool {
+	return !strings.HasPrefix(name, "loop") && !strings.HasPrefix(name, "ram") && !strings.HasPrefix(name, "zram") &&
+		len(glob(s.roots.Sys, "block", escapeGlob(name))) > 0
+}
+
+// escapeGlob keeps the letters of a name from being a pattern.
+func escapeGlob(name string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)
+}
+
+func (d *disk) readings(list []Reading, name string, v [11]float64, elapsed float64) []Reading {
+	requests, known := d.requests.since(v[0] + v[4])
+	read, _ := d.read.since(v[2])
+	written, _ := d.written.since(v[6])
+	waited, _ := d.waited.since(v[3] + v[7])
+	busy, _ := d.busy.since(v[9])
+	queued, _ := d.queued.since(v[10])
+	if !known || elapsed <= 0 {
+		return list
+	}
+	list = append(list, Reading{DiskBusy, name, percent(busy / 1000 / elapsed)}, Reading{DiskRead, name, max(0, read) * sectorSize / elapsed},
+		Reading{DiskWrite, name, max(0, written) * sectorSize / elapsed}, Reading{DiskQueue, name, max(0, queued) / 1000 / elapsed})
+	if requests > 0 {
+		list = append(list, Reading{DiskWait, name, max(0, waited) / requests})
+	}
+	return list
+}

@@ -1,0 +1,141 @@
+package sense
+
+import (
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+)
+
+// Roots are the folders under which the kernel tells of the device.
+type Roots struct {
+	Proc string // usually /proc
+	Sys  string // usually /sys
+}
+
+// mostOfAFile is how much of a file is read: the longest, of a machine with
+// thousands of cores, are far shorter.
+const mostOfAFile = 1 << 20
+
+var errLong = errors.New("the file is too long")
+
+// files reads small files into a buffer that is used again and again.
+type files struct{ buf []byte }
+
+// read returns what a file holds, until the next call.
+func (r *files) read(path string) ([]byte, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if r.buf == nil {
+		r.buf = make([]byte, 16<<10)
+	}
+	n := 0
+	for {
+		k, err := f.Read(r.buf[n:])
+		if n += k; err == io.EOF {
+			return r.buf[:n], nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		if n == len(r.buf) {
+			if n >= mostOfAFile {
+				return nil, &os.PathError{Op: "read", Path: path, Err: errLong}
+			}
+			r.buf = append(r.buf, make([]byte, n)...)
+		}
+	}
+}
+
+// number reads a file that holds one number.
+func (r *files) number(path string) (float64, error) {
+	data, err := r.read(path)
+	if err != nil {
+		return 0, err
+	}
+	word, _ := field(data)
+	v, ok := parseFloat(word)
+	if !ok {
+		return 0, &os.PathError{Op: "read", Path: path, Err: errors.New("it holds no number")}
+	}
+	return v, nil
+}
+
+// text reads a file that holds a word.
+func (r *files) text(path string) string {
+	data, err := r.read(path)
+	if err != nil {
+		return ""
+	}
+	line, _ := line(data)
+	return string(line)
+}
+
+// field cuts the first word off, which white space ends.
+func field(b []byte) (word, rest []byte) {
+	i := 0
+	for i < len(b) && (b[i] == ' ' || b[i] == '\t' || b[i] == '\n') {
+		i++
+	}
+	k := i
+	for k < len(b) && b[k] != ' ' && b[k] != '\t' && b[k] != '\n' {
+		k++
+	}
+	return b[i:k], b[k:]
+}
+
+// line cuts the first line off.
+func line(b []byte) (first, rest []byte) {
+	for i, c := range b {
+		if c == '\n' {
+			return b[:i], b[i+1:]
+		}
+	}
+	return b, nil
+}
+
+// parseUint reads a number without a sign; false if it is none.
+func parseUint(b []byte) (v uint64, ok bool) {
+	for _, c := range b {
+		if c < '0' || c > '9' {
+			return v, false
+		}
+		v = 10*v + uint64(c-'0')
+	}
+	return v, len(b) > 0 && len(b) < 20
+}
+
+func parseFloat(b []byte) (float64, bool) {
+	if v, ok := parseUint(b); ok {
+		return float64(v), true
+	}
+	v, err := strconv.ParseFloat(string(b), 64)
+	return v, err == nil
+}
+
+// glob lists the files of a pattern; a malformed pattern is a mistake in the program.
+func glob(parts ...string) []string {
+	list, err := filepath.Glob(filepath.Join(parts...))
+	if err != nil {
+		panic(err)
+	}
+	return list
+}
+
+// counter turns a total that grows into a rate.
+type counter struct {
+	last  float64
+	known bool
+}
+
+// since is how much was added since the last call; false for the first one and
+// where the total was set back.
+func (c *counter) since(total float64) (float64, bool) {
+	added, ok := total-c.last, c.known && total >= c.last
+	c.last, c.known = total, true
+	return added, ok
+}

@@ -1,0 +1,309 @@
+package sense
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// gpuSource reads graphics processors through the kernel: what each client used
+// of each engine (the DRM's fdinfo, drm-usage-stats), and what drivers say of
+// the whole card.
+type gpuSource struct {
+	files
+	proc    string
+	group   *processSource
+	cards   []card
+	clients map[string]*client
+	open    []string // fdinfo files that belong to a client
+	looked  time.Time
+	at      time.Time
+}
+
+// card is the files of one graphics processor, empty where there is none.
+type card struct {
+	name                           string
+	busy, decode, used, clock, dpm string
+	clockScale                     float64
+}
+
+// client is what one user of a card has used up to now.
+type client struct {
+	used   [engineClasses]counter
+	total  [engineClasses]counter // cycles that were to be had, where the driver counts in cycles
+	memory float64
+	member bool
+	seen   bool
+}
+
+// Classes of engines.
+const (
+	decodeEngine = iota
+	encodeEngine
+	renderEngine
+	engineClasses
+)
+
+// engineClass sorts the names that drivers give their engines. A unit that both
+// decodes and encodes counts as a decoder.
+func engineClass(name string) int {
+	switch {
+	case strings.Contains(name, "enhance"), strings.Contains(name, "vecs"), strings.Contains(name, "copy"), strings.Contains(name, "bcs"), strings.Contains(name, "dma"):
+		return -1
+	case strings.Contains(name, "enc"):
+		return encodeEngine
+	case strings.Contains(name, "video"), strings.Contains(name, "dec"), strings.Contains(name, "vcs"), strings.Contains(name, "vcn"), strings.Contains(name, "vpu"), strings.Contains(name, "jpeg"):
+		return decodeEngine
+	}
+	return renderEngine
+}
+
+func newGPU(r Roots, group *processSource) *gpuSource {
+	s := &gpuSource{proc: r.Proc, group: group, clients: map[string]*client{}}
+	exists := func(path string) string {
+		if _, err := os.Stat(path); err != nil {
+			return ""
+		}
+		return path
+	}
+	for _, dir := range glob(r.Sys, "class", "drm", "card[0-9]*") {
+		if strings.Contains(filepath.Base(dir), "-") { // a connector
+			continue
+		}
+		c := card{name: filepath.Base(dir), clockScale: 1,
+			busy: exists(filepath.Join(dir, "device", "gpu_busy_percent")), decode: exists(filepath.Join(dir, "device", "vcn_busy_percent")),
+			used: exists(filepath.Join(dir, "device", "mem_info_vram_used")), dpm: exists(filepath.Join(dir, "device", "pp_dpm_sclk"))}
+		c.clock = cmp.Or(exists(filepath.Join(dir, "gt_act_freq_mhz")), exists(filepath.Join(dir, "gt", "gt0", "rps_act_freq_mhz")),
+			exists(filepath.Join(dir, "device", "tile0", "gt0", "freq0", "act_freq")))
+		if c.clock == "" && c.dpm == "" {
+			if list := glob(dir, "device", "devfreq", "*", "cur_freq"); len(list) > 0 {
+				c.clock, c.clockScale = list[0], 1e-6
+			}
+		}
+		s.cards = append(s.cards, c)
+	}
+	return s
+}
+
+func (*gpuSource) Name() string { return "gpu" }
+
+func (s *gpuSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	if len(s.cards) == 0 {
+		return list, nil
+	}
+	for i := range s.cards {
+		list = s.card(&s.cards[i], list)
+	}
+	if now.Sub(s.looked) >= lookEvery {
+		s.look()
+		s.looked = now
+	}
+	elapsed := now.Sub(s.at).Seconds()
+	s.at = now
+	return s.engines(elapsed, list), nil
+}
+
+// card reads what a driver says of the whole card.
+func (s *gpuSource) card(c *card, list []Reading) []Reading {
+	add := func(path, quantity string, scale float64) {
+		if path == "" {
+			return
+		}
+		if v, err := s.number(path); err == nil { // some answer only while they are awake
+			list = append(list, Reading{quantity, c.name, v * scale})
+		}
+	}
+	add(c.busy, GPU, 1)
+	add(c.used, GPUMem, 1)
+	add(c.clock, GPUClock, c.clockScale)
+	if c.decode != "" {
+		add(c.decode, BlockUse, 1)
+	}
+	if c.dpm != "" {
+		if data, err := s.read(c.dpm); err == nil { // "1: 800Mhz *"
+			for len(data) > 0 {
+				var l []byte
+				l, data = line(data)
+				_, l, _ = bytes.Cut(l, []byte(": "))
+				mhz, rest, _ := bytes.Cut(l, []byte("Mhz"))
+				if v, ok := parseFloat(mhz); ok && bytes.Contains(rest, []byte("*")) {
+					list = append(list, Reading{GPUClock, c.name, v})
+				}
+			}
+		}
+	}
+	return list
+}
+
+const (
+	lookEvery   = 10 * time.Second // all open files are looked at for users of a card
+	mostClients = 4096
+)
+
+// look finds the fdinfo files that belong to users of a card.
+func (s *gpuSource) look() {
+	s.open = s.open[:0]
+	pids, err := os.ReadDir(s.proc)
+	if err != nil {
+		return
+	}
+	for _, e := range pids {
+		if _, err := strconv.Atoi(e.Name()); err != nil {
+			continue
+		}
+		dir := filepath.Join(s.proc, e.Name(), "fd")
+		fds, err := os.ReadDir(dir)
+		if err != nil {
+			continue // another user's
+		}
+		for _, fd := range fds {
+			to, err := os.Readlink(filepath.Join(dir, fd.Name()))
+			if err == nil && strings.HasPrefix(to, "/dev/dri/") && len(s.open) < mostClients {
+				s.open = append(s.open, filepath.Join(s.proc, e.Name(), "fdinfo", fd.Name()))
+			}
+		}
+	}
+}
+
+// engines adds up what all clients used of each class of engines.
+func (s *gpuSource) engines(elapsed float64, list []Reading) []Reading {
+	for _, c := range s.clients {
+		c.seen = false
+	}
+	var all, members [engineClasses]float64
+	var has [engineClasses]bool
+	var memory float64
+	for _, path := range s.open {
+		usage, ok := s.usage(path)
+		if !ok {
+			continue
+		}
+		c := s.clients[usage.client]
+		if c == nil {
+			c = &client{}
+			s.clients[usage.client] = c
+		}
+		if c.seen {
+			continue // the same client through another of its files
+		}
+		c.seen = true
+		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
+		c.member = s.group != nil && s.group.holds(pid)
+		if c.member {
+			memory += usage.memory
+		}
+		for class := range engineClasses {
+			if !usage.has[class] {
+				continue
+			}
+			used, known := c.used[class].since(usage.used[class])
+			span := elapsed * 1e9 * max(1, usage.capacity[class])
+			if usage.cycles[class] > 0 {
+				span, known = c.total[class].since(usage.cycles[class])
+			}
+			if has[class] = true; !known || span <= 0 {
+				continue
+			}
+			all[class] += used / span
+			if c.member {
+				members[class] += used / span
+			}
+		}
+	}
+	for key, c := range s.clients {
+		if !c.seen {
+			delete(s.clients, key)
+		}
+	}
+	if elapsed <= 0 || elapsed > 3600 {
+		return list
+	}
+	for class, q := range [engineClasses][2]string{{BlockUse, GroupDecode}, {EncodeUse, GroupEncode}, {RenderUse, GroupRender}} {
+		if has[class] {
+			list = append(list, Reading{q[0], "", percent(all[class])}, Reading{q[1], "", percent(members[class])})
+		}
+	}
+	if memory > 0 {
+		list = append(list, Reading{GroupGPUMem, "", memory})
+	}
+	return list
+}
+
+// usage is what one fdinfo file tells.
+type usage struct {
+	client   string
+	used     [engineClasses]float64 // nanoseconds, or cycles
+	cycles   [engineClasses]float64
+	capacity [engineClasses]float64 // engines of a class
+	has      [engineClasses]bool
+	memory   float64
+}
+
+func (s *gpuSource) usage(path string) (u usage, ok bool) {
+	data, err := s.read(path)
+	if err != nil {
+		return u, false
+	}
+	var id, card string
+	for len(data) > 0 {
+		var l []byte
+		l, data = line(data)
+		key, rest, found := bytes.Cut(l, []byte(":"))
+		if !found {
+			continue
+		}
+		value, unit := field(rest)
+		name := string(key)
+		v, _ := parseFloat(value)
+		switch {
+		case name == "drm-client-id":
+			id = string(value)
+		case name == "drm-pdev":
+			card = string(value)
+		case strings.HasPrefix(name, "drm-engine-capacity-"):
+			if class := engineClass(name[len("drm-engine-capacity-"):]); class >= 0 {
+				u.capacity[class] += v
+			}
+		case strings.HasPrefix(name, "drm-engine-"):
+			u.add(name[len("drm-engine-"):], v, 0)
+		case strings.HasPrefix(name, "drm-cycles-"):
+			u.add(name[len("drm-cycles-"):], v, 0)
+		case strings.HasPrefix(name, "drm-total-cycles-"):
+			u.add(name[len("drm-total-cycles-"):], 0, v)
+		case strings.HasPrefix(name, "drm-memory-"), strings.HasPrefix(name, "drm-resident-"):
+			word, _ := field(unit)
+			u.memory += v * map[string]float64{"": 1, "KiB": 1 << 10, "MiB": 1 << 20}[string(word)]
+		}
+	}
+	u.client = card + " " + id
+	return u, id != ""
+}
+
+func (u *usage) add(engine string, used, cycles float64) {
+	if class := engineClass(engine); class >= 0 {
+		u.used[class] += used
+		u.cycles[class] = max(u.cycles[class], cycles)
+		u.has[class] = true
+	}
+}
+
+func (s *gpuSource) Absent() []Absence {
+	if len(s.cards) == 0 {
+		return []Absence{{"gpu_*_pct", "the kernel shows no graphics processor below /sys/class/drm", "load its driver; in a container, pass /dev/dri through"}}
+	}
+	if len(s.open) == 0 && !s.looked.IsZero() {
+		return []Absence{{BlockUse, "no client of the graphics processor may be looked at", "run as the player's user or as administrator, on a kernel whose driver fills in fdinfo"}}
+	}
+	return nil
+}
+
+// holds tells whether a process is watched.
+func (s *processSource) holds(pid int) bool {
+	return slices.ContainsFunc(s.members, func(t *task) bool { return t.pid == pid })
+}

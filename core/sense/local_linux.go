@@ -1,0 +1,14 @@
+package sense
+
+import "os"
+
+// Local returns the sources that read this computer, with the processes of g as
+// the watched ones.
+func Local(g *Group) []Source { return Under(Roots{"/proc", "/sys"}, g) }
+
+// Under returns the sources that read a Linux system whose kernel shows itself
+// below other roots.
+func Under(r Roots, g *Group) []Source {
+	processes := newProcesses(r, g, os.Getpagesize())
+	return []Source{newCPU(r), newMemory(r, os.Getpagesize()), processes, newPressure(r), newClocks(r), newHeat(r), newPower(r), newGPU(r, processes), newDisk(r), newNetwork(r)}
+}

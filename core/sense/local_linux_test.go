@@ -1,0 +1,241 @@
+package sense
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"golang.org/x/tools/txtar"
+)
+
+// machine unpacks the files of a made-up machine below dir; what stands below
+// later/ is how they are a second after.
+func machine(t testing.TB, name, dir string) (roots Roots, pass func(), sections map[string]string) {
+	archive, err := txtar.ParseFile(filepath.Join("testdata", name+".txtar"))
+	require.NoError(t, err)
+	sections = map[string]string{}
+	write := func(path string, data []byte) {
+		path = filepath.Join(dir, path)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o777))
+		require.NoError(t, os.WriteFile(path, data, 0o666))
+	}
+	for _, f := range archive.Files {
+		if strings.HasPrefix(f.Name, "proc/") || strings.HasPrefix(f.Name, "sys/") {
+			write(f.Name, f.Data)
+		} else {
+			sections[f.Name] = string(f.Data)
+		}
+	}
+	for l := range strings.Lines(sections["links"]) {
+		from, to, found := strings.Cut(strings.TrimSpace(l), " ")
+		if !found {
+			continue
+		}
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, filepath.Dir(from)), 0o777))
+		require.NoError(t, os.Symlink(to, filepath.Join(dir, from)))
+	}
+	pass = func() {
+		for name, data := range sections {
+			if path, later := strings.CutPrefix(name, "later/"); later {
+				write(path, []byte(data))
+			}
+		}
+	}
+	return Roots{filepath.Join(dir, "proc"), filepath.Join(dir, "sys")}, pass, sections
+}
+
+// readAll reads all sources once.
+func readAll(t testing.TB, sources []Source, now time.Time) map[string]float64 {
+	values := map[string]float64{}
+	for _, s := range sources {
+		list, _ := s.Sample(t.Context(), now, nil)
+		for _, r := range list {
+			require.NotContains(t, values, r.Key(), s.Name())
+			values[r.Key()] = r.Value
+		}
+	}
+	return values
+}
+
+// A desktop, a board and a storage box are read as they are; what they lack is
+// absent with its reason, never zero.
+func TestThreeMachines(t *testing.T) {
+	for _, c := range []struct {
+		name string
+		pid  int
+	}{{"desktop", 100}, {"board", 30}, {"nas", 4000}} {
+		t.Run(c.name, func(t *testing.T) {
+			roots, pass, sections := machine(t, c.name, t.TempDir())
+			group := &Group{}
+			group.Watch(c.pid)
+			sources := Under(roots, group)
+			now := time.Unix(1e9, 0)
+			first := readAll(t, sources, now)
+			require.NotContains(t, first, CPU, "a rate needs two samples")
+			pass()
+			values := readAll(t, sources, now.Add(time.Second))
+			lines := bufio.NewScanner(strings.NewReader(sections["want"]))
+			for lines.Scan() {
+				i := strings.LastIndexByte(lines.Text(), ' ')
+				key, want := lines.Text()[:i], lines.Text()[i+1:]
+				if want == "absent" {
+					require.NotContains(t, values, key)
+					continue
+				}
+				v, err := strconv.ParseFloat(want, 64)
+				require.NoError(t, err)
+				require.Contains(t, values, key)
+				require.InEpsilon(t, 1+v, 1+values[key], 1e-6, "%s: %g instead of %g", key, values[key], v)
+			}
+			absent := fmt.Sprint(Absences(sources))
+			for l := range strings.Lines(sections["absent"]) {
+				quantity, remedy, _ := strings.Cut(strings.TrimSpace(l), " ")
+				require.Contains(t, absent, "{"+quantity+" ")
+				require.Contains(t, absent, remedy)
+			}
+			for _, a := range Absences(sources) {
+				require.NotContains(t, values, a.Quantity)
+				require.NotEmpty(t, a.Why)
+				require.NotEmpty(t, a.Remedy)
+			}
+		})
+	}
+}
+
+// Helpers count with the player that started them: those that nobody saw, too,
+// and those that outlive it.
+func TestHelpersCount(t *testing.T) {
+	dir := t.TempDir()
+	put := func(pid, parent int, begun, ticks, childTicks int) {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, strconv.Itoa(pid)), 0o777))
+		text := fmt.Sprintf("%d (p %d) x) S %d 0 0 0 0 0 0 0 0 0 %d 0 %d 0 20 0 1 0 %d 0 10", pid, pid, parent, ticks, childTicks, begun)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, strconv.Itoa(pid), "stat"), []byte(text), 0o666))
+	}
+	group := &Group{}
+	group.Watch(10)
+	s := newProcesses(Roots{Proc: dir}, group, 4096)
+	now := time.Unix(1e9, 0)
+	cpu := func() (float64, float64) {
+		now = now.Add(time.Second)
+		list, err := s.Sample(t.Context(), now, nil)
+		require.NoError(t, err)
+		values := map[string]float64{}
+		for _, r := range list {
+			values[r.Quantity] = r.Value
+		}
+		return values[GroupCPU], values[GroupSize]
+	}
+	put(10, 1, 5, 100, 0)
+	put(11, 10, 6, 1000, 0) // was there before
+	cpu()
+	put(10, 1, 5, 110, 0)
+	put(12, 11, 7, 30, 0) // is new: all of its time counts
+	used, size := cpu()
+	require.InDelta(t, 40, used, 1e-6)
+	require.Equal(t, 3.0, size)
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "12")))
+	put(11, 10, 6, 1000, 50) // the helper took 20 ticks more before it ended
+	used, size = cpu()
+	require.InDelta(t, 20, used, 1e-6)
+	require.Equal(t, 2.0, size)
+	put(11, 10, 6, 1000, 75) // another came and went unseen
+	used, _ = cpu()
+	require.InDelta(t, 25, used, 1e-6)
+	put(12, 1, 99, 5000, 0) // the number is used again, by a stranger
+	used, size = cpu()
+	require.InDelta(t, 0, used, 1e-6)
+	require.Equal(t, 2.0, size)
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "10")))
+	put(11, 1, 6, 1010, 75)
+	used, size = cpu()
+	require.InDelta(t, 10, used, 1e-6, "a helper that outlives the player still counts")
+	require.Equal(t, 1.0, size)
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "11")))
+	_, err := s.Sample(t.Context(), now.Add(time.Second), nil)
+	require.ErrorIs(t, err, errNobody)
+}
+
+// Files may hold anything at all.
+func TestNonsenseInFilesIsSurvived(t *testing.T) {
+	for _, text := range []string{"", "\n", "cpu", "cpu 1 x", strings.Repeat("9", 400), "some avg10=0.00 total=-1\n", "a: b c\n\x00\xff", strings.Repeat("a b\n", 100000)} {
+		dir := t.TempDir()
+		roots, pass, sections := machine(t, "desktop", dir)
+		group := &Group{}
+		group.Watch(100)
+		sources := Under(roots, group)
+		readAll(t, sources, time.Unix(1e9, 0))
+		pass()
+		require.NoError(t, filepath.WalkDir(dir, func(path string, e os.DirEntry, err error) error {
+			if err == nil && e.Type().IsRegular() {
+				err = os.WriteFile(path, []byte(text), 0o666)
+			}
+			return err
+		}))
+		for key, v := range readAll(t, sources, time.Unix(1e9+1, 0)) {
+			require.False(t, v != v, key)
+			require.GreaterOrEqual(t, v, 0.0, key)
+		}
+		readAll(t, Under(roots, group), time.Unix(1e9, 0)) // found so at the start
+		require.NotEmpty(t, sections)
+	}
+}
+
+// BenchmarkBigMachine reads a machine with 64 cores and 400 processes.
+func BenchmarkBigMachine(b *testing.B) {
+	dir := b.TempDir()
+	roots, _, _ := machine(b, "desktop", dir)
+	stat := "cpu  1 2 3 4 5 6 7 8 0 0\n"
+	for i := range 64 {
+		stat += fmt.Sprintf("cpu%d 1 2 3 4 5 6 7 8 0 0\n", i)
+	}
+	require.NoError(b, os.WriteFile(filepath.Join(roots.Proc, "stat"), []byte(stat), 0o666))
+	for pid := 1000; pid < 1400; pid++ {
+		require.NoError(b, os.Mkdir(filepath.Join(roots.Proc, strconv.Itoa(pid)), 0o777))
+		text := fmt.Sprintf("%d (some) S 1 0 0 0 0 0 0 0 0 0 100 0 0 0 20 0 1 0 77 0 10", pid)
+		require.NoError(b, os.WriteFile(filepath.Join(roots.Proc, strconv.Itoa(pid), "stat"), []byte(text), 0o666))
+	}
+	group := &Group{}
+	group.Watch(100)
+	sources := Under(roots, group)
+	now, n := time.Unix(1e9, 0), 0
+	b.ReportAllocs()
+	var list []Reading
+	for b.Loop() {
+		now = now.Add(time.Second) // so that all processes are looked at each time
+		for _, s := range sources {
+			list, _ = s.Sample(b.Context(), now, list[:0])
+		}
+		n++
+	}
+	b.ReportMetric(1e3*b.Elapsed().Seconds()/float64(n), "ms/sample")
+}
+
+// BenchmarkLocal reads this computer as a climb does.
+func BenchmarkLocal(b *testing.B) {
+	group := &Group{}
+	group.Watch(os.Getpid())
+	sources := Local(group)
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	now, n := time.Now(), 0
+	begun := threadTime()
+	b.ReportAllocs()
+	var list []Reading
+	for b.Loop() {
+		now = now.Add(250 * time.Millisecond)
+		for _, s := range sources {
+			list, _ = s.Sample(b.Context(), now, list[:0])
+		}
+		n++
+	}
+	used := (threadTime() - begun).Seconds() / float64(n)
+	b.ReportMetric(100*4*used, "%core@4Hz")
+	b.ReportMetric(100*20*used, "%core@20Hz")
+}

@@ -1,0 +1,99 @@
+package sense
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"path/filepath"
+	"time"
+)
+
+// memorySource reads the device's memory from proc/meminfo and what is swapped
+// from proc/vmstat.
+type memorySource struct {
+	files
+	roots    Roots
+	pageSize float64
+	swapped  counter
+	at       time.Time
+}
+
+func newMemory(r Roots, pageSize int) *memorySource {
+	return &memorySource{roots: r, pageSize: float64(pageSize)}
+}
+
+func (*memorySource) Name() string { return "memory" }
+
+var errNoTotal = errors.New("meminfo does not say how much memory there is")
+
+func (s *memorySource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	data, err := s.read(filepath.Join(s.roots.Proc, "meminfo"))
+	if err != nil {
+		return list, err
+	}
+	var total, free, available, cached, swap, swapFree float64
+	known := false
+	for len(data) > 0 {
+		var l []byte
+		l, data = line(data)
+		name, rest := field(l)
+		var to *float64
+		switch string(name) {
+		case "MemTotal:":
+			to = &total
+		case "MemFree:":
+			to = &free
+		case "Cached:":
+			to = &cached
+		case "MemAvailable:":
+			to = &available
+		case "SwapTotal:":
+			to = &swap
+		case "SwapFree:":
+			to = &swapFree
+		default:
+			continue
+		}
+		word, _ := field(rest)
+		v, _ := parseFloat(word)
+		*to = 1024 * v
+		known = known || to == &available
+	}
+	if total == 0 {
+		return list, errNoTotal
+	}
+	if !known { // kernels before 3.14
+		available = free + cached
+	}
+	list = append(list, Reading{MemUsed, "", total - available}, Reading{MemFree, "", available}, Reading{MemTotal, "", total})
+	if swap > 0 {
+		list = append(list, Reading{SwapUsed, "", swap - swapFree})
+	}
+	return s.swapping(now, list), nil
+}
+
+// swapping reads how many pages were swapped.
+func (s *memorySource) swapping(now time.Time, list []Reading) []Reading {
+	data, err := s.read(filepath.Join(s.roots.Proc, "vmstat"))
+	if err != nil {
+		return list
+	}
+	pages := 0.0
+	for len(data) > 0 {
+		var l []byte
+		l, data = line(data)
+		if !bytes.HasPrefix(l, []byte("pswp")) {
+			continue
+		}
+		_, rest := field(l)
+		word, _ := field(rest)
+		v, _ := parseFloat(word)
+		pages += v
+	}
+	elapsed := now.Sub(s.at).Seconds()
+	if moved, ok := s.swapped.since(pages); ok && elapsed > 0 {
+		list = append(list, Reading{SwapRate, "", moved * s.pageSize / elapsed})
+	}
+	s.at = now
+	return list
+}

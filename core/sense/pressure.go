@@ -1,0 +1,53 @@
+package sense
+
+import (
+	"bytes"
+	"context"
+	"path/filepath"
+	"time"
+)
+
+// pressureSource reads how much of the time tasks waited for cores, memory and
+// disks: the kernel's pressure stall information, totals in microseconds.
+type pressureSource struct {
+	files
+	folder string
+	totals [3]counter
+	at     time.Time
+}
+
+func newPressure(r Roots) *pressureSource {
+	return &pressureSource{folder: filepath.Join(r.Proc, "pressure")}
+}
+
+func (*pressureSource) Name() string { return "pressure" }
+
+var pressures = [3]struct{ file, quantity string }{{"cpu", PressureCPU}, {"memory", PressureMemory}, {"io", PressureIO}}
+
+func (s *pressureSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	elapsed := now.Sub(s.at).Seconds()
+	s.at = now
+	for i, p := range pressures {
+		data, err := s.read(filepath.Join(s.folder, p.file))
+		if err != nil {
+			return list, err
+		}
+		first, _ := line(data) // "some avg10=0.00 avg60=0.00 avg300=0.00 total=0"
+		_, total, found := bytes.Cut(first, []byte("total="))
+		v, ok := parseFloat(total)
+		if !found || !ok {
+			continue
+		}
+		if waited, ok := s.totals[i].since(v); ok && elapsed > 0 {
+			list = append(list, Reading{p.quantity, "", percent(waited * 1e-6 / elapsed)})
+		}
+	}
+	return list, nil
+}
+
+func (s *pressureSource) Absent() []Absence {
+	if _, err := s.read(filepath.Join(s.folder, "cpu")); err != nil {
+		return []Absence{{"pressure_*_pct", "the kernel does not account it: " + reason(err), "start the kernel with psi=1"}}
+	}
+	return nil
+}

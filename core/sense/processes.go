@@ -1,0 +1,321 @@
+package sense
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+)
+
+// Group is the processes that are watched: those that were named, and all that
+// they start. It is safe for several goroutines.
+type Group struct {
+	mu    sync.Mutex
+	roots []int
+	name  string // of processes that count as roots, too
+}
+
+// Watch makes processes the roots of the group, by number.
+func (g *Group) Watch(pids ...int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.roots = slices.Clone(pids)
+}
+
+// WatchName makes all processes of a name roots.
+func (g *Group) WatchName(name string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.name = name
+}
+
+func (g *Group) is(pid int, name string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Contains(g.roots, pid) || g.name != "" && name == g.name
+}
+
+// processSource reads the watched processes and who else keeps the cores busy,
+// from proc/PID (proc_pid_stat(5)). Numbers of processes are followed to their
+// parents once a second, so that helpers count.
+type processSource struct {
+	files
+	proc     string
+	pageSize float64
+	ticks    float64 // a second
+	group    *Group
+
+	all     map[int]*task // every process that was seen
+	members []*task
+	busiest []Reading // of the processes that are not watched
+	threads []Reading // of the watched ones
+	at      time.Time
+	scanned time.Time
+	sized   time.Time
+	pss     float64
+	ended   counter // seconds of the members' children that have ended
+}
+
+// task is a process.
+type task struct {
+	pid, parent  int
+	name         string
+	begun        float64 // in ticks after the start of the system: tells apart numbers that are used again
+	member, seen bool
+	cpu          float64 // seconds up to the last sample
+	taken        float64 // up to which the group has them
+	listed       float64 // up to which they were listed among the busiest
+	children     float64 // seconds of children that have ended
+	faults, took float64
+	rss          float64
+	threads      map[int]float64
+}
+
+func newProcesses(r Roots, g *Group, pageSize int) *processSource {
+	return &processSource{proc: r.Proc, pageSize: float64(pageSize), group: g, all: map[int]*task{}}
+}
+
+func (*processSource) Name() string { return "processes" }
+
+const (
+	scanEvery     = time.Second     // all processes are looked at
+	sizeEvery     = 5 * time.Second // shared memory is worked out, which takes the kernel long
+	mostProcesses = 1 << 16
+	ticks         = 100 // a second, on every Linux
+)
+
+var errNobody = errors.New("no watched process runs")
+
+func (s *processSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	elapsed := now.Sub(s.at).Seconds()
+	first := s.at.IsZero() || elapsed <= 0
+	if now.Sub(s.scanned) >= scanEvery {
+		if err := s.scan(now, first); err != nil {
+			return list, err
+		}
+	}
+	s.at = now
+	list = append(list, s.busiest...)
+	var used, memory, faults, children, gone float64
+	s.threads = s.threads[:0]
+	alive := s.members[:0]
+	for _, t := range s.members {
+		before := t.cpu
+		if !s.stat(t) {
+			gone += before
+			delete(s.all, t.pid)
+			continue
+		}
+		alive = append(alive, t)
+		used, t.taken = used+t.cpu-t.taken, t.cpu
+		faults, t.took = faults+t.faults-t.took, t.faults
+		memory += t.rss
+		children += t.children
+		s.readThreads(t, elapsed)
+	}
+	s.members = alive
+	if all, ok := s.ended.since(children); ok {
+		used += max(0, all-gone) // of helpers that ended, what nobody saw
+	}
+	if len(alive) == 0 {
+		return list, errNobody
+	}
+	list = append(list, Reading{GroupSize, "", float64(len(alive))}, Reading{GroupMem, "", memory})
+	if now.Sub(s.sized) >= sizeEvery {
+		s.sized, s.pss = now, s.shared()
+	}
+	if s.pss > 0 {
+		list = append(list, Reading{GroupPSS, "", s.pss})
+	}
+	if !first {
+		list = append(list, Reading{GroupCPU, "", 100 * used / elapsed}, Reading{GroupLoad, "", max(0, faults) / elapsed})
+		list = s.busiestThreads(list)
+	}
+	return list, nil
+}
+
+// stat reads a process; false if it has ended.
+func (s *processSource) stat(t *task) bool {
+	data, err := s.read(filepath.Join(s.proc, strconv.Itoa(t.pid), "stat"))
+	if err != nil {
+		return false
+	}
+	open, end := bytes.IndexByte(data, '('), bytes.LastIndexByte(data, ')') // the name may hold anything
+	if open < 0 || end < open {
+		return false
+	}
+	if t.name == "" {
+		t.name = string(data[open+1 : end])
+	}
+	var v [22]float64 // from the third field on
+	rest := data[end+1:]
+	for i := range v {
+		var word []byte
+		word, rest = field(rest)
+		v[i], _ = parseFloat(word)
+	}
+	if t.begun != 0 && t.begun != v[19] {
+		return false // another one has its number now
+	}
+	t.parent, t.faults, t.begun, t.rss = int(v[1]), v[9], v[19], v[21]*s.pageSize
+	t.cpu, t.children = (v[11]+v[12])/ticks, (v[13]+v[14])/ticks
+	return true
+}
+
+// scan looks at all processes: which belong to the group, and who of the others
+// is busy. What a process used before the first scan is not counted.
+func (s *processSource) scan(now time.Time, first bool) error {
+	entries, err := os.ReadDir(s.proc)
+	if err != nil {
+		return err
+	}
+	for _, e := range entries {
+		pid, err := strconv.Atoi(e.Name())
+		if err != nil || len(s.all) >= mostProcesses {
+			continue
+		}
+		t, known := s.all[pid]
+		if !known {
+			t = &task{pid: pid}
+		}
+		if !t.member && !s.stat(t) {
+			delete(s.all, pid)
+			continue
+		}
+		if !known {
+			s.all[pid] = t
+			if first {
+				t.taken, t.listed, t.took = t.cpu, t.cpu, t.faults
+			}
+		}
+		t.seen = true
+	}
+	elapsed := now.Sub(s.scanned).Seconds()
+	s.scanned = now
+	s.busiest = s.busiest[:0]
+	for pid, t := range s.all {
+		if !t.seen && !t.member {
+			delete(s.all, pid)
+			continue
+		}
+		t.seen = false
+		if !t.member && s.belongs(t, 0) {
+			t.member = true
+			s.members = append(s.members, t)
+		}
+		if share := 100 * (t.cpu - t.listed) / elapsed; !t.member && !first && share >= 1 {
+			s.busiest = append(s.busiest, Reading{OtherCPU, fmt.Sprintf("%s %d", t.name, pid), share})
+		}
+		t.listed = t.cpu
+	}
+	slices.SortFunc(s.members, func(a, b *task) int { return cmp.Compare(a.pid, b.pid) })
+	s.busiest = most(s.busiest)
+	return nil
+}
+
+// most keeps the three largest values.
+func most(list []Reading) []Reading {
+	slices.SortFunc(list, func(a, b Reading) int {
+		return cmp.Or(cmp.Compare(b.Value, a.Value), cmp.Compare(a.Label, b.Label))
+	})
+	return list[:min(len(list), 3)]
+}
+
+// belongs tells whether a process is one of the roots or comes from one.
+func (s *processSource) belongs(t *task, depth int) bool {
+	if t.member || s.group.is(t.pid, t.name) {
+		return true
+	}
+	parent := s.all[t.parent]
+	return parent != nil && parent != t && depth < 64 && s.belongs(parent, depth+1)
+}
+
+// readThreads adds the threads of a process to those of the group.
+func (s *processSource) readThreads(t *task, elapsed float64) {
+	dir := filepath.Join(s.proc, strconv.Itoa(t.pid), "task")
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) > mostProcesses {
+		return
+	}
+	first := t.threads == nil
+	now := make(map[int]float64, len(entries))
+	for _, e := range entries {
+		id, err := strconv.Atoi(e.Name())
+		if err != nil {
+			continue
+		}
+		used, ok := s.threadTime(filepath.Join(dir, e.Name()))
+		if !ok {
+			continue
+		}
+		now[id] = used
+		if share := 100 * (used - t.threads[id]) / elapsed; !first && share > 0 {
+			s.threads = append(s.threads, Reading{ThreadUse, filepath.Join(dir, e.Name()), min(share, 100)})
+		}
+	}
+	t.threads = now
+}
+
+// threadTime is the processor time of a thread in seconds: in nanoseconds where
+// the kernel counts them, else in ticks.
+func (s *processSource) threadTime(dir string) (float64, bool) {
+	if data, err := s.read(filepath.Join(dir, "schedstat")); err == nil {
+		word, _ := field(data)
+		ns, ok := parseFloat(word)
+		return ns * 1e-9, ok
+	}
+	data, err := s.read(filepath.Join(dir, "stat"))
+	if err != nil {
+		return 0, false
+	}
+	rest := data[bytes.LastIndexByte(data, ')')+1:]
+	var v [13]float64
+	for i := range v {
+		var word []byte
+		word, rest = field(rest)
+		v[i], _ = parseFloat(word)
+	}
+	return (v[11] + v[12]) / ticks, true
+}
+
+// busiestThreads appends the busiest thread's share, and the three busiest by
+// name.
+func (s *processSource) busiestThreads(list []Reading) []Reading {
+	s.threads = most(s.threads)
+	top := 0.0
+	for i, r := range s.threads {
+		if i == 0 {
+			top = r.Value
+		}
+		if r.Value >= 5 {
+			list = append(list, Reading{ThreadUse, s.text(filepath.Join(r.Label, "comm")) + " " + filepath.Base(r.Label), r.Value})
+		}
+	}
+	return append(list, Reading{ThreadMax, "", top})
+}
+
+// shared is the memory of the group with shared pages divided by those who
+// share them, or 0 where the kernel does not tell of each.
+func (s *processSource) shared() (sum float64) {
+	for _, t := range s.members {
+		data, err := s.read(filepath.Join(s.proc, strconv.Itoa(t.pid), "smaps_rollup"))
+		if err != nil {
+			return 0
+		}
+		_, rest, found := bytes.Cut(data, []byte("\nPss:"))
+		word, _ := field(rest)
+		kb, ok := parseFloat(word)
+		if !found || !ok {
+			return 0
+		}
+		sum += 1024 * kb
+	}
+	return sum
+}

@@ -1,0 +1,274 @@
+package sense
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vividstrain/core/clock"
+)
+
+// Poller is a source that is read on its own, at its own pace, because it may
+// take long: a meter that is reached over a network.
+type Poller interface {
+	Source
+	// Every is how often it is to be read, and how long one reading may
+	// take.
+	Every() (interval, timeout time.Duration)
+}
+
+// Gap is a time in which a source gave nothing.
+type Gap struct {
+	Source string
+	From   time.Time
+	To     time.Time // zero: it lasts
+	Reason string
+}
+
+// Cost is what reading one source takes.
+type Cost struct {
+	Source  string
+	Samples int
+	CPU     time.Duration // processor time in all
+	Longest time.Duration // of one sample
+}
+
+// Sampler reads sources at a fixed rate.
+type Sampler struct {
+	interval time.Duration
+	clock    clock.Clock
+	out      func(Sample)
+	stops    []func()
+	from     time.Time
+	wall     bool // time is real
+
+	given  sync.Mutex // held while out is called
+	mu     sync.Mutex
+	cost   time.Duration // processor time spent on sampling
+	costs  map[string]*Cost
+	gaps   []Gap
+	open   map[string]int // gaps that last, by source
+	late   int
+	slow   map[string]int // samples of a source that took long
+	latest map[string]Sample
+}
+
+// slowSample is how long a source may keep the others waiting before it is read
+// on its own.
+const slowSample = 20 * time.Millisecond
+
+// Start reads all sources every interval of the clock and hands the samples to
+// out, one at a time, until Stop. Pollers, and sources that turn out to be
+// slow, are read by goroutines of their own, with the time at which they were
+// read. A source that fails leaves a gap.
+func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources []Source, out func(Sample)) *Sampler {
+	_, wall := c.(clock.Real)
+	s := &Sampler{interval: interval, clock: c, out: out, from: c.Now(), wall: wall,
+		costs: map[string]*Cost{}, open: map[string]int{}, slow: map[string]int{}, latest: map[string]Sample{}}
+	var quick []Source
+	for _, source := range sources {
+		if p, ok := source.(Poller); ok && wall {
+			every, timeout := p.Every()
+			s.alone(ctx, source, every, timeout)
+		} else {
+			quick = append(quick, source)
+		}
+	}
+	buffers := make(map[Source][]Reading, len(quick))
+	s.stops = append(s.stops, c.Every(interval, func(now time.Time) {
+		runtime.LockOSThread() // so that threadTime is of one thread
+		defer runtime.UnlockOSThread()
+		if wall && time.Since(now) > interval/2 {
+			s.count(&s.late)
+		}
+		var slow []Source
+		for _, source := range quick {
+			list, took := s.sample(ctx, source, now, buffers[source][:0])
+			if buffers[source] = list; wall && took > slowSample {
+				slow = append(slow, source)
+			}
+		}
+		for _, source := range slow {
+			if s.slowAgain(source.Name()) {
+				quick = slices.DeleteFunc(quick, func(q Source) bool { return q == source })
+				s.alone(ctx, source, max(interval, time.Second), 10*time.Second)
+			}
+		}
+	}))
+	return s
+}
+
+func (s *Sampler) count(n *int) {
+	s.mu.Lock()
+	*n++
+	s.mu.Unlock()
+}
+
+// slowAgain tells whether a source was slow for the third time: once may be the
+// machine's doing.
+func (s *Sampler) slowAgain(source string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.slow[source]++
+	return s.slow[source] == 3
+}
+
+// alone reads a source from a goroutine of its own.
+func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.Duration) {
+	ctx, cancel := context.WithCancel(ctx)
+	var ended sync.WaitGroup
+	ended.Go(func() {
+		runtime.LockOSThread()
+		defer runtime.UnlockOSThread()
+		ticker := time.NewTicker(every)
+		defer ticker.Stop()
+		var buffer []Reading
+		for {
+			limited, done := context.WithTimeout(ctx, timeout)
+			buffer, _ = s.sample(limited, source, time.Now(), buffer[:0])
+			done()
+			select {
+			case <-ticker.C:
+			case <-ctx.Done():
+				return
+			}
+		}
+	})
+	s.mu.Lock()
+	s.stops = append(s.stops, func() { cancel(); ended.Wait() })
+	s.mu.Unlock()
+}
+
+// Timed is a source whose readings are older than the moment in which it is
+// asked.
+type Timed interface{ ReadAt() time.Time }
+
+// sample reads one source and tells how long that took.
+func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list []Reading) ([]Reading, time.Duration) {
+	begun, cpu := time.Now(), threadTime()
+	list, err := source.Sample(ctx, now, list)
+	took := time.Since(begun)
+	used := threadTime() - cpu
+	if t, ok := source.(Timed); ok && !t.ReadAt().IsZero() {
+		now = t.ReadAt()
+	}
+	name := source.Name()
+	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
+		return list, took // it was stopped
+	}
+	s.mu.Lock()
+	s.cost += used
+	c := s.costs[name]
+	if c == nil {
+		c = &Cost{Source: name}
+		s.costs[name] = c
+	}
+	c.Samples++
+	c.CPU += used
+	c.Longest = max(c.Longest, took)
+	s.mark(name, now, err)
+	if len(list) > 0 {
+		s.latest[name] = Sample{now, name, slices.Clone(list)}
+	}
+	s.mu.Unlock()
+	if len(list) > 0 {
+		s.given.Lock()
+		s.out(Sample{At: now, Source: name, Readings: list})
+		s.given.Unlock()
+	}
+	return list, took
+}
+
+// mostGaps bounds how many gaps are kept.
+const mostGaps = 1000
+
+// mark opens the gap of a source that failed, or closes it.
+func (s *Sampler) mark(source string, now time.Time, err error) {
+	i, open := s.open[source]
+	switch {
+	case err == nil && open:
+		s.gaps[i].To = now
+		delete(s.open, source)
+	case err != nil && !open && len(s.gaps) < mostGaps:
+		s.open[source] = len(s.gaps)
+		s.gaps = append(s.gaps, Gap{Source: source, From: now, Reason: reason(err)})
+	}
+}
+
+// reason says in a few words why something could not be read.
+func reason(err error) string {
+	var path *fs.PathError
+	switch {
+	case errors.Is(err, context.DeadlineExceeded):
+		return "it did not answer in time"
+	case errors.As(err, &path) && errors.Is(err, fs.ErrNotExist):
+		return fmt.Sprintf("there is no %s", path.Path)
+	case errors.As(err, &path) && errors.Is(err, fs.ErrPermission):
+		return fmt.Sprintf("%s may not be read", path.Path)
+	}
+	return strings.Join(strings.Fields(err.Error()), " ")
+}
+
+// Stop ends the sampling.
+func (s *Sampler) Stop() {
+	s.mu.Lock()
+	stops := s.stops
+	s.mu.Unlock()
+	for _, stop := range stops {
+		stop()
+	}
+}
+
+// Gaps lists the times in which sources gave nothing.
+func (s *Sampler) Gaps() []Gap {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.gaps)
+}
+
+// Late is how many rounds of samples began more than half an interval late.
+func (s *Sampler) Late() int {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.late
+}
+
+// Costs lists what reading each source takes, by name.
+func (s *Sampler) Costs() (list []Cost) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, c := range s.costs {
+		list = append(list, *c)
+	}
+	slices.SortFunc(list, func(a, b Cost) int { return cmp.Compare(a.Source, b.Source) })
+	return list
+}
+
+// Latest is what each source read last, by name.
+func (s *Sampler) Latest() map[string]Sample {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	list := make(map[string]Sample, len(s.latest))
+	for name, sample := range s.latest {
+		list[name] = sample
+	}
+	return list
+}
+
+// CostPct is the processor time that sampling has taken up to now, in percent
+// of one core.
+func (s *Sampler) CostPct(now time.Time) float64 {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if elapsed := now.Sub(s.from); elapsed > 0 {
+		return 100 * s.cost.Seconds() / elapsed.Seconds()
+	}
+	return 0
+}
