@@ -73,6 +73,7 @@ type climb struct {
 	mu      sync.Mutex
 	samples []sense.Sample // of the present attempt
 	cpu     float64        // newest reading
+	clock   float64        // highest mean clock of a window so far, in percent
 	watched sync.Mutex
 }
 
@@ -288,6 +289,7 @@ func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logb
 	// in the window comes one interval after its start.
 	a.Use = sense.Summarise(c.takeSamples(), from.Add(SampleEvery), to.Add(SampleEvery/2))
 	c.judge(&a, result)
+	c.clock = max(c.clock, a.Use[sense.Clock].Mean)
 	return a, c.record.EndAttempt(a)
 }
 
@@ -310,7 +312,7 @@ func (c *climb) judge(a *logbook.Attempt, result route.Result) {
 	if a.Verdict == verdict.Smooth {
 		return
 	}
-	if a.Limiter, a.Evidence = verdict.FindLimiter(a.Use); result.Refused {
+	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.clock}); result.Refused {
 		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
 	}
 }

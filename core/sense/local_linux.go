@@ -10,5 +10,5 @@ func Local(g *Group) []Source { return Under(Roots{"/proc", "/sys"}, g) }
 // below other roots.
 func Under(r Roots, g *Group) []Source {
 	processes := newProcesses(r, g, os.Getpagesize())
-	return []Source{newCPU(r), newMemory(r, os.Getpagesize()), processes, newPressure(r), newClocks(r), newHeat(r), newPower(r), newGPU(r, processes), newDisk(r), newNetwork(r)}
+	return []Source{newCPU(r), newMemory(r, os.Getpagesize()), processes, newLimits(r, processes), newPressure(r), newClocks(r), newHeat(r), newPower(r), newGPU(r, processes), newDisk(r), newNetwork(r)}
 }

@@ -25,6 +25,11 @@ const (
 	GroupPSS  = "group_pss_bytes" // resident, shared pages divided by those who share
 	GroupLoad = "group_faults_hz" // pages of the watched processes that had to come from disk
 
+	GroupMemLimit = "group_mem_limit_bytes"   // that the watched processes are held to
+	GroupCharged  = "group_mem_charged_bytes" // what counts against it
+	GroupCPULimit = "group_cpu_limit_pct"     // that they are held to, 100: one core
+	HeldBack      = "group_cpu_held_pct"      // of the time they were held back for it, of each thread that wanted to run
+
 	PressureCPU    = "pressure_cpu_pct" // of the time some task waited for a core
 	PressureMemory = "pressure_memory_pct"
 	PressureIO     = "pressure_io_pct"

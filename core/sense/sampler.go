@@ -56,6 +56,7 @@ type Sampler struct {
 	gaps   []Gap
 	open   map[string]int // gaps that last, by source
 	late   int
+	ranks  map[string]int // of the sources, by name
 	slow   map[string]int // samples of a source that took long
 	latest map[string]Sample
 }
@@ -71,8 +72,11 @@ const slowSample = 20 * time.Millisecond
 func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources []Source, out func(Sample)) *Sampler {
 	_, wall := c.(clock.Real)
 	s := &Sampler{interval: interval, clock: c, out: out, from: c.Now(), wall: wall,
-		costs: map[string]*Cost{}, open: map[string]int{}, slow: map[string]int{}, latest: map[string]Sample{}}
+		costs: map[string]*Cost{}, open: map[string]int{}, slow: map[string]int{}, ranks: map[string]int{}, latest: map[string]Sample{}}
 	var quick []Source
+	for i, source := range sources {
+		s.ranks[source.Name()] = i
+	}
 	for _, source := range sources {
 		if p, ok := source.(Poller); ok && wall {
 			every, timeout := p.Every()
@@ -175,12 +179,12 @@ func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list
 	c.Longest = max(c.Longest, took)
 	s.mark(name, now, err)
 	if len(list) > 0 {
-		s.latest[name] = Sample{now, name, slices.Clone(list)}
+		s.latest[name] = Sample{now, name, s.ranks[name], slices.Clone(list)}
 	}
 	s.mu.Unlock()
 	if len(list) > 0 {
 		s.given.Lock()
-		s.out(Sample{At: now, Source: name, Readings: list})
+		s.out(Sample{At: now, Source: name, Rank: s.ranks[name], Readings: list})
 		s.given.Unlock()
 	}
 	return list, took

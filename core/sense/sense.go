@@ -5,8 +5,11 @@ package sense
 import (
 	"cmp"
 	"context"
+	"fmt"
+	"maps"
 	"math"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -57,30 +60,49 @@ func Absences(sources []Source) (list []Absence) {
 type Sample struct {
 	At       time.Time
 	Source   string
+	Rank     int // of the source among those that are read, from 0
 	Readings []Reading
 }
 
 // Stat sums up the values of one quantity over a window.
 type Stat struct {
-	Mean float64 `json:"mean"`
-	P95  float64 `json:"p95"` // nearest rank
-	Max  float64 `json:"max"`
-	Min  float64 `json:"min"`
-	N    int     `json:"n"` // how many readings
+	Mean  float64 `json:"mean"`
+	P95   float64 `json:"p95"` // nearest rank
+	Max   float64 `json:"max"`
+	Min   float64 `json:"min"`
+	First float64 `json:"first"` // mean of the first tenth
+	Last  float64 `json:"last"`  // mean of the last tenth
+	N     int     `json:"n"`     // how many readings
 }
 
-// Use is what a device used in a window, by the key of the reading.
+// Use is what a device used in a window, by the key of the reading. Where
+// several sources read the same, the first of them has the plain key and the
+// others have their name behind an @.
 type Use map[string]Stat
 
 // Summarise sums up the samples from one time up to, not including, another.
 func Summarise(samples []Sample, from, to time.Time) Use {
-	values := map[string][]float64{}
-	for _, s := range samples {
-		if s.At.Before(from) || !s.At.Before(to) {
-			continue
+	within := func(s *Sample) bool { return !s.At.Before(from) && s.At.Before(to) }
+	first := map[string]int{} // rank of the source that has the plain key
+	for i := range samples {
+		if s := &samples[i]; within(s) {
+			for _, r := range s.Readings {
+				if rank, known := first[r.Key()]; !known || s.Rank < rank {
+					first[r.Key()] = s.Rank
+				}
+			}
 		}
-		for _, r := range s.Readings {
-			values[r.Key()] = append(values[r.Key()], r.Value)
+	}
+	values := map[string][]float64{}
+	for i := range samples {
+		if s := &samples[i]; within(s) {
+			for _, r := range s.Readings {
+				key := r.Key()
+				if first[key] != s.Rank {
+					key += "@" + s.Source
+				}
+				values[key] = append(values[key], r.Value)
+			}
 		}
 	}
 	use := Use{}
@@ -92,12 +114,45 @@ func Summarise(samples []Sample, from, to time.Time) Use {
 
 // stat sums up values, at least one; it puts them in order.
 func stat(values []float64) Stat {
+	n := len(values)
+	tenth := (n + 9) / 10
+	s := Stat{First: mean(values[:tenth]), Last: mean(values[n-tenth:]), Mean: mean(values), N: n}
 	slices.SortFunc(values, cmp.Compare[float64])
+	s.P95, s.Min, s.Max = values[int(math.Ceil(0.95*float64(n)))-1], values[0], values[n-1]
+	return s
+}
+
+func mean(values []float64) float64 {
 	sum := 0.0
 	for _, v := range values {
 		sum += v
 	}
-	n := len(values)
-	rank := int(math.Ceil(0.95*float64(n))) - 1
-	return Stat{Mean: sum / float64(n), P95: values[rank], Min: values[0], Max: values[n-1], N: n}
+	return sum / float64(len(values))
+}
+
+// Disagreements are sentences on quantities that several sources read more than
+// ten points apart.
+func (u Use) Disagreements() (list []string) {
+	for _, key := range slices.Sorted(maps.Keys(u)) {
+		plain, source, other := strings.Cut(key, "@")
+		unit := Unit(plain)
+		if !other || unit != "%" && unit != "°C" {
+			continue
+		}
+		if a, b := u[plain].Mean, u[key].Mean; math.Abs(a-b) > 10 {
+			list = append(list, fmt.Sprintf("%s is %.0f %s here but %.0f %s by %s", plain, a, unit, b, unit, source))
+		}
+	}
+	return list
+}
+
+// Highest is the label of a quantity with the highest mean, and its numbers.
+func (u Use) Highest(quantity string) (label string, s Stat, known bool) {
+	for key, v := range u {
+		name, l, _ := strings.Cut(key, ":")
+		if name == quantity && !strings.Contains(key, "@") && (!known || v.Mean > s.Mean || v.Mean == s.Mean && l < label) {
+			label, s, known = l, v, true
+		}
+	}
+	return label, s, known
 }

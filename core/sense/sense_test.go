@@ -45,7 +45,7 @@ func TestSamplerReadsAtItsRateAndStops(t *testing.T) {
 	require.Equal(t, "cpu_core_pct:1", got[7].Readings[1].Key())
 
 	use := Summarise(got, start.Add(500*time.Millisecond), start.Add(1500*time.Millisecond))
-	require.Equal(t, Stat{Mean: 3.5, P95: 5, Max: 5, Min: 2, N: 4}, use[CPU])
+	require.Equal(t, Stat{Mean: 3.5, P95: 5, Max: 5, Min: 2, First: 2, Last: 5, N: 4}, use[CPU])
 	require.Equal(t, 35.0, use["cpu_core_pct:1"].Mean)
 }
 

@@ -2,6 +2,7 @@ package verdict
 
 import (
 	"fmt"
+	"strings"
 
 	"vividstrain/core/sense"
 )
@@ -14,34 +15,55 @@ const (
 	CPU       Limiter = "cpu"
 	Core      Limiter = "core" // one thread
 	GPUDecode Limiter = "gpu-decode"
+	GPUEncode Limiter = "gpu-encode"
+	GPURender Limiter = "gpu-render"
 	Memory    Limiter = "memory"
+	Disk      Limiter = "disk"
+	Network   Limiter = "network"
 	Heat      Limiter = "heat"
+	Power     Limiter = "power"
 	Refused   Limiter = "refused" // the device gave up while it was idle
 	Unknown   Limiter = "unknown"
 )
 
+// Window is what is asked for the limiter: the readings of a steady window, and
+// those of the run before it.
+type Window struct {
+	Use   sense.Use
+	Clock float64 // the highest mean clock of a window of the run so far, in percent; 0: not known
+}
+
 // rule looks for one thing that ran out.
 type rule struct {
 	limiter Limiter
-	check   func(use sense.Use) (evidence string, fires bool)
+	// check gives the evidence in a phrase if the rule fires, else "".
+	check func(w Window) (evidence string)
 	// free is the share of it that is still free, in percent.
 	free func(use sense.Use) (pct float64, known bool)
 }
 
-// rules are asked in this order; the first that fires names the limiter.
+// rules are asked in this order; the first that fires names the limiter. Heat
+// comes first, because a slowed-down device also looks busy; the processor's
+// rules come before those of disk and link, which a busy program may well fill
+// on the way.
 var rules = []rule{
-	{Heat, heatRanOut, clockFree},
+	{Heat, heatRanOut, freeOf(sense.CPU)},
+	{Power, powerRanOut, freeOf(sense.CPU)},
 	{Memory, memoryRanOut, memoryFree},
-	{GPUDecode, blockRanOut, freeOf(sense.BlockUse)},
-	{CPU, cpuRanOut, freeOf(sense.CPU)},
+	{GPUDecode, engineRanOut(sense.BlockUse, "the decoder block"), freeOf(sense.BlockUse)},
+	{GPUEncode, engineRanOut(sense.EncodeUse, "the encoder block"), freeOf(sense.EncodeUse)},
+	{GPURender, renderRanOut, renderFree},
+	{CPU, cpuRanOut, cpuFree},
 	{Core, coreRanOut, freeOf(sense.ThreadMax)},
+	{Disk, diskRanOut, freeOf(sense.DiskBusy)},
+	{Network, linkRanOut, freeOf(sense.NetLink)},
 }
 
 // FindLimiter names what ran out in a window, with the evidence in a phrase. It
 // answers Unknown rather than guess.
-func FindLimiter(use sense.Use) (Limiter, string) {
+func FindLimiter(w Window) (Limiter, string) {
 	for _, r := range rules {
-		if evidence, fires := r.check(use); fires {
+		if evidence := r.check(w); evidence != "" {
 			return r.limiter, evidence
 		}
 	}
@@ -59,57 +81,197 @@ func Headroom(l Limiter, use sense.Use) (pct float64, known bool) {
 	return 0, false
 }
 
-func cpuRanOut(use sense.Use) (string, bool) {
-	cpu, known := use[sense.CPU]
-	return fmt.Sprintf("all cores at %.0f %%", cpu.Mean), known && cpu.Mean >= 90
-}
+// warm is the temperature in degrees under which a clock that is slower than
+// with other loads is the processor's choice: with many busy cores it runs
+// slower than with one.
+const warm = 65
 
-func coreRanOut(use sense.Use) (string, bool) {
-	thread, known := use[sense.ThreadMax]
-	return fmt.Sprintf("one thread at %.0f %% of a core while all cores together are at %.0f %%",
-		thread.Mean, use[sense.CPU].Mean), known && thread.Mean >= 95
-}
-
-func memoryRanOut(use sense.Use) (string, bool) {
-	if swap, known := use[sense.SwapRate]; known && swap.Mean > 1<<20 {
-		return fmt.Sprintf("%.0f MB/s swapped in and out", swap.Mean/1e6), true
+// slowedDown is by how much the clock is under that of the start, in percent of
+// it: the start of the window or, on a warm device, of the run.
+func slowedDown(w Window) (pct float64, known bool) {
+	clock, known := w.Use[sense.Clock]
+	start := clock.First
+	if w.Use[sense.Temperature].Max >= warm {
+		start = max(start, w.Clock)
 	}
-	free, known := memoryFree(use)
-	return fmt.Sprintf("%.1f %% of the memory free", free), known && free < 5
+	if !known || start <= 0 {
+		return 0, false
+	}
+	return 100 * (1 - clock.Mean/start), true
 }
 
+// hot tells whether the temperature stands at its highest.
+func hot(w Window) (temperature sense.Stat, stands bool) {
+	temperature, known := w.Use[sense.Temperature]
+	return temperature, known && temperature.Max-temperature.Mean <= 2
+}
+
+// heatRanOut: the clock is down by a tenth from its start while the temperature
+// stands within 2 degrees of its highest; or the processor itself counts that it
+// was slowed down.
+func heatRanOut(w Window) string {
+	temperature, stands := hot(w)
+	down, known := slowedDown(w)
+	switch throttled := w.Use[sense.Throttles]; {
+	case throttled.Mean >= 0.5 && known && down >= 5:
+		return fmt.Sprintf("slowed down for heat %.0f times a second, the clock %.0f %% under its start at %.0f degrees", throttled.Mean, down, temperature.Max)
+	case known && stands && down >= 10:
+		return fmt.Sprintf("the clock %.0f %% under its start while the temperature stands at %.0f degrees", down, temperature.Max)
+	}
+	return ""
+}
+
+// powerRanOut: the clock is down by a tenth while it is not the heat that
+// stands at its highest but the power.
+func powerRanOut(w Window) string {
+	power, measured := w.Use[sense.Power]
+	_, stands := hot(w)
+	down, known := slowedDown(w)
+	if !known || !measured || stands || down < 10 || power.Mean < 0.97*power.Max {
+		return ""
+	}
+	return fmt.Sprintf("the clock %.0f %% under its start while the power stands at %.0f W", down, power.Max)
+}
+
+// memoryRanOut: it is swapped, or less than a twentieth is free of the device's
+// or of what the player is held to.
+func memoryRanOut(w Window) string {
+	if swap := w.Use[sense.SwapRate]; swap.Mean > 1<<20 {
+		return fmt.Sprintf("%.0f MB/s swapped in and out", swap.Mean/1e6)
+	}
+	if limit, charged := w.Use[sense.GroupMemLimit], w.Use[sense.GroupCharged]; limit.Max > 0 && charged.Max > 0.95*limit.Max {
+		return fmt.Sprintf("%.0f MB in use of the %.0f MB that the player is held to", charged.Max/1e6, limit.Max/1e6)
+	}
+	if free, known := memoryFree(w.Use); known && free < 5 {
+		return fmt.Sprintf("%.1f %% of the memory free", free)
+	}
+	return ""
+}
+
+// memoryFree is the least of the memory that was free: the device's, or what the
+// player is held to if that is tighter.
 func memoryFree(use sense.Use) (float64, bool) {
 	free, known := use[sense.MemFree]
 	total := use[sense.MemTotal]
 	if !known || total.Max == 0 {
 		return 0, false
 	}
-	return 100 * free.Min / total.Max, true
+	pct := 100 * free.Min / total.Max
+	if limit := use[sense.GroupMemLimit]; limit.Max > 0 {
+		pct = min(pct, max(0, 100-100*use[sense.GroupCharged].Max/limit.Max))
+	}
+	return pct, true
 }
 
-func blockRanOut(use sense.Use) (string, bool) {
-	block, known := use[sense.BlockUse]
-	return fmt.Sprintf("the decoder block at %.0f %%", block.Mean), known && block.Mean >= 90
+// engineRanOut: a unit of the graphics processor is busy for 90 %.
+func engineRanOut(quantity, name string) func(Window) string {
+	return func(w Window) string {
+		if label, busy, known := w.Use.Highest(quantity); known && busy.Mean >= 90 {
+			return strings.TrimSpace(fmt.Sprintf("%s %s", name, label)) + fmt.Sprintf(" at %.0f %%", busy.Mean)
+		}
+		return ""
+	}
 }
 
-// heatRanOut: the clock is down although there is work, and the temperature
-// stands at its highest.
-func heatRanOut(use sense.Use) (string, bool) {
-	clock, known := use[sense.Clock]
-	temperature, warm := use[sense.Temperature]
-	fires := known && warm && clock.Mean <= 90 && temperature.Max-temperature.Mean <= 2
-	return fmt.Sprintf("the clock down to %.0f %% at %.0f degrees", clock.Mean, temperature.Max), fires
+// renderRanOut: the engine that draws, or the whole graphics processor where its
+// engines are not told apart.
+func renderRanOut(w Window) string {
+	if evidence := engineRanOut(sense.RenderUse, "the render engine")(w); evidence != "" {
+		return evidence
+	}
+	if _, apart := w.Use[sense.BlockUse]; apart {
+		return ""
+	}
+	return engineRanOut(sense.GPU, "the graphics processor")(w)
 }
 
-func clockFree(use sense.Use) (float64, bool) {
-	cpu, known := use[sense.CPU]
-	return 100 - cpu.P95, known
+// renderFree is what the engine that draws leaves free, or the whole graphics
+// processor.
+func renderFree(use sense.Use) (float64, bool) {
+	if free, known := freeOf(sense.RenderUse)(use); known {
+		return free, true
+	}
+	return freeOf(sense.GPU)(use)
 }
 
-// freeOf is what the 95th percentile of a quantity in percent leaves free.
+// cpuRanOut: all cores are busy for 90 %, or for 90 % of what the player is held
+// to.
+func cpuRanOut(w Window) string {
+	if limit, group := w.Use[sense.GroupCPULimit], w.Use[sense.GroupCPU]; limit.Mean > 0 && group.Mean >= 0.9*limit.Mean {
+		return fmt.Sprintf("the player takes %.0f %% of a core of the %.0f %% that it is held to", group.Mean, limit.Mean)
+	}
+	if cpu := w.Use[sense.CPU]; cpu.Mean >= 90 {
+		return fmt.Sprintf("all cores at %.0f %%", cpu.Mean) + spenders(w.Use)
+	}
+	return ""
+}
+
+// cpuFree is what the cores, or what the player is held to, leave free.
+func cpuFree(use sense.Use) (float64, bool) {
+	free, known := freeOf(sense.CPU)(use)
+	if limit := use[sense.GroupCPULimit]; limit.Mean > 0 {
+		free = min(free, max(0, 100-100*use[sense.GroupCPU].P95/limit.Mean))
+	}
+	return free, known
+}
+
+// spenders says who used the cores beside the player, if that is much.
+func spenders(use sense.Use) (text string) {
+	cores := 0
+	for key := range use {
+		if strings.HasPrefix(key, sense.CPUCore+":") && !strings.Contains(key, "@") {
+			cores++
+		}
+	}
+	group, known := use[sense.GroupCPU]
+	if known && cores > 0 {
+		text = fmt.Sprintf(", %.0f %% by the player", group.Mean/float64(cores))
+	}
+	if label, other, known := use.Highest(sense.OtherCPU); known && other.Mean >= 20 {
+		text += fmt.Sprintf(", %.0f %% of a core by %q", other.Mean, label)
+	}
+	if steal := use[sense.CPUSteal]; steal.Mean >= 10 {
+		text += fmt.Sprintf(", %.0f %% taken by the host of this virtual machine", steal.Mean)
+	}
+	return text
+}
+
+// coreRanOut: one thread takes 95 % of a core while the other cores have time.
+func coreRanOut(w Window) string {
+	thread := w.Use[sense.ThreadMax]
+	if thread.Mean < 95 {
+		return ""
+	}
+	name := "one thread"
+	if label, _, known := w.Use.Highest(sense.ThreadUse); known {
+		name += fmt.Sprintf(" (%s)", label)
+	}
+	return fmt.Sprintf("%s at %.0f %% of a core while all cores together are at %.0f %%", name, thread.Mean, w.Use[sense.CPU].Mean)
+}
+
+// diskRanOut: a disk has a request under way for 90 % of the time.
+func diskRanOut(w Window) string {
+	label, busy, known := w.Use.Highest(sense.DiskBusy)
+	if !known || busy.Mean < 90 {
+		return ""
+	}
+	return fmt.Sprintf("disk %s busy for %.0f %% of the time, a request takes %.0f ms", label, busy.Mean, w.Use[sense.DiskWait+":"+label].Mean)
+}
+
+// linkRanOut: a link carries 90 % of its speed in one direction.
+func linkRanOut(w Window) string {
+	label, busy, known := w.Use.Highest(sense.NetLink)
+	if !known || busy.Mean < 90 {
+		return ""
+	}
+	return fmt.Sprintf("link %s at %.0f %% of its speed", label, busy.Mean)
+}
+
+// freeOf is what the 95th percentile of a quantity in percent leaves free, of
+// its busiest part.
 func freeOf(quantity string) func(sense.Use) (float64, bool) {
 	return func(use sense.Use) (float64, bool) {
-		s, known := use[quantity]
+		_, s, known := use.Highest(quantity)
 		return max(0, 100-s.P95), known
 	}
 }

@@ -5,7 +5,6 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 )
 
@@ -67,32 +66,4 @@ func TestWorse(t *testing.T) {
 	require.True(t, Failed.Worse(Choppy))
 	require.True(t, Marginal.Worse(Smooth))
 	require.False(t, Smooth.Worse(Smooth))
-}
-
-func steady(v float64) sense.Stat { return sense.Stat{Mean: v, P95: v, Max: v, Min: v, N: 10} }
-
-func TestFindLimiter(t *testing.T) {
-	for name, c := range map[string]struct {
-		use  sense.Use
-		want Limiter
-		free float64
-	}{
-		"idle":             {sense.Use{sense.CPU: steady(10), sense.ThreadMax: steady(20)}, Unknown, 0},
-		"all cores":        {sense.Use{sense.CPU: steady(91), sense.ThreadMax: steady(99)}, CPU, 9},
-		"one thread":       {sense.Use{sense.CPU: steady(50), sense.ThreadMax: steady(96)}, Core, 4},
-		"little memory":    {sense.Use{sense.CPU: steady(50), sense.MemFree: steady(40), sense.MemTotal: steady(1000)}, Memory, 4},
-		"swapping":         {sense.Use{sense.SwapRate: steady(9e6), sense.MemFree: steady(200), sense.MemTotal: steady(1000)}, Memory, 20},
-		"decoder block":    {sense.Use{sense.CPU: steady(20), sense.BlockUse: steady(97)}, GPUDecode, 3},
-		"throttled":        {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: steady(95)}, Heat, 1},
-		"slow but warming": {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: {Mean: 60, Max: 80}}, CPU, 1},
-	} {
-		t.Run(name, func(t *testing.T) {
-			got, evidence := FindLimiter(c.use)
-			require.Equal(t, c.want, got)
-			require.NotEmpty(t, evidence)
-			free, known := Headroom(got, c.use)
-			require.Equal(t, got != Unknown, known)
-			require.InDelta(t, c.free, free, 0.01)
-		})
-	}
 }

@@ -195,7 +195,7 @@ func (r *rateControl) accept(h *sliceHeader, qp, bits, n int) bool {
 		want := r.wanted(h.kind)
 		tooMuch := got > r.most() && qp < 51 || first && got > 1.5*want && qp < 51
 		tooLittle := first && got < 0.5*want && qp > r.least
-		if r.left[0]+r.left[1]+r.left[2] == 1 && n == 0 { // nothing comes to make it good
+		if r.left[0]+r.left[1]+r.left[2] == 1 && n < 2 { // nothing comes to make it good
 			tooMuch, tooLittle = tooMuch || got > 1.25*want, tooLittle || got < 0.75*want
 		}
 		if (tooMuch || tooLittle) && r.again(h, n+1) != qp {

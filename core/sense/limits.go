@@ -1,0 +1,144 @@
+package sense
+
+import (
+	"bytes"
+	"context"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// limitSource reads what the watched processes are held to by control groups,
+// of either version (the kernel's admin-guide/cgroup-v1 and cgroup-v2). Without
+// a limit it reads nothing.
+type limitSource struct {
+	files
+	roots   Roots
+	group   *processSource
+	held    counter
+	at      time.Time
+	looked  time.Time
+	memory  [2]string // files of the limit and of what is in use
+	stat    string    // of memory
+	quota   float64   // cores, 0: no limit
+	cpuStat string
+}
+
+func newLimits(r Roots, g *processSource) *limitSource { return &limitSource{roots: r, group: g} }
+
+func (*limitSource) Name() string { return "limits" }
+
+func (s *limitSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+	if now.Sub(s.looked) >= lookEvery && len(s.group.members) > 0 {
+		s.look(s.group.members[0].pid)
+		s.looked = now
+	}
+	elapsed := now.Sub(s.at).Seconds()
+	s.at = now
+	if s.memory[0] != "" {
+		limit, err := s.number(s.memory[0])
+		used, err2 := s.number(s.memory[1])
+		if err == nil && err2 == nil {
+			used -= s.entry(s.stat, "inactive_file") // the kernel gives it back at once
+			list = append(list, Reading{GroupMemLimit, "", limit}, Reading{GroupCharged, "", max(0, used)})
+		}
+	}
+	if s.quota > 0 {
+		list = append(list, Reading{GroupCPULimit, "", 100 * s.quota})
+		held, scale := s.entry(s.cpuStat, "throttled_usec"), 1e-6
+		if held == 0 {
+			held, scale = s.entry(s.cpuStat, "throttled_time"), 1e-9
+		}
+		if d, ok := s.held.since(held * scale); ok && elapsed > 0 {
+			list = append(list, Reading{HeldBack, "", 100 * d / elapsed})
+		}
+	}
+	return list, nil
+}
+
+// entry reads one line of a file of names and numbers.
+func (s *limitSource) entry(path, name string) float64 {
+	data, err := s.read(path)
+	if err != nil {
+		return 0
+	}
+	for len(data) > 0 {
+		var l []byte
+		l, data = line(data)
+		if word, rest := field(l); string(word) == name {
+			word, _ = field(rest)
+			v, _ := parseFloat(word)
+			return v
+		}
+	}
+	return 0
+}
+
+// look finds the control groups of a process and the limits that hold there or
+// further up.
+func (s *limitSource) look(pid int) {
+	s.memory, s.stat, s.quota, s.cpuStat = [2]string{}, "", 0, ""
+	data, err := s.read(filepath.Join(s.roots.Proc, strconv.Itoa(pid), "cgroup"))
+	if err != nil {
+		return
+	}
+	base := filepath.Join(s.roots.Sys, "fs", "cgroup")
+	for l := range bytes.Lines(bytes.Clone(data)) {
+		_, rest, _ := strings.Cut(strings.TrimSpace(string(l)), ":")
+		controllers, path, found := strings.Cut(rest, ":")
+		if !found || strings.Contains(path, "..") {
+			continue
+		}
+		for dir := filepath.Clean(path); ; dir = filepath.Dir(dir) {
+			for _, c := range strings.Split(controllers, ",") {
+				switch c {
+				case "":
+					s.useMemory(filepath.Join(base, dir), "memory.max", "memory.current")
+					s.useQuota(filepath.Join(base, dir), "cpu.max", "")
+				case "memory":
+					s.useMemory(filepath.Join(base, "memory", dir), "memory.limit_in_bytes", "memory.usage_in_bytes")
+				case "cpu":
+					s.useQuota(filepath.Join(base, controllers, dir), "cpu.cfs_quota_us", "cpu.cfs_period_us")
+				}
+			}
+			if dir == "/" || dir == "." {
+				break
+			}
+		}
+	}
+}
+
+// useMemory takes a limit of memory, unless a tighter one is known.
+func (s *limitSource) useMemory(dir, limit, used string) {
+	v, err := s.number(filepath.Join(dir, limit))
+	if err != nil || v <= 0 || v >= 1<<60 { // "max" is no number; version 1 has a very large one
+		return
+	}
+	if s.memory[0] != "" {
+		if known, err := s.number(s.memory[0]); err == nil && known <= v {
+			return
+		}
+	}
+	s.memory = [2]string{filepath.Join(dir, limit), filepath.Join(dir, used)}
+	s.stat = filepath.Join(dir, "memory.stat")
+}
+
+// useQuota takes a limit of processor time, unless a tighter one is known.
+func (s *limitSource) useQuota(dir, quota, period string) {
+	data, err := s.read(filepath.Join(dir, quota))
+	if err != nil {
+		return
+	}
+	word, rest := field(data)
+	us, ok := parseFloat(word)
+	word, _ = field(rest)
+	every, known := parseFloat(word)
+	if period != "" {
+		every, err = s.number(filepath.Join(dir, period))
+		known = err == nil
+	}
+	if ok && known && us > 0 && every > 0 && (s.quota == 0 || us/every < s.quota) {
+		s.quota, s.cpuStat = us/every, filepath.Join(dir, "cpu.stat")
+	}
+}
