@@ -48,6 +48,10 @@ CREATE TABLE samples(
 	source TEXT NOT NULL,
 	readings TEXT NOT NULL
 ) STRICT;
+CREATE TABLE remarks(
+	run TEXT NOT NULL REFERENCES runs(id),
+	remark TEXT NOT NULL    -- as JSON
+) STRICT;
 CREATE INDEX attempts_of_run ON attempts(run);
 CREATE INDEX samples_of_run ON samples(run, attempt);
 `
@@ -94,8 +98,9 @@ func (b *Book) prepare() error {
 	if err := b.db.QueryRow("PRAGMA application_id").Scan(&id); err != nil {
 		return err
 	}
-	if id == application {
-		return nil
+	if id == application { // of a version before remarks, perhaps
+		_, err := b.db.Exec("CREATE TABLE IF NOT EXISTS remarks(run TEXT NOT NULL REFERENCES runs(id), remark TEXT NOT NULL) STRICT")
+		return err
 	}
 	if err := b.make(); err != nil {
 		return err
@@ -237,10 +242,80 @@ func (b *Book) Load(id string) (*Document, error) {
 	if err := b.loadAttempts(d); err != nil {
 		return nil, b.explain(err)
 	}
-	if d.Baseline.Readings, err = b.readings(d, "attempt IS NULL"); err != nil {
+	if d.Remarks, err = b.remarks(d); err != nil {
 		return nil, b.explain(err)
 	}
+	readings, err := b.readings(d, "attempt IS NULL")
+	if err != nil {
+		return nil, b.explain(err)
+	}
+	d.divideIdle(readings)
 	return d, nil
+}
+
+// divideIdle deals out the readings of the idle device to before and after the
+// rungs.
+func (d *Document) divideIdle(readings []Reading) {
+	d.Baseline.Readings = readings
+	if d.After == nil {
+		return
+	}
+	i := slices.IndexFunc(readings, func(r Reading) bool { return r.AtS >= d.After.FromS })
+	if i >= 0 {
+		d.Baseline.Readings, d.After.Readings = readings[:i:i], readings[i:]
+	}
+}
+
+// mostRemarks bounds the remarks on a run.
+const mostRemarks = 10000
+
+// Remark adds a remark to a run, also while it goes on.
+func (b *Book) Remark(run string, r Remark) error {
+	text, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	_, err = b.db.Exec("INSERT INTO remarks(run, remark) VALUES(?, ?)", run, string(text))
+	if err != nil {
+		return b.explain(err)
+	}
+	return nil
+}
+
+// remarks reads the remarks on a run, in the order of their time.
+func (b *Book) remarks(d *Document) ([]Remark, error) {
+	rows, err := b.db.Query("SELECT remark FROM remarks WHERE run = ? LIMIT ?", d.ID, mostRemarks)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var list []Remark
+	for rows.Next() {
+		var text string
+		var r Remark
+		if err := errors.Join(rows.Scan(&text), json.Unmarshal([]byte(text), &r)); err != nil {
+			return nil, err
+		}
+		r.AtS = r.At.Sub(d.Started).Seconds()
+		r.Load = d.playedAt(r.At)
+		list = append(list, r)
+	}
+	slices.SortStableFunc(list, func(a, b Remark) int { return a.At.Compare(b.At) })
+	return list, rows.Err()
+}
+
+// playedAt is the load that was played at a time: of the last attempt that had
+// begun, or "".
+func (d *Document) playedAt(at time.Time) (played string) {
+	var latest time.Time
+	for _, r := range d.Rungs {
+		for _, a := range r.Attempts {
+			if !a.Started.After(at) && !a.Started.Before(latest) {
+				latest, played = a.Started, r.Load.String()
+			}
+		}
+	}
+	return played
 }
 
 // PlanFiles notes which rungs of the plan are files.

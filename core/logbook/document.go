@@ -17,29 +17,34 @@ const Schema = "vividstrain.run/1"
 
 // Document is one run. docs/run-document.md describes it.
 type Document struct {
-	Schema    string           `json:"schema"`
-	ID        string           `json:"id"`
-	Kind      string           `json:"kind"`
-	Complete  bool             `json:"complete"`
-	Started   time.Time        `json:"started"`
-	Ended     *time.Time       `json:"ended,omitempty"`
-	Tool      Tool             `json:"tool"`
-	Device    Device           `json:"device"`
-	Route     Route            `json:"route"`
-	Ladder    string           `json:"ladder"`
-	Criteria  verdict.Criteria `json:"criteria"`
-	Plan      Plan             `json:"plan"`
-	Baseline  Baseline         `json:"baseline"`
-	Rungs     []Rung           `json:"rungs"`
-	Ceiling   *Ceiling         `json:"ceiling" jsonschema:"nullable"`
-	Notes     []string         `json:"notes"`
-	ResumedAt []time.Time      `json:"resumed_at,omitempty"`
+	Schema     string           `json:"schema"`
+	ID         string           `json:"id"`
+	Kind       string           `json:"kind"`
+	Complete   bool             `json:"complete"`
+	Started    time.Time        `json:"started"`
+	Ended      *time.Time       `json:"ended,omitempty"`
+	Tool       Tool             `json:"tool"`
+	Device     Device           `json:"device"`
+	Route      Route            `json:"route"`
+	Ladder     string           `json:"ladder"`
+	Criteria   verdict.Criteria `json:"criteria"`
+	Plan       Plan             `json:"plan"`
+	Conditions Conditions       `json:"conditions"`
+	Baseline   Baseline         `json:"baseline"`
+	After      *Baseline        `json:"after,omitempty"` // the idle device once more, behind the last rung
+	Rungs      []Rung           `json:"rungs"`
+	Ceiling    *Ceiling         `json:"ceiling" jsonschema:"nullable"`
+	Notes      []string         `json:"notes"`
+	Remarks    []Remark         `json:"remarks,omitempty"` // what people noted, in the order of its time
+	Gaps       []Gap            `json:"gaps,omitempty"`    // times in which a sensor gave nothing
+	ResumedAt  []time.Time      `json:"resumed_at,omitempty"`
 }
 
 // Tool says what measured.
 type Tool struct {
 	Version       string  `json:"version"`
 	InstrumentCPU float64 `json:"instrument_cpu_pct"` // what sampling took, of one core
+	LateSamples   int     `json:"late_samples"`       // rounds of readings that began more than half an interval late
 }
 
 // Device is the hardware under test.
@@ -66,11 +71,49 @@ type Plan struct {
 	Files map[int]string `json:"files,omitempty"`
 }
 
-// Baseline is the readings before the first rung, while the device was idle.
+// Baseline is the readings of the idle device, before the first rung or behind
+// the last.
 type Baseline struct {
+	FromS    float64   `json:"from_s"` // seconds since the run started
 	CPUPct   float64   `json:"cpu_pct"`
 	MemUsed  float64   `json:"mem_used_bytes"`
 	Readings []Reading `json:"readings"`
+}
+
+// Conditions are what the device was like when the run began, and what of it
+// makes the result doubtful.
+type Conditions struct {
+	Facts    map[string]string `json:"facts,omitempty"` // governor, supply, ...
+	Warnings []string          `json:"warnings,omitempty"`
+	Absent   []sense.Absence   `json:"absent,omitempty"` // what could not be read, and why
+}
+
+// Remark is something that a person noted.
+type Remark struct {
+	At       time.Time          `json:"at"`
+	AtS      float64            `json:"at_s"` // seconds since the run started
+	Kind     RemarkKind         `json:"kind"`
+	Text     string             `json:"text,omitempty"`
+	Readings map[string]float64 `json:"readings,omitempty"` // by quantity
+	Load     string             `json:"load,omitempty"`     // that was being played then
+}
+
+// RemarkKind tells remarks apart.
+type RemarkKind string
+
+// The kinds of remarks.
+const (
+	Note    RemarkKind = "note"
+	Stutter RemarkKind = "stutter" // stutter was seen
+	Picture RemarkKind = "picture" // a fault of the picture was seen
+)
+
+// Gap is a time in which a sensor gave nothing.
+type Gap struct {
+	Source string   `json:"source"`
+	FromS  float64  `json:"from_s"`                     // seconds since the run started
+	ToS    *float64 `json:"to_s" jsonschema:"nullable"` // null: up to the end
+	Reason string   `json:"reason"`
 }
 
 // Reading is one value at one time.
@@ -114,6 +157,7 @@ type Ceiling struct {
 	Headroom  *float64        `json:"headroom_pct" jsonschema:"nullable"`
 	Limiter   verdict.Limiter `json:"limiter"`
 	Evidence  string          `json:"evidence,omitempty"`
+	Room      *verdict.Room   `json:"room,omitempty"`             // how many streams of the load fit
 	Next      *Next           `json:"next" jsonschema:"nullable"` // the rung above; null: the ladder ends here
 	Columns   []ColumnCeiling `json:"columns"`
 }
@@ -132,6 +176,7 @@ type ColumnCeiling struct {
 	Headroom  *float64        `json:"headroom_pct" jsonschema:"nullable"`
 	Limiter   verdict.Limiter `json:"limiter"`
 	Evidence  string          `json:"evidence,omitempty"`
+	Room      *verdict.Room   `json:"room,omitempty"` // how many streams of the load fit
 	Next      *Next           `json:"next" jsonschema:"nullable"`
 }
 

@@ -110,7 +110,12 @@ func (r *Recorder) begin(abandoned func(int, search.Purpose, time.Time) Attempt)
 // head is the document without what has rows of its own.
 func (r *Recorder) head() (string, error) {
 	d := *r.doc
-	d.Rungs, d.Baseline.Readings = nil, nil
+	d.Rungs, d.Remarks, d.Baseline.Readings = nil, nil, nil
+	if d.After != nil {
+		after := *d.After
+		after.Readings = nil
+		d.After = &after
+	}
 	text, err := json.Marshal(d)
 	return string(text), err
 }
@@ -155,6 +160,14 @@ func (r *Recorder) finish(id int64, a Attempt) error {
 	}
 	_, err = r.book.db.Exec("UPDATE attempts SET result = ? WHERE id = ?", string(text), id)
 	return err
+}
+
+// Idle notes that no rung is being tried: the samples that follow belong to the
+// idle device.
+func (r *Recorder) Idle() {
+	r.mu.Lock()
+	r.attempt = sql.NullInt64{}
+	r.mu.Unlock()
 }
 
 // Sample takes one sample.

@@ -29,9 +29,10 @@ type Config struct {
 	Criteria verdict.Criteria
 	Hold     time.Duration // a rung, settling included
 	Settle   time.Duration
-	Baseline time.Duration // idle readings before the first rung
-	All      bool          // go on behind two rungs that are not smooth
-	Version  string        // of the program
+	Baseline time.Duration  // idle readings before the first rung
+	All      bool           // go on behind two rungs that are not smooth
+	Version  string         // of the program
+	Sensors  []sense.Source // meters beside those of the route
 	// Watch is told what happens, from one goroutine at a time. May be nil.
 	Watch func(Event)
 }
@@ -40,6 +41,7 @@ type Config struct {
 type Event struct {
 	Kind    EventKind
 	Ladder  *load.Ladder // Planned
+	Run     string       // Planned: its id
 	Load    load.Load
 	Column  string
 	Purpose search.Purpose
@@ -48,6 +50,7 @@ type Event struct {
 	Live    route.Live       // Playing
 	CPUPct  float64          // Playing and Baseline: the newest reading, 0 if none yet
 	Attempt *logbook.Attempt // Ended
+	Text    string           // Warned
 }
 
 // EventKind tells events apart.
@@ -56,7 +59,8 @@ type EventKind int
 // The kinds of events.
 const (
 	Planned  EventKind = iota // it is known what is to be climbed
-	Baseline                  // idle readings are being taken
+	Baseline                  // idle readings are being taken, before or behind the rungs
+	Warned                    // something makes the result doubtful
 	Building                  // a clip is being made
 	Playing
 	Ended // an attempt
@@ -73,6 +77,8 @@ type climb struct {
 	mu      sync.Mutex
 	samples []sense.Sample // of the present attempt
 	cpu     float64        // newest reading
+	idle    sense.Use      // of the baseline
+	drift   []string       // how the idle device differs behind the run
 	clock   float64        // highest mean clock of a window so far, in percent
 	watched sync.Mutex
 }
@@ -151,12 +157,14 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 	if c.trials, err = book.Trials(doc.ID); err != nil {
 		return nil, err
 	}
-	sampler := sense.Start(ctx, c.Route.Clock(), SampleEvery, c.Route.Sources(), c.sample)
+	sources := slices.Concat(c.Route.Sources(), c.Sensors)
+	sampler := sense.Start(ctx, c.Route.Clock(), SampleEvery, sources, c.sample)
 	defer sampler.Stop()
-	c.watch(Event{Kind: Planned, Ladder: c.Ladder})
-	err = c.work(ctx)
+	c.watch(Event{Kind: Planned, Ladder: c.Ladder, Run: doc.ID})
+	err = c.work(ctx, sources)
 	now := c.Route.Clock().Now()
-	doc.Tool.InstrumentCPU = sampler.CostPct(now)
+	doc.Tool.InstrumentCPU, doc.Tool.LateSamples = sampler.CostPct(now), sampler.Late()
+	c.noteGaps(sampler.Gaps())
 	if err == nil {
 		ended := now.UTC()
 		doc.Ended, doc.Complete = &ended, true
@@ -207,14 +215,14 @@ func (c *climb) watch(e Event) {
 }
 
 // work takes the baseline and tries rungs until the search knows enough.
-func (c *climb) work(ctx context.Context) error {
-	if err := c.baseline(ctx); err != nil {
+func (c *climb) work(ctx context.Context, sources []sense.Source) error {
+	if err := c.before(ctx, sources); err != nil {
 		return err
 	}
 	for {
 		rung, why, more := c.strategy.Next(c.trials)
 		if !more {
-			return nil
+			return c.after(ctx)
 		}
 		a, err := c.attempt(ctx, rung, why)
 		if err != nil {
@@ -229,30 +237,6 @@ func (c *climb) work(ctx context.Context) error {
 		r := c.doc.Rungs[rung]
 		c.watch(Event{Kind: Ended, Load: r.Load, Column: r.Column, Purpose: why, Attempt: &a})
 	}
-}
-
-// baseline reads the idle device.
-func (c *climb) baseline(ctx context.Context) error {
-	if c.Config.Baseline == 0 || len(c.doc.Baseline.Readings) > 0 {
-		return nil
-	}
-	c.watch(Event{Kind: Baseline, Total: int(c.Config.Baseline.Milliseconds())})
-	clock := c.Route.Clock()
-	from := clock.Now()
-	if err := clock.Sleep(ctx, c.Config.Baseline); err != nil {
-		return err
-	}
-	samples := c.takeSamples()
-	use := sense.Summarise(samples, from, clock.Now())
-	c.doc.Baseline.CPUPct = use[sense.CPU].Mean
-	c.doc.Baseline.MemUsed = use[sense.MemUsed].Mean
-	for _, s := range samples {
-		for _, r := range s.Readings {
-			c.doc.Baseline.Readings = append(c.doc.Baseline.Readings, logbook.Reading{
-				AtS: s.At.Sub(c.doc.Started).Seconds(), Source: s.Source, Quantity: r.Key(), Value: r.Value})
-		}
-	}
-	return c.record.Update()
 }
 
 // attempt tries one rung.

@@ -2,6 +2,7 @@ package run
 
 import (
 	"fmt"
+	"strings"
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
@@ -25,6 +26,7 @@ func (c *climb) conclude() {
 			rung := c.doc.Rungs[ceiling.Rung]
 			column.Load = &rung.Load
 			column.Headroom = headroom(column.Limiter, rung.Attempts)
+			column.Room = c.room(rung)
 		}
 		result.Columns = append(result.Columns, column)
 		if best == nil || harder(column.Load, best.Load) {
@@ -33,13 +35,48 @@ func (c *climb) conclude() {
 	}
 	if best != nil {
 		result.Load, result.Confirmed, result.Headroom = best.Load, best.Confirmed, best.Headroom
-		result.Limiter, result.Evidence, result.Next = best.Limiter, best.Evidence, best.Next
+		result.Limiter, result.Evidence, result.Next, result.Room = best.Limiter, best.Evidence, best.Next, best.Room
 	}
 	c.doc.Ceiling = result
 	c.doc.Notes = c.doc.Notes[:0]
+	c.doc.Notes = append(c.doc.Notes, c.doc.Conditions.Warnings...)
+	c.doc.Notes = append(c.doc.Notes, c.drift...)
+	c.doc.Notes = append(c.doc.Notes, c.disagreements()...)
 	for _, rung := range c.strategy.OutOfOrder(c.trials) {
 		c.doc.Notes = append(c.doc.Notes, fmt.Sprintf("out of order: %s is worse than a harder rung of its column", c.doc.Rungs[rung].Load))
 	}
+}
+
+// room is how many streams of a rung's load the device has room for, by the
+// readings of its first smooth attempt.
+func (c *climb) room(rung logbook.Rung) *verdict.Room {
+	for _, a := range rung.Attempts {
+		if a.Verdict != verdict.Smooth {
+			continue
+		}
+		if room, known := verdict.FindRoom(a.Use, c.idle, rung.Load.Streams); known {
+			return &room
+		}
+	}
+	return nil
+}
+
+// disagreements are what sensors of the same quantity said differently, once
+// each, with the load it was first seen at.
+func (c *climb) disagreements() (list []string) {
+	seen := map[string]bool{}
+	for _, rung := range c.doc.Rungs {
+		for _, a := range rung.Attempts {
+			for _, text := range a.Use.Disagreements() {
+				quantity, _, _ := strings.Cut(text, " ")
+				if !seen[quantity] {
+					seen[quantity] = true
+					list = append(list, fmt.Sprintf("sensors disagree at %s: %s", rung.Load, text))
+				}
+			}
+		}
+	}
+	return list
 }
 
 // harder tells whether a asks for more than b: first in pixels a second, then

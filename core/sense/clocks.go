@@ -3,6 +3,7 @@ package sense
 import (
 	"context"
 	"path/filepath"
+	"strconv"
 	"time"
 )
 
@@ -10,6 +11,7 @@ import (
 // processor was slowed down for its heat.
 type clockSource struct {
 	files
+	sys       string
 	policies  []policy
 	throttles []string
 	throttled counter
@@ -18,20 +20,21 @@ type clockSource struct {
 
 // policy is a set of cores with one clock.
 type policy struct {
+	dir     string
 	current string
 	full    float64 // kHz
 	cores   float64
 }
 
 func newClocks(r Roots) *clockSource {
-	s := &clockSource{}
+	s := &clockSource{sys: r.Sys}
 	cpus := filepath.Join(r.Sys, "devices", "system", "cpu")
 	for _, dir := range glob(cpus, "cpufreq", "policy*") {
 		full, err := s.number(filepath.Join(dir, "cpuinfo_max_freq"))
 		if err != nil || full <= 0 {
 			continue
 		}
-		p := policy{current: filepath.Join(dir, "scaling_cur_freq"), full: full}
+		p := policy{dir: dir, current: filepath.Join(dir, "scaling_cur_freq"), full: full}
 		if data, err := s.read(filepath.Join(dir, "affected_cpus")); err == nil {
 			for word, rest := field(data); len(word) > 0; word, rest = field(rest) {
 				p.cores++
@@ -88,4 +91,27 @@ func (s *clockSource) Absent() (list []Absence) {
 		list = append(list, Absence{Throttles, "the processor's driver does not count them", "none: only some processors do"})
 	}
 	return list
+}
+
+// State tells what decides the clocks.
+func (s *clockSource) State() map[string]string {
+	facts := map[string]string{}
+	set := func(name, value string) {
+		if value != "" {
+			facts[name] = value
+		}
+	}
+	set("power_profile", s.text(filepath.Join(s.sys, "firmware", "acpi", "platform_profile")))
+	least := 100
+	for _, p := range s.policies {
+		set("governor", s.text(filepath.Join(p.dir, "scaling_governor")))
+		set("clock_preference", s.text(filepath.Join(p.dir, "energy_performance_preference")))
+		if most, err := s.number(filepath.Join(p.dir, "scaling_max_freq")); err == nil {
+			least = min(least, int(100*most/p.full+0.5))
+		}
+	}
+	if len(s.policies) > 0 {
+		set("clock_cap_pct", strconv.Itoa(least))
+	}
+	return facts
 }

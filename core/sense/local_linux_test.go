@@ -100,6 +100,10 @@ func TestThreeMachines(t *testing.T) {
 				require.Contains(t, absent, "{"+quantity+" ")
 				require.Contains(t, absent, remedy)
 			}
+			for l := range strings.Lines(sections["facts"]) {
+				name, want, _ := strings.Cut(strings.TrimSpace(l), " ")
+				require.Equal(t, want, States(sources)[name], name)
+			}
 			for _, a := range Absences(sources) {
 				require.NotContains(t, values, a.Quantity)
 				require.NotEmpty(t, a.Why)

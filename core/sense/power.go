@@ -109,6 +109,16 @@ func (s *powerSource) Sample(_ context.Context, now time.Time, list []Reading) (
 	return list, nil
 }
 
+// State tells where the power comes from.
+func (s *powerSource) State() map[string]string {
+	for _, dir := range s.batteries {
+		if s.text(filepath.Join(dir, "status")) == "Discharging" {
+			return map[string]string{"supply": "battery"}
+		}
+	}
+	return map[string]string{"supply": "mains"}
+}
+
 // draw is what a battery gives in watts.
 func (s *powerSource) draw(dir string) float64 {
 	if uw, err := s.number(filepath.Join(dir, "power_now")); err == nil {

@@ -56,6 +56,21 @@ func Absences(sources []Source) (list []Absence) {
 	return list
 }
 
+// Stater is a source that also knows how the device is set: facts that stand for
+// the whole run, by name.
+type Stater interface{ State() map[string]string }
+
+// States joins the facts of all sources.
+func States(sources []Source) map[string]string {
+	facts := map[string]string{}
+	for _, s := range sources {
+		if k, ok := s.(Stater); ok {
+			maps.Copy(facts, k.State())
+		}
+	}
+	return facts
+}
+
 // Sample is what one source read at one time.
 type Sample struct {
 	At       time.Time

@@ -1,0 +1,94 @@
+package run
+
+import (
+	"context"
+	"time"
+
+	"vividstrain/core/logbook"
+	"vividstrain/core/sense"
+	"vividstrain/core/verdict"
+)
+
+// before reads the idle device and finds what makes it unfit to be tested.
+func (c *climb) before(ctx context.Context, sources []sense.Source) error {
+	if c.Config.Baseline == 0 {
+		return nil
+	}
+	if list := c.doc.Baseline.Readings; len(list) > 0 { // the run is resumed
+		c.idle = useOf(list, c.doc.Started)
+		return nil
+	}
+	baseline, use, err := c.readIdle(ctx)
+	if err != nil {
+		return err
+	}
+	c.doc.Baseline, c.idle = baseline, use
+	facts := sense.States(sources)
+	c.doc.Conditions = logbook.Conditions{Facts: facts, Warnings: verdict.Warnings(facts, use), Absent: sense.Absences(sources)}
+	for _, w := range c.doc.Conditions.Warnings {
+		c.watch(Event{Kind: Warned, Text: w})
+	}
+	return c.record.Update()
+}
+
+// after reads the idle device once more.
+func (c *climb) after(ctx context.Context) error {
+	if c.Config.Baseline == 0 {
+		return nil
+	}
+	c.record.Idle()
+	after, use, err := c.readIdle(ctx)
+	if err != nil {
+		return err
+	}
+	c.doc.After = &after
+	c.drift = verdict.Drift(c.idle, use)
+	return nil
+}
+
+// readIdle reads the device while nothing is asked of it.
+func (c *climb) readIdle(ctx context.Context) (b logbook.Baseline, use sense.Use, err error) {
+	c.watch(Event{Kind: Baseline, Total: int(c.Config.Baseline.Milliseconds())})
+	clock := c.Route.Clock()
+	c.takeSamples()
+	from := clock.Now()
+	if err := clock.Sleep(ctx, c.Config.Baseline); err != nil {
+		return b, nil, err
+	}
+	samples := c.takeSamples()
+	use = sense.Summarise(samples, from, clock.Now().Add(time.Nanosecond))
+	b = logbook.Baseline{FromS: from.Sub(c.doc.Started).Seconds(), CPUPct: use[sense.CPU].Mean, MemUsed: use[sense.MemUsed].Mean}
+	for _, s := range samples {
+		for _, r := range s.Readings {
+			b.Readings = append(b.Readings, logbook.Reading{
+				AtS: s.At.Sub(c.doc.Started).Seconds(), Source: s.Source, Quantity: r.Key(), Value: r.Value})
+		}
+	}
+	return b, use, nil
+}
+
+// useOf sums up readings that were kept.
+func useOf(list []logbook.Reading, started time.Time) sense.Use {
+	samples := make([]sense.Sample, len(list))
+	end := started
+	for i, r := range list {
+		at := started.Add(duration(r.AtS))
+		samples[i] = sense.Sample{At: at, Source: r.Source, Readings: []sense.Reading{{Quantity: r.Quantity, Value: r.Value}}}
+		if at.After(end) {
+			end = at
+		}
+	}
+	return sense.Summarise(samples, started, end.Add(time.Nanosecond))
+}
+
+// noteGaps takes the times into the document in which sensors gave nothing.
+func (c *climb) noteGaps(gaps []sense.Gap) {
+	for _, g := range gaps {
+		gap := logbook.Gap{Source: g.Source, FromS: g.From.Sub(c.doc.Started).Seconds(), Reason: g.Reason}
+		if !g.To.IsZero() {
+			to := g.To.Sub(c.doc.Started).Seconds()
+			gap.ToS = &to
+		}
+		c.doc.Gaps = append(c.doc.Gaps, gap)
+	}
+}
