@@ -1,0 +1,215 @@
+package meter
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"vividstrain/core/sense"
+)
+
+// parseNumber reads a number that a person or program wrote, with a point or a
+// comma in it.
+func parseNumber(text string) (float64, error) {
+	text = strings.TrimSpace(text)
+	if strings.Count(text, ",") == 1 && !strings.Contains(text, ".") {
+		text = strings.Replace(text, ",", ".", 1)
+	}
+	v, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		return 0, fmt.Errorf("%.40q is no number", text)
+	}
+	return v, nil
+}
+
+// Command runs a program that prints a number.
+type Command struct {
+	pace
+	patience
+	last error
+	args []string
+	pick Pick
+}
+
+// NewCommand makes a meter of a program and its arguments.
+func NewCommand(name string, args []string, every time.Duration, pick Pick) (*Command, error) {
+	if len(args) == 0 {
+		return nil, errors.New("the command is empty")
+	}
+	if _, err := exec.LookPath(args[0]); err != nil {
+		return nil, fmt.Errorf("the command %q cannot be run: %w", args[0], errors.Unwrap(err))
+	}
+	return &Command{pace: pace{name, every}, args: args, pick: pick}, nil
+}
+
+// Close has nothing to do.
+func (*Command) Close() error { return nil }
+
+// Sample runs the program once.
+func (c *Command) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
+	err := c.do(ctx, now, &c.last, func() error {
+		command := exec.CommandContext(ctx, c.args[0], c.args[1:]...)
+		command.WaitDelay = 500 * time.Millisecond // for a child that keeps its output open
+		out := &limitedBuffer{}
+		command.Stdout = out
+		if err := command.Run(); err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("%s: %w", c.args[0], err)
+		}
+		first, _, _ := bytes.Cut(bytes.TrimSpace(out.b), []byte("\n"))
+		v, err := parseNumber(string(first))
+		if err != nil {
+			return fmt.Errorf("%s: what it prints, %w", c.args[0], err)
+		}
+		r, err := c.pick.reading(v)
+		if err == nil {
+			list = append(list, r)
+		}
+		return err
+	})
+	return list, err
+}
+
+// limitedBuffer keeps the first 64 kB that are written to it.
+type limitedBuffer struct{ b []byte }
+
+func (l *limitedBuffer) Write(p []byte) (int, error) {
+	l.b = append(l.b, p[:min(len(p), 64<<10-len(l.b))]...)
+	return len(p), nil
+}
+
+// CSV reads the last line of a file that grows.
+type CSV struct {
+	pace
+	path   string
+	picks  []Pick
+	head   []string
+	size   int64
+	quiet  time.Time // since when nothing was added
+	latest []sense.Reading
+}
+
+// NewCSV makes a meter of a file. The places of picks are names of columns from
+// its first line, or their numbers from 1.
+func NewCSV(name, path string, every time.Duration, picks []Pick) *CSV {
+	return &CSV{pace: pace{name, every}, path: path, picks: picks, size: -1}
+}
+
+// Close has nothing to do.
+func (*CSV) Close() error { return nil }
+
+const (
+	mostRow   = 64 << 10
+	quietTime = time.Minute
+)
+
+// Sample reads what was added.
+func (c *CSV) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
+	f, err := os.Open(c.path)
+	if err != nil {
+		return list, err
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		return list, err
+	}
+	if !info.Mode().IsRegular() {
+		return list, fmt.Errorf("%s is not a file", c.path)
+	}
+	if info.Size() == c.size {
+		if now.Sub(c.quiet) > quietTime {
+			return list, fmt.Errorf("%s has not grown for %s", c.path, quietTime)
+		}
+		return list, nil
+	}
+	c.size, c.quiet = info.Size(), now
+	if c.head == nil {
+		if c.head, err = firstRow(f); err != nil {
+			return list, fmt.Errorf("%s: %w", c.path, err)
+		}
+	}
+	row, err := lastRow(f, info.Size())
+	if err != nil {
+		return list, fmt.Errorf("%s: %w", c.path, err)
+	}
+	if row == "" || slices.Equal(cells(row), c.head) {
+		return list, nil // nothing but the head yet
+	}
+	for i := range c.picks {
+		r, err := c.cell(&c.picks[i], cells(row))
+		if err != nil {
+			return list, fmt.Errorf("%s: %w", c.path, err)
+		}
+		list = append(list, r)
+	}
+	return list, nil
+}
+
+// cell is the value of a pick in a row.
+func (c *CSV) cell(p *Pick, row []string) (sense.Reading, error) {
+	i := slices.Index(c.head, p.At)
+	if n, err := strconv.Atoi(p.At); i < 0 && err == nil {
+		i = n - 1
+	}
+	if i < 0 || i >= len(row) {
+		return sense.Reading{}, fmt.Errorf("there is no column %q; its first line has %s", p.At, strings.Join(c.head, ", "))
+	}
+	v, err := parseNumber(row[i])
+	if err != nil {
+		return sense.Reading{}, fmt.Errorf("column %q: %w", p.At, err)
+	}
+	return p.reading(v)
+}
+
+// cells parts a row at semicolons, tabs or commas, whichever it has first of.
+func cells(row string) []string {
+	by := ","
+	for _, s := range []string{";", "\t"} {
+		if strings.Contains(row, s) {
+			by = s
+			break
+		}
+	}
+	list := strings.Split(row, by)
+	for i := range list {
+		list[i] = strings.Trim(strings.TrimSpace(list[i]), `"`)
+	}
+	return list
+}
+
+func firstRow(f *os.File) ([]string, error) {
+	line, err := bufio.NewReaderSize(io.LimitReader(f, mostRow), 4096).ReadString('\n')
+	if err != nil && err != io.EOF {
+		return nil, err
+	}
+	return cells(strings.TrimSpace(line)), nil
+}
+
+// lastRow is the last line that is whole.
+func lastRow(f *os.File, size int64) (string, error) {
+	from := max(0, size-mostRow)
+	data := make([]byte, size-from)
+	n, err := f.ReadAt(data, from)
+	if err != nil && err != io.EOF {
+		return "", err
+	}
+	data = data[:n]
+	end := bytes.LastIndexByte(data, '\n')
+	if end < 0 {
+		return "", nil
+	}
+	data = bytes.TrimRight(data[:end], "\r\n")
+	return string(data[bytes.LastIndexByte(data, '\n')+1:]), nil
+}

@@ -1,0 +1,166 @@
+package meter
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"time"
+
+	"github.com/tidwall/gjson"
+
+	"vividstrain/core/sense"
+)
+
+// newClient makes a client with bounds on everything but the body.
+func newClient() *http.Client {
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport.ResponseHeaderTimeout = 5 * time.Second
+	transport.MaxResponseHeaderBytes = 64 << 10
+	transport.MaxConnsPerHost = 2
+	return &http.Client{Transport: transport, CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+		if len(via) >= 5 {
+			return errors.New("it sends from page to page")
+		}
+		return nil
+	}}
+}
+
+// headerFor checks an address and makes the headers of its requests.
+func headerFor(address, token string) (http.Header, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is no address like http://box:9600/", address)
+	}
+	header := http.Header{"User-Agent": {"vividstrain"}}
+	if token != "" {
+		header.Set("Authorization", "Bearer "+token)
+	}
+	return header, nil
+}
+
+// get asks for a page. Its body is bounded by those who read it.
+func get(ctx context.Context, client *http.Client, address string, header http.Header) (io.ReadCloser, http.Header, error) {
+	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return nil, nil, err
+	}
+	request.Header = header
+	response, err := client.Do(request)
+	if err != nil {
+		var wrapped *url.Error
+		if errors.As(err, &wrapped) { // it repeats the address, with what may be secret in it
+			err = wrapped.Err
+		}
+		return nil, nil, fmt.Errorf("%s: %w", plain(address), err)
+	}
+	if response.StatusCode != http.StatusOK {
+		response.Body.Close()
+		hint := ""
+		if response.StatusCode == http.StatusUnauthorized {
+			hint = "; give its token"
+		}
+		return nil, nil, fmt.Errorf("%s: it answers %s%s", plain(address), response.Status, hint)
+	}
+	return response.Body, response.Header, nil
+}
+
+// plain is an address without user, password and query.
+func plain(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "the address"
+	}
+	return (&url.URL{Scheme: u.Scheme, Host: u.Host, Path: u.Path}).String()
+}
+
+// JSON reads numbers from a JSON document over HTTP.
+type JSON struct {
+	pace
+	patience
+	last   error
+	client *http.Client
+	url    string
+	header http.Header
+	picks  []Pick
+}
+
+// NewJSON makes a meter for a document.
+func NewJSON(name, url, token string, every time.Duration, picks []Pick) (*JSON, error) {
+	header, err := headerFor(url, token)
+	return &JSON{pace: pace{name, every}, client: newClient(), url: url, header: header, picks: picks}, err
+}
+
+// Close lets go of the connection.
+func (j *JSON) Close() error { j.client.CloseIdleConnections(); return nil }
+
+// mostJSON bounds a document or a message.
+const mostJSON = 1 << 20
+
+// Sample fetches the document.
+func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
+	err := j.do(ctx, now, &j.last, func() error {
+		body, _, err := get(ctx, j.client, j.url, j.header)
+		if err != nil {
+			return err
+		}
+		defer body.Close()
+		data, err := io.ReadAll(io.LimitReader(body, mostJSON+1))
+		if err != nil {
+			return fmt.Errorf("%s: %w", plain(j.url), err)
+		}
+		if list, err = pickJSON(data, j.picks, list); err != nil {
+			return fmt.Errorf("%s: %w", plain(j.url), err)
+		}
+		return nil
+	})
+	return list, err
+}
+
+// pickJSON takes numbers out of a document by their paths; an empty path means
+// that the document is the number. A string that holds a number counts.
+func pickJSON(data []byte, picks []Pick, list []sense.Reading) ([]sense.Reading, error) {
+	if len(data) > mostJSON {
+		return list, fmt.Errorf("it is longer than %d kB", mostJSON>>10)
+	}
+	if !gjson.ValidBytes(data) {
+		return list, errors.New("it is not JSON")
+	}
+	var failed error
+	for i := range picks {
+		p := &picks[i]
+		result := gjson.ParseBytes(data)
+		if p.At != "" {
+			result = result.Get(p.At)
+		}
+		v, err := numberOf(result)
+		if err == nil {
+			var r sense.Reading
+			if r, err = p.reading(v); err == nil {
+				list = append(list, r)
+				continue
+			}
+		}
+		failed = fmt.Errorf("%q: %w", p.At, err)
+	}
+	return list, failed
+}
+
+func numberOf(r gjson.Result) (float64, error) {
+	switch r.Type {
+	case gjson.Number:
+		return r.Num, nil
+	case gjson.String:
+		return parseNumber(r.Str)
+	case gjson.True:
+		return 1, nil
+	case gjson.False:
+		return 0, nil
+	}
+	if !r.Exists() {
+		return 0, errors.New("there is none")
+	}
+	return 0, errors.New("it is no number")
+}

@@ -1,0 +1,119 @@
+// Package meter reads the device from outside, over open protocols and
+// interfaces: SNMP, OpenMetrics, MQTT, JSON over HTTP, commands, and files that
+// grow. Each meter is a sense.Poller with a pace and a goroutine of its own, so
+// that none keeps another waiting.
+package meter
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"vividstrain/core/sense"
+)
+
+// Pick is one quantity that is taken from what a meter says.
+type Pick struct {
+	Quantity string
+	Label    string
+	At       string  // where the meter has it: an OID, a metric, a path, a column
+	Scale    float64 // times what the meter says, in the quantity's unit
+	Offset   float64 // added behind that
+}
+
+// reading turns what the meter said into a reading.
+func (p *Pick) reading(v float64) (sense.Reading, error) {
+	v = v*p.Scale + p.Offset
+	if math.IsNaN(v) || math.IsInf(v, 0) {
+		return sense.Reading{}, fmt.Errorf("%s: it is not a number", p.Quantity)
+	}
+	return sense.Reading{Quantity: p.Quantity, Label: p.Label, Value: v}, nil
+}
+
+// pace is how often a meter is read, and how long that may take.
+type pace struct {
+	name  string
+	every time.Duration
+}
+
+func (p *pace) Name() string { return p.name }
+
+// Every returns the interval, and a limit that leaves room for one slow answer.
+func (p *pace) Every() (interval, timeout time.Duration) { return p.every, 5 * time.Second }
+
+// Source is a meter.
+type Source interface {
+	sense.Poller
+	Close() error
+}
+
+// unit says how a unit is turned into the one that a quantity is kept in.
+type unit struct{ scale, offset float64 }
+
+// units are the units that a meter may use, by the unit of the quantity.
+var units = map[string]map[string]unit{
+	"W":   {"W": {1, 0}, "mW": {1e-3, 0}, "uW": {1e-6, 0}, "kW": {1e3, 0}},
+	"°C":  {"C": {1, 0}, "°C": {1, 0}, "mC": {1e-3, 0}, "dC": {0.1, 0}, "F": {5.0 / 9, -160.0 / 9}, "K": {1, -273.15}},
+	"%":   {"%": {1, 0}, "share": {100, 0}},
+	"B":   {"B": {1, 0}, "kB": {1e3, 0}, "KiB": {1 << 10, 0}, "MB": {1e6, 0}, "MiB": {1 << 20, 0}, "GB": {1e9, 0}, "GiB": {1 << 30, 0}},
+	"B/s": {"B/s": {1, 0}, "kB/s": {1e3, 0}, "MB/s": {1e6, 0}},
+	"b/s": {"b/s": {1, 0}, "kb/s": {1e3, 0}, "Mb/s": {1e6, 0}, "Gb/s": {1e9, 0}, "B/s": {8, 0}, "kB/s": {8e3, 0}, "MB/s": {8e6, 0}},
+	"MHz": {"Hz": {1e-6, 0}, "kHz": {1e-3, 0}, "MHz": {1, 0}, "GHz": {1e3, 0}},
+	"ms":  {"ms": {1, 0}, "s": {1e3, 0}, "us": {1e-3, 0}},
+	"s":   {"s": {1, 0}, "ms": {1e-3, 0}},
+	"rpm": {"rpm": {1, 0}}, "dB": {"dB": {1, 0}}, "V": {"V": {1, 0}, "mV": {1e-3, 0}}, "A": {"A": {1, 0}, "mA": {1e-3, 0}},
+}
+
+// Convert finds how values in a unit become values of a quantity.
+func Convert(quantity, from string) (scale, offset float64, err error) {
+	to := sense.Unit(quantity)
+	u, known := units[to][from]
+	if !known {
+		return 0, 0, fmt.Errorf("%s cannot be given in %q; there are %s", quantity, from, strings.Join(slices.Sorted(maps.Keys(units[to])), ", "))
+	}
+	return u.scale, u.offset, nil
+}
+
+// CheckQuantity tells whether a name is one that a quantity may have: lower-case
+// words whose last one says the unit.
+func CheckQuantity(name string) error {
+	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_") != "" || sense.Unit(name) == "" {
+		return fmt.Errorf("%q is no name of a quantity; such names are of small letters and end with their unit: %s", name, strings.Join(sense.Endings(), ", "))
+	}
+	return nil
+}
+
+// patience keeps a meter that cannot be reached from being asked at each turn: it
+// waits longer after each failure, up to a minute.
+type patience struct {
+	failures int
+	until    time.Time
+}
+
+func (p *patience) ready(now time.Time) bool { return !now.Before(p.until) }
+
+func (p *patience) failed(now time.Time) {
+	p.failures = min(p.failures+1, 6)
+	p.until = now.Add(time.Second << p.failures)
+}
+
+func (p *patience) worked() { *p = patience{} }
+
+// do runs one reading of a meter unless it is to be left alone for a while; then
+// it fails as it did before.
+func (p *patience) do(ctx context.Context, now time.Time, last *error, read func() error) error {
+	if !p.ready(now) && *last != nil {
+		return *last
+	}
+	*last = read()
+	if *last != nil && ctx.Err() == nil {
+		p.failed(now)
+	} else {
+		p.worked()
+	}
+	return *last
+}
