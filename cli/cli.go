@@ -132,7 +132,8 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "logbook", Usage: "keep runs in `FILE`", Value: defaultLogbook(), DefaultText: "vividstrain.db in your data folder", Sources: a.settings.sources("logbook")},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.climbCommand(), a.runsCommand(), a.showCommand(), a.laddersCommand(),
+			a.demoCommand(), a.climbCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
+			a.sensorsCommand(), a.watchCommand(), a.laddersCommand(),
 			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.devicesCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -156,7 +157,7 @@ func usageFailed(_ context.Context, c *cli.Command, err error, _ bool) error {
 // command fills in what all commands have in common.
 func command(c *cli.Command, examples ...string) *cli.Command {
 	c.OnUsageError = usageFailed
-	c.HideHelpCommand = true
+	c.HideHelpCommand, c.DisableSliceFlagSeparator = true, true // numbers may have commas
 	text := "Examples:"
 	for _, e := range examples {
 		text += "\n  " + e

@@ -3,8 +3,11 @@ package cli
 import (
 	"context"
 	"fmt"
+	"os"
 	"strconv"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -30,7 +33,7 @@ func (a *app) climbCommand() *cli.Command {
 			"them, each at its place in the order. Goes on until two rungs of a column are not smooth;\n" +
 			"then tries the highest smooth rung and the one above it once more. Without --device this\n" +
 			"computer plays; clips that are missing are made first.",
-		Flags: []cli.Flag{
+		Flags: append([]cli.Flag{
 			a.ladderFlag(),
 			&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "climb on the simulated device `NAME`, or on the one in a YAML file"},
 			&cli.DurationFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
@@ -46,7 +49,7 @@ func (a *app) climbCommand() *cli.Command {
 			&cli.Uint64Flag{Name: "seed", Usage: "seed of a simulated device's noise", Value: 1, Sources: s.sources("seed")},
 			&cli.BoolFlag{Name: "resume", Usage: "go on with the newest run, which was interrupted"},
 			jsonFlag(),
-		},
+		}, a.sensorFlags()...),
 		Action: a.climb,
 	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb films/ --hold 5s", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"")
 }
@@ -61,7 +64,13 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	defer progress.close()
 	style := a.style(c)
 	style.Color = style.Color && progress.live
-	config := run.Config{Version: versionText(), Watch: watcher(progress, style)}
+	meters, outside, err := a.meters(c)
+	if err != nil {
+		return err
+	}
+	defer closeMeters(meters)
+	config := run.Config{Version: versionText(), Sensors: outside, Watch: watcher(progress, style)}
+	defer a.takeKeys(ctx, book, &config, progress, style)()
 	var doc *logbook.Document
 	if c.Bool("resume") {
 		doc, err = a.resume(ctx, c, book, config)
@@ -79,6 +88,42 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 		err = printErr
 	}
 	return err
+}
+
+// takeKeys has keys take notes while a climb goes on in a terminal.
+func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Config, p *progress, style report.Style) (stop func()) {
+	in, isFile := a.in.(*os.File)
+	if !p.live || !isFile || terminalWidth(in) == 0 {
+		return func() {}
+	}
+	var id atomic.Value // of the run, when there is one
+	k := &keyNotes{show: p.note, add: func(r logbook.Remark) {
+		run, _ := id.Load().(string)
+		if run == "" {
+			return
+		}
+		r.At = time.Now()
+		if err := book.Remark(run, r); err != nil {
+			p.line(err.Error())
+			return
+		}
+		p.line(style.Remark(r))
+	}}
+	stop, err := k.listen(in)
+	if err != nil {
+		return func() {}
+	}
+	stop = sync.OnceFunc(stop)
+	context.AfterFunc(ctx, stop) // a second interrupt would leave the terminal as it is
+	watch := config.Watch
+	config.Watch = func(e run.Event) {
+		if e.Kind == run.Planned {
+			id.Store(e.Run)
+			p.line(keyHelp)
+		}
+		watch(e)
+	}
+	return stop
 }
 
 // climbAnew begins a run as the flags say.
@@ -210,6 +255,8 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 			}
 		case run.Baseline:
 			p.set("idle", 0, e.Total, "reading the idle device")
+		case run.Warned:
+			p.line(style.Warning(e.Text))
 		case run.Building:
 			p.set("making "+e.Load.Title(), e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
 		case run.Playing:

@@ -23,6 +23,7 @@ type progress struct {
 	bar    *mpb.Bar
 	label  string
 	status string
+	typed  string // a note that is being typed
 }
 
 func (a *app) newProgress() *progress {
@@ -52,6 +53,9 @@ func (p *progress) relabel(label, status string) *mpb.Bar {
 			return func(decor.Statistics) string {
 				p.mu.Lock()
 				defer p.mu.Unlock()
+				if s == &p.status && p.typed != "" {
+					return p.typed
+				}
 				return *s
 			}
 		}
@@ -62,6 +66,13 @@ func (p *progress) relabel(label, status string) *mpb.Bar {
 	}
 	p.label, p.status = label, status
 	return p.bar
+}
+
+// note shows what is being typed instead of the status.
+func (p *progress) note(text string) {
+	p.mu.Lock()
+	p.typed = text
+	p.mu.Unlock()
 }
 
 // stop takes the live line away.

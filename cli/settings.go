@@ -20,9 +20,10 @@ const settingsFile = "vividstrain.yaml"
 
 // settings are values from a file that stand in for flags that are not given.
 type settings struct {
-	path   string
-	values map[string]setting
-	asked  []string // names of the flags that take settings
+	path    string
+	values  map[string]setting
+	sensors *yaml.Node // outside meters, nil: none
+	asked   []string   // names of the flags that take settings
 }
 
 type setting struct {
@@ -61,6 +62,10 @@ func readSettings() (*settings, error) {
 	}
 	for i := 0; i+1 < len(top.Content); i += 2 {
 		key, value := top.Content[i], top.Content[i+1]
+		if key.Value == "sensors" {
+			s.sensors = value
+			continue
+		}
 		if value.Kind != yaml.ScalarNode {
 			return nil, usagef("%s: line %d: %s must have one value", s.path, value.Line, key.Value)
 		}

@@ -2,8 +2,11 @@ package report
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/text"
 
 	"vividstrain/core/logbook"
 	"vividstrain/core/search"
@@ -14,6 +17,9 @@ import (
 // Run draws a whole run: what it was, the table of its rungs, and what it says.
 // Running tells whether it still goes on.
 func (s Style) Run(d *logbook.Document, running bool) string {
+	if d.Kind == "watch" {
+		return s.watched(d)
+	}
 	var b strings.Builder
 	fmt.Fprintf(&b, "%s on %s, ladder %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, d.Ladder, d.Kind, d.Route.Kind)
 	if d.Plan.BaselineS > 0 {
@@ -33,7 +39,74 @@ func (s Style) Run(d *logbook.Document, running bool) string {
 	for _, line := range Conclusions(d) {
 		b.WriteString(s.Wrap(line) + "\n")
 	}
+	b.WriteString(s.remarks(d))
+	b.WriteString(s.gaps(d))
 	return b.String()
+}
+
+// watched draws readings without rungs: each quantity over the whole time.
+func (s Style) watched(d *logbook.Document) string {
+	var rows [][]string
+	values := map[string][]float64{}
+	for _, r := range d.Baseline.Readings {
+		values[r.Quantity] = append(values[r.Quantity], r.Value)
+	}
+	for _, key := range slices.Sorted(maps.Keys(values)) {
+		list := values[key]
+		sum := 0.0
+		for _, v := range list {
+			sum += v
+		}
+		rows = append(rows, []string{key, Value(key, sum/float64(len(list))), Value(key, slices.Min(list)), Value(key, slices.Max(list)), fmt.Sprint(len(list))})
+	}
+	out := fmt.Sprintf("%s on %s\n\n", s.Bold("Readings "+d.ID), d.Device.Name)
+	if rows == nil {
+		return out + "Nothing was read.\n"
+	}
+	return out + s.Table([]string{"quantity", "mean", "least", "most", "readings"}, rows, 1, 2, 3, 4) + s.remarks(d) + s.gaps(d)
+}
+
+// remarkMarks are the shapes of remarks.
+var remarkMarks = map[logbook.RemarkKind]string{logbook.Note: "✎ note", logbook.Stutter: "≋ stutter seen", logbook.Picture: "▧ picture fault"}
+
+// Remark is one remark on a line.
+func (s Style) Remark(r logbook.Remark) string {
+	return strings.TrimSpace(fmt.Sprintf("%s %s", s.Bold(remarkMarks[r.Kind]), r.Text))
+}
+
+// remarks draws what people noted, by its time.
+func (s Style) remarks(d *logbook.Document) string {
+	var rows [][]string
+	for _, r := range d.Remarks {
+		said := []string{}
+		if r.Text != "" {
+			said = append(said, r.Text)
+		}
+		for _, quantity := range slices.Sorted(maps.Keys(r.Readings)) {
+			said = append(said, quantity+" "+Value(quantity, r.Readings[quantity]))
+		}
+		rows = append(rows, []string{fmt.Sprintf("%.1f s", r.AtS), r.Load, remarkMarks[r.Kind], strings.Join(said, ", ")})
+	}
+	if rows == nil {
+		return ""
+	}
+	return "\nNoted by hand:\n" + s.Table([]string{"at", "load", "", ""}, rows, 0)
+}
+
+// gaps draws the times in which sensors gave nothing.
+func (s Style) gaps(d *logbook.Document) string {
+	var rows [][]string
+	for _, g := range d.Gaps {
+		to := "the end"
+		if g.ToS != nil {
+			to = fmt.Sprintf("%.1f s", *g.ToS)
+		}
+		rows = append(rows, []string{g.Source, fmt.Sprintf("%.1f s", g.FromS), to, g.Reason})
+	}
+	if rows == nil {
+		return ""
+	}
+	return "\nSensors that gave nothing:\n" + s.Table([]string{"source", "from", "to", "because"}, rows, 1, 2)
 }
 
 // rungs draws one line for each attempt.
@@ -96,6 +169,9 @@ func padded(drawn, word string, n int) string {
 	return drawn + strings.Repeat(" ", max(0, n-2-len(word)))
 }
 
+// Warning draws what makes a result doubtful.
+func (s Style) Warning(t string) string { return s.paint(text.FgYellow, "◐ Warning: ") + t + "." }
+
 // Conclusions are the sentences that a run comes down to.
 func Conclusions(d *logbook.Document) (lines []string) {
 	if d.Ceiling != nil && d.Attempts() > 0 {
@@ -146,7 +222,16 @@ func sentence(c logbook.ColumnCeiling) string {
 	if c.Headroom != nil {
 		fmt.Fprintf(&b, " At the ceiling %.0f %% of it is still free.", *c.Headroom)
 	}
+	b.WriteString(room(c))
 	return b.String()
+}
+
+// room says how many streams of the ceiling's load fit, if more than were played.
+func room(c logbook.ColumnCeiling) string {
+	if c.Room == nil || c.Load == nil || c.Room.Streams <= c.Load.Streams {
+		return ""
+	}
+	return fmt.Sprintf(" By its readings it has room for %d such streams at once; then %s runs out (%s).", c.Room.Streams, c.Room.Limiter, c.Room.Evidence)
 }
 
 func wasFound(g verdict.Grade) string {

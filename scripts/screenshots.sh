@@ -16,7 +16,7 @@ sleep 1
 shot() {
 	local name=$1 seconds=$2
 	shift 2
-	(cd "$work" && exec xterm -geometry 126x40+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' -T vividstrain \
+	(cd "$work" && exec xterm -geometry ${geometry:-126x40}+0+0 -fa 'DejaVu Sans Mono' -fs ${size:-12} -bg '#10141a' -fg '#d8dee6' -T vividstrain \
 		-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ "$@") &
 	local terminal=$!
 	sleep "$seconds"
@@ -47,4 +47,11 @@ want climb-files && shot climb-files 45 vividstrain climb --hold 3s --settle 1s 
 want inspect && shot inspect 3 bash -c "vividstrain inspect films/* clips/h264-720p25-4M-5s.mp4; echo; vividstrain inspect films/lounge-evening.mkv"
 want clips && shot clips 32 bash -c "vividstrain clips list clips; echo; vividstrain clips verify clips"
 want ladders && shot ladders 2 bash -c 'vividstrain ladders; echo; vividstrain devices; echo; vividstrain ladders show broadcast'
+want sensors && geometry=182x57 size=8 shot sensors 5 vividstrain sensors
+want watch && {
+	(cd "$work" && vividstrain climb --hold 60s --clips clips "h264 1080p25 10M" >/dev/null 2>&1) &
+	sleep 12
+	shot watch 25 vividstrain watch --name vividstrain
+	pkill -f "climb --hold 60s" || true
+}
 exit 0

@@ -40,6 +40,26 @@ type Document struct {
 	ResumedAt  []time.Time      `json:"resumed_at,omitempty"`
 }
 
+// NewWatch begins the document of readings without a ladder: all of them are in
+// its baseline.
+func NewWatch(started time.Time, version string) *Document {
+	return &Document{Schema: Schema, ID: NewID(started), Kind: "watch", Started: started.UTC(), Tool: Tool{Version: version},
+		Device: Device{Name: "this computer", Spec: map[string]string{}}, Route: Route{Kind: "none", Options: map[string]string{}},
+		Plan: Plan{Columns: []load.Column{}}, Rungs: []Rung{}, Notes: []string{}, Criteria: verdict.Default()}
+}
+
+// NoteGaps takes the times into the document in which sensors gave nothing.
+func (d *Document) NoteGaps(gaps []sense.Gap) {
+	for _, g := range gaps {
+		gap := Gap{Source: g.Source, FromS: g.From.Sub(d.Started).Seconds(), Reason: g.Reason}
+		if !g.To.IsZero() {
+			to := g.To.Sub(d.Started).Seconds()
+			gap.ToS = &to
+		}
+		d.Gaps = append(d.Gaps, gap)
+	}
+}
+
 // Tool says what measured.
 type Tool struct {
 	Version       string  `json:"version"`

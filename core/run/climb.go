@@ -164,7 +164,7 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 	err = c.work(ctx, sources)
 	now := c.Route.Clock().Now()
 	doc.Tool.InstrumentCPU, doc.Tool.LateSamples = sampler.CostPct(now), sampler.Late()
-	c.noteGaps(sampler.Gaps())
+	doc.NoteGaps(sampler.Gaps())
 	if err == nil {
 		ended := now.UTC()
 		doc.Ended, doc.Complete = &ended, true

@@ -80,15 +80,3 @@ func useOf(list []logbook.Reading, started time.Time) sense.Use {
 	}
 	return sense.Summarise(samples, started, end.Add(time.Nanosecond))
 }
-
-// noteGaps takes the times into the document in which sensors gave nothing.
-func (c *climb) noteGaps(gaps []sense.Gap) {
-	for _, g := range gaps {
-		gap := logbook.Gap{Source: g.Source, FromS: g.From.Sub(c.doc.Started).Seconds(), Reason: g.Reason}
-		if !g.To.IsZero() {
-			to := g.To.Sub(c.doc.Started).Seconds()
-			gap.ToS = &to
-		}
-		c.doc.Gaps = append(c.doc.Gaps, gap)
-	}
-}

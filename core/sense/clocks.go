@@ -88,7 +88,7 @@ func (s *clockSource) Absent() (list []Absence) {
 		list = append(list, Absence{Clock, "the kernel offers no cpufreq here, as in most virtual machines", "load the processor's cpufreq driver, or measure on the machine itself"})
 	}
 	if len(s.throttles) == 0 {
-		list = append(list, Absence{Throttles, "the processor's driver does not count them", "none: only some processors do"})
+		list = append(list, Absence{Throttles, "the processor's driver does not count them", "measure on a processor whose driver counts them"})
 	}
 	return list
 }

@@ -110,7 +110,7 @@ func (s *heatSource) Absent() (list []Absence) {
 		return slices.ContainsFunc(s.probes, func(p probe) bool { return p.quantity == quantity })
 	}
 	if !has(Temperature) {
-		list = append(list, Absence{Temperature, "no hwmon chip and no thermal zone", "load the driver of the board's sensors (coretemp, k10temp, ...), or name an outside meter under sensors:"})
+		list = append(list, Absence{Temperature, "no hwmon chip and no thermal zone", "load the driver of the board's sensors (coretemp, k10temp, ...), or take an outside meter (sensors: in vividstrain.yaml)"})
 	}
 	if !has(Fan) {
 		list = append(list, Absence{Fan, "no hwmon chip counts a fan", "load the driver of the board's sensor chip; a device without a fan has none"})

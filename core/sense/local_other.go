@@ -34,7 +34,7 @@ func (elsewhere) Sample(_ context.Context, _ time.Time, list []Reading) ([]Readi
 
 func (elsewhere) Absent() (list []Absence) {
 	for _, q := range []string{"pressure_*_pct", Clock, Temperature, Fan, Power, "gpu_*_pct", "disk_*", "net_*"} {
-		list = append(list, Absence{q, "this system is not Linux, whose kernel tells of it", "name an outside meter under sensors:, or read the device from another computer"})
+		list = append(list, Absence{q, "this system is not Linux, whose kernel tells of it", "take an outside meter (sensors: in vividstrain.yaml), or read the device from another computer"})
 	}
 	return list
 }

@@ -137,7 +137,7 @@ func (s *powerSource) Absent() []Absence {
 	case s.denied && len(s.zones) == 0:
 		return []Absence{{Power, "the processor's energy counters may be read by the administrator alone", "run as administrator, or allow reading energy_uj below /sys/class/powercap"}}
 	case len(s.zones)+len(s.batteries)+len(s.probes) == 0:
-		return []Absence{{Power, "no energy counters, no battery, no chip that measures power", "put a metering plug before the device and name it under sensors:"}}
+		return []Absence{{Power, "no energy counters, no battery, no chip that measures power", "put a metering plug before the device (sensors: in vividstrain.yaml)"}}
 	}
 	return nil
 }

@@ -17,9 +17,9 @@ import (
 	"vividstrain/core/sense"
 )
 
-// parseNumber reads a number that a person or program wrote, with a point or a
+// ParseNumber reads a number that a person or program wrote, with a point or a
 // comma in it.
-func parseNumber(text string) (float64, error) {
+func ParseNumber(text string) (float64, error) {
 	text = strings.TrimSpace(text)
 	if strings.Count(text, ",") == 1 && !strings.Contains(text, ".") {
 		text = strings.Replace(text, ",", ".", 1)
@@ -68,7 +68,7 @@ func (c *Command) Sample(ctx context.Context, now time.Time, list []sense.Readin
 			return fmt.Errorf("%s: %w", c.args[0], err)
 		}
 		first, _, _ := bytes.Cut(bytes.TrimSpace(out.b), []byte("\n"))
-		v, err := parseNumber(string(first))
+		v, err := ParseNumber(string(first))
 		if err != nil {
 			return fmt.Errorf("%s: what it prints, %w", c.args[0], err)
 		}
@@ -166,7 +166,7 @@ func (c *CSV) cell(p *Pick, row []string) (sense.Reading, error) {
 	if i < 0 || i >= len(row) {
 		return sense.Reading{}, fmt.Errorf("there is no column %q; its first line has %s", p.At, strings.Join(c.head, ", "))
 	}
-	v, err := parseNumber(row[i])
+	v, err := ParseNumber(row[i])
 	if err != nil {
 		return sense.Reading{}, fmt.Errorf("column %q: %w", p.At, err)
 	}

@@ -153,7 +153,7 @@ func numberOf(r gjson.Result) (float64, error) {
 	case gjson.Number:
 		return r.Num, nil
 	case gjson.String:
-		return parseNumber(r.Str)
+		return ParseNumber(r.Str)
 	case gjson.True:
 		return 1, nil
 	case gjson.False:

@@ -78,6 +78,16 @@ func Convert(quantity, from string) (scale, offset float64, err error) {
 	return u.scale, u.offset, nil
 }
 
+// EndingFor is the ending of quantities that can be given in a unit, or "".
+func EndingFor(unit string) string {
+	for _, ending := range sense.Endings() {
+		if _, _, err := Convert("x"+ending, unit); err == nil {
+			return ending
+		}
+	}
+	return ""
+}
+
 // CheckQuantity tells whether a name is one that a quantity may have: lower-case
 // words whose last one says the unit.
 func CheckQuantity(name string) error {

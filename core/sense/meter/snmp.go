@@ -169,7 +169,7 @@ func valueOf(v gosnmp.SnmpPDU) (value float64, counter bool, err error) {
 		return 0, false, errors.New("the agent has no such object")
 	case gosnmp.OctetString:
 		text, _ := v.Value.([]byte)
-		value, err = parseNumber(string(text))
+		value, err = ParseNumber(string(text))
 		return value, false, err
 	case gosnmp.OpaqueFloat:
 		f, _ := v.Value.(float32)

@@ -1,0 +1,95 @@
+package cli
+
+import (
+	"os"
+	"strings"
+	"sync"
+	"time"
+	"unicode/utf8"
+
+	"vividstrain/core/logbook"
+)
+
+// keyNotes takes notes by single keys while a climb goes on in a terminal.
+type keyNotes struct {
+	add  func(logbook.Remark)
+	show func(text string) // what is being typed, empty when it ends
+
+	typing bool
+	text   []byte
+}
+
+// keyHelp says what the keys do.
+const keyHelp = "Keys: s stutter seen, p picture fault, n type a note."
+
+// press takes one key.
+func (k *keyNotes) press(key byte) {
+	if k.typing {
+		k.typed(key)
+		return
+	}
+	switch key {
+	case 's':
+		k.add(logbook.Remark{Kind: logbook.Stutter})
+	case 'p':
+		k.add(logbook.Remark{Kind: logbook.Picture})
+	case 'n':
+		k.typing, k.text = true, nil
+		k.show("note: ")
+	}
+}
+
+// mostTyped bounds a note.
+const mostTyped = 500
+
+// typed takes a key of a note that is being typed.
+func (k *keyNotes) typed(key byte) {
+	switch {
+	case key == '\r' || key == '\n':
+		k.typing = false
+		k.show("")
+		if text := strings.TrimSpace(string(k.text)); text != "" && utf8.ValidString(text) {
+			k.add(logbook.Remark{Kind: logbook.Note, Text: text})
+		}
+		return
+	case key == 27: // escape: no note
+		k.typing = false
+		k.show("")
+		return
+	case key == 127 || key == 8:
+		_, size := utf8.DecodeLastRune(k.text)
+		k.text = k.text[:len(k.text)-size]
+	case key >= ' ' && len(k.text) < mostTyped:
+		k.text = append(k.text, key)
+	}
+	k.show("note: " + string(k.text))
+}
+
+// listen reads keys from the terminal until stop is called.
+func (k *keyNotes) listen(f *os.File) (stop func(), err error) {
+	restore, err := oneByOne(f)
+	if err != nil {
+		return nil, err
+	}
+	done := make(chan struct{})
+	var ended sync.WaitGroup
+	ended.Go(func() {
+		var b [64]byte
+		for {
+			n, _ := f.Read(b[:])
+			for _, key := range b[:max(n, 0)] {
+				k.press(key)
+			}
+			select {
+			case <-done:
+				return
+			case <-time.After(20 * time.Millisecond): // a read returns without a key, too
+			}
+		}
+	})
+	return func() {
+		close(done)
+		ended.Wait()
+		restore()
+	}, nil
+}

@@ -1,0 +1,13 @@
+//go:build !unix
+
+package cli
+
+import (
+	"errors"
+	"os"
+)
+
+// oneByOne does not work on this system.
+func oneByOne(*os.File) (restore func(), err error) {
+	return nil, errors.New("keys cannot be read one by one here")
+}

@@ -1,0 +1,289 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/logbook"
+	"vividstrain/core/sense"
+	"vividstrain/core/sense/meter"
+)
+
+// sensorFlags name meters beside those of the settings file.
+func (a *app) sensorFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringSliceFlag{Name: "sensors", Usage: "read the metrics page at `URL` too, for example that of \"vividstrain watch --serve\""},
+		&cli.StringFlag{Name: "token", Usage: "send `TOKEN` to the pages of --sensors", Sources: cli.EnvVars("VIVIDSTRAIN_TOKEN")},
+	}
+}
+
+// groupFlags say which processes are watched.
+func groupFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.IntSliceFlag{Name: "pid", Usage: "watch the process `NUMBER` and all that it starts"},
+		&cli.StringFlag{Name: "name", Usage: "watch the processes called `NAME` and all that they start"},
+	}
+}
+
+// meters opens the outside meters of the settings file and of the flags.
+func (a *app) meters(c *cli.Command) (list []meter.Source, sources []sense.Source, err error) {
+	if node := a.settings.sensors; node != nil {
+		if list, err = meter.Parse(node); err != nil {
+			return nil, nil, usagef("%s: %w", a.settings.path, err)
+		}
+	}
+	for i, url := range c.StringSlice("sensors") {
+		name := "box"
+		if i > 0 {
+			name = fmt.Sprintf("box%d", i+1)
+		}
+		m, err := meter.NewMetrics(name, url, c.String("token"), 500*time.Millisecond, nil)
+		if err != nil {
+			closeMeters(list)
+			return nil, nil, usagef("--sensors: %w", err)
+		}
+		list = append(list, m)
+	}
+	for _, m := range list {
+		sources = append(sources, m)
+	}
+	return list, sources, nil
+}
+
+func closeMeters(list []meter.Source) {
+	for _, m := range list {
+		m.Close()
+	}
+}
+
+// group is the processes that the flags name; this program where they name none.
+func group(c *cli.Command) (*sense.Group, string, error) {
+	g := &sense.Group{}
+	pids, name := c.IntSlice("pid"), c.String("name")
+	if len(pids) == 0 && name == "" {
+		g.Watch(os.Getpid())
+		return g, "", nil
+	}
+	words := []string{}
+	for _, pid := range pids {
+		if _, err := os.Stat(fmt.Sprintf("/proc/%d", pid)); errors.Is(err, os.ErrNotExist) {
+			return nil, "", usagef("there is no process %d", pid)
+		}
+		words = append(words, fmt.Sprintf("process %d", pid))
+	}
+	g.Watch(pids...)
+	if name != "" {
+		g.WatchName(name)
+		words = append(words, fmt.Sprintf("%q", name))
+	}
+	return g, strings.Join(words, " and "), nil
+}
+
+func (a *app) sensorsCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:  "sensors",
+		Usage: "list what can be read of this computer and of outside meters, and what cannot",
+		Description: "Reads every source for a moment. For what cannot be read it says why, and what would make it\n" +
+			"readable. Outside meters are named in vividstrain.yaml, under sensors:.",
+		Flags:  append(append(groupFlags(), a.sensorFlags()...), &cli.DurationFlag{Name: "for", Usage: "read for `TIME`", Value: 2 * time.Second}, jsonFlag()),
+		Action: a.listSensors,
+	}, "vividstrain sensors", "vividstrain sensors --name player", "vividstrain sensors --sensors http://box:9600 --token gangway")
+}
+
+func (a *app) listSensors(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	period := c.Duration("for")
+	if period < 500*time.Millisecond || period > time.Minute {
+		return usagef("--for must be 500ms to 1m, not %s", period)
+	}
+	g, _, err := group(c)
+	if err != nil {
+		return err
+	}
+	meters, outside, err := a.meters(c)
+	if err != nil {
+		return err
+	}
+	defer closeMeters(meters)
+	sources := append(sense.Local(g), outside...)
+	sampler := sense.Start(ctx, clock.Real{}, 250*time.Millisecond, sources, func(sense.Sample) {})
+	err = clock.Real{}.Sleep(ctx, period)
+	sampler.Stop()
+	if err != nil {
+		return err
+	}
+	latest, costs, absent := sampler.Latest(), sampler.Costs(), sense.Absences(sources)
+	var gaps []sense.Gap
+	for _, gap := range sampler.Gaps() {
+		if gap.To.IsZero() {
+			gaps = append(gaps, gap)
+		}
+	}
+	if !c.Bool("json") {
+		return a.print(a.style(c).Sensors(latest, costs, absent, gaps))
+	}
+	type reading struct {
+		Source   string  `json:"source"`
+		Quantity string  `json:"quantity"`
+		Value    float64 `json:"value"`
+		Unit     string  `json:"unit"`
+	}
+	type cost struct {
+		Source    string  `json:"source"`
+		SampleUS  float64 `json:"sample_us"`
+		LongestMS float64 `json:"longest_ms"`
+	}
+	type failure struct {
+		Source string `json:"source"`
+		Reason string `json:"reason"`
+	}
+	out := struct {
+		Readings []reading         `json:"readings"`
+		Costs    []cost            `json:"costs"`
+		Absent   []sense.Absence   `json:"absent"`
+		Failed   []failure         `json:"failed"`
+		Facts    map[string]string `json:"facts"`
+	}{[]reading{}, []cost{}, append([]sense.Absence{}, absent...), []failure{}, sense.States(sources)}
+	for _, k := range costs {
+		for _, r := range latest[k.Source].Readings {
+			out.Readings = append(out.Readings, reading{k.Source, r.Key(), r.Value, sense.Unit(r.Quantity)})
+		}
+		out.Costs = append(out.Costs, cost{k.Source, float64(k.CPU.Microseconds()) / float64(max(1, k.Samples)), float64(k.Longest.Microseconds()) / 1000})
+	}
+	for _, gap := range gaps {
+		out.Failed = append(out.Failed, failure{gap.Source, gap.Reason})
+	}
+	return a.printJSON(out)
+}
+
+func (a *app) noteCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:      "note",
+		Usage:     "add a note, or a reading taken by hand, to a run",
+		ArgsUsage: "[TEXT]",
+		Description: "Goes to the newest run, also while it is being measured. Notes stand in the run document and in\n" +
+			"its tables at their time.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "run", Usage: "add it to `RUN` instead of the newest"},
+			&cli.StringFlag{Name: "at", Usage: "it was at `TIME`: a time of day, a full time, or +90s since the run began"},
+			&cli.StringSliceFlag{Name: "reading", Usage: "what a meter showed, as `NAME=VALUE` with its unit"},
+			&cli.BoolFlag{Name: "stutter", Usage: "stutter was seen"},
+			&cli.BoolFlag{Name: "picture", Usage: "a fault of the picture was seen"},
+		},
+		Action: a.note,
+	}, "vividstrain note \"green bars at the bottom\"", "vividstrain note --reading noise=53dB --reading wall_power=24.5W", "vividstrain note --stutter --at +90s")
+}
+
+func (a *app) note(_ context.Context, c *cli.Command) error {
+	text := strings.TrimSpace(strings.Join(c.Args().Slice(), " "))
+	r := logbook.Remark{Kind: logbook.Note, Text: text}
+	if c.Bool("stutter") {
+		r.Kind = logbook.Stutter
+	} else if c.Bool("picture") {
+		r.Kind = logbook.Picture
+	}
+	for _, reading := range c.StringSlice("reading") {
+		quantity, v, err := handReading(reading)
+		if err != nil {
+			return usage(err)
+		}
+		if r.Readings == nil {
+			r.Readings = map[string]float64{}
+		}
+		r.Readings[quantity] = v
+	}
+	if text == "" && r.Readings == nil && r.Kind == logbook.Note {
+		return usagef("what is to be noted? Give a text, --reading, --stutter or --picture")
+	}
+	if len(text) > 2000 {
+		return usagef("a note has at most 2000 letters")
+	}
+	book, err := a.openBook(c)
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	id, err := book.Find(c.String("run"))
+	if err != nil {
+		return usage(err)
+	}
+	doc, err := book.Load(id)
+	if err != nil {
+		return err
+	}
+	if r.At, err = momentOf(c.String("at"), doc.Started, time.Now()); err != nil {
+		return usage(err)
+	}
+	if err := book.Remark(id, r); err != nil {
+		return err
+	}
+	return a.print(fmt.Sprintf("Noted in run %s, %.1f s after its start.\n", id, r.At.Sub(doc.Started).Seconds()))
+}
+
+// handReading reads "noise=53dB" or "wall_power=24.5W": the unit tells the
+// ending of the quantity's name, unless that has it already.
+func handReading(text string) (quantity string, value float64, err error) {
+	name, rest, _ := strings.Cut(text, "=")
+	i := strings.IndexFunc(rest, func(r rune) bool { return !strings.ContainsRune("+-0123456789.,eE", r) })
+	if i < 0 {
+		i = len(rest)
+	}
+	v, err := meter.ParseNumber(rest[:i])
+	unit := strings.TrimSpace(rest[i:])
+	if err != nil {
+		return "", 0, fmt.Errorf("--reading %q: write it like noise=53dB", text)
+	}
+	quantity = name
+	if sense.Unit(quantity) == "" {
+		ending := meter.EndingFor(unit)
+		if ending == "" {
+			return "", 0, fmt.Errorf("--reading %q: of which unit is it? Write it like noise=53dB or temp=61C", text)
+		}
+		quantity += ending
+	}
+	if err := meter.CheckQuantity(quantity); err != nil {
+		return "", 0, fmt.Errorf("--reading %q: %w", text, err)
+	}
+	if unit == "" {
+		return quantity, v, nil
+	}
+	scale, offset, err := meter.Convert(quantity, unit)
+	return quantity, v*scale + offset, err
+}
+
+// momentOf is the time that a flag names, by default now.
+func momentOf(text string, started, now time.Time) (time.Time, error) {
+	if text == "" {
+		return now, nil
+	}
+	if after, found := strings.CutPrefix(text, "+"); found {
+		if d, err := time.ParseDuration(after); err == nil {
+			return started.Add(d), nil
+		}
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04:05"} {
+		if at, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return at, nil
+		}
+	}
+	for _, layout := range []string{"15:04:05", "15:04"} {
+		if at, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			day := started.Local()
+			at = time.Date(day.Year(), day.Month(), day.Day(), at.Hour(), at.Minute(), at.Second(), 0, time.Local)
+			if at.Before(started.Add(-time.Minute)) { // the run went past midnight
+				at = at.AddDate(0, 0, 1)
+			}
+			return at, nil
+		}
+	}
+	return now, fmt.Errorf("--at %q is no time; write 14:05:10, 2026-11-23T14:05:10Z or +90s", text)
+}

@@ -1,0 +1,244 @@
+package cli
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/logbook"
+	"vividstrain/core/run"
+	"vividstrain/core/sense"
+	"vividstrain/core/sense/meter"
+	"vividstrain/report"
+)
+
+func (a *app) watchCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:  "watch",
+		Usage: "show live what this computer is doing",
+		Description: "Bars and short histories of cores, memory, graphics engines, heat, power, disks and links, and of\n" +
+			"the processes that are watched. Where there is no terminal, it prints a line a second. With --serve\n" +
+			"another computer can read this one: vividstrain climb --sensors http://THIS:9600 --token TOKEN.",
+		Flags: append(append(groupFlags(), a.sensorFlags()...),
+			&cli.DurationFlag{Name: "for", Usage: "end after `TIME`", DefaultText: "until q or an interrupt"},
+			&cli.BoolFlag{Name: "record", Usage: "keep the readings in the logbook"},
+			&cli.StringFlag{Name: "serve", Usage: "offer the readings at `ADDR`, for example :9600, to those who have the token"},
+			&cli.DurationFlag{Name: "every", Usage: "read the sensors every `TIME`", Value: run.SampleEvery},
+		),
+		Action: a.watch,
+	}, "vividstrain watch", "vividstrain watch --name player --for 60s --record", "vividstrain watch --serve :9600 --token gangway")
+}
+
+// watching is a live view that goes on.
+type watching struct {
+	*app
+	style   report.Style
+	title   string
+	foot    string
+	sampler *sense.Sampler
+	sources []sense.Source
+	trace   sense.Trace
+
+	mu     sync.Mutex
+	record *logbook.Recorder
+}
+
+func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	every := c.Duration("every")
+	if every < 50*time.Millisecond || every > time.Minute {
+		return usagef("--every must be 50ms to 1m, not %s", every)
+	}
+	g, names, err := group(c)
+	if err != nil {
+		return err
+	}
+	meters, outside, err := a.meters(c)
+	if err != nil {
+		return err
+	}
+	defer closeMeters(meters)
+	w := &watching{app: a, style: a.style(c), title: "this computer", sources: append(sense.Local(g), outside...), trace: sense.Trace{Length: 240}}
+	if names != "" {
+		w.title += ", watching " + names
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	if period := c.Duration("for"); period > 0 {
+		var done context.CancelFunc
+		ctx, done = context.WithTimeout(ctx, period)
+		defer done()
+	}
+	if c.Bool("record") {
+		finish, err := w.keep(c)
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, finish()) }()
+	}
+	w.sampler = sense.Start(ctx, clock.Real{}, every, w.sources, w.sample)
+	defer w.sampler.Stop()
+	if address := c.String("serve"); address != "" {
+		stop, err := w.serve(ctx, address, c.String("token"))
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
+	return w.show(ctx)
+}
+
+// sample takes what is read.
+func (w *watching) sample(s sense.Sample) {
+	w.trace.Add(s)
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.record != nil {
+		w.record.Sample(s)
+	}
+}
+
+// keep begins a run in the logbook that holds the readings.
+func (w *watching) keep(c *cli.Command) (finish func() error, err error) {
+	book, err := w.openBook(c)
+	if err != nil {
+		return nil, err
+	}
+	now := time.Now()
+	doc := logbook.NewWatch(now, versionText())
+	doc.Conditions = logbook.Conditions{Facts: sense.States(w.sources), Absent: sense.Absences(w.sources)}
+	if w.record, err = book.Record(doc, nil); err != nil {
+		return nil, errors.Join(err, book.Close())
+	}
+	return func() error {
+		w.mu.Lock()
+		record := w.record
+		w.record = nil
+		w.mu.Unlock()
+		ended := time.Now().UTC()
+		doc.Ended, doc.Complete = &ended, true
+		doc.Tool.InstrumentCPU, doc.Tool.LateSamples = w.sampler.CostPct(ended), w.sampler.Late()
+		doc.NoteGaps(w.sampler.Gaps())
+		err := errors.Join(record.Close(), book.Close())
+		if err == nil {
+			fmt.Fprintf(w.err, "The readings are run %s; \"vividstrain show\" shows them.\n", doc.ID)
+		}
+		return err
+	}, nil
+}
+
+// serve offers the readings to other computers.
+func (w *watching) serve(ctx context.Context, address, token string) (stop func(), err error) {
+	if token == "" {
+		token = strings.ToLower(rand.Text()[:12])
+	}
+	listener, err := net.Listen("tcp", address)
+	if err != nil {
+		return nil, usagef("--serve: %w", err)
+	}
+	server := &http.Server{Handler: meter.Serve(token, w.sampler.Latest), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
+		WriteTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
+	go server.Serve(listener)
+	host, _ := os.Hostname()
+	_, port, _ := net.SplitHostPort(listener.Addr().String())
+	w.foot = fmt.Sprintf("Served to others: --sensors http://%s:%s --token %s", host, port, token)
+	fmt.Fprintln(w.err, w.foot)
+	return func() { server.Close() }, nil
+}
+
+// watched is what there is to be shown now.
+func (w *watching) watched() *report.Watched {
+	v := &report.Watched{Title: w.title, Time: time.Now().Format("15:04:05"), Latest: w.sampler.Latest(), Trace: &w.trace, Absent: sense.Absences(w.sources), Foot: "q ends"}
+	if w.foot != "" {
+		v.Foot += ". " + w.foot
+	}
+	for _, g := range w.sampler.Gaps() {
+		if g.To.IsZero() {
+			v.Gaps = append(v.Gaps, g)
+		}
+	}
+	return v
+}
+
+// show draws the view until it is ended.
+func (w *watching) show(ctx context.Context) error {
+	in, isFile := w.in.(*os.File)
+	if w.style.Width == 0 || !isFile || terminalWidth(in) == 0 {
+		return w.lines(ctx)
+	}
+	program := tea.NewProgram(&view{w: w, width: w.style.Width, height: 24}, tea.WithContext(ctx), tea.WithInput(in), tea.WithOutput(w.out), tea.WithoutSignalHandler())
+	_, err := program.Run()
+	if ended(ctx, err) {
+		return nil
+	}
+	return err
+}
+
+// ended tells whether a view ended because its time was over, or by q.
+func ended(ctx context.Context, err error) bool {
+	return err == nil || errors.Is(ctx.Err(), context.DeadlineExceeded)
+}
+
+// lines prints a line a second.
+func (w *watching) lines(ctx context.Context) error {
+	for {
+		if err := (clock.Real{}).Sleep(ctx, time.Second); err != nil {
+			if ended(ctx, err) {
+				return nil
+			}
+			return err
+		}
+		if err := w.print(w.watched().Plain() + "\n"); err != nil {
+			return err
+		}
+	}
+}
+
+// view is the terminal's side of a live view.
+type view struct {
+	w             *watching
+	width, height int
+}
+
+// drawAgain is the message that it is time for the next picture.
+type drawAgain struct{}
+
+func drawLater() tea.Cmd {
+	return tea.Tick(500*time.Millisecond, func(time.Time) tea.Msg { return drawAgain{} })
+}
+
+func (v *view) Init() tea.Cmd { return drawLater() }
+
+func (v *view) Update(m tea.Msg) (tea.Model, tea.Cmd) {
+	switch m := m.(type) {
+	case tea.KeyPressMsg:
+		switch m.String() {
+		case "q", "ctrl+c", "esc":
+			return v, tea.Quit
+		}
+	case tea.WindowSizeMsg:
+		v.width, v.height = m.Width, m.Height
+	case drawAgain:
+		return v, drawLater()
+	}
+	return v, nil
+}
+
+func (v *view) View() tea.View {
+	screen := tea.NewView(v.w.style.Watch(v.w.watched(), v.width, v.height))
+	screen.AltScreen = true
+	return screen
+}
