@@ -137,10 +137,10 @@ func (w *Watched) gauges() (list []gauge) {
 func (s Style) Watch(w *Watched, width, height int) string {
 	width, height = max(width, 40), max(height, 8)
 	lines := []string{cut(s.Bold("Vivid Strain")+"  "+w.Title, width-10) + s.Faint("  "+w.Time), ""}
-	foot := w.foot(s, width)
+	foot := w.foot(s)
 	list := w.gauges()
 	room := height - len(lines) - len(foot) - 2
-	if strip := w.cores(s, width); strip != "" {
+	if strip := w.cores(s); strip != "" {
 		lines = append(lines, strip)
 		room--
 	}
@@ -158,7 +158,11 @@ func (s Style) Watch(w *Watched, width, height int) string {
 	for len(lines) < height-len(foot)-1 {
 		lines = append(lines, "")
 	}
-	return strings.Join(append(lines, foot...), "\n")
+	lines = append(lines, foot...)
+	for i := range lines {
+		lines[i] = strings.TrimRight(cut(lines[i], width), " ")
+	}
+	return strings.Join(lines, "\n")
 }
 
 // cut shortens a line to a number of columns.
@@ -188,12 +192,12 @@ func (s Style) coresOf(values map[string]float64) (blocks string, busiest string
 	}
 }
 
-func (w *Watched) cores(s Style, width int) string {
+func (w *Watched) cores(s Style) string {
 	blocks, busiest, most := s.coresOf(w.values())
 	if busiest == "" {
 		return ""
 	}
-	return cut(fmt.Sprintf("%-12s%s  busiest: core %s at %.0f %%", "cores", blocks, busiest, most), width)
+	return fmt.Sprintf("%-12s%s  busiest: core %s at %.0f %%", "cores", blocks, busiest, most)
 }
 
 var blocks = []rune("▁▂▃▄▅▆▇█")
@@ -261,7 +265,7 @@ func (s Style) history(values []float64, width int, full float64) string {
 }
 
 // foot is who else is busy, what cannot be read, and what keys do.
-func (w *Watched) foot(s Style, width int) (lines []string) {
+func (w *Watched) foot(s Style) (lines []string) {
 	values := w.values()
 	var busy []string
 	for key := range values {
@@ -277,13 +281,13 @@ func (w *Watched) foot(s Style, width int) (lines []string) {
 			pct, label, _ := strings.Cut(strings.TrimSpace(b), " ")
 			list = append(list, fmt.Sprintf("%s %s %%", label, pct))
 		}
-		lines = append(lines, strings.TrimRight(cut("Others that are busy: "+strings.Join(list, ", "), width), " "))
+		lines = append(lines, "Others that are busy: "+strings.Join(list, ", "))
 	}
 	for _, g := range w.Gaps[:min(2, len(w.Gaps))] {
-		lines = append(lines, s.paint(text.FgYellow, strings.TrimRight(cut("◐ "+g.Source+": "+g.Reason, width), " ")))
+		lines = append(lines, s.paint(text.FgYellow, "◐ "+g.Source+": "+g.Reason))
 	}
 	if n := len(w.Absent); n > 0 {
-		lines = append(lines, s.Faint(strings.TrimRight(cut(fmt.Sprintf("Not readable here: %s; \"vividstrain sensors\" says why", absentNames(w.Absent)), width), " ")))
+		lines = append(lines, s.Faint(fmt.Sprintf("Not readable here: %s; \"vividstrain sensors\" says why", absentNames(w.Absent))))
 	}
 	return append(lines, s.Faint(w.Foot))
 }

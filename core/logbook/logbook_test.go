@@ -29,8 +29,8 @@ func document(t *testing.T, started time.Time) *Document {
 	return d
 }
 
-func abandoned(rung int, why search.Purpose, started time.Time) Attempt {
-	return Attempt{Purpose: why, Started: started, Verdict: verdict.Failed, Reasons: []string{"stopped"}}
+func abandoned(rung int, why search.Purpose, started time.Time, readings []Reading) Attempt {
+	return Attempt{Purpose: why, Started: started, Verdict: verdict.Failed, Reasons: []string{"stopped"}, Use: sense.Use{sense.CPU: {N: len(readings)}}}
 }
 
 func open(t *testing.T, path string) *Book {

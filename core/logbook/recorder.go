@@ -39,10 +39,14 @@ type row struct {
 // ErrBusy means that another run is being written to the logbook.
 var ErrBusy = errors.New("another run is being measured with this logbook; two at once would disturb each other")
 
+// Abandoned makes the result of an attempt in which a run was stopped, from what
+// was read in it.
+type Abandoned func(rung int, purpose search.Purpose, started time.Time, readings []Reading) Attempt
+
 // Record begins to write a run. Only one run at a time is written to a logbook.
 // The document of a run that is there already is taken up again: attempts that
 // never ended are then given the result that abandoned makes for them.
-func (b *Book) Record(d *Document, abandoned func(rung int, purpose search.Purpose, started time.Time) Attempt) (*Recorder, error) {
+func (b *Book) Record(d *Document, abandoned Abandoned) (*Recorder, error) {
 	free, err := b.lock.TryLock()
 	if err != nil {
 		return nil, fmt.Errorf("logbook %s: it cannot be locked: %w", b.path, err)
@@ -58,7 +62,7 @@ func (b *Book) Record(d *Document, abandoned func(rung int, purpose search.Purpo
 	return r, nil
 }
 
-func (r *Recorder) begin(abandoned func(int, search.Purpose, time.Time) Attempt) error {
+func (r *Recorder) begin(abandoned Abandoned) error {
 	head, err := r.head()
 	if err != nil {
 		return err
@@ -98,7 +102,11 @@ func (r *Recorder) begin(abandoned func(int, search.Purpose, time.Time) Attempt)
 		if o.rung < 0 || o.rung >= len(r.doc.Rungs) {
 			return fmt.Errorf("an attempt at rung %d, which the plan lacks", o.rung)
 		}
-		a := abandoned(o.rung, o.purpose, o.started)
+		readings, err := r.book.readings(r.doc, fmt.Sprintf("attempt = %d", o.id))
+		if err != nil {
+			return err
+		}
+		a := abandoned(o.rung, o.purpose, o.started, readings)
 		if err := r.finish(int64(o.id), a); err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -149,7 +150,7 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 	for _, column := range config.Ladder.Columns {
 		c.strategy.Columns = append(c.strategy.Columns, len(column.Rungs))
 	}
-	c.record, err = book.Record(doc, abandoned)
+	c.record, err = book.Record(doc, c.abandoned)
 	if err != nil {
 		return nil, err
 	}
@@ -173,10 +174,34 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 	return doc, err
 }
 
-// abandoned is the attempt in which a run was stopped.
-func abandoned(_ int, purpose search.Purpose, started time.Time) logbook.Attempt {
-	return logbook.Attempt{Purpose: purpose, Started: started, Verdict: verdict.Failed,
+// abandoned is the attempt in which a run was stopped. What its last seconds
+// show may tell why: a program that takes more memory than there is gets killed.
+func (c *climb) abandoned(_ int, purpose search.Purpose, started time.Time, readings []logbook.Reading) logbook.Attempt {
+	a := logbook.Attempt{Purpose: purpose, Started: started, Verdict: verdict.Failed,
 		Reasons: []string{"the run stopped in it"}, Windows: []tally.Window{}, Limiter: verdict.Unknown, Decode: route.Unknown, Use: sense.Use{}}
+	a.Evidence = "the run stopped while it was tried"
+	if c.killedSince() {
+		a.Limiter, a.Evidence = verdict.Memory, "the kernel has killed a program for want of memory since the run began"
+	}
+	if len(readings) == 0 {
+		return a
+	}
+	const last = 3.0 // seconds
+	end := readings[len(readings)-1].AtS
+	readings = slices.DeleteFunc(readings, func(r logbook.Reading) bool { return r.AtS < end-last })
+	a.Use = useOf(readings, c.doc.Started)
+	if evidence := verdict.MemoryWasLow(a.Use); evidence != "" {
+		a.Limiter, a.Evidence = verdict.Memory, evidence+" when the run stopped"
+	}
+	return a
+}
+
+// killedSince tells whether the kernel has killed a program for want of memory
+// since the run began.
+func (c *climb) killedSince() bool {
+	before, err := strconv.Atoi(c.doc.Conditions.Facts[sense.MemoryKills])
+	now, err2 := strconv.Atoi(sense.States(c.Route.Sources())[sense.MemoryKills])
+	return err == nil && err2 == nil && now > before
 }
 
 // sample takes what the sampler reads.

@@ -97,3 +97,24 @@ func (s *memorySource) swapping(now time.Time, list []Reading) []Reading {
 	s.at = now
 	return list
 }
+
+// MemoryKills is the fact that tells how many programs the kernel has killed for
+// want of memory since it started.
+const MemoryKills = "memory_kills"
+
+// State tells how many programs were killed for want of memory.
+func (s *memorySource) State() map[string]string {
+	data, err := s.read(filepath.Join(s.roots.Proc, "vmstat"))
+	if err != nil {
+		return nil
+	}
+	for len(data) > 0 {
+		var l []byte
+		l, data = line(data)
+		if name, rest := field(l); string(name) == "oom_kill" {
+			word, _ := field(rest)
+			return map[string]string{MemoryKills: string(word)}
+		}
+	}
+	return nil
+}

@@ -2,13 +2,15 @@ package sense
 
 import "sync"
 
-// Trace keeps the last values of every reading. It is safe for several
+// Trace keeps the last values of every reading, of two sources those of the
+// first. It is safe for several
 // goroutines. The zero value keeps nothing; Length says how many.
 type Trace struct {
 	Length int
 
 	mu     sync.Mutex
 	values map[string][]float64
+	ranks  map[string]int
 }
 
 // mostTraces bounds how many readings are followed.
@@ -19,11 +21,17 @@ func (t *Trace) Add(s Sample) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.values == nil {
-		t.values = map[string][]float64{}
+		t.values, t.ranks = map[string][]float64{}, map[string]int{}
 	}
 	for _, r := range s.Readings {
 		key := r.Key()
 		list := t.values[key]
+		if rank, known := t.ranks[key]; known && rank < s.Rank {
+			continue
+		} else if rank > s.Rank {
+			list = list[:0]
+		}
+		t.ranks[key] = s.Rank
 		switch {
 		case list == nil && len(t.values) >= mostTraces:
 		case len(list) < t.Length:
@@ -35,32 +43,9 @@ func (t *Trace) Add(s Sample) {
 	}
 }
 
-// Last is the newest value of a reading.
-func (t *Trace) Last(key string) (v float64, known bool) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	list := t.values[key]
-	if len(list) == 0 {
-		return 0, false
-	}
-	return list[len(list)-1], true
-}
-
 // Values are the last values of a reading, the oldest first.
 func (t *Trace) Values(key string) []float64 {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return append([]float64(nil), t.values[key]...)
-}
-
-// Keys lists the readings of a quantity, and of those with a label, in no order.
-func (t *Trace) Keys(quantity string) (list []string) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	for key := range t.values {
-		if key == quantity || len(key) > len(quantity) && key[:len(quantity)+1] == quantity+":" {
-			list = append(list, key)
-		}
-	}
-	return list
 }

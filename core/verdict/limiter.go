@@ -134,16 +134,33 @@ func powerRanOut(w Window) string {
 }
 
 // memoryRanOut: it is swapped, or less than a twentieth is free of the device's
-// or of what the player is held to.
+// or of what the player is held to. Memory that is merely full, while nothing
+// waits for it and the cores are busy, is not what ran out.
 func memoryRanOut(w Window) string {
 	if swap := w.Use[sense.SwapRate]; swap.Mean > 1<<20 {
 		return fmt.Sprintf("%.0f MB/s swapped in and out", swap.Mean/1e6)
+	}
+	if waits, known := w.Use[sense.PressureMemory]; known && waits.Mean < 0.5 && cpuRanOut(w) != "" {
+		return ""
 	}
 	if limit, charged := w.Use[sense.GroupMemLimit], w.Use[sense.GroupCharged]; limit.Max > 0 && charged.Max > 0.95*limit.Max {
 		return fmt.Sprintf("%.0f MB in use of the %.0f MB that the player is held to", charged.Max/1e6, limit.Max/1e6)
 	}
 	if free, known := memoryFree(w.Use); known && free < 5 {
 		return fmt.Sprintf("%.1f %% of the memory free", free)
+	}
+	return ""
+}
+
+// MemoryWasLow tells in a phrase how full the memory was in the last readings of
+// a program that died, if that may be why: the last half second before is not in
+// them, in which a player can take much. Empty where it was not.
+func MemoryWasLow(use sense.Use) string {
+	if limit, charged := use[sense.GroupMemLimit], use[sense.GroupCharged]; limit.Max > 0 && charged.Max > 0.8*limit.Max {
+		return fmt.Sprintf("%.0f MB were in use of the %.0f MB that the player is held to", charged.Max/1e6, limit.Max/1e6)
+	}
+	if free, known := memoryFree(use); known && free < 15 {
+		return fmt.Sprintf("%.1f %% of the memory was free", free)
 	}
 	return ""
 }
@@ -200,6 +217,9 @@ func cpuRanOut(w Window) string {
 	if limit, group := w.Use[sense.GroupCPULimit], w.Use[sense.GroupCPU]; limit.Mean > 0 && group.Mean >= 0.9*limit.Mean {
 		return fmt.Sprintf("the player takes %.0f %% of a core of the %.0f %% that it is held to", group.Mean, limit.Mean)
 	}
+	if steal := w.Use[sense.CPUSteal]; steal.Mean >= 20 {
+		return fmt.Sprintf("the host of this virtual machine took %.0f %% of the cores' time", steal.Mean)
+	}
 	if cpu := w.Use[sense.CPU]; cpu.Mean >= 90 {
 		return fmt.Sprintf("all cores at %.0f %%", cpu.Mean) + spenders(w.Use)
 	}
@@ -249,9 +269,13 @@ func coreRanOut(w Window) string {
 	return fmt.Sprintf("%s at %.0f %% of a core while all cores together are at %.0f %%", name, thread.Mean, w.Use[sense.CPU].Mean)
 }
 
-// diskRanOut: a disk has a request under way for 90 % of the time.
+// diskRanOut: a disk has a request under way for 90 % of the time, or tasks wait
+// for one for half of it: a disk may be held to a rate, too.
 func diskRanOut(w Window) string {
 	label, busy, known := w.Use.Highest(sense.DiskBusy)
+	if waits := w.Use[sense.PressureIO]; waits.Mean >= 50 && busy.Mean < 90 {
+		return fmt.Sprintf("a disk was waited for in %.0f %% of the time", waits.Mean)
+	}
 	if !known || busy.Mean < 90 {
 		return ""
 	}

@@ -30,7 +30,8 @@ func TestFindLimiter(t *testing.T) {
 		"nearly all cores": {sense.Use{sense.CPU: steady(89), sense.ThreadMax: steady(90)}, 0, Unknown, "", 0},
 		"another program": {sense.Use{sense.CPU: steady(97), sense.CPUCore + ":0": steady(97), sense.CPUCore + ":1": steady(97), sense.GroupCPU: steady(90),
 			sense.OtherCPU + ":backup 77": steady(100)}, 0, CPU, `45 % by the player, 100 % of a core by "backup 77"`, 3},
-		"the host": {sense.Use{sense.CPU: steady(97), sense.CPUSteal: steady(30)}, 0, CPU, "30 % taken by the host", 3},
+		"the host":         {sense.Use{sense.CPU: steady(97), sense.CPUSteal: steady(15)}, 0, CPU, "15 % taken by the host", 3},
+		"much by the host": {sense.Use{sense.CPU: steady(80), sense.CPUSteal: steady(50)}, 0, CPU, "host of this virtual machine took 50 %", 20},
 		"held to a core and a half": {sense.Use{sense.CPU: steady(40), sense.GroupCPU: steady(149), sense.GroupCPULimit: steady(150), sense.ThreadMax: steady(99)}, 0, CPU,
 			"149 % of a core of the 150 %", 100.0 / 150},
 		"held, but not near it": {sense.Use{sense.CPU: steady(40), sense.GroupCPU: steady(100), sense.GroupCPULimit: steady(150)}, 0, Unknown, "", 0},
@@ -38,12 +39,14 @@ func TestFindLimiter(t *testing.T) {
 		"one thread":        {sense.Use{sense.CPU: steady(20), sense.ThreadMax: steady(99), sense.ThreadUse + ":decode 7": steady(99)}, 0, Core, "one thread (decode 7) at 99 % of a core while all cores together are at 20 %", 1},
 		"nearly one thread": {sense.Use{sense.CPU: steady(50), sense.ThreadMax: steady(94)}, 0, Unknown, "", 0},
 
-		"little memory":       {sense.Use{sense.CPU: steady(50), sense.MemFree: steady(40), sense.MemTotal: steady(1000)}, 0, Memory, "4.0 % of the memory free", 4},
-		"enough memory":       {sense.Use{sense.MemFree: steady(51), sense.MemTotal: steady(1000)}, 0, Unknown, "", 0},
-		"swapping":            {sense.Use{sense.SwapRate: steady(9e6), sense.MemFree: steady(200), sense.MemTotal: steady(1000)}, 0, Memory, "9 MB/s", 20},
-		"swapped long ago":    {sense.Use{sense.SwapUsed: steady(9e9), sense.SwapRate: steady(0), sense.MemFree: steady(200), sense.MemTotal: steady(1000)}, 0, Unknown, "", 0},
-		"held to 100 MB":      {sense.Use{sense.MemFree: steady(9e9), sense.MemTotal: steady(1e10), sense.GroupMemLimit: steady(1e8), sense.GroupCharged: steady(9.9e7)}, 0, Memory, "99 MB in use of the 100 MB", 1},
-		"far under its limit": {sense.Use{sense.MemFree: steady(9e9), sense.MemTotal: steady(1e10), sense.GroupMemLimit: steady(1e8), sense.GroupCharged: steady(5e7)}, 0, Unknown, "", 0},
+		"little memory":            {sense.Use{sense.CPU: steady(50), sense.MemFree: steady(40), sense.MemTotal: steady(1000)}, 0, Memory, "4.0 % of the memory free", 4},
+		"enough memory":            {sense.Use{sense.MemFree: steady(51), sense.MemTotal: steady(1000)}, 0, Unknown, "", 0},
+		"swapping":                 {sense.Use{sense.SwapRate: steady(9e6), sense.MemFree: steady(200), sense.MemTotal: steady(1000)}, 0, Memory, "9 MB/s", 20},
+		"swapped long ago":         {sense.Use{sense.SwapUsed: steady(9e9), sense.SwapRate: steady(0), sense.MemFree: steady(200), sense.MemTotal: steady(1000)}, 0, Unknown, "", 0},
+		"held to 100 MB":           {sense.Use{sense.MemFree: steady(9e9), sense.MemTotal: steady(1e10), sense.GroupMemLimit: steady(1e8), sense.GroupCharged: steady(9.9e7)}, 0, Memory, "99 MB in use of the 100 MB", 1},
+		"full, but not waited for": {sense.Use{sense.CPU: steady(97), sense.MemFree: steady(30), sense.MemTotal: steady(1000), sense.PressureMemory: steady(0)}, 0, CPU, "all cores at 97 %", 3},
+		"full, and waited for":     {sense.Use{sense.CPU: steady(97), sense.MemFree: steady(30), sense.MemTotal: steady(1000), sense.PressureMemory: steady(12)}, 0, Memory, "3.0 % of the memory free", 3},
+		"far under its limit":      {sense.Use{sense.MemFree: steady(9e9), sense.MemTotal: steady(1e10), sense.GroupMemLimit: steady(1e8), sense.GroupCharged: steady(5e7)}, 0, Unknown, "", 0},
 
 		"decoder block":          {sense.Use{sense.CPU: steady(20), sense.BlockUse: steady(97)}, 0, GPUDecode, "decoder block at 97 %", 3},
 		"half a decoder block":   {sense.Use{sense.CPU: steady(20), sense.BlockUse: steady(50)}, 0, Unknown, "", 0},
@@ -54,6 +57,7 @@ func TestFindLimiter(t *testing.T) {
 		"busy with what is free": {sense.Use{sense.GPU + ":card0": steady(99), sense.BlockUse: steady(40), sense.RenderUse: steady(50)}, 0, Unknown, "", 0},
 
 		"disk":      {sense.Use{sense.CPU: steady(30), sense.DiskBusy + ":sda": steady(99), sense.DiskBusy + ":sdb": steady(1), sense.DiskWait + ":sda": steady(40)}, 0, Disk, "disk sda busy for 99 % of the time, a request takes 40 ms", 1},
+		"slow disk": {sense.Use{sense.CPU: steady(10), sense.DiskBusy + ":sda": steady(3), sense.PressureIO: steady(80)}, 0, Disk, "waited for in 80 %", 97},
 		"idle disk": {sense.Use{sense.DiskBusy + ":sda": steady(60)}, 0, Unknown, "", 0},
 		"link":      {sense.Use{sense.NetLink + ":eth0": steady(96)}, 0, Network, "link eth0 at 96 %", 4},
 		"half link": {sense.Use{sense.NetLink + ":eth0": steady(50), sense.NetReceive + ":eth0": steady(5e8)}, 0, Unknown, "", 0},
@@ -78,4 +82,12 @@ func TestFindLimiter(t *testing.T) {
 			require.InDelta(t, c.free, free, 0.01)
 		})
 	}
+}
+
+func TestMemoryWasLow(t *testing.T) {
+	held := sense.Use{sense.MemFree: steady(9e9), sense.MemTotal: steady(1e10), sense.GroupMemLimit: steady(1e8), sense.GroupCharged: steady(8.5e7)}
+	require.Contains(t, MemoryWasLow(held), "85 MB were in use of the 100 MB")
+	require.Contains(t, MemoryWasLow(sense.Use{sense.MemFree: steady(1e9), sense.MemTotal: steady(1e10)}), "10.0 %")
+	require.Empty(t, MemoryWasLow(sense.Use{sense.MemFree: steady(9e9), sense.MemTotal: steady(1e10)}))
+	require.Empty(t, MemoryWasLow(sense.Use{}))
 }

@@ -337,6 +337,22 @@ func TestConfigurationErrors(t *testing.T) {
 	}
 }
 
+// The example of the documentation works as it stands, but for its command.
+func TestDocumentedConfiguration(t *testing.T) {
+	text, err := os.ReadFile("../../../docs/sensors.md")
+	require.NoError(t, err)
+	_, example, _ := strings.Cut(string(text), "```yaml\n")
+	example, _, _ = strings.Cut(example, "```")
+	var doc yaml.Node
+	require.NoError(t, yaml.Unmarshal([]byte(strings.Replace(example, "read-sound-level", "sh", 1)), &doc))
+	list, err := Parse(doc.Content[0].Content[1])
+	require.NoError(t, err)
+	require.Len(t, list, 8)
+	for _, s := range list {
+		s.Close()
+	}
+}
+
 func FuzzMetrics(f *testing.F) {
 	f.Add("a{b=\"c\\\"\"} 1 2 # {x=\"y\"} 3\n# EOF\n")
 	f.Add("a 1e999\n{} 1\n")
