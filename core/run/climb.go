@@ -297,14 +297,21 @@ func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logb
 	// A reading tells of the interval before it: the first one that lies whole
 	// in the window comes one interval after its start.
 	a.Use = sense.Summarise(c.takeSamples(), from.Add(SampleEvery), to.Add(SampleEvery/2))
-	c.judge(&a, result)
+	c.judge(&a, result, float64(r.Load.PixelRate()))
 	c.clock = max(c.clock, a.Use[sense.Clock].Mean)
 	return a, c.record.EndAttempt(a)
 }
 
-// judge grades an attempt by its worst stream.
-func (c *climb) judge(a *logbook.Attempt, result route.Result) {
-	a.Decode = result.Decode
+// judge grades an attempt, which played so many pixels a second, by its worst
+// stream.
+func (c *climb) judge(a *logbook.Attempt, result route.Result, pixels float64) {
+	if a.Decode = result.Decode; a.Decode == route.Unknown && result.Failure == "" {
+		if hardware, known, _ := verdict.InferDecode(a.Use, c.idle, pixels); known && hardware {
+			a.Decode = route.Hardware
+		} else if known {
+			a.Decode = route.Software
+		}
+	}
 	for i, t := range result.Streams {
 		grade, reasons := c.Criteria.Judge(t, nil)
 		f := t.Steady()

@@ -46,6 +46,10 @@ func newHeat(r Roots) *heatSource {
 			s.probes = append(s.probes, probe{filepath.Join(dir, "temp"), Temperature, kind, 1e-3})
 		}
 	}
+	s.probes = slices.DeleteFunc(s.probes, func(p probe) bool { // those that never answer
+		_, err := s.number(p.path)
+		return err != nil
+	})
 	s.unlikeLabels()
 	if i := s.processor(); i >= 0 {
 		s.probes[i].label = "" // of the device
@@ -94,13 +98,10 @@ func (s *heatSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]R
 	for _, p := range s.probes {
 		v, err := s.number(p.path)
 		if err != nil {
-			failed = err // others may still be read; some chips answer only while they are awake
+			failed = err // others may still be read
 			continue
 		}
 		list = append(list, Reading{p.quantity, p.label, v * p.scale})
-	}
-	if len(list) > 0 {
-		failed = nil
 	}
 	return list, failed
 }

@@ -1,0 +1,61 @@
+package verdict
+
+import (
+	"fmt"
+
+	"vividstrain/core/sense"
+)
+
+// What a pixel costs a core in nanoseconds: software decoders of the usual
+// codecs take more than softwareFrom on every processor that is sold, and a
+// player that only hands data to a decoder block far less than hardwareUnder.
+const (
+	softwareFrom  = 1.0
+	hardwareUnder = 0.25
+)
+
+// InferDecode tells whether a device decoded in hardware: a decoder block that
+// moves, or a processor that takes far less than any software decoder would for
+// so many pixels a second. Rather than guess it says that it is not known.
+func InferDecode(use, idle sense.Use, pixelRate float64) (hardware, known bool, evidence string) {
+	for _, quantity := range []string{sense.GroupDecode, sense.BlockUse} {
+		_, block, known := use.Highest(quantity)
+		_, before, _ := idle.Highest(quantity)
+		if known && block.Mean-before.Mean >= 3 {
+			return true, true, fmt.Sprintf("the decoder block is at %.0f %% and was at %.0f %% while idle", block.Mean, before.Mean)
+		}
+	}
+	cost, told := corePerPixel(use, idle, pixelRate)
+	switch {
+	case !told:
+		return false, false, "what the player took of the cores is not known"
+	case cost >= softwareFrom:
+		return false, true, fmt.Sprintf("a pixel takes %.2g ns of a core", cost)
+	case cost < hardwareUnder:
+		return true, true, fmt.Sprintf("a pixel takes %.2g ns of a core, far less than in software", cost)
+	}
+	return false, false, fmt.Sprintf("a pixel takes %.2g ns of a core, which may be either", cost)
+}
+
+// corePerPixel is what a pixel took of a core in nanoseconds: by the watched
+// processes, or else by the whole device over its idle load.
+func corePerPixel(use, idle sense.Use, pixelRate float64) (ns float64, known bool) {
+	if pixelRate <= 0 {
+		return 0, false
+	}
+	if group, known := use[sense.GroupCPU]; known {
+		return group.Mean / 100 / pixelRate * 1e9, true
+	}
+	cores := 0.0
+	for key := range use {
+		if len(key) > len(sense.CPUCore) && key[:len(sense.CPUCore)+1] == sense.CPUCore+":" {
+			cores++
+		}
+	}
+	cpu, read := use[sense.CPU]
+	before, idled := idle[sense.CPU]
+	if !read || !idled || cores == 0 {
+		return 0, false
+	}
+	return max(0, cpu.Mean-before.Mean) / 100 * cores / pixelRate * 1e9, true
+}
