@@ -70,7 +70,9 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	}
 	defer closeMeters(meters)
 	config := run.Config{Version: versionText(), Sensors: outside, Watch: watcher(progress, style)}
-	defer a.takeKeys(ctx, book, &config, progress, style)()
+	if c.String("device") == "" { // a simulated device is done before a key is pressed
+		defer a.takeKeys(ctx, book, &config, progress, style)()
+	}
 	var doc *logbook.Document
 	if c.Bool("resume") {
 		doc, err = a.resume(ctx, c, book, config)

@@ -205,7 +205,7 @@ func sentence(c logbook.ColumnCeiling) string {
 			b.WriteString(", not confirmed yet.")
 		}
 		if c.Next == nil {
-			b.WriteString(" The ladder ends there: the device's limit was not reached.")
+			b.WriteString(" The ladder ends there: the device's limit was not reached." + room(c))
 			return b.String()
 		}
 		fmt.Fprintf(&b, " The next rung, %s, %s.", c.Next.Load.Title(), wasFound(c.Next.Verdict))

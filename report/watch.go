@@ -133,6 +133,18 @@ func (w *Watched) gauges() (list []gauge) {
 	return list
 }
 
+// eachCore is a line for every core, where there are not too many.
+func (w *Watched) eachCore() (list []gauge) {
+	values := w.values()
+	for i := range 16 {
+		key := fmt.Sprintf("%s:%d", sense.CPUCore, i)
+		if v, known := values[key]; known {
+			list = append(list, gauge{name: fmt.Sprintf("  core %d", i), key: key, value: v, full: 100})
+		}
+	}
+	return list
+}
+
 // Watch draws a live view of so many columns and lines.
 func (s Style) Watch(w *Watched, width, height int) string {
 	width, height = max(width, 40), max(height, 8)
@@ -143,6 +155,9 @@ func (s Style) Watch(w *Watched, width, height int) string {
 	if strip := w.cores(s); strip != "" {
 		lines = append(lines, strip)
 		room--
+	}
+	if apart := w.eachCore(); len(list)+len(apart) <= room {
+		list = slices.Insert(list, min(1, len(list)), apart...)
 	}
 	hidden := 0
 	if len(list) > room {

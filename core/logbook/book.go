@@ -242,7 +242,7 @@ func (b *Book) Load(id string) (*Document, error) {
 	if err := b.loadAttempts(d); err != nil {
 		return nil, b.explain(err)
 	}
-	if d.Remarks, err = b.remarks(d); err != nil {
+	if d.Remarks, err = b.Remarks(d); err != nil {
 		return nil, b.explain(err)
 	}
 	readings, err := b.readings(d, "attempt IS NULL")
@@ -282,8 +282,8 @@ func (b *Book) Remark(run string, r Remark) error {
 	return nil
 }
 
-// remarks reads the remarks on a run, in the order of their time.
-func (b *Book) remarks(d *Document) ([]Remark, error) {
+// Remarks reads the remarks on a run, in the order of their time.
+func (b *Book) Remarks(d *Document) ([]Remark, error) {
 	rows, err := b.db.Query("SELECT remark FROM remarks WHERE run = ? LIMIT ?", d.ID, mostRemarks)
 	if err != nil {
 		return nil, err

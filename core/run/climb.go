@@ -171,7 +171,9 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 		doc.Ended, doc.Complete = &ended, true
 	}
 	c.conclude()
-	return doc, err
+	var remarksErr error
+	doc.Remarks, remarksErr = book.Remarks(doc)
+	return doc, errors.Join(err, remarksErr)
 }
 
 // abandoned is the attempt in which a run was stopped. What its last seconds
