@@ -86,6 +86,18 @@ func group(c *cli.Command) (*sense.Group, string, error) {
 	return g, strings.Join(words, " and "), nil
 }
 
+// sources are all that is read of this computer, with the processes that the
+// flags name as the watched ones, and of outside meters. Names says which are
+// watched.
+func (a *app) sources(c *cli.Command) (list []sense.Source, names string, done func(), err error) {
+	g, names, err := group(c)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	meters, outside, err := a.meters(c)
+	return append(sense.Local(g), outside...), names, func() { closeMeters(meters) }, err
+}
+
 func (a *app) sensorsCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:  "sensors",
@@ -105,16 +117,11 @@ func (a *app) listSensors(ctx context.Context, c *cli.Command) error {
 	if period < 500*time.Millisecond || period > time.Minute {
 		return usagef("--for must be 500ms to 1m, not %s", period)
 	}
-	g, _, err := group(c)
+	sources, _, done, err := a.sources(c)
 	if err != nil {
 		return err
 	}
-	meters, outside, err := a.meters(c)
-	if err != nil {
-		return err
-	}
-	defer closeMeters(meters)
-	sources := append(sense.Local(g), outside...)
+	defer done()
 	sampler := sense.Start(ctx, clock.Real{}, 250*time.Millisecond, sources, func(sense.Sample) {})
 	err = clock.Real{}.Sleep(ctx, period)
 	sampler.Stop()

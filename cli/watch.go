@@ -62,16 +62,12 @@ func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
 	if every < 50*time.Millisecond || every > time.Minute {
 		return usagef("--every must be 50ms to 1m, not %s", every)
 	}
-	g, names, err := group(c)
+	sources, names, done, err := a.sources(c)
 	if err != nil {
 		return err
 	}
-	meters, outside, err := a.meters(c)
-	if err != nil {
-		return err
-	}
-	defer closeMeters(meters)
-	w := &watching{app: a, style: a.style(c), title: "this computer", sources: append(sense.Local(g), outside...), trace: sense.Trace{Length: 240}}
+	defer done()
+	w := &watching{app: a, style: a.style(c), title: "this computer", sources: sources, trace: sense.Trace{Length: 240}}
 	if names != "" {
 		w.title += ", watching " + names
 	}

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -19,6 +20,7 @@ import (
 // agent answers like a storage box, over UDP.
 type agent struct {
 	socket  net.PacketConn
+	mu      sync.Mutex
 	codec   gosnmp.GoSNMP
 	objects map[string]gosnmp.SnmpPDU
 	order   [][]int
@@ -45,6 +47,8 @@ func startAgent(t testing.TB, user *gosnmp.UsmSecurityParameters, objects []gosn
 }
 
 func (a *agent) set(objects []gosnmp.SnmpPDU) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	for _, o := range objects {
 		if _, known := a.objects[o.Name]; !known {
 			a.order = append(a.order, parts(o.Name))
@@ -85,6 +89,8 @@ func (a *agent) serve() {
 // answer makes the answer to a request; an engine that is not known yet is told
 // who answers (RFC 3414, section 4).
 func (a *agent) answer(request *gosnmp.SnmpPacket, unreadable error) ([]byte, error) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
 	out := &gosnmp.SnmpPacket{Version: request.Version, Community: request.Community, MsgID: request.MsgID, RequestID: request.RequestID,
 		PDUType: gosnmp.GetResponse, SecurityModel: request.SecurityModel, MsgMaxSize: 65507, Logger: a.codec.Logger}
 	if request.Version == gosnmp.Version3 {
