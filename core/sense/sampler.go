@@ -45,12 +45,13 @@ type Sampler struct {
 	interval time.Duration
 	clock    clock.Clock
 	out      func(Sample)
-	stops    []func()
+	rounds   func() // ends the rounds in which quick sources are read
 	from     time.Time
 	wall     bool // time is real
 
 	given  sync.Mutex // held while out is called
 	mu     sync.Mutex
+	stops  []func()      // of the sources that are read on their own
 	cost   time.Duration // processor time spent on sampling
 	costs  map[string]*Cost
 	gaps   []Gap
@@ -86,7 +87,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 		}
 	}
 	buffers := make(map[Source][]Reading, len(quick))
-	s.stops = append(s.stops, c.Every(interval, func(now time.Time) {
+	s.rounds = c.Every(interval, func(now time.Time) {
 		runtime.LockOSThread() // so that threadTime is of one thread
 		defer runtime.UnlockOSThread()
 		if wall && time.Since(now) > interval/2 {
@@ -105,7 +106,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 				s.alone(ctx, source, max(interval, time.Second), 10*time.Second)
 			}
 		}
-	}))
+	})
 	return s
 }
 
@@ -222,6 +223,7 @@ func reason(err error) string {
 
 // Stop ends the sampling.
 func (s *Sampler) Stop() {
+	s.rounds()
 	s.mu.Lock()
 	stops := s.stops
 	s.mu.Unlock()
