@@ -302,7 +302,7 @@ func (w *Watched) foot(s Style) (lines []string) {
 		lines = append(lines, s.paint(text.FgYellow, "◐ "+g.Source+": "+g.Reason))
 	}
 	if n := len(w.Absent); n > 0 {
-		lines = append(lines, s.Faint(fmt.Sprintf("Not readable here: %s; \"vividstrain sensors\" says why", absentNames(w.Absent))))
+		lines = append(lines, s.Faint(fmt.Sprintf("\"vividstrain sensors\" tells why these cannot be read: %s", absentNames(w.Absent))))
 	}
 	return append(lines, s.Faint(w.Foot))
 }
