@@ -109,8 +109,11 @@ func (s *powerSource) Sample(_ context.Context, now time.Time, list []Reading) (
 	return list, nil
 }
 
-// State tells where the power comes from.
+// State tells where the power comes from, on devices with a battery.
 func (s *powerSource) State() map[string]string {
+	if len(s.batteries) == 0 {
+		return nil
+	}
 	for _, dir := range s.batteries {
 		if s.text(filepath.Join(dir, "status")) == "Discharging" {
 			return map[string]string{"supply": "battery"}
