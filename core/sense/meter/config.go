@@ -136,7 +136,7 @@ func parseEntry(node *yaml.Node) (Source, error) {
 		return nil, err
 	}
 	if len(picks) == 0 && slices.Contains(needsPicks, kind) {
-		return nil, &ConfigError{e.line, "read", errors.New("name what is to be read, like \"power_w: ENERGY.Power\"")}
+		return nil, &ConfigError{e.line, "read", errors.New("name what is to be read, like \"power_w: use.active\"")}
 	}
 	if e.err != nil {
 		return nil, e.err

@@ -208,9 +208,9 @@ func TestMQTTPlug(t *testing.T) {
 	m := one(t, `
 - name: plug
   mqtt: mqtt://`+address+`
-  topic: bench/plug/SENSOR
+  topic: bench/plug
   read:
-    wall_power_w: {at: ENERGY.Power, unit: mW}
+    wall_power_w: {at: use.active, unit: mW}
 `)
 	require.Eventually(t, func() bool { _, err := read(t, m, time.Now()); return err != nil }, 5*time.Second, 20*time.Millisecond, "the broker is away")
 	broker := server.New(&server.Options{})
@@ -223,7 +223,7 @@ func TestMQTTPlug(t *testing.T) {
 	defer plug.Disconnect(0)
 	send := func(text string) (values map[string]float64, err error) {
 		require.Eventually(t, func() bool {
-			plug.Publish("bench/plug/SENSOR", 0, false, text).Wait()
+			plug.Publish("bench/plug", 0, false, text).Wait()
 			time.Sleep(20 * time.Millisecond)
 			values, err = read(t, m, time.Now())
 			return len(values) > 0 || err != nil && strings.Contains(err.Error(), "message")
@@ -231,13 +231,13 @@ func TestMQTTPlug(t *testing.T) {
 		return values, err
 	}
 	require.Eventually(t, func() bool { _, err := read(t, m, time.Now()); return err == nil }, 10*time.Second, 50*time.Millisecond, "it comes back by itself")
-	values, err := send(`{"ENERGY":{"Power":23500}}`)
+	values, err := send(`{"use":{"active":23500}}`)
 	require.NoError(t, err)
 	require.InDelta(t, 23.5, values["wall_power_w"], 1e-9)
 	require.WithinDuration(t, time.Now(), m.(sense.Timed).ReadAt(), 5*time.Second)
-	_, err = send(`{"ENERGY":"off"}`)
+	_, err = send(`{"use":"off"}`)
 	require.ErrorContains(t, err, "there is none")
-	_, err = send(`{"ENERGY":{"Power":1}}`)
+	_, err = send(`{"use":{"active":1}}`)
 	require.NoError(t, err)
 	_, err = read(t, m, time.Now().Add(2*time.Minute))
 	require.ErrorContains(t, err, "no message for 1m")
