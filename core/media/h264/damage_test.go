@@ -2,7 +2,9 @@ package h264
 
 import (
 	"bytes"
+	"math/rand/v2"
 	"os"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -210,6 +212,37 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 				both(func(k *kernels[uint8], dst []uint8) { k.lumaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
 				both(func(k *kernels[uint8], dst []uint8) { k.chromaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
 			}
+		}
+	}
+}
+
+// The same for samples of two bytes, of 8 to 10 bits.
+func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
+	fast, plain := fastWideKernels(), goKernels[uint16]()
+	v := rand.New(rand.NewPCG(3, 4))
+	for range 300 {
+		most := 1<<(8+v.IntN(3)) - 1
+		src := make([]uint16, 64*64)
+		for i := range src {
+			src[i] = uint16(v.IntN(most + 1))
+			if v.IntN(3) == 0 { // the ends of the range overflow first
+				src[i] = uint16(most * v.IntN(2))
+			}
+		}
+		both := func(call func(k *kernels[uint16], dst []uint16)) {
+			a, b := slices.Clone(src), slices.Clone(src)
+			call(&fast, a)
+			call(&plain, b)
+			require.Equal(t, b, a)
+		}
+		for _, w := range []int{4, 8, 16} {
+			h := 4 << v.IntN(3)
+			both(func(k *kernels[uint16], dst []uint16) { k.average(dst, 64, src[70:], 64, w, h) })
+			both(func(k *kernels[uint16], dst []uint16) { k.across(dst, 64, src[70:], 64, w, h, int32(most)) })
+			both(func(k *kernels[uint16], dst []uint16) { k.down(dst, 64, src[70:], 64, w, h, int32(most)) })
+			dx, dy := v.IntN(8), v.IntN(8)
+			both(func(k *kernels[uint16], dst []uint16) { k.bilinear(dst, 64, src[70:], 64, w/2, h/2, dx, dy) })
+			both(func(k *kernels[uint16], dst []uint16) { k.average(dst, 64, src[70:], 64, w/2, h/2) })
 		}
 	}
 }

@@ -86,7 +86,7 @@ func newWorker(t *team) *worker { return &worker{team: t} }
 func (w *worker) member(i int) *member {
 	for len(w.members) <= i {
 		m := new(member)
-		m.byte.k, m.wide.k = fastKernels(), goKernels[uint16]()
+		m.byte.k, m.wide.k = fastKernels(), fastWideKernels()
 		w.members = append(w.members, m)
 	}
 	return w.members[i]

@@ -72,6 +72,28 @@ func fastKernels() kernels[uint8] {
 	}
 }
 
+// fastWideKernels are the fastest kernels for samples of two bytes, of up to 10
+// bits, that this processor runs.
+func fastWideKernels() kernels[uint16] {
+	k := goKernels[uint16]()
+	if !cpu.X86.HasAVX2 {
+		return k
+	}
+	k.average = func(dst []uint16, stride int, src []uint16, step, w, h int) {
+		averageWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w, h), step, w, h)
+	}
+	k.across = func(dst []uint16, stride int, src []uint16, step, w, h int, most int32) {
+		acrossWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+5, h), step, w, h, int(most))
+	}
+	k.down = func(dst []uint16, stride int, src []uint16, step, w, h int, most int32) {
+		downWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w, h+5), step, w, h, int(most))
+	}
+	k.bilinear = func(dst []uint16, stride int, src []uint16, step, w, h, dx, dy int) {
+		bilinearWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+1, h+1), step, w, h, dx, dy)
+	}
+	return k
+}
+
 // first is where a block begins that the slice holds whole. Behind it rows are
 // padded, so that loads may reach further.
 func first(s []uint8, stride, w, h int) *uint8 {

@@ -1559,6 +1559,421 @@ TEXT ·lines8Fast(SB), NOSPLIT, $0-24
 	LEAQ       (AX)(CX*2), AX
 	RET
 
+// func averageWideFast(dst *byte, stride int, src *byte, step int, w int, h int)
+// Requires: AVX, AVX2
+TEXT ·averageWideFast(SB), NOSPLIT, $0-48
+	MOVQ dst+0(FP), AX
+	MOVQ stride+8(FP), CX
+	MOVQ src+16(FP), DX
+	MOVQ step+24(FP), BX
+	MOVQ w+32(FP), SI
+	MOVQ h+40(FP), DI
+	SHLQ $0x01, CX
+	SHLQ $0x01, BX
+	CMPQ SI, $0x10
+	JNE  averagewidenotq
+
+averagewideq:
+	VMOVDQU (AX), Y0
+	VMOVDQU (DX), Y1
+	VPAVGW  Y1, Y0, Y0
+	VMOVDQU Y0, (AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     averagewideq
+	VZEROUPPER
+	RET
+
+averagewidenotq:
+	CMPQ SI, $0x08
+	JNE  averagewidenoti
+
+averagewidei:
+	VMOVDQU (AX), X0
+	VMOVDQU (DX), X1
+	VPAVGW  X1, X0, X0
+	VMOVDQU X0, (AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     averagewidei
+	VZEROUPPER
+	RET
+
+averagewidenoti:
+	CMPQ SI, $0x04
+	JNE  averagewidenote
+
+averagewidee:
+	VMOVQ  (AX), X0
+	VMOVQ  (DX), X1
+	VPAVGW X1, X0, X0
+	VMOVQ  X0, (AX)
+	ADDQ   CX, AX
+	ADDQ   BX, DX
+	DECQ   DI
+	JNZ    averagewidee
+	VZEROUPPER
+	RET
+
+averagewidenote:
+averagewidec:
+	VMOVD  (AX), X0
+	VMOVD  (DX), X1
+	VPAVGW X1, X0, X0
+	VMOVD  X0, (AX)
+	ADDQ   CX, AX
+	ADDQ   BX, DX
+	DECQ   DI
+	JNZ    averagewidec
+	VZEROUPPER
+	RET
+
+// func bilinearWideFast(dst *byte, stride int, src *byte, step int, w int, h int, dx int, dy int)
+// Requires: AVX, AVX2
+TEXT ·bilinearWideFast(SB), NOSPLIT, $0-64
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         src+16(FP), DX
+	MOVQ         step+24(FP), BX
+	MOVQ         w+32(FP), SI
+	MOVQ         h+40(FP), DI
+	SHLQ         $0x01, CX
+	SHLQ         $0x01, BX
+	MOVQ         dx+48(FP), R8
+	MOVQ         $0x0000000000000008, R9
+	SUBQ         R8, R9
+	VMOVD        R9, X0
+	VPBROADCASTW X0, X0
+	VMOVD        R8, X1
+	VPBROADCASTW X1, X1
+	MOVQ         dy+56(FP), R8
+	MOVQ         $0x0000000000000008, R9
+	SUBQ         R8, R9
+	VMOVD        R9, X2
+	VPBROADCASTW X2, X2
+	VMOVD        R8, X3
+	VPBROADCASTW X3, X3
+	MOVQ         $+32, R8
+	VMOVD        R8, X4
+	VPBROADCASTW X4, X4
+	CMPQ         SI, $0x08
+	JNE          bilinearwidenoti
+
+bilinearwidei:
+	VMOVDQU (DX), X5
+	VMOVDQU 2(DX), X6
+	VPMULLW X0, X5, X5
+	VPMULLW X1, X6, X6
+	VPADDW  X6, X5, X5
+	VMOVDQU (DX)(BX*1), X6
+	VMOVDQU 2(DX)(BX*1), X7
+	VPMULLW X0, X6, X6
+	VPMULLW X1, X7, X7
+	VPADDW  X7, X6, X6
+	VPMULLW X2, X5, X5
+	VPMULLW X3, X6, X6
+	VPADDW  X6, X5, X5
+	VPADDW  X4, X5, X5
+	VPSRLW  $0x06, X5, X5
+	VMOVDQU X5, (AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     bilinearwidei
+	VZEROUPPER
+	RET
+
+bilinearwidenoti:
+	CMPQ SI, $0x04
+	JNE  bilinearwidenote
+
+bilinearwidee:
+	VMOVQ   (DX), X5
+	VMOVQ   2(DX), X6
+	VPMULLW X0, X5, X5
+	VPMULLW X1, X6, X6
+	VPADDW  X6, X5, X5
+	VMOVQ   (DX)(BX*1), X6
+	VMOVQ   2(DX)(BX*1), X7
+	VPMULLW X0, X6, X6
+	VPMULLW X1, X7, X7
+	VPADDW  X7, X6, X6
+	VPMULLW X2, X5, X5
+	VPMULLW X3, X6, X6
+	VPADDW  X6, X5, X5
+	VPADDW  X4, X5, X5
+	VPSRLW  $0x06, X5, X5
+	VMOVQ   X5, (AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     bilinearwidee
+	VZEROUPPER
+	RET
+
+bilinearwidenote:
+bilinearwidec:
+	VMOVD   (DX), X5
+	VMOVD   2(DX), X6
+	VPMULLW X0, X5, X5
+	VPMULLW X1, X6, X6
+	VPADDW  X6, X5, X5
+	VMOVD   (DX)(BX*1), X6
+	VMOVD   2(DX)(BX*1), X7
+	VPMULLW X0, X6, X6
+	VPMULLW X1, X7, X7
+	VPADDW  X7, X6, X6
+	VPMULLW X2, X5, X5
+	VPMULLW X3, X6, X6
+	VPADDW  X6, X5, X5
+	VPADDW  X4, X5, X5
+	VPSRLW  $0x06, X5, X5
+	VMOVD   X5, (AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     bilinearwidec
+	VZEROUPPER
+	RET
+
+// func acrossWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most int)
+// Requires: AVX, AVX2
+TEXT ·acrossWideFast(SB), NOSPLIT, $0-56
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         src+16(FP), DX
+	MOVQ         step+24(FP), BX
+	MOVQ         w+32(FP), SI
+	MOVQ         h+40(FP), DI
+	SHLQ         $0x01, CX
+	SHLQ         $0x01, BX
+	MOVQ         $+5, R8
+	VMOVD        R8, X0
+	VPBROADCASTW X0, X0
+	MOVQ         $+20, R8
+	VMOVD        R8, X1
+	VPBROADCASTW X1, X1
+	MOVQ         $+10256, R8
+	VMOVD        R8, X2
+	VPBROADCASTW X2, X2
+	MOVQ         $+320, R8
+	VMOVD        R8, X3
+	VPBROADCASTW X3, X3
+	MOVQ         most+48(FP), R8
+	VMOVD        R8, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X0, Y5
+	VPBROADCASTW X1, Y6
+	VPBROADCASTW X2, Y7
+	VPBROADCASTW X3, Y8
+	VPBROADCASTW X4, Y9
+	CMPQ         SI, $0x10
+	JNE          acrossWideFastnotq
+
+acrossWideFastq:
+	VMOVDQU  4(DX), Y0
+	VMOVDQU  6(DX), Y1
+	VPADDW   Y1, Y0, Y0
+	VPMULLW  Y6, Y0, Y0
+	VMOVDQU  2(DX), Y1
+	VMOVDQU  8(DX), Y2
+	VPADDW   Y2, Y1, Y1
+	VPMULLW  Y5, Y1, Y1
+	VPSUBW   Y1, Y0, Y0
+	VMOVDQU  (DX), Y1
+	VPADDW   Y1, Y0, Y0
+	VMOVDQU  10(DX), Y1
+	VPADDW   Y1, Y0, Y0
+	VPADDW   Y7, Y0, Y0
+	VPSRLW   $0x05, Y0, Y0
+	VPSUBUSW Y8, Y0, Y0
+	VPMINUW  Y9, Y0, Y0
+	VMOVDQU  Y0, (AX)
+	ADDQ     CX, AX
+	ADDQ     BX, DX
+	DECQ     DI
+	JNZ      acrossWideFastq
+	VZEROUPPER
+	RET
+
+acrossWideFastnotq:
+	CMPQ SI, $0x08
+	JNE  acrossWideFastnoti
+
+acrossWideFasti:
+	VMOVDQU  4(DX), X5
+	VMOVDQU  6(DX), X6
+	VPADDW   X6, X5, X5
+	VPMULLW  X1, X5, X5
+	VMOVDQU  2(DX), X6
+	VMOVDQU  8(DX), X7
+	VPADDW   X7, X6, X6
+	VPMULLW  X0, X6, X6
+	VPSUBW   X6, X5, X5
+	VMOVDQU  (DX), X6
+	VPADDW   X6, X5, X5
+	VMOVDQU  10(DX), X6
+	VPADDW   X6, X5, X5
+	VPADDW   X2, X5, X5
+	VPSRLW   $0x05, X5, X5
+	VPSUBUSW X3, X5, X5
+	VPMINUW  X4, X5, X5
+	VMOVDQU  X5, (AX)
+	ADDQ     CX, AX
+	ADDQ     BX, DX
+	DECQ     DI
+	JNZ      acrossWideFasti
+	VZEROUPPER
+	RET
+
+acrossWideFastnoti:
+acrossWideFaste:
+	VMOVQ    4(DX), X5
+	VMOVQ    6(DX), X6
+	VPADDW   X6, X5, X5
+	VPMULLW  X1, X5, X5
+	VMOVQ    2(DX), X6
+	VMOVQ    8(DX), X7
+	VPADDW   X7, X6, X6
+	VPMULLW  X0, X6, X6
+	VPSUBW   X6, X5, X5
+	VMOVQ    (DX), X6
+	VPADDW   X6, X5, X5
+	VMOVQ    10(DX), X6
+	VPADDW   X6, X5, X5
+	VPADDW   X2, X5, X5
+	VPSRLW   $0x05, X5, X5
+	VPSUBUSW X3, X5, X5
+	VPMINUW  X4, X5, X5
+	VMOVQ    X5, (AX)
+	ADDQ     CX, AX
+	ADDQ     BX, DX
+	DECQ     DI
+	JNZ      acrossWideFaste
+	VZEROUPPER
+	RET
+
+// func downWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most int)
+// Requires: AVX, AVX2
+TEXT ·downWideFast(SB), NOSPLIT, $0-56
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         src+16(FP), DX
+	MOVQ         step+24(FP), BX
+	MOVQ         w+32(FP), SI
+	MOVQ         h+40(FP), DI
+	SHLQ         $0x01, CX
+	SHLQ         $0x01, BX
+	MOVQ         $+5, R8
+	VMOVD        R8, X0
+	VPBROADCASTW X0, X0
+	MOVQ         $+20, R8
+	VMOVD        R8, X1
+	VPBROADCASTW X1, X1
+	MOVQ         $+10256, R8
+	VMOVD        R8, X2
+	VPBROADCASTW X2, X2
+	MOVQ         $+320, R8
+	VMOVD        R8, X3
+	VPBROADCASTW X3, X3
+	MOVQ         most+48(FP), R8
+	VMOVD        R8, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X0, Y5
+	VPBROADCASTW X1, Y6
+	VPBROADCASTW X2, Y7
+	VPBROADCASTW X3, Y8
+	VPBROADCASTW X4, Y9
+	LEAQ         (BX)(BX*2), R8
+	LEAQ         (BX)(BX*4), R9
+	CMPQ         SI, $0x10
+	JNE          downWideFastnotq
+
+downWideFastq:
+	VMOVDQU  (DX)(BX*2), Y0
+	VMOVDQU  (DX)(R8*1), Y1
+	VPADDW   Y1, Y0, Y0
+	VPMULLW  Y6, Y0, Y0
+	VMOVDQU  (DX)(BX*1), Y1
+	VMOVDQU  (DX)(BX*4), Y2
+	VPADDW   Y2, Y1, Y1
+	VPMULLW  Y5, Y1, Y1
+	VPSUBW   Y1, Y0, Y0
+	VMOVDQU  (DX), Y1
+	VPADDW   Y1, Y0, Y0
+	VMOVDQU  (DX)(R9*1), Y1
+	VPADDW   Y1, Y0, Y0
+	VPADDW   Y7, Y0, Y0
+	VPSRLW   $0x05, Y0, Y0
+	VPSUBUSW Y8, Y0, Y0
+	VPMINUW  Y9, Y0, Y0
+	VMOVDQU  Y0, (AX)
+	ADDQ     CX, AX
+	ADDQ     BX, DX
+	DECQ     DI
+	JNZ      downWideFastq
+	VZEROUPPER
+	RET
+
+downWideFastnotq:
+	CMPQ SI, $0x08
+	JNE  downWideFastnoti
+
+downWideFasti:
+	VMOVDQU  (DX)(BX*2), X5
+	VMOVDQU  (DX)(R8*1), X6
+	VPADDW   X6, X5, X5
+	VPMULLW  X1, X5, X5
+	VMOVDQU  (DX)(BX*1), X6
+	VMOVDQU  (DX)(BX*4), X7
+	VPADDW   X7, X6, X6
+	VPMULLW  X0, X6, X6
+	VPSUBW   X6, X5, X5
+	VMOVDQU  (DX), X6
+	VPADDW   X6, X5, X5
+	VMOVDQU  (DX)(R9*1), X6
+	VPADDW   X6, X5, X5
+	VPADDW   X2, X5, X5
+	VPSRLW   $0x05, X5, X5
+	VPSUBUSW X3, X5, X5
+	VPMINUW  X4, X5, X5
+	VMOVDQU  X5, (AX)
+	ADDQ     CX, AX
+	ADDQ     BX, DX
+	DECQ     DI
+	JNZ      downWideFasti
+	VZEROUPPER
+	RET
+
+downWideFastnoti:
+downWideFaste:
+	VMOVQ    (DX)(BX*2), X5
+	VMOVQ    (DX)(R8*1), X6
+	VPADDW   X6, X5, X5
+	VPMULLW  X1, X5, X5
+	VMOVQ    (DX)(BX*1), X6
+	VMOVQ    (DX)(BX*4), X7
+	VPADDW   X7, X6, X6
+	VPMULLW  X0, X6, X6
+	VPSUBW   X6, X5, X5
+	VMOVQ    (DX), X6
+	VPADDW   X6, X5, X5
+	VMOVQ    (DX)(R9*1), X6
+	VPADDW   X6, X5, X5
+	VPADDW   X2, X5, X5
+	VPSRLW   $0x05, X5, X5
+	VPSUBUSW X3, X5, X5
+	VPMINUW  X4, X5, X5
+	VMOVQ    X5, (AX)
+	ADDQ     CX, AX
+	ADDQ     BX, DX
+	DECQ     DI
+	JNZ      downWideFaste
+	VZEROUPPER
+	RET
+
 // func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
 // Requires: AVX
 TEXT ·sadFast(SB), NOSPLIT, $0-56

@@ -8,3 +8,5 @@ func fastKernels() kernels[uint8] { return goKernels[uint8]() }
 func fastSearchKernels() searchKernels[uint8] { return goSearchKernels[uint8]() }
 
 func fastWideSearchKernels() searchKernels[uint16] { return goSearchKernels[uint16]() }
+
+func fastWideKernels() kernels[uint16] { return goKernels[uint16]() }

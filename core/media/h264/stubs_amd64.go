@@ -87,6 +87,26 @@ func lines16Fast(pix *byte, stride int, rows *[128]byte)
 //go:noescape
 func lines8Fast(pix *byte, stride int, rows *[128]byte)
 
+// averageWideFast is averageFast for samples of two bytes.
+//
+//go:noescape
+func averageWideFast(dst *byte, stride int, src *byte, step int, w int, h int)
+
+// bilinearWideFast is bilinearFast for samples of two bytes.
+//
+//go:noescape
+func bilinearWideFast(dst *byte, stride int, src *byte, step int, w int, h int, dx int, dy int)
+
+// acrossWideFast is acrossFast for samples of two bytes, clipped to most.
+//
+//go:noescape
+func acrossWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most int)
+
+// downWideFast is downFast for samples of two bytes, clipped to most.
+//
+//go:noescape
+func downWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most int)
+
 // sadFast is the sum of absolute differences of blocks 16 or 8 samples wide.
 //
 //go:noescape

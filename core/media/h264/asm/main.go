@@ -28,6 +28,10 @@ func main() {
 	transposes(8)
 	backwards(16)
 	backwards(8)
+	averageWide()
+	bilinearWide()
+	filterWide("acrossWideFast", "acrossWideFast is acrossFast for samples of two bytes, clipped to most.", false)
+	filterWide("downWideFast", "downWideFast is downFast for samples of two bytes, clipped to most.", true)
 	sad()
 	sadFour()
 	sadWide()
@@ -47,7 +51,8 @@ type block struct{ dst, stride, src, step, w, h Register }
 const signature = "func(dst *byte, stride int, src *byte, step int, w, h int"
 
 // attributes are NOSPLIT but for functions with much on the stack.
-var attributes = map[string]attr.Attribute{"averageFast": attr.NOSPLIT, "bilinearFast": attr.NOSPLIT, "acrossFast": attr.NOSPLIT, "downFast": attr.NOSPLIT}
+var attributes = map[string]attr.Attribute{"averageFast": attr.NOSPLIT, "bilinearFast": attr.NOSPLIT, "acrossFast": attr.NOSPLIT, "downFast": attr.NOSPLIT,
+	"averageWideFast": attr.NOSPLIT, "bilinearWideFast": attr.NOSPLIT, "acrossWideFast": attr.NOSPLIT, "downWideFast": attr.NOSPLIT}
 
 func begin(name, doc, more string) block {
 	TEXT(name, attributes[name], signature+more+")")
