@@ -244,5 +244,20 @@ func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
 			both(func(k *kernels[uint16], dst []uint16) { k.bilinear(dst, 64, src[70:], 64, w/2, h/2, dx, dy) })
 			both(func(k *kernels[uint16], dst []uint16) { k.average(dst, 64, src[70:], 64, w/2, h/2) })
 		}
+		f := &edgeFilter[uint16]{alpha: int32(v.IntN(most)), beta: int32(v.IntN(76)), most: int32(most)}
+		var tc [4]int16
+		for i := range tc {
+			tc[i] = int16(v.IntN(105) - 1)
+		}
+		if v.IntN(2) == 0 { // edges that are filtered are of like samples
+			for i := range src {
+				src[i] = uint16(most/2) + src[i]>>5
+			}
+		}
+		for _, columns := range []bool{false, true} {
+			for _, strong := range []bool{false, true} {
+				both(func(k *kernels[uint16], dst []uint16) { k.lumaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
+			}
+		}
 	}
 }

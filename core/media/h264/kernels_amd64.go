@@ -91,7 +91,39 @@ func fastWideKernels() kernels[uint16] {
 	k.bilinear = func(dst []uint16, stride int, src []uint16, step, w, h, dx, dy int) {
 		bilinearWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+1, h+1), step, w, h, dx, dy)
 	}
+	k.lumaEdge = lumaEdgeWide
 	return k
+}
+
+// lumaEdgeWide filters an edge of 16 lines of samples of two bytes; columns are
+// turned into rows and back.
+func lumaEdgeWide(pix []uint16, at, stride int, columns, strong bool, f *edgeFilter[uint16], tc0 *[4]int16) {
+	var rows [8 * 16]uint16
+	q0, step := wideAt(rows[4*16:], 16, 16, 4), 16
+	if columns {
+		for i := range 16 {
+			line := (*[8]uint16)(pix[at-4+i*stride:])
+			for k, v := range line {
+				rows[16*k+i] = v
+			}
+		}
+	} else {
+		_ = pix[at-4*stride]
+		q0, step = wideAt(pix[at:], stride, 16, 4), stride
+	}
+	if strong {
+		lumaStrongWideFast(q0, step, int(f.alpha), int(f.beta), int(f.most))
+	} else {
+		lumaEdgeWideFast(q0, step, int(f.alpha), int(f.beta), tc0, int(f.most))
+	}
+	if columns {
+		for i := range 16 {
+			line := (*[8]uint16)(pix[at-4+i*stride:])
+			for k := range line {
+				line[k] = rows[16*k+i]
+			}
+		}
+	}
 }
 
 // first is where a block begins that the slice holds whole. Behind it rows are

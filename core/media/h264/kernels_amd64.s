@@ -1223,6 +1223,283 @@ TEXT ·lumaStrongFast(SB), NOSPLIT, $0-32
 	VZEROUPPER
 	RET
 
+// func lumaEdgeWideFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16, most int)
+// Requires: AVX, AVX2
+TEXT ·lumaEdgeWideFast(SB), NOSPLIT, $0-48
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	MOVQ         alpha+16(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y0
+	MOVQ         beta+24(FP), DX
+	VMOVD        DX, X1
+	VPBROADCASTW X1, X1
+	VPBROADCASTW X1, Y1
+	MOVQ         tc+32(FP), DX
+	LEAQ         (CX)(CX*2), BX
+	NEGQ         BX
+	ADDQ         AX, BX
+	VMOVDQU      (BX), Y2
+	VMOVDQU      (BX)(CX*1), Y3
+	VMOVDQU      (BX)(CX*2), Y4
+	VMOVDQU      (AX), Y5
+	VMOVDQU      (AX)(CX*1), Y6
+	VMOVDQU      (AX)(CX*2), Y7
+	VPSUBW       Y5, Y4, Y8
+	VPABSW       Y8, Y8
+	VPCMPGTW     Y8, Y0, Y8
+	VPSUBW       Y4, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y8, Y8
+	VPSUBW       Y5, Y6, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y8, Y8
+	VMOVQ        (DX), X9
+	VPUNPCKLWD   X9, X9, X9
+	VPUNPCKHDQ   X9, X9, X0
+	VPUNPCKLDQ   X9, X9, X9
+	VINSERTI128  $0x01, X0, Y9, Y9
+	VPCMPEQW     Y0, Y0, Y0
+	VPCMPGTW     Y0, Y9, Y0
+	VPAND        Y0, Y8, Y8
+	VPAND        Y8, Y9, Y9
+	VPSUBW       Y4, Y2, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPSUBW       Y5, Y7, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y1, Y10
+	VPAND        Y8, Y0, Y0
+	VPAND        Y8, Y10, Y10
+	VPAVGW       Y5, Y4, Y1
+	VPXOR        Y11, Y11, Y11
+	VPSUBW       Y9, Y11, Y11
+	VPADDW       Y1, Y2, Y2
+	VPSUBW       Y3, Y2, Y2
+	VPSUBW       Y3, Y2, Y2
+	VPSRAW       $0x01, Y2, Y2
+	VPMINSW      Y9, Y2, Y2
+	VPMAXSW      Y11, Y2, Y2
+	VPAND        Y0, Y2, Y2
+	VPADDW       Y3, Y2, Y2
+	VPADDW       Y1, Y7, Y1
+	VPSUBW       Y6, Y1, Y1
+	VPSUBW       Y6, Y1, Y1
+	VPSRAW       $0x01, Y1, Y1
+	VPMINSW      Y9, Y1, Y1
+	VPMAXSW      Y11, Y1, Y1
+	VPAND        Y10, Y1, Y1
+	VPADDW       Y6, Y1, Y1
+	VPSUBW       Y0, Y9, Y9
+	VPSUBW       Y10, Y9, Y9
+	MOVQ         $+4, DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y7
+	VPSUBW       Y4, Y5, Y0
+	VPSLLW       $0x02, Y0, Y0
+	VPADDW       Y3, Y0, Y0
+	VPSUBW       Y6, Y0, Y0
+	VPADDW       Y7, Y0, Y0
+	VPSRAW       $0x03, Y0, Y0
+	VPMINSW      Y9, Y0, Y0
+	VPXOR        Y11, Y11, Y11
+	VPSUBW       Y9, Y11, Y11
+	VPMAXSW      Y11, Y0, Y0
+	VPAND        Y8, Y0, Y0
+	VPADDW       Y0, Y4, Y4
+	VPSUBW       Y0, Y5, Y5
+	MOVQ         most+40(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, Y0
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y2, Y3
+	VPMINSW      Y0, Y3, Y3
+	VMOVDQU      Y3, (BX)(CX*1)
+	MOVQ         most+40(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, Y0
+	VPXOR        Y2, Y2, Y2
+	VPMAXSW      Y2, Y4, Y2
+	VPMINSW      Y0, Y2, Y2
+	VMOVDQU      Y2, (BX)(CX*2)
+	MOVQ         most+40(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, Y0
+	VPXOR        Y2, Y2, Y2
+	VPMAXSW      Y2, Y5, Y2
+	VPMINSW      Y0, Y2, Y2
+	VMOVDQU      Y2, (AX)
+	MOVQ         most+40(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, Y0
+	VPXOR        Y2, Y2, Y2
+	VPMAXSW      Y2, Y1, Y2
+	VPMINSW      Y0, Y2, Y2
+	VMOVDQU      Y2, (AX)(CX*1)
+	VZEROUPPER
+	RET
+
+// func lumaStrongWideFast(pix *byte, stride int, alpha int, beta int, most int)
+// Requires: AVX, AVX2
+TEXT ·lumaStrongWideFast(SB), NOSPLIT, $0-40
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	MOVQ         alpha+16(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y0
+	SHRQ         $0x02, DX
+	ADDQ         $0x02, DX
+	VMOVD        DX, X1
+	VPBROADCASTW X1, X1
+	VPBROADCASTW X1, Y1
+	MOVQ         beta+24(FP), DX
+	VMOVD        DX, X2
+	VPBROADCASTW X2, X2
+	VPBROADCASTW X2, Y2
+	LEAQ         (CX)(CX*2), DX
+	NEGQ         DX
+	ADDQ         AX, DX
+	VMOVDQU      (DX)(CX*1), Y3
+	VMOVDQU      (DX)(CX*2), Y4
+	VMOVDQU      (AX), Y5
+	VMOVDQU      (AX)(CX*1), Y6
+	VPSUBW       Y5, Y4, Y7
+	VPABSW       Y7, Y7
+	VPCMPGTW     Y7, Y0, Y7
+	VPSUBW       Y4, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y7, Y7
+	VPSUBW       Y5, Y6, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y7, Y7
+	VPSUBW       Y5, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y7, Y0, Y0
+	MOVQ         DX, BX
+	SUBQ         CX, BX
+	LEAQ         (CX)(CX*2), SI
+	ADDQ         AX, SI
+	VMOVDQU      (DX), Y1
+	VPSUBW       Y4, Y1, Y8
+	VPABSW       Y8, Y8
+	VPCMPGTW     Y8, Y2, Y8
+	VPAND        Y0, Y8, Y8
+	MOVQ         $+2, DI
+	VMOVD        DI, X9
+	VPBROADCASTW X9, X9
+	VPBROADCASTW X9, Y9
+	VPADDW       Y4, Y3, Y10
+	VPADDW       Y5, Y10, Y10
+	VPADDW       Y3, Y3, Y11
+	VPADDW       Y4, Y11, Y11
+	VPADDW       Y6, Y11, Y11
+	VPADDW       Y9, Y11, Y11
+	VPSRLW       $0x02, Y11, Y11
+	VPADDW       Y1, Y10, Y12
+	VPADDW       Y9, Y12, Y12
+	VPADDW       Y10, Y12, Y10
+	VPADDW       Y6, Y10, Y10
+	VPADDW       Y9, Y10, Y10
+	VPSRLW       $0x03, Y10, Y10
+	VPBLENDVB    Y8, Y10, Y11, Y11
+	VPBLENDVB    Y7, Y11, Y4, Y11
+	MOVQ         most+32(FP), DI
+	VMOVD        DI, X10
+	VPBROADCASTW X10, Y10
+	VPXOR        Y13, Y13, Y13
+	VPMAXSW      Y13, Y11, Y13
+	VPMINSW      Y10, Y13, Y13
+	VMOVDQU      Y13, (DX)(CX*2)
+	VMOVDQU      (BX), Y10
+	VPADDW       Y1, Y10, Y10
+	VPADDW       Y10, Y10, Y10
+	VPADDW       Y12, Y10, Y10
+	VPADDW       Y9, Y10, Y10
+	VPSRLW       $0x03, Y10, Y10
+	VPSRLW       $0x02, Y12, Y12
+	VPBLENDVB    Y8, Y12, Y3, Y12
+	MOVQ         most+32(FP), BX
+	VMOVD        BX, X9
+	VPBROADCASTW X9, Y9
+	VPXOR        Y11, Y11, Y11
+	VPMAXSW      Y11, Y12, Y11
+	VPMINSW      Y9, Y11, Y11
+	VMOVDQU      Y11, (DX)(CX*1)
+	VPBLENDVB    Y8, Y10, Y1, Y10
+	MOVQ         most+32(FP), BX
+	VMOVD        BX, X1
+	VPBROADCASTW X1, Y1
+	VPXOR        Y8, Y8, Y8
+	VPMAXSW      Y8, Y10, Y8
+	VPMINSW      Y1, Y8, Y8
+	VMOVDQU      Y8, (DX)
+	VMOVDQU      (AX)(CX*2), Y1
+	VPSUBW       Y5, Y1, Y8
+	VPABSW       Y8, Y8
+	VPCMPGTW     Y8, Y2, Y8
+	VPAND        Y0, Y8, Y8
+	MOVQ         $+2, DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y0
+	VPADDW       Y5, Y6, Y2
+	VPADDW       Y4, Y2, Y2
+	VPADDW       Y6, Y6, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y4, Y4
+	VPADDW       Y0, Y4, Y4
+	VPSRLW       $0x02, Y4, Y4
+	VPADDW       Y1, Y2, Y9
+	VPADDW       Y0, Y9, Y9
+	VPADDW       Y2, Y9, Y2
+	VPADDW       Y3, Y2, Y2
+	VPADDW       Y0, Y2, Y2
+	VPSRLW       $0x03, Y2, Y2
+	VPBLENDVB    Y8, Y2, Y4, Y4
+	VPBLENDVB    Y7, Y4, Y5, Y4
+	MOVQ         most+32(FP), DX
+	VMOVD        DX, X2
+	VPBROADCASTW X2, Y2
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y4, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	VMOVDQU      (SI), Y2
+	VPADDW       Y1, Y2, Y2
+	VPADDW       Y2, Y2, Y2
+	VPADDW       Y9, Y2, Y2
+	VPADDW       Y0, Y2, Y2
+	VPSRLW       $0x03, Y2, Y2
+	VPSRLW       $0x02, Y9, Y9
+	VPBLENDVB    Y8, Y9, Y6, Y9
+	MOVQ         most+32(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, Y0
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y9, Y3
+	VPMINSW      Y0, Y3, Y3
+	VMOVDQU      Y3, (AX)(CX*1)
+	VPBLENDVB    Y8, Y2, Y1, Y2
+	MOVQ         most+32(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y2, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (AX)(CX*2)
+	VZEROUPPER
+	RET
+
 // func chromaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
 // Requires: AVX, AVX2
 TEXT ·chromaEdgeFast(SB), NOSPLIT, $0-40

@@ -55,6 +55,17 @@ func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
 //go:noescape
 func lumaStrongFast(pix *byte, stride int, alpha int, beta int)
 
+// lumaEdgeWideFast filters the horizontal edge above 16 samples at pix; tc holds tC0 of each
+// four, negative where nothing is to be filtered.
+//
+//go:noescape
+func lumaEdgeWideFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16, most int)
+
+// lumaStrongWideFast filters the horizontal edge above 16 samples at pix with bS 4.
+//
+//go:noescape
+func lumaStrongWideFast(pix *byte, stride int, alpha int, beta int, most int)
+
 // chromaEdgeFast filters the horizontal edge above 8 samples at pix; tc holds tC0 of each two, negative
 // where nothing is to be filtered.
 //

@@ -1,6 +1,8 @@
 package main
 
 import (
+	"strings"
+
 	"github.com/mmcloughlin/avo/attr"
 	. "github.com/mmcloughlin/avo/build"
 	. "github.com/mmcloughlin/avo/operand"
@@ -9,12 +11,12 @@ import (
 
 // deblock writes the filter of edges with bS under 4 for 16 lines of luma: on
 // words, so that nothing overflows.
-func deblock() {
-	TEXT("lumaEdgeFast", attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int, tc *[4]int16)")
-	Pragma("noescape")
-	Doc("lumaEdgeFast filters the horizontal edge above 16 samples at pix; tc holds tC0 of each",
+func deblock(wide bool) {
+	name := beginEdge("lumaEdge", wide, ", tc *[4]int16")
+	Doc(name+" filters the horizontal edge above 16 samples at pix; tc holds tC0 of each",
 		"four, negative where nothing is to be filtered.")
-	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+	pix, stride := edgeAt(wide)
+	edgeRow, packed := edgeRows(wide)
 	alpha := spread(words(Load(Param("alpha"), GP64())))
 	beta := spread(words(Load(Param("beta"), GP64())))
 	tcs := Load(Param("tc"), GP64())
@@ -87,11 +89,52 @@ func deblock() {
 	RET()
 }
 
-// edgeRow loads 16 samples as words.
-func edgeRow(m Mem) VecVirtual {
-	y := YMM()
-	VPMOVZXBW(m, y)
-	return y
+// beginEdge begins a filter of an edge, of samples of one byte or of two.
+func beginEdge(name string, wide bool, more string) string {
+	name += "Fast"
+	if wide {
+		name = strings.TrimSuffix(name, "Fast") + "WideFast"
+		more += ", most int"
+	}
+	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int"+more+")")
+	Pragma("noescape")
+	return name
+}
+
+// edgeAt loads the place of an edge and the bytes from row to row.
+func edgeAt(wide bool) (pix, stride Register) {
+	pix, stride = Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+	if wide {
+		SHLQ(Imm(1), stride)
+	}
+	return pix, stride
+}
+
+// edgeRows are how 16 samples are loaded as words and stored, clipped.
+func edgeRows(wide bool) (load func(Mem) VecVirtual, store func(VecVirtual, Mem)) {
+	if !wide {
+		load = func(m Mem) VecVirtual {
+			y := YMM()
+			VPMOVZXBW(m, y)
+			return y
+		}
+		return load, packed
+	}
+	load = func(m Mem) VecVirtual {
+		y := YMM()
+		VMOVDQU(m, y)
+		return y
+	}
+	return load, func(y VecVirtual, m Mem) {
+		most, zero := YMM(), YMM()
+		x := most.AsX()
+		VMOVD(Load(Param("most"), GP64()).(GPVirtual).As32(), x)
+		VPBROADCASTW(x, most)
+		VPXOR(zero, zero, zero)
+		VPMAXSW(zero, y, zero)
+		VPMINSW(most, zero, zero)
+		VMOVDQU(zero, m)
+	}
 }
 
 // closer is all ones where |a - b| < limit.
@@ -122,11 +165,11 @@ func sumOf(first VecVirtual, rest ...VecVirtual) VecVirtual {
 }
 
 // strong writes the filter of edges with bS 4 for 16 lines of luma.
-func strong() {
-	TEXT("lumaStrongFast", attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int)")
-	Pragma("noescape")
-	Doc("lumaStrongFast filters the horizontal edge above 16 samples at pix with bS 4.")
-	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+func strong(wide bool) {
+	name := beginEdge("lumaStrong", wide, "")
+	Doc(name + " filters the horizontal edge above 16 samples at pix with bS 4.")
+	pix, stride := edgeAt(wide)
+	edgeRow, packed := edgeRows(wide)
 	a := Load(Param("alpha"), GP64())
 	alpha := spread(words(a))
 	SHRQ(Imm(2), a)
