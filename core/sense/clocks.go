@@ -95,18 +95,19 @@ func (s *clockSource) Absent() (list []Absence) {
 
 // State tells what decides the clocks.
 func (s *clockSource) State() map[string]string {
+	var own files // the source's own may be in use
 	facts := map[string]string{}
 	set := func(name, value string) {
 		if value != "" {
 			facts[name] = value
 		}
 	}
-	set("power_profile", s.text(filepath.Join(s.sys, "firmware", "acpi", "platform_profile")))
+	set("power_profile", own.text(filepath.Join(s.sys, "firmware", "acpi", "platform_profile")))
 	least := 100
 	for _, p := range s.policies {
-		set("governor", s.text(filepath.Join(p.dir, "scaling_governor")))
-		set("clock_preference", s.text(filepath.Join(p.dir, "energy_performance_preference")))
-		if most, err := s.number(filepath.Join(p.dir, "scaling_max_freq")); err == nil {
+		set("governor", own.text(filepath.Join(p.dir, "scaling_governor")))
+		set("clock_preference", own.text(filepath.Join(p.dir, "energy_performance_preference")))
+		if most, err := own.number(filepath.Join(p.dir, "scaling_max_freq")); err == nil {
 			least = min(least, int(100*most/p.full+0.5))
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 )
 
@@ -23,6 +24,7 @@ type gpuSource struct {
 	clients map[string]*client
 	open    []string // fdinfo files that belong to a client
 	looked  time.Time
+	hidden  atomic.Bool // nobody's fdinfo was found when they were looked for
 	at      time.Time
 }
 
@@ -103,6 +105,7 @@ func (s *gpuSource) Sample(_ context.Context, now time.Time, list []Reading) ([]
 	if now.Sub(s.looked) >= lookEvery {
 		s.look()
 		s.looked = now
+		s.hidden.Store(len(s.open) == 0)
 	}
 	elapsed := now.Sub(s.at).Seconds()
 	s.at = now
@@ -297,7 +300,7 @@ func (s *gpuSource) Absent() []Absence {
 	if len(s.cards) == 0 {
 		return []Absence{{"gpu_*_pct", "the kernel shows no graphics processor below /sys/class/drm", "load its driver; in a container, pass /dev/dri through"}}
 	}
-	if len(s.open) == 0 && !s.looked.IsZero() {
+	if s.hidden.Load() {
 		return []Absence{{BlockUse, "no client of the graphics processor may be looked at", "run as the player's user or as administrator, on a kernel whose driver fills in fdinfo"}}
 	}
 	return nil

@@ -13,6 +13,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/tools/txtar"
+
+	"vividstrain/core/clock"
 )
 
 // machine unpacks the files of a made-up machine below dir; what stands below
@@ -164,6 +166,19 @@ func TestHelpersCount(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(dir, "11")))
 	_, err := s.Sample(t.Context(), now.Add(time.Second), nil)
 	require.ErrorIs(t, err, errNobody)
+}
+
+// What sources lack and how the device is set may be asked while they are read.
+func TestSourcesAreAskedWhileTheyAreRead(t *testing.T) {
+	roots, _, _ := machine(t, "nas", t.TempDir())
+	sources := Under(roots, &Group{})
+	facts, absent := States(sources), Absences(sources)
+	s := Start(t.Context(), clock.Real{}, time.Millisecond, sources, func(Sample) {})
+	defer s.Stop()
+	for range 300 {
+		require.Equal(t, facts, States(sources))
+		require.Equal(t, absent, Absences(sources))
+	}
 }
 
 // Files may hold anything at all.

@@ -104,7 +104,8 @@ const MemoryKills = "memory_kills"
 
 // State tells how many programs were killed for want of memory.
 func (s *memorySource) State() map[string]string {
-	data, err := s.read(filepath.Join(s.roots.Proc, "vmstat"))
+	var own files // the source's own may be in use
+	data, err := own.read(filepath.Join(s.roots.Proc, "vmstat"))
 	if err != nil {
 		return nil
 	}

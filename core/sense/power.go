@@ -114,8 +114,9 @@ func (s *powerSource) State() map[string]string {
 	if len(s.batteries) == 0 {
 		return nil
 	}
+	var own files // the source's own may be in use
 	for _, dir := range s.batteries {
-		if s.text(filepath.Join(dir, "status")) == "Discharging" {
+		if own.text(filepath.Join(dir, "status")) == "Discharging" {
 			return map[string]string{"supply": "battery"}
 		}
 	}

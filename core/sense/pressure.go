@@ -46,7 +46,8 @@ func (s *pressureSource) Sample(_ context.Context, now time.Time, list []Reading
 }
 
 func (s *pressureSource) Absent() []Absence {
-	if _, err := s.read(filepath.Join(s.folder, "cpu")); err != nil {
+	var own files // the source's own may be in use
+	if _, err := own.read(filepath.Join(s.folder, "cpu")); err != nil {
 		return []Absence{{"pressure_*_pct", "the kernel does not account it: " + reason(err), "start the kernel with psi=1"}}
 	}
 	return nil

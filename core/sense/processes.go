@@ -49,7 +49,6 @@ type processSource struct {
 	files
 	proc     string
 	pageSize float64
-	ticks    float64 // a second
 	group    *Group
 
 	all     map[int]*task // every process that was seen

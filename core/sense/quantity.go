@@ -1,9 +1,6 @@
 package sense
 
-import (
-	"slices"
-	"strings"
-)
+import "strings"
 
 // The quantities that are known by name. The unit is in the name.
 const (
@@ -43,28 +40,26 @@ const (
 	Power       = "power_w"     // of the device as far as it is known; with a label of a part
 	Battery     = "battery_pct" // charge
 
-	BlockUse     = "gpu_decode_pct" // fixed-function decoder, 100: busy
-	EncodeUse    = "gpu_encode_pct"
-	RenderUse    = "gpu_render_pct"
-	GPU          = "gpu_pct" // busy with anything
-	GPUMem       = "gpu_mem_bytes"
-	GPUClock     = "gpu_clock_mhz"
-	GroupDecode  = "group_gpu_decode_pct" // by the watched processes
-	GroupEncode  = "group_gpu_encode_pct"
-	GroupRender  = "group_gpu_render_pct"
-	GroupGPUMem  = "group_gpu_mem_bytes"
-	DiskBusy     = "disk_busy_pct" // time with a request under way; the label is the disk
-	DiskRead     = "disk_read_bytes_s"
-	DiskWrite    = "disk_write_bytes_s"
-	DiskQueue    = "disk_queue"   // requests under way, on average
-	DiskWait     = "disk_wait_ms" // of a request, on average
-	NetReceive   = "net_rx_bps"   // the label is the interface
-	NetSend      = "net_tx_bps"
-	NetLink      = "net_link_pct" // of the link's speed, in the busier direction
-	NetDrops     = "net_drop_hz"  // packets lost here
-	WallPower    = "wall_power_w" // at the socket
-	Noise        = "noise_db"
-	InstrumentPc = "instrument_cpu_pct" // what sampling takes, of one core
+	BlockUse    = "gpu_decode_pct" // fixed-function decoder, 100: busy
+	EncodeUse   = "gpu_encode_pct"
+	RenderUse   = "gpu_render_pct"
+	GPU         = "gpu_pct" // busy with anything
+	GPUMem      = "gpu_mem_bytes"
+	GPUClock    = "gpu_clock_mhz"
+	GroupDecode = "group_gpu_decode_pct" // by the watched processes
+	GroupEncode = "group_gpu_encode_pct"
+	GroupRender = "group_gpu_render_pct"
+	GroupGPUMem = "group_gpu_mem_bytes"
+	DiskBusy    = "disk_busy_pct" // time with a request under way; the label is the disk
+	DiskRead    = "disk_read_bytes_s"
+	DiskWrite   = "disk_write_bytes_s"
+	DiskQueue   = "disk_queue"   // requests under way, on average
+	DiskWait    = "disk_wait_ms" // of a request, on average
+	NetReceive  = "net_rx_bps"   // the label is the interface
+	NetSend     = "net_tx_bps"
+	NetLink     = "net_link_pct" // of the link's speed, in the busier direction
+	NetDrops    = "net_drop_hz"  // packets lost here
+	WallPower   = "wall_power_w" // at the socket
 )
 
 // units are the endings of quantities and how their unit is printed.
@@ -86,10 +81,9 @@ func Unit(quantity string) string {
 }
 
 // Endings are the endings that say a quantity's unit.
-func Endings() []string {
-	list := []string{}
+func Endings() (list []string) {
 	for _, u := range units {
 		list = append(list, u.ending)
 	}
-	return slices.Clip(list)
+	return list
 }

@@ -42,12 +42,10 @@ type Cost struct {
 
 // Sampler reads sources at a fixed rate.
 type Sampler struct {
-	interval time.Duration
-	clock    clock.Clock
-	out      func(Sample)
-	rounds   func() // ends the rounds in which quick sources are read
-	from     time.Time
-	wall     bool // time is real
+	out    func(Sample)
+	rounds func() // ends the rounds in which quick sources are read
+	from   time.Time
+	ranks  map[string]int // of the sources, by name
 
 	given  sync.Mutex // held while out is called
 	mu     sync.Mutex
@@ -57,7 +55,6 @@ type Sampler struct {
 	gaps   []Gap
 	open   map[string]int // gaps that last, by source
 	late   int
-	ranks  map[string]int // of the sources, by name
 	slow   map[string]int // samples of a source that took long
 	latest map[string]Sample
 }
@@ -72,7 +69,7 @@ const slowSample = 20 * time.Millisecond
 // read. A source that fails leaves a gap.
 func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources []Source, out func(Sample)) *Sampler {
 	_, wall := c.(clock.Real)
-	s := &Sampler{interval: interval, clock: c, out: out, from: c.Now(), wall: wall,
+	s := &Sampler{out: out, from: c.Now(),
 		costs: map[string]*Cost{}, open: map[string]int{}, slow: map[string]int{}, ranks: map[string]int{}, latest: map[string]Sample{}}
 	var quick []Source
 	for i, source := range sources {
@@ -91,7 +88,9 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 		runtime.LockOSThread() // so that threadTime is of one thread
 		defer runtime.UnlockOSThread()
 		if wall && time.Since(now) > interval/2 {
-			s.count(&s.late)
+			s.mu.Lock()
+			s.late++
+			s.mu.Unlock()
 		}
 		var slow []Source
 		for _, source := range quick {
@@ -108,12 +107,6 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 		}
 	})
 	return s
-}
-
-func (s *Sampler) count(n *int) {
-	s.mu.Lock()
-	*n++
-	s.mu.Unlock()
 }
 
 // slowAgain tells whether a source was slow for the third time: once may be the

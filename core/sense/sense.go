@@ -44,6 +44,7 @@ type Absence struct {
 }
 
 // Absentee is a source that may lack some of what such sources read.
+// It may be asked while it is read.
 type Absentee interface{ Absent() []Absence }
 
 // Absences lists what sources lack.
@@ -57,7 +58,7 @@ func Absences(sources []Source) (list []Absence) {
 }
 
 // Stater is a source that also knows how the device is set: facts that stand for
-// the whole run, by name.
+// the whole run, by name. It may be asked while it is read.
 type Stater interface{ State() map[string]string }
 
 // States joins the facts of all sources.

@@ -245,6 +245,16 @@ func TestCarriesNamesWhatItCannot(t *testing.T) {
 	}
 }
 
+// codeFilm codes the first frames of the film.
+func codeFilm(t *testing.T, e *Encoder, frames int) {
+	p := picture.New(176, 144, 8, picture.C420)
+	for n := range frames {
+		film(p, n)
+		require.NoError(t, e.Encode(p, int64(n)))
+	}
+	require.NoError(t, e.Flush())
+}
+
 // With B pictures that are referred to, the first reference of a P picture is the
 // anchor before it, not the B picture that was coded last.
 func TestNearestReferenceComesFirst(t *testing.T) {
@@ -264,12 +274,7 @@ func TestNearestReferenceComesFirst(t *testing.T) {
 		j.reset()
 		return nil
 	}
-	p := picture.New(176, 144, 8, picture.C420)
-	for n := range 14 {
-		film(p, n)
-		require.NoError(t, e.Encode(p, int64(n)))
-	}
-	require.NoError(t, e.Flush())
+	codeFilm(t, e, 14)
 	require.Equal(t, map[int32][]int32{8: {0}, 16: {8, 4}, 24: {16, 12}, 26: {24, 20}}, orders)
 }
 
@@ -293,11 +298,6 @@ func TestFieldsReferToFields(t *testing.T) {
 		j.reset()
 		return nil
 	}
-	p := picture.New(176, 144, 8, picture.C420)
-	for n := range 3 {
-		film(p, n)
-		require.NoError(t, e.Encode(p, int64(n)))
-	}
-	require.NoError(t, e.Flush())
+	codeFilm(t, e, 3)
 	require.Equal(t, [][]int32{nil, {0}, {0, 1}, {1, 2, 0}, {2, 3}, {3, 4, 2}}, refs)
 }

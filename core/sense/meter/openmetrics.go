@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"vividstrain/core/sense"
@@ -27,7 +28,9 @@ type Metrics struct {
 
 	totals map[string]total // of counters, by metric and labels
 	at     time.Time
-	read   time.Time     // when the readings were taken, by the page's own times
+	read   time.Time // when the readings were taken, by the page's own times
+
+	mu     sync.Mutex    // of what follows: State is asked while the page is read
 	offset time.Duration // of the other clock to ours
 	error  time.Duration // of the offset: half of what the shortest request took
 	known  bool
@@ -57,10 +60,18 @@ func (m *Metrics) ReadAt() time.Time { return m.read }
 
 // State tells how far the other clock is from ours.
 func (m *Metrics) State() map[string]string {
-	if !m.known {
+	offset, known := m.difference()
+	if !known {
 		return nil
 	}
-	return map[string]string{"clock_difference_ms:" + m.name: strconv.FormatInt(m.offset.Milliseconds(), 10)}
+	return map[string]string{"clock_difference_ms:" + m.name: strconv.FormatInt(offset.Milliseconds(), 10)}
+}
+
+// difference is how far the other clock is from ours, if that is known.
+func (m *Metrics) difference() (offset time.Duration, known bool) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.offset, m.known
 }
 
 // Sample fetches the page.
@@ -80,8 +91,8 @@ func (m *Metrics) Sample(ctx context.Context, now time.Time, list []sense.Readin
 		}
 		list = page.readings(list)
 		m.read = time.Time{}
-		if !page.newest.IsZero() && m.known {
-			m.read = page.newest.Add(-m.offset)
+		if offset, known := m.difference(); known && !page.newest.IsZero() {
+			m.read = page.newest.Add(-offset)
 		}
 		m.at = back
 		if len(list) == 0 && page.metrics > 0 && page.rates == 0 {
@@ -100,6 +111,8 @@ func (m *Metrics) compare(header http.Header, sent, back time.Time) {
 	if err != nil {
 		return
 	}
+	m.mu.Lock()
+	defer m.mu.Unlock()
 	if half := back.Sub(sent) / 2; !m.known || half < m.error {
 		m.offset, m.error, m.known = at.Sub(sent.Add(half)), half, true
 	}
