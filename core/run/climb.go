@@ -209,7 +209,6 @@ func (c *climb) killedSince() bool {
 // sample takes what the sampler reads.
 func (c *climb) sample(s sense.Sample) {
 	c.record.Sample(s)
-	s.Readings = slices.Clone(s.Readings)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.samples = append(c.samples, s)

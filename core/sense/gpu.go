@@ -6,7 +6,6 @@ import (
 	"context"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -19,7 +18,7 @@ import (
 type gpuSource struct {
 	files
 	proc    string
-	group   *processSource
+	group   *Group
 	cards   []card
 	clients map[string]*client
 	open    []string // fdinfo files that belong to a client
@@ -66,7 +65,7 @@ func engineClass(name string) int {
 	return renderEngine
 }
 
-func newGPU(r Roots, group *processSource) *gpuSource {
+func newGPU(r Roots, group *Group) *gpuSource {
 	s := &gpuSource{proc: r.Proc, group: group, clients: map[string]*client{}}
 	exists := func(path string) string {
 		if _, err := os.Stat(path); err != nil {
@@ -197,7 +196,7 @@ func (s *gpuSource) engines(elapsed float64, list []Reading) []Reading {
 		}
 		c.seen = true
 		pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(filepath.Dir(path))))
-		c.member = s.group != nil && s.group.holds(pid)
+		c.member = s.group.holds(pid)
 		if c.member {
 			memory += usage.memory
 		}
@@ -304,9 +303,4 @@ func (s *gpuSource) Absent() []Absence {
 		return []Absence{{BlockUse, "no client of the graphics processor may be looked at", "run as the player's user or as administrator, on a kernel whose driver fills in fdinfo"}}
 	}
 	return nil
-}
-
-// holds tells whether a process is watched.
-func (s *processSource) holds(pid int) bool {
-	return slices.ContainsFunc(s.members, func(t *task) bool { return t.pid == pid })
 }

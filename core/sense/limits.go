@@ -15,7 +15,7 @@ import (
 type limitSource struct {
 	files
 	roots   Roots
-	group   *processSource
+	group   *Group
 	held    counter
 	at      time.Time
 	looked  time.Time
@@ -25,13 +25,13 @@ type limitSource struct {
 	cpuStat string
 }
 
-func newLimits(r Roots, g *processSource) *limitSource { return &limitSource{roots: r, group: g} }
+func newLimits(r Roots, g *Group) *limitSource { return &limitSource{roots: r, group: g} }
 
 func (*limitSource) Name() string { return "limits" }
 
 func (s *limitSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
-	if now.Sub(s.looked) >= lookEvery && len(s.group.members) > 0 {
-		s.look(s.group.members[0].pid)
+	if pid, any := s.group.first(); any && now.Sub(s.looked) >= lookEvery {
+		s.look(pid)
 		s.looked = now
 	}
 	elapsed := now.Sub(s.at).Seconds()

@@ -61,7 +61,7 @@ func TestLimits(t *testing.T) {
 			group := &Group{}
 			group.Watch(10)
 			processes := newProcesses(roots, group, 4096)
-			limits := newLimits(roots, processes)
+			limits := newLimits(roots, group)
 			now := time.Unix(1e9, 0)
 			readAll(t, []Source{processes, limits}, now)
 			tree(t, dir, c.later)

@@ -9,6 +9,5 @@ func Local(g *Group) []Source { return Under(Roots{"/proc", "/sys"}, g) }
 // Under returns the sources that read a Linux system whose kernel shows itself
 // below other roots.
 func Under(r Roots, g *Group) []Source {
-	processes := newProcesses(r, g, os.Getpagesize())
-	return []Source{newCPU(r), newMemory(r, os.Getpagesize()), processes, newLimits(r, processes), newPressure(r), newClocks(r), newHeat(r), newPower(r), newGPU(r, processes), newDisk(r), newNetwork(r)}
+	return []Source{newCPU(r), newMemory(r, os.Getpagesize()), newProcesses(r, g, os.Getpagesize()), newLimits(r, g), newPressure(r), newClocks(r), newHeat(r), newPower(r), newGPU(r, g), newDisk(r), newNetwork(r)}
 }

@@ -20,6 +20,34 @@ type Group struct {
 	mu    sync.Mutex
 	roots []int
 	name  string // of processes that count as roots, too
+	found []int  // the numbers of all that run
+}
+
+// holds tells whether a process is one of those that run.
+func (g *Group) holds(pid int) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Contains(g.found, pid)
+}
+
+// first is the number of one of those that run, if any does.
+func (g *Group) first() (pid int, any bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if len(g.found) == 0 {
+		return 0, false
+	}
+	return g.found[0], true
+}
+
+// find notes which run.
+func (g *Group) find(members []*task) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.found = g.found[:0]
+	for _, t := range members {
+		g.found = append(g.found, t.pid)
+	}
 }
 
 // Watch makes processes the roots of the group, by number.
@@ -120,6 +148,7 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []Reading)
 		s.readThreads(t, elapsed)
 	}
 	s.members = alive
+	s.group.find(alive)
 	if all, ok := s.ended.since(children); ok {
 		used += max(0, all-gone) // of helpers that ended, what nobody saw
 	}

@@ -64,7 +64,7 @@ type Sampler struct {
 const slowSample = 20 * time.Millisecond
 
 // Start reads all sources every interval of the clock and hands the samples to
-// out, one at a time, until Stop. Pollers, and sources that turn out to be
+// out, one at a time, until Stop; out may keep them but not change them. Pollers, and sources that turn out to be
 // slow, are read by goroutines of their own, with the time at which they were
 // read. A source that fails leaves a gap.
 func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources []Source, out func(Sample)) *Sampler {
@@ -172,13 +172,14 @@ func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list
 	c.CPU += used
 	c.Longest = max(c.Longest, took)
 	s.mark(name, now, err)
+	kept := Sample{now, name, s.ranks[name], slices.Clone(list)}
 	if len(list) > 0 {
-		s.latest[name] = Sample{now, name, s.ranks[name], slices.Clone(list)}
+		s.latest[name] = kept
 	}
 	s.mu.Unlock()
 	if len(list) > 0 {
 		s.given.Lock()
-		s.out(Sample{At: now, Source: name, Rank: s.ranks[name], Readings: list})
+		s.out(kept)
 		s.given.Unlock()
 	}
 	return list, took
