@@ -85,8 +85,7 @@ func highest(values map[string]float64, quantity string) (key string, known bool
 }
 
 // gauges are the lines of the view, those that matter most first.
-func (w *Watched) gauges() (list []gauge) {
-	values := w.values()
+func gauges(values map[string]float64) (list []gauge) {
 	add := func(name, quantity string, full float64) {
 		key, known := highest(values, quantity)
 		if v, plain := values[quantity]; plain {
@@ -134,8 +133,7 @@ func (w *Watched) gauges() (list []gauge) {
 }
 
 // eachCore is a line for every core, where there are not too many.
-func (w *Watched) eachCore() (list []gauge) {
-	values := w.values()
+func eachCore(values map[string]float64) (list []gauge) {
 	for i := range 16 {
 		key := fmt.Sprintf("%s:%d", sense.CPUCore, i)
 		if v, known := values[key]; known {
@@ -149,14 +147,14 @@ func (w *Watched) eachCore() (list []gauge) {
 func (s Style) Watch(w *Watched, width, height int) string {
 	width, height = max(width, 40), max(height, 8)
 	lines := []string{cut(s.Bold("Vivid Strain")+"  "+w.Title, width-10) + s.Faint("  "+w.Time), ""}
-	foot := w.foot(s)
-	list := w.gauges()
+	values := w.values()
+	foot, list := w.foot(s, values), gauges(values)
 	room := height - len(lines) - len(foot) - 2
-	if strip := w.cores(s); strip != "" {
+	if strip := s.cores(values); strip != "" {
 		lines = append(lines, strip)
 		room--
 	}
-	if apart := w.eachCore(); len(list)+len(apart) <= room {
+	if apart := eachCore(values); len(list)+len(apart) <= room {
 		list = slices.Insert(list, min(1, len(list)), apart...)
 	}
 	hidden := 0
@@ -207,8 +205,8 @@ func (s Style) coresOf(values map[string]float64) (blocks string, busiest string
 	}
 }
 
-func (w *Watched) cores(s Style) string {
-	blocks, busiest, most := s.coresOf(w.values())
+func (s Style) cores(values map[string]float64) string {
+	blocks, busiest, most := s.coresOf(values)
 	if busiest == "" {
 		return ""
 	}
@@ -280,8 +278,7 @@ func (s Style) history(values []float64, width int, full float64) string {
 }
 
 // foot is who else is busy, what cannot be read, and what keys do.
-func (w *Watched) foot(s Style) (lines []string) {
-	values := w.values()
+func (w *Watched) foot(s Style, values map[string]float64) (lines []string) {
 	var busy []string
 	for key := range values {
 		if name, label, _ := strings.Cut(key, ":"); name == sense.OtherCPU {
