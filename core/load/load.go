@@ -226,6 +226,15 @@ func cutSize(w string) (size, rate string, ok bool) {
 	return w[:i+1], w[i+1:], true
 }
 
+// ParseGoal reads a goal as it stands behind the arrow of a load line.
+func ParseGoal(s string) (Goal, error) {
+	g, err := parseGoal(s, strings.Fields(s))
+	if err != nil {
+		return Goal{}, err
+	}
+	return *g, nil
+}
+
 // parseGoal reads the words behind the arrow.
 func parseGoal(line string, words []string) (*Goal, error) {
 	if len(words) < 2 || len(words) > 3 {

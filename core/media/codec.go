@@ -141,6 +141,9 @@ type Decoder interface {
 	Close()
 }
 
+// Worker is a Decoder that knows how much processor time its threads have used.
+type Worker interface{ Busy() time.Duration }
+
 // Codec is a video coding format.
 type Codec struct {
 	Name       string // the codec word of load lines

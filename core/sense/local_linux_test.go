@@ -244,7 +244,7 @@ func BenchmarkLocal(b *testing.B) {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
 	now, n := time.Now(), 0
-	begun := threadTime()
+	begun := clock.ThreadTime()
 	b.ReportAllocs()
 	var list []Reading
 	for b.Loop() {
@@ -254,7 +254,7 @@ func BenchmarkLocal(b *testing.B) {
 		}
 		n++
 	}
-	used := (threadTime() - begun).Seconds() / float64(n)
+	used := (clock.ThreadTime() - begun).Seconds() / float64(n)
 	b.ReportMetric(100*4*used, "%core@4Hz")
 	b.ReportMetric(100*20*used, "%core@20Hz")
 }

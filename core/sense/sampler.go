@@ -85,7 +85,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 	}
 	buffers := make(map[Source][]Reading, len(quick))
 	s.rounds = c.Every(interval, func(now time.Time) {
-		runtime.LockOSThread() // so that threadTime is of one thread
+		runtime.LockOSThread() // so that ThreadTime is of one thread
 		defer runtime.UnlockOSThread()
 		if wall && time.Since(now) > interval/2 {
 			s.mu.Lock()
@@ -150,10 +150,10 @@ type Timed interface{ ReadAt() time.Time }
 
 // sample reads one source and tells how long that took.
 func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list []Reading) ([]Reading, time.Duration) {
-	begun, cpu := time.Now(), threadTime()
+	begun, cpu := time.Now(), clock.ThreadTime()
 	list, err := source.Sample(ctx, now, list)
 	took := time.Since(begun)
-	used := threadTime() - cpu
+	used := clock.ThreadTime() - cpu
 	if t, ok := source.(Timed); ok && !t.ReadAt().IsZero() {
 		now = t.ReadAt()
 	}

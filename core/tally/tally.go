@@ -62,13 +62,17 @@ type Buffer struct {
 	StallS           float64  `json:"stall_s"`    // seconds stalled in all
 	MinLeadS         float64  `json:"min_lead_s"` // least media in hand while playing
 	BuildRate        float64  `json:"build_rate"` // media seconds received a second, while not full
-	StallExpectedAtS *float64 `json:"stall_expected_at_s,omitempty"`
+	// StallExpectedAtS is when a longer film would stall, in seconds of the
+	// film; nil where the build rate is 1 or more.
+	StallExpectedAtS *float64  `json:"stall_expected_at_s,omitempty"`
+	JumpDelaysS      []float64 `json:"jump_delays_s,omitempty"` // of each jump to the first picture behind it
 }
 
 // Tally is the whole account of one stream in one attempt.
 type Tally struct {
 	StartDelayS float64  `json:"start_delay_s"` // from the order to play to the first picture
 	Windows     []Window `json:"windows"`
+	Buffer      *Buffer  `json:"buffer,omitempty"` // nil where no media arrive ahead
 }
 
 // Steady is the account of the first window of that kind.

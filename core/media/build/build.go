@@ -174,24 +174,11 @@ func write(ctx context.Context, file *os.File, o Order) error {
 		return err
 	}
 	track.Duration = time.Duration(o.Seconds * float64(time.Second))
-	convert := func(dst []byte, p *media.Packet) []byte { return p.Data }
-	if codec, err := formats.Codec(o.Format.Codec); err == nil && container.ByteStream && codec.ByteStream != nil {
-		if convert, err = codec.ByteStream(track); err != nil {
-			return err
-		}
-	}
-	muxer, err := container.Create(file, []media.Track{track}, o.Frames())
+	muxer, err := formats.Write(container, file, []media.Track{track}, o.Frames())
 	if err != nil {
 		return err
 	}
-	var data []byte
-	err = c.code(ctx, func(p *media.Packet) error {
-		data = convert(data[:0], p)
-		q := *p
-		q.Data = data
-		return muxer.WritePacket(&q)
-	})
-	if err != nil {
+	if err := c.code(ctx, muxer.WritePacket); err != nil {
 		return err
 	}
 	return muxer.Close()

@@ -15,7 +15,7 @@ import (
 // into another container. Sound that the container cannot hold is left out and
 // named.
 func Rewrap(ctx context.Context, f *File, c media.Container, w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (left []string, err error) {
-	r := rewrap{file: f, target: c, place: map[int]int{}, forms: map[int]form{}}
+	r := rewrap{file: f, target: c, place: map[int]int{}, forms: map[int]Form{}}
 	if err := r.choose(ctx); err != nil {
 		return nil, err
 	}
@@ -40,7 +40,7 @@ type rewrap struct {
 	place   map[int]int // track in the file: track in the copy
 	left    []string
 	convert func(dst []byte, p *media.Packet) []byte
-	forms   map[int]form // of the sound tracks in the file
+	forms   map[int]Form // of the sound tracks in the file
 	video   int
 	waiting []*media.Packet // of each track the packet whose length is not known yet
 }
@@ -64,7 +64,7 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 		if s.Kind != media.Sound {
 			continue
 		}
-		t, form, err := r.soundForm(ctx, i, s)
+		t, form, err := SoundForm(s, r.file.byteStream, r.target.ByteStream, func() (media.Packet, error) { return r.first(ctx, i) })
 		if err == nil {
 			_, err = r.target.Create(discard{}, []media.Track{t}, 0)
 		}
@@ -79,28 +79,29 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 	return nil
 }
 
-// form makes of a packet of sound those of the copy.
-type form func(p *media.Packet) ([]*media.Packet, error)
+// Form makes of a packet of sound those of a copy.
+type Form func(p *media.Packet) ([]*media.Packet, error)
 
-// soundForm returns a sound track as it is to be in the copy. In transport
-// streams AAC has headers of its own.
-func (r *rewrap) soundForm(ctx context.Context, track int, s media.Track) (media.Track, form, error) {
+// SoundForm returns a sound track as it is to be in a copy: in byte streams AAC
+// has headers of its own. The track's first packet is asked for where it is
+// needed.
+func SoundForm(s media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, Form, error) {
 	same := func(p *media.Packet) ([]*media.Packet, error) { return []*media.Packet{p}, nil }
 	switch {
-	case s.Codec != aac.Name || r.target.ByteStream == r.file.byteStream:
+	case s.Codec != aac.Name || toByteStream == fromByteStream:
 		return s, same, nil
-	case r.target.ByteStream:
+	case toByteStream:
 		wrap, err := aac.ADTS(s)
 		return s, func(p *media.Packet) ([]*media.Packet, error) {
 			p.Data = wrap(nil, p)
 			return same(p)
 		}, err
 	}
-	first, err := r.first(ctx, track)
+	p, err := first()
 	if err != nil {
 		return s, nil, err
 	}
-	t, _, err := aac.Split(s, first.Data)
+	t, _, err := aac.Split(s, p.Data)
 	t.Timescale = int64(t.Rate)
 	return t, func(p *media.Packet) (list []*media.Packet, err error) {
 		_, units, err := aac.Split(s, p.Data)
@@ -134,18 +135,61 @@ func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Cod
 		r.convert, err = codec.ByteStream(t)
 		return t, err
 	}
-	parser := codec.NewParser()
 	p, err := r.first(ctx, r.video)
 	if err != nil {
 		return t, err
 	}
-	if err := parser.Packet(p.Data); err != nil {
+	if t, err = described(t, codec, p.Data); err != nil {
+		return t, err
+	}
+	t, r.convert, err = codec.Prefixed(t, p.Data)
+	return t, err
+}
+
+// described takes into a track what the headers of its stream say.
+func described(t media.Track, codec media.Codec, first []byte) (media.Track, error) {
+	parser := codec.NewParser()
+	if err := errors.Join(parser.Configure(t.Config), parser.Packet(first)); err != nil {
 		return t, err
 	}
 	info := parser.Info()
+	rate := t.Format.Rate
 	t.Format, t.Colour, t.HDR = info.Format, info.Colour, info.HDR
-	t, r.convert, err = codec.Prefixed(t, p.Data)
-	return t, err
+	if t.Format.Rate.Num == 0 {
+		t.Format.Rate = rate
+	}
+	return t, nil
+}
+
+// Describe tells of a file's video all that its container and the headers of its
+// stream say, and rewinds the file.
+func Describe(ctx context.Context, f *File) (t media.Track, err error) {
+	r := rewrap{file: f}
+	if r.video, err = f.Video(); err != nil {
+		return t, err
+	}
+	t = f.Tracks()[r.video]
+	codec, err := Codec(t.Codec)
+	if err != nil {
+		return t, err
+	}
+	p, err := r.first(ctx, r.video)
+	if err != nil {
+		return t, err
+	}
+	if codec.NewParser != nil {
+		if t, err = described(t, codec, p.Data); err != nil {
+			return t, err
+		}
+	}
+	if t.Format.Rate.Num == 0 && p.Duration > 0 {
+		t.Format.Rate, _ = media.RateOf(float64(t.Timescale) / float64(p.Duration))
+	}
+	if t.Format.Rate.Num == 0 {
+		t.Format.Rate = media.Rate{Num: 25, Den: 1} // as for raw streams that do not say
+	}
+	t.Format.Codec = t.Codec
+	return t, f.Rewind()
 }
 
 func (r *rewrap) create(w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (media.Muxer, error) {

@@ -5,7 +5,10 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"sync/atomic"
+	"time"
 
+	"vividstrain/core/clock"
 	"vividstrain/core/media"
 )
 
@@ -22,6 +25,7 @@ type decoder struct {
 	drained sync.Once
 	stop    chan struct{}
 	workers sync.WaitGroup
+	busy    atomic.Int64 // nanoseconds
 }
 
 // NewDecoder starts a decoder with so many threads (at least one). The track's
@@ -69,12 +73,19 @@ func NewDecoder(t media.Track, threads int) (media.Decoder, error) {
 func (d *decoder) work(t *team) {
 	runtime.LockOSThread()
 	w := newWorker(t)
+	before := clock.ThreadTime()
 	for j := range d.jobs {
 		w.run(j)
 		j.reset()
+		now := clock.ThreadTime()
+		d.busy.Add(int64(now - before))
+		before = now
 		d.idle <- j
 	}
 }
+
+// Busy is the processor time that the decoder's threads have used.
+func (d *decoder) Busy() time.Duration { return time.Duration(d.busy.Load()) }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
 	d.hidden = p.Hidden

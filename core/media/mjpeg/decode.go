@@ -8,7 +8,10 @@ import (
 	"io"
 	"runtime"
 	"sync"
+	"sync/atomic"
+	"time"
 
+	"vividstrain/core/clock"
 	"vividstrain/core/media"
 	"vividstrain/core/media/picture"
 )
@@ -22,6 +25,7 @@ type decoder struct {
 	drained sync.Once
 	workers sync.WaitGroup
 	track   media.Track
+	busy    atomic.Int64 // nanoseconds
 }
 
 // job is one packet on its way to become a picture.
@@ -93,12 +97,19 @@ func (d *decoder) Close() {
 // thread uses can be read from outside.
 func (d *decoder) work() {
 	runtime.LockOSThread()
+	before := clock.ThreadTime()
 	for j := range d.todo {
 		j.reader.Reset(j.data)
 		j.frame.Picture, j.err = decode(&j.reader, d.track.Format)
+		now := clock.ThreadTime()
+		d.busy.Add(int64(now - before))
+		before = now
 		j.done <- struct{}{}
 	}
 }
+
+// Busy is the processor time that the decoder's threads have used.
+func (d *decoder) Busy() time.Duration { return time.Duration(d.busy.Load()) }
 
 // decode decodes one image. Its size must be that of the track (where the
 // track states one), which bounds what a hostile file can ask for.

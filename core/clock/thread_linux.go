@@ -1,4 +1,4 @@
-package sense
+package clock
 
 import (
 	"time"
@@ -6,8 +6,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// threadTime is the processor time that the calling thread has used.
-func threadTime() time.Duration {
+// ThreadTime is the processor time that the calling thread has used.
+func ThreadTime() time.Duration {
 	var t unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_THREAD_CPUTIME_ID, &t) != nil {
 		return 0

@@ -1,0 +1,11 @@
+//go:build !linux
+
+package clock
+
+import "time"
+
+var start = time.Now()
+
+// ThreadTime is the time that has passed: no less than the processor time of
+// the calling thread.
+func ThreadTime() time.Duration { return time.Since(start) }

@@ -1,0 +1,288 @@
+package tally
+
+import (
+	"math"
+	"time"
+)
+
+// ViewerConfig says how a viewer plays what arrives.
+type ViewerConfig struct {
+	Start time.Duration // lead at which playing begins, and goes on after a stall
+	Bound time.Duration // lead at which nothing more is fetched
+	Spans []Span
+}
+
+// The usual viewer starts at two seconds of lead and fetches half a minute ahead.
+const (
+	ViewerStart = 2 * time.Second
+	ViewerBound = 30 * time.Second
+)
+
+// Viewer keeps the account of media that arrive ahead of their playing. Its
+// media clock runs while there is something to play and stands while there is
+// not. Times are since the order to play; they never fall. The spans' zero is the
+// first picture.
+type Viewer struct {
+	config ViewerConfig
+
+	now      time.Duration
+	played   time.Duration // position in the media, from the place where it began
+	have     time.Duration // media that have arrived
+	started  time.Duration // when playing began, negative: not yet
+	waiting  time.Duration // since when it waits; negative: it plays
+	fetching time.Duration // since when more is being fetched; negative: it is not
+	ended    bool          // nothing more will come
+	finished bool          // played to the end
+
+	steady   account
+	windows  []window
+	startLag time.Duration
+	jumping  bool // waiting for the first picture behind a jump
+	jumps    []float64
+}
+
+// window is the account of one span.
+type window struct {
+	played, stalled time.Duration
+	missing         int
+	damaged, wrong  int
+}
+
+// account is what the steady window says of arriving.
+type account struct {
+	stalls   int
+	least    time.Duration // lead, negative: not known
+	open     time.Duration // in which what arrived was being fetched
+	received time.Duration // media that arrived
+	piece    time.Duration // of them at last
+}
+
+// NewViewer makes a viewer that has just been told to play.
+func NewViewer(c ViewerConfig) *Viewer {
+	return &Viewer{config: c, started: -1, fetching: -1, windows: make([]window, len(c.Spans)), steady: account{least: -1}}
+}
+
+// Advance brings the account up to now.
+func (v *Viewer) Advance(now time.Duration) {
+	for v.now < now {
+		next := min(now, v.edge())
+		if v.waiting < 0 && v.started >= 0 && !v.finished {
+			next = min(next, v.now+v.have-v.played)
+		}
+		v.step(next)
+	}
+}
+
+// edge is when the span ends that now lies in.
+func (v *Viewer) edge() time.Duration {
+	if i := v.span(); i >= 0 {
+		return v.started + v.config.Spans[i].To
+	}
+	return math.MaxInt64
+}
+
+// span is the index of the span that now lies in, -1 outside.
+func (v *Viewer) span() int {
+	if v.started < 0 {
+		return -1
+	}
+	for i, s := range v.config.Spans {
+		if at := v.now - v.started; at >= s.From && at < s.To {
+			return i
+		}
+	}
+	return -1
+}
+
+// step goes to a time before which nothing happens but playing or waiting.
+func (v *Viewer) step(to time.Duration) {
+	span := v.span()
+	steady := span >= 0 && v.config.Spans[span].Kind == Steady
+	elapsed := to - v.now
+	switch {
+	case v.started < 0 || v.finished:
+	case v.waiting >= 0:
+		if span >= 0 && !v.jumping {
+			v.windows[span].stalled += elapsed
+		}
+	default:
+		v.played += elapsed
+		if span >= 0 {
+			v.windows[span].played += elapsed
+		}
+		if lead := v.have - v.played; steady && (v.steady.least < 0 || lead < v.steady.least) {
+			v.steady.least = lead
+		}
+		if v.played >= v.have {
+			v.dry(to, steady)
+		}
+	}
+	v.now = to
+	if steady && v.span() != span && v.fetching >= 0 {
+		v.overdue()
+	}
+}
+
+// overdue counts what is still under way at the end of the steady window, if at
+// the rate so far it should have arrived.
+func (v *Viewer) overdue() {
+	a := &v.steady
+	flight := v.now - v.fetching
+	if a.received > 0 && flight.Seconds()*a.received.Seconds() < a.piece.Seconds()*a.open.Seconds() {
+		return
+	}
+	a.open += flight
+	if a.received > 0 {
+		a.received += a.piece
+	}
+}
+
+// dry is when everything that has arrived is played.
+func (v *Viewer) dry(now time.Duration, steady bool) {
+	if v.ended {
+		v.finished = true
+		return
+	}
+	v.waiting = now
+	if steady {
+		v.steady.stalls++
+	}
+}
+
+// Fetch says that from now on more media are being fetched.
+func (v *Viewer) Fetch(now time.Duration) {
+	v.Advance(now)
+	v.fetching = now
+}
+
+// Rest says that nothing is being fetched.
+func (v *Viewer) Rest(now time.Duration) {
+	v.Advance(now)
+	v.fetching = -1
+}
+
+// Arrived says that so much media has arrived by now, counted from the place
+// where playing began. It tells whether playing begins with that.
+func (v *Viewer) Arrived(now, until time.Duration) (begins bool) {
+	v.Advance(now)
+	if until > v.have {
+		if i := v.span(); i >= 0 && v.config.Spans[i].Kind == Steady && v.fetching >= 0 {
+			v.steady.piece = until - v.have
+			v.steady.received += v.steady.piece
+			v.steady.open += now - v.fetching
+		}
+		v.have = until
+	}
+	if v.fetching >= 0 {
+		v.fetching = now
+	}
+	return v.resume(now)
+}
+
+// End says that nothing more will come.
+func (v *Viewer) End(now time.Duration) {
+	v.Advance(now)
+	v.ended, v.fetching = true, -1
+	v.resume(now)
+}
+
+// resume plays if there is enough.
+func (v *Viewer) resume(now time.Duration) bool {
+	if v.started >= 0 && v.waiting < 0 || v.have-v.played < v.config.Start && !v.ended || v.have == v.played {
+		return false
+	}
+	if v.started < 0 {
+		v.started, v.startLag = now, now
+	}
+	if v.jumping {
+		v.jumps = append(v.jumps, (now - v.waiting).Seconds())
+		v.jumping = false
+	}
+	v.waiting = -1
+	return true
+}
+
+// Jump goes to another place in the media: what has arrived is thrown away, and
+// media are counted from the new place on.
+func (v *Viewer) Jump(now time.Duration) {
+	v.Advance(now)
+	v.played, v.have, v.waiting = 0, 0, now
+	v.ended, v.finished, v.jumping = false, false, true
+	v.fetching = now
+}
+
+// Missing counts frames that should have been in the media and were not, Damaged
+// those that could not be decoded whole, Wrong those that show something else.
+func (v *Viewer) Missing(frames, damaged, wrong int) {
+	if i := v.span(); i >= 0 {
+		w := &v.windows[i]
+		w.missing, w.damaged, w.wrong = w.missing+frames, w.damaged+damaged, w.wrong+wrong
+	}
+}
+
+// Started is when playing began; false if it has not.
+func (v *Viewer) Started() (time.Duration, bool) { return v.started, v.started >= 0 }
+
+// Lead is how much media is in hand, as of the last call.
+func (v *Viewer) Lead() time.Duration { return v.have - v.played }
+
+// Played and Have are places in the media, as of the last call.
+func (v *Viewer) Played() time.Duration { return v.played }
+
+// Have is how much media has arrived.
+func (v *Viewer) Have() time.Duration { return v.have }
+
+// Waits tells whether there is nothing to play.
+func (v *Viewer) Waits() bool { return v.started < 0 || v.waiting >= 0 }
+
+// Full tells whether nothing more is to be fetched for now.
+func (v *Viewer) Full() bool { return v.Lead() >= v.config.Bound }
+
+// Finished tells whether all was played.
+func (v *Viewer) Finished() bool { return v.finished }
+
+// Finish closes the account. The frames come at a rate of hz.
+func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
+	v.Advance(now)
+	t := Tally{StartDelayS: v.startLag.Seconds(), Buffer: v.buffer()}
+	if v.started < 0 {
+		t.StartDelayS = now.Seconds()
+		t.Buffer.StartDelayS = t.StartDelayS
+	}
+	for i, s := range v.config.Spans {
+		w := v.windows[i]
+		if v.started < 0 || v.now-v.started <= s.From {
+			break
+		}
+		due := int(math.Round(w.played.Seconds() * hz))
+		missing := min(w.missing, due)
+		t.Windows = append(t.Windows, Window{Kind: s.Kind, FromS: s.From.Seconds(), ToS: min(s.To, v.now-v.started).Seconds(),
+			Frames: Frames{Due: due, Shown: due - missing, Dropped: missing, Damaged: w.damaged, Wrong: w.wrong, ShownRate: hz, Speed: 1}})
+	}
+	return t
+}
+
+// buffer is the account of the steady window.
+func (v *Viewer) buffer() *Buffer {
+	b := &Buffer{StartDelayS: v.startLag.Seconds(), Stalls: v.steady.stalls, MinLeadS: max(v.steady.least, 0).Seconds(), JumpDelaysS: v.jumps}
+	for i, s := range v.config.Spans {
+		if s.Kind == Steady {
+			b.StallS += v.windows[i].stalled.Seconds()
+			if b.StallS > 0 {
+				b.Stalls = max(b.Stalls, 1) // it began before
+			}
+		}
+	}
+	if v.steady.open <= 0 || v.steady.received == 0 && v.Full() {
+		b.BuildRate = math.Inf(1) // it was full all the time
+	} else {
+		b.BuildRate = v.steady.received.Seconds() / v.steady.open.Seconds()
+	}
+	if b.BuildRate < 1 && v.started >= 0 {
+		at := v.played.Seconds() + max(0, v.Lead().Seconds())/(1-b.BuildRate)
+		b.StallExpectedAtS = &at
+	}
+	const most = 1000 // JSON has no infinity
+	b.BuildRate = min(b.BuildRate, most)
+	return b
+}
