@@ -44,6 +44,7 @@ func (a *app) climbCommand() *cli.Command {
 			&cli.StringFlag{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Value: string(tally.Drop), Sources: s.sources("late")},
 			&cli.IntFlag{Name: "threads", Usage: "decode each stream on `N` threads", Value: 0, DefaultText: "one for each core", Sources: s.sources("threads")},
 			&cli.IntFlag{Name: "queue", Usage: "decode `N` pictures ahead", Value: 8, Sources: s.sources("queue")},
+			&cli.DurationFlag{Name: "ahead", Usage: "let conversions run at most `TIME` ahead of their viewers", Value: 30 * time.Second, Sources: s.sources("ahead")},
 			&cli.StringFlag{Name: "clips", Usage: "keep clips in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
 			&cli.StringSliceFlag{Name: "criterion", Usage: "judge by `NAME=VALUE`, for example smooth.dropped_pct=0.5"},
 			&cli.Uint64Flag{Name: "seed", Usage: "seed of a simulated device's noise", Value: 1, Sources: s.sources("seed")},
@@ -161,7 +162,7 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 func engineOptions(c *cli.Command) engine.Options {
 	o := engine.Default()
 	o.Refresh, o.Late, o.Clips = c.Float("refresh"), tally.Late(c.String("late")), c.String("clips")
-	o.Threads, o.Queue = c.Int("threads"), c.Int("queue")
+	o.Threads, o.Queue, o.Ahead = c.Int("threads"), c.Int("queue"), c.Duration("ahead")
 	return o
 }
 
@@ -270,6 +271,16 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 }
 
 func playing(e run.Event) string {
+	if n := len(e.Live.Viewers); n > 0 {
+		waiting, least := 0, e.Live.Viewers[0].Lead()
+		for _, v := range e.Live.Viewers {
+			least = min(least, v.Lead())
+			if v.Waits {
+				waiting++
+			}
+		}
+		return fmt.Sprintf("CPU %3.0f %%  %d waiting, least lead %.1f s", e.CPUPct, waiting, least.Seconds())
+	}
 	return fmt.Sprintf("CPU %3.0f %%  %d dropped", e.CPUPct, e.Live.Frames.Dropped)
 }
 

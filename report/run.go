@@ -112,6 +112,12 @@ func (s Style) gaps(d *logbook.Document) string {
 // rungs draws one line for each attempt.
 func (s Style) rungs(d *logbook.Document) string {
 	head := []string{"load", "verdict", "dropped", "freeze", "CPU mean/p95", "memory"}
+	buffered := slices.ContainsFunc(d.Rungs, func(r logbook.Rung) bool {
+		return slices.ContainsFunc(r.Attempts, func(a logbook.Attempt) bool { return a.Buffer != nil })
+	})
+	if buffered {
+		head = []string{"load", "verdict", "start", "stalls", "least lead", "build rate", "CPU", "memory"}
+	}
 	var rows [][]string
 	for _, r := range d.Rungs {
 		for i, a := range r.Attempts {
@@ -119,13 +125,34 @@ func (s Style) rungs(d *logbook.Document) string {
 			if i > 0 {
 				name = s.Faint("  once more")
 			}
-			rows = append(rows, append([]string{name}, s.attempt(a)...))
+			cells := s.attempt(a)
+			if buffered {
+				cells = s.buffered(a)
+			}
+			rows = append(rows, append([]string{name}, cells...))
 		}
 	}
 	if rows == nil {
 		return "No attempt has ended yet.\n"
 	}
-	return s.Table(head, rows, 2, 3, 4, 5)
+	return s.Table(head, rows, 2, 3, 4, 5, 6, 7)
+}
+
+// buffered is the cells of an attempt in a table of those to which media arrive
+// ahead of their playing.
+func (s Style) buffered(a logbook.Attempt) []string {
+	plain := s.attempt(a)
+	cells := []string{plain[0], "-", "-", "-", "-", strings.Split(plain[3], "/")[0], plain[4]}
+	if strings.Contains(plain[3], "/") {
+		cells[5] += " %"
+	}
+	if b := a.Buffer; b != nil && len(a.Windows) > 0 {
+		cells[1], cells[2], cells[3], cells[4] = fmt.Sprintf("%.1f s", b.StartDelayS), "none", fmt.Sprintf("%.1f s", b.MinLeadS), buildRate(b.BuildRate)
+		if b.Stalls > 0 {
+			cells[2] = fmt.Sprintf("%d, %.1f s", b.Stalls, b.StallS)
+		}
+	}
+	return cells
 }
 
 // attempt is the cells of one attempt behind its load.
@@ -154,7 +181,11 @@ func (s Style) attempt(a logbook.Attempt) []string {
 func (s Style) Line(load string, width int, a logbook.Attempt) string {
 	cells := s.attempt(a)
 	line := fmt.Sprintf("%-*s %s", width, load, padded(cells[0], string(a.Verdict), 10))
-	if a.Frames.Due > 0 {
+	switch {
+	case a.Buffer != nil && len(a.Windows) > 0:
+		b := s.buffered(a)
+		line += fmt.Sprintf("  stalls %s, least lead %s, build rate %s, CPU %s", b[2], b[3], b[4], b[5])
+	case a.Frames.Due > 0:
 		line += fmt.Sprintf("  %s dropped, CPU %s", cells[1], cells[3])
 	}
 	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && a.Frames.Due == 0 {

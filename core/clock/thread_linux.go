@@ -14,3 +14,12 @@ func ThreadTime() time.Duration {
 	}
 	return time.Duration(t.Nano())
 }
+
+// ProcessTime is the processor time that this program has used.
+func ProcessTime() time.Duration {
+	var t unix.Timespec
+	if unix.ClockGettime(unix.CLOCK_PROCESS_CPUTIME_ID, &t) != nil {
+		return 0
+	}
+	return time.Duration(t.Nano())
+}

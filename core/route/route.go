@@ -14,17 +14,52 @@ import (
 
 // Plan is one attempt to be made.
 type Plan struct {
-	Load   load.Load
-	Hold   time.Duration // how long to play, settling included
-	Settle time.Duration // how much of it is start-up
+	Loads   []load.Load   // to be put on the device at once
+	Hold    time.Duration // how long to play, settling included
+	Settle  time.Duration // how much of it is start-up
+	Stagger time.Duration // from the start of one stream to that of the next
+	Spread  bool          // streams begin at different places of the film
 }
 
-// Spans are the windows of the attempt.
-func (p Plan) Spans() []tally.Span {
-	if p.Settle <= 0 {
+// Streams is how many streams are played.
+func (p Plan) Streams() (n int) {
+	for _, l := range p.Loads {
+		n += l.Streams
+	}
+	return n
+}
+
+// StreamLoads lists the load of each stream; those of several loads take turns,
+// so that a mix is there from the start.
+func (p Plan) StreamLoads() (list []load.Load) {
+	total := p.Streams()
+	taken := make([]int, len(p.Loads))
+	for len(list) < total {
+		next := 0
+		for i, l := range p.Loads { // the one that is farthest behind its share
+			if taken[i]*p.Loads[next].Streams < taken[next]*l.Streams {
+				next = i
+			}
+		}
+		taken[next]++
+		one := p.Loads[next]
+		one.Streams = 1
+		list = append(list, one)
+	}
+	return list
+}
+
+// Begin is when stream i is to begin after the first one.
+func (p Plan) Begin(i int) time.Duration { return time.Duration(i) * p.Stagger }
+
+// Spans are the windows of stream i: what begins earlier settles for longer, so
+// that all are steady at the same time.
+func (p Plan) Spans(i int) []tally.Span {
+	early := p.Begin(p.Streams()-1) - p.Begin(i)
+	if p.Settle+early <= 0 {
 		return []tally.Span{{Kind: tally.Steady, From: 0, To: p.Hold}}
 	}
-	return []tally.Span{{Kind: tally.Settle, From: 0, To: p.Settle}, {Kind: tally.Steady, From: p.Settle, To: p.Hold}}
+	return []tally.Span{{Kind: tally.Settle, From: 0, To: p.Settle + early}, {Kind: tally.Steady, From: p.Settle + early, To: p.Hold + early}}
 }
 
 // How a device decoded.
@@ -47,6 +82,15 @@ type Result struct {
 type Live struct {
 	Elapsed time.Duration
 	Frames  tally.Frames // due, shown and dropped so far, of all streams
+	Viewers []Viewer     // where media arrive ahead of their playing
+}
+
+// Viewer is how one stream stands whose media arrive ahead of their playing.
+type Viewer struct {
+	Played, Fetched time.Duration // places in the film
+	Film            time.Duration // its length, 0: not known
+	Waits           bool          // there is nothing to play
+	Stalls          int
 }
 
 // Device describes the hardware under test.
@@ -75,4 +119,12 @@ type Route interface {
 	// Play makes one attempt. What the device fails at is in the result;
 	// an error means that the attempt says nothing about the device.
 	Play(ctx context.Context, p Plan, live func(Live)) (Result, error)
+}
+
+// Lead is how much media is in hand.
+func (v Viewer) Lead() time.Duration { return v.Fetched - v.Played }
+
+// ViewerOf says how a viewer stands.
+func ViewerOf(v *tally.Viewer) Viewer {
+	return Viewer{Played: v.Played(), Fetched: v.Have(), Waits: v.Waits(), Stalls: v.Stalls()}
 }

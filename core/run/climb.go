@@ -283,7 +283,7 @@ func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logb
 		return a, err
 	}
 	c.takeSamples()
-	result, err := c.Route.Play(ctx, route.Plan{Load: r.Load, Hold: c.Hold, Settle: c.Settle}, func(live route.Live) {
+	result, err := c.Route.Play(ctx, route.Plan{Loads: []load.Load{r.Load}, Hold: c.Hold, Settle: c.Settle}, func(live route.Live) {
 		e := event
 		e.Kind, e.Live, e.Done, e.Total = Playing, live, int(live.Elapsed.Milliseconds()), int(c.Hold.Milliseconds())
 		c.watch(e)
@@ -314,10 +314,10 @@ func (c *climb) judge(a *logbook.Attempt, result route.Result, pixels float64) {
 		}
 	}
 	for i, t := range result.Streams {
-		grade, reasons := c.Criteria.Judge(t, nil)
+		grade, reasons := c.Criteria.Judge(t)
 		f := t.Steady()
 		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && f.Dropped > a.Frames.Dropped {
-			a.Verdict, a.Reasons, a.Frames, a.Windows, a.StartS = grade, reasons, f, t.Windows, t.StartDelayS
+			a.Verdict, a.Reasons, a.Frames, a.Windows, a.StartS, a.Buffer = grade, reasons, f, t.Windows, t.StartDelayS, t.Buffer
 		}
 		if len(result.Streams) > 1 {
 			a.Streams = append(a.Streams, f)

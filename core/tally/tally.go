@@ -57,11 +57,11 @@ type Window struct {
 
 // Buffer is the account of media that arrived ahead of its playing.
 type Buffer struct {
-	StartDelayS      float64  `json:"start_delay_s"` // from the request to the first picture
-	Stalls           int      `json:"stalls"`
-	StallS           float64  `json:"stall_s"`    // seconds stalled in all
-	MinLeadS         float64  `json:"min_lead_s"` // least media in hand while playing
-	BuildRate        float64  `json:"build_rate"` // media seconds received a second, while not full
+	StartDelayS float64 `json:"start_delay_s"` // from the request to the first picture
+	Stalls      int     `json:"stalls"`
+	StallS      float64 `json:"stall_s"`    // seconds stalled in all
+	MinLeadS    float64 `json:"min_lead_s"` // least media in hand while playing
+	BuildRate   float64 `json:"build_rate"` // media seconds received a second, while not full
 	// StallExpectedAtS is when a longer film would stall, in seconds of the
 	// film; nil where the build rate is 1 or more.
 	StallExpectedAtS *float64  `json:"stall_expected_at_s,omitempty"`

@@ -286,3 +286,6 @@ func (v *Viewer) buffer() *Buffer {
 	b.BuildRate = min(b.BuildRate, most)
 	return b
 }
+
+// Stalls is how often the viewer had to wait in the steady window so far.
+func (v *Viewer) Stalls() int { return v.steady.stalls }

@@ -85,26 +85,29 @@ func (c *Criteria) Set(name string, value float64) error {
 	return fmt.Errorf("unknown criterion %q; of %s there are %s", name, grade, strings.Join(known, ", "))
 }
 
-// Judge grades one stream by its steady window and its buffer, which is nil
-// where no media arrives ahead. The reasons are whole phrases, the worst first.
-func (c Criteria) Judge(t tally.Tally, b *tally.Buffer) (Grade, []string) {
-	f := t.Steady()
+// Judge grades one stream by its steady window and, where media arrive ahead, by
+// its buffer. The reasons are whole phrases, the worst first.
+func (c Criteria) Judge(t tally.Tally) (Grade, []string) {
+	f, b := t.Steady(), t.Buffer
 	start := t.StartDelayS
-	if b != nil {
-		start = b.StartDelayS
-	}
 	switch {
 	case start > c.Marginal.StartDelayS:
 		return Failed, []string{fmt.Sprintf("it did not start within %g s", c.Marginal.StartDelayS)}
 	case f.Wrong > 0:
 		return Failed, []string{fmt.Sprintf("%d of %d frames showed a wrong picture", f.Wrong, f.Due)}
+	case f.Due == 0 && b != nil && b.StallS > 0:
+		return Failed, []string{"it stalled all through the steady window"}
 	case f.Due == 0:
 		return Failed, []string{"no frame was due in the steady window"}
 	case f.Shown == 0:
 		return Failed, []string{fmt.Sprintf("none of the %d frames due was shown", f.Due)}
 	}
 	if broken := c.Smooth.broken(f, b); len(broken) == 0 {
-		return Smooth, []string{fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due)}
+		reasons := []string{fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due)}
+		if b != nil {
+			reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s in hand", b.MinLeadS))
+		}
+		return Smooth, reasons
 	} else if len(c.Marginal.broken(f, b)) == 0 {
 		return Marginal, broken
 	}
@@ -123,8 +126,15 @@ func (l Limits) broken(f tally.Frames, b *tally.Buffer) (reasons []string) {
 	add(f.Freezes > 0 && f.LongestFreezeMS > l.FreezeMS, "a freeze of %.0f ms (allowed %g ms)", f.LongestFreezeMS, l.FreezeMS)
 	add(f.Damaged > 0, "%d of %d frames could not be decoded whole", f.Damaged, f.Due)
 	if b != nil {
-		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%d stalls of %.1f s in all (allowed %d of %g s)", b.Stalls, b.StallS, l.Stalls, l.StallS)
-		add(b.BuildRate < l.BuildRate, "media arrived at %.2f of its duration (allowed %g)", b.BuildRate, l.BuildRate)
+		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%s of %.1f s in all (allowed %d of %g s)", stalls(b.Stalls), b.StallS, l.Stalls, l.StallS)
+		add(b.BuildRate < l.BuildRate, "media arrived at %.2f of real time (allowed %g)", b.BuildRate, l.BuildRate)
 	}
 	return reasons
+}
+
+func stalls(n int) string {
+	if n == 1 {
+		return "1 stall"
+	}
+	return fmt.Sprintf("%d stalls", n)
 }

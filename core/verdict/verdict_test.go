@@ -36,12 +36,17 @@ func TestJudge(t *testing.T) {
 		"wrong pictures":              {tally.Frames{Due: 1000, Shown: 1000, Wrong: 1}, nil, Failed, "wrong picture"},
 		"nothing shown":               {tally.Frames{Due: 1000, Dropped: 1000}, nil, Failed, "none of the 1000"},
 		"nothing due":                 {tally.Frames{}, nil, Failed, "no frame was due"},
-		"a film would stall":          {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 0.9}, Choppy, "0.90 of its duration"},
-		"one short stall":             {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 1.2, Stalls: 1, StallS: 0.8}, Marginal, "1 stalls of 0.8 s"},
+		"a film would stall":          {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 0.9}, Choppy, "0.90 of real time"},
+		"one short stall":             {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 1.2, Stalls: 1, StallS: 0.8}, Marginal, "1 stall of 0.8 s"},
+		"stalled all the time":        {tally.Frames{}, &tally.Buffer{Stalls: 1, StallS: 8}, Failed, "stalled all through"},
 		"late start":                  {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 1.2, StartDelayS: 11}, Failed, "within 10 s"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			grade, reasons := Default().Judge(account(c.frames), c.buffer)
+			t1 := account(c.frames)
+			if t1.Buffer = c.buffer; c.buffer != nil {
+				t1.StartDelayS = c.buffer.StartDelayS
+			}
+			grade, reasons := Default().Judge(t1)
 			require.Equal(t, c.want, grade)
 			require.NotEmpty(t, reasons)
 			require.Contains(t, reasons[0], c.reason)
@@ -58,7 +63,7 @@ func TestSet(t *testing.T) {
 	require.ErrorContains(t, c.Set("smooth.frames", 5), "dropped_pct")
 	require.ErrorContains(t, c.Set("perfect.speed", 5), "smooth.")
 	require.Error(t, c.Set("smooth.speed", -1))
-	grade, _ := c.Judge(account(tally.Frames{Due: 100, Shown: 96, Dropped: 4}), nil)
+	grade, _ := c.Judge(account(tally.Frames{Due: 100, Shown: 96, Dropped: 4}))
 	require.Equal(t, Smooth, grade)
 }
 

@@ -66,7 +66,7 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 		}
 		t, form, err := SoundForm(s, r.file.byteStream, r.target.ByteStream, func() (media.Packet, error) { return r.first(ctx, i) })
 		if err == nil {
-			_, err = r.target.Create(discard{}, []media.Track{t}, 0)
+			_, err = r.target.Create(Discard{}, []media.Track{t}, 0)
 		}
 		if err != nil {
 			r.left = append(r.left, s.Codec)
@@ -257,8 +257,8 @@ func (r *rewrap) write(m media.Muxer, p *media.Packet) error {
 	return m.WritePacket(before)
 }
 
-// discard takes what is written and forgets it.
-type discard struct{}
+// Discard takes what is written and forgets it.
+type Discard struct{}
 
-func (discard) Write(p []byte) (int, error)             { return len(p), nil }
-func (discard) Seek(offset int64, _ int) (int64, error) { return offset, nil }
+func (Discard) Write(p []byte) (int, error)             { return len(p), nil }
+func (Discard) Seek(offset int64, _ int) (int64, error) { return offset, nil }

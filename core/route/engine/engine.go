@@ -17,6 +17,7 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 
 	"vividstrain/core/clock"
+	"vividstrain/core/convert"
 	"vividstrain/core/load"
 	"vividstrain/core/media/build"
 	"vividstrain/core/media/formats"
@@ -27,17 +28,18 @@ import (
 
 // Options are the settings of the route.
 type Options struct {
-	Threads     int        // decoding threads a stream, 0: one for each core
-	Queue       int        // pictures decoded ahead, at least 1
-	Refresh     float64    // Hz of the virtual display
-	Late        tally.Late // what happens to late frames
-	Clips       string     // folder of clips, missing ones are built there
-	ClipSeconds float64    // length of the clips that are built
+	Threads     int           // decoding threads a stream, 0: one for each core
+	Queue       int           // pictures decoded ahead, at least 1
+	Refresh     float64       // Hz of the virtual display
+	Late        tally.Late    // what happens to late frames
+	Clips       string        // folder of clips, missing ones are built there
+	ClipSeconds float64       // length of the clips that are built
+	Ahead       time.Duration // how far a conversion may run ahead of its viewer
 }
 
 // Default returns the usual settings, without the folder of clips.
 func Default() Options {
-	return Options{Threads: runtime.NumCPU(), Queue: 8, Refresh: 60, Late: tally.Drop, ClipSeconds: 5}
+	return Options{Threads: runtime.NumCPU(), Queue: 8, Refresh: 60, Late: tally.Drop, ClipSeconds: 5, Ahead: tally.ViewerBound}
 }
 
 // Engine is the route.
@@ -60,6 +62,8 @@ func New(o Options) (*Engine, error) {
 		return nil, fmt.Errorf("the number of threads must be 0 to 1024, not %d", o.Threads)
 	case o.Queue < 1 || o.Queue > 64:
 		return nil, fmt.Errorf("the decode-ahead queue must be 1 to 64 pictures, not %d", o.Queue)
+	case o.Ahead < tally.ViewerStart || o.Ahead > time.Hour:
+		return nil, fmt.Errorf("a conversion may run %s to 1h ahead, not %s", tally.ViewerStart, o.Ahead)
 	}
 	if o.Threads == 0 {
 		o.Threads = runtime.NumCPU()
@@ -79,6 +83,7 @@ func (e *Engine) Options() map[string]string {
 		"queue":      strconv.Itoa(e.options.Queue),
 		"refresh_hz": strconv.FormatFloat(e.options.Refresh, 'g', -1, 64),
 		"late":       string(e.options.Late),
+		"ahead_s":    strconv.FormatFloat(e.options.Ahead.Seconds(), 'g', -1, 64),
 	}
 }
 
@@ -106,7 +111,9 @@ func (e *Engine) Sources() []sense.Source { return e.sources }
 // Check tells whether clips of this load can be made and played here.
 func (*Engine) Check(l load.Load) error {
 	if l.Goal != nil {
-		return fmt.Errorf("load line %q: the engine plays as is; it does not convert", l)
+		if err := convert.CheckGoal(*l.Goal); err != nil {
+			return fmt.Errorf("load line %q: %w", l, err)
+		}
 	}
 	if l.File != "" {
 		if _, err := formats.Codec(l.Codec); err != nil {
@@ -136,63 +143,96 @@ func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, t
 	return err
 }
 
-// Play plays the load's clip, again and again until the time is over, in as
-// many streams as the load says.
+// stream is one stream as it is played.
+type stream interface {
+	// play plays to the end of the stream's windows and closes it.
+	play(ctx context.Context) error
+	// close closes a stream that was not played.
+	close()
+	// live adds how it stands.
+	live(l *route.Live)
+	// result is its account, and when playing began.
+	result() (tally.Tally, time.Time)
+}
+
+// Play plays the loads' clips, again and again until the time is over, or
+// converts them for virtual viewers.
 func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	result := route.Result{Decode: route.Software}
-	film, err := e.film(ctx, p.Load)
-	if err != nil {
-		return result, err
-	}
-	players := make([]*player, p.Load.Streams)
-	for i := range players {
-		if players[i], err = e.open(film, p); err != nil {
-			for _, opened := range players[:i] {
+	var streams []stream
+	for i, l := range p.StreamLoads() {
+		s, err := e.open(ctx, l, p, i)
+		if err != nil {
+			for _, opened := range streams {
 				opened.close()
 			}
 			return result, err
 		}
+		streams = append(streams, s)
 	}
-	return playAll(ctx, players, live, result)
+	return playAll(ctx, p, streams, live, result)
 }
 
-// open opens one stream of the film.
-func (e *Engine) open(film *film, p route.Plan) (*player, error) {
+// open opens stream i of a plan.
+func (e *Engine) open(ctx context.Context, l load.Load, p route.Plan, i int) (stream, error) {
+	film, err := e.film(ctx, l)
+	if err != nil {
+		return nil, err
+	}
 	file, err := formats.Open(film.path)
 	if err != nil {
 		return nil, err
 	}
-	s, err := film.stream(file, e.options.Threads)
+	var s stream
+	if l.Goal != nil {
+		s, err = e.openConversion(ctx, file, l, p, i)
+	} else {
+		s, err = e.openPlayer(file, film, p, i)
+	}
 	if err != nil {
 		file.Close()
 		return nil, fmt.Errorf("%s: %w", film.path, err)
 	}
+	return s, nil
+}
+
+// openPlayer opens a stream that is played as it is.
+func (e *Engine) openPlayer(file *formats.File, film *film, p route.Plan, i int) (stream, error) {
+	s, err := film.source(file, e.options.Threads)
+	if err != nil {
+		return nil, err
+	}
 	return newPlayer(s, tally.ScreenConfig{
-		Refresh: e.options.Refresh, Late: e.options.Late, Spans: p.Spans(), Frames: film.timeline,
+		Refresh: e.options.Refresh, Late: e.options.Late, Spans: p.Spans(i), Frames: film.timeline,
 	}, e.options.Queue), nil
 }
 
 // playAll plays all streams at once and gathers their accounts.
-func playAll(ctx context.Context, players []*player, live func(route.Live), result route.Result) (route.Result, error) {
+func playAll(ctx context.Context, p route.Plan, streams []stream, live func(route.Live), result route.Result) (route.Result, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ordered := time.Now()
 	stop := clock.Real{}.Every(250*time.Millisecond, func(now time.Time) {
-		var sum tally.Frames
-		for _, p := range players {
-			f := p.sum()
-			sum.Due, sum.Shown, sum.Dropped = sum.Due+f.Due, sum.Shown+f.Shown, sum.Dropped+f.Dropped
+		l := route.Live{Elapsed: now.Sub(ordered)}
+		for _, s := range streams {
+			s.live(&l)
 		}
-		live(route.Live{Elapsed: now.Sub(ordered), Frames: sum})
+		live(l)
 	})
 	defer stop()
-	errs := make([]error, len(players))
+	errs := make([]error, len(streams))
 	var wait sync.WaitGroup
-	for i, p := range players {
-		wait.Go(func() { errs[i] = p.play(ctx) })
+	for i, s := range streams {
+		wait.Go(func() {
+			if errs[i] = (clock.Real{}).Sleep(ctx, p.Begin(i)); errs[i] != nil {
+				s.close()
+				return
+			}
+			errs[i] = s.play(ctx)
+		})
 	}
 	wait.Wait()
-	for i, p := range players {
+	for i, s := range streams {
 		if errs[i] != nil {
 			if ctx.Err() != nil {
 				return result, ctx.Err()
@@ -200,10 +240,11 @@ func playAll(ctx context.Context, players []*player, live func(route.Live), resu
 			result.Failure = errs[i].Error()
 			continue
 		}
-		if p.began.After(result.Began) {
-			result.Began = p.began
+		account, began := s.result()
+		if began = began.Add(p.Begin(len(streams)-1) - p.Begin(i)); began.After(result.Began) || len(result.Streams) == 0 {
+			result.Began = began
 		}
-		result.Streams = append(result.Streams, p.account)
+		result.Streams = append(result.Streams, account)
 	}
 	return result, nil
 }

@@ -32,8 +32,8 @@ type film struct {
 	number func(*picture.Picture) (int, bool)
 }
 
-// stream is what a player plays.
-type stream struct {
+// source is what a player plays.
+type source struct {
 	packets   media.Demuxer
 	video     int // index of the track
 	decoder   media.Decoder
@@ -191,8 +191,8 @@ func listed(times []int64, lasts, scale int64) (*film, error) {
 	}}, nil
 }
 
-// stream makes a decoder for the film's video in an open file.
-func (f *film) stream(file *formats.File, threads int) (s stream, err error) {
+// source makes a decoder for the film's video in an open file.
+func (f *film) source(file *formats.File, threads int) (s source, err error) {
 	if s.video, err = file.Video(); err != nil {
 		return s, err
 	}

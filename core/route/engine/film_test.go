@@ -36,7 +36,7 @@ func TestPlaysAFile(t *testing.T) {
 	l.File = "../../media/h264/testdata/main-cabac-temporal.264" // 18 frames
 	require.NoError(t, e.Check(l))
 	require.NoError(t, e.Prepare(t.Context(), l, nil))
-	result, err := e.Play(t.Context(), route.Plan{Load: l, Hold: 2 * time.Second}, func(route.Live) {})
+	result, err := e.Play(t.Context(), route.Plan{Loads: []load.Load{l}, Hold: 2 * time.Second}, func(route.Live) {})
 	require.NoError(t, err)
 	require.Empty(t, result.Failure)
 	f := result.Streams[0].Steady()
@@ -52,7 +52,7 @@ func TestOnlyPicturesThatNoneNeedsAreLeftOut(t *testing.T) {
 	f, err := scan(t.Context(), file)
 	require.NoError(t, err)
 	require.NoError(t, file.Rewind())
-	s, err := f.stream(file, 1)
+	s, err := f.source(file, 1)
 	require.NoError(t, err)
 	s.decoder.Close()
 	require.False(t, s.droppable([]byte{0, 0, 0, 1, 0x65, 0x88}), "an IDR picture")

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"vividstrain/core/media"
+	"vividstrain/core/route"
 	"vividstrain/core/tally"
 )
 
@@ -22,7 +23,7 @@ const longAgo = -time.Hour
 // player plays one stream. Three goroutines work on it: one feeds packets to
 // the decoder, one takes pictures from it into a bounded queue, one shows them.
 type player struct {
-	stream
+	source
 	queue chan struct{} // a token for each place in the queue that is free
 	full  chan struct{} // closed when playing can begin
 
@@ -34,8 +35,8 @@ type player struct {
 	onScreen media.Frame
 }
 
-func newPlayer(s stream, c tally.ScreenConfig, queue int) *player {
-	p := &player{stream: s, screen: tally.NewScreen(c), queue: make(chan struct{}, queue),
+func newPlayer(s source, c tally.ScreenConfig, queue int) *player {
+	p := &player{source: s, screen: tally.NewScreen(c), queue: make(chan struct{}, queue),
 		full: make(chan struct{}), waiting: make([]media.Frame, 0, queue)}
 	for range queue {
 		p.queue <- struct{}{}
@@ -248,9 +249,12 @@ func (p *player) refresh() {
 	}
 }
 
-// sum is the account so far.
-func (p *player) sum() tally.Frames {
+// live adds the account so far.
+func (p *player) live(l *route.Live) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	return p.screen.Sum()
+	f := p.screen.Sum()
+	l.Frames.Due, l.Frames.Shown, l.Frames.Dropped = l.Frames.Due+f.Due, l.Frames.Shown+f.Shown, l.Frames.Dropped+f.Dropped
 }
+
+func (p *player) result() (tally.Tally, time.Time) { return p.account, p.began }

@@ -10,6 +10,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/route"
@@ -73,7 +74,7 @@ const testQueue = 4
 // playing plays length of a film of 60 s at 25 frames a second on a screen of
 // 100 Hz through a decoder.
 func playing(d media.Decoder, late tally.Late, length time.Duration, number func(*picture.Picture) (int, bool)) *player {
-	return newPlayer(stream{
+	return newPlayer(source{
 		packets: &reel{frames: 1500}, decoder: d, closeFile: func() error { return nil },
 		place: func(pts int64) int64 { return pts }, frames: 1500, number: number,
 	}, tally.ScreenConfig{Refresh: 100, Late: late, Frames: tally.Constant{Num: 25, Den: 1},
@@ -174,17 +175,17 @@ func TestStopsWhenToldTo(t *testing.T) {
 
 func TestSeveralStreams(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		players := []*player{
+		players := []stream{
 			playing(newSleeper(nil), tally.Drop, 10*time.Second, nil),
 			playing(newSleeper(map[int64]time.Duration{60: 505 * time.Millisecond}), tally.Drop, 10*time.Second, nil),
 		}
 		calls := 0
-		result, err := playAll(t.Context(), players, func(l route.Live) { calls++ }, route.Result{})
+		result, err := playAll(t.Context(), route.Plan{Stagger: 3 * time.Second, Loads: []load.Load{{Streams: 2}}}, players, func(l route.Live) { calls++ }, route.Result{})
 		require.NoError(t, err)
 		require.Len(t, result.Streams, 2)
 		require.Zero(t, result.Streams[0].Steady().Dropped)
 		require.Positive(t, result.Streams[1].Steady().Dropped)
-		require.InDelta(t, 40, calls, 2)
+		require.InDelta(t, 52, calls, 2)
 	})
 }
 

@@ -78,22 +78,25 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 
 // admit opens the streams, or tells why the device does not.
 func (s *simulation) admit() (failure string, refused bool) {
-	p, f := s.profile, s.plan.Load.Format
-	block := p.block(f)
-	software, known := p.Decode[f.Codec]
-	pictures := int64(p.Memory.Pictures) * int64(f.Width) * int64(f.Height) * 3 / 2
-	if f.Depth > 8 {
-		pictures *= 2
-	}
-	for i := range s.plan.Load.Streams {
+	p := s.profile
+	taken := make([]int, len(p.Blocks)) // streams of each block
+	for i, l := range s.plan.StreamLoads() {
+		f := l.Format
+		block := p.block(f)
+		software, known := p.Decode[f.Codec]
+		pictures := int64(p.Memory.Pictures) * int64(f.Width) * int64(f.Height) * 3 / 2
+		if f.Depth > 8 {
+			pictures *= 2
+		}
 		st := &stream{format: f, cost: software, block: -1, started: -1, slots: p.Queue, done: map[int]bool{}, skipped: map[int]bool{}}
-		if block >= 0 && i < p.Blocks[block].Streams {
+		if block >= 0 && taken[block] < p.Blocks[block].Streams {
+			taken[block]++
 			st.cost, st.block = p.Blocks[block].Cost, block
 		} else if !known {
 			return fmt.Sprintf("it refused: it has no decoder for %s %s at %d bits", f.Codec, f.SizeRate(), f.Depth), true
 		}
 		st.screen = tally.NewScreen(tally.ScreenConfig{Refresh: s.options.Refresh, Late: s.options.Late,
-			Frames: tally.Constant{Num: f.Rate.Num, Den: f.Rate.Den}, Spans: s.plan.Spans()})
+			Frames: tally.Constant{Num: f.Rate.Num, Den: f.Rate.Den}, Spans: s.plan.Spans(i)})
 		for range p.Threads {
 			st.threads = append(st.threads, len(s.threads))
 			s.threads = append(s.threads, false)
@@ -101,7 +104,7 @@ func (s *simulation) admit() (failure string, refused bool) {
 		s.streams = append(s.streams, st)
 		if s.memory += p.Memory.PerStream + pictures; s.memory > p.Memory.Total {
 			s.threads = nil
-			return fmt.Sprintf("it ran out of memory at stream %d of %d", i+1, s.plan.Load.Streams), false
+			return fmt.Sprintf("it ran out of memory at stream %d of %d", i+1, s.plan.Streams()), false
 		}
 	}
 	s.meters.threads = make([]float64, len(s.threads))

@@ -43,7 +43,7 @@ func play(t *testing.T, d *Device, line string) (route.Result, sense.Use) {
 		samples = append(samples, s)
 	})
 	defer s.Stop()
-	r, err := d.Play(t.Context(), route.Plan{Load: l, Hold: 21 * time.Second, Settle: time.Second}, func(route.Live) {})
+	r, err := d.Play(t.Context(), route.Plan{Loads: []load.Load{l}, Hold: 21 * time.Second, Settle: time.Second}, func(route.Live) {})
 	require.NoError(t, err)
 	return r, sense.Summarise(samples, from.Add(1250*time.Millisecond), from.Add(time.Hour))
 }

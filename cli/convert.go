@@ -1,0 +1,110 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/convert"
+	"vividstrain/core/load"
+	"vividstrain/core/media/formats"
+	"vividstrain/core/media/h264"
+)
+
+func (a *app) convertCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:      "convert",
+		Usage:     "convert a video file, and say what that takes",
+		ArgsUsage: "FILE",
+		Description: "Decodes, scales, maps HDR to SDR, changes the frame rate and codes anew, with the program's own\n" +
+			"code; sound goes along as it is. Flat out, unless --ahead lets it run only so far ahead of somebody\n" +
+			"who watches: then it also says whether that viewer would have had to wait.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "goal", Aliases: []string{"g"}, Usage: "convert to `GOAL`: a size, a bitrate and perhaps a frame rate, like \"720p 4M\" or \"480p25 1M\""},
+			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the result to `FILE` (mp4, mkv or ts)", DefaultText: "nowhere: only measure"},
+			&cli.IntFlag{Name: "copies", Usage: "convert `N` times at once", Value: 1},
+			&cli.DurationFlag{Name: "ahead", Usage: "run at most `TIME` ahead of a viewer"},
+			&cli.BoolFlag{Name: "flat-out", Usage: "run as fast as it can (the default)"},
+			&cli.StringFlag{Name: "effort", Usage: "code `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
+			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads each", DefaultText: "one for each core, shared by the copies"},
+			jsonFlag(),
+		},
+		Action: a.convert,
+	}, "vividstrain convert film.mp4 --goal \"720p 4M\" --out small.mp4", "vividstrain convert film.mkv --goal \"1080p30 8M\" --copies 4",
+		"vividstrain convert film.mp4 --goal \"480p25 1M\" --ahead 30s")
+}
+
+func (a *app) convert(ctx context.Context, c *cli.Command) error {
+	job, err := conversion(c)
+	if err != nil {
+		return err
+	}
+	progress := a.newProgress()
+	defer progress.close()
+	label := filepath.Base(job.File) + " -> " + job.Order.Goal.String()
+	job.Progress = func(done, total time.Duration) {
+		progress.set(label, int(done.Milliseconds()), int(max(total, done).Milliseconds()), fmt.Sprintf("%.1f s made", done.Seconds()))
+	}
+	report, err := convert.Run(ctx, job)
+	progress.stop()
+	if err != nil {
+		return err
+	}
+	if c.Bool("json") {
+		return a.printJSON(report)
+	}
+	return a.print(a.style(c).Conversion(job, report))
+}
+
+// conversion is the job that the flags ask for.
+func conversion(c *cli.Command) (job convert.Job, err error) {
+	if c.Args().Len() != 1 {
+		return job, usagef("which file? for example: vividstrain convert film.mp4 --goal \"720p 4M\"")
+	}
+	job = convert.Job{File: c.Args().First(), Out: c.String("out"), Copies: c.Int("copies"), Ahead: c.Duration("ahead")}
+	if _, err := os.Stat(job.File); err != nil {
+		return job, usage(err)
+	}
+	if c.String("goal") == "" {
+		return job, usagef("convert to what? for example: --goal \"720p 4M\"")
+	}
+	if job.Order.Goal, err = load.ParseGoal(c.String("goal")); err != nil {
+		return job, usage(err)
+	}
+	if err := convert.CheckGoal(job.Order.Goal); err != nil {
+		return job, usage(err)
+	}
+	switch {
+	case job.Copies < 1 || job.Copies > 1000:
+		return job, usagef("--copies is 1 to 1000, not %d", job.Copies)
+	case c.IsSet("ahead") && (job.Ahead < 2*time.Second || job.Ahead > time.Hour):
+		return job, usagef("--ahead is 2s to 1h, not %s: viewers begin with two seconds in hand", job.Ahead)
+	case c.IsSet("ahead") && c.Bool("flat-out"):
+		return job, usagef("--ahead and --flat-out exclude each other")
+	case c.Int("threads") < 0 || c.Int("threads") > 64:
+		return job, usagef("--threads is 1 to 64, not %d", c.Int("threads"))
+	}
+	if job.Out != "" {
+		if _, err := formats.ContainerFor(job.Out); err != nil {
+			return job, usage(err)
+		}
+	}
+	switch c.String("effort") {
+	case "fast":
+	case "good":
+		job.Order.Effort = h264.Good
+	default:
+		return job, usagef("--effort is fast or good, not %q", c.String("effort"))
+	}
+	threads := c.Int("threads")
+	if threads == 0 {
+		threads = max(1, min(runtime.NumCPU()/job.Copies, 8))
+	}
+	job.Order.Decoders, job.Order.Encoders = threads, threads
+	return job, nil
+}
