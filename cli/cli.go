@@ -134,7 +134,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.demoCommand(), a.climbCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.laddersCommand(),
-			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.schemaCommand(),
+			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.standinCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {

@@ -28,6 +28,9 @@ type Order struct {
 	Effort   h264.Effort
 	Decoders int // decoding threads, 0: one
 	Encoders int // seconds of video that are coded at once, 0: one
+	// From is where in the source to begin, in seconds of its times. It is
+	// to be fed from a key frame before that on.
+	From float64
 	// Gate, if set, is asked before every picture is decoded and coded, and
 	// may wait: so a conversion can be held to a share of the processor.
 	Gate func(ctx context.Context) error

@@ -70,6 +70,10 @@ func (c *Converter) prepare(ctx context.Context, todo chan<- *group) error {
 // take takes the next picture: the one before it is shown up to its time.
 func (p *preparer) take(ctx context.Context, f media.Frame) error {
 	at := float64(f.PTS)/float64(p.in.Timescale) + p.offset
+	if p.last.Picture == nil && at < p.order.From-p.period/2 {
+		f.Release()
+		return nil
+	}
 	if p.last.Picture == nil {
 		p.mu.Lock()
 		p.begins = at

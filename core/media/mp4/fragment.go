@@ -263,6 +263,7 @@ type fragmentWriter struct {
 	pending [][]fragmentSample
 	data    [][]byte
 	count   uint32
+	goes    bool // on from a place in the film: the first packets' times count
 }
 
 // CreateFragmented writes a file in movie fragments, which can be played while
@@ -285,9 +286,22 @@ func CreateFragmented(w io.Writer, tracks []media.Track) (media.Muxer, error) {
 	return m, err
 }
 
+// ContinueFragmented writes a file in movie fragments that begins at the times of
+// its first packets, in the middle of a film.
+func ContinueFragmented(w io.Writer, tracks []media.Track) (media.Muxer, error) {
+	m, err := CreateFragmented(w, tracks)
+	if err == nil {
+		m.(*fragmentWriter).goes = true
+	}
+	return m, err
+}
+
 func (m *fragmentWriter) WritePacket(p *media.Packet) error {
 	if err := checkPacket(p, len(m.tracks)); err != nil {
 		return err
+	}
+	if t := m.tracks[p.Track]; m.goes && t.length == 0 && len(m.pending[p.Track]) == 0 {
+		t.length = max(0, p.DTS)
 	}
 	if p.Track == m.lead && p.Key && len(m.pending[m.lead]) > 0 {
 		if err := m.flush(); err != nil {

@@ -14,9 +14,20 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Serve offers readings as a page in the OpenMetrics text format, to those who
-// send the token as a bearer's. Another computer's Metrics reads it.
+// Page offers readings as a page in the OpenMetrics text format. Another
+// computer's Metrics reads it.
+func Page(latest func() map[string]sense.Sample) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		page := format(latest())
+		w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
+		w.Header().Set(TimeHeader, time.Now().UTC().Format(time.RFC3339Nano))
+		w.Write(page)
+	})
+}
+
+// Serve offers the page to those who send the token as a bearer's.
 func Serve(token string, latest func() map[string]sense.Sample) http.Handler {
+	page := Page(latest)
 	want := sha256.Sum256([]byte("Bearer " + token))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		got := sha256.Sum256([]byte(r.Header.Get("Authorization")))
@@ -29,10 +40,7 @@ func Serve(token string, latest func() map[string]sense.Sample) http.Handler {
 			http.NotFound(w, r)
 			return
 		}
-		page := format(latest())
-		w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
-		w.Header().Set(TimeHeader, time.Now().UTC().Format(time.RFC3339Nano))
-		w.Write(page)
+		page.ServeHTTP(w, r)
 	})
 }
 

@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"runtime"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/box"
+	"vividstrain/core/media"
+)
+
+func (a *app) standinCommand() *cli.Command {
+	return command(&cli.Command{
+		Name:     "standin",
+		Usage:    "be a media server, to learn how one is tested",
+		Commands: []*cli.Command{a.standinServeCommand()},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return usagef("unknown command %q; vividstrain standin --help lists the commands", c.Args().First())
+			}
+			return cli.ShowSubcommandHelp(c)
+		},
+	}, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 0.5 --link 100M")
+}
+
+func (a *app) standinServeCommand() *cli.Command {
+	s := a.settings
+	return command(&cli.Command{
+		Name: "serve", Usage: "hand out clips over HTTP, as they are and converted",
+		Description: "Serves a folder of clips by progressive HTTP, HLS and DASH, and converts them on request, each for\n" +
+			"one viewer: a conversion runs ahead, then waits for its viewer; a jump starts it anew; one that\n" +
+			"nobody asks any more ends. --cores, --memory and --link hold it to less than this computer has,\n" +
+			"and /metrics says what of that is used.",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "clips", Usage: "hand out the films in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
+			&cli.StringFlag{Name: "listen", Usage: "answer at `ADDR`", Value: ":8080"},
+			&cli.FloatFlag{Name: "cores", Usage: "use at most `N` cores, for example 1.5", DefaultText: "all"},
+			&cli.StringFlag{Name: "memory", Usage: "use at most `BYTES` for conversions, for example 600M", DefaultText: "all"},
+			&cli.StringFlag{Name: "link", Usage: "send at most `RATE` bits a second, for example 100M", DefaultText: "as much as goes"},
+			&cli.StringSliceFlag{Name: "refuse", Usage: "do not play films of `FORMAT`, for example \"hevc 10bit\""},
+			&cli.DurationFlag{Name: "ahead", Usage: "let conversions run `TIME` ahead of what is asked for", Value: 30 * time.Second},
+			&cli.DurationFlag{Name: "idle", Usage: "end conversions that nobody asks for `TIME`", Value: time.Minute},
+			&cli.DurationFlag{Name: "segment", Usage: "cut films into segments of `TIME`", Value: 4 * time.Second},
+			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads in each conversion", DefaultText: "one for each core, 4 at most"},
+		},
+		Action: a.serveStandin,
+	}, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 1.5 --memory 600M --link 100M --refuse \"h264 10bit\"")
+}
+
+// amount reads a number with an SI letter; empty is 0.
+func amount(c *cli.Command, name string) (int64, error) {
+	text := c.String(name)
+	if text == "" {
+		return 0, nil
+	}
+	n, err := media.ParseBitrate(text)
+	if err != nil {
+		return 0, usagef("--%s is a number like 600M, not %q", name, text)
+	}
+	return n, nil
+}
+
+func (a *app) serveStandin(ctx context.Context, c *cli.Command) error {
+	if err := noArguments(c); err != nil {
+		return err
+	}
+	o := box.Options{Clips: c.String("clips"), Cores: c.Float("cores"), Refuse: c.StringSlice("refuse"), Threads: c.Int("threads"),
+		Ahead: c.Duration("ahead"), Idle: c.Duration("idle"), Segment: c.Duration("segment"),
+		Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{ReplaceAttr: plainTime}))}
+	if o.Threads == 0 {
+		o.Threads = min(runtime.NumCPU(), 4)
+	}
+	var err error
+	if o.Memory, err = amount(c, "memory"); err != nil {
+		return err
+	}
+	if o.Link, err = amount(c, "link"); err != nil {
+		return err
+	}
+	b, err := box.New(ctx, o)
+	if err != nil {
+		return usage(err)
+	}
+	defer b.Close()
+	listener, err := net.Listen("tcp", c.String("listen"))
+	if err != nil {
+		return usagef("--listen: %w", err)
+	}
+	fmt.Fprintf(a.err, "serving %s at http://%s/; Ctrl-C ends it\n", o.Clips, readable(listener.Addr()))
+	server := &http.Server{Handler: b, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
+	context.AfterFunc(ctx, func() { server.Close() })
+	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+// readable is an address that a browser on this computer takes.
+func readable(address net.Addr) string {
+	if tcp, ok := address.(*net.TCPAddr); ok && tcp.IP.IsUnspecified() {
+		return fmt.Sprintf("localhost:%d", tcp.Port)
+	}
+	return address.String()
+}
+
+// plainTime shortens the time of a line of the log.
+func plainTime(_ []string, attr slog.Attr) slog.Attr {
+	if attr.Key == slog.TimeKey {
+		return slog.String(slog.TimeKey, attr.Value.Time().Format(time.TimeOnly))
+	}
+	return attr
+}
