@@ -16,6 +16,7 @@ import (
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
+	"vividstrain/core/route/server"
 	"vividstrain/core/route/standin"
 	"vividstrain/core/run"
 	"vividstrain/core/tally"
@@ -32,7 +33,8 @@ func (a *app) climbCommand() *cli.Command {
 		Description: "Plays rung after rung of a ladder, or what is given: load lines, video files, and folders of\n" +
 			"them, each at its place in the order. Goes on until two rungs of a column are not smooth;\n" +
 			"then tries the highest smooth rung and the one above it once more. Without --device this\n" +
-			"computer plays; clips that are missing are made first.",
+			"computer plays; clips that are missing are made first. With --url virtual viewers fetch films from a\n" +
+			"media server and play them: load lines say what to ask for, or a playlist of variants does.",
 		Flags: append([]cli.Flag{
 			a.ladderFlag(),
 			&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "climb on the simulated device `NAME`, or on the one in a YAML file"},
@@ -50,9 +52,10 @@ func (a *app) climbCommand() *cli.Command {
 			&cli.Uint64Flag{Name: "seed", Usage: "seed of a simulated device's noise", Value: 1, Sources: s.sources("seed")},
 			&cli.BoolFlag{Name: "resume", Usage: "go on with the newest run, which was interrupted"},
 			jsonFlag(),
-		}, a.sensorFlags()...),
+		}, append(a.serverFlags(), a.sensorFlags()...)...),
 		Action: a.climb,
-	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb films/ --hold 5s", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"")
+	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb films/ --hold 5s", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
+		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 1080p30 12M\" \"h264 1080p30 12M -> 720p 4M\"")
 }
 
 func (a *app) climb(ctx context.Context, c *cli.Command) error {
@@ -136,7 +139,15 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 		fallback = "lounge"
 	}
 	skipped := func(err error) { progress.line("skipped " + err.Error()) }
-	if config.Ladder, err = given(ctx, c, fallback, skipped); err != nil {
+	if config.Route, err = a.route(c, c.String("device"), engineOptions(c)); err != nil {
+		return nil, err
+	}
+	if r, ok := config.Route.(*server.Server); ok && !c.Args().Present() && !c.IsSet("ladder") {
+		config.Ladder, err = offered(ctx, c, r)
+	} else {
+		config.Ladder, err = given(ctx, c, fallback, skipped)
+	}
+	if err != nil {
 		return nil, err
 	}
 	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
@@ -150,9 +161,6 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 		config.Settle = config.Hold / 4
 	}
 	config.All = c.Bool("all")
-	if config.Route, err = a.route(c, c.String("device"), engineOptions(c)); err != nil {
-		return nil, err
-	}
 	if err := config.Check(); err != nil {
 		return nil, usage(err)
 	}
@@ -166,9 +174,16 @@ func engineOptions(c *cli.Command) engine.Options {
 	return o
 }
 
-// route is the way to this computer, or to a simulated device if one is named.
+// route is the way that the flags choose: to this computer, a media server, or
+// the simulated device that is named.
 func (a *app) route(c *cli.Command, device string, o engine.Options) (route.Route, error) {
-	if device == "" {
+	word, err := routeWord(c)
+	switch {
+	case err != nil:
+		return nil, err
+	case word == "server":
+		return a.serverRoute(c)
+	case device == "":
 		r, err := engine.New(o)
 		if err != nil {
 			return nil, usage(err)

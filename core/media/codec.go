@@ -87,6 +87,14 @@ type Demuxer interface {
 	Rewind() error
 }
 
+// Seeker is a Demuxer that can go to another place without reading what lies
+// between.
+type Seeker interface {
+	// SeekTo goes to the last key frame of a track that is not shown behind
+	// a time in the track's units.
+	SeekTo(track int, pts int64) error
+}
+
 // Muxer writes a file. Close completes it; a file that was not closed is not
 // whole.
 type Muxer interface {

@@ -60,6 +60,11 @@ const (
 	NetLink     = "net_link_pct" // of the link's speed, in the busier direction
 	NetDrops    = "net_drop_hz"  // packets lost here
 	WallPower   = "wall_power_w" // at the socket
+
+	ViewerLag    = "viewer_lag_ms"       // by how much our own viewers woke up too late, at worst
+	ViewerCPU    = "viewer_cpu_pct"      // that our own viewers take, 100: one core
+	ViewerCores  = "viewer_cores"        // that they may use
+	ViewerUnread = "viewer_unread_bytes" // that have arrived and that our own side has not taken yet
 )
 
 // units are the endings of quantities and how their unit is printed.

@@ -73,6 +73,20 @@ type Tally struct {
 	StartDelayS float64  `json:"start_delay_s"` // from the order to play to the first picture
 	Windows     []Window `json:"windows"`
 	Buffer      *Buffer  `json:"buffer,omitempty"` // nil where no media arrive ahead
+	// Delivered is what a server sent, nil where there is none.
+	Delivered *Delivered `json:"delivered,omitempty"`
+}
+
+// Delivered says what a server sent for a stream.
+type Delivered struct {
+	Treatment string   `json:"treatment"` // "as-is", "converted" or "not what was asked"
+	Format    string   `json:"format"`    // as in a load line, without its bitrate
+	Bitrate   float64  `json:"bitrate_bps"`
+	Bytes     int64    `json:"bytes"`
+	Pieces    int      `json:"pieces"`          // segments, or 0 for a film in one piece
+	Checked   int      `json:"checked"`         // of them looked through
+	Decoded   int      `json:"decoded"`         // of them decoded
+	Notes     []string `json:"notes,omitempty"` // what was odd about them
 }
 
 // Steady is the account of the first window of that kind.

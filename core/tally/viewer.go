@@ -289,3 +289,9 @@ func (v *Viewer) buffer() *Buffer {
 
 // Stalls is how often the viewer had to wait in the steady window so far.
 func (v *Viewer) Stalls() int { return v.steady.stalls }
+
+// Jumps is how many jumps have led to a picture so far.
+func (v *Viewer) Jumps() int { return len(v.jumps) }
+
+// Jumping tells whether the first picture behind a jump is waited for.
+func (v *Viewer) Jumping() bool { return v.jumping }

@@ -22,6 +22,7 @@ const (
 	Network   Limiter = "network"
 	Heat      Limiter = "heat"
 	Power     Limiter = "power"
+	Viewer    Limiter = "viewer"  // our own measuring side
 	Refused   Limiter = "refused" // the device gave up while it was idle
 	Unknown   Limiter = "unknown"
 )
@@ -42,11 +43,13 @@ type rule struct {
 	free func(use sense.Use) (pct float64, known bool)
 }
 
-// rules are asked in this order; the first that fires names the limiter. Heat
-// comes first, because a slowed-down device also looks busy; the processor's
+// rules are asked in this order; the first that fires names the limiter. If our
+// own side is late, nothing is known of the device. Heat comes before the rest of
+// it, because a slowed-down device also looks busy; the processor's
 // rules come before those of disk and link, which a busy program may well fill
 // on the way.
 var rules = []rule{
+	{Viewer, viewerRanOut, viewerFree},
 	{Heat, heatRanOut, freeOf(sense.CPU)},
 	{Power, powerRanOut, freeOf(sense.CPU)},
 	{Memory, memoryRanOut, memoryFree},
@@ -79,6 +82,33 @@ func Headroom(l Limiter, use sense.Use) (pct float64, known bool) {
 		}
 	}
 	return 0, false
+}
+
+// viewerRanOut: viewers wake up late all the time, or take all that they may of
+// this computer.
+func viewerRanOut(w Window) string {
+	cpu, cores, lag := w.Use[sense.ViewerCPU], w.Use[sense.ViewerCores], w.Use[sense.ViewerLag]
+	unread := ""
+	if u := w.Use[sense.ViewerUnread]; u.Mean >= 64<<10 {
+		unread = fmt.Sprintf(", and %.0f kB that had arrived were not taken yet", u.Mean/1e3)
+	}
+	switch {
+	case cores.Mean > 0 && cpu.Mean >= 90*cores.Mean:
+		return fmt.Sprintf("our own viewers take %.0f %% of a core of the %.0f %% that this computer has", cpu.Mean, 100*cores.Mean) + unread
+	case lag.Mean >= 50:
+		return fmt.Sprintf("our own viewers woke up too late, by %.0f ms on average", lag.Mean) + unread
+	}
+	return ""
+}
+
+// viewerFree is what the viewers leave free of this computer.
+func viewerFree(use sense.Use) (float64, bool) {
+	cpu, known := use[sense.ViewerCPU]
+	cores := use[sense.ViewerCores]
+	if !known || cores.Mean <= 0 {
+		return 0, false
+	}
+	return max(0, 100-cpu.P95/cores.Mean), true
 }
 
 // warm is the temperature in degrees under which a clock that is slower than

@@ -112,7 +112,7 @@ type File struct {
 	Size       int64 // bytes
 	byteStream bool
 	timed      bool
-	file       *os.File
+	close      func() error
 }
 
 // Open opens the file at path with the container that its first bytes show.
@@ -126,6 +126,7 @@ func Open(path string) (*File, error) {
 		file.Close()
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
+	f.close = file.Close
 	return f, nil
 }
 
@@ -141,15 +142,21 @@ func open(file *os.File) (*File, error) {
 	case info.Size() == 0:
 		return nil, errors.New("the file is empty")
 	}
-	head := make([]byte, media.SniffLen)
+	return Read(file, info.Size())
+}
+
+// Read reads a file of size bytes from wherever it is. Where the size is not
+// known it may be too large, as long as reading ends with io.EOF.
+func Read(file io.ReaderAt, size int64) (*File, error) {
+	head := make([]byte, min(media.SniffLen, size))
 	n, err := file.ReadAt(head, 0)
 	if err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
 	for _, c := range containers {
 		if c.Match(head[:n]) {
-			d, err := c.Open(file, info.Size())
-			return &File{Demuxer: d, Container: c.Name, Size: info.Size(), byteStream: c.ByteStream, timed: !c.Untimed, file: file}, err
+			d, err := c.Open(file, size)
+			return &File{Demuxer: d, Container: c.Name, Size: size, byteStream: c.ByteStream, timed: !c.Untimed, close: func() error { return nil }}, err
 		}
 	}
 	var known []string
@@ -167,7 +174,7 @@ func (f *File) ByteStream() bool { return f.byteStream }
 func (f *File) Timed() bool { return f.timed }
 
 // Close closes the file.
-func (f *File) Close() error { return f.file.Close() }
+func (f *File) Close() error { return f.close() }
 
 // Video returns the index of the first video track.
 func (f *File) Video() (int, error) {

@@ -169,6 +169,42 @@ func (d *reader) Rewind() error {
 	return nil
 }
 
+// SeekTo goes to the last key frame of a track that is not shown behind a time.
+// Of files in fragments it is not known where they are.
+func (d *reader) SeekTo(track int, pts int64) error {
+	if d.fragments != nil {
+		return &media.UnsupportedError{Format: "mp4", What: "going to a place in a file in fragments"}
+	}
+	if err := d.Rewind(); err != nil {
+		return err
+	}
+	key := d.ahead[track].offset
+	for !d.ended[track] {
+		p := d.ahead[track].Packet
+		d.edits[track].apply(&p)
+		if p.DTS > pts {
+			break
+		}
+		if p.Key && p.PTS <= pts {
+			key = d.ahead[track].offset
+		}
+		if err := d.advance(track); err != nil {
+			return err
+		}
+	}
+	if err := d.Rewind(); err != nil {
+		return err
+	}
+	for i := range d.tables {
+		for !d.ended[i] && d.ahead[i].offset < key {
+			if err := d.advance(i); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // advance looks up the next sample of track i.
 func (d *reader) advance(i int) (err error) {
 	d.ahead[i], err = d.tables[i].next()

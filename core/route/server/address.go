@@ -1,0 +1,84 @@
+package server
+
+import (
+	"fmt"
+	"net/url"
+	"os"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"vividstrain/core/load"
+)
+
+// Fill puts a load into an address: {clip} is the load line of the source as it
+// stands in the names of clips, {goal} the goal with dashes or "as-is", {codec},
+// {width}, {height}, {rate}, {depth} and {kbps} are of what is asked for.
+func Fill(address string, l load.Load) string {
+	if !strings.Contains(address, "{") {
+		return address
+	}
+	f, converted := wanted(l)
+	goal := "as-is"
+	if converted {
+		goal = strings.ReplaceAll(l.Goal.String(), " ", "-")
+	}
+	rate := ""
+	if f.Rate.Den > 0 {
+		rate = f.Rate.String()
+	}
+	source := load.Load{Format: l.Format, Streams: 1}
+	clip := ""
+	if source.Rate.Den > 0 {
+		clip = strings.NewReplacer(" ", "-", ":", "").Replace(source.String())
+	}
+	return strings.NewReplacer("{clip}", url.PathEscape(clip), "{goal}", goal, "{codec}", f.Codec,
+		"{width}", strconv.Itoa(f.Width), "{height}", strconv.Itoa(f.Height), "{rate}", rate,
+		"{depth}", strconv.Itoa(f.Depth), "{kbps}", strconv.FormatInt(f.Bitrate/1000, 10)).Replace(address)
+}
+
+// mostEntries bounds a list of addresses.
+const mostEntries = 10000
+
+// ReadList reads a YAML list of load lines and addresses:
+//
+//   - load: h264 1080p30 12M
+//     url: http://box.local:8080/harbour.mp4
+func ReadList(path string) ([]Entry, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	var list []Entry
+	if len(data) > 4<<20 {
+		return nil, fmt.Errorf("%s: it is larger than 4 MB", path)
+	}
+	if err := yaml.Unmarshal(data, &list); err != nil {
+		return nil, fmt.Errorf("%s: it is no list of load lines and addresses (- load: ... url: ...): %w", path, err)
+	}
+	switch {
+	case len(list) == 0:
+		return nil, fmt.Errorf("%s: the list is empty", path)
+	case len(list) > mostEntries:
+		return nil, fmt.Errorf("%s: it has more than %d entries", path, mostEntries)
+	}
+	for i, e := range list {
+		if e.URL == "" || e.Load.Codec == "" {
+			return nil, fmt.Errorf("%s: entry %d lacks its load or its url", path, i+1)
+		}
+	}
+	return list, nil
+}
+
+// credentials in addresses, which must not be shown.
+var (
+	inUser  = regexp.MustCompile(`//[^/@\s]*@`)
+	inQuery = regexp.MustCompile(`(?i)([?&][^=&\s]*(?:token|key|auth|sig|pass|secret|session)[^=&\s]*=)[^&\s"]*`)
+)
+
+// redact takes what may be a secret out of a text with addresses.
+func redact(text string) string {
+	return inQuery.ReplaceAllString(inUser.ReplaceAllString(text, "//"), "${1}...")
+}

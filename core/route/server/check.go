@@ -1,0 +1,185 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"io"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/formats"
+)
+
+// finding is what was found in a piece.
+type finding struct {
+	size int64
+	hash uint64
+
+	track    media.Track
+	lasts    time.Duration // of the pictures in it
+	timed    bool          // its times go on from those of the piece before
+	from, to float64       // seconds
+	missing  int           // frames that are not there
+	damaged  int           // frames that could not be decoded whole
+	decoded  bool
+	odd      string // what is not as the playlist says
+	err      error
+}
+
+// checkName is what a piece is known by.
+type checkName struct {
+	url   string
+	bytes span
+}
+
+// checks are the findings of all viewers: what many fetch is looked through once,
+// and then compared.
+type checks struct {
+	seed  maphash.Seed
+	mu    sync.Mutex
+	known map[checkName]*finding // nil while somebody looks
+	looks sync.Mutex             // one piece is decoded at a time
+}
+
+func newChecks() *checks { return &checks{seed: maphash.MakeSeed(), known: map[checkName]*finding{}} }
+
+// mostKnown bounds the findings that are kept.
+const mostKnown = 1 << 16
+
+// claim gives what is known of a piece; mine says that the caller is to look, and
+// then to put what it found and leave.
+func (c *checks) claim(name checkName) (known *finding, mine bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	known, claimed := c.known[name]
+	if claimed {
+		return known, false
+	}
+	if len(c.known) >= mostKnown {
+		clear(c.known)
+	}
+	c.known[name] = nil
+	return nil, true
+}
+
+func (c *checks) put(name checkName, f *finding) {
+	c.mu.Lock()
+	c.known[name] = f
+	c.mu.Unlock()
+}
+
+// leave gives a claim up that nothing came of.
+func (c *checks) leave(name checkName) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if known, claimed := c.known[name]; claimed && known == nil {
+		delete(c.known, name)
+	}
+}
+
+func (c *checks) forget(name checkName) {
+	c.mu.Lock()
+	delete(c.known, name)
+	c.mu.Unlock()
+}
+
+// examine looks a piece through, and decodes it if its turn has come.
+func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *finding {
+	joined := data
+	if len(head) > 0 {
+		joined = slices.Concat(head, data)
+	}
+	f := &finding{lasts: p.lasts}
+	file, err := formats.Read(bytes.NewReader(joined), int64(len(joined)))
+	if err != nil {
+		f.err = err
+		return f
+	}
+	if f.track, err = formats.Describe(ctx, file); err != nil {
+		f.err = err
+		return f
+	}
+	video, _ := file.Video() // Describe has found it
+	if f.err = f.times(file, video, v.hz); f.err != nil {
+		return f
+	}
+	f.timed = file.Container == "mp4"
+	if off := (f.lasts - p.lasts).Abs(); p.lasts > 0 && off > 200*time.Millisecond && off > p.lasts/10 {
+		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.lasts.Seconds())
+	}
+	if v.random.Float64() < v.server.options.Look {
+		f.look(ctx, v.server.checks, file, video)
+	}
+	return f
+}
+
+// mostFrames bounds the frames of a piece.
+const mostFrames = 1 << 18
+
+// times reads when the frames of a piece are shown.
+func (f *finding) times(file *formats.File, video int, hz float64) error {
+	var times []float64
+	var p media.Packet
+	scale, last := float64(f.track.Timescale), 0.0
+	for {
+		err := file.ReadPacket(&p)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return err
+		}
+		if p.Track != video || p.Hidden || p.PTS == media.NoTime {
+			continue
+		}
+		if times = append(times, float64(p.PTS)/scale); len(times) > mostFrames {
+			return errors.New("it has too many frames")
+		}
+		last = float64(p.Duration) / scale
+	}
+	if len(times) == 0 {
+		return media.ErrNoVideo
+	}
+	slices.Sort(times)
+	period := 1 / hz
+	if r := f.track.Format.Rate; r.Num > 0 {
+		period = 1 / r.Hz()
+	}
+	if last <= 0 || last > 4*period {
+		last = period
+	}
+	for i := 1; i < len(times); i++ {
+		if gap := times[i] - times[i-1]; gap > 1.5*period {
+			f.missing += int(math.Round(gap/period)) - 1
+		}
+	}
+	f.from, f.to = times[0], times[len(times)-1]+last
+	f.lasts = time.Duration(math.Round((f.to - f.from) * 1e9))
+	return nil
+}
+
+// look decodes the piece.
+func (f *finding) look(ctx context.Context, c *checks, file *formats.File, video int) {
+	c.looks.Lock()
+	defer c.looks.Unlock()
+	if err := file.Rewind(); err != nil {
+		f.err = err
+		return
+	}
+	f.decoded = true
+	err := formats.Decode(ctx, file, video, 1, func(frame media.Frame) error {
+		if frame.Damaged {
+			f.damaged++
+		}
+		return nil
+	})
+	if err != nil && ctx.Err() == nil {
+		f.err = err
+	}
+}

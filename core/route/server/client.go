@@ -1,0 +1,226 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"strings"
+	"sync/atomic"
+	"syscall"
+	"time"
+)
+
+// Bounds on what a server may send.
+const (
+	mostPlaylist  = 8 << 20   // bytes
+	mostSegment   = 256 << 20 // bytes
+	mostRedirects = 10
+	mostAnswer    = 200 // characters of an error's answer that are shown
+)
+
+// client fetches for one viewer, which has connections and cookies of its own.
+type client struct {
+	http     *http.Client
+	server   *Server
+	conn     atomic.Pointer[net.TCPConn] // the newest one
+	received atomic.Int64                // bytes
+	login    string                      // from the address
+}
+
+func (s *Server) newClient() *client {
+	c := &client{server: s}
+	jar, _ := cookiejar.New(nil) // never fails without options
+	dialer := net.Dialer{Timeout: 10 * time.Second}
+	c.http = &http.Client{Jar: jar, Transport: &http.Transport{
+		Proxy: http.ProxyFromEnvironment,
+		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
+			conn, err := dialer.DialContext(ctx, network, address)
+			if tcp, ok := conn.(*net.TCPConn); ok {
+				c.conn.Store(tcp)
+			}
+			return conn, err
+		},
+		TLSClientConfig: s.tls.Clone(), TLSHandshakeTimeout: 10 * time.Second, ForceAttemptHTTP2: true,
+		ResponseHeaderTimeout: s.options.Patience, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,
+		DisableCompression: true,
+	}, CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+		if len(via) >= mostRedirects {
+			return fmt.Errorf("it was sent on %d times", mostRedirects)
+		}
+		return nil
+	}}
+	return c
+}
+
+func (c *client) close() { c.http.CloseIdleConnections() }
+
+// FetchError says what was wrong with an address.
+type FetchError struct {
+	URL string
+	Err error
+}
+
+func (e *FetchError) Error() string { return fmt.Sprintf("%s: %s", redact(e.URL), plain(e.Err)) }
+func (e *FetchError) Unwrap() error { return e.Err }
+
+// plain says an error of the network in a few words.
+func plain(err error) string {
+	var wrapped *url.Error
+	if errors.As(err, &wrapped) {
+		err = wrapped.Err
+	}
+	var timeout net.Error
+	switch {
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nothing answers there (connection refused)"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
+		return "the server broke the connection off"
+	case errors.As(err, &timeout) && timeout.Timeout():
+		return "the server did not answer in time"
+	}
+	return redact(err.Error())
+}
+
+// StatusError is an answer that is not what was asked for.
+type StatusError struct {
+	Status int
+	Said   string // the beginning of the answer
+}
+
+func (e *StatusError) Error() string {
+	text := fmt.Sprintf("%d %s", e.Status, http.StatusText(e.Status))
+	if e.Said != "" {
+		text += ": " + e.Said
+	}
+	return text
+}
+
+// forbids tells whether the answer is about the viewer or the address rather
+// than about what the server can do.
+func (e *StatusError) forbids() bool {
+	return e.Status == http.StatusUnauthorized || e.Status == http.StatusForbidden || e.Status == http.StatusNotFound || e.Status == http.StatusBadRequest
+}
+
+// refuses tells whether the server would not even try.
+func (e *StatusError) refuses() bool {
+	return e.Status == http.StatusUnsupportedMediaType || e.Status == http.StatusNotAcceptable || e.Status == http.StatusNotImplemented
+}
+
+// span is a range of bytes; a size of 0 is everything from the offset on.
+type span struct{ offset, size int64 }
+
+// open asks for an address, or a range of it. Errors are of type *FetchError.
+func (c *client) open(ctx context.Context, address string, s span) (*http.Response, error) {
+	fail := func(err error) (*http.Response, error) {
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		return nil, &FetchError{address, err}
+	}
+	r, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
+	if err != nil {
+		return fail(err)
+	}
+	ranged := s.offset > 0 || s.size > 0
+	if s.size > 0 {
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", s.offset, s.offset+s.size-1))
+	} else if ranged {
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", s.offset))
+	}
+	c.identify(r)
+	answer, err := c.http.Do(r)
+	if err != nil {
+		return fail(err)
+	}
+	switch {
+	case answer.StatusCode == http.StatusOK && ranged && s.offset > 0:
+		answer.Body.Close()
+		return fail(errors.New("the server does not hand out parts of files"))
+	case answer.StatusCode == http.StatusOK, answer.StatusCode == http.StatusPartialContent && ranged:
+		return answer, nil
+	}
+	defer answer.Body.Close()
+	head, _ := io.ReadAll(io.LimitReader(answer.Body, 4*mostAnswer)) // what there is
+	said := strings.Join(strings.Fields(string(head)), " ")
+	if strings.HasPrefix(said, "<") {
+		said = "" // a page
+	}
+	if runes := []rune(said); len(runes) > mostAnswer {
+		said = string(runes[:mostAnswer]) + "..."
+	}
+	return fail(&StatusError{answer.StatusCode, redact(said)})
+}
+
+// identify adds the credentials, for the server itself alone.
+func (c *client) identify(r *http.Request) {
+	o := &c.server.options
+	if r.URL.Host != c.server.host {
+		return
+	}
+	switch {
+	case o.Token != "":
+		r.Header.Set("Authorization", "Bearer "+o.Token)
+	case o.Login != "":
+		name, password, _ := strings.Cut(o.Login, ":")
+		r.SetBasicAuth(name, password)
+	}
+}
+
+// errSilent means that nothing has come for too long.
+var errSilent = errors.New("the server stopped sending")
+
+// body reads an answer in pieces and hands each to take. It ends when the bound
+// is passed or nothing comes for as long as patience goes.
+func (c *client) body(ctx context.Context, answer *http.Response, most int64, buffer []byte, take func(p []byte) error) (n int64, err error) {
+	defer answer.Body.Close()
+	watchdog := time.AfterFunc(c.server.options.Patience, func() { answer.Body.Close() })
+	defer watchdog.Stop()
+	address := answer.Request.URL.String()
+	for {
+		got, err := answer.Body.Read(buffer)
+		n += int64(got)
+		c.received.Add(int64(got))
+		if got > 0 {
+			watchdog.Reset(c.server.options.Patience)
+			if n > most {
+				return n, &FetchError{address, fmt.Errorf("it is larger than %d MB", most>>20)}
+			}
+			if err := take(buffer[:got]); err != nil {
+				return n, err
+			}
+		}
+		switch {
+		case errors.Is(err, io.EOF):
+			return n, nil
+		case err != nil && ctx.Err() != nil:
+			return n, context.Cause(ctx)
+		case err != nil && !watchdog.Stop():
+			return n, &FetchError{address, fmt.Errorf("%w: nothing for %s, after %d bytes", errSilent, c.server.options.Patience, n)}
+		case err != nil:
+			return n, &FetchError{address, err}
+		}
+	}
+}
+
+// whole reads a whole answer, and tells the address that it came from.
+func (c *client) whole(ctx context.Context, address string, s span, most int64) (data []byte, from *url.URL, err error) {
+	answer, err := c.open(ctx, address, s)
+	if err != nil {
+		return nil, nil, err
+	}
+	if answer.ContentLength > most {
+		answer.Body.Close()
+		return nil, nil, &FetchError{address, fmt.Errorf("it is larger than %d MB", most>>20)}
+	}
+	buffer := make([]byte, 16<<10)
+	_, err = c.body(ctx, answer, most, buffer, func(p []byte) error {
+		data = append(data, p...)
+		return nil
+	})
+	return data, answer.Request.URL, err
+}

@@ -1,0 +1,80 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"slices"
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+)
+
+// Offers asks the address what it offers: a multivariant playlist's variants or a
+// manifest's representations, as loads in rising order. Viewers then find these
+// loads there.
+func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
+	ctx, cancel := context.WithTimeout(ctx, 2*s.options.Patience)
+	defer cancel()
+	c := s.newClient()
+	defer c.close()
+	data, from, err := c.whole(ctx, s.options.URL, span{}, mostPlaylist)
+	if err != nil {
+		if ctx.Err() != nil && errors.Is(err, context.DeadlineExceeded) {
+			err = &FetchError{s.options.URL, io.ErrNoProgress}
+		}
+		return nil, err
+	}
+	var variants []variant
+	switch kindOf(data) {
+	case aPlaylist:
+		if _, variants, err = parseHLS(data, from); err == nil && variants == nil {
+			err = errors.New("it is a playlist of one film; say with a load line what it is")
+		}
+	case aManifest:
+		var list []dashVariant
+		list, err = parseDASH(data, from, time.Now())
+		for _, v := range list {
+			v.url = from.String()
+			variants = append(variants, v.variant)
+		}
+	default:
+		err = errors.New("it is neither a playlist nor a manifest; say with a load line what it is")
+	}
+	if err != nil {
+		return nil, &FetchError{s.options.URL, err}
+	}
+	return s.take(variants)
+}
+
+// take makes loads of variants and notes where they are.
+func (s *Server) take(variants []variant) (loads []load.Load, err error) {
+	slices.SortFunc(variants, func(a, b variant) int { return int(min(max(a.bitrate-b.bitrate, -1), 1)) })
+	for _, v := range variants {
+		f := v.format
+		if f.Width < 32 || f.Height < 32 || f.Width%2+f.Height%2 != 0 || f.Width > media.MaxSide || f.Height > media.MaxSide {
+			continue // it does not say
+		}
+		if f.Rate.Num == 0 {
+			f.Rate = media.Rate{Num: 25, Den: 1}
+		}
+		step := math.Pow(10, math.Floor(math.Log10(float64(f.Bitrate)))-2)
+		f.Bitrate = int64(math.Round(float64(f.Bitrate)/step) * step)
+		l, err := load.Parse(load.Load{Format: f, Streams: 1}.String())
+		if err != nil {
+			continue
+		}
+		if slices.ContainsFunc(s.options.List, func(e Entry) bool { return e.Load.String() == l.String() }) {
+			continue
+		}
+		s.options.List = append(s.options.List, Entry{Load: l, URL: v.url})
+		loads = append(loads, l)
+	}
+	if loads == nil {
+		return nil, &FetchError{s.options.URL, fmt.Errorf("none of its %d variants says its size", len(variants))}
+	}
+	return loads, nil
+}

@@ -1,0 +1,300 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	"crypto/aes"
+	"crypto/cipher"
+	"errors"
+	"hash/maphash"
+	"math"
+	"net/url"
+	"strings"
+	"sync"
+	"time"
+
+	"vividstrain/core/clock"
+)
+
+// kindOf tells what an answer is by its first bytes.
+func kindOf(head []byte) int {
+	text := strings.TrimLeft(strings.TrimPrefix(string(head), "\ufeff"), " \t\r\n")
+	switch {
+	case strings.HasPrefix(text, "#EXTM3U"):
+		return aPlaylist
+	case strings.HasPrefix(text, "<") && strings.Contains(text, "<MPD"):
+		return aManifest
+	}
+	return aFilm
+}
+
+// segmented is a film in pieces.
+type segmented struct {
+	server  *Server
+	address string // of the playlist
+	reload  func(data []byte, base *url.URL) (*playlist, error)
+
+	mu   sync.Mutex
+	list *playlist
+}
+
+func reloadHLS(data []byte, base *url.URL) (*playlist, error) {
+	list, _, err := parseHLS(data, base)
+	if err == nil && list == nil {
+		err = &PlaylistError{0, "it has become a playlist of variants"}
+	}
+	return list, err
+}
+
+func (s *segmented) now() *playlist {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.list
+}
+
+func (s *segmented) length() (total time.Duration) {
+	list := s.now()
+	if !list.over {
+		return 0
+	}
+	for _, p := range list.pieces {
+		total += p.lasts
+	}
+	return total
+}
+
+// behind is how many pieces from the end of what goes on now viewers begin (RFC
+// 8216, 6.3.3).
+const behind = 3
+
+// run fetches piece after piece; at the end of the film it begins anew.
+func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error {
+	list := s.now()
+	number, skipped := list.first, time.Duration(0)
+	if list.over {
+		for i := 0; i < len(list.pieces)-1 && skipped+list.pieces[i].lasts <= at; i++ {
+			skipped += list.pieces[i].lasts
+			number++
+		}
+	} else {
+		number = max(list.first, list.first+len(list.pieces)-behind)
+	}
+	v.mu.Lock()
+	v.film, v.offset = s.length(), skipped
+	v.mu.Unlock()
+	have, end := time.Duration(0), math.NaN()
+	for {
+		p, round, err := s.piece(ctx, v, &number)
+		if err != nil {
+			return err
+		}
+		if round {
+			end = math.NaN()
+		}
+		if err := v.room(ctx); err != nil {
+			return err
+		}
+		found, err := v.fetch(ctx, p)
+		if err != nil {
+			return err
+		}
+		missing := found.missing
+		if gap := found.from - end; found.timed && !p.cut && gap > 0.6/v.hz && gap < 60 {
+			missing += int(math.Round(gap * v.hz))
+		}
+		end = found.to
+		if found.odd != "" {
+			v.note("%s", found.odd)
+		}
+		have += found.lasts
+		v.arrived(have, missing, found.damaged)
+		number++
+	}
+}
+
+// piece gives the piece of a number, and waits for it where the film goes on now;
+// round says that the film begins anew with it.
+func (s *segmented) piece(ctx context.Context, v *viewer, number *int) (p piece, round bool, err error) {
+	for waited := time.Duration(0); ; {
+		list := s.now()
+		i := *number - list.first
+		switch {
+		case i < 0: // it has gone; the oldest one is what is left
+			v.note("segments had gone before they were fetched")
+			*number = list.first
+			continue
+		case i < len(list.pieces):
+			return list.pieces[i], round, nil
+		case list.over && len(list.pieces) == 0:
+			return p, false, &FetchError{s.address, &PlaylistError{0, "it lists nothing"}}
+		case list.over:
+			*number, round = list.first, true
+			continue
+		case waited > max(s.server.options.Patience, 3*list.refresh):
+			return p, false, &FetchError{s.address, errors.New("the list of what goes on now does not grow any more")}
+		}
+		wait := list.refresh / 2
+		waited += wait
+		v.rest()
+		if err := (clock.Real{}).Sleep(ctx, wait); err != nil {
+			return p, false, context.Cause(ctx)
+		}
+		if err := s.look(ctx, v); err != nil {
+			return p, false, err
+		}
+	}
+}
+
+// rest says that nothing is being fetched.
+func (v *viewer) rest() {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.fetching {
+		v.buffer.Rest(time.Since(v.ordered))
+		v.fetching = false
+	}
+}
+
+// look reads the playlist again.
+func (s *segmented) look(ctx context.Context, v *viewer) error {
+	data, from, err := v.client.whole(ctx, s.address, span{}, mostPlaylist)
+	if err != nil {
+		return err
+	}
+	list, err := s.reload(data, from)
+	if err != nil {
+		return &FetchError{s.address, err}
+	}
+	s.mu.Lock()
+	s.list = list
+	s.mu.Unlock()
+	return nil
+}
+
+// fetch fetches a piece and looks it through, or compares it with what another
+// viewer has looked through.
+func (v *viewer) fetch(ctx context.Context, p piece) (*finding, error) {
+	head, err := v.head(ctx, p.head)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := v.client.open(ctx, p.url, p.bytes)
+	if err != nil {
+		return nil, err
+	}
+	name := checkName{p.url, p.bytes}
+	c := v.server.checks
+	known, mine := c.claim(name)
+	var data []byte
+	if mine {
+		defer c.leave(name)
+		data = make([]byte, 0, max(0, min(answer.ContentLength, mostSegment)))
+	}
+	var hash maphash.Hash
+	hash.SetSeed(c.seed)
+	n, err := v.client.body(ctx, answer, mostSegment, v.scratch, func(part []byte) error {
+		hash.Write(part)
+		if mine {
+			data = append(data, part...)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	if p.bytes.size > 0 && n != p.bytes.size || answer.ContentLength > 0 && n != answer.ContentLength {
+		return nil, &FetchError{p.url, errors.New("the server broke the connection off")}
+	}
+	v.mu.Lock()
+	v.sent.Bytes += n
+	v.sent.Pieces++
+	v.mu.Unlock()
+	if mine {
+		if data, err = v.decrypt(ctx, p, data); err != nil {
+			return nil, err
+		}
+		known = v.examine(ctx, p, head, data)
+		known.size, known.hash = n, hash.Sum64()
+		c.put(name, known)
+	}
+	return v.judge(ctx, p, known, n, hash.Sum64(), mine)
+}
+
+// judge says what was found in a piece, by this viewer or another.
+func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, hash uint64, mine bool) (*finding, error) {
+	claimed := &finding{lasts: p.lasts}
+	switch {
+	case ctx.Err() != nil:
+		return nil, context.Cause(ctx)
+	case known == nil: // another viewer is at it
+		return claimed, nil
+	case known.err != nil:
+		return nil, &FetchError{p.url, known.err}
+	case known.size != n || known.hash != hash: // it differs from time to time
+		v.server.checks.forget(checkName{p.url, p.bytes})
+		return claimed, nil
+	}
+	v.mu.Lock()
+	v.sent.Checked++
+	if known.decoded && mine {
+		v.sent.Decoded++
+	}
+	v.mu.Unlock()
+	if err := v.match(known.track, n); err != nil {
+		return nil, &FetchError{p.url, err}
+	}
+	return known, nil
+}
+
+// mostHead bounds what stands before the first segment, in bytes.
+const mostHead = 4 << 20
+
+// head fetches what is to stand before a piece, once.
+func (v *viewer) head(ctx context.Context, r *reference) ([]byte, error) {
+	if r == nil {
+		return nil, nil
+	}
+	if data, fetched := v.heads[*r]; fetched {
+		return data, nil
+	}
+	data, _, err := v.client.whole(ctx, r.url, r.bytes, mostHead)
+	if err != nil {
+		return nil, err
+	}
+	if len(v.heads) > 16 {
+		clear(v.heads)
+	}
+	v.heads[*r] = data
+	return data, nil
+}
+
+// decrypt takes the encryption off a piece.
+func (v *viewer) decrypt(ctx context.Context, p piece, data []byte) ([]byte, error) {
+	if p.key == nil {
+		return data, nil
+	}
+	secret, fetched := v.keys[p.key.url]
+	if !fetched {
+		var err error
+		if secret, _, err = v.client.whole(ctx, p.key.url, span{}, 1<<10); err != nil {
+			return nil, err
+		}
+		if len(secret) != 16 {
+			return nil, &FetchError{p.key.url, errors.New("a key for AES-128 has 16 bytes")}
+		}
+		v.keys[p.key.url] = secret
+	}
+	block, err := aes.NewCipher(secret)
+	if err != nil {
+		return nil, err
+	}
+	if len(data) == 0 || len(data)%16 != 0 {
+		return nil, &FetchError{p.url, errors.New("it is not encrypted as the playlist says")}
+	}
+	cipher.NewCBCDecrypter(block, p.key.iv[:]).CryptBlocks(data, data)
+	padding := int(data[len(data)-1])
+	if padding < 1 || padding > 16 || !bytes.Equal(data[len(data)-padding:], bytes.Repeat([]byte{byte(padding)}, padding)) {
+		return nil, &FetchError{p.url, errors.New("it is not encrypted as the playlist says")}
+	}
+	return data[:len(data)-padding], nil
+}

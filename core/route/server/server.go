@@ -1,0 +1,266 @@
+// Package server puts loads on an HTTP media server: virtual viewers fetch films
+// as players do, by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC 23009-1),
+// play them against a media clock, and check what arrives. Sound that is apart
+// from the pictures is not fetched, and nothing is encrypted but with AES-128.
+package server
+
+import (
+	"context"
+	"crypto/tls"
+	"crypto/x509"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/url"
+	"os"
+	"strconv"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/route"
+	"vividstrain/core/sense"
+	"vividstrain/core/tally"
+)
+
+// Options are the settings of the route.
+type Options struct {
+	// URL is where films are: with placeholders ({clip}, {goal}, {height}
+	// and so on, see Fill), or where List names a load's URL, empty.
+	URL      string
+	List     []Entry
+	Login    string        // name and password, with a colon between
+	Token    string        // of a bearer
+	Trust    string        // file with certificates to trust beside the system's, may be empty
+	Jumps    int           // seeks behind the steady window
+	Look     float64       // share of the segments that is decoded, 0 to 1
+	Seed     uint64        // of jumps and looks
+	Ahead    time.Duration // how far viewers fetch ahead, 0: half a minute
+	Patience time.Duration // without a byte, 0: 20 s
+	Name     string        // of the device, empty: the server's host
+}
+
+// Entry is a load and where it is to be had.
+type Entry struct {
+	Load load.Load `yaml:"load"`
+	URL  string    `yaml:"url"`
+}
+
+// Server is the route.
+type Server struct {
+	options Options
+	tls     *tls.Config
+	host    string
+	checks  *checks
+	own     *own
+}
+
+// New checks the options.
+func New(o Options) (*Server, error) {
+	if o.Ahead == 0 {
+		o.Ahead = tally.ViewerBound
+	}
+	if o.Patience == 0 {
+		o.Patience = 20 * time.Second
+	}
+	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn()}
+	addresses := []string{o.URL}
+	for _, e := range o.List {
+		addresses = append(addresses, e.URL)
+	}
+	for i, address := range addresses {
+		if address == "" && i == 0 && len(addresses) > 1 {
+			continue
+		}
+		u, err := url.Parse(Fill(address, load.Load{}))
+		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+			return nil, fmt.Errorf("%q is not the address of a media server; it is like http://box.local:8080/{clip}.mp4", redact(address))
+		}
+		s.host = u.Host
+	}
+	switch {
+	case o.Jumps < 0 || o.Jumps > 1000:
+		return nil, fmt.Errorf("the number of jumps is 0 to 1000, not %d", o.Jumps)
+	case !(o.Look >= 0 && o.Look <= 1):
+		return nil, fmt.Errorf("the share to look at is 0%% to 100%%, not %g%%", 100*o.Look)
+	case o.Ahead < tally.ViewerStart || o.Ahead > time.Hour:
+		return nil, fmt.Errorf("viewers fetch %s to 1h ahead, not %s", tally.ViewerStart, o.Ahead)
+	}
+	if o.Trust != "" {
+		pool, err := trusted(o.Trust)
+		if err != nil {
+			return nil, err
+		}
+		s.tls.RootCAs = pool
+	}
+	return s, nil
+}
+
+// trusted are the system's certificates and those in a file.
+func trusted(path string) (*x509.CertPool, error) {
+	data, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	pool, err := x509.SystemCertPool()
+	if err != nil {
+		pool = x509.NewCertPool()
+	}
+	if !pool.AppendCertsFromPEM(data) {
+		return nil, fmt.Errorf("%s: it holds no certificates in PEM form", path)
+	}
+	return pool, nil
+}
+
+// Kind returns "server".
+func (*Server) Kind() string { return "server" }
+
+// Options lists the settings, without credentials.
+func (s *Server) Options() map[string]string {
+	list := map[string]string{
+		"jumps": strconv.Itoa(s.options.Jumps), "look_pct": strconv.FormatFloat(100*s.options.Look, 'g', -1, 64),
+		"seed": strconv.FormatUint(s.options.Seed, 10), "ahead_s": strconv.FormatFloat(s.options.Ahead.Seconds(), 'g', -1, 64),
+	}
+	if s.options.URL != "" {
+		list["url"] = redact(s.options.URL)
+	}
+	return list
+}
+
+// Device is the server's host.
+func (s *Server) Device() route.Device {
+	d := route.Device{Name: s.options.Name, Spec: map[string]string{"address": s.host}}
+	if d.Name == "" {
+		d.Name = s.host
+	}
+	return d
+}
+
+// Clock is the computer's.
+func (*Server) Clock() clock.Clock { return clock.Real{} }
+
+// Sources read the measuring side.
+func (s *Server) Sources() []sense.Source { return []sense.Source{s.own} }
+
+// Check tells whether it is known where a load is to be had.
+func (s *Server) Check(l load.Load) error {
+	if s.address(l) == "" {
+		return fmt.Errorf("load line %q: it is not said where it is to be had; give --url or a list of load lines and addresses", l)
+	}
+	return nil
+}
+
+// address is where a load is to be had.
+func (s *Server) address(l load.Load) string {
+	l.Streams, l.File = 1, ""
+	for _, e := range s.options.List {
+		if e.Load.String() == l.String() {
+			return Fill(e.URL, l)
+		}
+	}
+	return Fill(s.options.URL, l)
+}
+
+// Prepare has nothing to do: the films are there.
+func (*Server) Prepare(context.Context, load.Load, func(done, total int)) error { return nil }
+
+// Play has viewers watch the loads' films at once.
+func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
+	inner, cancel := context.WithCancel(ctx)
+	defer cancel()
+	ordered := time.Now()
+	var viewers []*viewer
+	for i, l := range p.StreamLoads() {
+		viewers = append(viewers, s.newViewer(i, l, p))
+	}
+	s.own.watch(inner, viewers)
+	stop := clock.Real{}.Every(250*time.Millisecond, func(now time.Time) {
+		l := route.Live{Elapsed: now.Sub(ordered)}
+		for _, v := range viewers {
+			v.live(&l)
+		}
+		live(l)
+	})
+	defer stop()
+	var wait sync.WaitGroup
+	var failed atomic.Int32
+	for i, v := range viewers {
+		wait.Go(func() {
+			if v.err = (clock.Real{}).Sleep(inner, p.Begin(i)); v.err != nil {
+				return
+			}
+			if v.err = v.watch(inner); v.err != nil && failed.Add(1) == 1 {
+				v.first = true
+				cancel() // the number is not carried; the others need not go on
+			}
+		})
+	}
+	wait.Wait()
+	return s.gather(ctx, p, viewers)
+}
+
+// gather puts the viewers' accounts together.
+func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (route.Result, error) {
+	result := route.Result{Decode: route.Unknown}
+	if err := ctx.Err(); err != nil {
+		return result, err
+	}
+	for i, v := range viewers {
+		if v.first {
+			var refusal *StatusError
+			if errors.As(v.err, &refusal) && refusal.forbids() && v.account == nil {
+				return result, v.err // this is not about what the device can do
+			}
+			var certificate *tls.CertificateVerificationError
+			if errors.As(v.err, &certificate) {
+				return result, v.err
+			}
+			result.Failure = v.err.Error()
+			if len(viewers) > 1 {
+				result.Failure = fmt.Sprintf("viewer %d of %d: %s", i+1, len(viewers), result.Failure)
+			}
+			result.Refused = refusal != nil && refusal.refuses()
+		}
+		if v.account != nil {
+			result.Streams = append(result.Streams, *v.account)
+			if began := v.began.Add(p.Begin(len(viewers)-1) - p.Begin(i)); began.After(result.Began) {
+				result.Began = began
+			}
+		}
+	}
+	return result, nil
+}
+
+// newViewer makes viewer i of a plan.
+func (s *Server) newViewer(i int, l load.Load, p route.Plan) *viewer {
+	spans := p.Spans(i)
+	v := &viewer{server: s, number: i, asked: l, hold: spans[len(spans)-1].To, random: rand.New(rand.NewPCG(s.options.Seed, uint64(i))),
+		buffer: tally.NewViewer(tally.ViewerConfig{Start: tally.ViewerStart, Bound: s.options.Ahead, Spans: spans})}
+	if p.Spread {
+		v.from = float64(i) / float64(p.Streams())
+	}
+	v.client = s.newClient()
+	v.hz = l.Rate.Hz()
+	if l.Goal != nil && l.Goal.Rate.Num > 0 {
+		v.hz = l.Goal.Rate.Hz()
+	}
+	return v
+}
+
+// wanted is the format that is to arrive, and whether the server has to convert
+// for it.
+func wanted(l load.Load) (f media.Format, converted bool) {
+	f = l.Format
+	if l.Goal == nil {
+		return f, false
+	}
+	g := l.Goal
+	f = media.Format{Codec: g.Codec, Width: g.Width, Height: g.Height, Interlaced: g.Interlaced, Rate: g.Rate, Bitrate: g.Bitrate}
+	if f.Rate.Num == 0 {
+		f.Rate = l.Rate
+	}
+	return f, true
+}

@@ -1,0 +1,8 @@
+//go:build !linux
+
+package server
+
+import "net"
+
+// unread is not known here.
+func unread(*net.TCPConn) (n int, ok bool) { return 0, false }

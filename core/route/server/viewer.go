@@ -1,0 +1,408 @@
+package server
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math/rand/v2"
+	"net/url"
+	"slices"
+	"sync"
+	"time"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/route"
+	"vividstrain/core/tally"
+)
+
+// startTimeout is how long a viewer waits for its first picture: longer than any
+// start that a verdict would accept. A jump gets as long.
+const startTimeout = 15 * time.Second
+
+// afterJump is how long a viewer watches behind a jump.
+const afterJump = time.Second
+
+// viewer watches one film.
+type viewer struct {
+	server *Server
+	number int
+	asked  load.Load
+	hold   time.Duration // how long to watch
+	from   float64       // where in the film to begin, 0 to 1
+	random *rand.Rand
+	client *client
+
+	mu       sync.Mutex
+	buffer   *tally.Viewer
+	ordered  time.Time
+	enough   context.CancelCauseFunc // ends watching
+	ends     *time.Timer             // calls it
+	fetching bool
+	film     time.Duration // its length, 0: not known
+	offset   time.Duration // where in the film the buffer's zero is
+	hz       float64
+	sent     tally.Delivered
+	media    time.Duration // in what was sent
+
+	// of the fetching goroutine
+	scratch []byte
+	heads   map[reference][]byte
+	keys    map[string][]byte
+	matched bool
+
+	began   time.Time
+	account *tally.Tally // when it has been watched
+	first   bool         // the first one to fail
+	err     error
+}
+
+// errEnough ends watching when it has gone on for long enough.
+var errEnough = errors.New("watched for long enough")
+
+// do does something with the buffer, at the present moment.
+func (v *viewer) do(f func(b *tally.Viewer, now time.Duration)) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	now := time.Since(v.ordered)
+	v.buffer.Advance(now)
+	f(v.buffer, now)
+}
+
+// watch watches the film as the plan says, and then jumps about in it.
+func (v *viewer) watch(ctx context.Context) error {
+	defer v.client.close()
+	v.scratch = make([]byte, 16<<10)
+	v.heads, v.keys = map[reference][]byte{}, map[string][]byte{}
+	v.mu.Lock()
+	v.ordered = time.Now()
+	v.mu.Unlock()
+	f, err := v.during(ctx, startTimeout, func(ctx context.Context) (feed, error) {
+		f, err := v.open(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return f, f.run(ctx, v, time.Duration(v.from*float64(f.length())))
+	})
+	for range v.server.options.Jumps {
+		if err != nil || f == nil || f.length() == 0 {
+			break
+		}
+		err = v.jump(ctx, f)
+	}
+	v.finish()
+	return err
+}
+
+// during lets work go on until the buffer has been watched for long enough, or
+// does not begin in time.
+func (v *viewer) during(ctx context.Context, start time.Duration, work func(ctx context.Context) (feed, error)) (feed, error) {
+	inner, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	v.mu.Lock()
+	v.enough = cancel
+	v.ends = time.AfterFunc(start, func() { cancel(errEnough) })
+	v.mu.Unlock()
+	f, err := work(inner)
+	v.mu.Lock()
+	v.ends.Stop()
+	v.mu.Unlock()
+	if errors.Is(err, errEnough) || err != nil && context.Cause(inner) == errEnough {
+		err = nil
+	}
+	return f, err
+}
+
+// jump goes to the middle of the film the first time, then to any place.
+func (v *viewer) jump(ctx context.Context, f feed) error {
+	place := 0.5
+	var already int
+	v.do(func(b *tally.Viewer, now time.Duration) {
+		already = b.Jumps()
+		b.Jump(now)
+	})
+	if already > 0 {
+		place = v.random.Float64()
+	}
+	v.mu.Lock()
+	v.fetching = true
+	v.mu.Unlock()
+	_, err := v.during(ctx, startTimeout, func(ctx context.Context) (feed, error) {
+		return f, f.run(ctx, v, time.Duration(place*float64(f.length())))
+	})
+	v.do(func(b *tally.Viewer, _ time.Duration) {
+		if err == nil && ctx.Err() == nil && b.Jumping() {
+			err = fmt.Errorf("there was no picture within %s of a jump", startTimeout)
+		}
+	})
+	return err
+}
+
+// finish closes the account.
+func (v *viewer) finish() {
+	v.do(func(b *tally.Viewer, now time.Duration) {
+		if began, yes := b.Started(); yes {
+			v.began = v.ordered.Add(began)
+		}
+		t := b.Finish(now, v.hz)
+		if v.media > 0 {
+			v.sent.Bitrate = 8 * float64(v.sent.Bytes) / v.media.Seconds()
+		}
+		sent := v.sent
+		t.Delivered = &sent
+		v.account = &t
+	})
+}
+
+func (v *viewer) live(l *route.Live) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.ordered.IsZero() {
+		l.Viewers = append(l.Viewers, route.Viewer{Waits: true})
+		return
+	}
+	v.buffer.Advance(time.Since(v.ordered))
+	w := route.ViewerOf(v.buffer)
+	w.Played, w.Fetched, w.Film = w.Played+v.offset, w.Fetched+v.offset, v.film
+	l.Viewers = append(l.Viewers, w)
+}
+
+// feed is a film as a server offers it.
+type feed interface {
+	// run fetches the film from a place on, round and round, as the viewer's
+	// buffer has room, until ctx ends.
+	run(ctx context.Context, v *viewer, at time.Duration) error
+	// length is how long the film is, 0 where that is not known.
+	length() time.Duration
+}
+
+// room waits until the buffer has room, and says that more is being fetched.
+func (v *viewer) room(ctx context.Context) error {
+	for {
+		wait := time.Duration(0)
+		v.do(func(b *tally.Viewer, now time.Duration) {
+			if !b.Full() {
+				if !v.fetching {
+					b.Fetch(now)
+					v.fetching = true
+				}
+				return
+			}
+			wait = max(b.Lead()-v.server.options.Ahead, time.Millisecond)
+			if v.fetching {
+				b.Rest(now)
+				v.fetching = false
+			}
+		})
+		if wait == 0 {
+			return nil
+		}
+		due := time.Now().Add(wait)
+		if err := (clock.Real{}).Sleep(ctx, wait); err != nil {
+			return context.Cause(ctx)
+		}
+		v.server.own.woke(time.Since(due))
+	}
+}
+
+// arrived counts media that lie between the place where watching began and
+// until. Where playing begins with it, it is known when to stop.
+func (v *viewer) arrived(until time.Duration, missing, damaged int) {
+	v.do(func(b *tally.Viewer, now time.Duration) {
+		before := b.Have()
+		begins := b.Arrived(now, until)
+		b.Missing(missing, damaged, 0)
+		v.media += max(0, until-before)
+		if !begins {
+			return
+		}
+		started, _ := b.Started()
+		left := started + v.hold - now
+		if b.Jumps() > 0 {
+			left = afterJump
+		}
+		if left > 0 {
+			v.ends.Reset(left)
+		}
+	})
+}
+
+// open finds out what the address offers: a playlist, a manifest, or a film.
+func (v *viewer) open(ctx context.Context) (feed, error) {
+	v.do(func(b *tally.Viewer, now time.Duration) { b.Fetch(now) })
+	v.mu.Lock()
+	v.fetching = true
+	v.mu.Unlock()
+	return v.openAt(ctx, v.server.address(v.asked), 0)
+}
+
+func (v *viewer) openAt(ctx context.Context, address string, depth int) (feed, error) {
+	answer, err := v.client.open(ctx, address, span{})
+	if err != nil {
+		return nil, err
+	}
+	from := answer.Request.URL
+	head := make([]byte, media.SniffLen)
+	n, err := io.ReadFull(answer.Body, head)
+	if err != nil && !errors.Is(err, io.ErrUnexpectedEOF) && !errors.Is(err, io.EOF) {
+		answer.Body.Close()
+		if ctx.Err() != nil {
+			return nil, context.Cause(ctx)
+		}
+		return nil, &FetchError{address, err}
+	}
+	head = head[:n]
+	v.client.received.Add(int64(n))
+	kind := kindOf(head)
+	if kind == aFilm {
+		return v.openFilm(ctx, from.String(), answer, head)
+	}
+	rest := make([]byte, 0, len(head))
+	rest = append(rest, head...)
+	if _, err := v.client.body(ctx, answer, mostPlaylist, v.scratch, func(p []byte) error {
+		rest = append(rest, p...)
+		return nil
+	}); err != nil {
+		return nil, err
+	}
+	if kind == aManifest {
+		variants, err := parseDASH(rest, from, time.Now())
+		if err != nil {
+			return nil, &FetchError{address, err}
+		}
+		return v.openDASH(ctx, address, variants)
+	}
+	list, variants, err := parseHLS(rest, from)
+	switch {
+	case err != nil:
+		return nil, &FetchError{address, err}
+	case list != nil:
+		return &segmented{server: v.server, address: from.String(), list: list, reload: reloadHLS}, nil
+	case depth > 0:
+		return nil, &FetchError{address, &PlaylistError{0, "a playlist of variants lists another one"}}
+	}
+	return v.openAt(ctx, variants[v.choose(variants)].url, depth+1)
+}
+
+// What an address may offer.
+const (
+	aFilm = iota
+	aPlaylist
+	aManifest
+)
+
+// choose picks the variant that is nearest to what is asked for: by height first,
+// then by bitrate.
+func (v *viewer) choose(variants []variant) (best int) {
+	f, _ := wanted(v.asked)
+	distance := func(x variant) (float64, float64) {
+		height := 0.0
+		if x.format.Height > 0 {
+			height = abs(float64(x.format.Height - f.Height))
+		}
+		return height, abs(float64(x.bitrate - f.Bitrate))
+	}
+	for i := range variants {
+		h, b := distance(variants[i])
+		if bestH, bestB := distance(variants[best]); h < bestH || h == bestH && b < bestB {
+			best = i
+		}
+	}
+	return best
+}
+
+func abs(x float64) float64 { return max(x, -x) }
+
+// openDASH opens the representation that is nearest to what is asked for.
+func (v *viewer) openDASH(ctx context.Context, address string, variants []dashVariant) (feed, error) {
+	plain := make([]variant, len(variants))
+	for i, x := range variants {
+		plain[i] = x.variant
+	}
+	i := v.choose(plain)
+	x := variants[i]
+	s := &segmented{server: v.server, address: address, list: x.list}
+	if x.index == nil {
+		s.reload = func(data []byte, base *url.URL) (*playlist, error) {
+			list, err := parseDASH(data, base, time.Now())
+			if err != nil {
+				return nil, err
+			}
+			if i >= len(list) {
+				return nil, &PlaylistError{0, "the representation has gone"}
+			}
+			return list[i].list, nil
+		}
+		return s, nil
+	}
+	data, _, err := v.client.whole(ctx, x.index.url, x.index.index, mostPlaylist)
+	if err != nil {
+		return nil, err
+	}
+	if s.list, err = parseIndex(data, x.index); err != nil {
+		return nil, &FetchError{x.index.url, err}
+	}
+	return s, nil
+}
+
+// match tells once of what arrives whether it is what was asked for.
+func (v *viewer) match(t media.Track, bytes int64) error {
+	if v.matched {
+		return nil
+	}
+	v.matched = true
+	got := t.Format
+	got.Bitrate = 0
+	words := load.Load{Format: got, Streams: 1}.String()
+	treatment := judgeFormat(got, v.asked)
+	v.mu.Lock()
+	v.sent.Treatment, v.sent.Format = treatment, words[:max(0, len(words)-len(" 0"))]
+	if got.Rate.Num > 0 {
+		v.hz = got.Rate.Hz()
+	}
+	v.mu.Unlock()
+	if treatment == notAsked {
+		return fmt.Errorf("what arrives is not what was asked: %s instead of %s", v.sent.Format, v.asked)
+	}
+	return nil
+}
+
+// The treatments that are found.
+const (
+	asIs      = "as-is"
+	converted = "converted"
+	notAsked  = "not what was asked"
+)
+
+// judgeFormat compares what arrives with what was asked for. What is not known of
+// either counts as right; a conversion may keep the shape of the picture within
+// the goal's size.
+func judgeFormat(got media.Format, l load.Load) string {
+	f, convert := wanted(l)
+	same := func(a, b int) bool { return a == b || a == 0 || b == 0 }
+	rate := f.Rate.Num == 0 || got.Rate.Num == 0 || abs(got.Rate.Hz()/f.Rate.Hz()-1) < 0.01
+	codec := f.Codec == "" || got.Codec == f.Codec
+	if !convert {
+		if codec && rate && same(got.Width, f.Width) && same(got.Height, f.Height) && same(got.Depth, f.Depth) && got.Interlaced == f.Interlaced {
+			return asIs
+		}
+		return notAsked
+	}
+	fits := got.Width <= f.Width+8 && got.Height <= f.Height+8 && (got.Width >= f.Width-8 || got.Height >= f.Height-8)
+	if codec && rate && fits {
+		return converted
+	}
+	return notAsked
+}
+
+// note keeps a remark on what arrives, once.
+func (v *viewer) note(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if len(v.sent.Notes) < 10 && !slices.Contains(v.sent.Notes, text) {
+		v.sent.Notes = append(v.sent.Notes, text)
+	}
+}
