@@ -29,6 +29,7 @@ const (
 	exitDone        = 0
 	exitFailed      = 1
 	exitUsage       = 2
+	exitNeed        = 3
 	exitInterrupted = 130
 )
 
@@ -92,6 +93,9 @@ func (a *app) fail(ctx context.Context, err error) int {
 		fmt.Fprintln(a.err, "vividstrain: interrupted; everything so far is kept")
 		return exitInterrupted
 	}
+	if errors.Is(err, errNeed) {
+		return exitNeed // what was found says it
+	}
 	var (
 		wrong *load.Error
 		rate  *build.RateError
@@ -132,7 +136,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "logbook", Usage: "keep runs in `FILE`", Value: defaultLogbook(), DefaultText: "vividstrain.db in your data folder", Sources: a.settings.sources("logbook")},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.climbCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
+			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.laddersCommand(),
 			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.standinCommand(), a.schemaCommand(),
 		},

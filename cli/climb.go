@@ -161,6 +161,7 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 		config.Settle = config.Hold / 4
 	}
 	config.All = c.Bool("all")
+	config.Rest = rest(c, config.Route)
 	if err := config.Check(); err != nil {
 		return nil, usage(err)
 	}
@@ -268,21 +269,39 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 	return func(e run.Event) {
 		switch e.Kind {
 		case run.Planned:
+			if e.Ladder == nil {
+				p.width = len("1000 streams")
+				return
+			}
 			for _, l := range loads(e.Ladder) {
 				p.width = max(p.width, len(l.Title()))
 			}
 		case run.Baseline:
 			p.set("idle", 0, e.Total, "reading the idle device")
+		case run.Resting:
+			p.set("resting", e.Done, e.Total, "until the device is quiet again")
 		case run.Warned:
 			p.line(style.Warning(e.Text))
 		case run.Building:
 			p.set("making "+e.Load.Title(), e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
 		case run.Playing:
-			p.set(e.Load.Title(), min(e.Done, e.Total), e.Total, playing(e))
+			p.under(style.Viewers(e.Live.Viewers))
+			p.set(title(e), min(e.Done, e.Total), e.Total, playing(e))
 		case run.Ended:
-			p.line(style.Line(e.Load.Title(), p.width, *e.Attempt))
+			p.line(style.Line(title(e), p.width, *e.Attempt))
 		}
 	}
+}
+
+// title names what is being tried.
+func title(e run.Event) string {
+	switch e.Streams {
+	case 0:
+		return e.Load.Title()
+	case 1:
+		return "1 stream"
+	}
+	return fmt.Sprintf("%d streams", e.Streams)
 }
 
 func playing(e run.Event) string {

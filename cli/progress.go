@@ -23,7 +23,8 @@ type progress struct {
 	bar    *mpb.Bar
 	label  string
 	status string
-	typed  string // a note that is being typed
+	typed  string   // a note that is being typed
+	below  []string // lines under the bar
 }
 
 func (a *app) newProgress() *progress {
@@ -62,10 +63,27 @@ func (p *progress) relabel(label, status string) *mpb.Bar {
 		// A bar of unknown length takes a new one at any time, and is never complete.
 		p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
 			mpb.PrependDecorators(decor.Any(text(&p.label), decor.WC{C: decor.DindentRight | decor.DextraSpace})),
-			mpb.AppendDecorators(decor.Any(text(&p.status))))
+			mpb.AppendDecorators(decor.Any(text(&p.status))),
+			mpb.BarExtender(mpb.BarFillerFunc(func(w io.Writer, _ decor.Statistics) error {
+				p.mu.Lock()
+				defer p.mu.Unlock()
+				for _, line := range p.below {
+					if _, err := fmt.Fprintln(w, line); err != nil {
+						return err
+					}
+				}
+				return nil
+			}), false))
 	}
 	p.label, p.status = label, status
 	return p.bar
+}
+
+// under sets the lines under the bar.
+func (p *progress) under(lines []string) {
+	p.mu.Lock()
+	p.below = lines
+	p.mu.Unlock()
 }
 
 // note shows what is being typed instead of the status.
@@ -79,7 +97,7 @@ func (p *progress) note(text string) {
 func (p *progress) stop() {
 	p.mu.Lock()
 	bars, bar := p.bars, p.bar
-	p.bars, p.bar = nil, nil
+	p.bars, p.bar, p.below = nil, nil, nil
 	p.mu.Unlock()
 	if bar != nil {
 		bar.Abort(true)

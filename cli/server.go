@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/load"
+	"vividstrain/core/route"
 	"vividstrain/core/route/server"
 )
 
@@ -27,8 +28,17 @@ func (a *app) serverFlags() []cli.Flag {
 		&cli.StringFlag{Name: "trust", Usage: "trust the certificates in `FILE`, too", Sources: s.sources("trust")},
 		&cli.IntFlag{Name: "jumps", Usage: "jump `N` times behind the steady part: to the middle, then anywhere", Sources: s.sources("jumps")},
 		&cli.StringFlag{Name: "look", Usage: "decode `SHARE` of the segments and look for damage", Value: "5%", Sources: s.sources("look")},
+		&cli.DurationFlag{Name: "rest", Usage: "wait at most `TIME` between attempts until the device is quiet again", DefaultText: "30s with a server, else 0s", Sources: s.sources("rest")},
 		&cli.DurationFlag{Name: "patience", Usage: "give a server up that sends nothing for `TIME`", Value: 20 * time.Second, Sources: s.sources("patience")},
 	}
+}
+
+// rest is how long to wait between attempts for the device to be quiet.
+func rest(c *cli.Command, r route.Route) time.Duration {
+	if _, isServer := r.(*server.Server); isServer && !c.IsSet("rest") {
+		return 30 * time.Second
+	}
+	return c.Duration("rest")
 }
 
 // serverRoute is the way to a media server.

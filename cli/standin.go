@@ -46,7 +46,7 @@ func (a *app) standinServeCommand() *cli.Command {
 			&cli.StringFlag{Name: "link", Usage: "send at most `RATE` bits a second, for example 100M", DefaultText: "as much as goes"},
 			&cli.StringSliceFlag{Name: "refuse", Usage: "do not play films of `FORMAT`, for example \"hevc 10bit\""},
 			&cli.DurationFlag{Name: "ahead", Usage: "let conversions run `TIME` ahead of what is asked for", Value: 30 * time.Second},
-			&cli.DurationFlag{Name: "idle", Usage: "end conversions that nobody asks for `TIME`", Value: time.Minute},
+			&cli.DurationFlag{Name: "idle", Usage: "end conversions that nobody asks for `TIME`", Value: 12 * time.Second},
 			&cli.DurationFlag{Name: "segment", Usage: "cut films into segments of `TIME`", Value: 4 * time.Second},
 			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads in each conversion", DefaultText: "one for each core, 4 at most"},
 		},

@@ -21,20 +21,33 @@ func (s Style) Run(d *logbook.Document, running bool) string {
 		return s.watched(d)
 	}
 	var b strings.Builder
-	fmt.Fprintf(&b, "%s on %s, ladder %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, d.Ladder, d.Kind, d.Route.Kind)
-	if d.Plan.BaselineS > 0 {
+	what := "ladder " + d.Ladder
+	if d.Plan.Crowd != nil {
+		what = mixWords(d.Plan.Crowd.Mix)
+	}
+	fmt.Fprintf(&b, "%s on %s, %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, what, d.Kind, d.Route.Kind)
+	if d.Plan.BaselineS > 0 && d.Baseline.MemUsed > 0 {
 		fmt.Fprintf(&b, "Idle: CPU %.1f %%, memory %s. ", d.Baseline.CPUPct, bytes(d.Baseline.MemUsed))
 	}
-	fmt.Fprintf(&b, "Each rung held %gs, the first %gs apart.\n\n", d.Plan.HoldS, d.Plan.SettleS)
-	b.WriteString(s.rungs(d))
+	if d.Plan.Crowd != nil {
+		fmt.Fprintf(&b, "Each number held %gs, the first %gs apart.\n\n", d.Plan.HoldS, d.Plan.SettleS)
+		b.WriteString(s.crowd(d))
+	} else {
+		fmt.Fprintf(&b, "Each rung held %gs, the first %gs apart.\n\n", d.Plan.HoldS, d.Plan.SettleS)
+		b.WriteString(s.rungs(d))
+	}
 	b.WriteString("\n")
 	switch {
 	case d.Complete:
 	case running:
 		b.WriteString("This run still goes on.\n")
 	default:
-		b.WriteString(s.Wrap(fmt.Sprintf("This run was interrupted after %s; what was measured is kept. \"vividstrain climb --resume\" goes on.",
-			plural(d.Attempts(), "attempt"))) + "\n")
+		on := ` "vividstrain climb --resume" goes on.`
+		if d.Kind != "climb" {
+			on = ""
+		}
+		b.WriteString(s.Wrap(fmt.Sprintf("This run was interrupted after %s; what was measured is kept.%s",
+			plural(d.Attempts(), "attempt"), on)) + "\n")
 	}
 	for _, line := range Conclusions(d) {
 		b.WriteString(s.Wrap(line) + "\n")
@@ -205,7 +218,9 @@ func (s Style) Warning(t string) string { return s.paint(text.FgYellow, "◐ War
 
 // Conclusions are the sentences that a run comes down to.
 func Conclusions(d *logbook.Document) (lines []string) {
-	if d.Ceiling != nil && d.Attempts() > 0 {
+	if d.Crowd != nil && d.Attempts() > 0 {
+		lines = append(lines, crowdSentences(d)...)
+	} else if d.Ceiling != nil && d.Attempts() > 0 {
 		for _, c := range d.Ceiling.Columns {
 			prefix := ""
 			if len(d.Ceiling.Columns) > 1 {

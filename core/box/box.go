@@ -36,7 +36,7 @@ type Options struct {
 	Threads int           // for each conversion, 0: one
 	Ahead   time.Duration // how far conversions run ahead of what is asked for, 0: 30 s
 	Segment time.Duration // 0: 4 s
-	Idle    time.Duration // after which a session that nobody asks ends, 0: 60 s
+	Idle    time.Duration // after which a session that nobody asks ends, 0: 12 s
 	Log     *slog.Logger  // may be nil
 }
 
@@ -60,7 +60,7 @@ const mostSessions = 1000
 
 // New looks through the clips and starts the box.
 func New(ctx context.Context, o Options) (*Box, error) {
-	o.Threads, o.Segment, o.Ahead, o.Idle = max(o.Threads, 1), or(o.Segment, 4*time.Second), or(o.Ahead, 30*time.Second), or(o.Idle, time.Minute)
+	o.Threads, o.Segment, o.Ahead, o.Idle = max(o.Threads, 1), or(o.Segment, 4*time.Second), or(o.Ahead, 30*time.Second), or(o.Idle, 12*time.Second)
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}

@@ -337,6 +337,12 @@ func (d *Document) PlanFiles() {
 // FillRungs lists the rungs of the plan, without attempts.
 func (d *Document) FillRungs() {
 	d.Rungs = []Rung{}
+	if p := d.Plan.Crowd; p != nil {
+		for i := range p.Numbers {
+			d.Rungs = append(d.Rungs, p.Rung(i))
+		}
+		return
+	}
 	for _, c := range d.Plan.Columns {
 		for i, l := range c.Rungs {
 			l.File = d.Plan.Files[len(d.Rungs)]

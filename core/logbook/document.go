@@ -3,6 +3,7 @@
 package logbook
 
 import (
+	"slices"
 	"time"
 
 	"vividstrain/core/load"
@@ -34,6 +35,7 @@ type Document struct {
 	After      *Baseline        `json:"after,omitempty"` // the idle device once more, behind the last rung
 	Rungs      []Rung           `json:"rungs"`
 	Ceiling    *Ceiling         `json:"ceiling" jsonschema:"nullable"`
+	Crowd      *Crowd           `json:"crowd,omitempty"` // of a crowd: how many streams the device carries
 	Notes      []string         `json:"notes"`
 	Remarks    []Remark         `json:"remarks,omitempty"` // what people noted, in the order of its time
 	Gaps       []Gap            `json:"gaps,omitempty"`    // times in which a sensor gave nothing
@@ -89,6 +91,43 @@ type Plan struct {
 	// Files are the files of those rungs that are not just any clip, by the
 	// rung's place in the list of rungs, from 0.
 	Files map[int]string `json:"files,omitempty"`
+	Crowd *CrowdPlan     `json:"crowd,omitempty"`
+}
+
+// CrowdPlan is what a crowd was told to do.
+type CrowdPlan struct {
+	Mix        []load.Load `json:"mix"` // what is multiplied
+	Files      []string    `json:"files,omitempty"`
+	Most       int         `json:"most"`
+	ReservePct float64     `json:"reserve_pct"`
+	Need       int         `json:"need,omitempty"`
+	StaggerS   float64     `json:"stagger_s"`
+	Spread     bool        `json:"spread"`            // streams begin at different places of the film
+	Numbers    []int       `json:"numbers,omitempty"` // how many times the mix was tried, a rung each
+}
+
+// Crowd says how many streams a device carries.
+type Crowd struct {
+	Highest     int             `json:"highest"`     // times the mix, smooth for every viewer; 0: not even once
+	Streams     int             `json:"streams"`     // in that
+	Comfortable int             `json:"comfortable"` // times the mix, that leave the reserve of the limiter; 0: none
+	Confirmed   bool            `json:"confirmed"`
+	Limiter     verdict.Limiter `json:"limiter"` // what ran out; empty: the limit was not reached
+	Evidence    string          `json:"evidence,omitempty"`
+	Next        int             `json:"next,omitempty"` // the lowest number that is not smooth
+	NextVerdict verdict.Grade   `json:"next_verdict,omitempty"`
+	Headroom    *float64        `json:"headroom_pct" jsonschema:"nullable"`
+	Predicted   *Prediction     `json:"predicted,omitempty"`      // from the first numbers
+	CostCPU     *float64        `json:"cost_cpu_pct,omitempty"`   // of one more mix, 100: one core
+	CostMemory  *float64        `json:"cost_mem_bytes,omitempty"` // of one more mix
+	Met         *bool           `json:"met,omitempty"`            // whether the need is met
+}
+
+// Prediction is what the readings with few streams say of many.
+type Prediction struct {
+	From    int             `json:"from"`   // times the mix that it was read at
+	Number  int             `json:"number"` // times the mix that fit
+	Limiter verdict.Limiter `json:"limiter"`
 }
 
 // Baseline is the readings of the idle device, before the first rung or behind
@@ -146,28 +185,31 @@ type Reading struct {
 
 // Rung is one load of the ladder and the attempts at it.
 type Rung struct {
-	Load     load.Load `json:"load"`
-	File     string    `json:"file,omitempty"` // that is played
-	Column   string    `json:"column"`
-	Order    int       `json:"order"` // place in its column, from 1
-	Attempts []Attempt `json:"attempts"`
+	Load     load.Load   `json:"load"`
+	File     string      `json:"file,omitempty"` // that is played
+	Column   string      `json:"column"`
+	Order    int         `json:"order"`         // place in its column, from 1
+	Mix      []load.Load `json:"mix,omitempty"` // of a crowd of several loads: all of them
+	Attempts []Attempt   `json:"attempts"`
 }
 
 // Attempt is one try at a rung.
 type Attempt struct {
-	Purpose  search.Purpose  `json:"purpose"`
-	Started  time.Time       `json:"started"`
-	Verdict  verdict.Grade   `json:"verdict"`
-	Reasons  []string        `json:"reasons"`
-	Limiter  verdict.Limiter `json:"limiter"`                      // empty for a smooth attempt
-	Evidence string          `json:"evidence,omitempty"`           // for the limiter
-	Decode   string          `json:"decode"`                       // hardware, software or unknown
-	StartS   float64         `json:"start_delay_s"`                // from the order to play to the first picture
-	Frames   tally.Frames    `json:"frames"`                       // steady window of the worst stream
-	Buffer   *tally.Buffer   `json:"buffer" jsonschema:"nullable"` // of the worst stream
-	Windows  []tally.Window  `json:"windows"`                      // of the worst stream
-	Streams  []tally.Frames  `json:"streams,omitempty"`            // steady window of each, where there are several
-	Use      sense.Use       `json:"use"`                          // readings of the steady window
+	Purpose   search.Purpose   `json:"purpose"`
+	Started   time.Time        `json:"started"`
+	Verdict   verdict.Grade    `json:"verdict"`
+	Reasons   []string         `json:"reasons"`
+	Limiter   verdict.Limiter  `json:"limiter"`                      // empty for a smooth attempt
+	Evidence  string           `json:"evidence,omitempty"`           // for the limiter
+	Decode    string           `json:"decode"`                       // hardware, software or unknown
+	StartS    float64          `json:"start_delay_s"`                // from the order to play to the first picture
+	Frames    tally.Frames     `json:"frames"`                       // steady window of the worst stream
+	Buffer    *tally.Buffer    `json:"buffer" jsonschema:"nullable"` // of the worst stream
+	Windows   []tally.Window   `json:"windows"`                      // of the worst stream
+	Streams   []tally.Frames   `json:"streams,omitempty"`            // steady window of each, where there are several, 100 at most
+	Worst     string           `json:"worst,omitempty"`              // load of the worst stream, where there are several
+	Delivered *tally.Delivered `json:"delivered,omitempty"`          // what a server sent for the worst stream
+	Use       sense.Use        `json:"use"`                          // readings of the steady window
 }
 
 // Ceiling is the highest smooth rung.
@@ -206,4 +248,26 @@ func (d *Document) Attempts() (n int) {
 		n += len(d.Rungs[i].Attempts)
 	}
 	return n
+}
+
+// Loads is the mix so many times.
+func (p *CrowdPlan) Loads(times int) []load.Load {
+	loads := slices.Clone(p.Mix)
+	for i := range loads {
+		loads[i].Streams *= times
+		if i < len(p.Files) {
+			loads[i].File = p.Files[i]
+		}
+	}
+	return loads
+}
+
+// Rung is the rung of number i of those that were tried.
+func (p *CrowdPlan) Rung(i int) Rung {
+	loads := p.Loads(p.Numbers[i])
+	r := Rung{Load: loads[0], File: loads[0].File, Column: "crowd", Order: i + 1, Attempts: []Attempt{}}
+	if len(loads) > 1 {
+		r.Mix = loads
+	}
+	return r
 }

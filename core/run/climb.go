@@ -31,6 +31,7 @@ type Config struct {
 	Hold     time.Duration // a rung, settling included
 	Settle   time.Duration
 	Baseline time.Duration  // idle readings before the first rung
+	Rest     time.Duration  // the longest wait between attempts until the device is quiet again
 	All      bool           // go on behind two rungs that are not smooth
 	Version  string         // of the program
 	Sensors  []sense.Source // meters beside those of the route
@@ -44,6 +45,7 @@ type Event struct {
 	Ladder  *load.Ladder // Planned
 	Run     string       // Planned: its id
 	Load    load.Load
+	Streams int // of a crowd: how many are tried at once
 	Column  string
 	Purpose search.Purpose
 	Done    int              // Building: frames done, Playing: milliseconds played
@@ -61,19 +63,20 @@ type EventKind int
 const (
 	Planned  EventKind = iota // it is known what is to be climbed
 	Baseline                  // idle readings are being taken, before or behind the rungs
+	Resting                   // the device is not quiet yet after the attempt before
 	Warned                    // something makes the result doubtful
 	Building                  // a clip is being made
 	Playing
 	Ended // an attempt
 )
 
-// climb is a run that goes on.
-type climb struct {
+// conductor is a run that goes on.
+type conductor struct {
 	Config
-	strategy search.Climb
-	doc      *logbook.Document
-	record   *logbook.Recorder
-	trials   []search.Trial
+	method method
+	doc    *logbook.Document
+	record *logbook.Recorder
+	trials []search.Trial
 
 	mu      sync.Mutex
 	samples []sense.Sample // of the present attempt
@@ -84,26 +87,60 @@ type climb struct {
 	watched sync.Mutex
 }
 
+// method is what tells kinds of runs apart.
+type method interface {
+	// next is the rung to try next and why; false when all is known.
+	next(c *conductor) (rung int, why search.Purpose, more bool)
+	// plan is what is to be played on a rung.
+	plan(c *conductor, rung int) route.Plan
+	// conclude writes into the document what the trials so far say, but for
+	// its notes; it returns those of its own.
+	conclude(c *conductor) (notes []string)
+}
+
+// climbing goes up a ladder.
+type climbing struct{ search.Climb }
+
+func (m climbing) next(c *conductor) (int, search.Purpose, bool) { return m.Climb.Next(c.trials) }
+
+func (climbing) plan(c *conductor, rung int) route.Plan {
+	return route.Plan{Loads: []load.Load{c.doc.Rungs[rung].Load}, Hold: c.Hold, Settle: c.Settle}
+}
+
 // Climb makes a run and returns its document, also where it ends early with an
 // error: what was measured is in it and in the book.
 func Climb(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
+	doc := c.document("climb")
+	doc.Ladder, doc.Plan.Columns = c.Ladder.Name, c.Ladder.Columns
+	doc.PlanFiles()
+	doc.FillRungs()
+	return conduct(ctx, book, c, c.climbing(), doc)
+}
+
+// document begins the document of a run.
+func (c Config) document(kind string) *logbook.Document {
 	started := c.Route.Clock().Now()
 	device := c.Route.Device()
-	doc := &logbook.Document{
-		Schema: logbook.Schema, ID: logbook.NewID(started), Kind: "climb", Started: started.UTC(),
+	return &logbook.Document{
+		Schema: logbook.Schema, ID: logbook.NewID(started), Kind: kind, Started: started.UTC(),
 		Tool:   logbook.Tool{Version: c.Version},
 		Device: logbook.Device{Name: device.Name, Spec: device.Spec},
 		Route:  logbook.Route{Kind: c.Route.Kind(), Options: c.Route.Options()},
-		Ladder: c.Ladder.Name, Criteria: c.Criteria, Notes: []string{},
+		Rungs:  []logbook.Rung{}, Criteria: c.Criteria, Notes: []string{},
 		Plan: logbook.Plan{HoldS: c.Hold.Seconds(), SettleS: c.Settle.Seconds(), BaselineS: c.Baseline.Seconds(),
-			All: c.All, Columns: c.Ladder.Columns},
+			All: c.All, Columns: []load.Column{}},
 	}
-	doc.PlanFiles()
-	doc.FillRungs()
-	return conduct(ctx, book, c, doc)
+}
+
+func (c Config) climbing() climbing {
+	m := climbing{search.Climb{All: c.All}}
+	for _, column := range c.Ladder.Columns {
+		m.Columns = append(m.Columns, len(column.Rungs))
+	}
+	return m
 }
 
 // Resume goes on with a run that was interrupted. Of the configuration only the
@@ -112,6 +149,9 @@ func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Co
 	if doc.Complete {
 		return nil, fmt.Errorf("run %s is complete; there is nothing to resume", doc.ID)
 	}
+	if doc.Kind != "climb" {
+		return nil, fmt.Errorf("run %s is no climb; only climbs can be resumed", doc.ID)
+	}
 	c.Ladder = &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}
 	c.Criteria, c.All = doc.Criteria, doc.Plan.All
 	c.Hold, c.Settle, c.Baseline = duration(doc.Plan.HoldS), duration(doc.Plan.SettleS), duration(doc.Plan.BaselineS)
@@ -119,7 +159,7 @@ func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Co
 		return nil, err
 	}
 	doc.ResumedAt = append(doc.ResumedAt, c.Route.Clock().Now().UTC())
-	return conduct(ctx, book, c, doc)
+	return conduct(ctx, book, c, c.climbing(), doc)
 }
 
 func duration(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
@@ -133,6 +173,8 @@ func (c Config) Check() error {
 		return fmt.Errorf("settling must leave at least half a second of the %s for which a rung is held, not %s", c.Hold, c.Settle)
 	case c.Baseline < 0 || c.Baseline > time.Hour:
 		return fmt.Errorf("the baseline must be 0s to 1h, not %s", c.Baseline)
+	case c.Ladder == nil:
+		return nil
 	}
 	for _, column := range c.Ladder.Columns {
 		for _, l := range column.Rungs {
@@ -145,11 +187,8 @@ func (c Config) Check() error {
 }
 
 // conduct does the work of Climb and Resume.
-func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logbook.Document) (_ *logbook.Document, err error) {
-	c := &climb{Config: config, doc: doc, strategy: search.Climb{All: config.All}}
-	for _, column := range config.Ladder.Columns {
-		c.strategy.Columns = append(c.strategy.Columns, len(column.Rungs))
-	}
+func conduct(ctx context.Context, book *logbook.Book, config Config, m method, doc *logbook.Document) (_ *logbook.Document, err error) {
+	c := &conductor{Config: config, doc: doc, method: m}
 	c.record, err = book.Record(doc, c.abandoned)
 	if err != nil {
 		return nil, err
@@ -178,7 +217,7 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, doc *logboo
 
 // abandoned is the attempt in which a run was stopped. What its last seconds
 // show may tell why: a program that takes more memory than there is gets killed.
-func (c *climb) abandoned(_ int, purpose search.Purpose, started time.Time, readings []logbook.Reading) logbook.Attempt {
+func (c *conductor) abandoned(_ int, purpose search.Purpose, started time.Time, readings []logbook.Reading) logbook.Attempt {
 	a := logbook.Attempt{Purpose: purpose, Started: started, Verdict: verdict.Failed,
 		Reasons: []string{"the run stopped in it"}, Windows: []tally.Window{}, Limiter: verdict.Unknown, Decode: route.Unknown, Use: sense.Use{}}
 	a.Evidence = "the run stopped while it was tried"
@@ -200,14 +239,14 @@ func (c *climb) abandoned(_ int, purpose search.Purpose, started time.Time, read
 
 // killedSince tells whether the kernel has killed a program for want of memory
 // since the run began.
-func (c *climb) killedSince() bool {
+func (c *conductor) killedSince() bool {
 	before, err := strconv.Atoi(c.doc.Conditions.Facts[sense.MemoryKills])
 	now, err2 := strconv.Atoi(sense.States(c.Route.Sources())[sense.MemoryKills])
 	return err == nil && err2 == nil && now > before
 }
 
 // sample takes what the sampler reads.
-func (c *climb) sample(s sense.Sample) {
+func (c *conductor) sample(s sense.Sample) {
 	c.record.Sample(s)
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -220,7 +259,7 @@ func (c *climb) sample(s sense.Sample) {
 }
 
 // takeSamples returns the samples since the last call.
-func (c *climb) takeSamples() []sense.Sample {
+func (c *conductor) takeSamples() []sense.Sample {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	taken := c.samples
@@ -228,7 +267,7 @@ func (c *climb) takeSamples() []sense.Sample {
 	return taken
 }
 
-func (c *climb) watch(e Event) {
+func (c *conductor) watch(e Event) {
 	if c.Watch == nil {
 		return
 	}
@@ -241,14 +280,19 @@ func (c *climb) watch(e Event) {
 }
 
 // work takes the baseline and tries rungs until the search knows enough.
-func (c *climb) work(ctx context.Context, sources []sense.Source) error {
+func (c *conductor) work(ctx context.Context, sources []sense.Source) error {
 	if err := c.before(ctx, sources); err != nil {
 		return err
 	}
 	for {
-		rung, why, more := c.strategy.Next(c.trials)
+		rung, why, more := c.method.next(c)
 		if !more {
 			return c.after(ctx)
+		}
+		if len(c.trials) > 0 {
+			if err := c.rest(ctx); err != nil {
+				return err
+			}
 		}
 		a, err := c.attempt(ctx, rung, why)
 		if err != nil {
@@ -261,31 +305,45 @@ func (c *climb) work(ctx context.Context, sources []sense.Source) error {
 			return err
 		}
 		r := c.doc.Rungs[rung]
-		c.watch(Event{Kind: Ended, Load: r.Load, Column: r.Column, Purpose: why, Attempt: &a})
+		ended := Event{Kind: Ended, Load: r.Load, Column: r.Column, Purpose: why, Attempt: &a}
+		if c.doc.Plan.Crowd != nil {
+			ended.Streams = c.method.plan(c, rung).Streams()
+		}
+		c.watch(ended)
 	}
 }
 
 // attempt tries one rung.
-func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logbook.Attempt, error) {
+func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (logbook.Attempt, error) {
 	r := c.doc.Rungs[rung]
+	plan := c.method.plan(c, rung)
 	event := Event{Load: r.Load, Column: r.Column, Purpose: why}
-	err := c.Route.Prepare(ctx, r.Load, func(done, total int) {
-		e := event
-		e.Kind, e.Done, e.Total = Building, done, total
-		c.watch(e)
-	})
-	if err != nil {
-		return logbook.Attempt{}, err
+	if c.doc.Plan.Crowd != nil {
+		event.Streams = plan.Streams()
+	}
+	for _, l := range plan.Loads {
+		err := c.Route.Prepare(ctx, l, func(done, total int) {
+			e := event
+			e.Kind, e.Load, e.Done, e.Total = Building, l, done, total
+			c.watch(e)
+		})
+		if err != nil {
+			return logbook.Attempt{}, err
+		}
 	}
 	clock := c.Route.Clock()
 	a := logbook.Attempt{Purpose: why, Started: clock.Now().UTC(), Windows: []tally.Window{}}
+	if err := c.record.Update(); err != nil { // the rung may be a new one
+		return a, err
+	}
 	if err := c.record.StartAttempt(rung, why, a.Started); err != nil {
 		return a, err
 	}
 	c.takeSamples()
-	result, err := c.Route.Play(ctx, route.Plan{Loads: []load.Load{r.Load}, Hold: c.Hold, Settle: c.Settle}, func(live route.Live) {
+	total := plan.Hold + plan.Begin(plan.Streams()-1)
+	result, err := c.Route.Play(ctx, plan, func(live route.Live) {
 		e := event
-		e.Kind, e.Live, e.Done, e.Total = Playing, live, int(live.Elapsed.Milliseconds()), int(c.Hold.Milliseconds())
+		e.Kind, e.Live, e.Done, e.Total = Playing, live, int(live.Elapsed.Milliseconds()), int(total.Milliseconds())
 		c.watch(e)
 	})
 	if err != nil {
@@ -298,14 +356,17 @@ func (c *climb) attempt(ctx context.Context, rung int, why search.Purpose) (logb
 	// A reading tells of the interval before it: the first one that lies whole
 	// in the window comes one interval after its start.
 	a.Use = sense.Summarise(c.takeSamples(), from.Add(SampleEvery), to.Add(SampleEvery/2))
-	c.judge(&a, result, float64(r.Load.PixelRate()))
+	c.judge(&a, result, plan)
 	c.clock = max(c.clock, a.Use[sense.Clock].Mean)
 	return a, c.record.EndAttempt(a)
 }
 
-// judge grades an attempt, which played so many pixels a second, by its worst
-// stream.
-func (c *climb) judge(a *logbook.Attempt, result route.Result, pixels float64) {
+// judge grades an attempt by its worst stream.
+func (c *conductor) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
+	pixels := 0.0
+	for _, l := range plan.Loads {
+		pixels += l.PixelRate()
+	}
 	if a.Decode = result.Decode; a.Decode == route.Unknown && result.Failure == "" {
 		if hardware, known, _ := verdict.InferDecode(a.Use, c.idle, pixels); known && hardware {
 			a.Decode = route.Hardware
@@ -313,13 +374,17 @@ func (c *climb) judge(a *logbook.Attempt, result route.Result, pixels float64) {
 			a.Decode = route.Software
 		}
 	}
+	streams := plan.StreamLoads()
 	for i, t := range result.Streams {
 		grade, reasons := c.Criteria.Judge(t)
 		f := t.Steady()
-		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && f.Dropped > a.Frames.Dropped {
-			a.Verdict, a.Reasons, a.Frames, a.Windows, a.StartS, a.Buffer = grade, reasons, f, t.Windows, t.StartDelayS, t.Buffer
+		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && worse(t, f, a) {
+			a.Verdict, a.Reasons, a.Frames, a.Windows, a.StartS, a.Buffer, a.Delivered = grade, reasons, f, t.Windows, t.StartDelayS, t.Buffer, t.Delivered
+			if len(plan.Loads) > 1 && i < len(streams) {
+				a.Worst = streams[i].String()
+			}
 		}
-		if len(result.Streams) > 1 {
+		if len(result.Streams) > 1 && i < mostStreams {
 			a.Streams = append(a.Streams, f)
 		}
 	}
@@ -332,4 +397,19 @@ func (c *climb) judge(a *logbook.Attempt, result route.Result, pixels float64) {
 	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.clock}); result.Refused {
 		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
 	}
+}
+
+// mostStreams bounds the streams of an attempt whose accounts are kept each.
+const mostStreams = 100
+
+// worse tells whether a stream of the same grade fared worse than the worst so
+// far: by what it dropped, how long it stalled, and how fast its media came.
+func worse(t tally.Tally, f tally.Frames, a *logbook.Attempt) bool {
+	if f.Dropped != a.Frames.Dropped || t.Buffer == nil || a.Buffer == nil {
+		return f.Dropped > a.Frames.Dropped
+	}
+	if t.Buffer.StallS != a.Buffer.StallS {
+		return t.Buffer.StallS > a.Buffer.StallS
+	}
+	return t.Buffer.BuildRate < a.Buffer.BuildRate
 }

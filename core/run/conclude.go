@@ -2,6 +2,7 @@ package run
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"vividstrain/core/load"
@@ -10,8 +11,13 @@ import (
 )
 
 // conclude writes into the document what the trials so far say.
-func (c *climb) conclude() {
-	ceilings := c.strategy.Ceilings(c.trials)
+func (c *conductor) conclude() {
+	notes := c.method.conclude(c)
+	c.doc.Notes = slices.Concat(c.doc.Notes[:0], c.doc.Conditions.Warnings, c.drift, c.disagreements(), notes)
+}
+
+func (m climbing) conclude(c *conductor) (notes []string) {
+	ceilings := m.Ceilings(c.trials)
 	result := &logbook.Ceiling{}
 	var best *logbook.ColumnCeiling
 	for i, ceiling := range ceilings {
@@ -38,18 +44,15 @@ func (c *climb) conclude() {
 		result.Limiter, result.Evidence, result.Next, result.Room = best.Limiter, best.Evidence, best.Next, best.Room
 	}
 	c.doc.Ceiling = result
-	c.doc.Notes = c.doc.Notes[:0]
-	c.doc.Notes = append(c.doc.Notes, c.doc.Conditions.Warnings...)
-	c.doc.Notes = append(c.doc.Notes, c.drift...)
-	c.doc.Notes = append(c.doc.Notes, c.disagreements()...)
-	for _, rung := range c.strategy.OutOfOrder(c.trials) {
-		c.doc.Notes = append(c.doc.Notes, fmt.Sprintf("out of order: %s is worse than a harder rung of its column", c.doc.Rungs[rung].Load))
+	for _, rung := range m.OutOfOrder(c.trials) {
+		notes = append(notes, fmt.Sprintf("out of order: %s is worse than a harder rung of its column", c.doc.Rungs[rung].Load))
 	}
+	return notes
 }
 
 // room is how many streams of a rung's load the device has room for, by the
 // readings of its first smooth attempt.
-func (c *climb) room(rung logbook.Rung) *verdict.Room {
+func (c *conductor) room(rung logbook.Rung) *verdict.Room {
 	for _, a := range rung.Attempts {
 		if a.Verdict != verdict.Smooth {
 			continue
@@ -63,7 +66,7 @@ func (c *climb) room(rung logbook.Rung) *verdict.Room {
 
 // disagreements are what sensors of the same quantity said differently, once
 // each, with the load it was first seen at.
-func (c *climb) disagreements() (list []string) {
+func (c *conductor) disagreements() (list []string) {
 	seen := map[string]bool{}
 	for _, rung := range c.doc.Rungs {
 		for _, a := range rung.Attempts {

@@ -10,7 +10,7 @@ import (
 )
 
 // before reads the idle device and finds what makes it unfit to be tested.
-func (c *climb) before(ctx context.Context, sources []sense.Source) error {
+func (c *conductor) before(ctx context.Context, sources []sense.Source) error {
 	if c.Config.Baseline == 0 {
 		return nil
 	}
@@ -32,7 +32,7 @@ func (c *climb) before(ctx context.Context, sources []sense.Source) error {
 }
 
 // after reads the idle device once more.
-func (c *climb) after(ctx context.Context) error {
+func (c *conductor) after(ctx context.Context) error {
 	if c.Config.Baseline == 0 {
 		return nil
 	}
@@ -46,8 +46,33 @@ func (c *climb) after(ctx context.Context) error {
 	return nil
 }
 
+// quiet is how many points of the processor above those of the idle device still
+// count as quiet.
+const quiet = 10
+
+// rest waits until the device is quiet: a server may go on with what nobody
+// watches any more.
+func (c *conductor) rest(ctx context.Context) error {
+	clock := c.Route.Clock()
+	idle, known := c.idle[sense.CPU]
+	const look = time.Second
+	for waited := time.Duration(0); known && waited < c.Config.Rest; waited += look {
+		c.takeSamples()
+		from := clock.Now()
+		if err := clock.Sleep(ctx, look); err != nil {
+			return err
+		}
+		use := sense.Summarise(c.takeSamples(), from, clock.Now().Add(time.Nanosecond))
+		if now, read := use[sense.CPU]; read && now.Mean <= idle.Mean+quiet {
+			return nil
+		}
+		c.watch(Event{Kind: Resting, Done: int(waited.Milliseconds()), Total: int(c.Config.Rest.Milliseconds())})
+	}
+	return nil
+}
+
 // readIdle reads the device while nothing is asked of it.
-func (c *climb) readIdle(ctx context.Context) (b logbook.Baseline, use sense.Use, err error) {
+func (c *conductor) readIdle(ctx context.Context) (b logbook.Baseline, use sense.Use, err error) {
 	c.watch(Event{Kind: Baseline, Total: int(c.Config.Baseline.Milliseconds())})
 	clock := c.Route.Clock()
 	c.takeSamples()

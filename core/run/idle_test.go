@@ -108,7 +108,7 @@ func TestRoomIsTrue(t *testing.T) {
 func TestAbandonedAttemptTellsOfMemory(t *testing.T) {
 	p, err := standin.Named("skerry-s1")
 	require.NoError(t, err)
-	c := &climb{Config: config(device(t, p, 1)), doc: &logbook.Document{Started: time.Unix(1e9, 0)}}
+	c := &conductor{Config: config(device(t, p, 1)), doc: &logbook.Document{Started: time.Unix(1e9, 0)}}
 	reading := func(at float64, quantity string, v float64) logbook.Reading {
 		return logbook.Reading{AtS: at, Source: "limits", Quantity: quantity, Value: v}
 	}

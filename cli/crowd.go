@@ -1,0 +1,128 @@
+package cli
+
+import (
+	"context"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/load"
+	"vividstrain/core/run"
+)
+
+func (a *app) crowdCommand() *cli.Command {
+	s := a.settings
+	return command(&cli.Command{
+		Name:      "crowd",
+		Usage:     "find how many streams at once play smoothly for every viewer",
+		ArgsUsage: "LOAD...",
+		Description: "Plays the load once, twice, four times and so on at once; then closes in between the last number\n" +
+			"that was smooth and the first that was not, and tries both once more. Several loads are a mix,\n" +
+			"which keeps its proportions. Says what runs out, and which number leaves a reserve of it.",
+		Flags: append([]cli.Flag{
+			&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "put them on the simulated device `NAME`, or on the one in a YAML file"},
+			&cli.DurationFlag{Name: "every", Usage: "hold each number for `TIME`", Value: 20 * time.Second, Sources: s.sources("every")},
+			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a number apart", Value: 5 * time.Second, Sources: s.sources("settle")},
+			&cli.DurationFlag{Name: "baseline", Usage: "read the idle device for `TIME` first", Value: 3 * time.Second, Sources: s.sources("baseline")},
+			&cli.IntFlag{Name: "most", Usage: "try at most `N` times the load", Value: 64, Sources: s.sources("most")},
+			&cli.IntFlag{Name: "need", Usage: "`N` times the load are needed: exit status 3 if they are not smooth"},
+			&cli.StringFlag{Name: "reserve", Usage: "call a number comfortable that leaves `SHARE` of what runs out", Value: "20%", Sources: s.sources("reserve")},
+			&cli.DurationFlag{Name: "stagger", Usage: "begin streams `TIME` apart", DefaultText: "all together", Sources: s.sources("stagger")},
+			&cli.BoolFlag{Name: "spread", Usage: "begin streams at different places of the film (route server)"},
+			&cli.FloatFlag{Name: "refresh", Usage: "refresh displays at `HZ`", Value: 60, Sources: s.sources("refresh")},
+			&cli.StringFlag{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Value: "drop", Sources: s.sources("late")},
+			&cli.IntFlag{Name: "threads", Usage: "decode each stream on `N` threads", Value: 0, DefaultText: "one for each core", Sources: s.sources("threads")},
+			&cli.IntFlag{Name: "queue", Usage: "decode `N` pictures ahead", Value: 8, Sources: s.sources("queue")},
+			&cli.DurationFlag{Name: "ahead", Usage: "fetch or convert at most `TIME` ahead", Value: 30 * time.Second, Sources: s.sources("ahead")},
+			&cli.StringFlag{Name: "clips", Usage: "keep clips in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
+			&cli.StringSliceFlag{Name: "criterion", Usage: "judge by `NAME=VALUE`, for example smooth.dropped_pct=0.5"},
+			&cli.Uint64Flag{Name: "seed", Usage: "seed of what is random", Value: 1, Sources: s.sources("seed")},
+			jsonFlag(),
+		}, append(a.serverFlags(), a.sensorFlags()...)...),
+		Action: a.crowd,
+	}, "vividstrain crowd \"h264 720p25 5M\" --device breakwater-n2 --need 5",
+		"vividstrain crowd \"h264 720p30 4M -> 240p 0.4M\" --every 10s --most 8",
+		"vividstrain crowd \"h264 1080p30 8M x2\" \"h264 576i25 3M\" --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8")
+}
+
+// errNeed is a stated need that is not met.
+var errNeed = needError{}
+
+type needError struct{}
+
+func (needError) Error() string { return "the need is not met" }
+
+func (a *app) crowd(ctx context.Context, c *cli.Command) error {
+	config, err := a.crowdConfig(ctx, c)
+	if err != nil {
+		return err
+	}
+	meters, outside, err := a.meters(c)
+	if err != nil {
+		return err
+	}
+	defer closeMeters(meters)
+	book, err := a.openBook(c)
+	if err != nil {
+		return err
+	}
+	defer book.Close()
+	progress := a.newProgress()
+	defer progress.close()
+	style := a.style(c)
+	style.Color = style.Color && progress.live
+	config.Sensors, config.Watch = outside, watcher(progress, style)
+	if c.String("device") == "" {
+		defer a.takeKeys(ctx, book, &config.Config, progress, style)()
+	}
+	doc, err := run.Crowd(ctx, book, config)
+	progress.stop()
+	if doc == nil || err != nil && doc.Attempts() == 0 {
+		return err
+	}
+	if progress.live && !c.Bool("json") {
+		progress.line("")
+	}
+	if printErr := a.printRun(c, doc, false); err == nil {
+		err = printErr
+	}
+	if err == nil && doc.Crowd.Met != nil && !*doc.Crowd.Met {
+		return errNeed
+	}
+	return err
+}
+
+// crowdConfig is what the flags ask for.
+func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.CrowdConfig, err error) {
+	if !c.Args().Present() {
+		return config, usagef("put what on the device? for example: vividstrain crowd \"h264 720p25 5M\"")
+	}
+	for _, line := range c.Args().Slice() {
+		l, err := load.Parse(line)
+		if err != nil {
+			return config, err
+		}
+		config.Mix = append(config.Mix, l)
+	}
+	reserve, err := strconv.ParseFloat(strings.TrimSuffix(c.String("reserve"), "%"), 64)
+	if err != nil {
+		return config, usagef("--reserve is a share like 20%%, not %q", c.String("reserve"))
+	}
+	config.Reserve, config.Most, config.Need = reserve, c.Int("most"), c.Int("need")
+	config.Stagger, config.Spread = c.Duration("stagger"), c.Bool("spread")
+	config.Version, config.Baseline = versionText(), c.Duration("baseline")
+	config.Hold, config.Settle = c.Duration("every"), c.Duration("settle")
+	if config.Hold <= config.Settle && !c.IsSet("settle") {
+		config.Settle = config.Hold / 4
+	}
+	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
+		return config, err
+	}
+	if config.Route, err = a.route(c, c.String("device"), engineOptions(c)); err != nil {
+		return config, err
+	}
+	config.Rest = rest(c, config.Route)
+	return config, usage(config.Check())
+}

@@ -1,0 +1,269 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/route"
+	"vividstrain/core/search"
+	"vividstrain/core/sense"
+	"vividstrain/core/verdict"
+)
+
+// CrowdConfig says what is to be put on a device more and more often.
+type CrowdConfig struct {
+	Config  // its Ladder is not used
+	Mix     []load.Load
+	Most    int           // times the mix
+	Reserve float64       // of the limiter, in percent, that a comfortable number leaves
+	Need    int           // times the mix that are needed, 0: none stated
+	Stagger time.Duration // from the start of one stream to that of the next
+	Spread  bool          // streams begin at different places of the film
+}
+
+// MostStreams bounds the streams of a crowd.
+const MostStreams = 20000
+
+// Check finds what could not work before anything is measured.
+func (c CrowdConfig) Check() error {
+	streams := 0
+	for _, l := range c.Mix {
+		streams += l.Streams
+		if err := c.Route.Check(l); err != nil {
+			return err
+		}
+	}
+	switch {
+	case streams == 0:
+		return fmt.Errorf("there is nothing to multiply; give a load line")
+	case c.Most < 1 || c.Most*streams > MostStreams:
+		return fmt.Errorf("at most %d streams are tried; %d times %d streams are more", MostStreams, c.Most, streams)
+	case c.Need < 0 || c.Need > c.Most:
+		return fmt.Errorf("a need of %d cannot be found while at most %d are tried", c.Need, c.Most)
+	case !(c.Reserve >= 0 && c.Reserve < 100):
+		return fmt.Errorf("the reserve is 0%% to 99%%, not %g%%", c.Reserve)
+	case c.Stagger < 0 || c.Stagger > time.Minute:
+		return fmt.Errorf("streams begin at most a minute apart, not %s", c.Stagger)
+	}
+	return c.Config.Check()
+}
+
+// Crowd makes a run that looks for the highest number of streams that plays
+// smoothly, and returns its document as Climb does.
+func Crowd(ctx context.Context, book *logbook.Book, c CrowdConfig) (*logbook.Document, error) {
+	c.Ladder = nil
+	if err := c.Check(); err != nil {
+		return nil, err
+	}
+	doc := c.document("crowd")
+	p := &logbook.CrowdPlan{Mix: c.Mix, Most: c.Most, ReservePct: c.Reserve, Need: c.Need, StaggerS: c.Stagger.Seconds(), Spread: c.Spread}
+	for _, l := range c.Mix {
+		if l.File != "" {
+			p.Files = make([]string, len(c.Mix))
+		}
+	}
+	for i := range p.Files {
+		p.Files[i] = c.Mix[i].File
+	}
+	doc.Plan.Crowd = p
+	return conduct(ctx, book, c.Config, &crowding{search.Crowd{Most: c.Most}, p}, doc)
+}
+
+// crowding raises the number of streams.
+type crowding struct {
+	search.Crowd
+	wanted *logbook.CrowdPlan
+}
+
+// counted are the trials by their numbers.
+func (m *crowding) counted(c *conductor) []search.Counted {
+	list := make([]search.Counted, len(c.trials))
+	for i, t := range c.trials {
+		list[i] = search.Counted{Number: m.wanted.Numbers[t.Rung], Smooth: t.Smooth}
+	}
+	return list
+}
+
+func (m *crowding) next(c *conductor) (rung int, why search.Purpose, more bool) {
+	number, why, more := m.Next(m.counted(c))
+	if !more {
+		return 0, "", false
+	}
+	rung = slices.Index(m.wanted.Numbers, number)
+	if rung < 0 {
+		rung = len(m.wanted.Numbers)
+		m.wanted.Numbers = append(m.wanted.Numbers, number)
+		c.doc.Rungs = append(c.doc.Rungs, m.wanted.Rung(rung))
+	}
+	return rung, why, true
+}
+
+func (m *crowding) plan(c *conductor, rung int) route.Plan {
+	return route.Plan{Loads: m.wanted.Loads(m.wanted.Numbers[rung]), Hold: c.Hold, Settle: c.Settle,
+		Stagger: duration(m.wanted.StaggerS), Spread: m.wanted.Spread}
+}
+
+// rung is the rung of a number, nil if it was not tried.
+func (m *crowding) rung(c *conductor, number int) *logbook.Rung {
+	if i := slices.Index(m.wanted.Numbers, number); i >= 0 && len(c.doc.Rungs[i].Attempts) > 0 {
+		return &c.doc.Rungs[i]
+	}
+	return nil
+}
+
+func (m *crowding) conclude(c *conductor) (notes []string) {
+	trials := m.counted(c)
+	good, bad := m.Bounds(trials)
+	result := &logbook.Crowd{Highest: good, Confirmed: len(trials) > 0 && m.Confirmed(trials), Next: bad}
+	for _, l := range m.wanted.Loads(good) {
+		result.Streams += l.Streams
+	}
+	if r := m.rung(c, bad); r != nil {
+		a := worst(r.Attempts)
+		result.NextVerdict, result.Limiter, result.Evidence = a.Verdict, a.Limiter, a.Evidence
+	}
+	if r := m.rung(c, good); r != nil {
+		result.Headroom = headroom(result.Limiter, r.Attempts)
+	}
+	result.CostCPU, result.CostMemory = m.cost(c, sense.GroupCPU, good), m.cost(c, sense.GroupMem, good)
+	if result.CostCPU == nil {
+		result.CostCPU = m.cost(c, sense.CPU, good)
+	}
+	if result.CostMemory == nil {
+		result.CostMemory = m.cost(c, sense.MemUsed, good)
+	}
+	result.Predicted = m.predict(c)
+	result.Comfortable = m.comfortable(c, result)
+	if m.wanted.Need > 0 {
+		met := good >= m.wanted.Need
+		result.Met = &met
+	}
+	c.doc.Crowd = result
+	c.doc.Ceiling = m.ceiling(c, result)
+	for _, t := range trials {
+		if t.Number > bad && bad > 0 && t.Smooth {
+			notes = append(notes, fmt.Sprintf("out of order: %d is worse than %d", bad, t.Number))
+			break
+		}
+	}
+	return notes
+}
+
+// ceiling is the result in the form in which climbs have it.
+func (m *crowding) ceiling(c *conductor, r *logbook.Crowd) *logbook.Ceiling {
+	column := logbook.ColumnCeiling{Column: "crowd", Confirmed: r.Confirmed, Headroom: r.Headroom, Limiter: r.Limiter, Evidence: r.Evidence}
+	if rung := m.rung(c, r.Highest); rung != nil {
+		column.Load = &rung.Load
+	}
+	if rung := m.rung(c, r.Next); rung != nil {
+		column.Next = &logbook.Next{Load: rung.Load, Verdict: r.NextVerdict}
+	}
+	return &logbook.Ceiling{Load: column.Load, Confirmed: column.Confirmed, Headroom: column.Headroom, Limiter: column.Limiter,
+		Evidence: column.Evidence, Next: column.Next, Columns: []logbook.ColumnCeiling{column}}
+}
+
+// predict says from the lowest number of at least two that was smooth how many
+// fit; one alone if there is no other.
+func (m *crowding) predict(c *conductor) *logbook.Prediction {
+	var best *logbook.Prediction
+	for i, r := range c.doc.Rungs {
+		number := m.wanted.Numbers[i]
+		if len(r.Attempts) == 0 || r.Attempts[0].Verdict != verdict.Smooth || best != nil && (best.From >= 2 || number < best.From) {
+			continue
+		}
+		if carries, known := carried(r.Attempts[0], number); known {
+			limiter, _ := verdict.FindLimiter(verdict.Window{Use: r.Attempts[0].Use, Clock: c.clock})
+			best = &logbook.Prediction{From: number, Number: int(carries / c.Criteria.Smooth.BuildRate), Limiter: limiter}
+		} else if room, known := verdict.FindRoom(r.Attempts[0].Use, c.idle, number); known {
+			best = &logbook.Prediction{From: number, Number: room.Streams, Limiter: room.Limiter}
+		}
+	}
+	return best
+}
+
+// carried is how many times the mix the device carries in real time, by the rate
+// at which media came: a server that runs ahead of its viewers is busy with few
+// of them, too. It is not known where they had to wait for nothing but room.
+func carried(a logbook.Attempt, number int) (times float64, known bool) {
+	const beyond = 20 // a rate that says nothing
+	if a.Buffer == nil || a.Buffer.BuildRate <= 0 || a.Buffer.BuildRate >= beyond {
+		return 0, false
+	}
+	return float64(number) * a.Buffer.BuildRate, true
+}
+
+// cost is what one more mix takes of a quantity: the slope of a line through the
+// means of the smooth attempts and of the idle device; nil where it is not known.
+func (m *crowding) cost(c *conductor, quantity string, most int) *float64 {
+	_, slope, known := m.line(c, most, func(use sense.Use) (float64, bool) {
+		s, known := use[quantity]
+		return s.Mean, known
+	})
+	if !known {
+		return nil
+	}
+	return &slope
+}
+
+// line fits a straight line through a value at the numbers up to most.
+func (m *crowding) line(c *conductor, most int, value func(sense.Use) (float64, bool)) (at0, slope float64, known bool) {
+	var n, x, y, xx, xy float64
+	add := func(number int, use sense.Use) {
+		if v, known := value(use); known {
+			a := float64(number)
+			n, x, y, xx, xy = n+1, x+a, y+v, xx+a*a, xy+a*v
+		}
+	}
+	add(0, c.idle)
+	for i, r := range c.doc.Rungs {
+		for _, a := range r.Attempts {
+			if m.wanted.Numbers[i] <= most && a.Verdict == verdict.Smooth {
+				add(m.wanted.Numbers[i], a.Use)
+			}
+		}
+	}
+	spread := n*xx - x*x
+	if n < 2 || spread <= 0 {
+		return 0, 0, false
+	}
+	slope = (n*xy - x*y) / spread
+	return (y - slope*x) / n, slope, true
+}
+
+// comfortable is the highest number that leaves the reserve of what runs out.
+// Where nothing ran out it is judged by what would.
+func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) int {
+	if rung := m.rung(c, r.Highest); rung != nil {
+		sum, n := 0.0, 0.0
+		for _, a := range rung.Attempts {
+			if times, known := carried(a, r.Highest); known {
+				sum, n = sum+times, n+1
+			}
+		}
+		if n > 0 {
+			return min(r.Highest, int(sum/n*(1-m.wanted.ReservePct/100)))
+		}
+	}
+	limiter := r.Limiter
+	if limiter == "" || limiter == verdict.Unknown || limiter == verdict.Refused {
+		if r.Predicted == nil {
+			return 0
+		}
+		limiter = r.Predicted.Limiter
+	}
+	used := func(use sense.Use) (float64, bool) {
+		free, known := verdict.Headroom(limiter, use)
+		return 100 - free, known
+	}
+	at0, slope, known := m.line(c, r.Highest, used)
+	if !known || slope <= 0 {
+		return 0
+	}
+	fits := int(math.Floor((100 - m.wanted.ReservePct - at0) / slope))
+	return max(0, min(fits, r.Highest))
+}
