@@ -143,7 +143,11 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 		lines = append(lines, comfort(c, p, unit))
 	}
 	if c.Predicted != nil && c.Highest > 0 {
-		lines = append(lines, fmt.Sprintf("Predicted at %s: room for %s, then %s. Found: %s.", unit(c.Predicted.From), unit(c.Predicted.Number), c.Predicted.Limiter, unit(c.Highest)))
+		then := ""
+		if l := c.Predicted.Limiter; l != verdict.Unknown {
+			then = fmt.Sprintf(", then %s runs out", l)
+		}
+		lines = append(lines, fmt.Sprintf("Predicted at %s: room for %s%s. Found: %s.", unit(c.Predicted.From), unit(c.Predicted.Number), then, unit(c.Highest)))
 	}
 	if c.Met != nil {
 		answer := "The need of %s is met."
@@ -164,7 +168,11 @@ func comfort(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) stri
 	if c.Comfortable == 0 {
 		return fmt.Sprintf("None is comfortable: even one leaves less than %g %% free, or nothing that was measured grows with it.", p.ReservePct)
 	}
-	return fmt.Sprintf("Comfortable are %s: they leave %g %% of the %s free.", unit(c.Comfortable), p.ReservePct, limiter)
+	of := "to spare"
+	if limiter != "" && limiter != verdict.Unknown {
+		of = fmt.Sprintf("of the %s free", limiter)
+	}
+	return fmt.Sprintf("Comfortable: %s, which leaves %g %% %s.", unit(c.Comfortable), p.ReservePct, of)
 }
 
 func times(n int) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"runtime"
 	"sync"
 	"time"
 
@@ -143,16 +144,19 @@ func (h *hold) Sample(_ context.Context, now time.Time, list []sense.Reading) ([
 	}
 	busy := 100 * (u.cpu - h.sampled.cpu).Seconds() / elapsed
 	list = append(list, sense.Reading{Quantity: sense.GroupCPU, Value: busy}, sense.Reading{Quantity: sense.GroupMem, Value: float64(h.charged)})
+	cores := float64(runtime.NumCPU())
 	if h.cores > 0 {
-		list = append(list, sense.Reading{Quantity: sense.GroupCPULimit, Value: 100 * h.cores}, sense.Reading{Quantity: sense.CPU, Value: min(100, busy/h.cores)})
+		cores = h.cores
+		list = append(list, sense.Reading{Quantity: sense.GroupCPULimit, Value: 100 * cores})
 	}
+	list = append(list, sense.Reading{Quantity: sense.CPU, Value: min(100, busy/cores)})
 	if h.memory > 0 {
 		list = append(list, sense.Reading{Quantity: sense.MemTotal, Value: float64(h.memory)}, sense.Reading{Quantity: sense.MemUsed, Value: float64(h.charged)},
 			sense.Reading{Quantity: sense.MemFree, Value: float64(h.memory - h.charged)},
 			sense.Reading{Quantity: sense.GroupMemLimit, Value: float64(h.memory)}, sense.Reading{Quantity: sense.GroupCharged, Value: float64(h.charged)})
 	}
 	if h.bits > 0 {
-		list = append(list, sense.Reading{Quantity: sense.NetLink, Label: "link", Value: 100 * 8 * float64(u.sent-h.sampled.sent) / elapsed / h.bits})
+		list = append(list, sense.Reading{Quantity: sense.NetLink, Label: "port", Value: 100 * 8 * float64(u.sent-h.sampled.sent) / elapsed / h.bits})
 	}
 	h.sampled = u
 	return list, nil

@@ -35,11 +35,10 @@ type client struct {
 func (s *Server) newClient() *client {
 	c := &client{server: s}
 	jar, _ := cookiejar.New(nil) // never fails without options
-	dialer := net.Dialer{Timeout: 10 * time.Second}
 	c.http = &http.Client{Jar: jar, Transport: &http.Transport{
 		Proxy: http.ProxyFromEnvironment,
 		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-			conn, err := dialer.DialContext(ctx, network, address)
+			conn, err := s.options.Dial(ctx, network, address)
 			if tcp, ok := conn.(*net.TCPConn); ok {
 				c.conn.Store(tcp)
 			}
@@ -75,7 +74,10 @@ func plain(err error) string {
 		err = wrapped.Err
 	}
 	var timeout net.Error
+	var content *contentError
 	switch {
+	case errors.As(err, &content):
+		return content.Error()
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing answers there (connection refused)"
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
@@ -84,6 +86,18 @@ func plain(err error) string {
 		return "the server did not answer in time"
 	}
 	return redact(err.Error())
+}
+
+// contentError is that what has arrived cannot be read.
+type contentError struct{ err error }
+
+func (e *contentError) Unwrap() error { return e.err }
+
+func (e *contentError) Error() string {
+	if errors.Is(e.err, io.EOF) || errors.Is(e.err, io.ErrUnexpectedEOF) {
+		return "what arrives is cut short, or is no video"
+	}
+	return e.err.Error()
 }
 
 // StatusError is an answer that is not what was asked for.

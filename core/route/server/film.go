@@ -40,7 +40,7 @@ func (v *viewer) openFilm(ctx context.Context, address string, answer *http.Resp
 		if errors.As(err, &fetch) || ctx.Err() != nil {
 			return nil, err
 		}
-		return nil, &FetchError{address, err}
+		return nil, &FetchError{address, &contentError{err}}
 	}
 	var err error
 	if f.file, err = formats.Read(r, r.size); err != nil {
@@ -127,7 +127,7 @@ func (f *progressive) failed(ctx context.Context, err error) error {
 	if errors.As(err, &fetch) {
 		return err
 	}
-	return &FetchError{f.address, err}
+	return &FetchError{f.address, &contentError{err}}
 }
 
 // reordered is by how many frames the order of showing may differ from that of
@@ -209,7 +209,7 @@ const (
 	mostBlocks = 96
 	// near is how far ahead of what is being read it is waited for rather
 	// than asked for apart.
-	near = 4 << 20
+	near = 512 << 10
 )
 
 func (r *remote) begin(ctx context.Context, answer *http.Response, at int64) {

@@ -229,7 +229,7 @@ func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, ha
 	case known == nil: // another viewer is at it
 		return claimed, nil
 	case known.err != nil:
-		return nil, &FetchError{p.url, known.err}
+		return nil, &FetchError{p.url, &contentError{known.err}}
 	case known.size != n || known.hash != hash: // it differs from time to time
 		v.server.checks.forget(checkName{p.url, p.bytes})
 		return claimed, nil

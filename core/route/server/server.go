@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net"
 	"net/url"
 	"os"
 	"strconv"
@@ -41,6 +42,8 @@ type Options struct {
 	Ahead    time.Duration // how far viewers fetch ahead, 0: half a minute
 	Patience time.Duration // without a byte, 0: 20 s
 	Name     string        // of the device, empty: the server's host
+	// Dial makes connections; nil is the network's usual way.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // Entry is a load and where it is to be had.
@@ -62,6 +65,9 @@ type Server struct {
 func New(o Options) (*Server, error) {
 	if o.Ahead == 0 {
 		o.Ahead = tally.ViewerBound
+	}
+	if o.Dial == nil {
+		o.Dial = (&net.Dialer{Timeout: 10 * time.Second}).DialContext
 	}
 	if o.Patience == 0 {
 		o.Patience = 20 * time.Second
@@ -211,7 +217,7 @@ func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (r
 	for i, v := range viewers {
 		if v.first {
 			var refusal *StatusError
-			if errors.As(v.err, &refusal) && refusal.forbids() && v.account == nil {
+			if errors.As(v.err, &refusal) && refusal.forbids() && v.began.IsZero() {
 				return result, v.err // this is not about what the device can do
 			}
 			var certificate *tls.CertificateVerificationError

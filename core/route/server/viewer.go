@@ -355,6 +355,9 @@ func (v *viewer) match(t media.Track, bytes int64) error {
 	v.matched = true
 	got := t.Format
 	got.Bitrate = 0
+	if got.Depth == 0 {
+		got.Depth = 8 // it is not said
+	}
 	words := load.Load{Format: got, Streams: 1}.String()
 	treatment := judgeFormat(got, v.asked)
 	v.mu.Lock()
