@@ -25,9 +25,9 @@ var demoDevices = []string{"skerry-s1", "breakwater-n2"}
 func (a *app) demoCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:  "demo",
-		Usage: "make a few small clips, climb on this computer and on two simulated devices, and compare",
+		Usage: "make a few small clips, climb on this computer, on two simulated devices and on a media box, and compare",
 		Description: "A small-island ferry line is choosing the boxes for its lounges. This shows how one would judge\n" +
-			"them, in under a minute. The run documents and the clips stay in the folder given with --out.",
+			"them, in about a minute. The run documents and the clips stay in the folder given with --out.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "leave run documents and clips in `DIR`", Value: "vividstrain-demo"},
 		},
@@ -64,7 +64,15 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	text := "\n" + style.Compare(docs) + "\n"
+	served, err := a.demoBox(ctx, c, book, dir)
+	if err != nil {
+		return err
+	}
+	if err := writeJSON(filepath.Join(dir, served.ID+".json"), served); err != nil {
+		return err
+	}
+	text := "\n" + style.Compare(docs) + "\n" + style.Compare([]*logbook.Document{served}) + "\n"
+	docs = append(docs, served)
 	for _, d := range docs {
 		for _, line := range report.Conclusions(d) {
 			text += style.Wrap(d.Device.Name+": "+line) + "\n"

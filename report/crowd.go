@@ -35,12 +35,7 @@ func (s Style) crowd(d *logbook.Document) string {
 	}
 	numbers := d.Plan.Crowd.Numbers
 	slices.SortFunc(byNumber, func(a, b int) int { return cmp.Compare(numbers[a], numbers[b]) })
-	buffered := false
-	for _, r := range d.Rungs {
-		for _, a := range r.Attempts {
-			buffered = buffered || a.Buffer != nil
-		}
-	}
+	buffered := anyAttempt(d, func(a logbook.Attempt) bool { return a.Buffer != nil })
 	head := []string{"streams", "verdict", "dropped", "freeze", "CPU", "memory", "next costs"}
 	if buffered {
 		head = []string{"streams", "verdict", "start", "stalls", "least lead", "build", "CPU", "memory", "next costs"}

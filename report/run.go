@@ -9,8 +9,10 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"vividstrain/core/logbook"
+	"vividstrain/core/media"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
+	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
 
@@ -125,11 +127,13 @@ func (s Style) gaps(d *logbook.Document) string {
 // rungs draws one line for each attempt.
 func (s Style) rungs(d *logbook.Document) string {
 	head := []string{"load", "verdict", "dropped", "freeze", "CPU mean/p95", "memory"}
-	buffered := slices.ContainsFunc(d.Rungs, func(r logbook.Rung) bool {
-		return slices.ContainsFunc(r.Attempts, func(a logbook.Attempt) bool { return a.Buffer != nil })
-	})
+	buffered := anyAttempt(d, func(a logbook.Attempt) bool { return a.Buffer != nil })
+	delivered := anyAttempt(d, func(a logbook.Attempt) bool { return a.Delivered != nil })
 	if buffered {
-		head = []string{"load", "verdict", "start", "stalls", "least lead", "build rate", "CPU", "memory"}
+		head = []string{"load", "verdict", "start", "stalls", "least lead", "build", "CPU", "memory"}
+	}
+	if delivered {
+		head = append(head, "arrived")
 	}
 	var rows [][]string
 	for _, r := range d.Rungs {
@@ -142,6 +146,9 @@ func (s Style) rungs(d *logbook.Document) string {
 			if buffered {
 				cells = s.buffered(a)
 			}
+			if delivered {
+				cells = append(cells, arrived(a.Delivered))
+			}
 			rows = append(rows, append([]string{name}, cells...))
 		}
 	}
@@ -149,6 +156,43 @@ func (s Style) rungs(d *logbook.Document) string {
 		return "No attempt has ended yet.\n"
 	}
 	return s.Table(head, rows, 2, 3, 4, 5, 6, 7)
+}
+
+// anyAttempt tells whether something is true of any attempt.
+func anyAttempt(d *logbook.Document, is func(logbook.Attempt) bool) bool {
+	return slices.ContainsFunc(d.Rungs, func(r logbook.Rung) bool { return slices.ContainsFunc(r.Attempts, is) })
+}
+
+// arrived says what a server sent.
+func arrived(d *tally.Delivered) string {
+	if d == nil || d.Treatment == "" {
+		return "-"
+	}
+	return d.Treatment + " " + media.ShortBitrate(d.Bitrate)
+}
+
+// oddities are what was odd about what servers sent, once each, and how long
+// jumps took.
+func oddities(d *logbook.Document) (lines []string) {
+	for _, r := range d.Rungs {
+		for _, a := range r.Attempts {
+			if a.Delivered != nil {
+				for _, note := range a.Delivered.Notes {
+					if line := fmt.Sprintf("Note: %s: %s.", r.Load.Title(), note); !slices.Contains(lines, line) {
+						lines = append(lines, line)
+					}
+				}
+			}
+			if a.Buffer != nil && len(a.Buffer.JumpDelaysS) > 0 {
+				words := make([]string, len(a.Buffer.JumpDelaysS))
+				for i, s := range a.Buffer.JumpDelaysS {
+					words[i] = fmt.Sprintf("%.1f", s)
+				}
+				lines = append(lines, fmt.Sprintf("Jumps in %s: the first picture came after %s s.", r.Load.Title(), strings.Join(words, ", ")))
+			}
+		}
+	}
+	return lines
 }
 
 // buffered is the cells of an attempt in a table of those to which media arrive
@@ -232,7 +276,7 @@ func Conclusions(d *logbook.Document) (lines []string) {
 	for _, n := range d.Notes {
 		lines = append(lines, "Note: "+n+".")
 	}
-	return lines
+	return append(lines, oddities(d)...)
 }
 
 // sentence says what a column comes down to.

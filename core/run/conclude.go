@@ -13,7 +13,7 @@ import (
 // conclude writes into the document what the trials so far say.
 func (c *conductor) conclude() {
 	notes := c.method.conclude(c)
-	c.doc.Notes = slices.Concat(c.doc.Notes[:0], c.doc.Conditions.Warnings, c.drift, c.disagreements(), notes)
+	c.doc.Notes = append(c.doc.Notes[:0], slices.Concat(c.doc.Conditions.Warnings, c.drift, c.disagreements(), notes)...)
 }
 
 func (m climbing) conclude(c *conductor) (notes []string) {

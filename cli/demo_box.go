@@ -1,0 +1,106 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"runtime"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/media/build"
+	"vividstrain/core/route/server"
+	"vividstrain/core/run"
+	"vividstrain/core/sense"
+	"vividstrain/core/sense/meter"
+	"vividstrain/core/verdict"
+	"vividstrain/report"
+)
+
+// demoServed is what is asked of the media box of the demo: a cabin's film as it
+// is, made smaller, and made smaller for four cabins at once.
+var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M -> 240p 0.3M", "h264 480p25 1M x4 -> 240p 0.3M"}
+
+// demoBox has the stand-in media server play the media box of a boat, in a process
+// of its own that is held to a fifth of a core, and climbs on it.
+func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, dir string) (*logbook.Document, error) {
+	var rungs []load.Load
+	for _, line := range demoServed {
+		l, err := load.Parse(line)
+		if err != nil {
+			return nil, err
+		}
+		rungs = append(rungs, l)
+	}
+	progress := a.newProgress()
+	defer progress.close()
+	progress.line(fmt.Sprintf("Climbing on a media box, by HTTP, %d rungs:", len(rungs)))
+	films := filepath.Join(dir, "films")
+	order := build.Order{Format: rungs[0].Format, Seconds: 12, Threads: runtime.NumCPU(), Progress: func(done, total int) {
+		progress.set("making "+rungs[0].String(), done, total, fmt.Sprintf("frame %d of %d", done, total))
+	}}
+	if _, err := build.Clip(ctx, films, order); err != nil {
+		return nil, err
+	}
+	address, stop, err := startBox(ctx, films)
+	if err != nil {
+		return nil, err
+	}
+	defer stop()
+	metrics, err := meter.NewMetrics("box", address+"metrics", "", 500*time.Millisecond, nil)
+	if err != nil {
+		return nil, err
+	}
+	defer metrics.Close()
+	r, err := server.New(server.Options{URL: address + "film/{clip}/hls/{goal}/list.m3u8", Look: 0.2, Seed: 1, Name: "Breakwater N1"})
+	if err != nil {
+		return nil, err
+	}
+	return run.Climb(ctx, book, run.Config{
+		Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: "h264", Rungs: rungs}}}, Route: r, Criteria: verdict.Default(),
+		Version: versionText(), Hold: 5 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 8 * time.Second,
+		Sensors: []sense.Source{metrics}, Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
+	})
+}
+
+var boxAddress = regexp.MustCompile(`http://\S+/`)
+
+// startBox starts the program again as a stand-in media server.
+func startBox(ctx context.Context, films string) (address string, stop func(), err error) {
+	program, err := os.Executable()
+	if err != nil {
+		return "", nil, err
+	}
+	box := exec.CommandContext(ctx, program, "standin", "serve", "--clips", films, "--listen", "127.0.0.1:0", "--cores", "0.2",
+		"--segment", "2s", "--idle", "3s", "--ahead", "8s", "--threads", "1")
+	said, err := box.StderrPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := box.Start(); err != nil {
+		return "", nil, err
+	}
+	stop = func() {
+		box.Process.Kill()
+		box.Wait() // of having been killed
+	}
+	lines := bufio.NewScanner(said)
+	for lines.Scan() {
+		if address = boxAddress.FindString(lines.Text()); address != "" {
+			go func() { // so that it is never held up by what it says
+				for lines.Scan() {
+				}
+			}()
+			return address, stop, nil
+		}
+	}
+	stop()
+	return "", nil, fmt.Errorf("the stand-in media server did not start: %s", lines.Text())
+}

@@ -1,0 +1,164 @@
+package cli_test
+
+import (
+	"bufio"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/logbook"
+)
+
+// served starts the stand-in media server on a folder of clips.
+func (s *session) served(flags ...string) (address string) {
+	c := s.command(append([]string{"standin", "serve", "--clips", "clips", "--listen", "127.0.0.1:0"}, flags...)...)
+	said, err := c.StderrPipe()
+	require.NoError(s.t, err)
+	require.NoError(s.t, c.Start())
+	s.t.Cleanup(func() {
+		c.Process.Signal(syscall.SIGTERM)
+		c.Wait()
+	})
+	lines := bufio.NewScanner(said)
+	for lines.Scan() {
+		if address = regexp.MustCompile(`http://\S+/`).FindString(lines.Text()); address != "" {
+			break
+		}
+	}
+	require.NotEmpty(s.t, address)
+	go func() {
+		for lines.Scan() {
+		}
+	}()
+	return address
+}
+
+func TestConvertWritesWhatItSays(t *testing.T) {
+	s := newSession(t)
+	_, _, status := s.run("clips", "build", "--out", "clips", "--seconds", "2", "h264 240p25 10bit hdr 1M")
+	require.Zero(t, status)
+	film := "clips/h264-240p25-10bit-hdr-1M-2s.mp4"
+	out, _, status := s.run("convert", film, "--goal", "160p50 0.3M", "--out", "small.mkv")
+	require.Zero(t, status)
+	for _, word := range []string{"h264 240p25 10bit hdr -> 160p50", "x real time", "% of a core", "a copy", "decode", "scale", "map tones", "code", "Written to small.mkv."} {
+		require.Contains(t, out, word)
+	}
+	out, _, status = s.run("inspect", "small.mkv")
+	require.Zero(t, status)
+	for _, word := range []string{"284x160, progressive, 8 bit 4:2:0", "50 frames/s", "100 frames", "BT.709, limited range"} {
+		require.Contains(t, out, word)
+	}
+	out, _, status = s.run("convert", film, "--goal", "160p 0.3M", "--copies", "2", "--ahead", "2s")
+	require.Zero(t, status)
+	require.Equal(t, 2, strings.Count(out, "began after"))
+	var report map[string]any
+	out, _, status = s.run("convert", film, "--goal", "160p 0.3M", "--json")
+	require.Zero(t, status)
+	require.NoError(t, json.Unmarshal([]byte(out), &report))
+	require.Greater(t, report["speed"], 0.1)
+	for says, args := range map[string][]string{
+		"convert to what?": {film}, "which file?": {"--goal", "160p 1M"}, "no such file": {"none.mp4", "--goal", "160p 1M"}, "progressive": {film, "--goal", "576i 1M"},
+		"exclude each other": {film, "--goal", "160p 1M", "--ahead", "5s", "--flat-out"}, "no files of this kind": {film, "--goal", "160p 1M", "--out", "a.avi"},
+		"--ahead is 2s": {film, "--goal", "160p 1M", "--ahead", "1s"}, "1 to 1000": {film, "--goal", "160p 1M", "--copies", "0"},
+	} {
+		_, errOut, status := s.run(append([]string{"convert"}, args...)...)
+		require.Equal(t, 2, status, says)
+		require.Contains(t, errOut, says)
+		require.Equal(t, 1, strings.Count(errOut, "\n"))
+	}
+	require.NoFileExists(t, filepath.Join(s.dir, "a.avi"))
+}
+
+// A climb on a media server, in a process of its own: as it is and converted, with
+// jumps, its sensors read, and no secret in the record.
+func TestClimbOnAServer(t *testing.T) {
+	s := newSession(t)
+	_, _, status := s.run("clips", "build", "--out", "clips", "--seconds", "8", "h264 240p25 0.5M")
+	require.Zero(t, status)
+	address := s.served("--segment", "2s", "--refuse", "hevc")
+	url := strings.Replace(address, "http://", "http://mate:hunter2@", 1) + "film/{clip}/hls/{goal}/list.m3u8"
+	s.env = append(s.env, "VIVIDSTRAIN_BEARER=hunter3")
+	out, errOut, status := s.run("climb", "--url", url, "--sensors", address+"metrics", "--hold", "2s", "--settle", "500ms", "--baseline", "1s", "--jumps", "1", "--json",
+		"h264 240p25 0.5M", "h264 240p25 0.5M -> 160p 0.2M")
+	require.Zero(t, status, errOut)
+	require.NotContains(t, out+errOut, "hunter")
+	var doc logbook.Document
+	require.NoError(t, json.Unmarshal([]byte(out), &doc))
+	require.Equal(t, "server", doc.Route.Kind)
+	require.True(t, doc.Complete)
+	for i, want := range []string{"as-is", "converted"} {
+		a := doc.Rungs[i].Attempts[0]
+		require.Equal(t, want, a.Delivered.Treatment)
+		require.Len(t, a.Buffer.JumpDelaysS, 1)
+		require.Contains(t, a.Use, "group_cpu_pct")
+		require.Contains(t, a.Use, "viewer_lag_ms")
+	}
+	book, err := os.ReadFile(filepath.Join(s.dir, "data", "vividstrain", "vividstrain.db"))
+	require.NoError(t, err)
+	require.NotContains(t, string(book), "hunter")
+	out, _, status = s.run("show")
+	require.Zero(t, status)
+	require.Contains(t, out, "arrived")
+	require.Contains(t, out, "the first picture came after")
+	out, _, status = s.run("climb", "--url", address+"film/h264-240p25-500k/dash/as-is/main.mpd", "--hold", "1s", "--settle", "0s", "--baseline", "0s")
+	require.Zero(t, status)
+	require.Contains(t, out, "ladder offered")
+	require.Contains(t, out, "as-is")
+	_, errOut, status = s.run("climb", "--url", address+"film/none/file", "--baseline", "0s", "h264 240p25 0.5M")
+	require.Equal(t, 1, status)
+	require.Contains(t, errOut, "404 Not Found: there is no such film here")
+	_, errOut, status = s.run("climb", "--url", "http://127.0.0.1:9/x", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "h264 240p25 0.5M")
+	require.Equal(t, 0, status, errOut)
+	for says, args := range map[string][]string{"is not the address": {"--url", "box/film"}, "where is the server": {"--route", "server"}, "--route is": {"--route", "moon"},
+		"not engine": {"--route", "engine", "--url", "http://a/b"}, "--look is": {"--url", "http://a/b", "--look", "much"}, "which device": {"--route", "standin"}} {
+		_, errOut, status := s.run(append([]string{"climb", "h264 240p25 0.5M"}, args...)...)
+		require.Equal(t, 2, status, says)
+		require.Contains(t, errOut, says)
+	}
+}
+
+// The number that a simulated device carries, and whether a need is met.
+func TestCrowd(t *testing.T) {
+	s := newSession(t)
+	out, errOut, status := s.run("crowd", "h264 720p25 5M", "--device", "breakwater-n2", "--need", "5")
+	require.Zero(t, status, errOut)
+	for _, line := range []string{"The highest number that is smooth for every viewer is 15 streams, confirmed", "What ran out: cpu", "Comfortable: 11 streams", "Predicted at 2 streams", "The need of 5 streams is met."} {
+		require.Contains(t, strings.Join(strings.Fields(out), " "), line)
+	}
+	require.Equal(t, 10, strings.Count(errOut, "stream"))
+	out, _, status = s.run("crowd", "h264 720p25 5M", "--device", "breakwater-n2", "--need", "30")
+	require.Equal(t, 3, status)
+	require.Contains(t, out, "The need of 30 streams is not met.")
+	out, _, status = s.run("show")
+	require.Zero(t, status)
+	require.Contains(t, out, "15  ● smooth")
+	out, _, status = s.run("crowd", "h264 720p25 5M x2", "h264 576i25 3M", "--device", "breakwater-n5", "--json")
+	require.Zero(t, status)
+	var doc logbook.Document
+	require.NoError(t, json.Unmarshal([]byte(out), &doc))
+	require.Equal(t, 4, doc.Crowd.Highest)
+	require.Equal(t, 12, doc.Crowd.Streams)
+	require.Equal(t, "memory", string(doc.Crowd.Limiter))
+	require.Len(t, doc.Rungs[0].Mix, 2)
+	for says, args := range map[string][]string{"put what on": {}, "cannot be found": {"h264 720p25 5M", "--need", "100"}, "the reserve is": {"h264 720p25 5M", "--reserve", "100%"},
+		"--reserve is": {"h264 720p25 5M", "--reserve", "x"}, "load line": {"h264"}, "a minute apart": {"h264 720p25 5M", "--stagger", "2h"}, "at most 20000": {"h264 720p25 5M", "--most", "50000"}} {
+		_, errOut, status := s.run(append([]string{"crowd", "--device", "skerry-s1"}, args...)...)
+		require.Equal(t, 2, status, says)
+		require.Contains(t, errOut, says)
+	}
+}
+
+func TestStandinServeRefusesNonsense(t *testing.T) {
+	s := newSession(t)
+	for says, args := range map[string][]string{"holds no films": {"--clips", "."}, "--memory is": {"--memory", "lots"}, "--link is": {"--link", "fast"}} {
+		_, errOut, status := s.run(append([]string{"standin", "serve"}, args...)...)
+		require.Equal(t, 2, status, says)
+		require.Contains(t, errOut, says)
+	}
+}
