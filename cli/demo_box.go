@@ -29,7 +29,7 @@ import (
 var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M -> 240p 0.3M", "h264 480p25 1M x4 -> 240p 0.3M"}
 
 // demoBox has the stand-in media server play the media box of a boat, in a process
-// of its own that is held to a fifth of a core, and climbs on it.
+// of its own that is held to less than half a core, and climbs on it.
 func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, dir string) (*logbook.Document, error) {
 	var rungs []load.Load
 	for _, line := range demoServed {
@@ -59,13 +59,13 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 		return nil, err
 	}
 	defer metrics.Close()
-	r, err := server.New(server.Options{URL: address + "film/{clip}/hls/{goal}/list.m3u8", Look: 0.2, Seed: 1, Name: "Breakwater N1"})
+	r, err := server.New(server.Options{URL: address + "film/{clip}/hls/{goal}/list.m3u8", Look: 0.2, Seed: 1, Name: "Breakwater N2"})
 	if err != nil {
 		return nil, err
 	}
 	return run.Climb(ctx, book, run.Config{
 		Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: "h264", Rungs: rungs}}}, Route: r, Criteria: verdict.Default(),
-		Version: versionText(), Hold: 5 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 8 * time.Second,
+		Version: versionText(), Hold: 4 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 5 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
 	})
 }
@@ -78,7 +78,7 @@ func startBox(ctx context.Context, films string) (address string, stop func(), e
 	if err != nil {
 		return "", nil, err
 	}
-	box := exec.CommandContext(ctx, program, "standin", "serve", "--clips", films, "--listen", "127.0.0.1:0", "--cores", "0.2",
+	box := exec.CommandContext(ctx, program, "standin", "serve", "--clips", films, "--listen", "127.0.0.1:0", "--cores", "0.4",
 		"--segment", "2s", "--idle", "3s", "--ahead", "8s", "--threads", "1")
 	said, err := box.StderrPipe()
 	if err != nil {

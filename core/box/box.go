@@ -222,7 +222,7 @@ func (b *Box) sweep() {
 		var idle []*session
 		for _, s := range b.sessions {
 			s.mu.Lock()
-			if time.Since(s.used) > b.options.Idle {
+			if s.waiting == 0 && time.Since(s.used) > b.options.Idle {
 				idle = append(idle, s)
 			}
 			s.mu.Unlock()

@@ -137,8 +137,11 @@ func (b *Box) list(name string, write func(http.ResponseWriter, pieces)) func(ht
 func (b *Box) fail(w http.ResponseWriter, err error) {
 	b.options.Log.Warn("refused", "because", err)
 	status := http.StatusInternalServerError
-	if errors.Is(err, errMemory) {
+	switch {
+	case errors.Is(err, errMemory):
 		status = http.StatusServiceUnavailable
+	case errors.Is(err, errEnded):
+		status = http.StatusGone
 	}
 	http.Error(w, err.Error(), status)
 }

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"math"
 	"sync"
 	"time"
@@ -32,6 +31,7 @@ type session struct {
 	asked    int // the last one asked for
 	err      error
 	used     time.Time
+	waiting  int // requests that wait for a segment
 	stop     context.CancelFunc
 	stopped  chan struct{} // closed when the last conversion has ended; nil: there was none
 	running  sync.WaitGroup
@@ -78,6 +78,8 @@ func (s *session) get(ctx context.Context, n int) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.used = time.Now()
+	s.waiting++
+	defer func() { s.waiting-- }()
 	switch {
 	case n >= s.count():
 		return nil, errNoSegment
@@ -106,6 +108,8 @@ func (s *session) get(ctx context.Context, n int) ([]byte, error) {
 		}
 	}
 }
+
+var errEnded = errors.New("this session has ended")
 
 var errNoSegment = errors.New("the film has no such segment")
 
@@ -230,7 +234,7 @@ func (s *session) close() {
 	s.mu.Lock()
 	s.stop()
 	if s.err == nil {
-		s.err = fmt.Errorf("the session has ended")
+		s.err = errEnded
 	}
 	s.wake()
 	s.mu.Unlock()

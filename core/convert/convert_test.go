@@ -65,7 +65,7 @@ func TestConversions(t *testing.T) {
 		{"h264 480p25 2M", "240p 0.4M", "a.mp4", func(i int) int { return i }, 50},
 		{"h264 480p50 2M", "240p25 0.4M", "b.mkv", func(i int) int { return 2 * i }, 50},
 		{"h264 240p25 1M", "360p50 1M", "c.ts", func(i int) int { return i / 2 }, 100},
-		{"mjpeg 240p24 6M", "160p30 0.3M", "d.mp4", func(i int) int { return int((float64(i)/30+1./120)*24 + 1e-6) }, 60},
+		{"mjpeg 240p24 6M", "160p60 0.3M", "d.mp4", func(i int) int { return (4*i + 1) / 10 }, 120},
 		{"h264 480p25 10bit 4:2:2 2M", "240p 0.4M", "e.mp4", func(i int) int { return i }, 50},
 		{"h264 480p25 10bit hdr 2M", "240p 0.4M", "f.mp4", func(i int) int { return i }, 50},
 		{"h264 480p25 10bit hlg 2M", "240p 0.4M", "g.mp4", func(i int) int { return i }, 50},
