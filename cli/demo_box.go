@@ -59,13 +59,13 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 		return nil, err
 	}
 	defer metrics.Close()
-	r, err := server.New(server.Options{URL: address + "film/{clip}/hls/{goal}/list.m3u8", Look: 0.2, Seed: 1, Name: "Breakwater N2"})
+	r, err := server.New(server.Options{URL: address + "film/{clip}/hls/{goal}/list.m3u8", Look: 0.2, Seed: 1, Name: "Breakwater N2 by HTTP"})
 	if err != nil {
 		return nil, err
 	}
 	return run.Climb(ctx, book, run.Config{
 		Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: "h264", Rungs: rungs}}}, Route: r, Criteria: verdict.Default(),
-		Version: versionText(), Hold: 4 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 5 * time.Second,
+		Version: versionText(), Hold: 4 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 3 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
 	})
 }

@@ -73,7 +73,7 @@ func (a *app) serveStandin(ctx context.Context, c *cli.Command) error {
 	}
 	o := box.Options{Clips: c.String("clips"), Cores: c.Float("cores"), Refuse: c.StringSlice("refuse"), Threads: c.Int("threads"),
 		Ahead: c.Duration("ahead"), Idle: c.Duration("idle"), Segment: c.Duration("segment"),
-		Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{ReplaceAttr: plainTime}))}
+		Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{ReplaceAttr: plain}))}
 	if o.Threads == 0 {
 		o.Threads = min(runtime.NumCPU(), 4)
 	}
@@ -110,10 +110,14 @@ func readable(address net.Addr) string {
 	return address.String()
 }
 
-// plainTime shortens the time of a line of the log.
-func plainTime(_ []string, attr slog.Attr) slog.Attr {
-	if attr.Key == slog.TimeKey {
+// plain shortens the time of a line of the log, and leaves out that it is nothing
+// special.
+func plain(_ []string, attr slog.Attr) slog.Attr {
+	switch {
+	case attr.Key == slog.TimeKey:
 		return slog.String(slog.TimeKey, attr.Value.Time().Format(time.TimeOnly))
+	case attr.Key == slog.LevelKey && attr.Value.String() == slog.LevelInfo.String():
+		return slog.Attr{}
 	}
 	return attr
 }

@@ -69,9 +69,9 @@ func formatWords(t media.Track) string {
 func viewerWords(b tally.Buffer) string {
 	stalls := "no stall"
 	if b.Stalls > 0 {
-		stalls = fmt.Sprintf("%s, %.1f s in all", plural(b.Stalls, "stall"), b.StallS)
+		stalls = fmt.Sprintf("%s (%.1f s)", plural(b.Stalls, "stall"), b.StallS)
 	}
-	return fmt.Sprintf("began after %.1f s, %s, least lead %.1f s, built at %s of its duration", b.StartDelayS, stalls, b.MinLeadS, buildRate(b.BuildRate))
+	return fmt.Sprintf("began after %.1f s, %s, least lead %.1f s, build rate %s", b.StartDelayS, stalls, b.MinLeadS, buildRate(b.BuildRate))
 }
 
 // buildRate prints a build rate; one that is beyond measuring is just high.

@@ -223,7 +223,7 @@ func (s Style) Viewers(list []route.Viewer) (lines []string) {
 
 // bar draws a part of a whole.
 func bar(part, whole time.Duration) string {
-	const width = 16
+	const width = 12
 	n := int(max(0, min(part, whole)) * width / whole)
 	return strings.Repeat("━", n) + strings.Repeat("─", width-n)
 }

@@ -28,7 +28,7 @@ shot() {
 
 only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
-want demo && shot demo 60 vividstrain demo --out demo
+want demo && geometry=158x66 size=9 shot demo 110 vividstrain demo --out demo
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
 want climb-live && shot climb-live 19 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
@@ -54,4 +54,28 @@ want watch && {
 	shot watch 25 vividstrain watch --name vividstrain
 	pkill -f "climb --hold 60s" || true
 }
+if want convert || want crowd || want standin; then
+	(cd "$work" && vividstrain clips build --out served --seconds 60 "h264 720p25 4M" "h264 1080p25 8M" >/dev/null)
+	want convert && shot convert 60 vividstrain convert served/h264-1080p25-8M-60s.mp4 --goal "480p 1.5M" --copies 2 --ahead 10s
+	# A server in one terminal, a crowd in the other.
+	(cd "$work" && exec xterm -geometry 126x9+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \
+		-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain standin serve --clips served --cores 1.2) &
+	server=$!
+	sleep 3
+	want standin && chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,480 --user-data-dir="$work/browser" \
+		--screenshot="$out/standin.png" http://localhost:8080/ >/dev/null 2>&1
+	want crowd && {
+		(cd "$work" && exec xterm -geometry 126x29+0+210 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \
+			-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain crowd "h264 720p25 4M -> 240p 0.4M" --every 12s --settle 4s \
+			--url "http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8" --sensors http://localhost:8080/metrics) &
+		terminal=$!
+		sleep 52
+		import -window root "$out/crowd-live.png"
+		sleep 130
+		import -window root "$out/crowd.png"
+		kill $terminal
+	}
+	kill $server
+	pkill -f "standin serve --clips served" || true
+fi
 exit 0

@@ -258,12 +258,19 @@ func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) int {
 	}
 	used := func(use sense.Use) (float64, bool) {
 		free, known := verdict.Headroom(limiter, use)
-		return 100 - free, known
+		return 100 - free, known && free > 2 // at its end it does not grow with the number any more
 	}
 	at0, slope, known := m.line(c, r.Highest, used)
 	if !known || slope <= 0 {
 		return 0
 	}
-	fits := int(math.Floor((100 - m.wanted.ReservePct - at0) / slope))
-	return max(0, min(fits, r.Highest))
+	fits := min(int(math.Floor((100-m.wanted.ReservePct-at0)/slope)), r.Highest)
+	for i, rung := range c.doc.Rungs { // what was measured counts more than the line
+		for _, a := range rung.Attempts {
+			if v, known := used(a.Use); known && v > 100-m.wanted.ReservePct && fits >= m.wanted.Numbers[i] {
+				fits = m.wanted.Numbers[i] - 1
+			}
+		}
+	}
+	return max(0, fits)
 }

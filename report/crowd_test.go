@@ -1,0 +1,112 @@
+package report
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/convert"
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/media"
+	"vividstrain/core/route"
+	"vividstrain/core/sense"
+	"vividstrain/core/tally"
+	"vividstrain/core/verdict"
+)
+
+// crowded is the document of a crowd on a server.
+func crowded(t *testing.T) *logbook.Document {
+	l, err := load.Parse("h264 720p25 4M -> 240p 0.4M")
+	require.NoError(t, err)
+	d := logbook.NewWatch(time.Unix(1.8e9, 0), "test")
+	d.Kind, d.Route.Kind, d.Complete = "crowd", "server", true
+	d.Plan.Crowd = &logbook.CrowdPlan{Mix: []load.Load{l}, ReservePct: 20, Numbers: []int{1, 4, 2, 3}, Need: 3}
+	d.FillRungs()
+	for i, rate := range []float64{2.5, 0.6, 1.3, 0.9} {
+		a := logbook.Attempt{Verdict: verdict.Smooth, Windows: []tally.Window{{}}, Buffer: &tally.Buffer{StartDelayS: 1.8, BuildRate: rate, MinLeadS: 2.2},
+			Use: sense.Use{sense.CPU: {Mean: 98, P95: 99}, sense.GroupCPU: {Mean: 120}, sense.GroupMem: {Mean: 6e7, Max: 6e7}}}
+		if rate < 1 {
+			a.Verdict, a.Buffer.Stalls, a.Buffer.StallS = verdict.Choppy, 1, 2.1
+		}
+		d.Rungs[i].Attempts = []logbook.Attempt{a}
+	}
+	met := false
+	d.Crowd = &logbook.Crowd{Highest: 2, Streams: 2, Comfortable: 1, Confirmed: true, Limiter: verdict.CPU, Evidence: "all cores at 98 %", Next: 3, NextVerdict: verdict.Choppy,
+		Predicted: &logbook.Prediction{From: 1, Number: 2, Limiter: verdict.CPU}, Met: &met}
+	return d
+}
+
+func TestCrowdIsDrawnByNumber(t *testing.T) {
+	d := crowded(t)
+	text := Style{}.Run(d, false)
+	lines := strings.Split(text, "\n")
+	require.Contains(t, lines[0], "h264 720p25 4M -> 240p 400k, crowd by route server")
+	var first []string
+	for _, line := range lines {
+		if strings.Contains(line, "● ") || strings.Contains(line, "○ ") {
+			first = append(first, strings.Fields(line)[0])
+		}
+	}
+	require.Equal(t, []string{"1", "2", "3", "4"}, first)
+	for _, words := range []string{"1, 2.1 s", "120 % of a core, 60 MB", "The highest number that is smooth for every viewer is 2 streams, confirmed; 3 streams were choppy. What ran out: cpu (all cores at 98 %).",
+		"Comfortable: 1 stream, which leaves 20 % of the cpu free.", "Predicted at 1 stream: room for 2 streams, then cpu runs out. Found: 2 streams.", "The need of 3 streams is not met."} {
+		require.Contains(t, strings.Join(strings.Fields(text), " "), words)
+	}
+	d.Crowd.Limiter, d.Crowd.Evidence = verdict.Viewer, "our own viewers woke up too late"
+	require.Contains(t, strings.Join(strings.Fields(Style{}.Run(d, false)), " "), "The bottleneck was our own side: our own viewers woke up too late. So the device's limit was not reached.")
+	d.Crowd.Highest, d.Crowd.NextVerdict = 0, verdict.Failed
+	require.Contains(t, Style{}.Run(d, false), "Not even 1 stream plays smoothly (failed).")
+}
+
+func TestMixIsNamedByItsTimes(t *testing.T) {
+	d := crowded(t)
+	d.Plan.Crowd.Mix = append(d.Plan.Crowd.Mix, d.Plan.Crowd.Mix[0])
+	d.Crowd.Next, d.Crowd.Limiter, d.Crowd.Evidence = 0, "", ""
+	text := strings.Join(strings.Fields(Style{}.Run(d, false)), " ")
+	require.Contains(t, text, "2 times the mix play smoothly for every viewer, confirmed; more were not tried")
+}
+
+func TestViewersAreDrawn(t *testing.T) {
+	require.Empty(t, Style{}.Viewers(nil))
+	var list []route.Viewer
+	for i := range 12 {
+		list = append(list, route.Viewer{Played: 10 * time.Second, Fetched: time.Duration(10+i) * time.Second, Film: 40 * time.Second, Waits: i == 0})
+	}
+	lines := Style{}.Viewers(list)
+	require.Len(t, lines, mostViewers+1)
+	require.Contains(t, lines[0], "viewer 1")
+	require.Contains(t, lines[0], "0.0 s in hand, waits")
+	require.Contains(t, lines[7], "7.0 s in hand, plays")
+	require.Contains(t, lines[8], "and 4 with more in hand")
+	require.Equal(t, 5+3, strings.Count(lines[7], "━"), "17 and 10 of 40 s in bars of 12")
+	for _, line := range lines[:8] {
+		require.LessOrEqual(t, len([]rune(line)), 80)
+	}
+}
+
+func TestWhatAServerSentIsDrawn(t *testing.T) {
+	d := crowded(t)
+	d.Kind, d.Plan.Crowd, d.Crowd = "climb", nil, nil
+	a := &d.Rungs[0].Attempts[0]
+	a.Delivered = &tally.Delivered{Treatment: "converted", Bitrate: 4.04e5, Notes: []string{"segments do not last as long as the playlist says"}}
+	a.Buffer.JumpDelaysS = []float64{0.71, 1.2}
+	text := strings.Join(strings.Fields(Style{}.Run(d, false)), " ")
+	for _, words := range []string{"arrived", "converted 404k", "Note: h264 720p25 4M -> 240p 400k: segments do not last as long as the playlist says.", "the first picture came after 0.7, 1.2 s."} {
+		require.Contains(t, text, words)
+	}
+}
+
+func TestConversionIsDrawn(t *testing.T) {
+	r := &convert.Report{In: media.Track{Codec: "h264", Format: media.Format{Codec: "h264", Width: 1920, Height: 1080, Rate: media.Rate{Num: 30, Den: 1}, Depth: 10}, Colour: media.Colour{Transfer: 18}},
+		Goal: media.Format{Width: 1280, Height: 720, Rate: media.Rate{Num: 30, Den: 1}}, Took: 5 * time.Second, Media: 10 * time.Second, Bytes: 5e6, Speed: 2, CPU: 8 * time.Second, MemPeak: 1e8,
+		Stats:   convert.Stats{Frames: 300, Decode: 3 * time.Second, Scale: time.Second, Tone: time.Second, Encode: 2500 * time.Millisecond},
+		Buffers: []tally.Buffer{{StartDelayS: 1.2, BuildRate: 1000, MinLeadS: 8, Stalls: 1, StallS: 0.5}}, Left: []string{"opus"}}
+	text := Style{}.Conversion(convert.Job{File: "films/night.mp4", Out: "small.ts", Copies: 2}, r)
+	for _, words := range []string{"night.mp4: h264 1080p30 10bit hlg -> 720p30", "10.0 s at 4Mb/s, 5.0 s of work, in each of 2 copies", "2.00 x real time, the slowest copy", "160 % of a core, 80 % a copy",
+		"50 MB a copy", "began after 1.2 s, 1 stall (0.5 s), least lead 8.0 s, build rate >100", "opus", "the rest     0.50 s", "map tones     1.00 s   3.33 ms   12 %", "Written to small.ts."} {
+		require.Contains(t, text, words)
+	}
+}
