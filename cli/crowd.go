@@ -30,7 +30,7 @@ func (a *app) crowdCommand() *cli.Command {
 			&cli.IntFlag{Name: "need", Usage: "`N` times the load are needed: exit status 3 if they are not smooth"},
 			&cli.StringFlag{Name: "reserve", Usage: "call a number comfortable that leaves `SHARE` of what runs out", Value: "20%", Sources: s.sources("reserve")},
 			&cli.DurationFlag{Name: "stagger", Usage: "begin streams `TIME` apart", DefaultText: "all together", Sources: s.sources("stagger")},
-			&cli.BoolFlag{Name: "spread", Usage: "begin streams at different places of the film (route server)"},
+			&cli.BoolFlag{Name: "spread", Usage: "begin streams at different places of the film (from a server, or converted here)"},
 			&cli.FloatFlag{Name: "refresh", Usage: "refresh displays at `HZ`", Value: 60, Sources: s.sources("refresh")},
 			&cli.StringFlag{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Value: "drop", Sources: s.sources("late")},
 			&cli.IntFlag{Name: "threads", Usage: "decode each stream on `N` threads", Value: 0, DefaultText: "one for each core", Sources: s.sources("threads")},

@@ -56,6 +56,13 @@ func (e *Engine) openConversion(ctx context.Context, file *formats.File, l load.
 	if l.Goal.Rate.Num > 0 {
 		c.hz = l.Goal.Rate.Hz()
 	}
+	if seeker, can := file.Demuxer.(media.Seeker); can && p.Spread && i > 0 {
+		video, _ := file.Video() // Describe has found it
+		place := track.Duration.Seconds() * float64(i) / float64(p.Streams())
+		if err := seeker.SeekTo(video, int64(place*float64(track.Timescale))); err != nil {
+			return nil, err
+		}
+	}
 	c.converter, err = convert.New(endless{file}, track, convert.Order{Goal: *l.Goal, Decoders: threads, Encoders: threads})
 	return c, err
 }
