@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -37,25 +38,32 @@ func (a *app) climbCommand() *cli.Command {
 			"media server and play them: load lines say what to ask for, or a playlist of variants does.",
 		Flags: append([]cli.Flag{
 			a.ladderFlag(),
-			&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "climb on the simulated device `NAME`, or on the one in a YAML file"},
 			&cli.DurationFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
 			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a rung apart", Value: 2 * time.Second, Sources: s.sources("settle")},
-			&cli.DurationFlag{Name: "baseline", Usage: "read the idle device for `TIME` first", Value: 3 * time.Second, Sources: s.sources("baseline")},
 			&cli.BoolFlag{Name: "all", Usage: "try every rung, even behind two that are not smooth", Sources: s.sources("all")},
-			&cli.FloatFlag{Name: "refresh", Usage: "refresh the display at `HZ`", Value: 60, Sources: s.sources("refresh")},
-			&cli.StringFlag{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Value: string(tally.Drop), Sources: s.sources("late")},
-			&cli.IntFlag{Name: "threads", Usage: "decode each stream on `N` threads", Value: 0, DefaultText: "one for each core", Sources: s.sources("threads")},
-			&cli.IntFlag{Name: "queue", Usage: "decode `N` pictures ahead", Value: 8, Sources: s.sources("queue")},
-			&cli.DurationFlag{Name: "ahead", Usage: "let conversions run at most `TIME` ahead of their viewers", Value: 30 * time.Second, Sources: s.sources("ahead")},
-			&cli.StringFlag{Name: "clips", Usage: "keep clips in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
-			&cli.StringSliceFlag{Name: "criterion", Usage: "judge by `NAME=VALUE`, for example smooth.dropped_pct=0.5"},
-			&cli.Uint64Flag{Name: "seed", Usage: "seed of a simulated device's noise", Value: 1, Sources: s.sources("seed")},
 			&cli.BoolFlag{Name: "resume", Usage: "go on with the newest run, which was interrupted"},
-			jsonFlag(),
-		}, append(a.serverFlags(), a.sensorFlags()...)...),
+		}, a.playingFlags()...),
 		Action: a.climb,
 	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb films/ --hold 5s", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
 		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 1080p30 12M\" \"h264 1080p30 12M -> 720p 4M\"")
+}
+
+// playingFlags are those of all commands that put loads on a device.
+func (a *app) playingFlags() []cli.Flag {
+	s := a.settings
+	return slices.Concat([]cli.Flag{
+		&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "put the load on the simulated device `NAME`, or on the one in a YAML file"},
+		&cli.DurationFlag{Name: "baseline", Usage: "read the idle device for `TIME` first", Value: 3 * time.Second, Sources: s.sources("baseline")},
+		&cli.FloatFlag{Name: "refresh", Usage: "refresh the display at `HZ`", Value: 60, Sources: s.sources("refresh")},
+		&cli.StringFlag{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Value: string(tally.Drop), Sources: s.sources("late")},
+		&cli.IntFlag{Name: "threads", Usage: "decode each stream on `N` threads", Value: 0, DefaultText: "one for each core", Sources: s.sources("threads")},
+		&cli.IntFlag{Name: "queue", Usage: "decode `N` pictures ahead", Value: 8, Sources: s.sources("queue")},
+		&cli.DurationFlag{Name: "ahead", Usage: "convert or fetch at most `TIME` ahead of a viewer", Value: 30 * time.Second, Sources: s.sources("ahead")},
+		&cli.StringFlag{Name: "clips", Usage: "keep clips in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
+		&cli.StringSliceFlag{Name: "criterion", Usage: "judge by `NAME=VALUE`, for example smooth.dropped_pct=0.5"},
+		&cli.Uint64Flag{Name: "seed", Usage: "seed of what is random", Value: 1, Sources: s.sources("seed")},
+		jsonFlag(),
+	}, a.serverFlags(), a.sensorFlags())
 }
 
 func (a *app) climb(ctx context.Context, c *cli.Command) error {

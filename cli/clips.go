@@ -66,12 +66,8 @@ func (a *app) clipsBuildCommand() *cli.Command {
 func coding(c *cli.Command) (o build.Coding, err error) {
 	o = build.Coding{KeyEvery: c.Int("key-every"), BFrames: c.Int("b-frames"), References: c.Int("references"),
 		Slices: c.Int("slices"), CAVLC: c.Bool("cavlc")}
-	switch c.String("effort") {
-	case "fast":
-	case "good":
-		o.Effort = h264.Good
-	default:
-		return o, usagef("--effort is fast or good, not %q", c.String("effort"))
+	if o.Effort, err = effort(c); err != nil {
+		return o, err
 	}
 	for _, f := range []struct {
 		name        string
@@ -83,6 +79,17 @@ func coding(c *cli.Command) (o build.Coding, err error) {
 		}
 	}
 	return o, nil
+}
+
+// effort is how much the encoder is to try.
+func effort(c *cli.Command) (h264.Effort, error) {
+	switch c.String("effort") {
+	case "fast":
+		return h264.Fast, nil
+	case "good":
+		return h264.Good, nil
+	}
+	return 0, usagef("--effort is fast or good, not %q", c.String("effort"))
 }
 
 // clipOrders are the clips that the command line asks for.

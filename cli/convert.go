@@ -13,7 +13,6 @@ import (
 	"vividstrain/core/convert"
 	"vividstrain/core/load"
 	"vividstrain/core/media/formats"
-	"vividstrain/core/media/h264"
 )
 
 func (a *app) convertCommand() *cli.Command {
@@ -94,12 +93,8 @@ func conversion(c *cli.Command) (job convert.Job, err error) {
 			return job, usage(err)
 		}
 	}
-	switch c.String("effort") {
-	case "fast":
-	case "good":
-		job.Order.Effort = h264.Good
-	default:
-		return job, usagef("--effort is fast or good, not %q", c.String("effort"))
+	if job.Order.Effort, err = effort(c); err != nil {
+		return job, err
 	}
 	threads := c.Int("threads")
 	if threads == 0 {

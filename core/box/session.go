@@ -97,15 +97,22 @@ func (s *session) get(ctx context.Context, n int) ([]byte, error) {
 			s.used = time.Now()
 			return data, s.err
 		}
-		changed := s.changed
-		s.mu.Unlock()
-		select {
-		case <-changed:
-			s.mu.Lock()
-		case <-ctx.Done():
-			s.mu.Lock()
-			return nil, ctx.Err()
+		if err := s.await(ctx); err != nil {
+			return nil, err
 		}
+	}
+}
+
+// await waits until something is new. The lock is held, but for the waiting.
+func (s *session) await(ctx context.Context) error {
+	changed := s.changed
+	s.mu.Unlock()
+	defer s.mu.Lock()
+	select {
+	case <-changed:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
 	}
 }
 
@@ -216,14 +223,8 @@ func (s *session) put(ctx context.Context, n int, b *bytes.Buffer) error {
 	s.wake()
 	ahead := max(1, int(s.box.options.Ahead/s.box.options.Segment))
 	for s.next > s.asked+ahead {
-		changed := s.changed
-		s.mu.Unlock()
-		select {
-		case <-changed:
-			s.mu.Lock()
-		case <-ctx.Done():
-			s.mu.Lock()
-			return ctx.Err()
+		if err := s.await(ctx); err != nil {
+			return err
 		}
 	}
 	return nil
