@@ -55,8 +55,8 @@ want watch && {
 	pkill -f "climb --hold 60s" || true
 }
 if want convert || want crowd || want standin; then
-	(cd "$work" && vividstrain clips build --out served --seconds 60 "h264 720p25 4M" "h264 1080p25 8M" >/dev/null)
-	want convert && shot convert 60 vividstrain convert served/h264-1080p25-8M-60s.mp4 --goal "480p 1.5M" --copies 2 --ahead 10s
+	(cd "$work" && vividstrain clips build --out served --seconds 40 "h264 720p25 4M" "h264 240p25 10bit hdr 1M" >/dev/null)
+	want convert && geometry=100x22 shot convert 45 vividstrain convert served/h264-720p25-4M-40s.mp4 --goal "360p 1M" --copies 2 --ahead 10s
 	# A server in one terminal, a crowd in the other.
 	(cd "$work" && exec xterm -geometry 126x9+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \
 		-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain standin serve --clips served --cores 1.2) &
@@ -69,9 +69,9 @@ if want convert || want crowd || want standin; then
 			-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain crowd "h264 720p25 4M -> 240p 0.4M" --every 12s --settle 4s \
 			--url "http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8" --sensors http://localhost:8080/metrics) &
 		terminal=$!
-		sleep 52
+		sleep 13
 		import -window root "$out/crowd-live.png"
-		sleep 130
+		sleep 235
 		import -window root "$out/crowd.png"
 		kill $terminal
 	}

@@ -126,6 +126,11 @@ func (m *crowding) conclude(c *conductor) (notes []string) {
 	if r := m.rung(c, bad); r != nil {
 		a := worst(r.Attempts)
 		result.NextVerdict, result.Limiter, result.Evidence = a.Verdict, a.Limiter, a.Evidence
+		for _, a := range r.Attempts { // one that tells what ran out says more
+			if result.Limiter == verdict.Unknown && a.Limiter != "" {
+				result.Limiter, result.Evidence = a.Limiter, a.Evidence
+			}
+		}
 	}
 	if r := m.rung(c, good); r != nil {
 		result.Headroom = headroom(result.Limiter, r.Attempts)

@@ -37,6 +37,9 @@ func (c *conductor) after(ctx context.Context) error {
 		return nil
 	}
 	c.record.Idle()
+	if err := c.rest(ctx); err != nil {
+		return err
+	}
 	after, use, err := c.readIdle(ctx)
 	if err != nil {
 		return err
