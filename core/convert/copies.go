@@ -30,8 +30,8 @@ type Job struct {
 // Report is what came of a job.
 type Report struct {
 	In      media.Track    `json:"-"`
-	Goal    media.Format   `json:"-"`          // of the result
-	Took    time.Duration  `json:"took_ns"`    //
+	Goal    media.Format   `json:"-"` // of the result
+	Took    time.Duration  `json:"took_ns"`
 	Media   time.Duration  `json:"media_ns"`   // of one copy
 	Bytes   int64          `json:"bytes"`      // of one copy
 	Speed   float64        `json:"speed"`      // media made a second by the slowest copy
@@ -48,7 +48,6 @@ func Run(ctx context.Context, job Job) (*Report, error) {
 	defer cancel(nil)
 	own := &sense.Group{}
 	own.Watch(os.Getpid())
-	var peak sense.Use
 	meter := newMeter(ctx, own)
 	report := &Report{}
 	copies := make([]*copied, job.Copies)
@@ -76,9 +75,8 @@ func Run(ctx context.Context, job Job) (*Report, error) {
 	wait.Wait()
 	stop()
 	report.Took, report.CPU = time.Since(began), clock.ProcessTime()-before
-	peak = meter.stop()
-	if m := peak[sense.GroupMem]; m.N > 0 {
-		report.MemPeak = int64(m.Max - m.First)
+	if m := meter.stop()[sense.GroupMem]; m.N > 0 {
+		report.MemPeak = max(0, int64(m.Max-meter.before))
 	}
 	for _, c := range copies {
 		if c.err != nil && (!errors.Is(c.err, context.Canceled) || ctx.Err() == nil) {
@@ -228,11 +226,21 @@ type meter struct {
 	samples []sense.Sample
 	sampler *sense.Sampler
 	began   time.Time
+	before  float64 // bytes in use then
 }
 
 func newMeter(ctx context.Context, own *sense.Group) *meter {
 	m := &meter{began: time.Now()}
-	m.sampler = sense.Start(ctx, clock.Real{}, 250*time.Millisecond, sense.Local(own), func(s sense.Sample) {
+	sources := sense.Local(own)
+	for _, s := range sources {
+		list, _ := s.Sample(ctx, m.began, nil) // what cannot be read now is not there later either
+		for _, r := range list {
+			if r.Quantity == sense.GroupMem {
+				m.before = r.Value
+			}
+		}
+	}
+	m.sampler = sense.Start(ctx, clock.Real{}, 250*time.Millisecond, sources, func(s sense.Sample) {
 		m.mu.Lock()
 		m.samples = append(m.samples, s)
 		m.mu.Unlock()

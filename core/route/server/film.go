@@ -7,7 +7,6 @@ import (
 	"io"
 	"math"
 	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
@@ -324,7 +323,7 @@ func (r *remote) more() error {
 		return nil
 	case errors.Is(err, io.EOF):
 		r.close()
-		return &FetchError{r.address, fmt.Errorf("the server broke the connection off after %s of %s bytes", strconv.FormatInt(r.at, 10), strconv.FormatInt(r.size, 10))}
+		return &FetchError{r.address, fmt.Errorf("the server broke the connection off after %d of %d bytes", r.at, r.size)}
 	case r.ctx.Err() != nil:
 		return context.Cause(r.ctx)
 	case silent:

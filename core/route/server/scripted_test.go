@@ -558,3 +558,47 @@ func indexOf(list []string, s string) int {
 	}
 	return -1
 }
+
+// A server that sends a byte a second is waited for no longer than any start may
+// take, and no longer than the plan says.
+func TestServersThatTrickle(t *testing.T) {
+	f := filmOf(t)
+	trickle := func(w http.ResponseWriter, r *http.Request, data []byte) {
+		for k := 0; k < len(data) && r.Context().Err() == nil; k++ {
+			w.Write(data[k : k+1])
+			w.(http.Flusher).Flush()
+			time.Sleep(time.Second)
+		}
+	}
+	result, err := watched(t, one(t, 20*time.Second), Options{}, func(w http.ResponseWriter, r *http.Request) { trickle(w, r, []byte(f.hls())) })
+	require.NoError(t, err)
+	require.Empty(t, result.Streams[0].Windows)
+	require.InDelta(t, startTimeout.Seconds(), result.Streams[0].Buffer.StartDelayS, 0.1)
+	result, err = watched(t, one(t, 20*time.Second), Options{}, func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "/3.m4s") {
+			trickle(w, r, f.segments[3])
+			return
+		}
+		f.serve(w, r, func(int) time.Duration { return 100 * time.Millisecond })
+	})
+	require.NoError(t, err)
+	require.Equal(t, 1, result.Streams[0].Buffer.Stalls)
+	require.InDelta(t, 20-6, result.Streams[0].Buffer.StallS, 0.1)
+	require.Less(t, result.Streams[0].Buffer.BuildRate, 0.5)
+}
+
+// Playlists that lie about how long segments are: what arrives counts, and the
+// lie is noted.
+func TestPlaylistsThatLie(t *testing.T) {
+	f := filmOf(t)
+	result, err := watched(t, one(t, 20*time.Second), Options{}, func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasSuffix(r.URL.Path, "list.m3u8") {
+			io.WriteString(w, strings.ReplaceAll(f.hls(), "#EXTINF:2.0", "#EXTINF:9.0"))
+			return
+		}
+		f.serve(w, r, func(int) time.Duration { return 1600 * time.Millisecond })
+	})
+	require.NoError(t, err)
+	require.InEpsilon(t, 1.25, result.Streams[0].Buffer.BuildRate, 0.02)
+	require.Equal(t, []string{"segments do not last as long as the playlist says (2.00 s instead of 9.00 s)"}, result.Streams[0].Delivered.Notes)
+}
