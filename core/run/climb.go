@@ -349,6 +349,12 @@ func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (
 	if err != nil {
 		return a, err
 	}
+	if result.Failure != "" && c.Rest > 0 {
+		// It may have given up at once; its readings tell why.
+		if err := clock.Sleep(ctx, givesUp-clock.Now().Sub(a.Started)); err != nil {
+			return a, err
+		}
+	}
 	from, to := a.Started, clock.Now()
 	if len(result.Streams) > 0 && result.Failure == "" {
 		from, to = result.Began.Add(c.Settle), result.Began.Add(c.Hold)
@@ -398,6 +404,9 @@ func (c *conductor) judge(a *logbook.Attempt, result route.Result, plan route.Pl
 		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
 	}
 }
+
+// givesUp is for how long at least a server is read that gives up.
+const givesUp = 2 * time.Second
 
 // mostStreams bounds the streams of an attempt whose accounts are kept each.
 const mostStreams = 100

@@ -243,7 +243,7 @@ func (m *crowding) line(c *conductor, most int, value func(sense.Use) (float64, 
 // comfortable is the highest number that leaves the reserve of what runs out.
 // Where nothing ran out it is judged by what would.
 func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) int {
-	if rung := m.rung(c, r.Highest); rung != nil {
+	if rung := m.rung(c, r.Highest); rung != nil && r.Limiter != verdict.Memory {
 		sum, n := 0.0, 0.0
 		for _, a := range rung.Attempts {
 			if times, known := carried(a, r.Highest); known {

@@ -109,7 +109,9 @@ type paced struct {
 	clock    *clock.Virtual
 	carries  float64
 	lag      float64 // of our own viewers, in ms
+	gives    int     // gives up at once at so many streams, 0: never
 	busy     time.Time
+	streams  int // of the last attempt
 	attempts []time.Time
 }
 
@@ -126,13 +128,28 @@ func (p *paced) Sample(_ context.Context, now time.Time, list []sense.Reading) (
 	if now.Before(p.busy) {
 		cpu = 97
 	}
-	return append(list, sense.Reading{Quantity: sense.CPU, Value: cpu}, sense.Reading{Quantity: sense.ViewerLag, Value: p.lag}), nil
+	list = append(list, sense.Reading{Quantity: sense.CPU, Value: cpu}, sense.Reading{Quantity: sense.ViewerLag, Value: p.lag})
+	if p.gives > 0 {
+		used := 1e7
+		if now.Before(p.busy) {
+			used = min(2e7*float64(p.streams), 1e8)
+		}
+		list = append(list, sense.Reading{Quantity: sense.GroupMemLimit, Value: 1e8}, sense.Reading{Quantity: sense.GroupCharged, Value: used},
+			sense.Reading{Quantity: sense.MemTotal, Value: 1e8}, sense.Reading{Quantity: sense.MemFree, Value: 1e8 - used}, sense.Reading{Quantity: sense.MemUsed, Value: used})
+	}
+	return list, nil
 }
 
 func (p *paced) Play(ctx context.Context, plan route.Plan, _ func(route.Live)) (route.Result, error) {
 	n := plan.Streams()
 	p.attempts = append(p.attempts, p.clock.Now())
 	result := route.Result{Began: p.clock.Now(), Decode: route.Unknown}
+	p.streams = n
+	if p.gives > 0 && n >= p.gives {
+		p.busy = p.clock.Now().Add(5 * time.Second)
+		result.Failure = "503 Service Unavailable: no memory"
+		return result, nil
+	}
 	p.busy = p.clock.Now().Add(plan.Hold + 7*time.Second)
 	for range n {
 		b := &tally.Buffer{BuildRate: p.carries / float64(n), MinLeadS: 3}
@@ -169,4 +186,18 @@ func TestOurOwnSideIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, verdict.Viewer, doc.Crowd.Limiter)
 	require.Contains(t, doc.Crowd.Evidence, "woke up too late, by 80 ms")
+}
+
+// A server that gives up at once is read for a moment, so that it is known why.
+func TestServersThatGiveUpAtOnce(t *testing.T) {
+	p := &paced{clock: clock.NewVirtual(time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)), carries: 50, gives: 5}
+	c := CrowdConfig{Config: config(p), Mix: rungs(t, "h264 720p25 5M"), Most: 8, Reserve: 20}
+	c.Rest = time.Minute
+	doc, err := Crowd(t.Context(), book(t), c)
+	require.NoError(t, err)
+	require.Equal(t, 4, doc.Crowd.Highest)
+	require.Equal(t, verdict.Memory, doc.Crowd.Limiter)
+	require.Contains(t, doc.Crowd.Evidence, "100 MB in use of the 100 MB")
+	require.Equal(t, 4, doc.Crowd.Highest)
+	require.Equal(t, 4, doc.Crowd.Comfortable, "20 MB of 100 MB are left")
 }

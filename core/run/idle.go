@@ -49,15 +49,24 @@ func (c *conductor) after(ctx context.Context) error {
 	return nil
 }
 
-// quiet is how many points of the processor above those of the idle device still
-// count as quiet.
+// quiet is how many points of the processor, and of the memory, above those of the
+// idle device still count as quiet.
 const quiet = 10
+
+// isQuiet tells whether a device is as it was when it was idle.
+func isQuiet(now, idle sense.Use) bool {
+	cpu, read := now[sense.CPU]
+	if !read || cpu.Mean > idle[sense.CPU].Mean+quiet {
+		return false
+	}
+	return now[sense.MemUsed].Mean <= idle[sense.MemUsed].Mean+quiet*idle[sense.MemTotal].Mean/100
+}
 
 // rest waits until the device is quiet: a server may go on with what nobody
 // watches any more.
 func (c *conductor) rest(ctx context.Context) error {
 	clock := c.Route.Clock()
-	idle, known := c.idle[sense.CPU]
+	_, known := c.idle[sense.CPU]
 	const look = time.Second
 	for waited := time.Duration(0); known && waited < c.Config.Rest; waited += look {
 		c.takeSamples()
@@ -66,7 +75,7 @@ func (c *conductor) rest(ctx context.Context) error {
 			return err
 		}
 		use := sense.Summarise(c.takeSamples(), from, clock.Now().Add(time.Nanosecond))
-		if now, read := use[sense.CPU]; read && now.Mean <= idle.Mean+quiet {
+		if isQuiet(use, c.idle) {
 			return nil
 		}
 		c.watch(Event{Kind: Resting, Done: int(waited.Milliseconds()), Total: int(c.Config.Rest.Milliseconds())})
