@@ -65,7 +65,7 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	}
 	return run.Climb(ctx, book, run.Config{
 		Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: "h264", Rungs: rungs}}}, Route: r, Criteria: verdict.Default(),
-		Version: versionText(), Hold: 4 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 3 * time.Second,
+		Version: versionText(), Hold: 4 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
 	})
 }
