@@ -17,6 +17,7 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
 	"vividstrain/core/media"
+	"vividstrain/core/media/aac"
 	"vividstrain/core/media/formats"
 	"vividstrain/core/media/h264"
 	"vividstrain/core/media/picture"
@@ -314,6 +315,12 @@ func (c *Converter) hear(p *media.Packet, s sound) error {
 		}
 		copied := *q
 		copied.Track, copied.Data = s.place, append([]byte(nil), q.Data...)
+		if t := c.tracks[s.place]; copied.Duration <= 0 { // some containers do not tell
+			copied.Duration = 1
+			if t.Codec == aac.Name && t.Rate > 0 {
+				copied.Duration = max(1, aac.Samples*t.Timescale/int64(t.Rate))
+			}
+		}
 		c.heard = append(c.heard, &copied)
 	}
 	return nil

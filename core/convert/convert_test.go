@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
 	"testing"
 	"time"
@@ -15,6 +16,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/build"
 	"vividstrain/core/media/formats"
+	"vividstrain/core/media/mp4"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/scene"
 )
@@ -206,5 +208,47 @@ func BenchmarkConvert(b *testing.B) {
 				b.ReportMetric(float64(r.MemPeak)/1e6, "MB")
 			}
 		})
+	}
+}
+
+// Sound goes along as it is, from and to every container.
+func TestSoundIsCarriedOver(t *testing.T) {
+	dir := t.TempDir()
+	source, err := formats.Open(clip(t, "h264 240p25 1M", 2))
+	require.NoError(t, err)
+	defer source.Close()
+	with := filepath.Join(dir, "with.mp4")
+	file, err := os.Create(with)
+	require.NoError(t, err)
+	m, err := mp4.Container.Create(file, []media.Track{source.Tracks()[0],
+		{Kind: media.Sound, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
+	require.NoError(t, err)
+	var p media.Packet
+	for i := int64(0); source.ReadPacket(&p) == nil; i++ {
+		require.NoError(t, m.WritePacket(&p))
+		for k := range int64(2) {
+			n := 2*i + k
+			require.NoError(t, m.WritePacket(&media.Packet{Track: 1, Data: []byte{byte(n), 1, 2, 3}, PTS: n * 1024, DTS: n * 1024, Duration: 1024, Key: true}))
+		}
+	}
+	require.NoError(t, errors.Join(m.Close(), file.Close()))
+	from := with
+	for _, name := range []string{"a.ts", "b.mkv", "c.mp4"} {
+		to := filepath.Join(dir, name)
+		r, err := Run(t.Context(), Job{File: from, Out: to, Copies: 1, Order: Order{Goal: goal(t, "160p 0.2M")}})
+		require.NoError(t, err, name)
+		require.Empty(t, r.Left)
+		f, err := formats.Open(to)
+		require.NoError(t, err)
+		n := 0
+		for f.ReadPacket(&p) == nil {
+			if track := f.Tracks()[p.Track]; track.Kind == media.Sound {
+				require.InDelta(t, float64(n)*1024/48000, float64(p.PTS)/float64(track.Timescale), 0.05, "%s, packet %d", name, n)
+				n++
+			}
+		}
+		require.NoError(t, f.Close())
+		require.InDelta(t, 100, n, 2, name)
+		from = to
 	}
 }

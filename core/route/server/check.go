@@ -101,11 +101,12 @@ func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *findi
 		f.err = err
 		return f
 	}
-	if f.track, err = formats.Describe(ctx, file); err != nil {
+	var decodable bool
+	if f.track, decodable, err = describe(ctx, file); err != nil {
 		f.err = err
 		return f
 	}
-	video, _ := file.Video() // Describe has found it
+	video, _ := file.Video() // describe has found it
 	if f.err = f.times(file, video, v.hz); f.err != nil {
 		return f
 	}
@@ -113,10 +114,27 @@ func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *findi
 	if off := (f.lasts - p.lasts).Abs(); p.lasts > 0 && off > 200*time.Millisecond && off > p.lasts/10 {
 		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.lasts.Seconds())
 	}
-	if v.random.Float64() < v.server.options.Look {
+	if decodable && v.random.Float64() < v.server.options.Look {
 		f.look(ctx, v.server.checks, file, video)
 	}
 	return f
+}
+
+// describe tells what a file's video is; of a codec that is not decoded here as
+// much as its container says.
+func describe(ctx context.Context, file *formats.File) (t media.Track, decodable bool, err error) {
+	t, err = formats.Describe(ctx, file)
+	var unsupported *media.UnsupportedError
+	if !errors.As(err, &unsupported) {
+		return t, true, err
+	}
+	video, err := file.Video()
+	if err != nil {
+		return t, false, err
+	}
+	t = file.Tracks()[video]
+	t.Format.Codec, t.Format.Bitrate = t.Codec, 0
+	return t, false, file.Rewind()
 }
 
 // mostFrames bounds the frames of a piece.

@@ -45,10 +45,10 @@ func (v *viewer) openFilm(ctx context.Context, address string, answer *http.Resp
 	if f.file, err = formats.Read(r, r.size); err != nil {
 		return fail(err)
 	}
-	if f.track, err = formats.Describe(ctx, f.file); err != nil {
+	if f.track, _, err = describe(ctx, f.file); err != nil {
 		return fail(err)
 	}
-	f.video, _ = f.file.Video() // Describe has found it
+	f.video, _ = f.file.Video() // describe has found it
 	if err := v.match(f.track, 0); err != nil {
 		return fail(err)
 	}

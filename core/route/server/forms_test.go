@@ -21,6 +21,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/media/mp4"
 	"vividstrain/core/route"
 )
 
@@ -341,4 +343,37 @@ func FuzzPlaylists(f *testing.F) {
 		}
 		_ = kindOf(data)
 	})
+}
+
+// A film of a codec that is not decoded here is fetched and played all the same:
+// what its container says is compared with what was asked for.
+func TestCodecsThatAreNotDecodedHere(t *testing.T) {
+	list := &pieces{}
+	track := media.Track{Kind: media.Video, Codec: "hevc", Timescale: 25, Config: []byte{1, 2, 32}, Format: media.Format{Codec: "hevc", Width: 3840, Height: 2160}}
+	m, err := mp4.CreateFragmented(list, []media.Track{track})
+	require.NoError(t, err)
+	for i := range int64(500) {
+		require.NoError(t, m.WritePacket(&media.Packet{Data: make([]byte, 500), PTS: i, DTS: i, Duration: 1, Key: i%50 == 0}))
+	}
+	require.NoError(t, m.Close())
+	f := &film{head: list.list[0], segments: list.list[1:]}
+	require.Len(t, f.segments, 10)
+	for path, handler := range map[string]http.HandlerFunc{
+		"list.m3u8": f.evenly(500 * time.Millisecond),
+		"film.mp4": func(w http.ResponseWriter, r *http.Request) {
+			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(bytes.Join(list.list, nil)))
+		},
+	} {
+		result, err := watched(t, one(t, 10*time.Second, "hevc 2160p25 10bit 20M"), Options{URL: "http://box.test/" + path, Look: 1}, handler)
+		require.NoError(t, err)
+		require.Empty(t, result.Failure, path)
+		s := result.Streams[0]
+		require.Equal(t, "as-is", s.Delivered.Treatment)
+		require.Zero(t, s.Delivered.Decoded)
+		require.InDelta(t, 200, s.Steady().Shown, 1)
+		require.Zero(t, s.Steady().Dropped)
+		result, err = watched(t, one(t, 10*time.Second, "hevc 1080p25 10bit 20M"), Options{URL: "http://box.test/" + path}, handler)
+		require.NoError(t, err)
+		require.Contains(t, result.Failure, "what arrives is not what was asked")
+	}
 }

@@ -355,11 +355,14 @@ func (v *viewer) match(t media.Track, bytes int64) error {
 	v.matched = true
 	got := t.Format
 	got.Bitrate = 0
+	treatment := judgeFormat(got, v.asked)
+	if f, _ := wanted(v.asked); got.Rate.Num == 0 {
+		got.Rate = f.Rate // it is not said
+	}
 	if got.Depth == 0 {
-		got.Depth = 8 // it is not said
+		got.Depth = 8
 	}
 	words := load.Load{Format: got, Streams: 1}.String()
-	treatment := judgeFormat(got, v.asked)
 	v.mu.Lock()
 	v.sent.Treatment, v.sent.Format = treatment, words[:max(0, len(words)-len(" 0"))]
 	if got.Rate.Num > 0 {
