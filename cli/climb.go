@@ -67,9 +67,21 @@ func (a *app) playingFlags() []cli.Flag {
 }
 
 func (a *app) climb(ctx context.Context, c *cli.Command) error {
+	_, err := a.measure(ctx, c, func(book *logbook.Book, config run.Config, p *progress) (*logbook.Document, error) {
+		if c.Bool("resume") {
+			return a.resume(ctx, c, book, config)
+		}
+		return a.climbAnew(ctx, c, book, config, p)
+	})
+	return err
+}
+
+// measure makes a run: it gives it the logbook, the meters and what shows how it
+// goes, and prints what came of it.
+func (a *app) measure(ctx context.Context, c *cli.Command, conduct func(*logbook.Book, run.Config, *progress) (*logbook.Document, error)) (*logbook.Document, error) {
 	book, err := a.openBook(c)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer book.Close()
 	progress := a.newProgress()
@@ -78,22 +90,17 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	style.Color = style.Color && progress.live
 	meters, outside, err := a.meters(c)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer closeMeters(meters)
 	config := run.Config{Version: versionText(), Sensors: outside, Watch: watcher(progress, style)}
 	if c.String("device") == "" { // a simulated device is done before a key is pressed
 		defer a.takeKeys(ctx, book, &config, progress, style)()
 	}
-	var doc *logbook.Document
-	if c.Bool("resume") {
-		doc, err = a.resume(ctx, c, book, config)
-	} else {
-		doc, err = a.climbAnew(ctx, c, book, config, progress)
-	}
+	doc, err := conduct(book, config, progress)
 	progress.stop()
 	if doc == nil || err != nil && doc.Attempts() == 0 {
-		return err
+		return nil, err
 	}
 	if progress.live && !c.Bool("json") {
 		progress.line("")
@@ -101,7 +108,7 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	if printErr := a.printRun(c, doc, false); err == nil {
 		err = printErr
 	}
-	return err
+	return doc, err
 }
 
 // takeKeys has keys take notes while a climb goes on in a terminal.

@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/load"
+	"vividstrain/core/logbook"
 	"vividstrain/core/run"
 )
 
@@ -44,39 +45,14 @@ type needError struct{}
 func (needError) Error() string { return "the need is not met" }
 
 func (a *app) crowd(ctx context.Context, c *cli.Command) error {
-	config, err := a.crowdConfig(ctx, c)
+	wanted, err := a.crowdConfig(c)
 	if err != nil {
 		return err
 	}
-	meters, outside, err := a.meters(c)
-	if err != nil {
-		return err
-	}
-	defer closeMeters(meters)
-	book, err := a.openBook(c)
-	if err != nil {
-		return err
-	}
-	defer book.Close()
-	progress := a.newProgress()
-	defer progress.close()
-	style := a.style(c)
-	style.Color = style.Color && progress.live
-	config.Sensors, config.Watch = outside, watcher(progress, style)
-	if c.String("device") == "" {
-		defer a.takeKeys(ctx, book, &config.Config, progress, style)()
-	}
-	doc, err := run.Crowd(ctx, book, config)
-	progress.stop()
-	if doc == nil || err != nil && doc.Attempts() == 0 {
-		return err
-	}
-	if progress.live && !c.Bool("json") {
-		progress.line("")
-	}
-	if printErr := a.printRun(c, doc, false); err == nil {
-		err = printErr
-	}
+	doc, err := a.measure(ctx, c, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
+		wanted.Version, wanted.Sensors, wanted.Watch = config.Version, config.Sensors, config.Watch
+		return run.Crowd(ctx, book, wanted)
+	})
 	if err == nil && doc.Crowd.Met != nil && !*doc.Crowd.Met {
 		return errNeed
 	}
@@ -84,7 +60,7 @@ func (a *app) crowd(ctx context.Context, c *cli.Command) error {
 }
 
 // crowdConfig is what the flags ask for.
-func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.CrowdConfig, err error) {
+func (a *app) crowdConfig(c *cli.Command) (config run.CrowdConfig, err error) {
 	if !c.Args().Present() {
 		return config, usagef("put what on the device? for example: vividstrain crowd \"h264 720p25 5M\"")
 	}
@@ -101,7 +77,7 @@ func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.Crowd
 	}
 	config.Reserve, config.Most, config.Need = reserve, c.Int("most"), c.Int("need")
 	config.Stagger, config.Spread = c.Duration("stagger"), c.Bool("spread")
-	config.Version, config.Baseline = versionText(), c.Duration("baseline")
+	config.Baseline = c.Duration("baseline")
 	config.Hold, config.Settle = c.Duration("every"), c.Duration("settle")
 	if config.Hold <= config.Settle && !c.IsSet("settle") {
 		config.Settle = config.Hold / 4

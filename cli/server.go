@@ -93,15 +93,7 @@ func routeWord(c *cli.Command) (string, error) {
 // where no loads are given.
 func offered(ctx context.Context, c *cli.Command, r *server.Server) (*load.Ladder, error) {
 	if c.String("list") != "" {
-		list, err := server.ReadList(c.String("list"))
-		if err != nil {
-			return nil, usage(err)
-		}
-		var loads []load.Load
-		for _, e := range list {
-			loads = append(loads, e.Load)
-		}
-		ladder, err := load.Arrange("list", loads)
+		ladder, err := load.Arrange("list", r.Listed())
 		return ladder, usage(err)
 	}
 	loads, err := r.Offers(ctx)

@@ -51,10 +51,7 @@ func (s Style) crowd(d *logbook.Document) string {
 			cells := s.buffered(a)
 			if !buffered {
 				cells = s.attempt(a)
-				cells[3], _, _ = strings.Cut(cells[3], "/")
-				if cells[3] != "-" {
-					cells[3] += " %"
-				}
+				cells[3] = meanCPU(a)
 			}
 			rows = append(rows, append(append([]string{name}, cells...), nextCosts(a.Use, idle, numbers[i])))
 		}

@@ -23,21 +23,16 @@ func (s Style) Run(d *logbook.Document, running bool) string {
 		return s.watched(d)
 	}
 	var b strings.Builder
-	what := "ladder " + d.Ladder
+	what, each, table := "ladder "+d.Ladder, "rung", s.rungs
 	if d.Plan.Crowd != nil {
-		what = mixWords(d.Plan.Crowd.Mix)
+		what, each, table = mixWords(d.Plan.Crowd.Mix), "number", s.crowd
 	}
 	fmt.Fprintf(&b, "%s on %s, %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, what, d.Kind, d.Route.Kind)
 	if d.Plan.BaselineS > 0 && d.Baseline.MemUsed > 0 {
 		fmt.Fprintf(&b, "Idle: CPU %.1f %%, memory %s. ", d.Baseline.CPUPct, bytes(d.Baseline.MemUsed))
 	}
-	if d.Plan.Crowd != nil {
-		fmt.Fprintf(&b, "Each number held %gs, the first %gs apart.\n\n", d.Plan.HoldS, d.Plan.SettleS)
-		b.WriteString(s.crowd(d))
-	} else {
-		fmt.Fprintf(&b, "Each rung held %gs, the first %gs apart.\n\n", d.Plan.HoldS, d.Plan.SettleS)
-		b.WriteString(s.rungs(d))
-	}
+	fmt.Fprintf(&b, "Each %s held %gs, the first %gs apart.\n\n", each, d.Plan.HoldS, d.Plan.SettleS)
+	b.WriteString(table(d))
 	b.WriteString("\n")
 	switch {
 	case d.Complete:
@@ -199,10 +194,7 @@ func oddities(d *logbook.Document) (lines []string) {
 // ahead of their playing.
 func (s Style) buffered(a logbook.Attempt) []string {
 	plain := s.attempt(a)
-	cells := []string{plain[0], "-", "-", "-", "-", strings.Split(plain[3], "/")[0], plain[4]}
-	if strings.Contains(plain[3], "/") {
-		cells[5] += " %"
-	}
+	cells := []string{plain[0], "-", "-", "-", "-", meanCPU(a), plain[4]}
 	if b := a.Buffer; b != nil && len(a.Windows) > 0 {
 		cells[1], cells[2], cells[3], cells[4] = fmt.Sprintf("%.1f s", b.StartDelayS), "none", fmt.Sprintf("%.1f s", b.MinLeadS), buildRate(b.BuildRate)
 		if b.Stalls > 0 {
@@ -210,6 +202,15 @@ func (s Style) buffered(a logbook.Attempt) []string {
 		}
 	}
 	return cells
+}
+
+// meanCPU is the mean load of all cores.
+func meanCPU(a logbook.Attempt) string {
+	cpu, known := a.Use[sense.CPU]
+	if !known {
+		return "-"
+	}
+	return fmt.Sprintf("%.0f %%", cpu.Mean)
 }
 
 // attempt is the cells of one attempt behind its load.

@@ -106,6 +106,24 @@ func (g Goal) String() string {
 	return s
 }
 
+// AsIs is the word for what is not to be converted.
+const AsIs = "as-is"
+
+// Word is the goal in one word, for names and addresses: "720p-4M". Of nil it is
+// AsIs.
+func (g *Goal) Word() string {
+	if g == nil {
+		return AsIs
+	}
+	return strings.ReplaceAll(g.String(), " ", "-")
+}
+
+// FormatWord is a format in one word, for names and addresses:
+// "h264-1080p30-12M".
+func FormatWord(f media.Format) string {
+	return strings.NewReplacer(" ", "-", ":", "").Replace(Load{Format: f, Streams: 1}.String())
+}
+
 // PixelRate is luma samples a second of all streams.
 func (l Load) PixelRate() float64 { return l.Format.PixelRate() * float64(l.Streams) }
 

@@ -304,23 +304,25 @@ func (c *conductor) work(ctx context.Context, sources []sense.Source) error {
 		if err := c.record.Update(); err != nil {
 			return err
 		}
-		r := c.doc.Rungs[rung]
-		ended := Event{Kind: Ended, Load: r.Load, Column: r.Column, Purpose: why, Attempt: &a}
-		if c.doc.Plan.Crowd != nil {
-			ended.Streams = c.method.plan(c, rung).Streams()
-		}
+		ended := c.event(rung, why)
+		ended.Kind, ended.Attempt = Ended, &a
 		c.watch(ended)
 	}
 }
 
+// event is an event of a rung, of no kind yet.
+func (c *conductor) event(rung int, why search.Purpose) Event {
+	r := c.doc.Rungs[rung]
+	e := Event{Load: r.Load, Column: r.Column, Purpose: why}
+	if c.doc.Plan.Crowd != nil {
+		e.Streams = c.method.plan(c, rung).Streams()
+	}
+	return e
+}
+
 // attempt tries one rung.
 func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (logbook.Attempt, error) {
-	r := c.doc.Rungs[rung]
-	plan := c.method.plan(c, rung)
-	event := Event{Load: r.Load, Column: r.Column, Purpose: why}
-	if c.doc.Plan.Crowd != nil {
-		event.Streams = plan.Streams()
-	}
+	plan, event := c.method.plan(c, rung), c.event(rung, why)
 	for _, l := range plan.Loads {
 		err := c.Route.Prepare(ctx, l, func(done, total int) {
 			e := event

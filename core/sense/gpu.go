@@ -38,7 +38,6 @@ type card struct {
 type client struct {
 	used   [engineClasses]counter
 	total  [engineClasses]counter // cycles that were to be had, where the driver counts in cycles
-	memory float64
 	member bool
 	seen   bool
 }

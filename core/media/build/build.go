@@ -10,7 +10,6 @@ import (
 	"math"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"vividstrain/core/load"
@@ -68,9 +67,7 @@ func (o Order) Frames() int {
 
 // Name is the file name of the clip, which follows from the order.
 func (o Order) Name() string {
-	line := load.Load{Format: o.Format, Streams: 1}.String()
-	line = strings.NewReplacer(" ", "-", ":", "").Replace(line)
-	name := fmt.Sprintf("%s-%gs", line, o.Seconds)
+	name := fmt.Sprintf("%s-%gs", load.FormatWord(o.Format), o.Seconds)
 	for _, part := range []struct {
 		differs bool
 		text    string

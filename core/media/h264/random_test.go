@@ -26,7 +26,7 @@ type randomVideo struct {
 	width, height             int // in macroblocks
 	s                         *stream
 	w                         *worker
-	frameNum, idr             int
+	frameNum                  int
 	packet                    []byte
 	packets                   [][]byte
 	weighted, constrained, t8 bool

@@ -20,21 +20,12 @@ func Fill(address string, l load.Load) string {
 	if !strings.Contains(address, "{") {
 		return address
 	}
-	f, converted := wanted(l)
-	goal := "as-is"
-	if converted {
-		goal = strings.ReplaceAll(l.Goal.String(), " ", "-")
-	}
-	rate := ""
+	f, _ := wanted(l)
+	rate, clip := "", ""
 	if f.Rate.Den > 0 {
-		rate = f.Rate.String()
+		rate, clip = f.Rate.String(), load.FormatWord(l.Format)
 	}
-	source := load.Load{Format: l.Format, Streams: 1}
-	clip := ""
-	if source.Rate.Den > 0 {
-		clip = strings.NewReplacer(" ", "-", ":", "").Replace(source.String())
-	}
-	return strings.NewReplacer("{clip}", url.PathEscape(clip), "{goal}", goal, "{codec}", f.Codec,
+	return strings.NewReplacer("{clip}", url.PathEscape(clip), "{goal}", l.Goal.Word(), "{codec}", f.Codec,
 		"{width}", strconv.Itoa(f.Width), "{height}", strconv.Itoa(f.Height), "{rate}", rate,
 		"{depth}", strconv.Itoa(f.Depth), "{kbps}", strconv.FormatInt(f.Bitrate/1000, 10)).Replace(address)
 }

@@ -25,11 +25,9 @@ const (
 
 // client fetches for one viewer, which has connections and cookies of its own.
 type client struct {
-	http     *http.Client
-	server   *Server
-	conn     atomic.Pointer[net.TCPConn] // the newest one
-	received atomic.Int64                // bytes
-	login    string                      // from the address
+	http   *http.Client
+	server *Server
+	conn   atomic.Pointer[net.TCPConn] // the newest one
 }
 
 func (s *Server) newClient() *client {
@@ -198,7 +196,6 @@ func (c *client) body(ctx context.Context, answer *http.Response, most int64, bu
 	for {
 		got, err := answer.Body.Read(buffer)
 		n += int64(got)
-		c.received.Add(int64(got))
 		if got > 0 {
 			watchdog.Reset(c.server.options.Patience)
 			if n > most {

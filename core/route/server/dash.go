@@ -35,18 +35,16 @@ type (
 	}
 	adaptationSet struct {
 		ContentType     string           `xml:"contentType,attr"`
-		MimeType        string           `xml:"mimeType,attr"`
-		Codecs          string           `xml:"codecs,attr"`
-		Width           int              `xml:"width,attr"`
-		Height          int              `xml:"height,attr"`
-		FrameRate       string           `xml:"frameRate,attr"`
-		BaseURL         []string         `xml:"BaseURL"`
 		Representations []representation `xml:"Representation"`
-		segmentInfo
+		common
 	}
 	representation struct {
-		ID        string   `xml:"id,attr"`
-		Bandwidth int64    `xml:"bandwidth,attr"`
+		ID        string `xml:"id,attr"`
+		Bandwidth int64  `xml:"bandwidth,attr"`
+		common
+	}
+	// common is what may stand at both levels (5.3.7).
+	common struct {
 		MimeType  string   `xml:"mimeType,attr"`
 		Codecs    string   `xml:"codecs,attr"`
 		Width     int      `xml:"width,attr"`

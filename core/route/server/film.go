@@ -49,7 +49,7 @@ func (v *viewer) openFilm(ctx context.Context, address string, answer *http.Resp
 		return fail(err)
 	}
 	f.video, _ = f.file.Video() // describe has found it
-	if err := v.match(f.track, 0); err != nil {
+	if err := v.match(f.track); err != nil {
 		return fail(err)
 	}
 	return f, nil
@@ -193,7 +193,6 @@ type remote struct {
 	unknown bool // how large it is
 
 	answer *http.Response // that is being read, nil: none
-	pieces chan []byte    // of it
 	at     int64          // where it has got to
 	ended  bool           // at the end of a file of unknown size
 	got    int64          // bytes in all
@@ -312,7 +311,6 @@ func (r *remote) more() error {
 	watchdog := time.AfterFunc(patience, func() { body.Close() })
 	n, err := body.Read(r.buffer)
 	silent := !watchdog.Stop()
-	r.client.received.Add(int64(n))
 	r.keep(r.buffer[:n])
 	switch {
 	case n > 0:

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"math"
 	"slices"
 	"time"
@@ -24,7 +23,7 @@ func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 	data, from, err := c.whole(ctx, s.options.URL, span{}, mostPlaylist)
 	if err != nil {
 		if ctx.Err() != nil && errors.Is(err, context.DeadlineExceeded) {
-			err = &FetchError{s.options.URL, io.ErrNoProgress}
+			err = &FetchError{s.options.URL, context.DeadlineExceeded}
 		}
 		return nil, err
 	}
@@ -48,6 +47,14 @@ func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 		return nil, &FetchError{s.options.URL, err}
 	}
 	return s.take(variants)
+}
+
+// Listed are the loads whose addresses were given in a list.
+func (s *Server) Listed() (loads []load.Load) {
+	for _, e := range s.options.List {
+		loads = append(loads, e.Load)
+	}
+	return loads
 }
 
 // take makes loads of variants and notes where they are.

@@ -240,7 +240,7 @@ func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, ha
 		v.sent.Decoded++
 	}
 	v.mu.Unlock()
-	if err := v.match(known.track, n); err != nil {
+	if err := v.match(known.track); err != nil {
 		return nil, &FetchError{p.url, err}
 	}
 	return known, nil

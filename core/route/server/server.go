@@ -243,7 +243,7 @@ func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (r
 // newViewer makes viewer i of a plan.
 func (s *Server) newViewer(i int, l load.Load, p route.Plan) *viewer {
 	spans := p.Spans(i)
-	v := &viewer{server: s, number: i, asked: l, hold: spans[len(spans)-1].To, random: rand.New(rand.NewPCG(s.options.Seed, uint64(i))),
+	v := &viewer{server: s, asked: l, hold: spans[len(spans)-1].To, random: rand.New(rand.NewPCG(s.options.Seed, uint64(i))),
 		buffer: tally.NewViewer(tally.ViewerConfig{Start: tally.ViewerStart, Bound: s.options.Ahead, Spans: spans})}
 	if p.Spread {
 		v.from = float64(i) / float64(p.Streams())

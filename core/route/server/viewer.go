@@ -28,7 +28,6 @@ const afterJump = time.Second
 // viewer watches one film.
 type viewer struct {
 	server *Server
-	number int
 	asked  load.Load
 	hold   time.Duration // how long to watch
 	from   float64       // where in the film to begin, 0 to 1
@@ -38,8 +37,7 @@ type viewer struct {
 	mu       sync.Mutex
 	buffer   *tally.Viewer
 	ordered  time.Time
-	enough   context.CancelCauseFunc // ends watching
-	ends     *time.Timer             // calls it
+	ends     *time.Timer // ends watching
 	fetching bool
 	film     time.Duration // its length, 0: not known
 	offset   time.Duration // where in the film the buffer's zero is
@@ -79,12 +77,12 @@ func (v *viewer) watch(ctx context.Context) error {
 	v.mu.Lock()
 	v.ordered = time.Now()
 	v.mu.Unlock()
-	f, err := v.during(ctx, startTimeout, func(ctx context.Context) (feed, error) {
-		f, err := v.open(ctx)
-		if err != nil {
-			return nil, err
+	var f feed
+	err := v.during(ctx, func(ctx context.Context) (err error) {
+		if f, err = v.open(ctx); err != nil {
+			return err
 		}
-		return f, f.run(ctx, v, time.Duration(v.from*float64(f.length())))
+		return f.run(ctx, v, time.Duration(v.from*float64(f.length())))
 	})
 	for range v.server.options.Jumps {
 		if err != nil || f == nil || f.length() == 0 {
@@ -98,39 +96,34 @@ func (v *viewer) watch(ctx context.Context) error {
 
 // during lets work go on until the buffer has been watched for long enough, or
 // does not begin in time.
-func (v *viewer) during(ctx context.Context, start time.Duration, work func(ctx context.Context) (feed, error)) (feed, error) {
+func (v *viewer) during(ctx context.Context, work func(ctx context.Context) error) error {
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	v.mu.Lock()
-	v.enough = cancel
-	v.ends = time.AfterFunc(start, func() { cancel(errEnough) })
+	v.ends = time.AfterFunc(startTimeout, func() { cancel(errEnough) })
 	v.mu.Unlock()
-	f, err := work(inner)
+	err := work(inner)
 	v.mu.Lock()
 	v.ends.Stop()
 	v.mu.Unlock()
 	if errors.Is(err, errEnough) || err != nil && context.Cause(inner) == errEnough {
-		err = nil
+		return nil
 	}
-	return f, err
+	return err
 }
 
 // jump goes to the middle of the film the first time, then to any place.
 func (v *viewer) jump(ctx context.Context, f feed) error {
 	place := 0.5
-	var already int
 	v.do(func(b *tally.Viewer, now time.Duration) {
-		already = b.Jumps()
+		if b.Jumps() > 0 {
+			place = v.random.Float64()
+		}
 		b.Jump(now)
+		v.fetching = true
 	})
-	if already > 0 {
-		place = v.random.Float64()
-	}
-	v.mu.Lock()
-	v.fetching = true
-	v.mu.Unlock()
-	_, err := v.during(ctx, startTimeout, func(ctx context.Context) (feed, error) {
-		return f, f.run(ctx, v, time.Duration(place*float64(f.length())))
+	err := v.during(ctx, func(ctx context.Context) error {
+		return f.run(ctx, v, time.Duration(place*float64(f.length())))
 	})
 	v.do(func(b *tally.Viewer, _ time.Duration) {
 		if err == nil && ctx.Err() == nil && b.Jumping() {
@@ -231,10 +224,10 @@ func (v *viewer) arrived(until time.Duration, missing, damaged int) {
 
 // open finds out what the address offers: a playlist, a manifest, or a film.
 func (v *viewer) open(ctx context.Context) (feed, error) {
-	v.do(func(b *tally.Viewer, now time.Duration) { b.Fetch(now) })
-	v.mu.Lock()
-	v.fetching = true
-	v.mu.Unlock()
+	v.do(func(b *tally.Viewer, now time.Duration) {
+		b.Fetch(now)
+		v.fetching = true
+	})
 	return v.openAt(ctx, v.server.address(v.asked), 0)
 }
 
@@ -254,7 +247,6 @@ func (v *viewer) openAt(ctx context.Context, address string, depth int) (feed, e
 		return nil, &FetchError{address, err}
 	}
 	head = head[:n]
-	v.client.received.Add(int64(n))
 	kind := kindOf(head)
 	if kind == aFilm {
 		return v.openFilm(ctx, from.String(), answer, head)
@@ -348,7 +340,7 @@ func (v *viewer) openDASH(ctx context.Context, address string, variants []dashVa
 }
 
 // match tells once of what arrives whether it is what was asked for.
-func (v *viewer) match(t media.Track, bytes int64) error {
+func (v *viewer) match(t media.Track) error {
 	if v.matched {
 		return nil
 	}
@@ -377,7 +369,7 @@ func (v *viewer) match(t media.Track, bytes int64) error {
 
 // The treatments that are found.
 const (
-	asIs      = "as-is"
+	asIs      = load.AsIs
 	converted = "converted"
 	notAsked  = "not what was asked"
 )

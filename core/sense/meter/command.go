@@ -92,12 +92,11 @@ func (l *limitedBuffer) Write(p []byte) (int, error) {
 // CSV reads the last line of a file that grows.
 type CSV struct {
 	pace
-	path   string
-	picks  []Pick
-	head   []string
-	size   int64
-	quiet  time.Time // since when nothing was added
-	latest []sense.Reading
+	path  string
+	picks []Pick
+	head  []string
+	size  int64
+	quiet time.Time // since when nothing was added
 }
 
 // NewCSV makes a meter of a file. The places of picks are names of columns from

@@ -18,7 +18,6 @@ type collect struct {
 	list    []sense.Reading
 	counted map[string]float64 // processor seconds by core and whether idle; bytes of memory
 	cores   []string
-	before  time.Time
 }
 
 // take is called for each metric of the page.
