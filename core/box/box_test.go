@@ -220,3 +220,16 @@ func TestBoxesThatCannotBe(t *testing.T) {
 		require.ErrorContains(t, err, says)
 	}
 }
+
+// A viewer who leaves while a film is divided does not spoil it for the others.
+func TestViewersWhoLeaveSpoilNothing(t *testing.T) {
+	b, address := opened(t, Options{Clips: clips(t)})
+	path := "/film/h264-240p25-500k/hls/as-is/list.m3u8"
+	gone, cancel := context.WithCancel(t.Context())
+	cancel()
+	r := httptest.NewRequestWithContext(gone, http.MethodGet, path, nil)
+	b.mux.ServeHTTP(httptest.NewRecorder(), r)
+	status, text := answer(t, address+path)
+	require.Equal(t, http.StatusOK, status, text)
+	require.Contains(t, text, "#EXTINF")
+}

@@ -21,20 +21,17 @@ import (
 	"vividstrain/core/media/ts"
 )
 
-// asIs is the goal's word for a film as it is.
-const asIs = "as-is"
-
 // routes are the addresses that the box answers.
 func (b *Box) routes() {
 	b.mux = http.NewServeMux()
 	b.mux.Handle("GET /metrics", b.Metrics())
 	b.mux.HandleFunc("GET /{$}", b.index)
 	b.mux.HandleFunc("GET /film/{film}/file", b.withFilm(b.file))
-	b.mux.HandleFunc("GET /film/{film}/ts/{goal}", b.withFilm(b.stream))
+	b.mux.HandleFunc("GET /film/{film}/ts/{goal}", b.withSegments(b.stream))
 	b.mux.HandleFunc("GET /film/{film}/hls/main.m3u8", b.withFilm(b.variants))
-	b.mux.HandleFunc("GET /film/{film}/hls/{goal}/list.m3u8", b.withFilm(b.list("list.m3u8", b.hls)))
-	b.mux.HandleFunc("GET /film/{film}/dash/{goal}/main.mpd", b.withFilm(b.list("main.mpd", b.dash)))
-	b.mux.HandleFunc("GET /film/{film}/as-is/{piece}", b.withFilm(b.piece))
+	b.mux.HandleFunc("GET /film/{film}/hls/{goal}/list.m3u8", b.withSegments(b.list("list.m3u8", b.hls)))
+	b.mux.HandleFunc("GET /film/{film}/dash/{goal}/main.mpd", b.withSegments(b.list("main.mpd", b.dash)))
+	b.mux.HandleFunc("GET /film/{film}/as-is/{piece}", b.withSegments(b.piece))
 	b.mux.HandleFunc("GET /session/{id}/list.m3u8", b.withSession(func(w http.ResponseWriter, _ *http.Request, s *session) { b.hls(w, s) }))
 	b.mux.HandleFunc("GET /session/{id}/main.mpd", b.withSession(func(w http.ResponseWriter, _ *http.Request, s *session) { b.dash(w, s) }))
 	b.mux.HandleFunc("GET /session/{id}/{piece}", b.withSession(b.converted))
@@ -90,14 +87,6 @@ func goalOf(word string) (load.Goal, error) {
 	return g, err
 }
 
-// GoalWord writes a goal as it stands in addresses; nil is as it is.
-func GoalWord(g *load.Goal) string {
-	if g == nil {
-		return asIs
-	}
-	return strings.ReplaceAll(g.String(), " ", "-")
-}
-
 // pieces is what a playlist lists: a film as it is, or a session.
 type pieces interface {
 	base() string // of addresses
@@ -107,15 +96,23 @@ type pieces interface {
 	piece(n int) string
 }
 
+// withSegments finds the film that a request is about, divided into segments.
+func (b *Box) withSegments(serve func(http.ResponseWriter, *http.Request, *film)) http.HandlerFunc {
+	return b.withFilm(func(w http.ResponseWriter, r *http.Request, f *film) {
+		// Others wait for it, too: it goes on when this viewer leaves.
+		if err := f.divide(b.ctx, b.folder, b.options.Segment.Seconds()); err != nil {
+			b.fail(w, err)
+			return
+		}
+		serve(w, r, f)
+	})
+}
+
 // list answers with a playlist of a film as it is, or begins a session and sends
 // the viewer there.
 func (b *Box) list(name string, write func(http.ResponseWriter, pieces)) func(http.ResponseWriter, *http.Request, *film) {
 	return func(w http.ResponseWriter, r *http.Request, f *film) {
-		if err := f.divide(r.Context(), b.folder, b.options.Segment.Seconds()); err != nil {
-			b.fail(w, err)
-			return
-		}
-		if r.PathValue("goal") == asIs {
+		if r.PathValue("goal") == load.AsIs {
 			write(w, f)
 			return
 		}
@@ -155,13 +152,13 @@ func (b *Box) variants(w http.ResponseWriter, _ *http.Request, f *film) {
 		fmt.Fprintf(&out, "#EXT-X-STREAM-INF:BANDWIDTH=%d,RESOLUTION=%dx%d,FRAME-RATE=%.3f\n/film/%s/hls/%s/list.m3u8\n",
 			bits, format.Width, format.Height, format.Rate.Hz(), url.PathEscape(f.file), word)
 	}
-	entry(f.track.Format, f.track.Format.Bitrate, asIs)
+	entry(f.track.Format, f.track.Format.Bitrate, load.AsIs)
 	for _, line := range []string{"720p 4M", "480p 1.5M", "240p 0.5M"} {
 		g, err := load.ParseGoal(line)
 		if err != nil || g.Height >= f.track.Format.Height {
 			continue
 		}
-		entry(media.Format{Width: g.Width, Height: g.Height, Rate: f.track.Format.Rate}, g.Bitrate, GoalWord(&g))
+		entry(media.Format{Width: g.Width, Height: g.Height, Rate: f.track.Format.Rate}, g.Bitrate, g.Word())
 	}
 	w.Header().Set("Content-Type", "application/vnd.apple.mpegurl")
 	w.Write(out.Bytes())
@@ -210,7 +207,7 @@ func codecsAttribute(codecs string) string {
 	return fmt.Sprintf(` codecs="%s"`, codecs)
 }
 
-func (f *film) base() string         { return "/film/" + url.PathEscape(f.file) + "/" + asIs }
+func (f *film) base() string         { return "/film/" + url.PathEscape(f.file) + "/" + load.AsIs }
 func (f *film) format() media.Format { return f.track.Format }
 func (f *film) piece(n int) string   { return strconv.Itoa(n) + ".m4s" }
 
@@ -262,10 +259,6 @@ func number(piece string) (int, bool) {
 
 // piece hands out a segment of a film as it is.
 func (b *Box) piece(w http.ResponseWriter, r *http.Request, f *film) {
-	if err := f.divide(r.Context(), b.folder, b.options.Segment.Seconds()); err != nil {
-		b.fail(w, err)
-		return
-	}
 	n, ok := number(r.PathValue("piece"))
 	if !ok || n >= len(f.segments) {
 		http.NotFound(w, r)
@@ -305,29 +298,24 @@ func (b *Box) stream(w http.ResponseWriter, r *http.Request, f *film) {
 		http.Error(w, err.Error(), http.StatusBadRequest)
 		return
 	}
-	if err := f.divide(r.Context(), b.folder, b.options.Segment.Seconds()); err != nil {
-		b.fail(w, err)
-		return
-	}
 	s, err := b.begin(f, g)
 	if err != nil {
 		b.fail(w, err)
 		return
 	}
 	defer b.end(s, "the stream is over")
-	ctx, cancel := context.WithCancel(r.Context())
-	defer cancel()
-	go func() { // a stream is in use as long as it is open
-		for ctx.Err() == nil {
-			s.mu.Lock()
-			s.used = time.Now()
-			s.mu.Unlock()
-			time.Sleep(b.options.Idle / 4)
-		}
-	}()
-	if err := b.pour(ctx, w, f, g); err != nil && ctx.Err() == nil {
+	s.mu.Lock()
+	s.waiting++ // it is in use as long as it is open
+	s.mu.Unlock()
+	if err := b.pour(r.Context(), w, f, g); err != nil && r.Context().Err() == nil {
 		b.options.Log.Warn("stream broke off", "because", err)
 	}
+}
+
+// converter prepares to convert a source from a time in it on, in seconds of its
+// times, within what the box is held to.
+func (b *Box) converter(source convert.Source, f *film, g load.Goal, from float64) (*convert.Converter, error) {
+	return convert.New(source, f.track, convert.Order{Goal: g, From: from, Decoders: b.options.Threads, Encoders: b.options.Threads, Gate: b.hold.gate})
 }
 
 // pour converts a film into w.
@@ -336,7 +324,7 @@ func (b *Box) pour(ctx context.Context, w http.ResponseWriter, f *film, g load.G
 	if err != nil {
 		return err
 	}
-	c, err := convert.New(source, f.track, convert.Order{Goal: g, Decoders: b.options.Threads, Encoders: b.options.Threads, Gate: b.hold.gate})
+	c, err := b.converter(source, f, g, 0)
 	if err != nil {
 		return err
 	}

@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"vividstrain/core/convert"
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/mp4"
@@ -31,7 +30,7 @@ type session struct {
 	asked    int // the last one asked for
 	err      error
 	used     time.Time
-	waiting  int // requests that wait for a segment
+	waiting  int // requests that are being answered
 	stop     context.CancelFunc
 	stopped  chan struct{} // closed when the last conversion has ended; nil: there was none
 	running  sync.WaitGroup
@@ -169,8 +168,7 @@ func (s *session) run(ctx context.Context, n int) error {
 	if err != nil {
 		return err
 	}
-	c, err := convert.New(source, s.film.track, convert.Order{Goal: s.goal, From: s.film.begins + from,
-		Decoders: s.box.options.Threads, Encoders: s.box.options.Threads, Gate: s.box.hold.gate})
+	c, err := s.box.converter(source, s.film, s.goal, s.film.begins+from)
 	if err != nil {
 		return err
 	}
