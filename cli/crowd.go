@@ -2,13 +2,13 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
-	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/run"
 )
@@ -18,10 +18,10 @@ func (a *app) crowdCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:      "crowd",
 		Usage:     "find how many streams at once play smoothly for every viewer",
-		ArgsUsage: "LOAD...",
-		Description: "Plays the load once, twice, four times and so on at once; then closes in between the last number\n" +
-			"that was smooth and the first that was not, and tries both once more. Several loads are a mix,\n" +
-			"which keeps its proportions. Says what runs out, and which number leaves a reserve of it.",
+		ArgsUsage: "LOAD | FILE...",
+		Description: "Plays the load or the file once, twice, four times and so on at once; then closes in between the\n" +
+			"last number that was smooth and the first that was not, and tries both once more. Several loads\n" +
+			"are a mix, which keeps its proportions. Says what runs out, and which number leaves a reserve of it.",
 		Flags: append([]cli.Flag{
 			&cli.DurationFlag{Name: "every", Usage: "hold each number for `TIME`", Value: 20 * time.Second, Sources: s.sources("every")},
 			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a number apart", Value: 5 * time.Second, Sources: s.sources("settle")},
@@ -45,7 +45,7 @@ type needError struct{}
 func (needError) Error() string { return "the need is not met" }
 
 func (a *app) crowd(ctx context.Context, c *cli.Command) error {
-	wanted, err := a.crowdConfig(c)
+	wanted, err := a.crowdConfig(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -60,17 +60,15 @@ func (a *app) crowd(ctx context.Context, c *cli.Command) error {
 }
 
 // crowdConfig is what the flags ask for.
-func (a *app) crowdConfig(c *cli.Command) (config run.CrowdConfig, err error) {
+func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.CrowdConfig, err error) {
 	if !c.Args().Present() {
 		return config, usagef("put what on the device? for example: vividstrain crowd \"h264 720p25 5M\"")
 	}
-	for _, line := range c.Args().Slice() {
-		l, err := load.Parse(line)
-		if err != nil {
-			return config, err
-		}
-		config.Mix = append(config.Mix, l)
+	mix, err := given(ctx, c, "", func(err error) { fmt.Fprintln(a.err, "skipped", err) })
+	if err != nil {
+		return config, err
 	}
+	config.Mix = loads(mix)
 	reserve, err := strconv.ParseFloat(strings.TrimSuffix(c.String("reserve"), "%"), 64)
 	if err != nil {
 		return config, usagef("--reserve is a share like 20%%, not %q", c.String("reserve"))

@@ -154,6 +154,20 @@ func TestCrowd(t *testing.T) {
 	}
 }
 
+// A crowd may play a file of one's own, and says so.
+func TestCrowdOfAFile(t *testing.T) {
+	s := newSession(t)
+	_, _, status := s.run("clips", "build", "--out", "clips", "--seconds", "1", "h264 240p25 0.5M")
+	require.Zero(t, status)
+	out, errOut, status := s.run("crowd", "clips/h264-240p25-500k-1s.mp4", "--most", "1", "--every", "1s", "--settle", "0s", "--baseline", "0s")
+	require.Zero(t, status, errOut)
+	require.Contains(t, out, "h264-240p25-500k-1s.mp4: h264 240p25")
+	require.Contains(t, out, "more were not tried")
+	_, errOut, status = s.run("crowd", "none.mp4")
+	require.Equal(t, 2, status)
+	require.Contains(t, errOut, "none.mp4: no such file")
+}
+
 func TestStandinServeRefusesNonsense(t *testing.T) {
 	s := newSession(t)
 	for says, args := range map[string][]string{"holds no films": {"--clips", "."}, "--memory is": {"--memory", "lots"}, "--link is": {"--link", "fast"}} {

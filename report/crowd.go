@@ -139,7 +139,11 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 		if l := c.Predicted.Limiter; l != verdict.Unknown {
 			then = fmt.Sprintf(", then %s runs out", l)
 		}
-		lines = append(lines, fmt.Sprintf("Predicted at %s: room for %s%s. Found: %s.", unit(c.Predicted.From), unit(c.Predicted.Number), then, unit(c.Highest)))
+		found := unit(c.Highest)
+		if c.Next == 0 {
+			found += " at least"
+		}
+		lines = append(lines, fmt.Sprintf("Predicted at %s: room for %s%s. Found: %s.", unit(c.Predicted.From), unit(c.Predicted.Number), then, found))
 	}
 	if c.Met != nil {
 		answer := "The need of %s is met."
