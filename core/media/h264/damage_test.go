@@ -196,10 +196,9 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 				require.Zero(t, d)
 			})
 		}
-		f := &edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255}
-		var tc [4]int16
-		for i := range tc {
-			tc[i] = int16(v.IntN(27) - 1)
+		var f [3]edgeFilter[uint8]
+		for i := range f {
+			f[i] = edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255, tc0: anyLimits(v)}
 		}
 		smooth := v.IntN(2) == 0
 		for i := range src { // edges that are filtered are of like samples
@@ -208,9 +207,11 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 			}
 		}
 		for _, columns := range []bool{false, true} {
-			for _, strong := range []bool{false, true} {
-				both(func(k *kernels[uint8], dst []uint8) { k.lumaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
-				both(func(k *kernels[uint8], dst []uint8) { k.chromaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
+			for _, bs := range anyStrengths(v) {
+				both(func(k *kernels[uint8], dst []uint8) { k.lumaEdge(dst, 20*64+20, 64, columns, &f[0], &bs) })
+				both(func(k *kernels[uint8], dst []uint8) {
+					k.chromaEdges(&[2][]uint8{dst, dst[30*64:]}, 10*64+20, 64, columns, (*[2]edgeFilter[uint8])(f[1:]), &bs)
+				})
 			}
 		}
 	}
@@ -244,20 +245,26 @@ func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
 			both(func(k *kernels[uint16], dst []uint16) { k.bilinear(dst, 64, src[70:], 64, w/2, h/2, dx, dy) })
 			both(func(k *kernels[uint16], dst []uint16) { k.average(dst, 64, src[70:], 64, w/2, h/2) })
 		}
-		f := &edgeFilter[uint16]{alpha: int32(v.IntN(most)), beta: int32(v.IntN(76)), most: int32(most)}
-		var tc [4]int16
-		for i := range tc {
-			tc[i] = int16(v.IntN(105) - 1)
-		}
+		f := &edgeFilter[uint16]{alpha: int32(v.IntN(most)), beta: int32(v.IntN(76)), most: int32(most), tc0: anyLimits(v), shift: uint(v.IntN(3))}
 		if v.IntN(2) == 0 { // edges that are filtered are of like samples
 			for i := range src {
 				src[i] = uint16(most/2) + src[i]>>5
 			}
 		}
 		for _, columns := range []bool{false, true} {
-			for _, strong := range []bool{false, true} {
-				both(func(k *kernels[uint16], dst []uint16) { k.lumaEdge(dst, 20*64+20, 64, columns, strong, f, &tc) })
+			for _, bs := range anyStrengths(v) {
+				both(func(k *kernels[uint16], dst []uint16) { k.lumaEdge(dst, 20*64+20, 64, columns, f, &bs) })
 			}
 		}
 	}
+}
+
+// anyLimits makes up tC0 by bS.
+func anyLimits(v interface{ IntN(int) int }) [8]int8 {
+	return [8]int8{-1, int8(v.IntN(26)), int8(v.IntN(26)), int8(v.IntN(26))}
+}
+
+// anyStrengths makes up the strengths of two edges, one of them with bS 4.
+func anyStrengths(v interface{ IntN(int) int }) [][4]uint8 {
+	return [][4]uint8{{uint8(v.IntN(4)), uint8(v.IntN(4)), uint8(v.IntN(4)), uint8(v.IntN(4))}, {4, 4, 4, 4}}
 }

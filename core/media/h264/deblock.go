@@ -16,12 +16,13 @@ func (r *recon[T]) deblock(x, y int) {
 	if h.noDeblock == 1 {
 		return
 	}
-	e := edges[T]{r: r, h: h, mb: mb, mv: &d.motion[addr], field: h.structure != wholeFrame || mb.field}
+	e := &r.edges
+	e.h, e.mb, e.mv, e.field = h, mb, &d.motion[addr], h.structure != wholeFrame || mb.field
 	d.x, d.y, d.h, d.field = x, y, h, mb.field
 	r.place()
-	e.inside[0] = e.filter(0, mb.qp, mb.qp)
-	for i := 1; i < r.planes; i++ {
-		e.inside[i] = e.filter(i, mb.qpc[i-1], mb.qpc[i-1])
+	if q := (quantisers{mb.qp, mb.qpc, h.alphaOff, h.betaOff}); q != e.quantisers {
+		e.quantisers = q
+		e.setFilters(&e.inside, mb)
 	}
 	e.vertical(x, y)
 	e.horizontal(x, y)
@@ -29,12 +30,38 @@ func (r *recon[T]) deblock(x, y int) {
 
 // edges filters the edges of one macroblock.
 type edges[T sample] struct {
-	r      *recon[T]
-	h      *sliceHeader
-	mb     *mbInfo
-	mv     *motion
-	field  bool             // a field macroblock or one of a field
-	inside [3]edgeFilter[T] // for the edges within the macroblock, by plane
+	r          *recon[T]
+	h          *sliceHeader
+	mb         *mbInfo
+	mv         *motion
+	field      bool             // a field macroblock or one of a field
+	inside     [3]edgeFilter[T] // for the edges within the macroblock, by plane
+	across     [3]edgeFilter[T] // for the edge to another one
+	quantisers                  // which inside is for
+}
+
+// quantisers are what the filters of a macroblock depend on.
+type quantisers struct {
+	qp                int8
+	qpc               [2]int8
+	alphaOff, betaOff int8
+}
+
+// setFilters sets the filters for the edges between the macroblock and pm.
+func (e *edges[T]) setFilters(f *[3]edgeFilter[T], pm *mbInfo) {
+	f[0] = e.filter(0, pm.qp, e.mb.qp)
+	for i := 1; i < e.r.planes; i++ {
+		f[i] = e.filter(i, pm.qpc[i-1], e.mb.qpc[i-1])
+	}
+}
+
+// between gives the filters for the edges between the macroblock and pm.
+func (e *edges[T]) between(pm *mbInfo) *[3]edgeFilter[T] {
+	if pm.qp == e.mb.qp && pm.qpc == e.mb.qpc {
+		return &e.inside
+	}
+	e.setFilters(&e.across, pm)
+	return &e.across
 }
 
 // neighbour gives the macroblock at x, y if its edge is to be filtered, else
@@ -77,15 +104,11 @@ func (e *edges[T]) outer(i, first, step int) (bs [4]uint8) {
 		return [4]uint8{b, b, b, b}
 	}
 	if pm.still && e.mb.still && !e.h.mbaff {
-		apart := uint8(0)
-		if differs(pv, e.mv, first, 0, e.limit()) {
-			apart = 1
+		coded := pm.luma>>first | e.mb.luma
+		if step == 1 {
+			coded = inColumn(coded)
 		}
-		for j := range bs {
-			q := j * (5 - step)
-			bs[j] = max(apart, uint8((pm.luma>>(first+q)|e.mb.luma>>q)&1<<1))
-		}
-		return bs
+		return codedStrengths[oneIf(differs(pv, e.mv, first, 0, e.limit()))][coded&15]
 	}
 	for j := range bs {
 		q := j * (5 - step)
@@ -114,14 +137,11 @@ func (e *edges[T]) inner(k, step int) (bs [4]uint8, any bool) {
 		return [4]uint8{3, 3, 3, 3}, true
 	}
 	if e.mb.still {
-		if e.mb.luma == 0 {
-			return bs, false
+		coded := e.mb.luma>>(k*step) | e.mb.luma>>(k*step-step)
+		if step == 1 {
+			coded = inColumn(coded)
 		}
-		for j := range bs {
-			q := k*step + j*(5-step)
-			bs[j] = uint8((e.mb.luma>>q | e.mb.luma>>(q-step)) & 1 << 1)
-		}
-		return bs, bs != [4]uint8{}
+		return codedStrengths[0][coded&15], coded&15 != 0
 	}
 	for j := range bs {
 		q := k*step + j*(5-step)
@@ -129,6 +149,22 @@ func (e *edges[T]) inner(k, step int) (bs [4]uint8, any bool) {
 	}
 	return bs, bs != [4]uint8{}
 }
+
+// inColumn gathers the bits of every fourth block, from the first one on.
+func inColumn(blocks uint16) uint16 { return uint16(uint32(blocks&0x1111) * 0x1248 >> 12) }
+
+// codedStrengths are the strengths along an edge where blocks beside it have
+// coefficients, a bit for each, and are predicted alike or not.
+var codedStrengths = func() (t [2][16][4]uint8) {
+	for apart := range t {
+		for coded := range t[apart] {
+			for j := range 4 {
+				t[apart][coded][j] = uint8(max(apart, coded>>j&1<<1))
+			}
+		}
+	}
+	return t
+}()
 
 // strength derives bS between block p of a neighbour and block q of the
 // macroblock (8.7.2.1).
@@ -178,85 +214,45 @@ func differs(pv, qv *motion, p, q int, limit int32) bool {
 
 // column filters vertical edge k, of which each strength is for four rows.
 func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
-	r := e.r
+	r, f := e.r, e.between(pm)
 	if k&1 == 0 || !e.mb.transform8 {
-		r.thresholds = e.inside[0]
-		if pm != e.mb {
-			r.thresholds = e.filter(0, pm.qp, e.mb.qp)
-		}
-		r.luma16(r.at+4*k, true, bs)
+		r.filterLuma(r.at+4*k, true, f, bs)
 	}
-	if k&1 != 0 || r.planes == 1 {
+	if k&1 != 0 {
 		return
 	}
-	for i := range r.chroma {
-		r.thresholds = e.inside[1+i]
-		if pm != e.mb {
-			r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
-		}
-		at := r.chromaAt + 2*k
-		if r.chromaShift == 1 {
-			r.chroma8(r.chroma[i], at, true, bs)
-			continue
-		}
-		r.chroma8(r.chroma[i], at, true, &[4]uint8{bs[0], bs[0], bs[1], bs[1]})
-		r.chroma8(r.chroma[i], at+8*r.chromaStride, true, &[4]uint8{bs[2], bs[2], bs[3], bs[3]})
+	at := r.chromaAt + 2*k
+	if r.chromaShift == 1 {
+		r.filterChroma(at, true, f, bs)
+		return
 	}
+	r.filterChroma(at, true, f, &[4]uint8{bs[0], bs[0], bs[1], bs[1]})
+	r.filterChroma(at+8*r.chromaStride, true, f, &[4]uint8{bs[2], bs[2], bs[3], bs[3]})
 }
 
 // row filters horizontal edge k.
 func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
-	r := e.r
+	r, f := e.r, e.between(pm)
 	if k&1 == 0 || !e.mb.transform8 {
-		r.thresholds = e.inside[0]
-		if pm != e.mb {
-			r.thresholds = e.filter(0, pm.qp, e.mb.qp)
-		}
-		r.luma16(r.at+4*k*r.stride, false, bs)
+		r.filterLuma(r.at+4*k*r.stride, false, f, bs)
 	}
-	if r.planes == 1 || r.chromaShift == 1 && k&1 != 0 {
-		return
-	}
-	for i := range r.chroma {
-		r.thresholds = e.inside[1+i]
-		if pm != e.mb {
-			r.thresholds = e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
-		}
-		r.chroma8(r.chroma[i], r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, bs)
+	if r.chromaShift == 0 || k&1 == 0 {
+		r.filterChroma(r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, f, bs)
 	}
 }
 
-// setTC0 sets tC0 for each strength.
-func (r *recon[T]) setTC0(bs *[4]uint8) {
-	f := &r.thresholds
-	for i, b := range bs {
-		r.tc0[i] = int16(f.tc0[b&7]) << f.shift
+// filterLuma filters an edge of luma, if there is something to be done.
+func (r *recon[T]) filterLuma(at int, columns bool, f *[3]edgeFilter[T], bs *[4]uint8) {
+	if f[0].alpha != 0 && f[0].beta != 0 && *bs != [4]uint8{} {
+		r.k.lumaEdge(r.luma, at, r.stride, columns, &f[0], bs)
 	}
 }
 
-// luma16 filters an edge of luma with the thresholds that are set. If one of
-// its strengths is 4, all are.
-func (r *recon[T]) luma16(at int, columns bool, bs *[4]uint8) {
-	f := &r.thresholds
-	if f.alpha == 0 || f.beta == 0 || *bs == [4]uint8{} {
-		return
+// filterChroma filters 8 lines of an edge of chroma.
+func (r *recon[T]) filterChroma(at int, columns bool, f *[3]edgeFilter[T], bs *[4]uint8) {
+	if r.planes == 3 && f[1].alpha|f[2].alpha != 0 && *bs != [4]uint8{} {
+		r.k.chromaEdges(&r.chroma, at, r.chromaStride, columns, (*[2]edgeFilter[T])(f[1:]), bs)
 	}
-	if bs[0] < 4 {
-		r.setTC0(bs)
-	}
-	r.k.lumaEdge(r.luma, at, r.stride, columns, bs[0] == 4, f, &r.tc0)
-}
-
-// chroma8 filters 8 lines of an edge of chroma, two for each strength.
-func (r *recon[T]) chroma8(pix []T, at int, columns bool, bs *[4]uint8) {
-	f := &r.thresholds
-	if f.alpha == 0 || f.beta == 0 || *bs == [4]uint8{} {
-		return
-	}
-	if bs[0] < 4 {
-		r.setTC0(bs)
-	}
-	r.k.chromaEdge(pix, at, r.chromaStride, columns, bs[0] == 4, f, &r.tc0)
 }
 
 func (e *edges[T]) horizontal(x, y int) {
@@ -331,7 +327,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 		if at := r.at + row*r.stride; b == 4 {
 			f.strong(r.luma, at, 1)
 		} else {
-			f.normal(r.luma, at, 1, int32(f.tc0[b])<<f.shift)
+			f.normal(r.luma, at, 1, f.limit(b))
 		}
 	}
 	if r.planes == 1 {
@@ -350,20 +346,17 @@ func (e *edges[T]) mixedLeft(x, y int) {
 		b, pm := strengthAt(luma)
 		for i := range r.chroma {
 			f := e.filter(1+i, pm.qpc[i], e.mb.qpc[i])
-			tc := int32(0)
-			if b < 4 {
-				tc = int32(f.tc0[b])<<f.shift + 1
-			}
-			f.chromaLine(r.chroma[i], r.chromaAt+row*r.chromaStride, 1, b == 4, tc)
+			f.chromaLine(r.chroma[i], r.chromaAt+row*r.chromaStride, 1, b)
 		}
 	}
 }
 
-// edgeFilter holds the thresholds of an edge (8.7.2.2).
+// edgeFilter holds the thresholds of an edge (8.7.2.2). The assembly knows where
+// each stands.
 type edgeFilter[T sample] struct {
 	alpha, beta int32
-	tc0         *[8]int8 // by bS
-	shift       uint     // of tc0, for the depth
+	tc0         [8]int8 // by bS
+	shift       uint    // of tc0, for the depth
 	most        int32
 }
 
@@ -373,8 +366,11 @@ func (e *edges[T]) filter(plane int, qpP, qpQ int8) edgeFilter[T] {
 	a, b := max(0, min(qp+int(e.h.alphaOff), 51)), max(0, min(qp+int(e.h.betaOff), 51))
 	most := e.r.most[plane]
 	shift := uint(bits.Len32(uint32(most)) - 8)
-	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, &tc0ByStrength[a], shift, most}
+	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, tc0ByStrength[a], shift, most}
 }
+
+// limit is tC0 for a strength under 4.
+func (f *edgeFilter[T]) limit(bs uint8) int32 { return int32(f.tc0[bs&7]) << f.shift }
 
 // normal filters a line of luma with bS under 4 (8.7.2.3).
 func (f *edgeFilter[T]) normal(pix []T, at, across int, tc0 int32) {
@@ -423,18 +419,19 @@ func (f *edgeFilter[T]) strong(pix []T, at, across int) {
 	}
 }
 
-// chromaLine filters a line of chroma: strong with bS 4, else within tc.
-func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, strong bool, tc int32) {
+// chromaLine filters a line of chroma.
+func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, bs uint8) {
 	p0, p1 := int32(pix[at-across]), int32(pix[at-2*across])
 	q0, q1 := int32(pix[at]), int32(pix[at+across])
 	if abs32(p0-q0) >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
 		return
 	}
-	if strong {
+	if bs == 4 {
 		pix[at-across] = T((2*p1 + p0 + q1 + 2) >> 2)
 		pix[at] = T((2*q1 + q0 + p1 + 2) >> 2)
 		return
 	}
+	tc := f.limit(bs) + 1
 	delta := clip3(-tc, tc, ((q0-p0)*4+p1-q1+4)>>3)
 	pix[at-across], pix[at] = clip[T](p0+delta, f.most), clip[T](q0-delta, f.most)
 }

@@ -20,11 +20,12 @@ type kernels[T sample] struct {
 	// coefficient.
 	addDC func(dst []T, stride, size int, c *int32, most int32)
 	// lumaEdge filters an edge of 16 lines, the first of which has its
-	// sample q0 at; columns tells a vertical edge. tc0 is for four lines each and
-	// negative where nothing is to be done; with strong all have bS 4.
-	lumaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16)
-	// chromaEdge does the same for 8 lines of chroma, two for each tc0.
-	chromaEdge func(pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16)
+	// sample q0 at; columns tells a vertical edge. Each strength bS is for four
+	// lines; if one is 4, all are.
+	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs *[4]uint8)
+	// chromaEdges does the same for 8 lines of both planes of chroma, two for
+	// each strength.
+	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs *[4]uint8)
 }
 
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg h264
@@ -32,7 +33,7 @@ type kernels[T sample] struct {
 // goKernels are the kernels in plain Go.
 func goKernels[T sample]() kernels[T] {
 	return kernels[T]{copyBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
-		add4[T], add8[T], addDC[T], lumaEdge[T], chromaEdge[T]}
+		add4[T], add8[T], addDC[T], lumaEdge[T], chromaEdges[T]}
 }
 
 func copyBlock[T sample](dst []T, stride int, src []T, step, w, h int) {
@@ -114,25 +115,25 @@ func steps(stride int, columns bool) (across, along int) {
 	return stride, 1
 }
 
-func lumaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16) {
+func lumaEdge[T sample](pix []T, at, stride int, columns bool, f *edgeFilter[T], bs *[4]uint8) {
 	across, along := steps(stride, columns)
 	for i := range 16 {
-		tc := tc0[i>>2]
-		if strong {
+		if b := bs[i>>2]; b == 4 {
 			f.strong(pix, at, across)
-		} else if tc >= 0 {
-			f.normal(pix, at, across, int32(tc))
+		} else if tc := f.limit(b); tc >= 0 {
+			f.normal(pix, at, across, tc)
 		}
 		at += along
 	}
 }
 
-func chromaEdge[T sample](pix []T, at, stride int, columns, strong bool, f *edgeFilter[T], tc0 *[4]int16) {
+func chromaEdges[T sample](planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs *[4]uint8) {
 	across, along := steps(stride, columns)
 	for i := range 8 {
-		tc := tc0[i>>1]
-		if strong || tc >= 0 {
-			f.chromaLine(pix, at, across, strong, int32(tc)+1)
+		for plane, pix := range planes {
+			if b, f := bs[i>>1], &f[plane]; b > 0 {
+				f.chromaLine(pix, at, across, b)
+			}
 		}
 		at += along
 	}

@@ -1,6 +1,11 @@
 package h264
 
-import "golang.org/x/sys/cpu"
+import (
+	"encoding/binary"
+	"unsafe"
+
+	"golang.org/x/sys/cpu"
+)
 
 // fastKernels are the fastest kernels for 8 bits that this processor runs.
 func fastKernels() kernels[uint8] {
@@ -31,43 +36,38 @@ func fastKernels() kernels[uint8] {
 			*c = 0
 			addDCFast(first(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
 		},
-		lumaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[4]int16) {
-			var rows [128]byte
-			q0, step := &rows[64], 16
-			if columns {
+		lumaEdge: func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs *[4]uint8) {
+			filter := lumaRowFast
+			switch {
+			case columns:
 				_, _ = pix[at-4], pix[at+15*stride+3]
-				columns16Fast(&rows, &pix[at-4], stride)
-			} else {
+				if filter = lumaColumnFast; bs[0] == 4 {
+					filter = lumaColumnStrongFast
+				}
+			default:
 				_, _ = pix[at-4*stride], pix[at+3*stride+15]
-				q0, step = &pix[at], stride
+				if bs[0] == 4 {
+					filter = lumaRowStrongFast
+				}
 			}
-			if strong {
-				lumaStrongFast(q0, step, int(f.alpha), int(f.beta))
-			} else {
-				lumaEdgeFast(q0, step, int(f.alpha), int(f.beta), tc0)
-			}
-			if columns {
-				lines16Fast(&pix[at-4], stride, &rows)
-			}
+			filter(&pix[at], stride, f.bytes(), strengths(bs))
 		},
-		chromaEdge: func(pix []uint8, at, stride int, columns, strong bool, f *edgeFilter[uint8], tc0 *[4]int16) {
-			var rows [128]byte
-			q0, step := &rows[64], 16
-			if columns {
-				_, _ = pix[at-4], pix[at+7*stride+3]
-				columns8Fast(&rows, &pix[at-4], stride)
-			} else {
-				_, _ = pix[at-2*stride], pix[at+stride+7]
-				q0, step = &pix[at], stride
+		chromaEdges: func(planes *[2][]uint8, at, stride int, columns bool, f *[2]edgeFilter[uint8], bs *[4]uint8) {
+			u, v := planes[0], planes[1]
+			filter := chromaRowFast
+			switch {
+			case columns:
+				_, _, _, _ = u[at-2], v[at-2], u[at+7*stride+1], v[at+7*stride+1]
+				if filter = chromaColumnFast; bs[0] == 4 {
+					filter = chromaColumnStrongFast
+				}
+			default:
+				_, _, _, _ = u[at-2*stride], v[at-2*stride], u[at+stride+7], v[at+stride+7]
+				if bs[0] == 4 {
+					filter = chromaRowStrongFast
+				}
 			}
-			if strong {
-				chromaStrongFast(q0, step, int(f.alpha), int(f.beta))
-			} else {
-				chromaEdgeFast(q0, step, int(f.alpha), int(f.beta), tc0)
-			}
-			if columns {
-				lines8Fast(&pix[at-4], stride, &rows)
-			}
+			filter(&u[at], &v[at], stride, f[0].bytes(), strengths(bs))
 		},
 	}
 }
@@ -97,7 +97,7 @@ func fastWideKernels() kernels[uint16] {
 
 // lumaEdgeWide filters an edge of 16 lines of samples of two bytes; columns are
 // turned into rows and back.
-func lumaEdgeWide(pix []uint16, at, stride int, columns, strong bool, f *edgeFilter[uint16], tc0 *[4]int16) {
+func lumaEdgeWide(pix []uint16, at, stride int, columns bool, f *edgeFilter[uint16], bs *[4]uint8) {
 	var rows [8 * 16]uint16
 	q0, step := wideAt(rows[4*16:], 16, 16, 4), 16
 	if columns {
@@ -111,10 +111,10 @@ func lumaEdgeWide(pix []uint16, at, stride int, columns, strong bool, f *edgeFil
 		_ = pix[at-4*stride]
 		q0, step = wideAt(pix[at:], stride, 16, 4), stride
 	}
-	if strong {
-		lumaStrongWideFast(q0, step, int(f.alpha), int(f.beta), int(f.most))
+	if bs[0] == 4 {
+		lumaRowStrongWideFast(q0, step, f.bytes(), 0)
 	} else {
-		lumaEdgeWideFast(q0, step, int(f.alpha), int(f.beta), tc0, int(f.most))
+		lumaRowWideFast(q0, step, f.bytes(), strengths(bs))
 	}
 	if columns {
 		for i := range 16 {
@@ -125,6 +125,12 @@ func lumaEdgeWide(pix []uint16, at, stride int, columns, strong bool, f *edgeFil
 		}
 	}
 }
+
+// bytes is the filter as the assembly reads it.
+func (f *edgeFilter[T]) bytes() *byte { return (*byte)(unsafe.Pointer(f)) }
+
+// strengths are four strengths in a double word.
+func strengths(bs *[4]uint8) uint32 { return binary.LittleEndian.Uint32(bs[:]) }
 
 // first is where a block begins that the slice holds whole. Behind it rows are
 // padded, so that loads may reach further.

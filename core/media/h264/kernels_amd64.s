@@ -988,128 +988,125 @@ eight:
 	ADDQ     CX, AX
 	RET
 
-// func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
+// func lumaRowFast(pix *byte, stride int, f *byte, bs uint32)
 // Requires: AVX, AVX2
-TEXT ·lumaEdgeFast(SB), NOSPLIT, $0-40
+TEXT ·lumaRowFast(SB), NOSPLIT, $0-28
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
-	MOVQ         alpha+16(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y0
-	MOVQ         beta+24(FP), DX
-	VMOVD        DX, X1
-	VPBROADCASTW X1, X1
-	VPBROADCASTW X1, Y1
-	MOVQ         tc+32(FP), DX
-	LEAQ         (CX)(CX*2), BX
-	NEGQ         BX
-	ADDQ         AX, BX
-	VPMOVZXBW    (BX), Y2
-	VPMOVZXBW    (BX)(CX*1), Y3
-	VPMOVZXBW    (BX)(CX*2), Y4
-	VPMOVZXBW    (AX), Y5
-	VPMOVZXBW    (AX)(CX*1), Y6
-	VPMOVZXBW    (AX)(CX*2), Y7
-	VPSUBW       Y5, Y4, Y8
-	VPABSW       Y8, Y8
-	VPCMPGTW     Y8, Y0, Y8
-	VPSUBW       Y4, Y3, Y0
+	MOVQ         f+16(FP), DX
+	MOVL         bs+24(FP), BX
+	VMOVD        BX, X0
+	VMOVQ        8(DX), X1
+	VPSHUFB      X0, X1, X1
+	VPMOVSXBW    X1, X1
+	VPUNPCKLWD   X1, X1, X1
+	VPUNPCKHDQ   X1, X1, X0
+	VPUNPCKLDQ   X1, X1, X1
+	VINSERTI128  $0x01, X0, Y1, Y1
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW (DX), Y0
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 4(DX), Y2
+	LEAQ         (CX)(CX*2), DX
+	NEGQ         DX
+	ADDQ         AX, DX
+	VPMOVZXBW    (DX), Y3
+	VPMOVZXBW    (DX)(CX*1), Y4
+	VPMOVZXBW    (DX)(CX*2), Y5
+	VPMOVZXBW    (AX), Y6
+	VPMOVZXBW    (AX)(CX*1), Y7
+	VPMOVZXBW    (AX)(CX*2), Y8
+	VPSUBW       Y6, Y5, Y9
+	VPABSW       Y9, Y9
+	VPCMPGTW     Y9, Y0, Y9
+	VPSUBW       Y5, Y4, Y0
 	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y8, Y8
-	VPSUBW       Y5, Y6, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
+	VPSUBW       Y6, Y7, Y0
 	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y8, Y8
-	VMOVQ        (DX), X9
-	VPUNPCKLWD   X9, X9, X9
-	VPUNPCKHDQ   X9, X9, X0
-	VPUNPCKLDQ   X9, X9, X9
-	VINSERTI128  $0x01, X0, Y9, Y9
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
 	VPCMPEQW     Y0, Y0, Y0
-	VPCMPGTW     Y0, Y9, Y0
-	VPAND        Y0, Y8, Y8
-	VPAND        Y8, Y9, Y9
-	VPSUBW       Y4, Y2, Y0
-	VPABSW       Y0, Y0
 	VPCMPGTW     Y0, Y1, Y0
-	VPSUBW       Y5, Y7, Y10
+	VPAND        Y0, Y9, Y9
+	VPAND        Y9, Y1, Y1
+	VPSUBW       Y5, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPSUBW       Y6, Y8, Y10
 	VPABSW       Y10, Y10
-	VPCMPGTW     Y10, Y1, Y10
-	VPAND        Y8, Y0, Y0
-	VPAND        Y8, Y10, Y10
-	VPAVGW       Y5, Y4, Y1
+	VPCMPGTW     Y10, Y2, Y10
+	VPAND        Y9, Y0, Y0
+	VPAND        Y9, Y10, Y10
+	VPAVGW       Y6, Y5, Y2
 	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y9, Y11, Y11
-	VPADDW       Y1, Y2, Y2
-	VPSUBW       Y3, Y2, Y2
-	VPSUBW       Y3, Y2, Y2
+	VPSUBW       Y1, Y11, Y11
+	VPADDW       Y2, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y11, Y3, Y3
+	VPAND        Y0, Y3, Y3
+	VPADDW       Y4, Y3, Y3
+	VPADDW       Y2, Y8, Y2
+	VPSUBW       Y7, Y2, Y2
+	VPSUBW       Y7, Y2, Y2
 	VPSRAW       $0x01, Y2, Y2
-	VPMINSW      Y9, Y2, Y2
+	VPMINSW      Y1, Y2, Y2
 	VPMAXSW      Y11, Y2, Y2
-	VPAND        Y0, Y2, Y2
-	VPADDW       Y3, Y2, Y2
-	VPADDW       Y1, Y7, Y1
-	VPSUBW       Y6, Y1, Y1
-	VPSUBW       Y6, Y1, Y1
-	VPSRAW       $0x01, Y1, Y1
-	VPMINSW      Y9, Y1, Y1
-	VPMAXSW      Y11, Y1, Y1
-	VPAND        Y10, Y1, Y1
-	VPADDW       Y6, Y1, Y1
-	VPSUBW       Y0, Y9, Y9
-	VPSUBW       Y10, Y9, Y9
-	MOVQ         $+4, DX
-	VMOVD        DX, X0
+	VPAND        Y10, Y2, Y2
+	VPADDW       Y7, Y2, Y2
+	VPSUBW       Y0, Y1, Y1
+	VPSUBW       Y10, Y1, Y1
+	MOVQ         $+4, BX
+	VMOVD        BX, X0
 	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y7
-	VPSUBW       Y4, Y5, Y0
+	VPBROADCASTW X0, Y8
+	VPSUBW       Y5, Y6, Y0
 	VPSLLW       $0x02, Y0, Y0
-	VPADDW       Y3, Y0, Y0
-	VPSUBW       Y6, Y0, Y0
-	VPADDW       Y7, Y0, Y0
+	VPADDW       Y4, Y0, Y0
+	VPSUBW       Y7, Y0, Y0
+	VPADDW       Y8, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
-	VPMINSW      Y9, Y0, Y0
+	VPMINSW      Y1, Y0, Y0
 	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y9, Y11, Y11
+	VPSUBW       Y1, Y11, Y11
 	VPMAXSW      Y11, Y0, Y0
-	VPAND        Y8, Y0, Y0
-	VPADDW       Y0, Y4, Y4
-	VPSUBW       Y0, Y5, Y5
-	VEXTRACTI128 $0x01, Y2, X0
-	VPACKUSWB    X0, X2, X0
-	VMOVDQU      X0, (BX)(CX*1)
-	VEXTRACTI128 $0x01, Y4, X0
-	VPACKUSWB    X0, X4, X0
-	VMOVDQU      X0, (BX)(CX*2)
+	VPAND        Y9, Y0, Y0
+	VPADDW       Y0, Y5, Y5
+	VPSUBW       Y0, Y6, Y6
+	VEXTRACTI128 $0x01, Y3, X0
+	VPACKUSWB    X0, X3, X0
+	VMOVDQU      X0, (DX)(CX*1)
 	VEXTRACTI128 $0x01, Y5, X0
 	VPACKUSWB    X0, X5, X0
+	VMOVDQU      X0, (DX)(CX*2)
+	VEXTRACTI128 $0x01, Y6, X0
+	VPACKUSWB    X0, X6, X0
 	VMOVDQU      X0, (AX)
-	VEXTRACTI128 $0x01, Y1, X0
-	VPACKUSWB    X0, X1, X0
+	VEXTRACTI128 $0x01, Y2, X0
+	VPACKUSWB    X0, X2, X0
 	VMOVDQU      X0, (AX)(CX*1)
 	VZEROUPPER
 	RET
 
-// func lumaStrongFast(pix *byte, stride int, alpha int, beta int)
+// func lumaRowStrongFast(pix *byte, stride int, f *byte, bs uint32)
 // Requires: AVX, AVX2
-TEXT ·lumaStrongFast(SB), NOSPLIT, $0-32
+TEXT ·lumaRowStrongFast(SB), NOSPLIT, $0-28
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
-	MOVQ         alpha+16(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y0
-	SHRQ         $0x02, DX
-	ADDQ         $0x02, DX
-	VMOVD        DX, X1
-	VPBROADCASTW X1, X1
-	VPBROADCASTW X1, Y1
-	MOVQ         beta+24(FP), DX
-	VMOVD        DX, X2
-	VPBROADCASTW X2, X2
-	VPBROADCASTW X2, Y2
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW (DX), Y0
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 4(DX), Y2
+	VPSRLW       $0x02, Y0, Y1
+	MOVQ         $+2, DX
+	VMOVD        DX, X3
+	VPBROADCASTW X3, X3
+	VPBROADCASTW X3, Y3
+	VPADDW       Y3, Y1, Y1
 	LEAQ         (CX)(CX*2), DX
 	NEGQ         DX
 	ADDQ         AX, DX
@@ -1223,146 +1220,141 @@ TEXT ·lumaStrongFast(SB), NOSPLIT, $0-32
 	VZEROUPPER
 	RET
 
-// func lumaEdgeWideFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16, most int)
+// func lumaRowWideFast(pix *byte, stride int, f *byte, bs uint32)
 // Requires: AVX, AVX2
-TEXT ·lumaEdgeWideFast(SB), NOSPLIT, $0-48
+TEXT ·lumaRowWideFast(SB), NOSPLIT, $0-28
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
 	SHLQ         $0x01, CX
-	MOVQ         alpha+16(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y0
-	MOVQ         beta+24(FP), DX
-	VMOVD        DX, X1
-	VPBROADCASTW X1, X1
-	VPBROADCASTW X1, Y1
-	MOVQ         tc+32(FP), DX
-	LEAQ         (CX)(CX*2), BX
-	NEGQ         BX
-	ADDQ         AX, BX
-	VMOVDQU      (BX), Y2
-	VMOVDQU      (BX)(CX*1), Y3
-	VMOVDQU      (BX)(CX*2), Y4
-	VMOVDQU      (AX), Y5
-	VMOVDQU      (AX)(CX*1), Y6
-	VMOVDQU      (AX)(CX*2), Y7
-	VPSUBW       Y5, Y4, Y8
-	VPABSW       Y8, Y8
-	VPCMPGTW     Y8, Y0, Y8
-	VPSUBW       Y4, Y3, Y0
+	MOVQ         f+16(FP), DX
+	MOVL         bs+24(FP), BX
+	VMOVD        BX, X0
+	VMOVQ        8(DX), X1
+	VPSHUFB      X0, X1, X1
+	VPMOVSXBW    X1, X1
+	VMOVQ        16(DX), X0
+	VPSLLW       X0, X1, X1
+	VPUNPCKLWD   X1, X1, X1
+	VPUNPCKHDQ   X1, X1, X0
+	VPUNPCKLDQ   X1, X1, X1
+	VINSERTI128  $0x01, X0, Y1, Y1
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW (DX), Y0
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 4(DX), Y2
+	LEAQ         (CX)(CX*2), DX
+	NEGQ         DX
+	ADDQ         AX, DX
+	VMOVDQU      (DX), Y3
+	VMOVDQU      (DX)(CX*1), Y4
+	VMOVDQU      (DX)(CX*2), Y5
+	VMOVDQU      (AX), Y6
+	VMOVDQU      (AX)(CX*1), Y7
+	VMOVDQU      (AX)(CX*2), Y8
+	VPSUBW       Y6, Y5, Y9
+	VPABSW       Y9, Y9
+	VPCMPGTW     Y9, Y0, Y9
+	VPSUBW       Y5, Y4, Y0
 	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y8, Y8
-	VPSUBW       Y5, Y6, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
+	VPSUBW       Y6, Y7, Y0
 	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y8, Y8
-	VMOVQ        (DX), X9
-	VPUNPCKLWD   X9, X9, X9
-	VPUNPCKHDQ   X9, X9, X0
-	VPUNPCKLDQ   X9, X9, X9
-	VINSERTI128  $0x01, X0, Y9, Y9
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
 	VPCMPEQW     Y0, Y0, Y0
-	VPCMPGTW     Y0, Y9, Y0
-	VPAND        Y0, Y8, Y8
-	VPAND        Y8, Y9, Y9
-	VPSUBW       Y4, Y2, Y0
-	VPABSW       Y0, Y0
 	VPCMPGTW     Y0, Y1, Y0
-	VPSUBW       Y5, Y7, Y10
+	VPAND        Y0, Y9, Y9
+	VPAND        Y9, Y1, Y1
+	VPSUBW       Y5, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPSUBW       Y6, Y8, Y10
 	VPABSW       Y10, Y10
-	VPCMPGTW     Y10, Y1, Y10
-	VPAND        Y8, Y0, Y0
-	VPAND        Y8, Y10, Y10
-	VPAVGW       Y5, Y4, Y1
+	VPCMPGTW     Y10, Y2, Y10
+	VPAND        Y9, Y0, Y0
+	VPAND        Y9, Y10, Y10
+	VPAVGW       Y6, Y5, Y2
 	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y9, Y11, Y11
-	VPADDW       Y1, Y2, Y2
-	VPSUBW       Y3, Y2, Y2
-	VPSUBW       Y3, Y2, Y2
+	VPSUBW       Y1, Y11, Y11
+	VPADDW       Y2, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y11, Y3, Y3
+	VPAND        Y0, Y3, Y3
+	VPADDW       Y4, Y3, Y3
+	VPADDW       Y2, Y8, Y2
+	VPSUBW       Y7, Y2, Y2
+	VPSUBW       Y7, Y2, Y2
 	VPSRAW       $0x01, Y2, Y2
-	VPMINSW      Y9, Y2, Y2
+	VPMINSW      Y1, Y2, Y2
 	VPMAXSW      Y11, Y2, Y2
-	VPAND        Y0, Y2, Y2
-	VPADDW       Y3, Y2, Y2
-	VPADDW       Y1, Y7, Y1
-	VPSUBW       Y6, Y1, Y1
-	VPSUBW       Y6, Y1, Y1
-	VPSRAW       $0x01, Y1, Y1
-	VPMINSW      Y9, Y1, Y1
-	VPMAXSW      Y11, Y1, Y1
-	VPAND        Y10, Y1, Y1
-	VPADDW       Y6, Y1, Y1
-	VPSUBW       Y0, Y9, Y9
-	VPSUBW       Y10, Y9, Y9
-	MOVQ         $+4, DX
-	VMOVD        DX, X0
+	VPAND        Y10, Y2, Y2
+	VPADDW       Y7, Y2, Y2
+	VPSUBW       Y0, Y1, Y1
+	VPSUBW       Y10, Y1, Y1
+	MOVQ         $+4, BX
+	VMOVD        BX, X0
 	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y7
-	VPSUBW       Y4, Y5, Y0
+	VPBROADCASTW X0, Y8
+	VPSUBW       Y5, Y6, Y0
 	VPSLLW       $0x02, Y0, Y0
-	VPADDW       Y3, Y0, Y0
-	VPSUBW       Y6, Y0, Y0
-	VPADDW       Y7, Y0, Y0
+	VPADDW       Y4, Y0, Y0
+	VPSUBW       Y7, Y0, Y0
+	VPADDW       Y8, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
-	VPMINSW      Y9, Y0, Y0
+	VPMINSW      Y1, Y0, Y0
 	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y9, Y11, Y11
+	VPSUBW       Y1, Y11, Y11
 	VPMAXSW      Y11, Y0, Y0
-	VPAND        Y8, Y0, Y0
-	VPADDW       Y0, Y4, Y4
-	VPSUBW       Y0, Y5, Y5
-	MOVQ         most+40(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, Y0
-	VPXOR        Y3, Y3, Y3
-	VPMAXSW      Y3, Y2, Y3
-	VPMINSW      Y0, Y3, Y3
-	VMOVDQU      Y3, (BX)(CX*1)
-	MOVQ         most+40(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, Y0
-	VPXOR        Y2, Y2, Y2
-	VPMAXSW      Y2, Y4, Y2
-	VPMINSW      Y0, Y2, Y2
-	VMOVDQU      Y2, (BX)(CX*2)
-	MOVQ         most+40(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, Y0
-	VPXOR        Y2, Y2, Y2
-	VPMAXSW      Y2, Y5, Y2
-	VPMINSW      Y0, Y2, Y2
-	VMOVDQU      Y2, (AX)
-	MOVQ         most+40(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, Y0
-	VPXOR        Y2, Y2, Y2
-	VPMAXSW      Y2, Y1, Y2
-	VPMINSW      Y0, Y2, Y2
-	VMOVDQU      Y2, (AX)(CX*1)
+	VPAND        Y9, Y0, Y0
+	VPADDW       Y0, Y5, Y5
+	VPSUBW       Y0, Y6, Y6
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW 24(BX), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y3, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (DX)(CX*1)
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW 24(BX), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y5, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (DX)(CX*2)
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 24(DX), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y6, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (AX)
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 24(DX), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y2, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (AX)(CX*1)
 	VZEROUPPER
 	RET
 
-// func lumaStrongWideFast(pix *byte, stride int, alpha int, beta int, most int)
+// func lumaRowStrongWideFast(pix *byte, stride int, f *byte, bs uint32)
 // Requires: AVX, AVX2
-TEXT ·lumaStrongWideFast(SB), NOSPLIT, $0-40
+TEXT ·lumaRowStrongWideFast(SB), NOSPLIT, $0-28
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
 	SHLQ         $0x01, CX
-	MOVQ         alpha+16(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y0
-	SHRQ         $0x02, DX
-	ADDQ         $0x02, DX
-	VMOVD        DX, X1
-	VPBROADCASTW X1, X1
-	VPBROADCASTW X1, Y1
-	MOVQ         beta+24(FP), DX
-	VMOVD        DX, X2
-	VPBROADCASTW X2, X2
-	VPBROADCASTW X2, Y2
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW (DX), Y0
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 4(DX), Y2
+	VPSRLW       $0x02, Y0, Y1
+	MOVQ         $+2, DX
+	VMOVD        DX, X3
+	VPBROADCASTW X3, X3
+	VPBROADCASTW X3, Y3
+	VPADDW       Y3, Y1, Y1
 	LEAQ         (CX)(CX*2), DX
 	NEGQ         DX
 	ADDQ         AX, DX
@@ -1413,9 +1405,8 @@ TEXT ·lumaStrongWideFast(SB), NOSPLIT, $0-40
 	VPSRLW       $0x03, Y10, Y10
 	VPBLENDVB    Y8, Y10, Y11, Y11
 	VPBLENDVB    Y7, Y11, Y4, Y11
-	MOVQ         most+32(FP), DI
-	VMOVD        DI, X10
-	VPBROADCASTW X10, Y10
+	MOVQ         f+16(FP), DI
+	VPBROADCASTW 24(DI), Y10
 	VPXOR        Y13, Y13, Y13
 	VPMAXSW      Y13, Y11, Y13
 	VPMINSW      Y10, Y13, Y13
@@ -1428,17 +1419,15 @@ TEXT ·lumaStrongWideFast(SB), NOSPLIT, $0-40
 	VPSRLW       $0x03, Y10, Y10
 	VPSRLW       $0x02, Y12, Y12
 	VPBLENDVB    Y8, Y12, Y3, Y12
-	MOVQ         most+32(FP), BX
-	VMOVD        BX, X9
-	VPBROADCASTW X9, Y9
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW 24(BX), Y9
 	VPXOR        Y11, Y11, Y11
 	VPMAXSW      Y11, Y12, Y11
 	VPMINSW      Y9, Y11, Y11
 	VMOVDQU      Y11, (DX)(CX*1)
 	VPBLENDVB    Y8, Y10, Y1, Y10
-	MOVQ         most+32(FP), BX
-	VMOVD        BX, X1
-	VPBROADCASTW X1, Y1
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW 24(BX), Y1
 	VPXOR        Y8, Y8, Y8
 	VPMAXSW      Y8, Y10, Y8
 	VPMINSW      Y1, Y8, Y8
@@ -1467,9 +1456,8 @@ TEXT ·lumaStrongWideFast(SB), NOSPLIT, $0-40
 	VPSRLW       $0x03, Y2, Y2
 	VPBLENDVB    Y8, Y2, Y4, Y4
 	VPBLENDVB    Y7, Y4, Y5, Y4
-	MOVQ         most+32(FP), DX
-	VMOVD        DX, X2
-	VPBROADCASTW X2, Y2
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 24(DX), Y2
 	VPXOR        Y3, Y3, Y3
 	VPMAXSW      Y3, Y4, Y3
 	VPMINSW      Y2, Y3, Y3
@@ -1482,17 +1470,15 @@ TEXT ·lumaStrongWideFast(SB), NOSPLIT, $0-40
 	VPSRLW       $0x03, Y2, Y2
 	VPSRLW       $0x02, Y9, Y9
 	VPBLENDVB    Y8, Y9, Y6, Y9
-	MOVQ         most+32(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, Y0
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 24(DX), Y0
 	VPXOR        Y3, Y3, Y3
 	VPMAXSW      Y3, Y9, Y3
 	VPMINSW      Y0, Y3, Y3
 	VMOVDQU      Y3, (AX)(CX*1)
 	VPBLENDVB    Y8, Y2, Y1, Y2
-	MOVQ         most+32(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, Y0
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 24(DX), Y0
 	VPXOR        Y1, Y1, Y1
 	VPMAXSW      Y1, Y2, Y1
 	VPMINSW      Y0, Y1, Y1
@@ -1500,340 +1486,934 @@ TEXT ·lumaStrongWideFast(SB), NOSPLIT, $0-40
 	VZEROUPPER
 	RET
 
-// func chromaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
+// func lumaColumnFast(pix *byte, stride int, f *byte, bs uint32)
 // Requires: AVX, AVX2
-TEXT ·chromaEdgeFast(SB), NOSPLIT, $0-40
+TEXT ·lumaColumnFast(SB), $128-28
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
-	MOVQ         alpha+16(FP), DX
-	VMOVD        DX, X0
+	LEAQ         (SP), DX
+	LEAQ         -4(AX), AX
+	VMOVQ        (AX), X0
+	ADDQ         CX, AX
+	VMOVQ        (AX), X1
+	ADDQ         CX, AX
+	VMOVQ        (AX), X2
+	ADDQ         CX, AX
+	VMOVQ        (AX), X3
+	ADDQ         CX, AX
+	VMOVQ        (AX), X4
+	ADDQ         CX, AX
+	VMOVQ        (AX), X5
+	ADDQ         CX, AX
+	VMOVQ        (AX), X6
+	ADDQ         CX, AX
+	VMOVQ        (AX), X7
+	ADDQ         CX, AX
+	VMOVQ        (AX), X8
+	ADDQ         CX, AX
+	VMOVQ        (AX), X9
+	ADDQ         CX, AX
+	VMOVQ        (AX), X10
+	ADDQ         CX, AX
+	VMOVQ        (AX), X11
+	ADDQ         CX, AX
+	VMOVQ        (AX), X12
+	ADDQ         CX, AX
+	VMOVQ        (AX), X13
+	ADDQ         CX, AX
+	VMOVQ        (AX), X14
+	ADDQ         CX, AX
+	VMOVQ        (AX), X15
+	VPUNPCKLBW   X8, X0, X0
+	VPUNPCKLBW   X9, X1, X1
+	VPUNPCKLBW   X10, X2, X2
+	VPUNPCKLBW   X11, X3, X3
+	VPUNPCKLBW   X12, X4, X4
+	VPUNPCKLBW   X13, X5, X5
+	VPUNPCKLBW   X14, X6, X6
+	VPUNPCKLBW   X15, X7, X7
+	VPUNPCKLBW   X4, X0, X8
+	VPUNPCKHBW   X4, X0, X0
+	VPUNPCKLBW   X5, X1, X4
+	VPUNPCKHBW   X5, X1, X1
+	VPUNPCKLBW   X6, X2, X5
+	VPUNPCKHBW   X6, X2, X2
+	VPUNPCKLBW   X7, X3, X6
+	VPUNPCKHBW   X7, X3, X3
+	VPUNPCKLBW   X5, X8, X7
+	VPUNPCKHBW   X5, X8, X5
+	VPUNPCKLBW   X6, X4, X8
+	VPUNPCKHBW   X6, X4, X4
+	VPUNPCKLBW   X2, X0, X6
+	VPUNPCKHBW   X2, X0, X0
+	VPUNPCKLBW   X3, X1, X2
+	VPUNPCKHBW   X3, X1, X1
+	VPUNPCKLBW   X8, X7, X3
+	VPUNPCKHBW   X8, X7, X7
+	VPUNPCKLBW   X4, X5, X8
+	VPUNPCKHBW   X4, X5, X4
+	VPUNPCKLBW   X2, X6, X5
+	VPUNPCKHBW   X2, X6, X2
+	VPUNPCKLBW   X1, X0, X6
+	VPUNPCKHBW   X1, X0, X0
+	VMOVDQU      X3, (DX)
+	VMOVDQU      X7, 16(DX)
+	VMOVDQU      X8, 32(DX)
+	VMOVDQU      X4, 48(DX)
+	VMOVDQU      X5, 64(DX)
+	VMOVDQU      X2, 80(DX)
+	VMOVDQU      X6, 96(DX)
+	VMOVDQU      X0, 112(DX)
+	LEAQ         64(DX), AX
+	MOVQ         $0x00000010, BX
+	MOVQ         f+16(FP), SI
+	MOVL         bs+24(FP), DI
+	VMOVD        DI, X0
+	VMOVQ        8(SI), X1
+	VPSHUFB      X0, X1, X1
+	VPMOVSXBW    X1, X1
+	VPUNPCKLWD   X1, X1, X1
+	VPUNPCKHDQ   X1, X1, X0
+	VPUNPCKLDQ   X1, X1, X1
+	VINSERTI128  $0x01, X0, Y1, Y1
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW (SI), Y0
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 4(SI), Y2
+	LEAQ         (BX)(BX*2), SI
+	NEGQ         SI
+	ADDQ         AX, SI
+	VPMOVZXBW    (SI), Y3
+	VPMOVZXBW    (SI)(BX*1), Y4
+	VPMOVZXBW    (SI)(BX*2), Y5
+	VPMOVZXBW    (AX), Y6
+	VPMOVZXBW    (AX)(BX*1), Y7
+	VPMOVZXBW    (AX)(BX*2), Y8
+	VPSUBW       Y6, Y5, Y9
+	VPABSW       Y9, Y9
+	VPCMPGTW     Y9, Y0, Y9
+	VPSUBW       Y5, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
+	VPSUBW       Y6, Y7, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
+	VPCMPEQW     Y0, Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y9, Y9
+	VPAND        Y9, Y1, Y1
+	VPSUBW       Y5, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPSUBW       Y6, Y8, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y2, Y10
+	VPAND        Y9, Y0, Y0
+	VPAND        Y9, Y10, Y10
+	VPAVGW       Y6, Y5, Y2
+	VPXOR        Y11, Y11, Y11
+	VPSUBW       Y1, Y11, Y11
+	VPADDW       Y2, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y11, Y3, Y3
+	VPAND        Y0, Y3, Y3
+	VPADDW       Y4, Y3, Y3
+	VPADDW       Y2, Y8, Y2
+	VPSUBW       Y7, Y2, Y2
+	VPSUBW       Y7, Y2, Y2
+	VPSRAW       $0x01, Y2, Y2
+	VPMINSW      Y1, Y2, Y2
+	VPMAXSW      Y11, Y2, Y2
+	VPAND        Y10, Y2, Y2
+	VPADDW       Y7, Y2, Y2
+	VPSUBW       Y0, Y1, Y1
+	VPSUBW       Y10, Y1, Y1
+	MOVQ         $+4, DI
+	VMOVD        DI, X0
 	VPBROADCASTW X0, X0
-	MOVQ         beta+24(FP), DX
-	VMOVD        DX, X1
-	VPBROADCASTW X1, X1
-	MOVQ         AX, DX
-	SUBQ         CX, DX
-	SUBQ         CX, DX
-	VPMOVZXBW    (DX), X2
-	VPMOVZXBW    (DX)(CX*1), X3
-	VPMOVZXBW    (AX), X4
-	VPMOVZXBW    (AX)(CX*1), X5
-	VPSUBW       X4, X3, X6
-	VPABSW       X6, X6
-	VPCMPGTW     X6, X0, X6
-	VPSUBW       X3, X2, X0
-	VPABSW       X0, X0
-	VPCMPGTW     X0, X1, X0
-	VPAND        X0, X6, X6
-	VPSUBW       X4, X5, X0
-	VPABSW       X0, X0
-	VPCMPGTW     X0, X1, X0
-	VPAND        X0, X6, X6
-	MOVQ         tc+32(FP), BX
+	VPBROADCASTW X0, Y8
+	VPSUBW       Y5, Y6, Y0
+	VPSLLW       $0x02, Y0, Y0
+	VPADDW       Y4, Y0, Y0
+	VPSUBW       Y7, Y0, Y0
+	VPADDW       Y8, Y0, Y0
+	VPSRAW       $0x03, Y0, Y0
+	VPMINSW      Y1, Y0, Y0
+	VPXOR        Y11, Y11, Y11
+	VPSUBW       Y1, Y11, Y11
+	VPMAXSW      Y11, Y0, Y0
+	VPAND        Y9, Y0, Y0
+	VPADDW       Y0, Y5, Y5
+	VPSUBW       Y0, Y6, Y6
+	VEXTRACTI128 $0x01, Y3, X0
+	VPACKUSWB    X0, X3, X0
+	VMOVDQU      X0, (SI)(BX*1)
+	VEXTRACTI128 $0x01, Y5, X0
+	VPACKUSWB    X0, X5, X0
+	VMOVDQU      X0, (SI)(BX*2)
+	VEXTRACTI128 $0x01, Y6, X0
+	VPACKUSWB    X0, X6, X0
+	VMOVDQU      X0, (AX)
+	VEXTRACTI128 $0x01, Y2, X0
+	VPACKUSWB    X0, X2, X0
+	VMOVDQU      X0, (AX)(BX*1)
+	MOVQ         pix+0(FP), AX
+	SUBQ         $0x04, AX
+	VMOVDQU      (DX), X0
+	VMOVDQU      16(DX), X1
+	VMOVDQU      32(DX), X2
+	VMOVDQU      48(DX), X3
+	VMOVDQU      64(DX), X4
+	VMOVDQU      80(DX), X5
+	VMOVDQU      96(DX), X6
+	VMOVDQU      112(DX), X7
+	VPUNPCKLBW   X4, X0, X8
+	VPUNPCKHBW   X4, X0, X0
+	VPUNPCKLBW   X5, X1, X4
+	VPUNPCKHBW   X5, X1, X1
+	VPUNPCKLBW   X6, X2, X5
+	VPUNPCKHBW   X6, X2, X2
+	VPUNPCKLBW   X7, X3, X6
+	VPUNPCKHBW   X7, X3, X3
+	VPUNPCKLBW   X5, X8, X7
+	VPUNPCKHBW   X5, X8, X5
+	VPUNPCKLBW   X6, X4, X8
+	VPUNPCKHBW   X6, X4, X4
+	VPUNPCKLBW   X8, X7, X6
+	VPUNPCKHBW   X8, X7, X7
+	VPUNPCKLBW   X4, X5, X8
+	VPUNPCKHBW   X4, X5, X4
+	VPUNPCKLBW   X2, X0, X5
+	VPUNPCKHBW   X2, X0, X0
+	VPUNPCKLBW   X3, X1, X2
+	VPUNPCKHBW   X3, X1, X1
+	VPUNPCKLBW   X2, X5, X3
+	VPUNPCKHBW   X2, X5, X2
+	VPUNPCKLBW   X1, X0, X5
+	VPUNPCKHBW   X1, X0, X0
+	VMOVQ        X6, (AX)
+	VPEXTRQ      $0x01, X6, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X7, (AX)
+	VPEXTRQ      $0x01, X7, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X8, (AX)
+	VPEXTRQ      $0x01, X8, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X4, (AX)
+	VPEXTRQ      $0x01, X4, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X3, (AX)
+	VPEXTRQ      $0x01, X3, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X2, (AX)
+	VPEXTRQ      $0x01, X2, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X5, (AX)
+	VPEXTRQ      $0x01, X5, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X0, (AX)
+	VPEXTRQ      $0x01, X0, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VZEROUPPER
+	RET
+
+// func lumaColumnStrongFast(pix *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·lumaColumnStrongFast(SB), $128-28
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	LEAQ         (SP), DX
+	LEAQ         -4(AX), AX
+	VMOVQ        (AX), X0
+	ADDQ         CX, AX
+	VMOVQ        (AX), X1
+	ADDQ         CX, AX
+	VMOVQ        (AX), X2
+	ADDQ         CX, AX
+	VMOVQ        (AX), X3
+	ADDQ         CX, AX
+	VMOVQ        (AX), X4
+	ADDQ         CX, AX
+	VMOVQ        (AX), X5
+	ADDQ         CX, AX
+	VMOVQ        (AX), X6
+	ADDQ         CX, AX
+	VMOVQ        (AX), X7
+	ADDQ         CX, AX
+	VMOVQ        (AX), X8
+	ADDQ         CX, AX
+	VMOVQ        (AX), X9
+	ADDQ         CX, AX
+	VMOVQ        (AX), X10
+	ADDQ         CX, AX
+	VMOVQ        (AX), X11
+	ADDQ         CX, AX
+	VMOVQ        (AX), X12
+	ADDQ         CX, AX
+	VMOVQ        (AX), X13
+	ADDQ         CX, AX
+	VMOVQ        (AX), X14
+	ADDQ         CX, AX
+	VMOVQ        (AX), X15
+	VPUNPCKLBW   X8, X0, X0
+	VPUNPCKLBW   X9, X1, X1
+	VPUNPCKLBW   X10, X2, X2
+	VPUNPCKLBW   X11, X3, X3
+	VPUNPCKLBW   X12, X4, X4
+	VPUNPCKLBW   X13, X5, X5
+	VPUNPCKLBW   X14, X6, X6
+	VPUNPCKLBW   X15, X7, X7
+	VPUNPCKLBW   X4, X0, X8
+	VPUNPCKHBW   X4, X0, X0
+	VPUNPCKLBW   X5, X1, X4
+	VPUNPCKHBW   X5, X1, X1
+	VPUNPCKLBW   X6, X2, X5
+	VPUNPCKHBW   X6, X2, X2
+	VPUNPCKLBW   X7, X3, X6
+	VPUNPCKHBW   X7, X3, X3
+	VPUNPCKLBW   X5, X8, X7
+	VPUNPCKHBW   X5, X8, X5
+	VPUNPCKLBW   X6, X4, X8
+	VPUNPCKHBW   X6, X4, X4
+	VPUNPCKLBW   X2, X0, X6
+	VPUNPCKHBW   X2, X0, X0
+	VPUNPCKLBW   X3, X1, X2
+	VPUNPCKHBW   X3, X1, X1
+	VPUNPCKLBW   X8, X7, X3
+	VPUNPCKHBW   X8, X7, X7
+	VPUNPCKLBW   X4, X5, X8
+	VPUNPCKHBW   X4, X5, X4
+	VPUNPCKLBW   X2, X6, X5
+	VPUNPCKHBW   X2, X6, X2
+	VPUNPCKLBW   X1, X0, X6
+	VPUNPCKHBW   X1, X0, X0
+	VMOVDQU      X3, (DX)
+	VMOVDQU      X7, 16(DX)
+	VMOVDQU      X8, 32(DX)
+	VMOVDQU      X4, 48(DX)
+	VMOVDQU      X5, 64(DX)
+	VMOVDQU      X2, 80(DX)
+	VMOVDQU      X6, 96(DX)
+	VMOVDQU      X0, 112(DX)
+	LEAQ         64(DX), AX
+	MOVQ         $0x00000010, BX
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW (SI), Y0
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 4(SI), Y2
+	VPSRLW       $0x02, Y0, Y1
+	MOVQ         $+2, SI
+	VMOVD        SI, X3
+	VPBROADCASTW X3, X3
+	VPBROADCASTW X3, Y3
+	VPADDW       Y3, Y1, Y1
+	LEAQ         (BX)(BX*2), SI
+	NEGQ         SI
+	ADDQ         AX, SI
+	VPMOVZXBW    (SI)(BX*1), Y3
+	VPMOVZXBW    (SI)(BX*2), Y4
+	VPMOVZXBW    (AX), Y5
+	VPMOVZXBW    (AX)(BX*1), Y6
+	VPSUBW       Y5, Y4, Y7
+	VPABSW       Y7, Y7
+	VPCMPGTW     Y7, Y0, Y7
+	VPSUBW       Y4, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y7, Y7
+	VPSUBW       Y5, Y6, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y7, Y7
+	VPSUBW       Y5, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y7, Y0, Y0
+	MOVQ         SI, DI
+	SUBQ         BX, DI
+	LEAQ         (BX)(BX*2), R8
+	ADDQ         AX, R8
+	VPMOVZXBW    (SI), Y1
+	VPSUBW       Y4, Y1, Y8
+	VPABSW       Y8, Y8
+	VPCMPGTW     Y8, Y2, Y8
+	VPAND        Y0, Y8, Y8
+	MOVQ         $+2, R9
+	VMOVD        R9, X9
+	VPBROADCASTW X9, X9
+	VPBROADCASTW X9, Y9
+	VPADDW       Y4, Y3, Y10
+	VPADDW       Y5, Y10, Y10
+	VPADDW       Y3, Y3, Y11
+	VPADDW       Y4, Y11, Y11
+	VPADDW       Y6, Y11, Y11
+	VPADDW       Y9, Y11, Y11
+	VPSRLW       $0x02, Y11, Y11
+	VPADDW       Y1, Y10, Y12
+	VPADDW       Y9, Y12, Y12
+	VPADDW       Y10, Y12, Y10
+	VPADDW       Y6, Y10, Y10
+	VPADDW       Y9, Y10, Y10
+	VPSRLW       $0x03, Y10, Y10
+	VPBLENDVB    Y8, Y10, Y11, Y11
+	VPBLENDVB    Y7, Y11, Y4, Y11
+	VEXTRACTI128 $0x01, Y11, X10
+	VPACKUSWB    X10, X11, X10
+	VMOVDQU      X10, (SI)(BX*2)
+	VPMOVZXBW    (DI), Y10
+	VPADDW       Y1, Y10, Y10
+	VPADDW       Y10, Y10, Y10
+	VPADDW       Y12, Y10, Y10
+	VPADDW       Y9, Y10, Y10
+	VPSRLW       $0x03, Y10, Y10
+	VPSRLW       $0x02, Y12, Y12
+	VPBLENDVB    Y8, Y12, Y3, Y12
+	VEXTRACTI128 $0x01, Y12, X9
+	VPACKUSWB    X9, X12, X9
+	VMOVDQU      X9, (SI)(BX*1)
+	VPBLENDVB    Y8, Y10, Y1, Y10
+	VEXTRACTI128 $0x01, Y10, X1
+	VPACKUSWB    X1, X10, X1
+	VMOVDQU      X1, (SI)
+	VPMOVZXBW    (AX)(BX*2), Y1
+	VPSUBW       Y5, Y1, Y8
+	VPABSW       Y8, Y8
+	VPCMPGTW     Y8, Y2, Y8
+	VPAND        Y0, Y8, Y8
+	MOVQ         $+2, SI
+	VMOVD        SI, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y0
+	VPADDW       Y5, Y6, Y2
+	VPADDW       Y4, Y2, Y2
+	VPADDW       Y6, Y6, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y4, Y4
+	VPADDW       Y0, Y4, Y4
+	VPSRLW       $0x02, Y4, Y4
+	VPADDW       Y1, Y2, Y9
+	VPADDW       Y0, Y9, Y9
+	VPADDW       Y2, Y9, Y2
+	VPADDW       Y3, Y2, Y2
+	VPADDW       Y0, Y2, Y2
+	VPSRLW       $0x03, Y2, Y2
+	VPBLENDVB    Y8, Y2, Y4, Y4
+	VPBLENDVB    Y7, Y4, Y5, Y4
+	VEXTRACTI128 $0x01, Y4, X2
+	VPACKUSWB    X2, X4, X2
+	VMOVDQU      X2, (AX)
+	VPMOVZXBW    (R8), Y2
+	VPADDW       Y1, Y2, Y2
+	VPADDW       Y2, Y2, Y2
+	VPADDW       Y9, Y2, Y2
+	VPADDW       Y0, Y2, Y2
+	VPSRLW       $0x03, Y2, Y2
+	VPSRLW       $0x02, Y9, Y9
+	VPBLENDVB    Y8, Y9, Y6, Y9
+	VEXTRACTI128 $0x01, Y9, X0
+	VPACKUSWB    X0, X9, X0
+	VMOVDQU      X0, (AX)(BX*1)
+	VPBLENDVB    Y8, Y2, Y1, Y2
+	VEXTRACTI128 $0x01, Y2, X0
+	VPACKUSWB    X0, X2, X0
+	VMOVDQU      X0, (AX)(BX*2)
+	MOVQ         pix+0(FP), AX
+	SUBQ         $0x04, AX
+	VMOVDQU      (DX), X0
+	VMOVDQU      16(DX), X1
+	VMOVDQU      32(DX), X2
+	VMOVDQU      48(DX), X3
+	VMOVDQU      64(DX), X4
+	VMOVDQU      80(DX), X5
+	VMOVDQU      96(DX), X6
+	VMOVDQU      112(DX), X7
+	VPUNPCKLBW   X4, X0, X8
+	VPUNPCKHBW   X4, X0, X0
+	VPUNPCKLBW   X5, X1, X4
+	VPUNPCKHBW   X5, X1, X1
+	VPUNPCKLBW   X6, X2, X5
+	VPUNPCKHBW   X6, X2, X2
+	VPUNPCKLBW   X7, X3, X6
+	VPUNPCKHBW   X7, X3, X3
+	VPUNPCKLBW   X5, X8, X7
+	VPUNPCKHBW   X5, X8, X5
+	VPUNPCKLBW   X6, X4, X8
+	VPUNPCKHBW   X6, X4, X4
+	VPUNPCKLBW   X8, X7, X6
+	VPUNPCKHBW   X8, X7, X7
+	VPUNPCKLBW   X4, X5, X8
+	VPUNPCKHBW   X4, X5, X4
+	VPUNPCKLBW   X2, X0, X5
+	VPUNPCKHBW   X2, X0, X0
+	VPUNPCKLBW   X3, X1, X2
+	VPUNPCKHBW   X3, X1, X1
+	VPUNPCKLBW   X2, X5, X3
+	VPUNPCKHBW   X2, X5, X2
+	VPUNPCKLBW   X1, X0, X5
+	VPUNPCKHBW   X1, X0, X0
+	VMOVQ        X6, (AX)
+	VPEXTRQ      $0x01, X6, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X7, (AX)
+	VPEXTRQ      $0x01, X7, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X8, (AX)
+	VPEXTRQ      $0x01, X8, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X4, (AX)
+	VPEXTRQ      $0x01, X4, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X3, (AX)
+	VPEXTRQ      $0x01, X3, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X2, (AX)
+	VPEXTRQ      $0x01, X2, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X5, (AX)
+	VPEXTRQ      $0x01, X5, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VMOVQ        X0, (AX)
+	VPEXTRQ      $0x01, X0, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VZEROUPPER
+	RET
+
+DATA byLine<>+0(SB)/1, $0x00
+DATA byLine<>+1(SB)/1, $0x04
+DATA byLine<>+2(SB)/1, $0x08
+DATA byLine<>+3(SB)/1, $0x0c
+DATA byLine<>+4(SB)/1, $0x01
+DATA byLine<>+5(SB)/1, $0x05
+DATA byLine<>+6(SB)/1, $0x09
+DATA byLine<>+7(SB)/1, $0x0d
+DATA byLine<>+8(SB)/1, $0x02
+DATA byLine<>+9(SB)/1, $0x06
+DATA byLine<>+10(SB)/1, $0x0a
+DATA byLine<>+11(SB)/1, $0x0e
+DATA byLine<>+12(SB)/1, $0x03
+DATA byLine<>+13(SB)/1, $0x07
+DATA byLine<>+14(SB)/1, $0x0b
+DATA byLine<>+15(SB)/1, $0x0f
+GLOBL byLine<>(SB), RODATA|NOPTR, $16
+
+// func chromaRowFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·chromaRowFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	LEAQ         (DX)(DX*1), BX
+	MOVQ         CX, SI
+	SUBQ         BX, SI
+	NEGQ         BX
+	ADDQ         AX, BX
 	VMOVQ        (BX), X0
-	VPUNPCKLWD   X0, X0, X0
-	VPCMPEQW     X1, X1, X1
-	VPCMPGTW     X1, X0, X7
-	VPAND        X7, X6, X6
-	VPSUBW       X1, X0, X0
-	VPXOR        X1, X1, X1
-	VPSUBW       X0, X1, X1
+	VPINSRQ      $0x01, (SI), X0, X0
+	VMOVQ        (BX)(DX*1), X1
+	VPINSRQ      $0x01, (SI)(DX*1), X1, X1
+	VMOVQ        (AX), X2
+	VPINSRQ      $0x01, (CX), X2, X2
+	VMOVQ        (AX)(DX*1), X3
+	VPINSRQ      $0x01, (CX)(DX*1), X3, X3
+	VPMOVZXBW    X0, Y0
+	VPMOVZXBW    X1, Y1
+	VPMOVZXBW    X2, Y2
+	VPMOVZXBW    X3, Y3
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW (BX), X4
+	VPBROADCASTW 32(BX), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y2, Y1, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	VPBROADCASTW 4(BX), X6
+	VPBROADCASTW 36(BX), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y1, Y0, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y2, Y3, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        40(BX), X4
+	VPSHUFB      X6, X4, X4
+	VPMOVSXBW    X4, X4
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        8(BX), X7
+	VPSHUFB      X6, X7, X7
+	VPMOVSXBW    X7, X7
+	VPUNPCKLWD   X7, X7, X7
+	VPUNPCKLWD   X4, X4, X4
+	VINSERTI128  $0x01, X4, Y7, Y7
+	VPCMPEQW     Y4, Y4, Y4
+	VPCMPGTW     Y4, Y7, Y6
+	VPAND        Y6, Y5, Y5
+	VPSUBW       Y4, Y7, Y7
+	VPXOR        Y4, Y4, Y4
+	VPSUBW       Y7, Y4, Y4
 	MOVQ         $+4, BX
-	VMOVD        BX, X8
-	VPBROADCASTW X8, X8
-	VPSUBW       X3, X4, X7
-	VPSLLW       $0x02, X7, X7
-	VPADDW       X2, X7, X7
-	VPSUBW       X5, X7, X7
-	VPADDW       X8, X7, X7
-	VPSRAW       $0x03, X7, X7
-	VPMINSW      X0, X7, X7
-	VPMAXSW      X1, X7, X7
-	VPAND        X6, X7, X7
-	VPADDW       X7, X3, X3
-	VPSUBW       X7, X4, X4
-	VPACKUSWB    X3, X3, X3
-	VPACKUSWB    X4, X4, X4
-	VMOVQ        X3, (DX)(CX*1)
-	VMOVQ        X4, (AX)
+	VMOVD        BX, X6
+	VPBROADCASTW X6, X6
+	VPBROADCASTW X6, Y8
+	VPSUBW       Y1, Y2, Y6
+	VPSLLW       $0x02, Y6, Y6
+	VPADDW       Y0, Y6, Y6
+	VPSUBW       Y3, Y6, Y6
+	VPADDW       Y8, Y6, Y6
+	VPSRAW       $0x03, Y6, Y6
+	VPMINSW      Y7, Y6, Y6
+	VPMAXSW      Y4, Y6, Y6
+	VPAND        Y5, Y6, Y6
+	VPADDW       Y6, Y1, Y1
+	VPSUBW       Y6, Y2, Y2
+	VEXTRACTI128 $0x01, Y1, X0
+	VPACKUSWB    X0, X1, X1
+	VEXTRACTI128 $0x01, Y2, X0
+	VPACKUSWB    X0, X2, X2
+	VMOVQ        X2, (AX)
+	VPEXTRQ      $0x01, X2, (CX)
+	SUBQ         DX, AX
+	SUBQ         DX, CX
+	VMOVQ        X1, (AX)
+	VPEXTRQ      $0x01, X1, (CX)
+	VZEROUPPER
 	RET
 
-// func chromaStrongFast(pix *byte, stride int, alpha int, beta int)
+// func chromaRowStrongFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 // Requires: AVX, AVX2
-TEXT ·chromaStrongFast(SB), NOSPLIT, $0-32
-	MOVQ         pix+0(FP), AX
-	MOVQ         stride+8(FP), CX
-	MOVQ         alpha+16(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, X0
-	MOVQ         beta+24(FP), DX
-	VMOVD        DX, X1
-	VPBROADCASTW X1, X1
-	MOVQ         AX, DX
-	SUBQ         CX, DX
-	SUBQ         CX, DX
-	VPMOVZXBW    (DX), X2
-	VPMOVZXBW    (DX)(CX*1), X3
-	VPMOVZXBW    (AX), X4
-	VPMOVZXBW    (AX)(CX*1), X5
-	VPSUBW       X4, X3, X6
-	VPABSW       X6, X6
-	VPCMPGTW     X6, X0, X6
-	VPSUBW       X3, X2, X0
-	VPABSW       X0, X0
-	VPCMPGTW     X0, X1, X0
-	VPAND        X0, X6, X6
-	VPSUBW       X4, X5, X0
-	VPABSW       X0, X0
-	VPCMPGTW     X0, X1, X0
-	VPAND        X0, X6, X6
+TEXT ·chromaRowStrongFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	LEAQ         (DX)(DX*1), BX
+	MOVQ         CX, SI
+	SUBQ         BX, SI
+	NEGQ         BX
+	ADDQ         AX, BX
+	VMOVQ        (BX), X0
+	VPINSRQ      $0x01, (SI), X0, X0
+	VMOVQ        (BX)(DX*1), X1
+	VPINSRQ      $0x01, (SI)(DX*1), X1, X1
+	VMOVQ        (AX), X2
+	VPINSRQ      $0x01, (CX), X2, X2
+	VMOVQ        (AX)(DX*1), X3
+	VPINSRQ      $0x01, (CX)(DX*1), X3, X3
+	VPMOVZXBW    X0, Y0
+	VPMOVZXBW    X1, Y1
+	VPMOVZXBW    X2, Y2
+	VPMOVZXBW    X3, Y3
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW (BX), X4
+	VPBROADCASTW 32(BX), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y2, Y1, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	VPBROADCASTW 4(BX), X6
+	VPBROADCASTW 36(BX), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y1, Y0, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y2, Y3, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
 	MOVQ         $+2, BX
-	VMOVD        BX, X0
-	VPBROADCASTW X0, X0
-	VPADDW       X2, X2, X1
-	VPADDW       X3, X1, X1
-	VPADDW       X5, X1, X1
-	VPADDW       X0, X1, X1
-	VPSRLW       $0x02, X1, X1
-	VPADDW       X5, X5, X5
-	VPADDW       X4, X5, X5
-	VPADDW       X2, X5, X5
-	VPADDW       X0, X5, X5
-	VPSRLW       $0x02, X5, X5
-	VPBLENDVB    X6, X1, X3, X3
-	VPBLENDVB    X6, X5, X4, X4
-	VPACKUSWB    X3, X3, X3
-	VPACKUSWB    X4, X4, X4
-	VMOVQ        X3, (DX)(CX*1)
-	VMOVQ        X4, (AX)
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y4
+	VPADDW       Y0, Y0, Y6
+	VPADDW       Y1, Y6, Y6
+	VPADDW       Y3, Y6, Y6
+	VPADDW       Y4, Y6, Y6
+	VPSRLW       $0x02, Y6, Y6
+	VPADDW       Y3, Y3, Y3
+	VPADDW       Y2, Y3, Y3
+	VPADDW       Y0, Y3, Y3
+	VPADDW       Y4, Y3, Y3
+	VPSRLW       $0x02, Y3, Y3
+	VPBLENDVB    Y5, Y6, Y1, Y1
+	VPBLENDVB    Y5, Y3, Y2, Y2
+	VEXTRACTI128 $0x01, Y1, X0
+	VPACKUSWB    X0, X1, X1
+	VEXTRACTI128 $0x01, Y2, X0
+	VPACKUSWB    X0, X2, X2
+	VMOVQ        X2, (AX)
+	VPEXTRQ      $0x01, X2, (CX)
+	SUBQ         DX, AX
+	SUBQ         DX, CX
+	VMOVQ        X1, (AX)
+	VPEXTRQ      $0x01, X1, (CX)
+	VZEROUPPER
 	RET
 
-// func columns16Fast(rows *[128]byte, pix *byte, stride int)
-// Requires: AVX
-TEXT ·columns16Fast(SB), NOSPLIT, $0-24
-	MOVQ       rows+0(FP), AX
-	MOVQ       pix+8(FP), CX
-	MOVQ       stride+16(FP), DX
-	VMOVQ      (CX), X0
-	ADDQ       DX, CX
-	VMOVQ      (CX), X1
-	ADDQ       DX, CX
-	VMOVQ      (CX), X2
-	ADDQ       DX, CX
-	VMOVQ      (CX), X3
-	ADDQ       DX, CX
-	VMOVQ      (CX), X4
-	ADDQ       DX, CX
-	VMOVQ      (CX), X5
-	ADDQ       DX, CX
-	VMOVQ      (CX), X6
-	ADDQ       DX, CX
-	VMOVQ      (CX), X7
-	ADDQ       DX, CX
-	VMOVQ      (CX), X8
-	ADDQ       DX, CX
-	VMOVQ      (CX), X9
-	ADDQ       DX, CX
-	VMOVQ      (CX), X10
-	ADDQ       DX, CX
-	VMOVQ      (CX), X11
-	ADDQ       DX, CX
-	VMOVQ      (CX), X12
-	ADDQ       DX, CX
-	VMOVQ      (CX), X13
-	ADDQ       DX, CX
-	VMOVQ      (CX), X14
-	ADDQ       DX, CX
-	VMOVQ      (CX), X15
-	ADDQ       DX, CX
-	VPUNPCKLBW X8, X0, X0
-	VPUNPCKLBW X9, X1, X1
-	VPUNPCKLBW X10, X2, X2
-	VPUNPCKLBW X11, X3, X3
-	VPUNPCKLBW X12, X4, X4
-	VPUNPCKLBW X13, X5, X5
-	VPUNPCKLBW X14, X6, X6
-	VPUNPCKLBW X15, X7, X7
-	VPUNPCKLBW X4, X0, X8
-	VPUNPCKHBW X4, X0, X0
-	VPUNPCKLBW X5, X1, X4
-	VPUNPCKHBW X5, X1, X1
-	VPUNPCKLBW X6, X2, X5
-	VPUNPCKHBW X6, X2, X2
-	VPUNPCKLBW X7, X3, X6
-	VPUNPCKHBW X7, X3, X3
-	VPUNPCKLBW X5, X8, X7
-	VPUNPCKHBW X5, X8, X5
-	VPUNPCKLBW X6, X4, X8
-	VPUNPCKHBW X6, X4, X4
-	VPUNPCKLBW X2, X0, X6
-	VPUNPCKHBW X2, X0, X0
-	VPUNPCKLBW X3, X1, X2
-	VPUNPCKHBW X3, X1, X1
-	VPUNPCKLBW X8, X7, X3
-	VPUNPCKHBW X8, X7, X7
-	VPUNPCKLBW X4, X5, X8
-	VPUNPCKHBW X4, X5, X4
-	VPUNPCKLBW X2, X6, X5
-	VPUNPCKHBW X2, X6, X2
-	VPUNPCKLBW X1, X0, X6
-	VPUNPCKHBW X1, X0, X0
-	VMOVDQU    X3, (AX)
-	VMOVDQU    X7, 16(AX)
-	VMOVDQU    X8, 32(AX)
-	VMOVDQU    X4, 48(AX)
-	VMOVDQU    X5, 64(AX)
-	VMOVDQU    X2, 80(AX)
-	VMOVDQU    X6, 96(AX)
-	VMOVDQU    X0, 112(AX)
+// func chromaColumnFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·chromaColumnFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	VMOVDQU      byLine<>+0(SB), X0
+	LEAQ         (DX)(DX*2), BX
+	LEAQ         -2(AX), SI
+	VMOVD        (SI), X1
+	VPINSRD      $0x01, (SI)(DX*1), X1, X1
+	VPINSRD      $0x02, (SI)(DX*2), X1, X1
+	VPINSRD      $0x03, (SI)(BX*1), X1, X1
+	VPSHUFB      X0, X1, X1
+	LEAQ         (SI)(DX*4), SI
+	VMOVD        (SI), X2
+	VPINSRD      $0x01, (SI)(DX*1), X2, X2
+	VPINSRD      $0x02, (SI)(DX*2), X2, X2
+	VPINSRD      $0x03, (SI)(BX*1), X2, X2
+	VPSHUFB      X0, X2, X2
+	LEAQ         (SI)(DX*4), SI
+	VPUNPCKLDQ   X2, X1, X3
+	VPUNPCKHDQ   X2, X1, X1
+	LEAQ         -2(CX), SI
+	VMOVD        (SI), X2
+	VPINSRD      $0x01, (SI)(DX*1), X2, X2
+	VPINSRD      $0x02, (SI)(DX*2), X2, X2
+	VPINSRD      $0x03, (SI)(BX*1), X2, X2
+	VPSHUFB      X0, X2, X2
+	LEAQ         (SI)(DX*4), SI
+	VMOVD        (SI), X4
+	VPINSRD      $0x01, (SI)(DX*1), X4, X4
+	VPINSRD      $0x02, (SI)(DX*2), X4, X4
+	VPINSRD      $0x03, (SI)(BX*1), X4, X4
+	VPSHUFB      X0, X4, X4
+	LEAQ         (SI)(DX*4), SI
+	VPUNPCKLDQ   X4, X2, X0
+	VPUNPCKHDQ   X4, X2, X2
+	VPUNPCKLQDQ  X0, X3, X4
+	VPUNPCKHQDQ  X0, X3, X0
+	VPUNPCKLQDQ  X2, X1, X3
+	VPUNPCKHQDQ  X2, X1, X1
+	VPMOVZXBW    X4, Y2
+	VPMOVZXBW    X0, Y0
+	VPMOVZXBW    X3, Y3
+	VPMOVZXBW    X1, Y1
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW (BX), X4
+	VPBROADCASTW 32(BX), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y3, Y0, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	VPBROADCASTW 4(BX), X6
+	VPBROADCASTW 36(BX), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y0, Y2, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y3, Y1, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        40(BX), X4
+	VPSHUFB      X6, X4, X4
+	VPMOVSXBW    X4, X4
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        8(BX), X7
+	VPSHUFB      X6, X7, X7
+	VPMOVSXBW    X7, X7
+	VPUNPCKLWD   X7, X7, X7
+	VPUNPCKLWD   X4, X4, X4
+	VINSERTI128  $0x01, X4, Y7, Y7
+	VPCMPEQW     Y4, Y4, Y4
+	VPCMPGTW     Y4, Y7, Y6
+	VPAND        Y6, Y5, Y5
+	VPSUBW       Y4, Y7, Y7
+	VPXOR        Y4, Y4, Y4
+	VPSUBW       Y7, Y4, Y4
+	MOVQ         $+4, BX
+	VMOVD        BX, X6
+	VPBROADCASTW X6, X6
+	VPBROADCASTW X6, Y8
+	VPSUBW       Y0, Y3, Y6
+	VPSLLW       $0x02, Y6, Y6
+	VPADDW       Y2, Y6, Y6
+	VPSUBW       Y1, Y6, Y6
+	VPADDW       Y8, Y6, Y6
+	VPSRAW       $0x03, Y6, Y6
+	VPMINSW      Y7, Y6, Y6
+	VPMAXSW      Y4, Y6, Y6
+	VPAND        Y5, Y6, Y6
+	VPADDW       Y6, Y0, Y0
+	VPSUBW       Y6, Y3, Y3
+	VEXTRACTI128 $0x01, Y0, X1
+	VPACKUSWB    X1, X0, X0
+	VEXTRACTI128 $0x01, Y3, X1
+	VPACKUSWB    X1, X3, X3
+	VPUNPCKLBW   X3, X0, X1
+	VPUNPCKHBW   X3, X0, X0
+	VPEXTRW      $0x00, X1, -1(AX)
+	VPEXTRW      $0x00, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x01, X1, -1(AX)
+	VPEXTRW      $0x01, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x02, X1, -1(AX)
+	VPEXTRW      $0x02, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x03, X1, -1(AX)
+	VPEXTRW      $0x03, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x04, X1, -1(AX)
+	VPEXTRW      $0x04, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x05, X1, -1(AX)
+	VPEXTRW      $0x05, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x06, X1, -1(AX)
+	VPEXTRW      $0x06, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x07, X1, -1(AX)
+	VPEXTRW      $0x07, X0, -1(CX)
+	VZEROUPPER
 	RET
 
-// func columns8Fast(rows *[128]byte, pix *byte, stride int)
-// Requires: AVX
-TEXT ·columns8Fast(SB), NOSPLIT, $0-24
-	MOVQ       rows+0(FP), AX
-	MOVQ       pix+8(FP), CX
-	MOVQ       stride+16(FP), DX
-	VMOVQ      (CX), X0
-	ADDQ       DX, CX
-	VMOVQ      (CX), X1
-	ADDQ       DX, CX
-	VMOVQ      (CX), X2
-	ADDQ       DX, CX
-	VMOVQ      (CX), X3
-	ADDQ       DX, CX
-	VMOVQ      (CX), X4
-	ADDQ       DX, CX
-	VMOVQ      (CX), X5
-	ADDQ       DX, CX
-	VMOVQ      (CX), X6
-	ADDQ       DX, CX
-	VMOVQ      (CX), X7
-	ADDQ       DX, CX
-	VPUNPCKLBW X4, X0, X0
-	VPUNPCKLBW X5, X1, X1
-	VPUNPCKLBW X6, X2, X2
-	VPUNPCKLBW X7, X3, X3
-	VPUNPCKLBW X2, X0, X4
-	VPUNPCKHBW X2, X0, X0
-	VPUNPCKLBW X3, X1, X2
-	VPUNPCKHBW X3, X1, X1
-	VPUNPCKLBW X2, X4, X3
-	VPUNPCKHBW X2, X4, X2
-	VPUNPCKLBW X1, X0, X4
-	VPUNPCKHBW X1, X0, X0
-	VMOVQ      X3, (AX)
-	VPEXTRQ    $0x01, X3, 16(AX)
-	VMOVQ      X2, 32(AX)
-	VPEXTRQ    $0x01, X2, 48(AX)
-	VMOVQ      X4, 64(AX)
-	VPEXTRQ    $0x01, X4, 80(AX)
-	VMOVQ      X0, 96(AX)
-	VPEXTRQ    $0x01, X0, 112(AX)
-	RET
-
-// func lines16Fast(pix *byte, stride int, rows *[128]byte)
-// Requires: AVX
-TEXT ·lines16Fast(SB), NOSPLIT, $0-24
-	MOVQ       pix+0(FP), AX
-	MOVQ       stride+8(FP), CX
-	MOVQ       rows+16(FP), DX
-	VMOVDQU    (DX), X0
-	VMOVDQU    16(DX), X1
-	VMOVDQU    32(DX), X2
-	VMOVDQU    48(DX), X3
-	VMOVDQU    64(DX), X4
-	VMOVDQU    80(DX), X5
-	VMOVDQU    96(DX), X6
-	VMOVDQU    112(DX), X7
-	VPUNPCKLBW X4, X0, X8
-	VPUNPCKHBW X4, X0, X0
-	VPUNPCKLBW X5, X1, X4
-	VPUNPCKHBW X5, X1, X1
-	VPUNPCKLBW X6, X2, X5
-	VPUNPCKHBW X6, X2, X2
-	VPUNPCKLBW X7, X3, X6
-	VPUNPCKHBW X7, X3, X3
-	VPUNPCKLBW X5, X8, X7
-	VPUNPCKHBW X5, X8, X5
-	VPUNPCKLBW X6, X4, X8
-	VPUNPCKHBW X6, X4, X4
-	VPUNPCKLBW X8, X7, X6
-	VPUNPCKHBW X8, X7, X7
-	VPUNPCKLBW X4, X5, X8
-	VPUNPCKHBW X4, X5, X4
-	VPUNPCKLBW X2, X0, X5
-	VPUNPCKHBW X2, X0, X0
-	VPUNPCKLBW X3, X1, X2
-	VPUNPCKHBW X3, X1, X1
-	VPUNPCKLBW X2, X5, X3
-	VPUNPCKHBW X2, X5, X2
-	VPUNPCKLBW X1, X0, X5
-	VPUNPCKHBW X1, X0, X0
-	VMOVQ      X6, (AX)
-	VPEXTRQ    $0x01, X6, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X7, (AX)
-	VPEXTRQ    $0x01, X7, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X8, (AX)
-	VPEXTRQ    $0x01, X8, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X4, (AX)
-	VPEXTRQ    $0x01, X4, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X3, (AX)
-	VPEXTRQ    $0x01, X3, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X2, (AX)
-	VPEXTRQ    $0x01, X2, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X5, (AX)
-	VPEXTRQ    $0x01, X5, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X0, (AX)
-	VPEXTRQ    $0x01, X0, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	RET
-
-// func lines8Fast(pix *byte, stride int, rows *[128]byte)
-// Requires: AVX
-TEXT ·lines8Fast(SB), NOSPLIT, $0-24
-	MOVQ       pix+0(FP), AX
-	MOVQ       stride+8(FP), CX
-	MOVQ       rows+16(FP), DX
-	VMOVDQU    (DX), X0
-	VMOVDQU    16(DX), X1
-	VMOVDQU    32(DX), X2
-	VMOVDQU    48(DX), X3
-	VMOVDQU    64(DX), X4
-	VMOVDQU    80(DX), X5
-	VMOVDQU    96(DX), X6
-	VMOVDQU    112(DX), X7
-	VPUNPCKLBW X4, X0, X0
-	VPUNPCKLBW X5, X1, X1
-	VPUNPCKLBW X6, X2, X2
-	VPUNPCKLBW X7, X3, X3
-	VPUNPCKLBW X2, X0, X4
-	VPUNPCKHBW X2, X0, X0
-	VPUNPCKLBW X3, X1, X2
-	VPUNPCKHBW X3, X1, X1
-	VPUNPCKLBW X2, X4, X3
-	VPUNPCKHBW X2, X4, X2
-	VPUNPCKLBW X1, X0, X4
-	VPUNPCKHBW X1, X0, X0
-	VMOVQ      X3, (AX)
-	VPEXTRQ    $0x01, X3, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X2, (AX)
-	VPEXTRQ    $0x01, X2, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X4, (AX)
-	VPEXTRQ    $0x01, X4, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
-	VMOVQ      X0, (AX)
-	VPEXTRQ    $0x01, X0, (AX)(CX*1)
-	LEAQ       (AX)(CX*2), AX
+// func chromaColumnStrongFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·chromaColumnStrongFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	VMOVDQU      byLine<>+0(SB), X0
+	LEAQ         (DX)(DX*2), BX
+	LEAQ         -2(AX), SI
+	VMOVD        (SI), X1
+	VPINSRD      $0x01, (SI)(DX*1), X1, X1
+	VPINSRD      $0x02, (SI)(DX*2), X1, X1
+	VPINSRD      $0x03, (SI)(BX*1), X1, X1
+	VPSHUFB      X0, X1, X1
+	LEAQ         (SI)(DX*4), SI
+	VMOVD        (SI), X2
+	VPINSRD      $0x01, (SI)(DX*1), X2, X2
+	VPINSRD      $0x02, (SI)(DX*2), X2, X2
+	VPINSRD      $0x03, (SI)(BX*1), X2, X2
+	VPSHUFB      X0, X2, X2
+	LEAQ         (SI)(DX*4), SI
+	VPUNPCKLDQ   X2, X1, X3
+	VPUNPCKHDQ   X2, X1, X1
+	LEAQ         -2(CX), SI
+	VMOVD        (SI), X2
+	VPINSRD      $0x01, (SI)(DX*1), X2, X2
+	VPINSRD      $0x02, (SI)(DX*2), X2, X2
+	VPINSRD      $0x03, (SI)(BX*1), X2, X2
+	VPSHUFB      X0, X2, X2
+	LEAQ         (SI)(DX*4), SI
+	VMOVD        (SI), X4
+	VPINSRD      $0x01, (SI)(DX*1), X4, X4
+	VPINSRD      $0x02, (SI)(DX*2), X4, X4
+	VPINSRD      $0x03, (SI)(BX*1), X4, X4
+	VPSHUFB      X0, X4, X4
+	LEAQ         (SI)(DX*4), SI
+	VPUNPCKLDQ   X4, X2, X0
+	VPUNPCKHDQ   X4, X2, X2
+	VPUNPCKLQDQ  X0, X3, X4
+	VPUNPCKHQDQ  X0, X3, X0
+	VPUNPCKLQDQ  X2, X1, X3
+	VPUNPCKHQDQ  X2, X1, X1
+	VPMOVZXBW    X4, Y2
+	VPMOVZXBW    X0, Y0
+	VPMOVZXBW    X3, Y3
+	VPMOVZXBW    X1, Y1
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW (BX), X4
+	VPBROADCASTW 32(BX), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y3, Y0, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	VPBROADCASTW 4(BX), X6
+	VPBROADCASTW 36(BX), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y0, Y2, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y3, Y1, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	MOVQ         $+2, BX
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y4
+	VPADDW       Y2, Y2, Y6
+	VPADDW       Y0, Y6, Y6
+	VPADDW       Y1, Y6, Y6
+	VPADDW       Y4, Y6, Y6
+	VPSRLW       $0x02, Y6, Y6
+	VPADDW       Y1, Y1, Y1
+	VPADDW       Y3, Y1, Y1
+	VPADDW       Y2, Y1, Y1
+	VPADDW       Y4, Y1, Y1
+	VPSRLW       $0x02, Y1, Y1
+	VPBLENDVB    Y5, Y6, Y0, Y0
+	VPBLENDVB    Y5, Y1, Y3, Y3
+	VEXTRACTI128 $0x01, Y0, X1
+	VPACKUSWB    X1, X0, X0
+	VEXTRACTI128 $0x01, Y3, X1
+	VPACKUSWB    X1, X3, X3
+	VPUNPCKLBW   X3, X0, X1
+	VPUNPCKHBW   X3, X0, X0
+	VPEXTRW      $0x00, X1, -1(AX)
+	VPEXTRW      $0x00, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x01, X1, -1(AX)
+	VPEXTRW      $0x01, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x02, X1, -1(AX)
+	VPEXTRW      $0x02, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x03, X1, -1(AX)
+	VPEXTRW      $0x03, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x04, X1, -1(AX)
+	VPEXTRW      $0x04, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x05, X1, -1(AX)
+	VPEXTRW      $0x05, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x06, X1, -1(AX)
+	VPEXTRW      $0x06, X0, -1(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRW      $0x07, X1, -1(AX)
+	VPEXTRW      $0x07, X0, -1(CX)
+	VZEROUPPER
 	RET
 
 // func averageWideFast(dst *byte, stride int, src *byte, step int, w int, h int)

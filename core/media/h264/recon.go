@@ -22,13 +22,12 @@ type recon[T sample] struct {
 	chromaShift  int // 1 where chroma has half the rows
 	at, chromaAt int // the macroblock's first sample
 
-	border     [32]int32
-	bordered   bool // border is that of the 8x8 block that is predicted, in several modes
-	edge       [24*21 + rowPadding]T
-	half       [16*16 + rowPadding]T
-	second     [3][16*16 + rowPadding]T
-	thresholds edgeFilter[T] // of the edge that is being filtered
-	tc0        [4]int16
+	border   [32]int32
+	bordered bool // border is that of the 8x8 block that is predicted, in several modes
+	edge     [24*21 + rowPadding]T
+	half     [16*16 + rowPadding]T
+	second   [3][16*16 + rowPadding]T
+	edges    edges[T] // of the macroblock that is filtered
 }
 
 func samplesOf[T sample](p *picture.Plane) ([]T, int) {
@@ -53,6 +52,7 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 		r.full[i], r.fullStride[i] = samplesOf[T](&f.full[i])
 	}
 	r.luma, r.chroma = r.full[0], [2][]T{r.full[1], r.full[2]}
+	r.edges = edges[T]{r: r}
 }
 
 // around tells which samples around a macroblock intra prediction may use.

@@ -44,59 +44,65 @@ func add8Fast(dst *byte, stride int, c *[64]int32)
 //go:noescape
 func addDCFast(dst *byte, stride int, size int, plus int, minus int)
 
-// lumaEdgeFast filters the horizontal edge above 16 samples at pix; tc holds tC0 of each
-// four, negative where nothing is to be filtered.
+// lumaRowFast filters the horizontal edge above 16 samples at pix;
+// bs holds the strength of each four.
 //
 //go:noescape
-func lumaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
+func lumaRowFast(pix *byte, stride int, f *byte, bs uint32)
 
-// lumaStrongFast filters the horizontal edge above 16 samples at pix with bS 4.
+// lumaRowStrongFast filters the horizontal edge above 16 samples at pix with bS 4;
+// bs holds the strength of each four.
 //
 //go:noescape
-func lumaStrongFast(pix *byte, stride int, alpha int, beta int)
+func lumaRowStrongFast(pix *byte, stride int, f *byte, bs uint32)
 
-// lumaEdgeWideFast filters the horizontal edge above 16 samples at pix; tc holds tC0 of each
-// four, negative where nothing is to be filtered.
+// lumaRowWideFast filters the horizontal edge above 16 samples of two bytes;
+// bs holds the strength of each four.
 //
 //go:noescape
-func lumaEdgeWideFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16, most int)
+func lumaRowWideFast(pix *byte, stride int, f *byte, bs uint32)
 
-// lumaStrongWideFast filters the horizontal edge above 16 samples at pix with bS 4.
+// lumaRowStrongWideFast filters the horizontal edge above 16 samples of two bytes with bS 4;
+// bs holds the strength of each four.
 //
 //go:noescape
-func lumaStrongWideFast(pix *byte, stride int, alpha int, beta int, most int)
+func lumaRowStrongWideFast(pix *byte, stride int, f *byte, bs uint32)
 
-// chromaEdgeFast filters the horizontal edge above 8 samples at pix; tc holds tC0 of each two, negative
-// where nothing is to be filtered.
+// lumaColumnFast filters the vertical edge to the left of 16 lines from pix on;
+// bs holds the strength of each four.
 //
 //go:noescape
-func chromaEdgeFast(pix *byte, stride int, alpha int, beta int, tc *[4]int16)
+func lumaColumnFast(pix *byte, stride int, f *byte, bs uint32)
 
-// chromaStrongFast filters the horizontal edge above 8 samples at pix; tc holds tC0 of each two, negative
-// where nothing is to be filtered.
+// lumaColumnStrongFast filters the vertical edge to the left of 16 lines from pix on with bS 4;
+// bs holds the strength of each four.
 //
 //go:noescape
-func chromaStrongFast(pix *byte, stride int, alpha int, beta int)
+func lumaColumnStrongFast(pix *byte, stride int, f *byte, bs uint32)
 
-// columns16Fast turns 16 lines of 8 samples into 8 rows, 16 bytes apart.
+// chromaRowFast filters the horizontal edges above 8 samples at u and v;
+// bs holds the strength of each two, f the filters of both.
 //
 //go:noescape
-func columns16Fast(rows *[128]byte, pix *byte, stride int)
+func chromaRowFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 
-// columns8Fast turns 8 lines of 8 samples into 8 rows, 16 bytes apart.
+// chromaRowStrongFast filters the horizontal edges above 8 samples at u and v with bS 4;
+// bs holds the strength of each two, f the filters of both.
 //
 //go:noescape
-func columns8Fast(rows *[128]byte, pix *byte, stride int)
+func chromaRowStrongFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 
-// lines16Fast turns 8 rows, 16 bytes apart, into 16 lines of 8 samples.
+// chromaColumnFast filters the vertical edges to the left of 8 lines from u and v on;
+// bs holds the strength of each two, f the filters of both.
 //
 //go:noescape
-func lines16Fast(pix *byte, stride int, rows *[128]byte)
+func chromaColumnFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 
-// lines8Fast turns 8 rows, 16 bytes apart, into 8 lines of 8 samples.
+// chromaColumnStrongFast filters the vertical edges to the left of 8 lines from u and v on with bS 4;
+// bs holds the strength of each two, f the filters of both.
 //
 //go:noescape
-func lines8Fast(pix *byte, stride int, rows *[128]byte)
+func chromaColumnStrongFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 
 // averageWideFast is averageFast for samples of two bytes.
 //

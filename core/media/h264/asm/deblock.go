@@ -9,32 +9,111 @@ import (
 	. "github.com/mmcloughlin/avo/reg"
 )
 
-// deblock writes the filter of edges with bS under 4 for 16 lines of luma: on
+// An edge is filtered by way of edgeFilter, whose alpha, beta, tc0, shift and most stand
+// at these bytes; that of Cr stands behind that of Cb.
+const (
+	alphaAt  = 0
+	betaAt   = 4
+	tc0At    = 8
+	shiftAt  = 16
+	mostAt   = 24
+	filterOf = 32
+)
+
+const edgeSignature = "func(pix *byte, stride int, f *byte, bs uint32)"
+
+// lumaEdges writes the filters of 16 lines of luma.
+func lumaEdges() {
+	for _, e := range []struct {
+		name, doc string
+		strong    bool
+		wide      bool
+	}{
+		{"lumaRow", "the horizontal edge above 16 samples at pix", false, false},
+		{"lumaRowStrong", "the horizontal edge above 16 samples at pix with bS 4", true, false},
+		{"lumaRowWide", "the horizontal edge above 16 samples of two bytes", false, true},
+		{"lumaRowStrongWide", "the horizontal edge above 16 samples of two bytes with bS 4", true, true},
+		{"lumaColumn", "the vertical edge to the left of 16 lines from pix on", false, false},
+		{"lumaColumnStrong", "the vertical edge to the left of 16 lines from pix on with bS 4", true, false},
+	} {
+		name := e.name + "Fast"
+		columns := strings.Contains(name, "Column")
+		attributes := attr.Attribute(attr.NOSPLIT)
+		if columns {
+			attributes = 0
+		}
+		TEXT(name, attributes, edgeSignature)
+		Pragma("noescape")
+		Doc(name+" filters "+e.doc+";", "bs holds the strength of each four.")
+		pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+		if e.wide {
+			SHLQ(Imm(1), stride)
+		}
+		q0, step := pix, stride
+		var rows Register
+		if columns {
+			rows = GP64()
+			LEAQ(AllocLocal(128), rows)
+			columnsToRows(rows, pix, stride)
+			q0, step = GP64(), GP64()
+			LEAQ(Mem{Base: rows, Disp: 64}, q0)
+			MOVQ(U32(16), step)
+		}
+		if e.strong {
+			strong(q0, step, e.wide)
+		} else {
+			normal(q0, step, e.wide)
+		}
+		if columns {
+			pix := Load(Param("pix"), GP64())
+			rowsToColumns(pix, stride, rows)
+		}
+		VZEROUPPER()
+		RET()
+	}
+}
+
+// limit is alpha or beta of the luma filter.
+func limit(at int) VecVirtual {
+	y := YMM()
+	VPBROADCASTW(Mem{Base: Load(Param("f"), GP64()), Disp: at}, y)
+	return y
+}
+
+// strengths gives tC0 of the four strengths, as words.
+func strengths(f Register, disp int) VecVirtual {
+	x, row := XMM(), XMM()
+	VMOVD(Load(Param("bs"), GP32()), x)
+	VMOVQ(Mem{Base: f, Disp: disp + tc0At}, row)
+	VPSHUFB(x, row, row)
+	VPMOVSXBW(row, row)
+	return row
+}
+
+// normal writes the filter of edges with bS under 4 for 16 lines of luma: on
 // words, so that nothing overflows.
-func deblock(wide bool) {
-	name := beginEdge("lumaEdge", wide, ", tc *[4]int16")
-	Doc(name+" filters the horizontal edge above 16 samples at pix; tc holds tC0 of each",
-		"four, negative where nothing is to be filtered.")
-	pix, stride := edgeAt(wide)
+func normal(pix, stride Register, wide bool) {
 	edgeRow, packed := edgeRows(wide)
-	alpha := spread(words(Load(Param("alpha"), GP64())))
-	beta := spread(words(Load(Param("beta"), GP64())))
-	tcs := Load(Param("tc"), GP64())
+	f := Load(Param("f"), GP64())
+	pairs, half, tc0 := strengths(f, 0), XMM(), YMM()
+	if wide {
+		VMOVQ(Mem{Base: f, Disp: shiftAt}, half)
+		VPSLLW(half, pairs, pairs)
+	}
+	VPUNPCKLWD(pairs, pairs, pairs)
+	VPUNPCKHDQ(pairs, pairs, half)
+	VPUNPCKLDQ(pairs, pairs, tc0.AsX())
+	VINSERTI128(Imm(1), half, tc0, tc0)
+	alpha, beta := limit(alphaAt), limit(betaAt)
 	p := GP64()
 	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, p)
 	NEGQ(p)
 	ADDQ(pix, p) // p2
 	p2, p1, p0 := edgeRow(Mem{Base: p}), edgeRow(Mem{Base: p, Index: stride, Scale: 1}), edgeRow(Mem{Base: p, Index: stride, Scale: 2})
 	q0, q1, q2 := edgeRow(Mem{Base: pix}), edgeRow(Mem{Base: pix, Index: stride, Scale: 1}), edgeRow(Mem{Base: pix, Index: stride, Scale: 2})
-	mask, tc0 := closer(p0, q0, alpha), YMM()
+	mask := closer(p0, q0, alpha)
 	VPAND(closer(p1, p0, beta), mask, mask)
 	VPAND(closer(q1, q0, beta), mask, mask)
-	pairs, half := XMM(), XMM()
-	VMOVQ(Mem{Base: tcs}, pairs)
-	VPUNPCKLWD(pairs, pairs, pairs)
-	VPUNPCKHDQ(pairs, pairs, half)
-	VPUNPCKLDQ(pairs, pairs, tc0.AsX())
-	VINSERTI128(Imm(1), half, tc0, tc0)
 	ones, t := YMM(), YMM()
 	VPCMPEQW(ones, ones, ones)
 	VPCMPGTW(ones, tc0, t) // tc0 > -1
@@ -85,29 +164,6 @@ func deblock(wide bool) {
 	packed(p0, Mem{Base: p, Index: stride, Scale: 2})
 	packed(q0, Mem{Base: pix})
 	packed(newQ1, Mem{Base: pix, Index: stride, Scale: 1})
-	VZEROUPPER()
-	RET()
-}
-
-// beginEdge begins a filter of an edge, of samples of one byte or of two.
-func beginEdge(name string, wide bool, more string) string {
-	name += "Fast"
-	if wide {
-		name = strings.TrimSuffix(name, "Fast") + "WideFast"
-		more += ", most int"
-	}
-	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int"+more+")")
-	Pragma("noescape")
-	return name
-}
-
-// edgeAt loads the place of an edge and the bytes from row to row.
-func edgeAt(wide bool) (pix, stride Register) {
-	pix, stride = Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
-	if wide {
-		SHLQ(Imm(1), stride)
-	}
-	return pix, stride
 }
 
 // edgeRows are how 16 samples are loaded as words and stored, clipped.
@@ -127,9 +183,7 @@ func edgeRows(wide bool) (load func(Mem) VecVirtual, store func(VecVirtual, Mem)
 	}
 	return load, func(y VecVirtual, m Mem) {
 		most, zero := YMM(), YMM()
-		x := most.AsX()
-		VMOVD(Load(Param("most"), GP64()).(GPVirtual).As32(), x)
-		VPBROADCASTW(x, most)
+		VPBROADCASTW(Mem{Base: Load(Param("f"), GP64()), Disp: mostAt}, most)
 		VPXOR(zero, zero, zero)
 		VPMAXSW(zero, y, zero)
 		VPMINSW(most, zero, zero)
@@ -165,17 +219,11 @@ func sumOf(first VecVirtual, rest ...VecVirtual) VecVirtual {
 }
 
 // strong writes the filter of edges with bS 4 for 16 lines of luma.
-func strong(wide bool) {
-	name := beginEdge("lumaStrong", wide, "")
-	Doc(name + " filters the horizontal edge above 16 samples at pix with bS 4.")
-	pix, stride := edgeAt(wide)
+func strong(pix, stride Register, wide bool) {
 	edgeRow, packed := edgeRows(wide)
-	a := Load(Param("alpha"), GP64())
-	alpha := spread(words(a))
-	SHRQ(Imm(2), a)
-	ADDQ(Imm(2), a)
-	quarter := spread(words(a))
-	beta := spread(words(Load(Param("beta"), GP64())))
+	alpha, quarter, beta := limit(alphaAt), YMM(), limit(betaAt)
+	VPSRLW(Imm(2), alpha, quarter)
+	VPADDW(spread(constant(2)), quarter, quarter)
 	p := GP64()
 	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, p)
 	NEGQ(p)
@@ -221,173 +269,234 @@ func strong(wide bool) {
 	}
 	side(Mem{Base: p3}, at["p2"], at["p1"], at["p0"], p1, p0, q0, q1)
 	side(Mem{Base: q3}, at["q2"], at["q1"], at["q0"], q1, q0, p0, p1)
-	VZEROUPPER()
-	RET()
 }
 
-// chroma writes the filters of eight samples of chroma.
-func chroma(isStrong bool) {
-	name, more := "chromaEdgeFast", ", tc *[4]int16"
+// chromaEdges writes the filters of 8 lines of both planes of chroma, which fill a
+// vector of words together.
+func chromaEdges() {
+	byLine := GLOBL("byLine", attr.RODATA|attr.NOPTR)
+	for i := range 16 {
+		DATA(i, U8(i%4*4+i/4))
+	}
+	for _, e := range []struct {
+		name, doc       string
+		columns, strong bool
+	}{
+		{"chromaRow", "the horizontal edges above 8 samples at u and v", false, false},
+		{"chromaRowStrong", "the horizontal edges above 8 samples at u and v with bS 4", false, true},
+		{"chromaColumn", "the vertical edges to the left of 8 lines from u and v on", true, false},
+		{"chromaColumnStrong", "the vertical edges to the left of 8 lines from u and v on with bS 4", true, true},
+	} {
+		TEXT(e.name+"Fast", attr.NOSPLIT, "func(u, v *byte, stride int, f *byte, bs uint32)")
+		Pragma("noescape")
+		Doc(e.name+"Fast filters "+e.doc+";", "bs holds the strength of each two, f the filters of both.")
+		u, v, stride := Load(Param("u"), GP64()), Load(Param("v"), GP64()), Load(Param("stride"), GP64())
+		var lines [4]VecVirtual // p1, p0, q0, q1
+		if e.columns {
+			lines = chromaColumns(u, v, stride, byLine)
+		} else {
+			up, vp := GP64(), GP64()
+			LEAQ(Mem{Base: stride, Index: stride, Scale: 1}, up)
+			MOVQ(v, vp)
+			SUBQ(up, vp)
+			NEGQ(up)
+			ADDQ(u, up)
+			for i, at := range [4][2]Mem{{{Base: up}, {Base: vp}}, {{Base: up, Index: stride, Scale: 1}, {Base: vp, Index: stride, Scale: 1}},
+				{{Base: u}, {Base: v}}, {{Base: u, Index: stride, Scale: 1}, {Base: v, Index: stride, Scale: 1}}} {
+				lines[i] = XMM()
+				VMOVQ(at[0], lines[i])
+				VPINSRQ(Imm(1), at[1], lines[i], lines[i])
+			}
+		}
+		for i, x := range lines {
+			lines[i] = YMM()
+			VPMOVZXBW(x, lines[i])
+		}
+		p0, q0 := chroma(lines, e.strong)
+		for _, y := range []VecVirtual{p0, q0} {
+			high := XMM()
+			VEXTRACTI128(Imm(1), y, high)
+			VPACKUSWB(high, y.AsX(), y.AsX())
+		}
+		if e.columns {
+			storePairs(u, v, stride, p0.AsX().(VecVirtual), q0.AsX().(VecVirtual))
+		} else {
+			VMOVQ(q0.AsX(), Mem{Base: u})
+			VPEXTRQ(Imm(1), q0.AsX(), Mem{Base: v})
+			SUBQ(stride, u)
+			SUBQ(stride, v)
+			VMOVQ(p0.AsX(), Mem{Base: u})
+			VPEXTRQ(Imm(1), p0.AsX(), Mem{Base: v})
+		}
+		VZEROUPPER()
+		RET()
+	}
+}
+
+// chroma gives the new p0 and q0.
+func chroma(lines [4]VecVirtual, isStrong bool) (newP, newQ VecVirtual) {
+	f := Load(Param("f"), GP64())
+	both := func(at int) VecVirtual { // of Cb and of Cr
+		y, x := YMM(), XMM()
+		VPBROADCASTW(Mem{Base: f, Disp: at}, y.AsX())
+		VPBROADCASTW(Mem{Base: f, Disp: at + filterOf}, x)
+		VINSERTI128(Imm(1), x, y, y)
+		return y
+	}
+	p1, p0, q0, q1 := lines[0], lines[1], lines[2], lines[3]
+	mask, beta := closer(p0, q0, both(alphaAt)), both(betaAt)
+	VPAND(closer(p1, p0, beta), mask, mask)
+	VPAND(closer(q1, q0, beta), mask, mask)
 	if isStrong {
-		name, more = "chromaStrongFast", ""
-	}
-	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride int, alpha, beta int"+more+")")
-	Pragma("noescape")
-	Doc(name+" filters the horizontal edge above 8 samples at pix; tc holds tC0 of each two, negative", "where nothing is to be filtered.")
-	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
-	alpha, beta := words(Load(Param("alpha"), GP64())), words(Load(Param("beta"), GP64()))
-	p := GP64()
-	MOVQ(pix, p)
-	SUBQ(stride, p)
-	SUBQ(stride, p) // p1
-	row := func(m Mem) VecVirtual {
-		x := XMM()
-		VPMOVZXBW(m, x)
-		return x
-	}
-	under := func(a, b, limit VecVirtual) VecVirtual {
-		t := XMM()
-		VPSUBW(b, a, t)
-		VPABSW(t, t)
-		VPCMPGTW(t, limit, t)
-		return t
-	}
-	p1, p0, q0, q1 := row(Mem{Base: p}), row(Mem{Base: p, Index: stride, Scale: 1}), row(Mem{Base: pix}), row(Mem{Base: pix, Index: stride, Scale: 1})
-	mask := under(p0, q0, alpha)
-	VPAND(under(p1, p0, beta), mask, mask)
-	VPAND(under(q1, q0, beta), mask, mask)
-	if isStrong {
-		two := constant(2)
+		two := spread(constant(2))
 		mix := func(a, b, c VecVirtual) VecVirtual { // (2a + b + c + 2) >> 2
-			t := XMM()
-			VPADDW(a, a, t)
-			VPADDW(b, t, t)
-			VPADDW(c, t, t)
-			VPADDW(two, t, t)
+			t := sumOf(a, a, b, c, two)
 			VPSRLW(Imm(2), t, t)
 			return t
 		}
 		newP, newQ := mix(p1, p0, q1), mix(q1, q0, p1)
 		VPBLENDVB(mask, newP, p0, p0)
 		VPBLENDVB(mask, newQ, q0, q0)
-	} else {
-		tc, zero, t := XMM(), XMM(), XMM()
-		VMOVQ(Mem{Base: Load(Param("tc"), GP64())}, tc)
-		VPUNPCKLWD(tc, tc, tc)
-		VPCMPEQW(zero, zero, zero)
-		VPCMPGTW(zero, tc, t)
-		VPAND(t, mask, mask)
-		VPSUBW(zero, tc, tc) // tC = tC0 + 1
-		VPXOR(zero, zero, zero)
-		VPSUBW(tc, zero, zero)
-		delta, four := XMM(), constant(4)
-		VPSUBW(p0, q0, delta)
-		VPSLLW(Imm(2), delta, delta)
-		VPADDW(p1, delta, delta)
-		VPSUBW(q1, delta, delta)
-		VPADDW(four, delta, delta)
-		VPSRAW(Imm(3), delta, delta)
-		VPMINSW(tc, delta, delta)
-		VPMAXSW(zero, delta, delta)
-		VPAND(mask, delta, delta)
-		VPADDW(delta, p0, p0)
-		VPSUBW(delta, q0, q0)
+		return p0, q0
 	}
-	VPACKUSWB(p0, p0, p0)
-	VPACKUSWB(q0, q0, q0)
-	VMOVQ(p0, Mem{Base: p, Index: stride, Scale: 1})
-	VMOVQ(q0, Mem{Base: pix})
-	RET()
+	tc, other := YMM(), strengths(f, filterOf)
+	own := strengths(f, 0)
+	VPUNPCKLWD(own, own, tc.AsX())
+	VPUNPCKLWD(other, other, other)
+	VINSERTI128(Imm(1), other, tc, tc)
+	ones, t := YMM(), YMM()
+	VPCMPEQW(ones, ones, ones)
+	VPCMPGTW(ones, tc, t)
+	VPAND(t, mask, mask)
+	VPSUBW(ones, tc, tc) // tC = tC0 + 1
+	negative := YMM()
+	VPXOR(negative, negative, negative)
+	VPSUBW(tc, negative, negative)
+	delta, four := YMM(), spread(constant(4))
+	VPSUBW(p0, q0, delta)
+	VPSLLW(Imm(2), delta, delta)
+	VPADDW(p1, delta, delta)
+	VPSUBW(q1, delta, delta)
+	VPADDW(four, delta, delta)
+	VPSRAW(Imm(3), delta, delta)
+	VPMINSW(tc, delta, delta)
+	VPMAXSW(negative, delta, delta)
+	VPAND(mask, delta, delta)
+	VPADDW(delta, p0, p0)
+	VPSUBW(delta, q0, q0)
+	return p0, q0
 }
 
-// transposes write what turns columns beside an edge into rows and back: 16
-// lines, or 8, of eight samples.
-func transposes(lines int) {
-	number := map[int]string{16: "16", 8: "8"}[lines]
-	TEXT("columns"+number+"Fast", attr.NOSPLIT, "func(rows *[128]byte, pix *byte, stride int)")
-	Pragma("noescape")
-	Doc("columns" + number + "Fast turns " + number + " lines of 8 samples into 8 rows, 16 bytes apart.")
-	rows, pix, stride := Load(Param("rows"), GP64()), Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
-	v := make([]VecVirtual, lines)
+// chromaColumns loads what stands beside vertical edges, as rows of bytes: two
+// samples to the left and two to the right.
+func chromaColumns(u, v, stride Register, byLine Mem) (rows [4]VecVirtual) {
+	order, stride3 := XMM(), GP64()
+	VMOVDQU(byLine, order)
+	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, stride3)
+	var halves [2][2]VecVirtual // p1 and p0, q0 and q1 of a plane
+	for i, plane := range []Register{u, v} {
+		var x [2]VecVirtual
+		p := GP64()
+		LEAQ(Mem{Base: plane, Disp: -2}, p)
+		for k := range x {
+			x[k] = XMM()
+			VMOVD(Mem{Base: p}, x[k])
+			VPINSRD(Imm(1), Mem{Base: p, Index: stride, Scale: 1}, x[k], x[k])
+			VPINSRD(Imm(2), Mem{Base: p, Index: stride, Scale: 2}, x[k], x[k])
+			VPINSRD(Imm(3), Mem{Base: p, Index: stride3, Scale: 1}, x[k], x[k])
+			VPSHUFB(order, x[k], x[k])
+			LEAQ(Mem{Base: p, Index: stride, Scale: 4}, p)
+		}
+		low, high := XMM(), XMM()
+		VPUNPCKLDQ(x[1], x[0], low)
+		VPUNPCKHDQ(x[1], x[0], high)
+		halves[i] = [2]VecVirtual{low, high}
+	}
+	for k := range 2 {
+		rows[2*k], rows[2*k+1] = XMM(), XMM()
+		VPUNPCKLQDQ(halves[1][k], halves[0][k], rows[2*k])
+		VPUNPCKHQDQ(halves[1][k], halves[0][k], rows[2*k+1])
+	}
+	return rows
+}
+
+// storePairs writes p0 and q0 back into 8 lines of each plane.
+func storePairs(u, v, stride Register, p0, q0 VecVirtual) {
+	cb, cr := XMM(), XMM()
+	VPUNPCKLBW(q0, p0, cb)
+	VPUNPCKHBW(q0, p0, cr)
+	for i := range 8 {
+		VPEXTRW(Imm(uint64(i)), cb, Mem{Base: u, Disp: -1})
+		VPEXTRW(Imm(uint64(i)), cr, Mem{Base: v, Disp: -1})
+		if i < 7 {
+			ADDQ(stride, u)
+			ADDQ(stride, v)
+		}
+	}
+}
+
+// columnsToRows turns what stands beside a vertical edge, four samples to the left and
+// four to the right in 16 lines, into rows, 16 bytes apart.
+func columnsToRows(rows, pix, stride Register) {
+	at := GP64()
+	LEAQ(Mem{Base: pix, Disp: -4}, at)
+	v := make([]VecVirtual, 16)
 	for i := range v {
 		v[i] = XMM()
-		VMOVQ(Mem{Base: pix}, v[i])
-		ADDQ(stride, pix)
+		VMOVQ(Mem{Base: at}, v[i])
+		if i < 15 {
+			ADDQ(stride, at)
+		}
 	}
 	// Each round joins vectors half their number apart, byte by byte.
-	a := make([]VecVirtual, lines/2)
+	a := v[:8]
 	for k := range a {
-		a[k] = v[k]
-		VPUNPCKLBW(v[k+lines/2], v[k], a[k])
+		VPUNPCKLBW(v[k+8], v[k], a[k])
 	}
-	for len(a) < 8 || lines > 1 {
-		if lines /= 2; lines == 1 {
-			break
-		}
+	for lines := 8; lines > 1; lines /= 2 {
 		n := lines / 2 // vectors that are joined with those n further on
 		next := make([]VecVirtual, 0, 8)
 		for group := 0; group < len(a); group += lines {
-			var low, high []VecVirtual
-			for k := range n {
-				x, y := a[group+k], a[group+k+n]
-				l, h := XMM(), XMM()
-				VPUNPCKLBW(y, x, l)
-				VPUNPCKHBW(y, x, h)
-				low, high = append(low, l), append(high, h)
-			}
-			next = append(append(next, low...), high...)
+			next = append(next, joined(a[group:group+lines], n)...)
 		}
 		a = next
 	}
 	for i, x := range a {
-		if len(a) == 8 {
-			VMOVDQU(x, Mem{Base: rows, Disp: 16 * i})
-		} else { // of eight lines: two rows in a vector
-			VMOVQ(x, Mem{Base: rows, Disp: 32 * i})
-			VPEXTRQ(Imm(1), x, Mem{Base: rows, Disp: 32*i + 16})
-		}
+		VMOVDQU(x, Mem{Base: rows, Disp: 16 * i})
 	}
-	RET()
 }
 
-// backwards writes the inverse of transposes for 16 lines; of 8 lines only the
-// first 8 are stored.
-func backwards(lines int) {
-	number := map[int]string{16: "16", 8: "8"}[lines]
-	TEXT("lines"+number+"Fast", attr.NOSPLIT, "func(pix *byte, stride int, rows *[128]byte)")
-	Pragma("noescape")
-	Doc("lines" + number + "Fast turns 8 rows, 16 bytes apart, into " + number + " lines of 8 samples.")
-	pix, stride, rows := Load(Param("pix"), GP64()), Load(Param("stride"), GP64()), Load(Param("rows"), GP64())
+// joined joins vectors with those n further on, byte by byte: the lower halves, then
+// the upper ones.
+func joined(list []VecVirtual, n int) []VecVirtual {
+	var low, high []VecVirtual
+	for k := range n {
+		l, h := XMM(), XMM()
+		VPUNPCKLBW(list[k+n], list[k], l)
+		VPUNPCKHBW(list[k+n], list[k], h)
+		low, high = append(low, l), append(high, h)
+	}
+	return append(low, high...)
+}
+
+// rowsToColumns is the inverse of columnsToRows.
+func rowsToColumns(pix, stride, rows Register) {
+	SUBQ(Imm(4), pix)
 	var r [8]VecVirtual
 	for i := range r {
 		r[i] = XMM()
 		VMOVDQU(Mem{Base: rows, Disp: 16 * i}, r[i])
 	}
-	join := func(list []VecVirtual) []VecVirtual {
-		n := len(list) / 2
-		var low, high []VecVirtual
-		for k := range n {
-			l, h := XMM(), XMM()
-			VPUNPCKLBW(list[k+n], list[k], l)
-			low = append(low, l)
-			if lines == 16 || n < 4 {
-				VPUNPCKHBW(list[k+n], list[k], h)
-				high = append(high, h)
-			}
-		}
-		return append(low, high...)
-	}
-	first := join(r[:])
+	first := joined(r[:], 4)
 	var out []VecVirtual
 	for g := 0; g < len(first); g += 4 {
-		second := join(first[g : g+4])
-		out = append(out, join(second[:2])...)
-		out = append(out, join(second[2:])...)
+		second := joined(first[g:g+4], 2)
+		out = append(out, joined(second[:2], 1)...)
+		out = append(out, joined(second[2:], 1)...)
 	}
 	for _, x := range out {
 		VMOVQ(x, Mem{Base: pix})
 		VPEXTRQ(Imm(1), x, Mem{Base: pix, Index: stride, Scale: 1})
 		LEAQ(Mem{Base: pix, Index: stride, Scale: 2}, pix)
 	}
-	RET()
 }
