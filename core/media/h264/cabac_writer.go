@@ -3,21 +3,27 @@ package h264
 import "math/bits"
 
 // binWriter is the arithmetic encoder (9.3.4). Bins are noted and encoded many
-// at a time, with the engine in registers. It does in whole bytes what the
-// standard does bit by bit: low holds codILow with the bits above it that were
-// not written yet.
+// at a time.
 type binWriter struct {
-	low     uint64
-	rng     uint32 // codIRange
-	pending int    // bits in low above the ten of codILow
-	out     []byte
-	held    int // the last byte, which a carry may still change, -1: none
-	ones    int // bytes of 255 behind it, which a carry would run through
-	state   *[512]uint8
+	engine engine
+	encode func(e *engine, bins []uint16, state *[512]uint8) (done int)
+	out    []byte
+	state  *[512]uint8
 
 	n     int             // bins that wait
 	waits [binRoom]uint16 // as context<<1 | bin
 }
+
+// engine is what the encoder goes on from. It does in whole bytes what the
+// standard does bit by bit. The assembly knows where each stands.
+type engine struct {
+	low     uint64 // codILow with the bits above it that were not written yet
+	rng     uint64 // codIRange
+	pending int    // bits in low above the ten of codILow
+}
+
+// fullEngine is how many bits may be pending before they are to be written.
+const fullEngine = 40
 
 // binRoom is twice what a macroblock without its coefficients takes, or a block
 // of 64 of them: makeRoom comes before each.
@@ -32,7 +38,7 @@ const (
 // start sets the engine to begin writing (9.3.4.1). The first bit that the
 // standard would write is left out there, too.
 func (e *binWriter) start(state *[512]uint8, out []byte) {
-	e.low, e.rng, e.pending, e.held, e.ones, e.n = 0, 510, -1, -1, 0, 0
+	e.engine, e.encode, e.n = engine{rng: 510, pending: -1}, fastBins(), 0
 	e.state, e.out = state, out
 }
 
@@ -48,73 +54,92 @@ func (e *binWriter) bypass(v int) { e.bin(bypassed, v) }
 // makeRoom makes room for half of what may wait.
 func (e *binWriter) makeRoom() {
 	if e.n > binRoom/2 {
-		e.encode()
+		e.drain()
 	}
 }
 
-// encode encodes the bins that wait: with a context (9.3.4.2), equiprobable ones
-// (9.3.4.4) and those that tell that the slice goes on (9.3.4.5).
-func (e *binWriter) encode() {
-	low, rng, pending, state := e.low, e.rng, e.pending, e.state
-	for _, b := range e.waits[:e.n] {
-		n := 1
+// drain encodes the bins that wait.
+func (e *binWriter) drain() {
+	for bins := e.waits[:e.n]; len(bins) > 0; {
+		bins = bins[e.encode(&e.engine, bins, e.state):]
+		e.flush()
+	}
+	e.n = 0
+}
+
+// encodeBins encodes bins until the engine is full: with a context (9.3.4.2),
+// equiprobable ones (9.3.4.4) and those that tell that the slice goes on
+// (9.3.4.5). It tells how many.
+func encodeBins(e *engine, bins []uint16, state *[512]uint8) (done int) {
+	for i, b := range bins {
+		bin := uint64(b & 1)
 		switch ctx := b >> 1; {
 		case ctx < bypassed:
-			s := uint32(state[ctx])
-			lps := uint32(rangeLPS[(s>>1<<2|rng>>6&3)&255])
-			least := -((s ^ uint32(b)) & 1) // all ones for the least probable symbol
-			rng -= lps
-			low += uint64(rng & least)
-			rng ^= (rng ^ lps) & least
-			state[ctx] = nextState[(s|least&128)&255]
-			n = bits.LeadingZeros32(rng) - 23
-			rng <<= n & 31
-			low <<= n & 63
+			step := &binSteps[state[ctx]&127]
+			bin ^= uint64(state[ctx] & 1) // whether it is the least probable symbol
+			state[ctx] = step.next[bin]
+			lps := uint64(step.lps[e.rng>>6&3])
+			e.rng -= lps
+			if bin != 0 {
+				e.low += e.rng
+				e.rng = lps
+			}
 		case ctx == bypassed:
-			low = low<<1 + uint64(-uint32(b&1)&rng)
+			e.low = e.low<<1 + -bin&e.rng
+			e.pending++
 		default:
-			rng -= 2
-			n = int(^rng>>8) & 1 // whether it is under 256
-			rng <<= n & 31
-			low <<= n & 63
+			e.rng -= 2
 		}
-		if pending += n; pending >= 40 {
-			e.low, e.pending = low, pending
-			e.flush()
-			low, pending = e.low, e.pending
+		n := bits.LeadingZeros64(e.rng) - 55
+		e.rng <<= n
+		e.low <<= n
+		if e.pending += n; e.pending >= fullEngine {
+			return i + 1
 		}
 	}
-	e.low, e.rng, e.pending, e.n = low, rng, pending, 0
+	return len(bins)
 }
+
+// binSteps say how the engine and the state of a context go on, by that state:
+// its number and the most probable symbol.
+var binSteps = func() (t [128]struct {
+	lps  [4]uint8 // the range of the least probable symbol
+	next [2]uint8 // the state after the most and after the least probable symbol
+	_    [2]uint8 // eight bytes for the assembly
+}) {
+	for s := range t {
+		copy(t[s].lps[:], rangeLPS[s>>1<<2:])
+		t[s].next = [2]uint8{nextState[s], nextState[s|128]}
+	}
+	return t
+}()
 
 // flush writes the whole bytes that are pending.
 func (e *binWriter) flush() {
-	for e.pending >= 8 {
-		e.pending -= 8
-		v := int(e.low >> (10 + e.pending)) // nine bits: the first is a carry
-		e.low &= 1<<(10+e.pending) - 1
-		e.put(v)
-	}
-}
-
-func (e *binWriter) put(v int) {
-	if v == 255 {
-		e.ones++
+	g := &e.engine
+	if g.pending < 8 {
 		return
 	}
-	e.release(v >> 8)
-	e.held = v & 255
+	n := g.pending &^ 7
+	g.pending -= n
+	v := g.low >> (10 + g.pending)
+	g.low &= 1<<(10+g.pending) - 1
+	e.put(v, n)
 }
 
-// release writes the bytes that are held, with a carry into them.
-func (e *binWriter) release(carry int) {
-	if e.held >= 0 {
-		e.out = append(e.out, byte(e.held+carry))
+// put writes n bits, whole bytes, and adds the carry above them to what stands
+// before.
+func (e *binWriter) put(v uint64, n int) {
+	if v>>n != 0 {
+		i := len(e.out) - 1
+		for e.out[i]++; e.out[i] == 0; e.out[i]++ {
+			i--
+		}
 	}
-	for ; e.ones > 0; e.ones-- {
-		e.out = append(e.out, byte(255+carry))
+	for n > 0 {
+		n -= 8
+		e.out = append(e.out, byte(v>>n))
 	}
-	e.held = -1
 }
 
 // terminate encodes end_of_slice_flag or the bin that tells of I_PCM
@@ -125,21 +150,17 @@ func (e *binWriter) terminate(v int) {
 		e.bin(terminated, 0)
 		return
 	}
-	e.encode()
-	e.rng -= 2
-	e.low += uint64(e.rng)
-	e.low <<= 7
-	e.pending += 7
+	e.drain()
+	g := &e.engine
+	g.rng -= 2
+	g.low += g.rng
+	g.low <<= 7
+	g.pending += 7
 	e.flush()
 	// Three bits of codILow end the data, the last of them 1; behind the last
 	// macroblock it is rbsp_stop_one_bit.
-	v = int((e.low>>7 | 1) << (16 - 3 - e.pending))
-	e.pending += 3
-	e.put(v >> 8)
-	if e.pending > 8 {
-		e.put(v & 255)
-	}
-	e.release(0)
+	n := (g.pending + 3 + 7) &^ 7
+	e.put((g.low>>7|1)<<(n-3-g.pending), n)
 }
 
 // expGolomb writes a k-th order Exp-Golomb suffix in bypass bins (9.3.2.3).

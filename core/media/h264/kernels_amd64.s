@@ -4030,3 +4030,75 @@ quantise:
 	MOVQ      BX, ret+40(FP)
 	VZEROUPPER
 	RET
+
+// func encodeBinsFast(e *byte, bins *uint16, n int, state *[512]uint8, steps *byte) (done int)
+// Requires: BMI2, CMOV
+TEXT ·encodeBinsFast(SB), NOSPLIT, $0-48
+	MOVQ e+0(FP), AX
+	MOVQ bins+8(FP), CX
+	MOVQ n+16(FP), DX
+	MOVQ state+24(FP), BX
+	MOVQ steps+32(FP), SI
+	LEAQ (CX)(DX*2), DX
+	MOVQ (AX), DI
+	MOVQ 8(AX), R8
+	MOVQ 16(AX), R9
+
+bin:
+	MOVWLZX (CX), R10
+	ADDQ    $0x02, CX
+	MOVL    R10, R11
+	SHRL    $0x01, R11
+	CMPL    R11, $0x000001fe
+	JAE     without
+	MOVBLZX (BX)(R11*1), R12
+	XORL    R12, R10
+	ANDL    $0x01, R10
+	LEAQ    (SI)(R12*8), R12
+	MOVL    R8, R14
+	SHRL    $0x06, R14
+	MOVBLZX -4(R12)(R14*1), R13
+	MOVBLZX 4(R12)(R10*1), R14
+	MOVB    R14, (BX)(R11*1)
+	SUBL    R13, R8
+	NEGL    R10
+	ANDL    R8, R10
+	CMOVLNE R13, R8
+	ADDQ    R10, DI
+
+renormalise:
+	BSRL  R8, R14
+	MOVL  $0x00000008, R10
+	SUBL  R14, R10
+	SHLXL R10, R8, R8
+	SHLXQ R10, DI, DI
+	ADDQ  R10, R9
+
+check:
+	CMPQ R9, $0x28
+	JGE  leave
+	CMPQ CX, DX
+	JNE  bin
+
+leave:
+	MOVQ DI, (AX)
+	MOVQ R8, 8(AX)
+	MOVQ R9, 16(AX)
+	MOVQ bins+8(FP), AX
+	SUBQ AX, CX
+	SHRQ $0x01, CX
+	MOVQ CX, done+40(FP)
+	RET
+
+without:
+	JNE  terminate
+	ANDL $0x01, R10
+	NEGL R10
+	ANDL R8, R10
+	LEAQ (R10)(DI*2), DI
+	INCQ R9
+	JMP  check
+
+terminate:
+	SUBL $0x02, R8
+	JMP  renormalise

@@ -10,3 +10,5 @@ func fastSearchKernels() searchKernels[uint8] { return goSearchKernels[uint8]() 
 func fastWideSearchKernels() searchKernels[uint16] { return goSearchKernels[uint16]() }
 
 func fastWideKernels() kernels[uint16] { return goKernels[uint16]() }
+
+func fastBins() func(e *engine, bins []uint16, state *[512]uint8) (done int) { return encodeBins }

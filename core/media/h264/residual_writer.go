@@ -123,90 +123,96 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 	e := &w.bins
 	e.makeRoom()
 	w.significant(cat, len(l), has)
-	abs := absContexts[cat]
+	abs := absContexts[cat] << 1
 	most := 4
 	if cat == catChromaDC {
 		most = 3
 	}
 	ones, more := 1, 0
-	n := bits.OnesCount64(has)
-	for has != 0 {
-		i := 63 - bits.LeadingZeros64(has)
-		has &^= 1 << i
+	waits, n := &e.waits, e.n
+	for rest := has; rest != 0; {
+		i := 63 - bits.LeadingZeros64(rest)
+		rest &^= 1 << i
 		level := int(l[i])
 		size := max(level, -level)
-		if size == 1 {
-			e.bin(abs+ones, 0)
-			if more == 0 {
-				ones = min(ones+1, 4)
-			}
-		} else {
-			e.bin(abs+ones, 1)
-			ctx := abs + 5 + min(most, more)
-			for k := 2; k < min(size, 15); k++ {
-				e.bin(ctx, 1)
+		waits[n&(binRoom-1)] = uint16(abs + 2*ones | oneIf(size > 1))
+		n++
+		switch {
+		case size == 1 && more == 0:
+			ones = min(ones+1, 4)
+		case size > 1:
+			ctx := uint16(abs + 2*(5+min(most, more)))
+			for range min(size, 15) - 2 {
+				waits[n&(binRoom-1)] = ctx | 1
+				n++
 			}
 			if size < 15 {
-				e.bin(ctx, 0)
+				waits[n&(binRoom-1)] = ctx
+				n++
 			} else {
+				e.n = n
 				e.expGolomb(int32(size-15), 0)
+				n = e.n
 			}
 			ones = 0
 			more++
 		}
-		e.bypass(oneIf(level < 0))
+		waits[n&(binRoom-1)] = uint16(bypassed<<1 | oneIf(level < 0))
+		n++
 	}
-	return n
+	e.n = n
+	return bits.OnesCount64(has)
 }
 
 // significant writes which of the coefficients of a block are not 0.
 func (w *sliceWriter) significant(cat, size int, has uint64) {
 	e, field := &w.bins, w.d.fieldScan()
-	sig, last := uint16(sigContexts[field][cat]<<1), uint16(lastContexts[field][cat]<<1)
-	sigIncs, lastIncs := &sigIncs[cat][field], &lastIncs[cat]
+	sig, last := &sigBins[field][cat], &lastBins[field][cat]
 	if size == 8 { // chroma DC of 4:2:2
-		sigIncs, lastIncs = &tallIncs, &tallIncs
+		sig, last = &sigTall[field], &lastTall[field]
 	}
-	n := e.n
-	for i := range size - 1 { // the last one is significant if none before was the last
-		v := uint16(has >> i & 1)
-		e.waits[n&(binRoom-1)] = sig + sigIncs[i&63] | v
-		n++
-		if v != 0 {
-			ends := uint16(oneIf(has>>i == 1))
-			e.waits[n&(binRoom-1)] = last + lastIncs[i&63] | ends
-			n++
-			if ends != 0 {
-				break
-			}
-		}
+	waits, n := &e.waits, e.n
+	end := 63 - bits.LeadingZeros64(has)
+	for i := range end {
+		v := has & 1
+		has >>= 1
+		waits[n&(binRoom-1)] = sig[i&63] | uint16(v)
+		waits[(n+1)&(binRoom-1)] = last[i&63] // counts where v is 1
+		n += 1 + int(v)
+	}
+	if end < size-1 { // the last one is significant if none before was the last
+		waits[n&(binRoom-1)] = sig[end&63] | 1
+		waits[(n+1)&(binRoom-1)] = last[end&63] | 1
+		n += 2
 	}
 	e.n = n
 }
 
-// sigIncs and lastIncs are ctxIdxInc of significant_coeff_flag, for frame and
-// for field macroblocks, and of last_significant_coeff_flag, by category and
-// place and times two (9.3.3.1.3). Those of DC in 4:2:2 are tallIncs.
+// sigBins and lastBins are significant_coeff_flag and last_significant_coeff_flag
+// as bins of 0, for frame and for field macroblocks, by category and place
+// (9.3.3.1.3). Those of DC in 4:2:2 are sigTall and lastTall.
 var (
-	sigIncs  [6][2][64]uint16
-	lastIncs [6][64]uint16
-	tallIncs [64]uint16
+	sigBins, lastBins [2][6][64]uint16
+	sigTall, lastTall [2][64]uint16
 )
 
 func init() {
-	for i := range 64 {
-		for cat := range sigIncs {
-			inc := uint16(2 * i)
-			if cat == catChromaDC {
-				inc = uint16(2 * min(i, 2))
+	for field := range 2 {
+		for i := range 64 {
+			for cat := range 6 {
+				sig, last := i, i
+				switch cat {
+				case catChromaDC:
+					sig, last = min(i, 2), min(i, 2)
+				case cat8x8:
+					sig, last = int(sig8x8[field][i]), int(last8x8[i])
+				}
+				sigBins[field][cat][i] = uint16((sigContexts[field][cat] + sig) << 1)
+				lastBins[field][cat][i] = uint16((lastContexts[field][cat] + last) << 1)
 			}
-			sigIncs[cat][0][i], sigIncs[cat][1][i], lastIncs[cat][i] = inc, inc, inc
+			sigTall[field][i] = uint16((sigContexts[field][catChromaDC] + min(i/2, 2)) << 1)
+			lastTall[field][i] = uint16((lastContexts[field][catChromaDC] + min(i/2, 2)) << 1)
 		}
-		for field := range 2 {
-			sigIncs[cat8x8][field][i] = 2 * uint16(sig8x8[field][i])
-		}
-		lastIncs[cat8x8][i] = 2 * uint16(last8x8[i])
-		tallIncs[i] = uint16(2 * min(i/2, 2))
 	}
 }
 

@@ -71,3 +71,13 @@ func wideAt(s []uint16, stride, w, h int) *byte {
 	_ = s[(h-1)*stride+w-1]
 	return (*byte)(unsafe.Pointer(&s[0]))
 }
+
+// fastBins is the fastest encodeBins.
+func fastBins() func(e *engine, bins []uint16, state *[512]uint8) (done int) {
+	if !cpu.X86.HasBMI2 {
+		return encodeBins
+	}
+	return func(e *engine, bins []uint16, state *[512]uint8) (done int) {
+		return encodeBinsFast((*byte)(unsafe.Pointer(e)), &bins[0], len(bins), state, &binSteps[0].lps[0])
+	}
+}

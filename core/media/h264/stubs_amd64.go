@@ -173,3 +173,8 @@ func forward8WideFast(src *byte, stride int, pred *byte, step int, c *int32)
 //
 //go:noescape
 func quantiseFast(c *int32, factors *int32, n int, bias int32, shift uint) uint64
+
+// encodeBinsFast is encodeBins with steps for binSteps.
+//
+//go:noescape
+func encodeBinsFast(e *byte, bins *uint16, n int, state *[512]uint8, steps *byte) (done int)

@@ -89,6 +89,9 @@ func TestBinsRoundTrip(t *testing.T) {
 		state := first.state
 		var e binWriter
 		e.start(&state, nil)
+		if round%2 == 0 {
+			e.encode = encodeBins
+		}
 		skew := r.IntN(100)
 		for range 4000 {
 			b := bin{r.IntN(10), r.IntN(numContexts), oneIf(r.IntN(100) < skew)}

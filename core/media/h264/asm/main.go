@@ -36,6 +36,7 @@ func main() {
 	forward8("forward8Fast", "forward8Fast is forward8.", false)
 	forward8("forward8WideFast", "forward8WideFast is forward8 for samples of two bytes.", true)
 	quantise()
+	encodeBins()
 	Generate()
 }
 
