@@ -158,20 +158,42 @@ func (c *coder[T]) four(h *hunt[T], places *[4][2]int) (moved bool) {
 		}
 	}
 	for k, p := range places {
-		if cost := h.sums[k] + c.vectorPrice(vector{int16(4 * p[0]), int16(4 * p[1])}, h.t.pred); cost < h.best {
-			h.best, h.sad, h.i, h.j, moved = cost, h.sums[k], p[0], p[1], true
-		}
+		moved = h.sums[k] < h.best && c.better(h, k, p[0], p[1]) || moved
 	}
 	return moved
 }
 
 // near tries the places that are steps away from the best one.
 func (c *coder[T]) near(h *hunt[T], steps *[4][2]int) bool {
-	var places [4][2]int
-	for k, s := range steps {
-		places[k] = [2]int{h.i + s[0], h.j + s[1]}
+	const most = 2 // of a step
+	x, y := h.x+h.i, h.y+h.j
+	if h.i < c.left+most || h.i > c.right-most || h.j < c.up+most || h.j > c.down-most || x < most || x > h.right-most || y < most || y > h.down-most {
+		var places [4][2]int
+		for k, s := range steps {
+			places[k] = [2]int{h.i + s[0], h.j + s[1]}
+		}
+		return c.four(h, &places)
 	}
-	return c.four(h, &places)
+	at := y*h.stride + x
+	for k, s := range steps {
+		h.at[k] = at + s[1]*h.stride + s[0]
+	}
+	c.k.sadFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
+	moved, i, j := false, h.i, h.j
+	for k, s := range steps {
+		moved = h.sums[k] < h.best && c.better(h, k, i+s[0], j+s[1]) || moved
+	}
+	return moved
+}
+
+// better takes place i, j, the k-th of those that were tried, if it is the best so far.
+func (c *coder[T]) better(h *hunt[T], k, i, j int) bool {
+	cost := h.sums[k] + c.vectorPrice(vector{int16(4 * i), int16(4 * j)}, h.t.pred)
+	if cost >= h.best {
+		return false
+	}
+	h.best, h.sad, h.i, h.j = cost, h.sums[k], i, j
+	return true
 }
 
 // search finds a vector for a block, starting from the best of starts. The cost

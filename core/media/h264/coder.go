@@ -41,7 +41,8 @@ type coder[T sample] struct {
 	work4                 [16]int32
 	work8                 [64]int32
 	dcs                   [16]int32
-	coef                  [16][16]int32
+	coef                  [256]int32
+	has                   [16]uint16
 }
 
 // trials say how much is tried. Costs are satd of 8-bit samples.
@@ -136,7 +137,7 @@ func spread(c []int32, has uint64, order []uint8, l []int16, out, scale []int32,
 // picture, and tells whether it has coefficients. They are not added yet.
 func (c *coder[T]) small(k, at, list int, q *quantiser) bool {
 	d, r := c.d, c.r
-	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work4)
+	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, 4, 4, c.work4[:])
 	has := c.k.quantise(c.work4[:], q.small[:], q.bias(q.shift), q.shift)
 	if has != 0 {
 		has = spread(c.work4[:], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], c.lumaScale(list)[:], 4)
@@ -175,10 +176,10 @@ func (c *coder[T]) lumaAt(k int) int {
 // residual16 codes the luma of an Intra_16x16 macroblock.
 func (c *coder[T]) residual16() {
 	d, r, q := c.d, c.r, &c.intra.luma
-	for k := range 16 {
-		at := c.lumaAt(k)
-		c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.coef[k])
-		c.dcs[blockOf[k]] = c.coef[k][0]
+	c.k.forward4(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16, c.coef[:])
+	for i := range c.dcs {
+		c.dcs[i] = c.coef[16*i]
+		c.coef[16*i] = 0
 	}
 	for i := range 4 {
 		hadamard(&c.dcs[4*i], &c.dcs[4*i+1], &c.dcs[4*i+2], &c.dcs[4*i+3])
@@ -190,10 +191,11 @@ func (c *coder[T]) residual16() {
 	quantiseDC(c.dcs[:], q.small[0], scan, c.l.dc[:], q.shift+2, q)
 	put(d.coeffs[:16], c.l.dc[:], scan, raw[:], 0)
 	d.lumaDC(scale[0])
-	for k := range 16 {
-		has := c.k.quantise(c.coef[k][:], q.small[:], q.bias(q.shift), q.shift) &^ 1
+	c.k.quantiseBlocks(c.coef[:], q.small, q.bias(q.shift), q.shift, c.has[:])
+	for i, places := range c.has {
+		k, has := codingOrder[i], uint64(places)
 		if has != 0 {
-			has = spread(c.coef[k][:], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale, 4)
+			has = spread(c.coef[16*i:16*i+16], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale, 4)
 			d.mb.cbp |= 15
 			c.noteCoded(k, has)
 		}
@@ -221,35 +223,29 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 	d, r := c.d, c.r
 	blocks := d.chromaBlocks()
 	var any [2]int
-	var plain [2]bool // of the planes: there is nothing to be coded
 	for plane := range 2 {
 		pix, src := r.chroma[plane], c.src[1+plane]
+		c.l.hasChroma[plane] = [8]uint64{}
 		if list > 0 && c.k.sad(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing()*blocks/4 {
-			plain[plane] = true
-			c.l.hasChroma[plane], c.l.chromaDC[plane] = [8]uint64{}, [8]int16{}
+			c.l.chromaDC[plane] = [8]int16{}
 			continue
 		}
+		coef, has, quant := c.coef[:16*blocks], c.has[:blocks], &q.chroma[plane]
+		c.k.forward4(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks, coef)
 		for k := range blocks {
-			at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
-			c.k.forward4(src[at:], r.chromaStride, pix[at:], r.chromaStride, &c.coef[8*plane+k])
-			c.dcs[k] = c.coef[8*plane+k][0]
+			c.dcs[k] = coef[16*k]
+			coef[16*k] = 0
 		}
 		any[0] += c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
-	}
-	for plane := range 2 {
-		if plain[plane] {
-			continue
-		}
-		quant := &q.chroma[plane]
+		c.k.quantiseBlocks(coef, quant.small, quant.bias(quant.shift), quant.shift, has)
 		scale := d.scale.small[list+1+plane][c.chromaQP(plane)][:]
-		for k := range blocks {
-			has := c.k.quantise(c.coef[8*plane+k][:], quant.small[:], quant.bias(quant.shift), quant.shift) &^ 1
+		for k, has := range has {
 			if has != 0 {
-				has = spread(c.coef[8*plane+k][:], has, orders4[d.fieldScan()][:], c.l.chroma[plane][16*k:16*k+16], d.coeffs[256+128*plane+16*k:][:16], scale, 4)
-				c.noteCoded(16*(1+plane)+k, has)
+				places := spread(coef[16*k:16*k+16], uint64(has), orders4[d.fieldScan()][:], c.l.chroma[plane][16*k:16*k+16], d.coeffs[256+128*plane+16*k:][:16], scale, 4)
+				c.noteCoded(16*(1+plane)+k, places)
+				c.l.hasChroma[plane][k] = places
 				any[1]++
 			}
-			c.l.hasChroma[plane][k] = has
 		}
 	}
 	switch {
@@ -356,13 +352,9 @@ func (c *coder[T]) noteCost(cost int) {
 func (c *coder[T]) mayBeIntra() bool {
 	r := c.r
 	src := c.src[0][r.at:]
-	sum := int32(0)
-	for y := range 16 {
-		for _, v := range src[y*r.stride:][:16] {
-			sum += int32(v)
-		}
-	}
 	row := c.guess[:16]
+	clear(row)
+	sum := c.k.sad(src, r.stride, c.guess[:], 0, 16, 16)
 	for x := range row {
 		row[x] = T(sum >> 8)
 	}

@@ -196,6 +196,11 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 				require.Zero(t, d)
 			})
 		}
+		var dcs [16]int16
+		for i := range dcs {
+			dcs[i] = int16(v.IntN(600) - 300)
+		}
+		both(func(k *kernels[uint8], dst []uint8) { k.addDCs(dst, 64, &dcs, 255) })
 		var f [3]edgeFilter[uint8]
 		for i := range f {
 			f[i] = edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255, tc0: anyLimits(v)}

@@ -19,6 +19,9 @@ type kernels[T sample] struct {
 	// addDC does the same for a block of size 4 or 8 that has but a DC
 	// coefficient.
 	addDC func(dst []T, stride, size int, c *int32, most int32)
+	// addDCs adds a number to each of the 4x4 blocks of 16x16 samples, in raster
+	// order.
+	addDCs func(dst []T, stride int, dcs *[16]int16, most int32)
 	// lumaEdge filters an edge of 16 lines, the first of which has its
 	// sample q0 at; columns tells a vertical edge. Each strength bS is for four
 	// lines; if one is 4, all are.
@@ -33,7 +36,7 @@ type kernels[T sample] struct {
 // goKernels are the kernels in plain Go.
 func goKernels[T sample]() kernels[T] {
 	return kernels[T]{copyBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
-		add4[T], add8[T], addDC[T], lumaEdge[T], chromaEdges[T]}
+		add4[T], add8[T], addDC[T], addDCs[T], lumaEdge[T], chromaEdges[T]}
 }
 
 func copyBlock[T sample](dst []T, stride int, src []T, step, w, h int) {

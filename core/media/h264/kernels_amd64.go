@@ -36,6 +36,9 @@ func fastKernels() kernels[uint8] {
 			*c = 0
 			addDCFast(first(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
 		},
+		addDCs: func(dst []uint8, stride int, dcs *[16]int16, _ int32) {
+			addDCsFast(first(dst, stride, 16, 16), stride, dcs)
+		},
 		lumaEdge: func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs *[4]uint8) {
 			filter := lumaRowFast
 			switch {

@@ -606,72 +606,72 @@ TEXT ·add4Fast(SB), NOSPLIT, $0-24
 	VPUNPCKLDQ   X1, X0, X4
 	VPUNPCKHDQ   X1, X0, X0
 	VPUNPCKLDQ   X3, X2, X1
-	VPUNPCKHDQ   X3, X2, X2
-	VPUNPCKLQDQ  X1, X4, X3
+	VPUNPCKHDQ   X3, X2, X3
+	VPUNPCKLQDQ  X1, X4, X2
 	VPUNPCKHQDQ  X1, X4, X1
-	VPUNPCKLQDQ  X2, X0, X4
-	VPUNPCKHQDQ  X2, X0, X0
-	VPADDD       X4, X3, X2
-	VPSUBD       X4, X3, X3
+	VPUNPCKLQDQ  X3, X0, X4
+	VPUNPCKHQDQ  X3, X0, X0
+	VPADDD       X4, X2, X3
+	VPSUBD       X4, X2, X2
 	VPSRAD       $0x01, X1, X4
 	VPSUBD       X0, X4, X4
 	VPSRAD       $0x01, X0, X0
 	VPADDD       X1, X0, X0
-	VPADDD       X0, X2, X1
-	VPADDD       X4, X3, X5
-	VPSUBD       X4, X3, X3
-	VPSUBD       X0, X2, X0
-	VPUNPCKLDQ   X5, X1, X2
+	VPADDD       X0, X3, X1
+	VPADDD       X4, X2, X5
+	VPSUBD       X4, X2, X2
+	VPSUBD       X0, X3, X0
+	VPUNPCKLDQ   X5, X1, X3
 	VPUNPCKHDQ   X5, X1, X1
-	VPUNPCKLDQ   X0, X3, X4
-	VPUNPCKHDQ   X0, X3, X0
-	VPUNPCKLQDQ  X4, X2, X3
-	VPUNPCKHQDQ  X4, X2, X2
-	VPUNPCKLQDQ  X0, X1, X4
-	VPUNPCKHQDQ  X0, X1, X0
-	VPADDD       X4, X3, X1
-	VPSUBD       X4, X3, X3
-	VPSRAD       $0x01, X2, X4
-	VPSUBD       X0, X4, X4
-	VPSRAD       $0x01, X0, X0
-	VPADDD       X2, X0, X0
-	VPADDD       X0, X1, X2
-	VPADDD       X4, X3, X5
-	VPSUBD       X4, X3, X3
-	VPSUBD       X0, X1, X0
-	VPXOR        Y1, Y1, Y1
-	VMOVDQU      Y1, (DX)
-	VMOVDQU      Y1, 32(DX)
+	VPUNPCKLDQ   X0, X2, X4
+	VPUNPCKHDQ   X0, X2, X2
+	VPUNPCKLQDQ  X4, X3, X0
+	VPUNPCKHQDQ  X4, X3, X3
+	VPUNPCKLQDQ  X2, X1, X4
+	VPUNPCKHQDQ  X2, X1, X1
+	VPADDD       X4, X0, X2
+	VPSUBD       X4, X0, X0
+	VPSRAD       $0x01, X3, X4
+	VPSUBD       X1, X4, X4
+	VPSRAD       $0x01, X1, X1
+	VPADDD       X3, X1, X1
+	VPADDD       X1, X2, X3
+	VPADDD       X4, X0, X5
+	VPSUBD       X4, X0, X0
+	VPSUBD       X1, X2, X1
+	VPXOR        Y2, Y2, Y2
+	VMOVDQU      Y2, (DX)
+	VMOVDQU      Y2, 32(DX)
 	MOVQ         $0x0000000000000020, DX
-	VMOVD        DX, X1
-	VPBROADCASTD X1, X1
-	VPADDD       X1, X2, X2
-	VPSRAD       $0x06, X2, X2
-	VPADDD       X1, X5, X5
-	VPSRAD       $0x06, X5, X5
-	VPADDD       X1, X3, X3
+	VMOVD        DX, X2
+	VPBROADCASTD X2, X2
+	VPADDD       X2, X3, X3
 	VPSRAD       $0x06, X3, X3
-	VPADDD       X1, X0, X0
+	VPADDD       X2, X5, X5
+	VPSRAD       $0x06, X5, X5
+	VPADDD       X2, X0, X0
 	VPSRAD       $0x06, X0, X0
+	VPADDD       X2, X1, X1
+	VPSRAD       $0x06, X1, X1
 	LEAQ         (AX)(CX*1), DX
-	VMOVD        (AX), X1
-	VPINSRD      $0x01, (DX), X1, X1
-	VPMOVZXBW    X1, X1
-	VPACKSSDW    X5, X2, X2
-	VPADDSW      X2, X1, X1
-	VPACKUSWB    X1, X1, X1
-	VMOVD        X1, (AX)
-	VPEXTRD      $0x01, X1, (DX)
+	VMOVD        (AX), X2
+	VPINSRD      $0x01, (DX), X2, X2
+	VPMOVZXBW    X2, X2
+	VPACKSSDW    X5, X3, X3
+	VPADDSW      X3, X2, X2
+	VPACKUSWB    X2, X2, X2
+	VMOVD        X2, (AX)
+	VPEXTRD      $0x01, X2, (DX)
 	LEAQ         (AX)(CX*2), AX
 	LEAQ         (AX)(CX*1), DX
-	VMOVD        (AX), X1
-	VPINSRD      $0x01, (DX), X1, X1
-	VPMOVZXBW    X1, X1
-	VPACKSSDW    X0, X3, X3
-	VPADDSW      X3, X1, X1
-	VPACKUSWB    X1, X1, X1
-	VMOVD        X1, (AX)
-	VPEXTRD      $0x01, X1, (DX)
+	VMOVD        (AX), X2
+	VPINSRD      $0x01, (DX), X2, X2
+	VPMOVZXBW    X2, X2
+	VPACKSSDW    X1, X0, X0
+	VPADDSW      X0, X2, X2
+	VPACKUSWB    X2, X2, X2
+	VMOVD        X2, (AX)
+	VPEXTRD      $0x01, X2, (DX)
 	LEAQ         (AX)(CX*2), AX
 	VZEROUPPER
 	RET
@@ -986,6 +986,135 @@ eight:
 	VPSUBUSB X1, X2, X2
 	VMOVQ    X2, (AX)
 	ADDQ     CX, AX
+	RET
+
+DATA spreadPlus<>+0(SB)/1, $0x00
+DATA spreadPlus<>+1(SB)/1, $0x00
+DATA spreadPlus<>+2(SB)/1, $0x00
+DATA spreadPlus<>+3(SB)/1, $0x00
+DATA spreadPlus<>+4(SB)/1, $0x01
+DATA spreadPlus<>+5(SB)/1, $0x01
+DATA spreadPlus<>+6(SB)/1, $0x01
+DATA spreadPlus<>+7(SB)/1, $0x01
+DATA spreadPlus<>+8(SB)/1, $0x02
+DATA spreadPlus<>+9(SB)/1, $0x02
+DATA spreadPlus<>+10(SB)/1, $0x02
+DATA spreadPlus<>+11(SB)/1, $0x02
+DATA spreadPlus<>+12(SB)/1, $0x03
+DATA spreadPlus<>+13(SB)/1, $0x03
+DATA spreadPlus<>+14(SB)/1, $0x03
+DATA spreadPlus<>+15(SB)/1, $0x03
+GLOBL spreadPlus<>(SB), RODATA|NOPTR, $16
+
+DATA spreadMinus<>+0(SB)/1, $0x08
+DATA spreadMinus<>+1(SB)/1, $0x08
+DATA spreadMinus<>+2(SB)/1, $0x08
+DATA spreadMinus<>+3(SB)/1, $0x08
+DATA spreadMinus<>+4(SB)/1, $0x09
+DATA spreadMinus<>+5(SB)/1, $0x09
+DATA spreadMinus<>+6(SB)/1, $0x09
+DATA spreadMinus<>+7(SB)/1, $0x09
+DATA spreadMinus<>+8(SB)/1, $0x0a
+DATA spreadMinus<>+9(SB)/1, $0x0a
+DATA spreadMinus<>+10(SB)/1, $0x0a
+DATA spreadMinus<>+11(SB)/1, $0x0a
+DATA spreadMinus<>+12(SB)/1, $0x0b
+DATA spreadMinus<>+13(SB)/1, $0x0b
+DATA spreadMinus<>+14(SB)/1, $0x0b
+DATA spreadMinus<>+15(SB)/1, $0x0b
+GLOBL spreadMinus<>(SB), RODATA|NOPTR, $16
+
+// func addDCsFast(dst *byte, stride int, dcs *[16]int16)
+// Requires: AVX
+TEXT ·addDCsFast(SB), NOSPLIT, $0-24
+	MOVQ      dst+0(FP), AX
+	MOVQ      stride+8(FP), CX
+	MOVQ      dcs+16(FP), DX
+	VPXOR     X0, X0, X0
+	VMOVQ     (DX), X1
+	VPSUBW    X1, X0, X2
+	VPACKUSWB X2, X1, X1
+	VPSHUFB   spreadMinus<>+0(SB), X1, X2
+	VPSHUFB   spreadPlus<>+0(SB), X1, X1
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VMOVQ     8(DX), X1
+	VPSUBW    X1, X0, X2
+	VPACKUSWB X2, X1, X1
+	VPSHUFB   spreadMinus<>+0(SB), X1, X2
+	VPSHUFB   spreadPlus<>+0(SB), X1, X1
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VMOVQ     16(DX), X1
+	VPSUBW    X1, X0, X2
+	VPACKUSWB X2, X1, X1
+	VPSHUFB   spreadMinus<>+0(SB), X1, X2
+	VPSHUFB   spreadPlus<>+0(SB), X1, X1
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VMOVQ     24(DX), X1
+	VPSUBW    X1, X0, X2
+	VPACKUSWB X2, X1, X1
+	VPSHUFB   spreadMinus<>+0(SB), X1, X2
+	VPSHUFB   spreadPlus<>+0(SB), X1, X1
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
+	VPADDUSB  (AX), X1, X3
+	VPSUBUSB  X2, X3, X3
+	VMOVDQU   X3, (AX)
+	ADDQ      CX, AX
 	RET
 
 // func lumaRowFast(pix *byte, stride int, f *byte, bs uint32)
@@ -3468,146 +3597,322 @@ satd4:
 	MOVQ        AX, ret+48(FP)
 	RET
 
-// func forward4Fast(src *byte, stride int, pred *byte, step int, c *int32)
-// Requires: AVX
-TEXT ·forward4Fast(SB), NOSPLIT, $0-40
-	MOVQ        src+0(FP), AX
-	MOVQ        stride+8(FP), CX
-	MOVQ        pred+16(FP), DX
-	MOVQ        step+24(FP), BX
-	MOVQ        c+32(FP), SI
-	VPMOVZXBD   (AX), X1
-	VPMOVZXBD   (DX), X0
-	VPSUBD      X0, X1, X1
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), X2
-	VPMOVZXBD   (DX), X0
-	VPSUBD      X0, X2, X2
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), X3
-	VPMOVZXBD   (DX), X0
-	VPSUBD      X0, X3, X3
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), X4
-	VPMOVZXBD   (DX), X0
-	VPSUBD      X0, X4, X4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPUNPCKLDQ  X2, X1, X0
-	VPUNPCKHDQ  X2, X1, X1
-	VPUNPCKLDQ  X4, X3, X2
-	VPUNPCKHDQ  X4, X3, X3
-	VPUNPCKLQDQ X2, X0, X4
-	VPUNPCKHQDQ X2, X0, X0
-	VPUNPCKLQDQ X3, X1, X2
-	VPUNPCKHQDQ X3, X1, X1
-	VPADDD      X1, X4, X3
-	VPADDD      X2, X0, X5
-	VPSUBD      X1, X4, X1
-	VPSUBD      X2, X0, X0
+// func forward4Fast(src *byte, stride int, pred *byte, step int, w int, h int, c *int32)
+// Requires: AVX, AVX2
+TEXT ·forward4Fast(SB), NOSPLIT, $0-56
+	MOVQ src+0(FP), AX
+	MOVQ stride+8(FP), CX
+	MOVQ pred+16(FP), DX
+	MOVQ step+24(FP), BX
+	MOVQ w+32(FP), SI
+	MOVQ h+40(FP), DI
+	MOVQ c+48(FP), R8
+
+forward4Fastrows:
+	XORQ R9, R9
+	CMPQ SI, $0x04
+	JEQ  forward4Fastfour
+
+forward4Fasteight:
+	LEAQ         (AX)(R9*1), R10
+	VPMOVZXBD    (R10), Y0
+	ADDQ         CX, R10
+	VPMOVZXBD    (R10), Y1
+	ADDQ         CX, R10
+	VPMOVZXBD    (R10), Y2
+	ADDQ         CX, R10
+	VPMOVZXBD    (R10), Y3
+	LEAQ         (DX)(R9*1), R10
+	VPMOVZXBD    (R10), Y4
+	ADDQ         BX, R10
+	VPMOVZXBD    (R10), Y5
+	ADDQ         BX, R10
+	VPMOVZXBD    (R10), Y6
+	ADDQ         BX, R10
+	VPMOVZXBD    (R10), Y7
+	VPSUBD       Y4, Y0, Y0
+	VPSUBD       Y5, Y1, Y1
+	VPSUBD       Y6, Y2, Y2
+	VPSUBD       Y7, Y3, Y3
+	VPUNPCKLDQ   Y1, Y0, Y4
+	VPUNPCKHDQ   Y1, Y0, Y0
+	VPUNPCKLDQ   Y3, Y2, Y1
+	VPUNPCKHDQ   Y3, Y2, Y3
+	VPUNPCKLQDQ  Y1, Y4, Y2
+	VPUNPCKHQDQ  Y1, Y4, Y1
+	VPUNPCKLQDQ  Y3, Y0, Y4
+	VPUNPCKHQDQ  Y3, Y0, Y0
+	VPADDD       Y0, Y2, Y3
+	VPADDD       Y4, Y1, Y5
+	VPSUBD       Y0, Y2, Y0
+	VPSUBD       Y4, Y1, Y1
+	VPADDD       Y5, Y3, Y2
+	VPSUBD       Y5, Y3, Y4
+	VPADDD       Y0, Y0, Y3
+	VPADDD       Y1, Y3, Y3
+	VPADDD       Y1, Y1, Y1
+	VPSUBD       Y1, Y0, Y1
+	VPUNPCKLDQ   Y3, Y2, Y0
+	VPUNPCKHDQ   Y3, Y2, Y2
+	VPUNPCKLDQ   Y1, Y4, Y3
+	VPUNPCKHDQ   Y1, Y4, Y4
+	VPUNPCKLQDQ  Y3, Y0, Y1
+	VPUNPCKHQDQ  Y3, Y0, Y0
+	VPUNPCKLQDQ  Y4, Y2, Y3
+	VPUNPCKHQDQ  Y4, Y2, Y2
+	VPADDD       Y2, Y1, Y4
+	VPADDD       Y3, Y0, Y5
+	VPSUBD       Y2, Y1, Y1
+	VPSUBD       Y3, Y0, Y0
+	VPADDD       Y5, Y4, Y2
+	VPSUBD       Y5, Y4, Y4
+	VPADDD       Y1, Y1, Y3
+	VPADDD       Y0, Y3, Y3
+	VPADDD       Y0, Y0, Y0
+	VPSUBD       Y0, Y1, Y0
+	VMOVDQU      X2, (R8)
+	VEXTRACTI128 $0x01, Y2, 64(R8)
+	VMOVDQU      X3, 16(R8)
+	VEXTRACTI128 $0x01, Y3, 80(R8)
+	VMOVDQU      X4, 32(R8)
+	VEXTRACTI128 $0x01, Y4, 96(R8)
+	VMOVDQU      X0, 48(R8)
+	VEXTRACTI128 $0x01, Y0, 112(R8)
+	ADDQ         $0x00000080, R8
+	ADDQ         $0x08, R9
+	CMPQ         R9, SI
+	JL           forward4Fasteight
+	JMP          forward4Fastnext
+
+forward4Fastfour:
+	LEAQ        (AX)(R9*1), R10
+	VPMOVZXBD   (R10), X0
+	ADDQ        CX, R10
+	VPMOVZXBD   (R10), X1
+	ADDQ        CX, R10
+	VPMOVZXBD   (R10), X2
+	ADDQ        CX, R10
+	VPMOVZXBD   (R10), X3
+	LEAQ        (DX)(R9*1), R9
+	VPMOVZXBD   (R9), X4
+	ADDQ        BX, R9
+	VPMOVZXBD   (R9), X5
+	ADDQ        BX, R9
+	VPMOVZXBD   (R9), X6
+	ADDQ        BX, R9
+	VPMOVZXBD   (R9), X7
+	VPSUBD      X4, X0, X0
+	VPSUBD      X5, X1, X1
+	VPSUBD      X6, X2, X2
+	VPSUBD      X7, X3, X3
+	VPUNPCKLDQ  X1, X0, X4
+	VPUNPCKHDQ  X1, X0, X0
+	VPUNPCKLDQ  X3, X2, X1
+	VPUNPCKHDQ  X3, X2, X3
+	VPUNPCKLQDQ X1, X4, X2
+	VPUNPCKHQDQ X1, X4, X1
+	VPUNPCKLQDQ X3, X0, X4
+	VPUNPCKHQDQ X3, X0, X0
+	VPADDD      X0, X2, X3
+	VPADDD      X4, X1, X5
+	VPSUBD      X0, X2, X0
+	VPSUBD      X4, X1, X1
 	VPADDD      X5, X3, X2
 	VPSUBD      X5, X3, X4
+	VPADDD      X0, X0, X3
+	VPADDD      X1, X3, X3
+	VPADDD      X1, X1, X1
+	VPSUBD      X1, X0, X1
+	VPUNPCKLDQ  X3, X2, X0
+	VPUNPCKHDQ  X3, X2, X2
+	VPUNPCKLDQ  X1, X4, X3
+	VPUNPCKHDQ  X1, X4, X4
+	VPUNPCKLQDQ X3, X0, X1
+	VPUNPCKHQDQ X3, X0, X0
+	VPUNPCKLQDQ X4, X2, X3
+	VPUNPCKHQDQ X4, X2, X2
+	VPADDD      X2, X1, X4
+	VPADDD      X3, X0, X5
+	VPSUBD      X2, X1, X1
+	VPSUBD      X3, X0, X0
+	VPADDD      X5, X4, X2
+	VPSUBD      X5, X4, X4
 	VPADDD      X1, X1, X3
 	VPADDD      X0, X3, X3
 	VPADDD      X0, X0, X0
 	VPSUBD      X0, X1, X0
-	VPUNPCKLDQ  X3, X2, X1
-	VPUNPCKHDQ  X3, X2, X2
-	VPUNPCKLDQ  X0, X4, X3
-	VPUNPCKHDQ  X0, X4, X0
-	VPUNPCKLQDQ X3, X1, X4
-	VPUNPCKHQDQ X3, X1, X1
-	VPUNPCKLQDQ X0, X2, X3
-	VPUNPCKHQDQ X0, X2, X0
-	VPADDD      X0, X4, X2
-	VPADDD      X3, X1, X5
-	VPSUBD      X0, X4, X0
-	VPSUBD      X3, X1, X1
-	VPADDD      X5, X2, X3
-	VPSUBD      X5, X2, X4
-	VPADDD      X0, X0, X2
-	VPADDD      X1, X2, X2
-	VPADDD      X1, X1, X1
-	VPSUBD      X1, X0, X1
-	VMOVDQU     X3, (SI)
-	VMOVDQU     X2, 16(SI)
-	VMOVDQU     X4, 32(SI)
-	VMOVDQU     X1, 48(SI)
+	VMOVDQU     X2, (R8)
+	VMOVDQU     X3, 16(R8)
+	VMOVDQU     X4, 32(R8)
+	VMOVDQU     X0, 48(R8)
+	ADDQ        $0x00000040, R8
+
+forward4Fastnext:
+	LEAQ (AX)(CX*4), AX
+	LEAQ (DX)(BX*4), DX
+	SUBQ $0x04, DI
+	JNZ  forward4Fastrows
+	VZEROUPPER
 	RET
 
-// func forward4WideFast(src *byte, stride int, pred *byte, step int, c *int32)
-// Requires: AVX
-TEXT ·forward4WideFast(SB), NOSPLIT, $0-40
-	MOVQ        src+0(FP), AX
-	MOVQ        stride+8(FP), CX
-	MOVQ        pred+16(FP), DX
-	MOVQ        step+24(FP), BX
-	MOVQ        c+32(FP), SI
-	SHLQ        $0x01, CX
-	SHLQ        $0x01, BX
-	VPMOVZXWD   (AX), X1
-	VPMOVZXWD   (DX), X0
-	VPSUBD      X0, X1, X1
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), X2
-	VPMOVZXWD   (DX), X0
-	VPSUBD      X0, X2, X2
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), X3
-	VPMOVZXWD   (DX), X0
-	VPSUBD      X0, X3, X3
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), X4
-	VPMOVZXWD   (DX), X0
-	VPSUBD      X0, X4, X4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPUNPCKLDQ  X2, X1, X0
-	VPUNPCKHDQ  X2, X1, X1
-	VPUNPCKLDQ  X4, X3, X2
-	VPUNPCKHDQ  X4, X3, X3
-	VPUNPCKLQDQ X2, X0, X4
-	VPUNPCKHQDQ X2, X0, X0
-	VPUNPCKLQDQ X3, X1, X2
-	VPUNPCKHQDQ X3, X1, X1
-	VPADDD      X1, X4, X3
-	VPADDD      X2, X0, X5
-	VPSUBD      X1, X4, X1
-	VPSUBD      X2, X0, X0
+// func forward4WideFast(src *byte, stride int, pred *byte, step int, w int, h int, c *int32)
+// Requires: AVX, AVX2
+TEXT ·forward4WideFast(SB), NOSPLIT, $0-56
+	MOVQ src+0(FP), AX
+	MOVQ stride+8(FP), CX
+	MOVQ pred+16(FP), DX
+	MOVQ step+24(FP), BX
+	MOVQ w+32(FP), SI
+	MOVQ h+40(FP), DI
+	MOVQ c+48(FP), R8
+	SHLQ $0x01, CX
+	SHLQ $0x01, BX
+
+forward4WideFastrows:
+	XORQ R9, R9
+	CMPQ SI, $0x04
+	JEQ  forward4WideFastfour
+
+forward4WideFasteight:
+	LEAQ         (AX)(R9*2), R10
+	VPMOVZXWD    (R10), Y0
+	ADDQ         CX, R10
+	VPMOVZXWD    (R10), Y1
+	ADDQ         CX, R10
+	VPMOVZXWD    (R10), Y2
+	ADDQ         CX, R10
+	VPMOVZXWD    (R10), Y3
+	LEAQ         (DX)(R9*2), R10
+	VPMOVZXWD    (R10), Y4
+	ADDQ         BX, R10
+	VPMOVZXWD    (R10), Y5
+	ADDQ         BX, R10
+	VPMOVZXWD    (R10), Y6
+	ADDQ         BX, R10
+	VPMOVZXWD    (R10), Y7
+	VPSUBD       Y4, Y0, Y0
+	VPSUBD       Y5, Y1, Y1
+	VPSUBD       Y6, Y2, Y2
+	VPSUBD       Y7, Y3, Y3
+	VPUNPCKLDQ   Y1, Y0, Y4
+	VPUNPCKHDQ   Y1, Y0, Y0
+	VPUNPCKLDQ   Y3, Y2, Y1
+	VPUNPCKHDQ   Y3, Y2, Y3
+	VPUNPCKLQDQ  Y1, Y4, Y2
+	VPUNPCKHQDQ  Y1, Y4, Y1
+	VPUNPCKLQDQ  Y3, Y0, Y4
+	VPUNPCKHQDQ  Y3, Y0, Y0
+	VPADDD       Y0, Y2, Y3
+	VPADDD       Y4, Y1, Y5
+	VPSUBD       Y0, Y2, Y0
+	VPSUBD       Y4, Y1, Y1
+	VPADDD       Y5, Y3, Y2
+	VPSUBD       Y5, Y3, Y4
+	VPADDD       Y0, Y0, Y3
+	VPADDD       Y1, Y3, Y3
+	VPADDD       Y1, Y1, Y1
+	VPSUBD       Y1, Y0, Y1
+	VPUNPCKLDQ   Y3, Y2, Y0
+	VPUNPCKHDQ   Y3, Y2, Y2
+	VPUNPCKLDQ   Y1, Y4, Y3
+	VPUNPCKHDQ   Y1, Y4, Y4
+	VPUNPCKLQDQ  Y3, Y0, Y1
+	VPUNPCKHQDQ  Y3, Y0, Y0
+	VPUNPCKLQDQ  Y4, Y2, Y3
+	VPUNPCKHQDQ  Y4, Y2, Y2
+	VPADDD       Y2, Y1, Y4
+	VPADDD       Y3, Y0, Y5
+	VPSUBD       Y2, Y1, Y1
+	VPSUBD       Y3, Y0, Y0
+	VPADDD       Y5, Y4, Y2
+	VPSUBD       Y5, Y4, Y4
+	VPADDD       Y1, Y1, Y3
+	VPADDD       Y0, Y3, Y3
+	VPADDD       Y0, Y0, Y0
+	VPSUBD       Y0, Y1, Y0
+	VMOVDQU      X2, (R8)
+	VEXTRACTI128 $0x01, Y2, 64(R8)
+	VMOVDQU      X3, 16(R8)
+	VEXTRACTI128 $0x01, Y3, 80(R8)
+	VMOVDQU      X4, 32(R8)
+	VEXTRACTI128 $0x01, Y4, 96(R8)
+	VMOVDQU      X0, 48(R8)
+	VEXTRACTI128 $0x01, Y0, 112(R8)
+	ADDQ         $0x00000080, R8
+	ADDQ         $0x08, R9
+	CMPQ         R9, SI
+	JL           forward4WideFasteight
+	JMP          forward4WideFastnext
+
+forward4WideFastfour:
+	LEAQ        (AX)(R9*2), R10
+	VPMOVZXWD   (R10), X0
+	ADDQ        CX, R10
+	VPMOVZXWD   (R10), X1
+	ADDQ        CX, R10
+	VPMOVZXWD   (R10), X2
+	ADDQ        CX, R10
+	VPMOVZXWD   (R10), X3
+	LEAQ        (DX)(R9*2), R9
+	VPMOVZXWD   (R9), X4
+	ADDQ        BX, R9
+	VPMOVZXWD   (R9), X5
+	ADDQ        BX, R9
+	VPMOVZXWD   (R9), X6
+	ADDQ        BX, R9
+	VPMOVZXWD   (R9), X7
+	VPSUBD      X4, X0, X0
+	VPSUBD      X5, X1, X1
+	VPSUBD      X6, X2, X2
+	VPSUBD      X7, X3, X3
+	VPUNPCKLDQ  X1, X0, X4
+	VPUNPCKHDQ  X1, X0, X0
+	VPUNPCKLDQ  X3, X2, X1
+	VPUNPCKHDQ  X3, X2, X3
+	VPUNPCKLQDQ X1, X4, X2
+	VPUNPCKHQDQ X1, X4, X1
+	VPUNPCKLQDQ X3, X0, X4
+	VPUNPCKHQDQ X3, X0, X0
+	VPADDD      X0, X2, X3
+	VPADDD      X4, X1, X5
+	VPSUBD      X0, X2, X0
+	VPSUBD      X4, X1, X1
 	VPADDD      X5, X3, X2
 	VPSUBD      X5, X3, X4
+	VPADDD      X0, X0, X3
+	VPADDD      X1, X3, X3
+	VPADDD      X1, X1, X1
+	VPSUBD      X1, X0, X1
+	VPUNPCKLDQ  X3, X2, X0
+	VPUNPCKHDQ  X3, X2, X2
+	VPUNPCKLDQ  X1, X4, X3
+	VPUNPCKHDQ  X1, X4, X4
+	VPUNPCKLQDQ X3, X0, X1
+	VPUNPCKHQDQ X3, X0, X0
+	VPUNPCKLQDQ X4, X2, X3
+	VPUNPCKHQDQ X4, X2, X2
+	VPADDD      X2, X1, X4
+	VPADDD      X3, X0, X5
+	VPSUBD      X2, X1, X1
+	VPSUBD      X3, X0, X0
+	VPADDD      X5, X4, X2
+	VPSUBD      X5, X4, X4
 	VPADDD      X1, X1, X3
 	VPADDD      X0, X3, X3
 	VPADDD      X0, X0, X0
 	VPSUBD      X0, X1, X0
-	VPUNPCKLDQ  X3, X2, X1
-	VPUNPCKHDQ  X3, X2, X2
-	VPUNPCKLDQ  X0, X4, X3
-	VPUNPCKHDQ  X0, X4, X0
-	VPUNPCKLQDQ X3, X1, X4
-	VPUNPCKHQDQ X3, X1, X1
-	VPUNPCKLQDQ X0, X2, X3
-	VPUNPCKHQDQ X0, X2, X0
-	VPADDD      X0, X4, X2
-	VPADDD      X3, X1, X5
-	VPSUBD      X0, X4, X0
-	VPSUBD      X3, X1, X1
-	VPADDD      X5, X2, X3
-	VPSUBD      X5, X2, X4
-	VPADDD      X0, X0, X2
-	VPADDD      X1, X2, X2
-	VPADDD      X1, X1, X1
-	VPSUBD      X1, X0, X1
-	VMOVDQU     X3, (SI)
-	VMOVDQU     X2, 16(SI)
-	VMOVDQU     X4, 32(SI)
-	VMOVDQU     X1, 48(SI)
+	VMOVDQU     X2, (R8)
+	VMOVDQU     X3, 16(R8)
+	VMOVDQU     X4, 32(R8)
+	VMOVDQU     X0, 48(R8)
+	ADDQ        $0x00000040, R8
+
+forward4WideFastnext:
+	LEAQ (AX)(CX*4), AX
+	LEAQ (DX)(BX*4), DX
+	SUBQ $0x04, DI
+	JNZ  forward4WideFastrows
+	VZEROUPPER
 	RET
 
 // func forward8Fast(src *byte, stride int, pred *byte, step int, c *int32)
@@ -4028,6 +4333,53 @@ quantise:
 	SUBQ      $0x08, DX
 	JNZ       quantise
 	MOVQ      BX, ret+40(FP)
+	VZEROUPPER
+	RET
+
+// func quantiseBlocksFast(c *int32, n int, factors *[16]int32, bias int32, shift uint, has *uint16)
+// Requires: AVX, AVX2
+TEXT ·quantiseBlocksFast(SB), NOSPLIT, $0-48
+	MOVQ         c+0(FP), AX
+	MOVQ         n+8(FP), CX
+	MOVQ         has+40(FP), DX
+	MOVQ         factors+16(FP), BX
+	VMOVDQU      (BX), Y0
+	VMOVDQU      32(BX), Y1
+	MOVL         bias+24(FP), BX
+	VMOVD        BX, X2
+	VPBROADCASTD X2, Y2
+	MOVQ         shift+32(FP), BX
+	VMOVQ        BX, X3
+	VPXOR        Y4, Y4, Y4
+
+quantiseblock:
+	VMOVDQU   (AX), Y5
+	VPABSD    Y5, Y6
+	VPMULLD   Y0, Y6, Y6
+	VPADDD    Y2, Y6, Y6
+	VPSRLD    X3, Y6, Y6
+	VPSIGND   Y5, Y6, Y6
+	VMOVDQU   Y6, (AX)
+	VPCMPEQD  Y4, Y6, Y6
+	VMOVDQU   32(AX), Y5
+	VPABSD    Y5, Y7
+	VPMULLD   Y1, Y7, Y7
+	VPADDD    Y2, Y7, Y7
+	VPSRLD    X3, Y7, Y7
+	VPSIGND   Y5, Y7, Y7
+	VMOVDQU   Y7, 32(AX)
+	VPCMPEQD  Y4, Y7, Y7
+	VPACKSSDW Y7, Y6, Y6
+	VPERMQ    $0xd8, Y6, Y6
+	VPACKSSWB Y6, Y6, Y6
+	VPERMQ    $0xd8, Y6, Y6
+	VPMOVMSKB Y6, BX
+	NOTL      BX
+	MOVW      BX, (DX)
+	ADDQ      $0x40, AX
+	ADDQ      $0x02, DX
+	DECQ      CX
+	JNZ       quantiseblock
 	VZEROUPPER
 	RET
 

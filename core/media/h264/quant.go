@@ -16,6 +16,16 @@ func forward4[T sample](src []T, stride int, pred []T, step int, c *[16]int32) {
 	}
 }
 
+// forwardBlocks does so with the 4x4 blocks of w x h samples.
+func forwardBlocks[T sample](src []T, stride int, pred []T, step, w, h int, c []int32) {
+	for y := 0; y < h; y += 4 {
+		for x := 0; x < w; x += 4 {
+			forward4(src[y*stride+x:], stride, pred[y*step+x:], step, (*[16]int32)(c))
+			c = c[16:]
+		}
+	}
+}
+
 // forward8 does the same for an 8x8 block: the transform of 8.5.13.2, turned
 // round.
 func forward8[T sample](src []T, stride int, pred []T, step int, c *[64]int32) {
@@ -115,4 +125,11 @@ func quantise(c, factors []int32, bias int32, shift uint) (has uint64) {
 		c[i] = level ^ sign - sign
 	}
 	return has
+}
+
+// quantiseBlocks quantises 4x4 blocks, one for each of has.
+func quantiseBlocks(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16) {
+	for k := range has {
+		has[k] = uint16(quantise(c[16*k:16*k+16], factors[:], bias, shift))
+	}
 }

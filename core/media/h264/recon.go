@@ -1,6 +1,9 @@
 package h264
 
 import (
+	"math"
+	mathbits "math/bits"
+
 	"vividstrain/core/media/bits"
 	"vividstrain/core/media/picture"
 )
@@ -171,12 +174,27 @@ func (r *recon[T]) intraBlocks(ok *around) error {
 // addLuma adds the residual of luma.
 func (r *recon[T]) addLuma() {
 	coded := r.d.coded & 0xFFFF
-	for k := 0; coded>>k != 0; k++ {
-		if coded>>k&1 != 0 {
-			block := blockOf[k]
-			r.addLumaBlock(k, r.at+block>>2*4*r.stride+block&3*4)
-		}
+	if plain := coded &^ r.d.more; plain&(plain-1) != 0 && !r.d.mb.transform8 {
+		r.addPlain(plain)
+		coded &^= plain
 	}
+	for ; coded != 0; coded &= coded - 1 {
+		k := mathbits.TrailingZeros64(coded)
+		block := blockOf[k&15]
+		r.addLumaBlock(k, r.at+block>>2*4*r.stride+block&3*4)
+	}
+}
+
+// addPlain adds the residual of 4x4 blocks that have but a DC coefficient.
+func (r *recon[T]) addPlain(blocks uint64) {
+	var dcs [16]int16
+	for ; blocks != 0; blocks &= blocks - 1 {
+		k := mathbits.TrailingZeros64(blocks) & 15
+		c := &r.d.coeffs[16*k]
+		dcs[blockOf[k]] = int16(max(-math.MaxInt16, min((*c+32)>>6, math.MaxInt16)))
+		*c = 0
+	}
+	r.k.addDCs(r.luma[r.at:], r.stride, &dcs, r.most[0])
 }
 
 func (r *recon[T]) addLumaBlock(k, at int) {

@@ -11,17 +11,20 @@ type searchKernels[T sample] struct {
 	// transforms in blocks of 4x4, halved.
 	satd func(a []T, stride int, b []T, step, w, h int) int
 	// forward4 and forward8 transform the difference of a block to its
-	// prediction.
-	forward4 func(src []T, stride int, pred []T, step int, c *[16]int32)
+	// prediction; forward4 does so with all 4x4 blocks of w x h samples, in raster
+	// order.
+	forward4 func(src []T, stride int, pred []T, step, w, h int, c []int32)
 	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
 	// quantise turns 16 or 64 coefficients into levels, in place, and tells
 	// which are not 0, a bit each.
 	quantise func(c, factors []int32, bias int32, shift uint) (has uint64)
+	// quantiseBlocks does the same for 4x4 blocks.
+	quantiseBlocks func(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16)
 }
 
 // goSearchKernels are the kernels in plain Go.
 func goSearchKernels[T sample]() searchKernels[T] {
-	return searchKernels[T]{sadBlock[T], sadFour[T], satdBlock[T], forward4[T], forward8[T], quantise}
+	return searchKernels[T]{sadBlock[T], sadFour[T], satdBlock[T], forwardBlocks[T], forward8[T], quantise, quantiseBlocks}
 }
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {

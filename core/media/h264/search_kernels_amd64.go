@@ -25,8 +25,8 @@ func fastSearchKernels() searchKernels[uint8] {
 		satd: func(a []uint8, stride int, b []uint8, step, w, h int) int {
 			return satdFast(first(a, stride, w, h), stride, first(b, step, w, h), step, w, h)
 		},
-		forward4: func(src []uint8, stride int, pred []uint8, step int, c *[16]int32) {
-			forward4Fast(first(src, stride, 4, 4), stride, first(pred, step, 4, 4), step, &c[0])
+		forward4: func(src []uint8, stride int, pred []uint8, step, w, h int, c []int32) {
+			forward4Fast(first(src, stride, w, h), stride, first(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
 		forward8: func(src []uint8, stride int, pred []uint8, step int, c *[64]int32) {
 			forward8Fast(first(src, stride, 8, 8), stride, first(pred, step, 8, 8), step, &c[0])
@@ -34,6 +34,9 @@ func fastSearchKernels() searchKernels[uint8] {
 		quantise: func(c, factors []int32, bias int32, shift uint) uint64 {
 			factors = factors[:len(c)]
 			return quantiseFast(&c[0], &factors[0], len(c), bias, shift)
+		},
+		quantiseBlocks: func(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16) {
+			quantiseBlocksFast(&c[:16*len(has)][0], len(has), factors, bias, shift, &has[0])
 		},
 	}
 }
@@ -55,13 +58,14 @@ func fastWideSearchKernels() searchKernels[uint16] {
 		satd: func(a []uint16, stride int, b []uint16, step, w, h int) int {
 			return satdWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)
 		},
-		forward4: func(src []uint16, stride int, pred []uint16, step int, c *[16]int32) {
-			forward4WideFast(wideAt(src, stride, 4, 4), stride, wideAt(pred, step, 4, 4), step, &c[0])
+		forward4: func(src []uint16, stride int, pred []uint16, step, w, h int, c []int32) {
+			forward4WideFast(wideAt(src, stride, w, h), stride, wideAt(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
 		forward8: func(src []uint16, stride int, pred []uint16, step int, c *[64]int32) {
 			forward8WideFast(wideAt(src, stride, 8, 8), stride, wideAt(pred, step, 8, 8), step, &c[0])
 		},
-		quantise: fastSearchKernels().quantise,
+		quantise:       fastSearchKernels().quantise,
+		quantiseBlocks: fastSearchKernels().quantiseBlocks,
 	}
 }
 

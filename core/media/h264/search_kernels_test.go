@@ -34,15 +34,23 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 			require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, w, h), fast.satd(a[x:], 64, b[y:], 48, w, h))
 		}
 		require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, 4, 4), fast.satd(a[x:], 64, b[y:], 48, 4, 4))
-		var c4, d4 [16]int32
-		plain.forward4(a[x:], 64, b[y:], 48, &c4)
-		fast.forward4(a[x:], 64, b[y:], 48, &d4)
-		require.Equal(t, c4, d4)
+		q := newQuantiser(r.IntN(52), r.IntN(2) == 0)
+		for _, size := range [][2]int{{16, 16}, {8, 16}, {8, 8}, {4, 4}} {
+			w, h := size[0], size[1]
+			var c, d [256]int32
+			plain.forward4(a[x:], 64, b[y:], 48, w, h, c[:])
+			fast.forward4(a[x:], 64, b[y:], 48, w, h, d[:])
+			require.Equal(t, c, d)
+			has, same := make([]uint16, w*h/16), make([]uint16, w*h/16)
+			plain.quantiseBlocks(c[:], q.small, q.bias(q.shift), q.shift, has)
+			fast.quantiseBlocks(d[:], q.small, q.bias(q.shift), q.shift, same)
+			require.Equal(t, c, d)
+			require.Equal(t, has, same)
+		}
 		var c8, d8 [64]int32
 		plain.forward8(a[x:], 64, b[y:], 48, &c8)
 		fast.forward8(a[x:], 64, b[y:], 48, &d8)
 		require.Equal(t, c8, d8)
-		q := newQuantiser(r.IntN(52), r.IntN(2) == 0)
 		has := plain.quantise(c8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
 		require.Equal(t, has, fast.quantise(d8[:], q.large[:], q.bias(q.shift+1), q.shift+1))
 		require.Equal(t, c8, d8)

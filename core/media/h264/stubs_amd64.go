@@ -44,6 +44,11 @@ func add8Fast(dst *byte, stride int, c *[64]int32)
 //go:noescape
 func addDCFast(dst *byte, stride int, size int, plus int, minus int)
 
+// addDCsFast is addDCs.
+//
+//go:noescape
+func addDCsFast(dst *byte, stride int, dcs *[16]int16)
+
 // lumaRowFast filters the horizontal edge above 16 samples at pix;
 // bs holds the strength of each four.
 //
@@ -152,12 +157,12 @@ func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
 // forward4Fast is forward4.
 //
 //go:noescape
-func forward4Fast(src *byte, stride int, pred *byte, step int, c *int32)
+func forward4Fast(src *byte, stride int, pred *byte, step int, w int, h int, c *int32)
 
 // forward4WideFast is forward4 for samples of two bytes.
 //
 //go:noescape
-func forward4WideFast(src *byte, stride int, pred *byte, step int, c *int32)
+func forward4WideFast(src *byte, stride int, pred *byte, step int, w int, h int, c *int32)
 
 // forward8Fast is forward8.
 //
@@ -173,6 +178,11 @@ func forward8WideFast(src *byte, stride int, pred *byte, step int, c *int32)
 //
 //go:noescape
 func quantiseFast(c *int32, factors *int32, n int, bias int32, shift uint) uint64
+
+// quantiseBlocksFast is quantiseBlocks of n blocks.
+//
+//go:noescape
+func quantiseBlocksFast(c *int32, n int, factors *[16]int32, bias int32, shift uint, has *uint16)
 
 // encodeBinsFast is encodeBins with steps for binSteps.
 //

@@ -80,6 +80,16 @@ func addDC[T sample](dst []T, stride, size int, c *int32, most int32) {
 	}
 }
 
+// addDCs adds a number to each 4x4 block of a macroblock.
+func addDCs[T sample](dst []T, stride int, dcs *[16]int16, most int32) {
+	for y := range 16 {
+		row := dst[y*stride:][:16]
+		for x := range row {
+			row[x] = clip[T](int32(row[x])+int32(dcs[y>>2*4+x>>2]), most)
+		}
+	}
+}
+
 // add4 transforms a 4x4 block (8.5.12.2), adds it to dst and clears it.
 func add4[T sample](dst []T, stride int, c *[16]int32, most int32) {
 	for i := 0; i < 16; i += 4 {

@@ -36,24 +36,87 @@ func differences(name, doc string, wide bool, rows int, vec func() VecVirtual) (
 }
 
 func forward4(name, doc string, wide bool) {
-	rows, out := differences(name, doc, wide, 4, XMM)
-	r := [4]VecVirtual(rows)
-	r = analyse4(transpose4(r))
-	r = analyse4(transpose4(r))
-	for i := range r {
-		VMOVDQU(r[i], Mem{Base: out, Disp: 16 * i})
+	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, w, h int, c *int32)")
+	Pragma("noescape")
+	Doc(doc)
+	src, stride := Load(Param("src"), GP64()), Load(Param("stride"), GP64())
+	pred, step := Load(Param("pred"), GP64()), Load(Param("step"), GP64())
+	w, h, out := Load(Param("w"), GP64()), Load(Param("h"), GP64()), Load(Param("c"), GP64())
+	bytes := 1
+	if wide {
+		bytes = 2
+		block{stride: stride, step: step}.double()
 	}
+	// Two blocks beside each other lie in the halves of a vector.
+	blocks := func(label string, vec func() VecVirtual, x Register) {
+		load := func(p, along Register) (r [4]VecVirtual) {
+			at := GP64()
+			LEAQ(Mem{Base: p, Index: x, Scale: uint8(bytes)}, at)
+			for i := range r {
+				r[i] = vec()
+				if wide {
+					VPMOVZXWD(Mem{Base: at}, r[i])
+				} else {
+					VPMOVZXBD(Mem{Base: at}, r[i])
+				}
+				if i < 3 {
+					ADDQ(along, at)
+				}
+			}
+			return r
+		}
+		r, p := load(src, stride), load(pred, step)
+		for i := range r {
+			VPSUBD(p[i], r[i], r[i])
+		}
+		r = analyse4(transpose4(r))
+		r = analyse4(transpose4(r))
+		for i, v := range r {
+			VMOVDQU(v.AsX(), Mem{Base: out, Disp: 16 * i})
+			if v.Size() == 32 {
+				VEXTRACTI128(Imm(1), v, Mem{Base: out, Disp: 64 + 16*i})
+			}
+		}
+		ADDQ(U32(4*r[0].Size()), out)
+	}
+	x := GP64()
+	Label(name + "rows")
+	XORQ(x, x)
+	CMPQ(w, Imm(4))
+	JEQ(LabelRef(name + "four"))
+	Label(name + "eight")
+	blocks(name, YMM, x)
+	ADDQ(Imm(8), x)
+	CMPQ(x, w)
+	JL(LabelRef(name + "eight"))
+	JMP(LabelRef(name + "next"))
+	Label(name + "four")
+	blocks(name, XMM, x)
+	Label(name + "next")
+	LEAQ(Mem{Base: src, Index: stride, Scale: 4}, src)
+	LEAQ(Mem{Base: pred, Index: step, Scale: 4}, pred)
+	SUBQ(Imm(4), h)
+	JNZ(LabelRef(name + "rows"))
+	VZEROUPPER()
 	RET()
+}
+
+// alike is another register of the size of v.
+func alike(v VecVirtual) VecVirtual {
+	if v.Size() == 32 {
+		return YMM()
+	}
+	return XMM()
 }
 
 // analyse4 is the one-dimensional transform of four vectors.
 func analyse4(x [4]VecVirtual) [4]VecVirtual {
-	s0, s1, d0, d1 := XMM(), XMM(), XMM(), XMM()
+	s0, s1, d0, d1 := alike(x[0]), alike(x[0]), alike(x[0]), alike(x[0])
 	VPADDD(x[3], x[0], s0)
 	VPADDD(x[2], x[1], s1)
 	VPSUBD(x[3], x[0], d0)
 	VPSUBD(x[2], x[1], d1)
-	o := [4]VecVirtual{XMM(), XMM(), XMM(), XMM()}
+	o := [4]VecVirtual{alike(x[0]), alike(x[0]), alike(x[0]), alike(x[0])}
 	VPADDD(s1, s0, o[0])
 	VPSUBD(s1, s0, o[2])
 	VPADDD(d0, d0, o[1])
@@ -162,6 +225,51 @@ func quantise() {
 	SUBQ(Imm(8), n)
 	JNZ(LabelRef("quantise"))
 	Store(has, ReturnIndex(0))
+	VZEROUPPER()
+	RET()
+}
+
+// quantiseBlocks turns the coefficients of 4x4 blocks into levels in place.
+func quantiseBlocks() {
+	TEXT("quantiseBlocksFast", attr.NOSPLIT, "func(c *int32, n int, factors *[16]int32, bias int32, shift uint, has *uint16)")
+	Pragma("noescape")
+	Doc("quantiseBlocksFast is quantiseBlocks of n blocks.")
+	c, n, has := Load(Param("c"), GP64()), Load(Param("n"), GP64()), Load(Param("has"), GP64())
+	factors := Load(Param("factors"), GP64())
+	f := [2]VecVirtual{YMM(), YMM()}
+	VMOVDQU(Mem{Base: factors}, f[0])
+	VMOVDQU(Mem{Base: factors, Disp: 32}, f[1])
+	bias, shift := YMM(), XMM()
+	g := Load(Param("bias"), GP32())
+	VMOVD(g, bias.AsX())
+	VPBROADCASTD(bias.AsX(), bias)
+	VMOVQ(Load(Param("shift"), GP64()), shift)
+	zero, x, bits := YMM(), YMM(), GP64()
+	VPXOR(zero, zero, zero)
+	y := [2]VecVirtual{YMM(), YMM()}
+	Label("quantiseblock")
+	for i := range y {
+		at := Mem{Base: c, Disp: 32 * i}
+		VMOVDQU(at, x)
+		VPABSD(x, y[i])
+		VPMULLD(f[i], y[i], y[i])
+		VPADDD(bias, y[i], y[i])
+		VPSRLD(shift, y[i], y[i])
+		VPSIGND(x, y[i], y[i])
+		VMOVDQU(y[i], at)
+		VPCMPEQD(zero, y[i], y[i])
+	}
+	VPACKSSDW(y[1], y[0], y[0]) // in each half four of the first and four of the second vector
+	VPERMQ(Imm(0xD8), y[0], y[0])
+	VPACKSSWB(y[0], y[0], y[0])
+	VPERMQ(Imm(0xD8), y[0], y[0])
+	VPMOVMSKB(y[0], bits.As32())
+	NOTL(bits.As32())
+	MOVW(bits.As16(), Mem{Base: has})
+	ADDQ(Imm(64), c)
+	ADDQ(Imm(2), has)
+	DECQ(n)
+	JNZ(LabelRef("quantiseblock"))
 	VZEROUPPER()
 	RET()
 }

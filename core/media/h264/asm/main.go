@@ -20,6 +20,7 @@ func main() {
 	add4()
 	add8()
 	addDC()
+	addDCs()
 	lumaEdges()
 	chromaEdges()
 	averageWide()
@@ -36,6 +37,7 @@ func main() {
 	forward8("forward8Fast", "forward8Fast is forward8.", false)
 	forward8("forward8WideFast", "forward8WideFast is forward8 for samples of two bytes.", true)
 	quantise()
+	quantiseBlocks()
 	encodeBins()
 	Generate()
 }
@@ -308,17 +310,19 @@ func center() {
 
 // transpose4 turns four rows of four double words into columns.
 func transpose4(r [4]VecVirtual) [4]VecVirtual {
-	a, b, c, d := XMM(), XMM(), XMM(), XMM()
-	VPUNPCKLDQ(r[1], r[0], a)
-	VPUNPCKHDQ(r[1], r[0], b)
-	VPUNPCKLDQ(r[3], r[2], c)
-	VPUNPCKHDQ(r[3], r[2], d)
-	e, f, g, h := XMM(), XMM(), XMM(), XMM()
-	VPUNPCKLQDQ(c, a, e)
-	VPUNPCKHQDQ(c, a, f)
-	VPUNPCKLQDQ(d, b, g)
-	VPUNPCKHQDQ(d, b, h)
-	return [4]VecVirtual{e, f, g, h}
+	var t, o [4]VecVirtual
+	for i := range t {
+		t[i], o[i] = alike(r[0]), alike(r[0])
+	}
+	VPUNPCKLDQ(r[1], r[0], t[0])
+	VPUNPCKHDQ(r[1], r[0], t[1])
+	VPUNPCKLDQ(r[3], r[2], t[2])
+	VPUNPCKHDQ(r[3], r[2], t[3])
+	VPUNPCKLQDQ(t[2], t[0], o[0])
+	VPUNPCKHQDQ(t[2], t[0], o[1])
+	VPUNPCKLQDQ(t[3], t[1], o[2])
+	VPUNPCKHQDQ(t[3], t[1], o[3])
+	return o
 }
 
 // inverse4 is the one-dimensional transform of four vectors.
@@ -523,6 +527,38 @@ func addDC() {
 		VPSUBUSB(minus, x, x)
 		VMOVQ(x, Mem{Base: dst})
 		ADDQ(stride, dst)
+	}
+	RET()
+}
+
+// addDCs writes the sum of 16x16 samples and one number for each 4x4 block.
+func addDCs() {
+	plus, minus := GLOBL("spreadPlus", attr.RODATA|attr.NOPTR), Mem{}
+	for i := range 16 {
+		DATA(i, U8(i/4))
+	}
+	minus = GLOBL("spreadMinus", attr.RODATA|attr.NOPTR)
+	for i := range 16 {
+		DATA(i, U8(8+i/4))
+	}
+	TEXT("addDCsFast", attr.NOSPLIT, "func(dst *byte, stride int, dcs *[16]int16)")
+	Pragma("noescape")
+	Doc("addDCsFast is addDCs.")
+	dst, stride, dcs := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("dcs"), GP64())
+	zero, x, y, v := XMM(), XMM(), XMM(), XMM()
+	VPXOR(zero, zero, zero)
+	for row := range 4 {
+		VMOVQ(Mem{Base: dcs, Disp: 8 * row}, x)
+		VPSUBW(x, zero, y)
+		VPACKUSWB(y, x, x)
+		VPSHUFB(minus, x, y)
+		VPSHUFB(plus, x, x)
+		for range 4 {
+			VPADDUSB(Mem{Base: dst}, x, v)
+			VPSUBUSB(y, v, v)
+			VMOVDQU(v, Mem{Base: dst})
+			ADDQ(stride, dst)
+		}
 	}
 	RET()
 }
