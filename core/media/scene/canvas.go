@@ -191,15 +191,20 @@ func (c *canvas) span(x0, x1, y, value int) {
 
 func set(plane *picture.Plane, y, x0, x1 int, code uint16) {
 	if plane.Wide != nil {
-		row := plane.Wide[y*plane.Stride:][x0:x1]
-		for x := range row {
-			row[x] = code
-		}
-		return
+		repeat(plane.Wide[y*plane.Stride:][x0:x1], code)
+	} else {
+		repeat(plane.Pix[y*plane.Stride:][x0:x1], byte(code))
 	}
-	row := plane.Pix[y*plane.Stride:][x0:x1]
-	for x := range row {
-		row[x] = byte(code)
+}
+
+// repeat fills a row.
+func repeat[T byte | uint16](row []T, v T) {
+	n := min(8, len(row))
+	for x := range n {
+		row[x] = v
+	}
+	for ; n < len(row); n *= 2 {
+		copy(row[n:], row[:n])
 	}
 }
 

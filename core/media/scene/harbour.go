@@ -23,9 +23,9 @@ func newHarbour(s *Stage) view {
 	seed := s.order.Seed
 	h := &harbour{s: s}
 	rows := int(townHeight*float64(s.height)) + 1
-	h.town = newTexture(s, rows, 4.4, func(l line, row int) {
-		l.each(func(u float64) float64 { return houses(u, (float64(row)+0.5)/float64(s.height), seed) })
-	})
+	const span = 4.4
+	street := newStreet(s, span, seed)
+	h.town = newTexture(s, rows, span, func(l line, row int) { street.draw(l, (float64(row)+0.5)/float64(s.height)) })
 	h.waves = newTexture(s, 288, 4, func(l line, row int) {
 		l.smooth(70, 48, float64(row)/18, 16, seed+1)
 		l.smooth(50, 240, float64(row)/6, 48, seed+2)
@@ -38,26 +38,66 @@ func newHarbour(s *Stage) view {
 	return h
 }
 
-// houses is the brightness at u and at the height up above the horizon, and
-// -127 where there is sky.
-func houses(u, up float64, seed uint32) float64 {
-	const house = 0.11
-	number := math.Floor(u / house)
-	inside := u/house - number
-	n := hash(uint32(number) + seed)
-	roof := 0.06 + 0.22*float64(n&255)/255
-	if up > roof {
-		if n>>8&3 == 0 && inside > 0.48 && inside < 0.52 && up < roof+0.04 {
-			return 90 // a mast
+// street is a row of houses.
+type street struct {
+	houses []uint32 // what each is like
+	kinds  []uint16 // of each place along the street, four to a column: house*places and one of the places there
+}
+
+// places in a house: outside the columns of windows and in each of them, and both
+// again for what stands under a mast.
+const (
+	columns = 1 + 8
+	places  = 2 * columns
+)
+
+func newStreet(s *Stage, span float64, seed uint32) street {
+	const house = 0.11 // picture heights
+	st := street{kinds: make([]uint16, phases*int(span*float64(s.height)))}
+	for i := range st.kinds {
+		u := float64(i) / float64(len(st.kinds)) * span / house
+		number := math.Floor(u)
+		inside := u - number
+		column := inside * 8
+		place := 0
+		if column-math.Floor(column) > 0.45 && inside > 0.06 && inside < 0.94 {
+			place = 1 + int(column)
 		}
-		return -127
+		if inside > 0.48 && inside < 0.52 {
+			place += columns
+		}
+		if len(st.houses) <= int(number) {
+			st.houses = append(st.houses, hash(uint32(number)+seed))
+		}
+		st.kinds[i] = uint16(int(number)*places + place)
 	}
-	storey, column := up*70, inside*8
-	if column-math.Floor(column) > 0.45 && inside > 0.06 && inside < 0.94 && storey-math.Floor(storey) > 0.4 &&
-		hash(n+uint32(column)*37+uint32(storey)*4099)&3 == 0 {
-		return 120
+	return st
+}
+
+// draw adds the brightness at the height up above the horizon.
+func (st *street) draw(l line, up float64) {
+	values := make([]float32, len(st.houses)*places)
+	storey := up * 70
+	for i, n := range st.houses {
+		house := values[i*places:][:places]
+		roof := 0.06 + 0.22*float64(n&255)/255
+		for place := range house {
+			column, mast := place%columns, place >= columns
+			switch {
+			case up > roof && mast && n>>8&3 == 0 && up < roof+0.04:
+				house[place] = 90
+			case up > roof:
+				house[place] = noHouse
+			case column > 0 && storey-math.Floor(storey) > 0.4 && hash(n+uint32(column-1)*37+uint32(storey)*4099)&3 == 0:
+				house[place] = 120
+			default:
+				house[place] = -100 + 12*float32(n>>10&3)
+			}
+		}
 	}
-	return -100 + 12*float64(n>>10&3)
+	for i, kind := range st.kinds {
+		l.values[i] += values[kind]
+	}
 }
 
 // where is the left edge of the view at time t.
@@ -85,12 +125,16 @@ func (h *harbour) row(c *canvas, y int, t float64) {
 	h.light(c, at, t)
 }
 
+// noHouse is where a texture of houses lets the sky be seen.
+const noHouse = -127
+
 // overlay puts the houses in front of the sky.
 func overlay(line []int16, town []int8) {
 	town = town[:len(line)]
-	for x, v := range town {
-		if v != -127 {
-			line[x] = 2000 + int16(v)*13
+	n := overlayFast(line, town)
+	for x, v := range town[n:] {
+		if v != noHouse {
+			line[n+x] = 2000 + int16(v)*13
 		}
 	}
 }
@@ -159,7 +203,7 @@ func (h *harbour) zoom(c *canvas, t, wide float64) {
 		row := town[max(0, min(int(up*height), len(town)-1))]
 		for i, place := range places {
 			line[i] = 500
-			if b := row[place]; b != -127 {
+			if b := row[place]; b != noHouse {
 				line[i] = 2000 + int16(b)*13
 			}
 		}

@@ -23,3 +23,13 @@ func storeFast(dst []byte, line []int16, least, most int16) int {
 	storeRows(&dst[0], &line[0], n, least, most)
 	return n
 }
+
+// overlayFast does the same of overlay.
+func overlayFast(line []int16, town []int8) int {
+	n := len(line) &^ 15
+	if n == 0 || !cpu.X86.HasAVX2 {
+		return 0
+	}
+	overlayRows(&line[0], &town[0], n)
+	return n
+}

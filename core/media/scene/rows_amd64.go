@@ -13,3 +13,8 @@ func mixRows(dst *int16, profile *int16, a *int8, b *int8, n int, base int16, ga
 //
 //go:noescape
 func storeRows(dst *byte, line *int16, n int, least int16, most int16)
+
+// overlayRows is overlay of n values, a multiple of 16.
+//
+//go:noescape
+func overlayRows(line *int16, town *int8, n int)

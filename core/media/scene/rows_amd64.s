@@ -71,3 +71,33 @@ store:
 	JNZ          store
 	VZEROUPPER
 	RET
+
+// func overlayRows(line *int16, town *int8, n int)
+// Requires: AVX, AVX2
+TEXT ·overlayRows(SB), NOSPLIT, $0-24
+	MOVQ         line+0(FP), AX
+	MOVQ         town+8(FP), CX
+	MOVQ         n+16(FP), DX
+	MOVQ         $-127, BX
+	VMOVQ        BX, X0
+	VPBROADCASTW X0, Y0
+	MOVQ         $+2000, BX
+	VMOVQ        BX, X1
+	VPBROADCASTW X1, Y1
+	MOVQ         $+13, BX
+	VMOVQ        BX, X2
+	VPBROADCASTW X2, Y2
+
+overlay:
+	VPMOVSXBW (CX), Y3
+	VPCMPEQW  Y0, Y3, Y4
+	VPMULLW   Y2, Y3, Y3
+	VPADDW    Y1, Y3, Y3
+	VPBLENDVB Y4, (AX), Y3, Y3
+	VMOVDQU   Y3, (AX)
+	ADDQ      $0x20, AX
+	ADDQ      $0x10, CX
+	SUBQ      $0x10, DX
+	JNZ       overlay
+	VZEROUPPER
+	RET

@@ -72,17 +72,25 @@ func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) 
 // keep stores the values of a row, four to a column, and goes on with them for a
 // picture's width.
 func (t *texture) keep(y int, values []float32, width int) {
-	for p := range phases {
-		row := make([]int8, t.period+width)
-		for x := range t.period {
-			row[x] = int8(max(-127, min(values[phases*x+p], 127)))
-		}
-		for x := t.period; x < len(row); x++ {
-			row[x] = row[x-t.period]
+	rows := [phases][]int8{}
+	for p := range rows {
+		rows[p] = make([]int8, t.period+width)
+	}
+	a, b, c, d := rows[0][:t.period], rows[1][:t.period], rows[2][:t.period], rows[3][:t.period]
+	for x := range a {
+		v := (*[phases]float32)(values[phases*x:])
+		a[x], b[x], c[x], d[x] = level(v[0]), level(v[1]), level(v[2]), level(v[3])
+	}
+	for p, row := range rows {
+		for n := t.period; n < len(row); {
+			n += copy(row[n:], row[:n])
 		}
 		t.rows[p][y] = row
 	}
 }
+
+// level is a value as it is kept.
+func level(v float32) int8 { return int8(max(-127, min(int32(v), 127))) }
 
 // line is a row of a texture that is being rendered.
 type line struct {
@@ -126,10 +134,17 @@ func (l line) smooth(amplitude float64, wide int, v float64, high int, seed uint
 		points[i] = float32(amplitude * ((1-b)*at(j) + b*at(j+1)))
 	}
 	step := float32(wide) / float32(len(l.values))
-	for i := range l.values {
-		u := float32(i) * step
-		cell := min(int(u), wide-1)
-		a := u - float32(cell)
-		l.values[i] += points[cell] + a*a*(3-2*a)*(points[cell+1]-points[cell])
+	for i, cell := 0, 0; cell < wide; cell++ {
+		first, rise := points[cell], points[cell+1]-points[cell]
+		rest := l.values[i:]
+		for k := range rest {
+			a := float32(i+k)*step - float32(cell)
+			if a >= 1 && cell < wide-1 {
+				rest = rest[:k]
+				break
+			}
+			rest[k] += first + a*a*(3-2*a)*rise
+		}
+		i += len(rest)
 	}
 }

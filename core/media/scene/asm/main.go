@@ -13,6 +13,7 @@ func main() {
 	ConstraintExpr("amd64")
 	mix()
 	store()
+	overlay()
 	Generate()
 }
 
@@ -81,6 +82,35 @@ func store() {
 	ADDQ(Imm(16), dst)
 	SUBQ(Imm(16), n)
 	JNZ(LabelRef("store"))
+	VZEROUPPER()
+	RET()
+}
+
+func overlay() {
+	TEXT("overlayRows", attr.NOSPLIT, "func(line *int16, town *int8, n int)")
+	Pragma("noescape")
+	Doc("overlayRows is overlay of n values, a multiple of 16.")
+	line, town, n := Load(Param("line"), GP64()), Load(Param("town"), GP64()), Load(Param("n"), GP64())
+	constant := func(v int64) VecVirtual {
+		g, y := GP64(), YMM()
+		MOVQ(I64(v), g)
+		VMOVQ(g, y.AsX())
+		VPBROADCASTW(y.AsX(), y)
+		return y
+	}
+	sky, base, gain := constant(-127), constant(2000), constant(13)
+	v, open := YMM(), YMM()
+	Label("overlay")
+	VPMOVSXBW(Mem{Base: town}, v)
+	VPCMPEQW(sky, v, open)
+	VPMULLW(gain, v, v)
+	VPADDW(base, v, v)
+	VPBLENDVB(open, Mem{Base: line}, v, v)
+	VMOVDQU(v, Mem{Base: line})
+	ADDQ(Imm(32), line)
+	ADDQ(Imm(16), town)
+	SUBQ(Imm(16), n)
+	JNZ(LabelRef("overlay"))
 	VZEROUPPER()
 	RET()
 }
