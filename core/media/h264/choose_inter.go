@@ -110,16 +110,22 @@ func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
 }
 
 // satdAt compares a block with the reference at v.
-func (c *coder[T]) satdAt(h *hunt[T], v vector) int {
-	t, stride := &h.t, c.r.stride
-	if c.d.h.kind == sliceP && t.w == 16 && t.ref == 0 && v == c.skip.mv[0][0] {
-		return c.skip.cost
-	}
-	if x, y := h.x+int(v.x>>2), h.y+int(v.y>>2); v.x&3|v.y&3 == 0 && uint(x) <= uint(h.right) && uint(y) <= uint(h.down) {
-		return c.k.satd(h.src, stride, h.pix[y*h.stride+x:], h.stride, t.w, t.h)
+func (c *coder[T]) satdAt(t *target, w *window[T], v vector) int {
+	stride := c.r.stride
+	if x, y := w.x+int(v.x>>2), w.y+int(v.y>>2); v.x&3|v.y&3 == 0 && uint(x) <= uint(w.right) && uint(y) <= uint(w.down) {
+		return c.k.satd(w.src, stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
 	}
 	c.predictAt(c.guess[:], t, v)
-	return c.k.satd(h.src, stride, c.guess[:], 16, t.w, t.h)
+	return c.k.satd(w.src, stride, c.guess[:], 16, t.w, t.h)
+}
+
+// costAt is what a block costs that is predicted with v.
+func (c *coder[T]) costAt(h *hunt[T], v vector) int {
+	price := c.vectorPrice(v, h.t.pred)
+	if c.d.h.kind == sliceP && h.t.w == 16 && h.t.ref == 0 && v == c.skip.mv[0][0] {
+		return c.skip.cost + price
+	}
+	return c.satdAt(&h.t, &h.window, v) + price
 }
 
 // The steps of the search at whole samples.
@@ -237,12 +243,12 @@ func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
 		guess.x += h.top(h.sums[0], h.sums[1])
 		guess.y += h.top(h.sums[2], h.sums[3])
 	}
-	best := c.satdAt(h, at) + c.vectorPrice(at, t.pred)
+	best := c.costAt(h, at)
 	for _, v := range [2]vector{guess, t.pred} {
 		if v == at || !c.within(v) {
 			continue
 		}
-		if cost := c.satdAt(h, v) + c.vectorPrice(v, t.pred); cost < best {
+		if cost := c.costAt(h, v); cost < best {
 			best, at = cost, v
 		}
 	}
@@ -252,7 +258,7 @@ func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
 	for _, steps := range [2]*[4][2]int{&cross, &saltire} {
 		for from, k := at, 0; k < 4; k++ {
 			v := vector{from.x + int16(steps[k][0]), from.y + int16(steps[k][1])}
-			if cost := c.satdAt(h, v) + c.vectorPrice(v, t.pred); cost < best {
+			if cost := c.costAt(h, v); cost < best {
 				best, at = cost, v
 			}
 		}
@@ -440,12 +446,12 @@ func (c *coder[T]) codeInter() {
 // left to be coded.
 func (c *coder[T]) trySkip() bool {
 	d, r := c.d, c.r
-	src := c.src[0][r.at:]
 	if d.h.kind == sliceP {
 		v := d.predictSkip()
 		c.skip = choice{lists: [4]uint8{1, 1, 1, 1}, mv: [2][4]vector{{v, v, v, v}}}
-		c.predictAt(c.guess[:], &target{0, 0, 16, 16, 0, 0, v}, v)
-		c.skip.cost = c.k.satd(src, r.stride, c.guess[:], 16, 16, 16)
+		t := target{w: 16, h: 16}
+		w := c.window(&t)
+		c.skip.cost = c.satdAt(&t, &w, v)
 		if c.skip.cost > c.price(16*8) {
 			return false
 		}
@@ -455,7 +461,7 @@ func (c *coder[T]) trySkip() bool {
 		c.skip = choice{shape: part8x8, direct: 15}
 		c.take(&c.skip)
 		r.inter()
-		c.skip.cost = c.k.satd(src, r.stride, r.luma[r.at:], r.stride, 16, 16)
+		c.skip.cost = c.k.satd(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16)
 		if c.skip.cost > c.price(16*8) {
 			return false
 		}

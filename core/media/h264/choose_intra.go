@@ -33,9 +33,18 @@ func (c *coder[T]) choose16() (mode, cost int) {
 		if m == 0 && !c.ok.top || m == 1 && !left || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
 			continue
 		}
-		r.intra16(r.at, m, &c.ok)
-		v := c.k.satd(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16) + c.price(3)
-		if v < cost {
+		// What is predicted vertically and by DC has the same row all over.
+		pred, step := c.guess[:], 0
+		switch m {
+		case 0:
+			pred = r.luma[r.at-r.stride:]
+		case 2:
+			fill(c.guess[:], 16, 16, 1, r.mean(r.at, r.stride, 16, left, c.ok.top))
+		default:
+			r.intra16(r.at, m, &c.ok)
+			pred, step = r.luma[r.at:], r.stride
+		}
+		if v := c.k.satd(c.src[0][r.at:], r.stride, pred, step, 16, 16) + c.price(3); v < cost {
 			mode, cost = m, v
 		}
 	}

@@ -157,13 +157,17 @@ func (r *recon[T]) inside(src []T, stride, width, height, x, y, w, h int) ([]T, 
 	const edgeStride = 24
 	before, behind := max(0, min(-x, w)), max(0, min(x+w-width, w))
 	for j := range h {
-		row := src[max(0, min(y+j, height-1))*stride:][:width]
-		out := r.edge[j*edgeStride:][:w]
+		row := src[max(0, min(y+j, height-1))*stride:]
+		out := (*[edgeStride]T)(r.edge[j*edgeStride:])
+		switch {
+		case before+behind >= w:
+		case before == 0:
+			*out = *(*[edgeStride]T)(row[x:]) // more than is needed, which costs less
+		default:
+			copy(out[before:], row[:w-before])
+		}
 		for i := range before {
 			out[i] = row[0]
-		}
-		if before+behind < w {
-			copy(out[before:w-behind], row[x+before:])
 		}
 		for i := w - behind; i < w; i++ {
 			out[i] = row[width-1]

@@ -13,7 +13,9 @@ func fastKernels() kernels[uint8] {
 		return goKernels[uint8]()
 	}
 	return kernels[uint8]{
-		copy: copySamples,
+		copy: func(dst []uint8, stride int, src []uint8, step, w, h int) {
+			copyFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)
+		},
 		average: func(dst []uint8, stride int, src []uint8, step, w, h int) {
 			averageFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)
 		},
@@ -140,14 +142,4 @@ func strengths(bs *[4]uint8) uint32 { return binary.LittleEndian.Uint32(bs[:]) }
 func first(s []uint8, stride, w, h int) *uint8 {
 	_ = s[(h-1)*stride+w-1]
 	return &s[0]
-}
-
-func copySamples(dst []uint8, stride int, src []uint8, step, w, h int) {
-	if w != 16 {
-		copyBlock(dst, stride, src, step, w, h)
-		return
-	}
-	for y := range h {
-		*(*[16]uint8)(dst[y*stride:]) = *(*[16]uint8)(src[y*step:])
-	}
 }

@@ -4,6 +4,68 @@
 
 #include "textflag.h"
 
+// func copyFast(dst *byte, stride int, src *byte, step int, w int, h int)
+// Requires: AVX
+TEXT ·copyFast(SB), NOSPLIT, $0-48
+	MOVQ dst+0(FP), AX
+	MOVQ stride+8(FP), CX
+	MOVQ src+16(FP), DX
+	MOVQ step+24(FP), BX
+	MOVQ w+32(FP), SI
+	MOVQ h+40(FP), DI
+	CMPQ SI, $0x10
+	JNE  copynotq
+
+copyq:
+	VMOVDQU (DX), X0
+	VMOVDQU X0, (AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     copyq
+	VZEROUPPER
+	RET
+
+copynotq:
+	CMPQ SI, $0x08
+	JNE  copynoti
+
+copyi:
+	VMOVQ (DX), X0
+	VMOVQ X0, (AX)
+	ADDQ  CX, AX
+	ADDQ  BX, DX
+	DECQ  DI
+	JNZ   copyi
+	VZEROUPPER
+	RET
+
+copynoti:
+	CMPQ SI, $0x04
+	JNE  copynote
+
+copye:
+	VMOVD (DX), X0
+	VMOVD X0, (AX)
+	ADDQ  CX, AX
+	ADDQ  BX, DX
+	DECQ  DI
+	JNZ   copye
+	VZEROUPPER
+	RET
+
+copynote:
+copyc:
+	VPXOR   X0, X0, X0
+	VPINSRW $0x00, (DX), X0, X0
+	VPEXTRW $0x00, X0, (AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     copyc
+	VZEROUPPER
+	RET
+
 // func averageFast(dst *byte, stride int, src *byte, step int, w int, h int)
 // Requires: AVX
 TEXT ·averageFast(SB), NOSPLIT, $0-48

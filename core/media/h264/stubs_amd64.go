@@ -4,6 +4,11 @@
 
 package h264
 
+// copyFast copies w x h samples.
+//
+//go:noescape
+func copyFast(dst *byte, stride int, src *byte, step int, w int, h int)
+
 // averageFast is (dst + src + 1) >> 1.
 //
 //go:noescape

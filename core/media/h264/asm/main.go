@@ -12,6 +12,7 @@ import (
 
 func main() {
 	ConstraintExpr("amd64")
+	copyBlock()
 	average()
 	bilinear()
 	filter("acrossFast", "acrossFast filters w x h samples with six taps in a row.", false)
@@ -48,7 +49,7 @@ type block struct{ dst, stride, src, step, w, h Register }
 const signature = "func(dst *byte, stride int, src *byte, step int, w, h int"
 
 // attributes are NOSPLIT but for functions with much on the stack.
-var attributes = map[string]attr.Attribute{"averageFast": attr.NOSPLIT, "bilinearFast": attr.NOSPLIT, "acrossFast": attr.NOSPLIT, "downFast": attr.NOSPLIT,
+var attributes = map[string]attr.Attribute{"copyFast": attr.NOSPLIT, "averageFast": attr.NOSPLIT, "bilinearFast": attr.NOSPLIT, "acrossFast": attr.NOSPLIT, "downFast": attr.NOSPLIT,
 	"averageWideFast": attr.NOSPLIT, "bilinearWideFast": attr.NOSPLIT, "acrossWideFast": attr.NOSPLIT, "downWideFast": attr.NOSPLIT}
 
 func begin(name, doc, more string) block {
@@ -100,6 +101,25 @@ func store(x VecVirtual, m Mem, w int) {
 	case 2:
 		VPEXTRW(Imm(0), x, m)
 	}
+}
+
+func copyBlock() {
+	b := begin("copyFast", "copyFast copies w x h samples.", "")
+	b.byWidth("copy", []int{16, 8, 4, 2}, func(w int) {
+		x := XMM()
+		switch w {
+		case 16:
+			VMOVDQU(b.srcAt(0), x)
+		case 8:
+			VMOVQ(b.srcAt(0), x)
+		case 4:
+			VMOVD(b.srcAt(0), x)
+		case 2:
+			VPXOR(x, x, x)
+			VPINSRW(Imm(0), b.srcAt(0), x, x)
+		}
+		store(x, b.dstAt(), w)
+	})
 }
 
 func average() {
