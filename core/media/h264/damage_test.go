@@ -213,9 +213,9 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 		}
 		for _, columns := range []bool{false, true} {
 			for _, bs := range anyStrengths(v) {
-				both(func(k *kernels[uint8], dst []uint8) { k.lumaEdge(dst, 20*64+20, 64, columns, &f[0], &bs) })
+				both(func(k *kernels[uint8], dst []uint8) { k.lumaEdge(dst, 20*64+20, 64, columns, &f[0], bs) })
 				both(func(k *kernels[uint8], dst []uint8) {
-					k.chromaEdges(&[2][]uint8{dst, dst[30*64:]}, 10*64+20, 64, columns, (*[2]edgeFilter[uint8])(f[1:]), &bs)
+					k.chromaEdges(&[2][]uint8{dst, dst[30*64:]}, 10*64+20, 64, columns, (*[2]edgeFilter[uint8])(f[1:]), bs)
 				})
 			}
 		}
@@ -258,7 +258,7 @@ func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
 		}
 		for _, columns := range []bool{false, true} {
 			for _, bs := range anyStrengths(v) {
-				both(func(k *kernels[uint16], dst []uint16) { k.lumaEdge(dst, 20*64+20, 64, columns, f, &bs) })
+				both(func(k *kernels[uint16], dst []uint16) { k.lumaEdge(dst, 20*64+20, 64, columns, f, bs) })
 			}
 		}
 	}

@@ -85,12 +85,12 @@ func (e *edges[T]) vertical(x, y int) {
 			e.mixedLeft(x, y)
 		} else {
 			bs := e.outer(i, 3, 1)
-			e.column(&bs, 0, &r.d.mbs[i])
+			e.column(bs, 0, &r.d.mbs[i])
 		}
 	}
 	for k := 1; k < 4; k++ {
 		if bs, any := e.inner(k, 1); any {
-			e.column(&bs, k, e.mb)
+			e.column(bs, k, e.mb)
 		}
 	}
 }
@@ -213,7 +213,7 @@ func differs(pv, qv *motion, p, q int, limit int32) bool {
 }
 
 // column filters vertical edge k, of which each strength is for four rows.
-func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
+func (e *edges[T]) column(bs [4]uint8, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
 	if k&1 == 0 || !e.mb.transform8 {
 		r.filterLuma(r.at+4*k, true, f, bs)
@@ -226,12 +226,12 @@ func (e *edges[T]) column(bs *[4]uint8, k int, pm *mbInfo) {
 		r.filterChroma(at, true, f, bs)
 		return
 	}
-	r.filterChroma(at, true, f, &[4]uint8{bs[0], bs[0], bs[1], bs[1]})
-	r.filterChroma(at+8*r.chromaStride, true, f, &[4]uint8{bs[2], bs[2], bs[3], bs[3]})
+	r.filterChroma(at, true, f, [4]uint8{bs[0], bs[0], bs[1], bs[1]})
+	r.filterChroma(at+8*r.chromaStride, true, f, [4]uint8{bs[2], bs[2], bs[3], bs[3]})
 }
 
 // row filters horizontal edge k.
-func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
+func (e *edges[T]) row(bs [4]uint8, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
 	if k&1 == 0 || !e.mb.transform8 {
 		r.filterLuma(r.at+4*k*r.stride, false, f, bs)
@@ -242,15 +242,15 @@ func (e *edges[T]) row(bs *[4]uint8, k int, pm *mbInfo) {
 }
 
 // filterLuma filters an edge of luma, if there is something to be done.
-func (r *recon[T]) filterLuma(at int, columns bool, f *[3]edgeFilter[T], bs *[4]uint8) {
-	if f[0].alpha != 0 && f[0].beta != 0 && *bs != [4]uint8{} {
+func (r *recon[T]) filterLuma(at int, columns bool, f *[3]edgeFilter[T], bs [4]uint8) {
+	if f[0].alpha != 0 && f[0].beta != 0 && bs != [4]uint8{} {
 		r.k.lumaEdge(r.luma, at, r.stride, columns, &f[0], bs)
 	}
 }
 
 // filterChroma filters 8 lines of an edge of chroma.
-func (r *recon[T]) filterChroma(at int, columns bool, f *[3]edgeFilter[T], bs *[4]uint8) {
-	if r.planes == 3 && f[1].alpha|f[2].alpha != 0 && *bs != [4]uint8{} {
+func (r *recon[T]) filterChroma(at int, columns bool, f *[3]edgeFilter[T], bs [4]uint8) {
+	if r.planes == 3 && f[1].alpha|f[2].alpha != 0 && bs != [4]uint8{} {
 		r.k.chromaEdges(&r.chroma, at, r.chromaStride, columns, (*[2]edgeFilter[T])(f[1:]), bs)
 	}
 }
@@ -259,7 +259,7 @@ func (e *edges[T]) horizontal(x, y int) {
 	e.topEdge(x, y)
 	for k := 1; k < 4; k++ {
 		if bs, any := e.inner(k, 4); any {
-			e.row(&bs, k, e.mb)
+			e.row(bs, k, e.mb)
 		}
 	}
 }
@@ -286,7 +286,7 @@ func (e *edges[T]) topEdge(x, y int) {
 		return
 	}
 	bs := e.outer(i, 12, 4)
-	e.row(&bs, 0, &d.mbs[i])
+	e.row(bs, 0, &d.mbs[i])
 }
 
 // mixedTop filters the top edge of a frame macroblock under a pair of fields,
@@ -299,7 +299,7 @@ func (e *edges[T]) mixedTop(i int) {
 		pm := &r.d.mbs[i+parity*r.d.width]
 		bs := e.outer(i+parity*r.d.width, 12, 4)
 		r.at, r.chromaAt = at+parity*stride, chromaAt+parity*chromaStride
-		e.row(&bs, 0, pm)
+		e.row(bs, 0, pm)
 	}
 	r.at, r.chromaAt, r.stride, r.chromaStride = at, chromaAt, stride, chromaStride
 }

@@ -25,10 +25,10 @@ type kernels[T sample] struct {
 	// lumaEdge filters an edge of 16 lines, the first of which has its
 	// sample q0 at; columns tells a vertical edge. Each strength bS is for four
 	// lines; if one is 4, all are.
-	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs *[4]uint8)
+	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8)
 	// chromaEdges does the same for 8 lines of both planes of chroma, two for
 	// each strength.
-	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs *[4]uint8)
+	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8)
 }
 
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg h264
@@ -118,7 +118,7 @@ func steps(stride int, columns bool) (across, along int) {
 	return stride, 1
 }
 
-func lumaEdge[T sample](pix []T, at, stride int, columns bool, f *edgeFilter[T], bs *[4]uint8) {
+func lumaEdge[T sample](pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
 	across, along := steps(stride, columns)
 	for i := range 16 {
 		if b := bs[i>>2]; b == 4 {
@@ -130,7 +130,7 @@ func lumaEdge[T sample](pix []T, at, stride int, columns bool, f *edgeFilter[T],
 	}
 }
 
-func chromaEdges[T sample](planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs *[4]uint8) {
+func chromaEdges[T sample](planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
 	across, along := steps(stride, columns)
 	for i := range 8 {
 		for plane, pix := range planes {

@@ -41,7 +41,7 @@ func fastKernels() kernels[uint8] {
 		addDCs: func(dst []uint8, stride int, dcs *[16]int16, _ int32) {
 			addDCsFast(first(dst, stride, 16, 16), stride, dcs)
 		},
-		lumaEdge: func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs *[4]uint8) {
+		lumaEdge: func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs [4]uint8) {
 			filter := lumaRowFast
 			switch {
 			case columns:
@@ -57,7 +57,7 @@ func fastKernels() kernels[uint8] {
 			}
 			filter(&pix[at], stride, f.bytes(), strengths(bs))
 		},
-		chromaEdges: func(planes *[2][]uint8, at, stride int, columns bool, f *[2]edgeFilter[uint8], bs *[4]uint8) {
+		chromaEdges: func(planes *[2][]uint8, at, stride int, columns bool, f *[2]edgeFilter[uint8], bs [4]uint8) {
 			u, v := planes[0], planes[1]
 			filter := chromaRowFast
 			switch {
@@ -102,7 +102,7 @@ func fastWideKernels() kernels[uint16] {
 
 // lumaEdgeWide filters an edge of 16 lines of samples of two bytes; columns are
 // turned into rows and back.
-func lumaEdgeWide(pix []uint16, at, stride int, columns bool, f *edgeFilter[uint16], bs *[4]uint8) {
+func lumaEdgeWide(pix []uint16, at, stride int, columns bool, f *edgeFilter[uint16], bs [4]uint8) {
 	var rows [8 * 16]uint16
 	q0, step := wideAt(rows[4*16:], 16, 16, 4), 16
 	if columns {
@@ -135,7 +135,7 @@ func lumaEdgeWide(pix []uint16, at, stride int, columns bool, f *edgeFilter[uint
 func (f *edgeFilter[T]) bytes() *byte { return (*byte)(unsafe.Pointer(f)) }
 
 // strengths are four strengths in a double word.
-func strengths(bs *[4]uint8) uint32 { return binary.LittleEndian.Uint32(bs[:]) }
+func strengths(bs [4]uint8) uint32 { return binary.LittleEndian.Uint32(bs[:]) }
 
 // first is where a block begins that the slice holds whole. Behind it rows are
 // padded, so that loads may reach further.

@@ -30,7 +30,8 @@ type recon[T sample] struct {
 	edge     [24*21 + rowPadding]T
 	half     [16*16 + rowPadding]T
 	second   [3][16*16 + rowPadding]T
-	edges    edges[T] // of the macroblock that is filtered
+	dcs      [16]int16 // to be added to 4x4 blocks
+	edges    edges[T]  // of the macroblock that is filtered
 }
 
 func samplesOf[T sample](p *picture.Plane) ([]T, int) {
@@ -187,14 +188,14 @@ func (r *recon[T]) addLuma() {
 
 // addPlain adds the residual of 4x4 blocks that have but a DC coefficient.
 func (r *recon[T]) addPlain(blocks uint64) {
-	var dcs [16]int16
+	r.dcs = [16]int16{}
 	for ; blocks != 0; blocks &= blocks - 1 {
 		k := mathbits.TrailingZeros64(blocks) & 15
 		c := &r.d.coeffs[16*k]
-		dcs[blockOf[k]] = int16(max(-math.MaxInt16, min((*c+32)>>6, math.MaxInt16)))
+		r.dcs[blockOf[k]] = int16(max(-math.MaxInt16, min((*c+32)>>6, math.MaxInt16)))
 		*c = 0
 	}
-	r.k.addDCs(r.luma[r.at:], r.stride, &dcs, r.most[0])
+	r.k.addDCs(r.luma[r.at:], r.stride, &r.dcs, r.most[0])
 }
 
 func (r *recon[T]) addLumaBlock(k, at int) {
