@@ -5,14 +5,22 @@ import "math/bits"
 // binWriter is the arithmetic encoder (9.3.4). Bins are noted and encoded many
 // at a time.
 type binWriter struct {
+	binKernels
 	engine engine
-	encode func(e *engine, bins []uint16, state *[512]uint8) (done int)
 	out    []byte
 	state  *[512]uint8
 
 	n     int             // bins that wait
 	waits [binRoom]uint16 // as context<<1 | bin
 }
+
+// binKernels are the inner loops: encodeBins and noteFlags.
+type binKernels struct {
+	encode func(e *engine, bins []uint16, state *[512]uint8) (done int)
+	note   func(waits []uint16, f *flags, has uint64, end int)
+}
+
+func goBins() binKernels { return binKernels{encodeBins, noteFlags} }
 
 // engine is what the encoder goes on from. It does in whole bytes what the
 // standard does bit by bit. The assembly knows where each stands.
@@ -38,7 +46,7 @@ const (
 // start sets the engine to begin writing (9.3.4.1). The first bit that the
 // standard would write is left out there, too.
 func (e *binWriter) start(state *[512]uint8, out []byte) {
-	e.engine, e.encode, e.n = engine{rng: 510, pending: -1}, fastBins(), 0
+	e.engine, e.binKernels, e.n = engine{rng: 510, pending: -1}, fastBins(), 0
 	e.state, e.out = state, out
 }
 

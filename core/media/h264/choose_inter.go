@@ -93,10 +93,13 @@ func (c *coder[T]) window(t *target) (w window[T]) {
 	return window[T]{c.src[0][r.at+t.y*r.stride+t.x:], s.planes[0], s.stride[0], c.d.x*16 + t.x, r.rowOf() + t.y, s.width - t.w, s.height - t.h}
 }
 
+// holds tells whether a block at x, y of the picture lies within it.
+func (w *window[T]) holds(x, y int) bool { return uint(x) <= uint(w.right) && uint(y) <= uint(w.down) }
+
 // sadAt compares a block with the reference at whole samples x, y away.
 func (c *coder[T]) sadAt(t *target, w *window[T], x, y int) int {
 	x, y = x+w.x, y+w.y
-	if uint(x) <= uint(w.right) && uint(y) <= uint(w.down) {
+	if w.holds(x, y) {
 		return c.k.sad(w.src, c.r.stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
 	}
 	pix, step := c.r.inside(w.pix, w.stride, w.right+t.w, w.down+t.h, x, y, t.w, t.h)
@@ -112,7 +115,7 @@ func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
 // satdAt compares a block with the reference at v.
 func (c *coder[T]) satdAt(t *target, w *window[T], v vector) int {
 	stride := c.r.stride
-	if x, y := w.x+int(v.x>>2), w.y+int(v.y>>2); v.x&3|v.y&3 == 0 && uint(x) <= uint(w.right) && uint(y) <= uint(w.down) {
+	if x, y := w.x+int(v.x>>2), w.y+int(v.y>>2); v.x&3|v.y&3 == 0 && w.holds(x, y) {
 		return c.k.satd(w.src, stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
 	}
 	c.predictAt(c.guess[:], t, v)
@@ -145,15 +148,15 @@ type hunt[T sample] struct {
 	sad      int
 }
 
-// four tries four places and tells whether one is better than all before.
+// four tries four places.
 // Places beyond the bounds are moved to them.
-func (c *coder[T]) four(h *hunt[T], places *[4][2]int) (moved bool) {
+func (c *coder[T]) four(h *hunt[T], places *[4][2]int) {
 	inside := true
 	for k, p := range places {
 		i, j := max(c.left, min(p[0], c.right)), max(c.up, min(p[1], c.down))
 		places[k] = [2]int{i, j}
 		x, y := h.x+i, h.y+j
-		inside = inside && uint(x) <= uint(h.right) && uint(y) <= uint(h.down)
+		inside = inside && h.holds(x, y)
 		h.at[k] = y*h.stride + x
 	}
 	if inside {
@@ -164,32 +167,47 @@ func (c *coder[T]) four(h *hunt[T], places *[4][2]int) (moved bool) {
 		}
 	}
 	for k, p := range places {
-		moved = h.sums[k] < h.best && c.better(h, k, p[0], p[1]) || moved
+		if h.sums[k] < h.best {
+			c.better(h, k, p[0], p[1])
+		}
 	}
-	return moved
 }
 
-// near tries the places that are steps away from the best one.
+// unreached is the sum of a place that was not tried.
+const unreached = math.MaxInt32
+
+// near tries the places that are steps away from the best one; not, in a hurry, those
+// that reach out of the picture.
 func (c *coder[T]) near(h *hunt[T], steps *[4][2]int) bool {
-	const most = 2 // of a step
-	x, y := h.x+h.i, h.y+h.j
-	if h.i < c.left+most || h.i > c.right-most || h.j < c.up+most || h.j > c.down-most || x < most || x > h.right-most || y < most || y > h.down-most {
-		var places [4][2]int
+	i, j := h.i, h.j
+	if h.clear(c, i, j) {
+		at := (h.y+j)*h.stride + h.x + i
 		for k, s := range steps {
-			places[k] = [2]int{h.i + s[0], h.j + s[1]}
+			h.at[k] = at + s[1]*h.stride + s[0]
 		}
-		return c.four(h, &places)
+		c.k.sadFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
+	} else {
+		for k, s := range steps {
+			h.sums[k] = unreached
+			if i, j := i+s[0], j+s[1]; i >= c.left && i <= c.right && j >= c.up && j <= c.down && (c.thorough || h.holds(h.x+i, h.y+j)) {
+				h.sums[k] = c.sadAt(&h.t, &h.window, i, j)
+			}
+		}
 	}
-	at := y*h.stride + x
-	for k, s := range steps {
-		h.at[k] = at + s[1]*h.stride + s[0]
-	}
-	c.k.sadFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
-	moved, i, j := false, h.i, h.j
+	moved := false
 	for k, s := range steps {
 		moved = h.sums[k] < h.best && c.better(h, k, i+s[0], j+s[1]) || moved
 	}
 	return moved
+}
+
+// clear tells whether all steps from place i, j lead to places within the bounds
+// and in the picture.
+func (h *hunt[T]) clear(c *coder[T], i, j int) bool {
+	const most = 2 // of a step
+	x, y := h.x+i, h.y+j
+	return i >= c.left+most && i <= c.right-most && j >= c.up+most && j <= c.down-most &&
+		x >= most && x <= h.right-most && y >= most && y <= h.down-most
 }
 
 // better takes place i, j, the k-th of those that were tried, if it is the best so far.
@@ -270,7 +288,7 @@ func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
 // behind the best place is lowest, in quarters.
 func (h *hunt[T]) top(before, behind int) int16 {
 	curve := before + behind - 2*h.sad
-	if curve <= 0 {
+	if curve <= 0 || before == unreached || behind == unreached {
 		return 0
 	}
 	return int16(max(-2, min((4*(before-behind)+curve)/(2*curve), 2)))

@@ -4516,3 +4516,287 @@ without:
 terminate:
 	SUBL $0x02, R8
 	JMP  renormalise
+
+DATA flagOrders<>+0(SB)/2, $0x0100
+DATA flagOrders<>+2(SB)/2, $0x0302
+DATA flagOrders<>+4(SB)/2, $0x0504
+DATA flagOrders<>+6(SB)/2, $0x0706
+DATA flagOrders<>+8(SB)/2, $0x0100
+DATA flagOrders<>+10(SB)/2, $0x0100
+DATA flagOrders<>+12(SB)/2, $0x0100
+DATA flagOrders<>+14(SB)/2, $0x0100
+DATA flagOrders<>+16(SB)/2, $0x0000
+DATA flagOrders<>+18(SB)/2, $0x0000
+DATA flagOrders<>+20(SB)/2, $0x0000
+DATA flagOrders<>+22(SB)/2, $0x0000
+DATA flagOrders<>+24(SB)/2, $0x0000
+DATA flagOrders<>+26(SB)/2, $0x0000
+DATA flagOrders<>+28(SB)/2, $0x0000
+DATA flagOrders<>+30(SB)/2, $0x0000
+DATA flagOrders<>+32(SB)/2, $0x0100
+DATA flagOrders<>+34(SB)/2, $0x0908
+DATA flagOrders<>+36(SB)/2, $0x0302
+DATA flagOrders<>+38(SB)/2, $0x0504
+DATA flagOrders<>+40(SB)/2, $0x0706
+DATA flagOrders<>+42(SB)/2, $0x0100
+DATA flagOrders<>+44(SB)/2, $0x0100
+DATA flagOrders<>+46(SB)/2, $0x0100
+DATA flagOrders<>+48(SB)/2, $0x0001
+DATA flagOrders<>+50(SB)/2, $0x0000
+DATA flagOrders<>+52(SB)/2, $0x0000
+DATA flagOrders<>+54(SB)/2, $0x0000
+DATA flagOrders<>+56(SB)/2, $0x0000
+DATA flagOrders<>+58(SB)/2, $0x0000
+DATA flagOrders<>+60(SB)/2, $0x0000
+DATA flagOrders<>+62(SB)/2, $0x0000
+DATA flagOrders<>+64(SB)/2, $0x0100
+DATA flagOrders<>+66(SB)/2, $0x0302
+DATA flagOrders<>+68(SB)/2, $0x0b0a
+DATA flagOrders<>+70(SB)/2, $0x0504
+DATA flagOrders<>+72(SB)/2, $0x0706
+DATA flagOrders<>+74(SB)/2, $0x0100
+DATA flagOrders<>+76(SB)/2, $0x0100
+DATA flagOrders<>+78(SB)/2, $0x0100
+DATA flagOrders<>+80(SB)/2, $0x0000
+DATA flagOrders<>+82(SB)/2, $0x0001
+DATA flagOrders<>+84(SB)/2, $0x0000
+DATA flagOrders<>+86(SB)/2, $0x0000
+DATA flagOrders<>+88(SB)/2, $0x0000
+DATA flagOrders<>+90(SB)/2, $0x0000
+DATA flagOrders<>+92(SB)/2, $0x0000
+DATA flagOrders<>+94(SB)/2, $0x0000
+DATA flagOrders<>+96(SB)/2, $0x0100
+DATA flagOrders<>+98(SB)/2, $0x0908
+DATA flagOrders<>+100(SB)/2, $0x0302
+DATA flagOrders<>+102(SB)/2, $0x0b0a
+DATA flagOrders<>+104(SB)/2, $0x0504
+DATA flagOrders<>+106(SB)/2, $0x0706
+DATA flagOrders<>+108(SB)/2, $0x0100
+DATA flagOrders<>+110(SB)/2, $0x0100
+DATA flagOrders<>+112(SB)/2, $0x0001
+DATA flagOrders<>+114(SB)/2, $0x0000
+DATA flagOrders<>+116(SB)/2, $0x0001
+DATA flagOrders<>+118(SB)/2, $0x0000
+DATA flagOrders<>+120(SB)/2, $0x0000
+DATA flagOrders<>+122(SB)/2, $0x0000
+DATA flagOrders<>+124(SB)/2, $0x0000
+DATA flagOrders<>+126(SB)/2, $0x0000
+DATA flagOrders<>+128(SB)/2, $0x0100
+DATA flagOrders<>+130(SB)/2, $0x0302
+DATA flagOrders<>+132(SB)/2, $0x0504
+DATA flagOrders<>+134(SB)/2, $0x0d0c
+DATA flagOrders<>+136(SB)/2, $0x0706
+DATA flagOrders<>+138(SB)/2, $0x0100
+DATA flagOrders<>+140(SB)/2, $0x0100
+DATA flagOrders<>+142(SB)/2, $0x0100
+DATA flagOrders<>+144(SB)/2, $0x0000
+DATA flagOrders<>+146(SB)/2, $0x0000
+DATA flagOrders<>+148(SB)/2, $0x0001
+DATA flagOrders<>+150(SB)/2, $0x0000
+DATA flagOrders<>+152(SB)/2, $0x0000
+DATA flagOrders<>+154(SB)/2, $0x0000
+DATA flagOrders<>+156(SB)/2, $0x0000
+DATA flagOrders<>+158(SB)/2, $0x0000
+DATA flagOrders<>+160(SB)/2, $0x0100
+DATA flagOrders<>+162(SB)/2, $0x0908
+DATA flagOrders<>+164(SB)/2, $0x0302
+DATA flagOrders<>+166(SB)/2, $0x0504
+DATA flagOrders<>+168(SB)/2, $0x0d0c
+DATA flagOrders<>+170(SB)/2, $0x0706
+DATA flagOrders<>+172(SB)/2, $0x0100
+DATA flagOrders<>+174(SB)/2, $0x0100
+DATA flagOrders<>+176(SB)/2, $0x0001
+DATA flagOrders<>+178(SB)/2, $0x0000
+DATA flagOrders<>+180(SB)/2, $0x0000
+DATA flagOrders<>+182(SB)/2, $0x0001
+DATA flagOrders<>+184(SB)/2, $0x0000
+DATA flagOrders<>+186(SB)/2, $0x0000
+DATA flagOrders<>+188(SB)/2, $0x0000
+DATA flagOrders<>+190(SB)/2, $0x0000
+DATA flagOrders<>+192(SB)/2, $0x0100
+DATA flagOrders<>+194(SB)/2, $0x0302
+DATA flagOrders<>+196(SB)/2, $0x0b0a
+DATA flagOrders<>+198(SB)/2, $0x0504
+DATA flagOrders<>+200(SB)/2, $0x0d0c
+DATA flagOrders<>+202(SB)/2, $0x0706
+DATA flagOrders<>+204(SB)/2, $0x0100
+DATA flagOrders<>+206(SB)/2, $0x0100
+DATA flagOrders<>+208(SB)/2, $0x0000
+DATA flagOrders<>+210(SB)/2, $0x0001
+DATA flagOrders<>+212(SB)/2, $0x0000
+DATA flagOrders<>+214(SB)/2, $0x0001
+DATA flagOrders<>+216(SB)/2, $0x0000
+DATA flagOrders<>+218(SB)/2, $0x0000
+DATA flagOrders<>+220(SB)/2, $0x0000
+DATA flagOrders<>+222(SB)/2, $0x0000
+DATA flagOrders<>+224(SB)/2, $0x0100
+DATA flagOrders<>+226(SB)/2, $0x0908
+DATA flagOrders<>+228(SB)/2, $0x0302
+DATA flagOrders<>+230(SB)/2, $0x0b0a
+DATA flagOrders<>+232(SB)/2, $0x0504
+DATA flagOrders<>+234(SB)/2, $0x0d0c
+DATA flagOrders<>+236(SB)/2, $0x0706
+DATA flagOrders<>+238(SB)/2, $0x0100
+DATA flagOrders<>+240(SB)/2, $0x0001
+DATA flagOrders<>+242(SB)/2, $0x0000
+DATA flagOrders<>+244(SB)/2, $0x0001
+DATA flagOrders<>+246(SB)/2, $0x0000
+DATA flagOrders<>+248(SB)/2, $0x0001
+DATA flagOrders<>+250(SB)/2, $0x0000
+DATA flagOrders<>+252(SB)/2, $0x0000
+DATA flagOrders<>+254(SB)/2, $0x0000
+DATA flagOrders<>+256(SB)/2, $0x0100
+DATA flagOrders<>+258(SB)/2, $0x0302
+DATA flagOrders<>+260(SB)/2, $0x0504
+DATA flagOrders<>+262(SB)/2, $0x0706
+DATA flagOrders<>+264(SB)/2, $0x0f0e
+DATA flagOrders<>+266(SB)/2, $0x0100
+DATA flagOrders<>+268(SB)/2, $0x0100
+DATA flagOrders<>+270(SB)/2, $0x0100
+DATA flagOrders<>+272(SB)/2, $0x0000
+DATA flagOrders<>+274(SB)/2, $0x0000
+DATA flagOrders<>+276(SB)/2, $0x0000
+DATA flagOrders<>+278(SB)/2, $0x0001
+DATA flagOrders<>+280(SB)/2, $0x0000
+DATA flagOrders<>+282(SB)/2, $0x0000
+DATA flagOrders<>+284(SB)/2, $0x0000
+DATA flagOrders<>+286(SB)/2, $0x0000
+DATA flagOrders<>+288(SB)/2, $0x0100
+DATA flagOrders<>+290(SB)/2, $0x0908
+DATA flagOrders<>+292(SB)/2, $0x0302
+DATA flagOrders<>+294(SB)/2, $0x0504
+DATA flagOrders<>+296(SB)/2, $0x0706
+DATA flagOrders<>+298(SB)/2, $0x0f0e
+DATA flagOrders<>+300(SB)/2, $0x0100
+DATA flagOrders<>+302(SB)/2, $0x0100
+DATA flagOrders<>+304(SB)/2, $0x0001
+DATA flagOrders<>+306(SB)/2, $0x0000
+DATA flagOrders<>+308(SB)/2, $0x0000
+DATA flagOrders<>+310(SB)/2, $0x0000
+DATA flagOrders<>+312(SB)/2, $0x0001
+DATA flagOrders<>+314(SB)/2, $0x0000
+DATA flagOrders<>+316(SB)/2, $0x0000
+DATA flagOrders<>+318(SB)/2, $0x0000
+DATA flagOrders<>+320(SB)/2, $0x0100
+DATA flagOrders<>+322(SB)/2, $0x0302
+DATA flagOrders<>+324(SB)/2, $0x0b0a
+DATA flagOrders<>+326(SB)/2, $0x0504
+DATA flagOrders<>+328(SB)/2, $0x0706
+DATA flagOrders<>+330(SB)/2, $0x0f0e
+DATA flagOrders<>+332(SB)/2, $0x0100
+DATA flagOrders<>+334(SB)/2, $0x0100
+DATA flagOrders<>+336(SB)/2, $0x0000
+DATA flagOrders<>+338(SB)/2, $0x0001
+DATA flagOrders<>+340(SB)/2, $0x0000
+DATA flagOrders<>+342(SB)/2, $0x0000
+DATA flagOrders<>+344(SB)/2, $0x0001
+DATA flagOrders<>+346(SB)/2, $0x0000
+DATA flagOrders<>+348(SB)/2, $0x0000
+DATA flagOrders<>+350(SB)/2, $0x0000
+DATA flagOrders<>+352(SB)/2, $0x0100
+DATA flagOrders<>+354(SB)/2, $0x0908
+DATA flagOrders<>+356(SB)/2, $0x0302
+DATA flagOrders<>+358(SB)/2, $0x0b0a
+DATA flagOrders<>+360(SB)/2, $0x0504
+DATA flagOrders<>+362(SB)/2, $0x0706
+DATA flagOrders<>+364(SB)/2, $0x0f0e
+DATA flagOrders<>+366(SB)/2, $0x0100
+DATA flagOrders<>+368(SB)/2, $0x0001
+DATA flagOrders<>+370(SB)/2, $0x0000
+DATA flagOrders<>+372(SB)/2, $0x0001
+DATA flagOrders<>+374(SB)/2, $0x0000
+DATA flagOrders<>+376(SB)/2, $0x0000
+DATA flagOrders<>+378(SB)/2, $0x0001
+DATA flagOrders<>+380(SB)/2, $0x0000
+DATA flagOrders<>+382(SB)/2, $0x0000
+DATA flagOrders<>+384(SB)/2, $0x0100
+DATA flagOrders<>+386(SB)/2, $0x0302
+DATA flagOrders<>+388(SB)/2, $0x0504
+DATA flagOrders<>+390(SB)/2, $0x0d0c
+DATA flagOrders<>+392(SB)/2, $0x0706
+DATA flagOrders<>+394(SB)/2, $0x0f0e
+DATA flagOrders<>+396(SB)/2, $0x0100
+DATA flagOrders<>+398(SB)/2, $0x0100
+DATA flagOrders<>+400(SB)/2, $0x0000
+DATA flagOrders<>+402(SB)/2, $0x0000
+DATA flagOrders<>+404(SB)/2, $0x0001
+DATA flagOrders<>+406(SB)/2, $0x0000
+DATA flagOrders<>+408(SB)/2, $0x0001
+DATA flagOrders<>+410(SB)/2, $0x0000
+DATA flagOrders<>+412(SB)/2, $0x0000
+DATA flagOrders<>+414(SB)/2, $0x0000
+DATA flagOrders<>+416(SB)/2, $0x0100
+DATA flagOrders<>+418(SB)/2, $0x0908
+DATA flagOrders<>+420(SB)/2, $0x0302
+DATA flagOrders<>+422(SB)/2, $0x0504
+DATA flagOrders<>+424(SB)/2, $0x0d0c
+DATA flagOrders<>+426(SB)/2, $0x0706
+DATA flagOrders<>+428(SB)/2, $0x0f0e
+DATA flagOrders<>+430(SB)/2, $0x0100
+DATA flagOrders<>+432(SB)/2, $0x0001
+DATA flagOrders<>+434(SB)/2, $0x0000
+DATA flagOrders<>+436(SB)/2, $0x0000
+DATA flagOrders<>+438(SB)/2, $0x0001
+DATA flagOrders<>+440(SB)/2, $0x0000
+DATA flagOrders<>+442(SB)/2, $0x0001
+DATA flagOrders<>+444(SB)/2, $0x0000
+DATA flagOrders<>+446(SB)/2, $0x0000
+DATA flagOrders<>+448(SB)/2, $0x0100
+DATA flagOrders<>+450(SB)/2, $0x0302
+DATA flagOrders<>+452(SB)/2, $0x0b0a
+DATA flagOrders<>+454(SB)/2, $0x0504
+DATA flagOrders<>+456(SB)/2, $0x0d0c
+DATA flagOrders<>+458(SB)/2, $0x0706
+DATA flagOrders<>+460(SB)/2, $0x0f0e
+DATA flagOrders<>+462(SB)/2, $0x0100
+DATA flagOrders<>+464(SB)/2, $0x0000
+DATA flagOrders<>+466(SB)/2, $0x0001
+DATA flagOrders<>+468(SB)/2, $0x0000
+DATA flagOrders<>+470(SB)/2, $0x0001
+DATA flagOrders<>+472(SB)/2, $0x0000
+DATA flagOrders<>+474(SB)/2, $0x0001
+DATA flagOrders<>+476(SB)/2, $0x0000
+DATA flagOrders<>+478(SB)/2, $0x0000
+DATA flagOrders<>+480(SB)/2, $0x0100
+DATA flagOrders<>+482(SB)/2, $0x0908
+DATA flagOrders<>+484(SB)/2, $0x0302
+DATA flagOrders<>+486(SB)/2, $0x0b0a
+DATA flagOrders<>+488(SB)/2, $0x0504
+DATA flagOrders<>+490(SB)/2, $0x0d0c
+DATA flagOrders<>+492(SB)/2, $0x0706
+DATA flagOrders<>+494(SB)/2, $0x0f0e
+DATA flagOrders<>+496(SB)/2, $0x0001
+DATA flagOrders<>+498(SB)/2, $0x0000
+DATA flagOrders<>+500(SB)/2, $0x0001
+DATA flagOrders<>+502(SB)/2, $0x0000
+DATA flagOrders<>+504(SB)/2, $0x0001
+DATA flagOrders<>+506(SB)/2, $0x0000
+DATA flagOrders<>+508(SB)/2, $0x0001
+DATA flagOrders<>+510(SB)/2, $0x0000
+GLOBL flagOrders<>(SB), RODATA|NOPTR, $512
+
+// func noteFlagsFast(waits *uint16, flags *uint16, has uint64, end int)
+// Requires: AVX, POPCNT
+TEXT ·noteFlagsFast(SB), NOSPLIT, $0-32
+	MOVQ waits+0(FP), AX
+	MOVQ flags+8(FP), CX
+	MOVQ has+16(FP), DX
+	MOVQ end+24(FP), BX
+	LEAQ flagOrders<>+0(SB), SI
+
+flags:
+	MOVQ    DX, DI
+	ANDL    $0x0f, DI
+	MOVL    DI, R8
+	SHLL    $0x05, R8
+	VMOVDQU (CX), X0
+	VPSHUFB (SI)(R8*1), X0, X0
+	VPOR    16(SI)(R8*1), X0, X0
+	VMOVDQU X0, (AX)
+	POPCNTL DI, DI
+	LEAQ    8(AX)(DI*2), AX
+	ADDQ    $0x10, CX
+	SHRQ    $0x04, DX
+	SUBQ    $0x04, BX
+	JG      flags
+	RET

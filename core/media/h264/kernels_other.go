@@ -11,4 +11,4 @@ func fastWideSearchKernels() searchKernels[uint16] { return goSearchKernels[uint
 
 func fastWideKernels() kernels[uint16] { return goKernels[uint16]() }
 
-func fastBins() func(e *engine, bins []uint16, state *[512]uint8) (done int) { return encodeBins }
+func fastBins() binKernels { return goBins() }

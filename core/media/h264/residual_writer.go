@@ -167,38 +167,55 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 // significant writes which of the coefficients of a block are not 0.
 func (w *sliceWriter) significant(cat, size int, has uint64) {
 	e, field := &w.bins, w.d.fieldScan()
-	sig, last := &sigBins[field][cat], &lastBins[field][cat]
+	flags := &flagBins[field][cat]
 	if size == 8 { // chroma DC of 4:2:2
-		sig, last = &sigTall[field], &lastTall[field]
+		flags = &tallFlagBins[field]
 	}
-	waits, n := &e.waits, e.n
 	end := 63 - bits.LeadingZeros64(has)
-	for i := range end {
-		v := has & 1
-		has >>= 1
-		waits[n&(binRoom-1)] = sig[i&63] | uint16(v)
-		waits[(n+1)&(binRoom-1)] = last[i&63] // counts where v is 1
-		n += 1 + int(v)
-	}
+	e.note(e.waits[e.n&(binRoom-1):], flags, has, end)
+	e.n += end + bits.OnesCount64(has) - 1
 	if end < size-1 { // the last one is significant if none before was the last
-		waits[n&(binRoom-1)] = sig[end&63] | 1
-		waits[(n+1)&(binRoom-1)] = last[end&63] | 1
-		n += 2
+		sig, last := flags.at(end)
+		e.bin(int(sig>>1), 1)
+		e.bin(int(last>>1), 1)
 	}
-	e.n = n
 }
 
-// sigBins and lastBins are significant_coeff_flag and last_significant_coeff_flag
-// as bins of 0, for frame and for field macroblocks, by category and place
-// (9.3.3.1.3). Those of DC in 4:2:2 are sigTall and lastTall.
+// flags are significant_coeff_flag and last_significant_coeff_flag of the places
+// of a block, as bins of 0 (9.3.3.1.3): of four places each the first ones, then
+// the second ones.
+type flags [2 * 64]uint16
+
+// at gives both flags of place i.
+func (f *flags) at(i int) (sig, last uint16) {
+	at := i>>2<<3 | i&3
+	return f[at&127], f[(at+4)&127]
+}
+
+// noteFlags notes the flags of the places before end, of which has tells those
+// with a coefficient. What it writes beyond them means nothing.
+func noteFlags(waits []uint16, f *flags, has uint64, end int) {
+	n := 0
+	for i := range end {
+		sig, last := f.at(i)
+		v := has >> i & 1
+		waits[n] = sig | uint16(v)
+		waits[n+1] = last // counts where v is 1
+		n += 1 + int(v)
+	}
+}
+
+// flagBins are the flags of frame and of field macroblocks, by category; those of
+// DC in 4:2:2 are tallFlagBins.
 var (
-	sigBins, lastBins [2][6][64]uint16
-	sigTall, lastTall [2][64]uint16
+	flagBins     [2][6]flags
+	tallFlagBins [2]flags
 )
 
 func init() {
 	for field := range 2 {
 		for i := range 64 {
+			at := i>>2<<3 | i&3
 			for cat := range 6 {
 				sig, last := i, i
 				switch cat {
@@ -207,11 +224,11 @@ func init() {
 				case cat8x8:
 					sig, last = int(sig8x8[field][i]), int(last8x8[i])
 				}
-				sigBins[field][cat][i] = uint16((sigContexts[field][cat] + sig) << 1)
-				lastBins[field][cat][i] = uint16((lastContexts[field][cat] + last) << 1)
+				flagBins[field][cat][at] = uint16((sigContexts[field][cat] + sig) << 1)
+				flagBins[field][cat][at+4] = uint16((lastContexts[field][cat] + last) << 1)
 			}
-			sigTall[field][i] = uint16((sigContexts[field][catChromaDC] + min(i/2, 2)) << 1)
-			lastTall[field][i] = uint16((lastContexts[field][catChromaDC] + min(i/2, 2)) << 1)
+			tallFlagBins[field][at] = uint16((sigContexts[field][catChromaDC] + min(i/2, 2)) << 1)
+			tallFlagBins[field][at+4] = uint16((lastContexts[field][catChromaDC] + min(i/2, 2)) << 1)
 		}
 	}
 }

@@ -193,3 +193,8 @@ func quantiseBlocksFast(c *int32, n int, factors *[16]int32, bias int32, shift u
 //
 //go:noescape
 func encodeBinsFast(e *byte, bins *uint16, n int, state *[512]uint8, steps *byte) (done int)
+
+// noteFlagsFast is noteFlags for an end of 1 or more.
+//
+//go:noescape
+func noteFlagsFast(waits *uint16, flags *uint16, has uint64, end int)

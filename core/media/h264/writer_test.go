@@ -90,7 +90,7 @@ func TestBinsRoundTrip(t *testing.T) {
 		var e binWriter
 		e.start(&state, nil)
 		if round%2 == 0 {
-			e.encode = encodeBins
+			e.binKernels = goBins()
 		}
 		skew := r.IntN(100)
 		for range 4000 {

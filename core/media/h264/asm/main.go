@@ -40,6 +40,7 @@ func main() {
 	quantise()
 	quantiseBlocks()
 	encodeBins()
+	noteFlags()
 	Generate()
 }
 
