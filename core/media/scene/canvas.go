@@ -53,14 +53,16 @@ func (c *canvas) noiseRow(y, plane int) []int8 {
 // there.
 func (c *canvas) store(y int) {
 	s, p := c.s, c.p
-	if s.noiseGain > 0 {
-		mix(c.line, 0, c.line, c.noiseRow(y, 0), s.noiseGain, c.still, 0)
-	}
 	w := s.width
+	noise := c.still
+	if s.noiseGain > 0 {
+		noise = c.noiseRow(y, 0)
+	}
 	if plane := &p.Planes[0]; plane.Wide != nil {
+		mix(c.line, 0, c.line, noise, s.noiseGain, c.still, 0)
 		storeWide(plane.Wide[y*plane.Stride:][:w], c.line, s.codes)
 	} else {
-		store(plane.Pix[y*plane.Stride:][:w], c.line, black>>4, white>>4)
+		store(plane.Pix[y*plane.Stride:][:w], c.line, noise, s.noiseGain, black>>4, white>>4)
 	}
 	down := 0
 	if !p.Chroma.IsTall() {
@@ -98,7 +100,7 @@ func (c *canvas) storeChroma(y, down int) {
 		if plane := &p.Planes[1+i]; plane.Wide != nil {
 			storeShifted(plane.Wide[row*plane.Stride:][:w], line, s.chromaShift)
 		} else {
-			store(plane.Pix[row*plane.Stride:][:w], line, 16, 240)
+			store(plane.Pix[row*plane.Stride:][:w], line, c.still, 0, 16, 240)
 		}
 	}
 }
@@ -114,13 +116,15 @@ func mix(dst []int16, base int16, profile []int16, a []int8, gainA int16, b []in
 	}
 }
 
-// store makes samples of 8 bits of values, within bounds.
-func store(dst []byte, line []int16, least, most int16) {
-	line = line[:len(dst)]
-	if n := storeFast(dst, line, least, most); n > 0 {
-		dst, line = dst[n:], line[n:]
+// store makes samples of 8 bits of values and of noise with a gain in eighths,
+// within bounds.
+func store(dst []byte, line []int16, noise []int8, gain, least, most int16) {
+	line, noise = line[:len(dst)], noise[:len(dst)]
+	if n := storeFast(dst, line, noise, gain, least, most); n > 0 {
+		dst, line, noise = dst[n:], line[n:], noise[n:]
 	}
 	for x, v := range line {
+		v += int16(noise[x]) * gain >> 3
 		dst[x] = byte(max(least, min((v+8)>>4, most)))
 	}
 }
@@ -236,6 +240,6 @@ func (c *canvas) copy(x, y int, line []int16) {
 	if plane := &c.p.Planes[0]; plane.Wide != nil {
 		storeWide(plane.Wide[y*plane.Stride+x:][:len(line)], line, c.s.codes)
 	} else {
-		store(plane.Pix[y*plane.Stride+x:][:len(line)], line, black>>4, white>>4)
+		store(plane.Pix[y*plane.Stride+x:][:len(line)], line, c.still, 0, black>>4, white>>4)
 	}
 }

@@ -15,12 +15,12 @@ func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b 
 }
 
 // storeFast does the same of store.
-func storeFast(dst []byte, line []int16, least, most int16) int {
+func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) int {
 	n := len(dst) &^ 15
 	if n == 0 || !cpu.X86.HasAVX2 {
 		return 0
 	}
-	storeRows(&dst[0], &line[0], n, least, most)
+	storeRows(&dst[0], &line[0], &noise[0], n, gain, least, most)
 	return n
 }
 

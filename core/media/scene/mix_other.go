@@ -6,6 +6,6 @@ func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b 
 	return 0
 }
 
-func storeFast(dst []byte, line []int16, least, most int16) int { return 0 }
+func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) int { return 0 }
 
 func overlayFast(line []int16, town []int8) int { return 0 }

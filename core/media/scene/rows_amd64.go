@@ -12,7 +12,7 @@ func mixRows(dst *int16, profile *int16, a *int8, b *int8, n int, base int16, ga
 // storeRows is store of n values, a multiple of 16.
 //
 //go:noescape
-func storeRows(dst *byte, line *int16, n int, least int16, most int16)
+func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least int16, most int16)
 
 // overlayRows is overlay of n values, a multiple of 16.
 //

@@ -41,33 +41,42 @@ mix:
 	VZEROUPPER
 	RET
 
-// func storeRows(dst *byte, line *int16, n int, least int16, most int16)
+// func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least int16, most int16)
 // Requires: AVX, AVX2
-TEXT ·storeRows(SB), NOSPLIT, $0-28
+TEXT ·storeRows(SB), NOSPLIT, $0-38
 	MOVQ         dst+0(FP), AX
 	MOVQ         line+8(FP), CX
-	MOVQ         n+16(FP), DX
-	MOVW         least+24(FP), BX
-	VMOVD        BX, X0
+	MOVQ         noise+16(FP), DX
+	MOVQ         n+24(FP), BX
+	MOVW         gain+32(FP), SI
+	VMOVD        SI, X0
 	VPBROADCASTW X0, Y0
-	MOVW         most+26(FP), BX
-	VMOVD        BX, X1
+	MOVW         least+34(FP), SI
+	VMOVD        SI, X1
 	VPBROADCASTW X1, Y1
-	VPCMPEQW     Y2, Y2, Y2
-	VPABSW       Y2, Y2
-	VPSLLW       $0x03, Y2, Y2
+	MOVW         most+36(FP), SI
+	VMOVD        SI, X2
+	VPBROADCASTW X2, Y2
+	VPCMPEQW     Y3, Y3, Y3
+	VPABSW       Y3, Y3
+	VPSLLW       $0x03, Y3, Y3
 
 store:
-	VPADDW       (CX), Y2, Y3
-	VPSRAW       $0x04, Y3, Y3
-	VPMAXSW      Y0, Y3, Y3
-	VPMINSW      Y1, Y3, Y3
-	VEXTRACTI128 $0x01, Y3, X4
-	VPACKUSWB    X4, X3, X4
-	VMOVDQU      X4, (AX)
+	VPMOVSXBW    (DX), Y4
+	VPMULLW      Y0, Y4, Y4
+	VPSRAW       $0x03, Y4, Y4
+	VPADDW       (CX), Y4, Y4
+	VPADDW       Y3, Y4, Y4
+	VPSRAW       $0x04, Y4, Y4
+	VPMAXSW      Y1, Y4, Y4
+	VPMINSW      Y2, Y4, Y4
+	VEXTRACTI128 $0x01, Y4, X5
+	VPACKUSWB    X5, X4, X5
+	VMOVDQU      X5, (AX)
 	ADDQ         $0x20, CX
+	ADDQ         $0x10, DX
 	ADDQ         $0x10, AX
-	SUBQ         $0x10, DX
+	SUBQ         $0x10, BX
 	JNZ          store
 	VZEROUPPER
 	RET

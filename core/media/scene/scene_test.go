@@ -202,12 +202,21 @@ func TestRowsInVectors(t *testing.T) {
 		for i := range n {
 			profile[i], a[i], b[i] = int16(hash(uint32(i))>>20), int8(hash(uint32(i+100))), int8(hash(uint32(i+200)))
 			want[i] = 300 + profile[i] + (int16(a[i])*7-int16(b[i])*11)>>3
-			plain[i] = byte(max(16, min((want[i]+8)>>4, 235)))
+			plain[i] = byte(max(16, min((want[i]+int16(a[i])*5>>3+8)>>4, 235)))
 		}
 		mix(line, 300, profile, a, 7, b, -11)
 		require.Equal(t, want, line)
-		store(bytesOut, line, 16, 235)
+		store(bytesOut, line, a, 5, 16, 235)
 		require.Equal(t, plain, bytesOut)
+		for i, v := range a {
+			if i%3 > 0 {
+				a[i] = noHouse
+			} else if v != noHouse {
+				want[i] = 2000 + int16(v)*13
+			}
+		}
+		overlay(line, a)
+		require.Equal(t, want, line)
 	}
 }
 
