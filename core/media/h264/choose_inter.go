@@ -437,8 +437,9 @@ func (c *coder[T]) codeInter() {
 	d.mb.cbp, d.coded, d.more = 0, 0, 0
 	d.mb.transform8 = d.h.pps.transform8x8
 	nothing := c.inter.luma.nothing()
-	for b8 := range 4 {
-		if at := c.lumaAt(4 * b8); c.k.sad(c.src[0][at:], r.stride, r.luma[at:], r.stride, 8, 8) < nothing {
+	c.k.sadQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.hunt.sums)
+	for b8, sum := range c.hunt.sums {
+		if sum < nothing {
 			continue
 		}
 		if d.mb.transform8 {

@@ -3062,6 +3062,96 @@ sadend:
 	MOVQ  AX, ret+48(FP)
 	RET
 
+// func sadQuartersFast(a *byte, stride int, b *byte, step int, sums *[4]int)
+// Requires: AVX
+TEXT ·sadQuartersFast(SB), NOSPLIT, $0-40
+	MOVQ    a+0(FP), AX
+	MOVQ    stride+8(FP), CX
+	MOVQ    b+16(FP), DX
+	MOVQ    step+24(FP), BX
+	MOVQ    sums+32(FP), SI
+	VMOVDQU (AX), X0
+	VPSADBW (DX), X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU X0, (SI)
+	VMOVDQU (AX), X0
+	VPSADBW (DX), X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU (AX), X1
+	VPSADBW (DX), X1, X1
+	VPADDQ  X1, X0, X0
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	VMOVDQU X0, 16(SI)
+	RET
+
 // func sadFourFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]int, sums *[4]int)
 // Requires: AVX
 TEXT ·sadFourFast(SB), NOSPLIT, $0-64

@@ -9,15 +9,9 @@ const notAvailable = -2
 // into each other (8.4.1.3.1).
 func (d *sliceDecoder) loadMotion(lists int) {
 	for l := range lists {
-		ref := &d.ref[l]
-		for _, at := range cacheAt {
-			ref[at] = notAvailable
-		}
+		d.ref[l] = noRefs
 		d.loadTop(l)
-		for i := range 4 {
-			at := cacheFirst + cacheStep*i - 1
-			d.loadBlock(l, at, d.n.left[i], 4*int(d.n.leftRow[i])+3)
-		}
+		d.loadLeft(l)
 		d.loadBlock(l, 0, d.n.topLeft, 4*int(d.n.corner)+3)
 		d.loadBlock(l, 5, d.n.topRight, 12)
 	}
@@ -42,6 +36,32 @@ func (d *sliceDecoder) loadTop(l int) {
 	}
 	*(*[4]vector)(d.vec[l][1:5]) = v
 }
+
+func (d *sliceDecoder) loadLeft(l int) {
+	if d.n.left[0] < 0 || d.h.mbaff {
+		for i := range 4 {
+			d.loadBlock(l, cacheFirst+cacheStep*i-1, d.n.left[i], 4*int(d.n.leftRow[i])+3)
+		}
+		return
+	}
+	m := &d.motion[d.n.left[0]]
+	refs, vec := &d.ref[l], &d.vec[l]
+	for i := range 4 {
+		ref, v := m.ref[l][i|1], m.mv[l][4*i+3]
+		if ref < 0 {
+			v = vector{}
+		}
+		refs[cacheFirst+cacheStep*i-1], vec[cacheFirst+cacheStep*i-1] = ref, v
+	}
+}
+
+// noRefs says that no block can be used.
+var noRefs = func() (refs [cacheSize]int8) {
+	for i := range refs {
+		refs[i] = notAvailable
+	}
+	return refs
+}()
 
 func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
 	if mb < 0 {
@@ -236,6 +256,12 @@ func (d *sliceDecoder) predictSkip() vector {
 
 // setRef notes the reference index of w x h blocks from block on.
 func (d *sliceDecoder) setRef(l, block, w, h int, ref int8) {
+	if w == 4 {
+		for y := range h {
+			*(*[4]int8)(d.ref[l][cacheAt[block]+cacheStep*y:]) = [4]int8{ref, ref, ref, ref}
+		}
+		return
+	}
 	for y := range h {
 		row := d.ref[l][cacheAt[block]+cacheStep*y:][:w]
 		for x := range row {

@@ -5,6 +5,8 @@ package h264
 type searchKernels[T sample] struct {
 	// sad is the sum of absolute differences.
 	sad func(a []T, stride int, b []T, step, w, h int) int
+	// sadQuarters is sad of each quarter of 16x16 samples, in coding order.
+	sadQuarters func(a []T, stride int, b []T, step int, sums *[4]int)
 	// sadFour is sad with the blocks that begin at four places of b.
 	sadFour func(a []T, stride int, b []T, step, w, h int, at, sums *[4]int)
 	// satd is the sum of absolute values of the differences' Hadamard
@@ -24,7 +26,7 @@ type searchKernels[T sample] struct {
 
 // goSearchKernels are the kernels in plain Go.
 func goSearchKernels[T sample]() searchKernels[T] {
-	return searchKernels[T]{sadBlock[T], sadFour[T], satdBlock[T], forwardBlocks[T], forward8[T], quantise, quantiseBlocks}
+	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], forwardBlocks[T], forward8[T], quantise, quantiseBlocks}
 }
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
@@ -35,6 +37,13 @@ func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
 		}
 	}
 	return sum
+}
+
+func sadQuarters[T sample](a []T, stride int, b []T, step int, sums *[4]int) {
+	for i := range sums {
+		x, y := i&1*8, i>>1*8
+		sums[i] = sadBlock(a[y*stride+x:], stride, b[y*step+x:], step, 8, 8)
+	}
 }
 
 func sadFour[T sample](a []T, stride int, b []T, step, w, h int, at, sums *[4]int) {

@@ -16,10 +16,12 @@ func fastSearchKernels() searchKernels[uint8] {
 		sad: func(a []uint8, stride int, b []uint8, step, w, h int) int {
 			return sadFast(first(a, stride, w, h), stride, first(b, step, w, h), step, w, h)
 		},
+		sadQuarters: func(a []uint8, stride int, b []uint8, step int, sums *[4]int) {
+			sadQuartersFast(first(a, stride, 16, 16), stride, first(b, step, 16, 16), step, sums)
+		},
 		sadFour: func(a []uint8, stride int, b []uint8, step, w, h int, at, sums *[4]int) {
-			for _, from := range at {
-				_, _ = b[from], b[from+(h-1)*step+w-1]
-			}
+			least, most := min(at[0], at[1], at[2], at[3]), max(at[0], at[1], at[2], at[3])
+			_, _ = b[least], b[most+(h-1)*step+w-1]
 			sadFourFast(first(a, stride, w, h), stride, &b[0], step, w, h, at, sums)
 		},
 		satd: func(a []uint8, stride int, b []uint8, step, w, h int) int {
@@ -50,6 +52,7 @@ func fastWideSearchKernels() searchKernels[uint16] {
 		sad: func(a []uint16, stride int, b []uint16, step, w, h int) int {
 			return sadWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)
 		},
+		sadQuarters: sadQuarters[uint16],
 		sadFour: func(a []uint16, stride int, b []uint16, step, w, h int, at, sums *[4]int) {
 			for i, from := range at {
 				sums[i] = sadWideFast(wideAt(a, stride, w, h), stride, wideAt(b[from:], step, w, h), step, w, h)

@@ -1,6 +1,7 @@
 package h264
 
 import (
+	"math/bits"
 	"math/rand/v2"
 	"testing"
 
@@ -31,6 +32,9 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 			plain.sadFour(a[x:], 64, b, 48, w, h, &at, &some)
 			fast.sadFour(a[x:], 64, b, 48, w, h, &at, &same)
 			require.Equal(t, some, same)
+			plain.sadQuarters(a[x:], 64, b[y:], 48, &some)
+			fast.sadQuarters(a[x:], 64, b[y:], 48, &same)
+			require.Equal(t, some, same)
 			require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, w, h), fast.satd(a[x:], 64, b[y:], 48, w, h))
 		}
 		require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, 4, 4), fast.satd(a[x:], 64, b[y:], 48, 4, 4))
@@ -54,6 +58,21 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 		has := plain.quantise(c8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
 		require.Equal(t, has, fast.quantise(d8[:], q.large[:], q.bias(q.shift+1), q.shift+1))
 		require.Equal(t, c8, d8)
+	}
+}
+
+// Flags of coefficients come in the same order, up to the last that counts.
+func TestFlagsAreNotedAlike(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 3))
+	for range 500 {
+		end := 1 + r.IntN(63)
+		has := r.Uint64()&r.Uint64()&(1<<end-1) | 1<<end
+		f := &flagBins[r.IntN(2)][cat8x8]
+		var want, got [binRoom]uint16
+		goBins().note(want[:], f, has, end)
+		fastBins().note(got[:], f, has, end)
+		n := end + bits.OnesCount64(has) - 1
+		require.Equal(t, want[:n], got[:n])
 	}
 }
 

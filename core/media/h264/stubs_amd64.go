@@ -139,6 +139,11 @@ func downWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most
 //go:noescape
 func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
 
+// sadQuartersFast is sadQuarters.
+//
+//go:noescape
+func sadQuartersFast(a *byte, stride int, b *byte, step int, sums *[4]int)
+
 // sadFourFast is sadFour of blocks 16 or 8 samples wide.
 //
 //go:noescape

@@ -57,7 +57,7 @@ func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) 
 	var next atomic.Int32
 	for range min(runtime.GOMAXPROCS(0), rows) {
 		wait.Go(func() {
-			l := line{values: make([]float32, phases*t.period), span: span}
+			l := newLine(phases*t.period, span)
 			for y := int(next.Add(1)) - 1; y < rows; y = int(next.Add(1)) - 1 {
 				clear(l.values)
 				render(l, y)
@@ -96,6 +96,17 @@ func level(v float32) int8 { return int8(max(-127, min(int32(v), 127))) }
 type line struct {
 	values []float32
 	span   float64 // picture heights
+	curves map[int]ways
+}
+
+// ways are what line.curve gives.
+type ways struct {
+	curve []float32
+	ends  []int
+}
+
+func newLine(n int, span float64) line {
+	return line{values: make([]float32, n), span: span, curves: map[int]ways{}}
 }
 
 // each adds value at u picture heights to every sample.
@@ -133,18 +144,35 @@ func (l line) smooth(amplitude float64, wide int, v float64, high int, seed uint
 		at := func(j int) float64 { return 2*unit(seed+uint32(i%wide)*7919+uint32(j%high)*104729) - 1 }
 		points[i] = float32(amplitude * ((1-b)*at(j) + b*at(j+1)))
 	}
-	step := float32(wide) / float32(len(l.values))
-	for i, cell := 0, 0; cell < wide; cell++ {
+	curve, ends := l.curve(wide)
+	from := 0
+	for cell, end := range ends {
 		first, rise := points[cell], points[cell+1]-points[cell]
-		rest := l.values[i:]
-		for k := range rest {
-			a := float32(i+k)*step - float32(cell)
-			if a >= 1 && cell < wide-1 {
-				rest = rest[:k]
-				break
-			}
-			rest[k] += first + a*a*(3-2*a)*rise
+		values := l.values[from:end]
+		for i, a := range curve[from:end] {
+			values[i] += first + a*rise
 		}
-		i += len(rest)
+		from = end
 	}
+}
+
+// curve is the smooth way from 0 to 1 in each of so many cells, and where each ends.
+func (l line) curve(wide int) (curve []float32, ends []int) {
+	if c, ok := l.curves[wide]; ok {
+		return c.curve, c.ends
+	}
+	curve, ends = make([]float32, len(l.values)), make([]int, wide)
+	step := float32(wide) / float32(len(l.values))
+	for i := range curve {
+		u := float32(i) * step
+		cell := min(int(u), wide-1)
+		a := u - float32(cell)
+		curve[i] = a * a * (3 - 2*a)
+		ends[cell] = i + 1
+	}
+	for cell := 1; cell < wide; cell++ {
+		ends[cell] = max(ends[cell], ends[cell-1]) // there may be more cells than samples
+	}
+	l.curves[wide] = ways{curve, ends}
+	return curve, ends
 }

@@ -40,7 +40,7 @@ func TestTexturesGoOn(t *testing.T) {
 // Smooth noise is smooth, repeats, and fills its range.
 func TestSmoothNoise(t *testing.T) {
 	render := func(v float64) []float32 {
-		l := line{values: make([]float32, 4000), span: 4}
+		l := newLine(4000, 4)
 		l.smooth(100, 40, v, 5, 7)
 		return l.values
 	}

@@ -29,6 +29,7 @@ func main() {
 	filterWide("acrossWideFast", "acrossWideFast is acrossFast for samples of two bytes, clipped to most.", false)
 	filterWide("downWideFast", "downWideFast is downFast for samples of two bytes, clipped to most.", true)
 	sad()
+	sadQuarters()
 	sadFour()
 	sadWide()
 	satd()

@@ -46,6 +46,33 @@ func sad() {
 	RET()
 }
 
+// sadQuarters compares each quarter of 16x16 samples.
+func sadQuarters() {
+	TEXT("sadQuartersFast", attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, sums *[4]int)")
+	Pragma("noescape")
+	Doc("sadQuartersFast is sadQuarters.")
+	a, stride := Load(Param("a"), GP64()), Load(Param("stride"), GP64())
+	b, step := Load(Param("b"), GP64()), Load(Param("step"), GP64())
+	sums := Load(Param("sums"), GP64())
+	sum, x := XMM(), XMM()
+	for half := range 2 {
+		for row := range 8 {
+			if row == 0 {
+				VMOVDQU(Mem{Base: a}, sum)
+				VPSADBW(Mem{Base: b}, sum, sum)
+			} else {
+				VMOVDQU(Mem{Base: a}, x)
+				VPSADBW(Mem{Base: b}, x, x)
+				VPADDQ(x, sum, sum)
+			}
+			ADDQ(stride, a)
+			ADDQ(step, b)
+		}
+		VMOVDQU(sum, Mem{Base: sums, Disp: 16 * half})
+	}
+	RET()
+}
+
 // sadFour compares a block with four others at once.
 func sadFour() {
 	TEXT("sadFourFast", attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int, at, sums *[4]int)")
