@@ -6,7 +6,6 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/h264"
-	"vividstrain/core/media/picture"
 	"vividstrain/core/media/scene"
 )
 
@@ -180,15 +179,13 @@ func (c *counter) add() {
 type groupWorker struct {
 	g        *groups
 	drawer   *scene.Drawer
-	picture  *picture.Picture
 	encoder  *h264.Encoder
 	group    *group
 	progress *counter
 }
 
 func (g *groups) newWorker(p *counter) (*groupWorker, error) {
-	f := g.order.Format
-	w := &groupWorker{g: g, drawer: g.stage.NewDrawer(), picture: picture.New(f.Width, f.Height, f.Depth, f.Chroma), progress: p}
+	w := &groupWorker{g: g, drawer: g.stage.NewDrawer(), progress: p}
 	var err error
 	w.encoder, err = h264.NewEncoder(g.set, w.keep)
 	return w, err
@@ -202,8 +199,9 @@ func (w *groupWorker) work(ctx context.Context, jobs <-chan *group) {
 			if job.err = ctx.Err(); job.err != nil {
 				break
 			}
-			w.drawer.Draw(w.picture, job.first+i)
-			if job.err = w.encoder.Encode(w.picture, int64(job.first+i)); job.err != nil {
+			p := w.encoder.Picture()
+			w.drawer.Draw(p, job.first+i)
+			if job.err = w.encoder.Encode(p, int64(job.first+i)); job.err != nil {
 				break
 			}
 			w.progress.add()

@@ -39,7 +39,7 @@ func (c *coder[T]) choose16() (mode, cost int) {
 		case 0:
 			pred = r.luma[r.at-r.stride:]
 		case 2:
-			fill(c.guess[:], 16, 16, 1, r.mean(r.at, r.stride, 16, left, c.ok.top))
+			r.k.fill(c.guess[:], 16, 16, 1, r.mean(r.at, r.stride, 16, left, c.ok.top))
 		default:
 			r.intra16(r.at, m, &c.ok)
 			pred, step = r.luma[r.at:], r.stride

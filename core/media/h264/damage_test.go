@@ -172,6 +172,10 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 		}
 		for _, w := range []int{4, 8, 16} {
 			h := 4 << v.IntN(3)
+			sample := uint8(v.Uint64())
+			both(func(k *kernels[uint8], dst []uint8) { k.copy(dst, 64, src[70:], 64, w, h) })
+			both(func(k *kernels[uint8], dst []uint8) { k.fill(dst, 64, w, h, sample) })
+			both(func(k *kernels[uint8], dst []uint8) { k.extend(dst, 70, 64, w, h) })
 			both(func(k *kernels[uint8], dst []uint8) { k.average(dst, 64, src[70:], 64, w, h) })
 			both(func(k *kernels[uint8], dst []uint8) { k.across(dst, 64, src[70:], 64, w, h, 255) })
 			both(func(k *kernels[uint8], dst []uint8) { k.down(dst, 64, src[70:], 64, w, h, 255) })

@@ -59,10 +59,11 @@ type Encoder struct {
 
 	waiting []*input // in order of display, from the last anchor on
 	spare   []*input
-	expect  int // frames of the group to come
-	due     int // frames still to come of the one that has begun
-	number  int // of the next frame since the last IDR picture, in order of display
-	frame   int // frame_num of the next picture
+	lent    *input // to whoever draws
+	expect  int    // frames of the group to come
+	due     int    // frames still to come of the one that has begun
+	number  int    // of the next frame since the last IDR picture, in order of display
+	frame   int    // frame_num of the next picture
 	idrs    int
 
 	unit   []byte
@@ -73,6 +74,7 @@ type Encoder struct {
 
 // input is a source picture, laid out like the frames: in whole macroblocks.
 type input struct {
+	pic    picture.Picture // what is shown of it
 	planes [3]picture.Plane
 	pts    int64
 	number int // since the last IDR picture
@@ -199,10 +201,23 @@ func (e *Encoder) Track() (media.Track, error) {
 
 func appendStartCode(dst, unit []byte) []byte { return append(append(dst, 0, 0, 0, 1), unit...) }
 
-// Encode takes the next picture in order of display. It copies what it needs.
+// Picture lends a picture to be drawn into, which Encode then takes as it is.
+func (e *Encoder) Picture() *picture.Picture {
+	if e.lent == nil {
+		e.lent = e.lendInput()
+	}
+	return &e.lent.pic
+}
+
+// Encode takes the next picture in order of display. Unless Picture lent it, it is
+// copied.
 func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
-	in := e.lendInput()
-	copyPicture(in, p, e.sps)
+	in := e.lent
+	if e.lent = nil; in == nil || p != &in.pic {
+		in = e.lendInput()
+		in.copy(p)
+	}
+	in.extend(e.sps)
 	in.pts, in.number = pts, e.number
 	if e.due == 0 {
 		e.rate.group(e.kinds(e.expect))
@@ -277,33 +292,45 @@ func (e *Encoder) lendInput() *input {
 		e.spare = e.spare[:n-1]
 		return in
 	}
-	in := &input{}
 	f := newFrame(e.sps, nil)
-	in.planes = f.full
-	return in
+	f.crop(e.sps)
+	return &input{pic: f.pic, planes: f.full}
 }
 
-// copyPicture copies the picture and repeats its last columns and rows up to
-// whole macroblocks.
-func copyPicture(in *input, p *picture.Picture, s *sps) {
+// copy copies a picture.
+func (in *input) copy(p *picture.Picture) {
 	for i := range in.planes {
-		w, h := s.chroma.PlaneSize(i, s.mbWidth*16, s.mbHeight*16)
-		cw, ch := p.Chroma.PlaneSize(i, p.Width, p.Height)
-		if dst := &in.planes[i]; dst.Wide != nil {
-			copyPlane(dst.Wide, dst.Stride, w, h, p.Planes[i].Wide, p.Planes[i].Stride, cw, ch)
-		} else {
-			copyPlane(dst.Pix, dst.Stride, w, h, p.Planes[i].Pix, p.Planes[i].Stride, cw, ch)
+		w, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
+		dst, src := &in.planes[i], &p.Planes[i]
+		for y := range h {
+			if dst.Wide != nil {
+				copy(dst.Wide[y*dst.Stride:], src.Wide[y*src.Stride:][:w])
+			} else {
+				copy(dst.Pix[y*dst.Stride:], src.Pix[y*src.Stride:][:w])
+			}
 		}
 	}
 }
 
-func copyPlane[T sample](dst []T, stride, w, h int, src []T, step, cw, ch int) {
-	for y := range h {
-		row := dst[y*stride:][:w]
-		copy(row, src[min(y, ch-1)*step:][:cw])
-		for x := cw; x < w; x++ {
-			row[x] = row[cw-1]
+// extend repeats the last columns and rows up to whole macroblocks.
+func (in *input) extend(s *sps) {
+	for i := range in.planes {
+		w, h := s.chroma.PlaneSize(i, s.width, s.height)
+		full, rows := s.chroma.PlaneSize(i, s.mbWidth*16, s.mbHeight*16)
+		if plane := &in.planes[i]; plane.Wide != nil {
+			extendPlane(plane.Wide, plane.Stride, w, h, full, rows)
+		} else {
+			extendPlane(plane.Pix, plane.Stride, w, h, full, rows)
 		}
+	}
+}
+
+func extendPlane[T sample](pix []T, stride, w, h, full, rows int) {
+	if full > w {
+		extendBlock(pix, w, stride, full-w, h)
+	}
+	for y := h; y < rows; y++ {
+		copy(pix[y*stride:][:full], pix[(h-1)*stride:])
 	}
 }
 

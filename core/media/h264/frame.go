@@ -143,8 +143,8 @@ func (f *frame) repeatRows() {
 func (f *frame) grey() {
 	for i := range f.full {
 		p := &f.full[i]
-		fill(p.Pix, 0, len(p.Pix), min(len(p.Pix), 1), 1<<7)
-		fill(p.Wide, 0, len(p.Wide), min(len(p.Wide), 1), 1<<(f.pic.PlaneDepth(i)-1))
+		fillBlock(p.Pix, 0, len(p.Pix), min(len(p.Pix), 1), 1<<7)
+		fillBlock(p.Wide, 0, len(p.Wide), min(len(p.Wide), 1), 1<<(f.pic.PlaneDepth(i)-1))
 	}
 	for i := range f.mbs {
 		f.mbs[i] = noMotion

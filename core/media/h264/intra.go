@@ -102,31 +102,6 @@ func predictSquare[T sample](dst []T, stride, n, direction int, p *[32]int32) {
 	}
 }
 
-func fill[T sample](dst []T, stride, w, h int, v T) {
-	switch w {
-	case 4:
-		for y := range h {
-			*(*[4]T)(dst[y*stride:]) = [4]T{v, v, v, v}
-		}
-	case 8:
-		for y := range h {
-			*(*[8]T)(dst[y*stride:]) = [8]T{v, v, v, v, v, v, v, v}
-		}
-	case 16:
-		row := [16]T{v, v, v, v, v, v, v, v, v, v, v, v, v, v, v, v}
-		for y := range h {
-			*(*[16]T)(dst[y*stride:]) = row
-		}
-	default:
-		for y := range h {
-			row := dst[y*stride:][:w]
-			for x := range row {
-				row[x] = v
-			}
-		}
-	}
-}
-
 // intra4 predicts a 4x4 block whose first sample is at (8.3.1.2).
 func (r *recon[T]) intra4(at, block int, mode int8, ok *around) {
 	pix, stride := r.luma, r.stride
@@ -134,17 +109,13 @@ func (r *recon[T]) intra4(at, block int, mode int8, ok *around) {
 	dst := pix[at:]
 	switch mode {
 	case 0:
-		for y := range 4 {
-			copy(dst[y*stride:][:4], pix[at-stride:][:4])
-		}
+		r.k.copy(dst, stride, pix[at-stride:], 0, 4, 4)
 		return
 	case 1:
-		for y := range 4 {
-			fill(dst[y*stride:], stride, 4, 1, pix[at+y*stride-1])
-		}
+		r.k.extend(pix, at, stride, 4, 4)
 		return
 	case 2:
-		fill(dst, stride, 4, 4, r.mean(at, stride, 4, left, top))
+		r.k.fill(dst, stride, 4, 4, r.mean(at, stride, 4, left, top))
 		return
 	}
 	p := &r.border
@@ -231,10 +202,10 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 		}
 	case 1:
 		for y := range 8 {
-			fill(dst[y*stride:], stride, 8, 1, T(p[8-y]))
+			r.k.fill(dst[y*stride:], stride, 8, 1, T(p[8-y]))
 		}
 	case 2:
-		fill(dst, stride, 8, 8, meanOf[T](p[1:9], p[10:18], left, top, r.most[0]))
+		r.k.fill(dst, stride, 8, 8, meanOf[T](p[1:9], p[10:18], left, top, r.most[0]))
 	default:
 		predictSquare(dst, stride, 8, int(mode-3), p)
 	}
@@ -306,15 +277,11 @@ func (r *recon[T]) intra16(at, mode int, ok *around) {
 	left := ok.left == [4]bool{true, true, true, true}
 	switch mode {
 	case 0:
-		for y := range 16 {
-			copy(pix[at+y*stride:][:16], pix[at-stride:][:16])
-		}
+		r.k.copy(pix[at:], stride, pix[at-stride:], 0, 16, 16)
 	case 1:
-		for y := range 16 {
-			fill(pix[at+y*stride:], stride, 16, 1, pix[at+y*stride-1])
-		}
+		r.k.extend(pix, at, stride, 16, 16)
 	case 2:
-		fill(pix[at:], stride, 16, 16, r.mean(at, stride, 16, left, ok.top))
+		r.k.fill(pix[at:], stride, 16, 16, r.mean(at, stride, 16, left, ok.top))
 	default:
 		predictPlane(pix, at, stride, 16, 16, r.most[0])
 	}
@@ -354,13 +321,9 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *around) {
 	case 0:
 		r.chromaMeans(plane, ok)
 	case 1:
-		for y := range h {
-			fill(pix[at+y*stride:], stride, 8, 1, pix[at+y*stride-1])
-		}
+		r.k.extend(pix, at, stride, 8, h)
 	case 2:
-		for y := range h {
-			copy(pix[at+y*stride:][:8], pix[at-stride:][:8])
-		}
+		r.k.copy(pix[at:], stride, pix[at-stride:], 0, 8, h)
 	default:
 		predictPlane(pix, at, stride, 8, h, r.most[plane])
 	}

@@ -306,7 +306,7 @@ func (p *painter[T]) borrow(x, y int) {
 				copy(row, from[at:][:w])
 				continue
 			}
-			fill(row, w, w, 1, T((r.most[i]+1)>>1))
+			fillBlock(row, w, w, 1, T((r.most[i]+1)>>1))
 		}
 	}
 }

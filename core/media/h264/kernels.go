@@ -4,6 +4,10 @@ package h264
 // samples wide; strides are in samples.
 type kernels[T sample] struct {
 	copy func(dst []T, stride int, src []T, step, w, h int)
+	// fill repeats a sample, and extend the one to the left of each row from at on.
+	// Blocks are 4, 8 or 16 samples wide.
+	fill   func(dst []T, stride, w, h int, v T)
+	extend func(pix []T, at, stride, w, h int)
 	// average is (dst + src + 1) >> 1.
 	average func(dst []T, stride int, src []T, step, w, h int)
 	// across, down and center filter with the six taps of 8.4.2.2.1: src
@@ -35,13 +39,28 @@ type kernels[T sample] struct {
 
 // goKernels are the kernels in plain Go.
 func goKernels[T sample]() kernels[T] {
-	return kernels[T]{copyBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
+	return kernels[T]{copyBlock[T], fillBlock[T], extendBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
 		add4[T], add8[T], addDC[T], addDCs[T], lumaEdge[T], chromaEdges[T]}
 }
 
 func copyBlock[T sample](dst []T, stride int, src []T, step, w, h int) {
 	for y := range h {
 		copy(dst[y*stride:][:w], src[y*step:][:w])
+	}
+}
+
+func fillBlock[T sample](dst []T, stride, w, h int, v T) {
+	for y := range h {
+		row := dst[y*stride:][:w]
+		for x := range row {
+			row[x] = v
+		}
+	}
+}
+
+func extendBlock[T sample](pix []T, at, stride, w, h int) {
+	for y := range h {
+		fillBlock(pix[at+y*stride:], stride, w, 1, pix[at+y*stride-1])
 	}
 }
 

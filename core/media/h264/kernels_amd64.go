@@ -16,6 +16,12 @@ func fastKernels() kernels[uint8] {
 		copy: func(dst []uint8, stride int, src []uint8, step, w, h int) {
 			copyFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)
 		},
+		fill: func(dst []uint8, stride, w, h int, v uint8) {
+			fillFast(first(dst, stride, w, h), stride, w, h, v)
+		},
+		extend: func(pix []uint8, at, stride, w, h int) {
+			extendFast(first(pix[at-1:], stride, w+1, h), stride, w, h)
+		},
 		average: func(dst []uint8, stride int, src []uint8, step, w, h int) {
 			averageFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)
 		},

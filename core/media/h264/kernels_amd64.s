@@ -66,6 +66,84 @@ copyc:
 	VZEROUPPER
 	RET
 
+// func fillFast(dst *byte, stride int, w int, h int, v uint8)
+// Requires: AVX, AVX2
+TEXT ·fillFast(SB), NOSPLIT, $0-33
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         w+16(FP), DX
+	MOVQ         h+24(FP), BX
+	MOVB         v+32(FP), SI
+	VMOVD        SI, X0
+	VPBROADCASTB X0, X0
+	CMPQ         DX, $0x10
+	JNE          notfillq
+
+fillq:
+	VMOVDQU X0, (AX)
+	ADDQ    CX, AX
+	DECQ    BX
+	JNZ     fillq
+	RET
+
+notfillq:
+	CMPQ DX, $0x08
+	JNE  notfilli
+
+filli:
+	VMOVQ X0, (AX)
+	ADDQ  CX, AX
+	DECQ  BX
+	JNZ   filli
+	RET
+
+notfilli:
+fille:
+	VMOVD X0, (AX)
+	ADDQ  CX, AX
+	DECQ  BX
+	JNZ   fille
+	RET
+
+// func extendFast(pix *byte, stride int, w int, h int)
+// Requires: AVX, AVX2
+TEXT ·extendFast(SB), NOSPLIT, $0-32
+	MOVQ pix+0(FP), AX
+	MOVQ stride+8(FP), CX
+	MOVQ w+16(FP), DX
+	MOVQ h+24(FP), BX
+	CMPQ DX, $0x10
+	JNE  notextendq
+
+extendq:
+	VPBROADCASTB (AX), X0
+	VMOVDQU      X0, 1(AX)
+	ADDQ         CX, AX
+	DECQ         BX
+	JNZ          extendq
+	RET
+
+notextendq:
+	CMPQ DX, $0x08
+	JNE  notextendi
+
+extendi:
+	VPBROADCASTB (AX), X0
+	VMOVQ        X0, 1(AX)
+	ADDQ         CX, AX
+	DECQ         BX
+	JNZ          extendi
+	RET
+
+notextendi:
+extende:
+	VPBROADCASTB (AX), X0
+	VMOVD        X0, 1(AX)
+	ADDQ         CX, AX
+	DECQ         BX
+	JNZ          extende
+	RET
+
 // func averageFast(dst *byte, stride int, src *byte, step int, w int, h int)
 // Requires: AVX
 TEXT ·averageFast(SB), NOSPLIT, $0-48

@@ -9,6 +9,16 @@ package h264
 //go:noescape
 func copyFast(dst *byte, stride int, src *byte, step int, w int, h int)
 
+// fillFast is fillBlock of 16, 8 or 4 samples in a row.
+//
+//go:noescape
+func fillFast(dst *byte, stride int, w int, h int, v uint8)
+
+// extendFast is extendBlock with pix at the sample to the left.
+//
+//go:noescape
+func extendFast(pix *byte, stride int, w int, h int)
+
 // averageFast is (dst + src + 1) >> 1.
 //
 //go:noescape

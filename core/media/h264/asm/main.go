@@ -13,6 +13,8 @@ import (
 func main() {
 	ConstraintExpr("amd64")
 	copyBlock()
+	fill()
+	extend()
 	average()
 	bilinear()
 	filter("acrossFast", "acrossFast filters w x h samples with six taps in a row.", false)
@@ -122,6 +124,50 @@ func copyBlock() {
 		}
 		store(x, b.dstAt(), w)
 	})
+}
+
+// byRows makes a loop for 16, 8 and 4 samples, each row after what begin does.
+func byRows(name string, dst, stride, w, h Register, x VecVirtual, disp int, begin func()) {
+	for _, width := range []int{16, 8, 4} {
+		label := name + string(rune('a'+width))
+		if width > 4 {
+			CMPQ(w, Imm(uint64(width)))
+			JNE(LabelRef("not" + label))
+		}
+		Label(label)
+		begin()
+		store(x, Mem{Base: dst, Disp: disp}, width)
+		ADDQ(stride, dst)
+		DECQ(h)
+		JNZ(LabelRef(label))
+		RET()
+		if width > 4 {
+			Label("not" + label)
+		}
+	}
+}
+
+func fill() {
+	TEXT("fillFast", attr.NOSPLIT, "func(dst *byte, stride, w, h int, v uint8)")
+	Pragma("noescape")
+	Doc("fillFast is fillBlock of 16, 8 or 4 samples in a row.")
+	dst, stride := Load(Param("dst"), GP64()), Load(Param("stride"), GP64())
+	w, h, v := Load(Param("w"), GP64()), Load(Param("h"), GP64()), GP32()
+	Load(Param("v"), v.As8())
+	x := XMM()
+	VMOVD(v, x)
+	VPBROADCASTB(x, x)
+	byRows("fill", dst, stride, w, h, x, 0, func() {})
+}
+
+func extend() {
+	TEXT("extendFast", attr.NOSPLIT, "func(pix *byte, stride, w, h int)")
+	Pragma("noescape")
+	Doc("extendFast is extendBlock with pix at the sample to the left.")
+	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+	w, h := Load(Param("w"), GP64()), Load(Param("h"), GP64())
+	x := XMM()
+	byRows("extend", pix, stride, w, h, x, 1, func() { VPBROADCASTB(Mem{Base: pix}, x) })
 }
 
 func average() {
