@@ -352,12 +352,9 @@ func (c *coder[T]) noteCost(cost int) {
 func (c *coder[T]) mayBeIntra() bool {
 	r := c.r
 	src := c.src[0][r.at:]
-	row := c.guess[:16]
-	clear(row)
+	clear(c.guess[:16])
 	sum := c.k.sad(src, r.stride, c.guess[:], 0, 16, 16)
-	for x := range row {
-		row[x] = T(sum >> 8)
-	}
+	r.k.fill(c.guess[:], 16, 16, 1, T(sum>>8))
 	return c.k.satd(src, r.stride, c.guess[:], 0, 16, 16) < c.best.cost*c.plain/4
 }
 

@@ -84,8 +84,9 @@ func (e *edges[T]) vertical(x, y int) {
 		if e.h.mbaff && r.d.mbs[i].field != e.mb.field {
 			e.mixedLeft(x, y)
 		} else {
-			bs := e.outer(i, 3, 1)
-			e.column(bs, 0, &r.d.mbs[i])
+			if bs := e.outer(i, 3, 1); bs != [4]uint8{} {
+				e.column(bs, 0, &r.d.mbs[i])
+			}
 		}
 	}
 	for k := 1; k < 4; k++ {
@@ -215,43 +216,29 @@ func differs(pv, qv *motion, p, q int, limit int32) bool {
 // column filters vertical edge k, of which each strength is for four rows.
 func (e *edges[T]) column(bs [4]uint8, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
-	if k&1 == 0 || !e.mb.transform8 {
-		r.filterLuma(r.at+4*k, true, f, bs)
+	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {
+		r.k.lumaEdge(r.luma, r.at+4*k, r.stride, true, &f[0], bs)
 	}
-	if k&1 != 0 {
+	if k&1 != 0 || r.planes == 1 || f[1].alpha|f[2].alpha == 0 {
 		return
 	}
-	at := r.chromaAt + 2*k
+	at, both := r.chromaAt+2*k, (*[2]edgeFilter[T])(f[1:])
 	if r.chromaShift == 1 {
-		r.filterChroma(at, true, f, bs)
+		r.k.chromaEdges(&r.chroma, at, r.chromaStride, true, both, bs)
 		return
 	}
-	r.filterChroma(at, true, f, [4]uint8{bs[0], bs[0], bs[1], bs[1]})
-	r.filterChroma(at+8*r.chromaStride, true, f, [4]uint8{bs[2], bs[2], bs[3], bs[3]})
+	r.k.chromaEdges(&r.chroma, at, r.chromaStride, true, both, [4]uint8{bs[0], bs[0], bs[1], bs[1]})
+	r.k.chromaEdges(&r.chroma, at+8*r.chromaStride, r.chromaStride, true, both, [4]uint8{bs[2], bs[2], bs[3], bs[3]})
 }
 
 // row filters horizontal edge k.
 func (e *edges[T]) row(bs [4]uint8, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
-	if k&1 == 0 || !e.mb.transform8 {
-		r.filterLuma(r.at+4*k*r.stride, false, f, bs)
+	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {
+		r.k.lumaEdge(r.luma, r.at+4*k*r.stride, r.stride, false, &f[0], bs)
 	}
-	if r.chromaShift == 0 || k&1 == 0 {
-		r.filterChroma(r.chromaAt+4*k>>r.chromaShift*r.chromaStride, false, f, bs)
-	}
-}
-
-// filterLuma filters an edge of luma, if there is something to be done.
-func (r *recon[T]) filterLuma(at int, columns bool, f *[3]edgeFilter[T], bs [4]uint8) {
-	if f[0].alpha != 0 && f[0].beta != 0 && bs != [4]uint8{} {
-		r.k.lumaEdge(r.luma, at, r.stride, columns, &f[0], bs)
-	}
-}
-
-// filterChroma filters 8 lines of an edge of chroma.
-func (r *recon[T]) filterChroma(at int, columns bool, f *[3]edgeFilter[T], bs [4]uint8) {
-	if r.planes == 3 && f[1].alpha|f[2].alpha != 0 && bs != [4]uint8{} {
-		r.k.chromaEdges(&r.chroma, at, r.chromaStride, columns, (*[2]edgeFilter[T])(f[1:]), bs)
+	if r.planes == 3 && (r.chromaShift == 0 || k&1 == 0) && f[1].alpha|f[2].alpha != 0 {
+		r.k.chromaEdges(&r.chroma, r.chromaAt+4*k>>r.chromaShift*r.chromaStride, r.chromaStride, false, (*[2]edgeFilter[T])(f[1:]), bs)
 	}
 }
 
@@ -285,8 +272,9 @@ func (e *edges[T]) topEdge(x, y int) {
 	if i < 0 {
 		return
 	}
-	bs := e.outer(i, 12, 4)
-	e.row(bs, 0, &d.mbs[i])
+	if bs := e.outer(i, 12, 4); bs != [4]uint8{} {
+		e.row(bs, 0, &d.mbs[i])
+	}
 }
 
 // mixedTop filters the top edge of a frame macroblock under a pair of fields,

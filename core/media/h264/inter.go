@@ -101,18 +101,21 @@ func (r *recon[T]) target(i int, p interPart, second bool) (dst []T, stride int)
 func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
 	d := r.d
 	ref, v := d.reference(l, index), d.mv.mv[l][p.block]
-	src := r.source(ref)
+	if ref.f != r.from.f || ref.s != r.from.s {
+		r.from, r.origin = ref, r.source(ref)
+	}
+	src := &r.origin
 	x := d.x*16 + p.x + int(v.x>>2)
 	y := r.rowOf() + p.y + int(v.y>>2)
 	if r.d.pic.shared {
 		ref.f.await(ref.s, int32(max(0, min(y+p.h+3, src.height-1))))
 	}
 	dst, stride := r.target(0, p, second)
-	r.fetchLuma(dst, stride, &src, x, y, p.w, p.h, int(v.x&3), int(v.y&3))
+	r.fetchLuma(dst, stride, src, x, y, p.w, p.h, int(v.x&3), int(v.y&3))
 	if r.planes == 1 {
 		return
 	}
-	r.fetchChroma(&src, ref, v, p, second)
+	r.fetchChroma(src, ref, v, p, second)
 }
 
 // rowOf is the first row of the macroblock in its frame or field.

@@ -344,6 +344,9 @@ func (d *sliceDecoder) refID(l int, ref int8) int32 {
 	if ref < 0 {
 		return -1
 	}
+	if !d.h.mbaff {
+		return d.lists[l].refs[ref].number()
+	}
 	return d.reference(l, ref).number()
 }
 

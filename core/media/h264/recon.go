@@ -25,6 +25,8 @@ type recon[T sample] struct {
 	chromaShift  int // 1 where chroma has half the rows
 	at, chromaAt int // the macroblock's first sample
 
+	from     ref       // the picture that was predicted from last
+	origin   source[T] // its samples
 	border   [32]int32
 	bordered bool // border is that of the 8x8 block that is predicted, in several modes
 	edge     [24*21 + rowPadding]T
@@ -57,6 +59,7 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 	}
 	r.luma, r.chroma = r.full[0], [2][]T{r.full[1], r.full[2]}
 	r.edges = edges[T]{r: r}
+	r.from = ref{}
 }
 
 // around tells which samples around a macroblock intra prediction may use.

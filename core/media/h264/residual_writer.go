@@ -123,46 +123,52 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 	e := &w.bins
 	e.makeRoom()
 	w.significant(cat, len(l), has)
-	abs := absContexts[cat] << 1
-	most := 4
+	abs, most := uint16(absContexts[cat]<<1), 4
 	if cat == catChromaDC {
 		most = 3
 	}
-	ones, more := 1, 0
+	ones, more := uint16(1), 0
 	waits, n := &e.waits, e.n
 	for rest := has; rest != 0; {
 		i := 63 - bits.LeadingZeros64(rest)
 		rest &^= 1 << i
 		level := int(l[i])
+		sign := uint16(bypassed<<1) | uint16(level>>15)&1
 		size := max(level, -level)
-		waits[n&(binRoom-1)] = uint16(abs + 2*ones | oneIf(size > 1))
-		n++
-		switch {
-		case size == 1 && more == 0:
-			ones = min(ones+1, 4)
-		case size > 1:
-			ctx := uint16(abs + 2*(5+min(most, more)))
-			for range min(size, 15) - 2 {
-				waits[n&(binRoom-1)] = ctx | 1
-				n++
-			}
-			if size < 15 {
-				waits[n&(binRoom-1)] = ctx
-				n++
-			} else {
-				e.n = n
-				e.expGolomb(int32(size-15), 0)
-				n = e.n
-			}
-			ones = 0
-			more++
+		if size == 1 {
+			waits[n&(binRoom-1)] = abs + 2*ones
+			waits[(n+1)&(binRoom-1)] = sign
+			n += 2
+			ones = onesAfter[ones&7]
+			continue
 		}
-		waits[n&(binRoom-1)] = uint16(bypassed<<1 | oneIf(level < 0))
+		waits[n&(binRoom-1)] = abs + 2*ones | 1
 		n++
+		ctx := abs + 2*uint16(5+min(most, more))
+		for range min(size, 15) - 2 {
+			waits[n&(binRoom-1)] = ctx | 1
+			n++
+		}
+		if size < 15 {
+			waits[n&(binRoom-1)] = ctx
+			n++
+		} else {
+			e.n = n
+			e.expGolomb(int32(size-15), 0)
+			n = e.n
+		}
+		waits[n&(binRoom-1)] = sign
+		n++
+		ones = 0
+		more++
 	}
 	e.n = n
 	return bits.OnesCount64(has)
 }
+
+// onesAfter counts levels of 1 for ctxIdxInc of coeff_abs_level_minus1, up to 4 and
+// none behind a greater one (9.3.3.1.3).
+var onesAfter = [8]uint16{0, 2, 3, 4, 4}
 
 // significant writes which of the coefficients of a block are not 0.
 func (w *sliceWriter) significant(cat, size int, has uint64) {
