@@ -33,3 +33,23 @@ func overlayFast(line []int16, town []int8) int {
 	overlayRows(&line[0], &town[0], n)
 	return n
 }
+
+// riseFast does the first values of rise, a multiple of 8, and tells how many.
+func riseFast(values, curve []float32, first, rise float32) int {
+	n := len(values) &^ 7
+	if n == 0 || !cpu.X86.HasAVX2 {
+		return 0
+	}
+	riseRows(&values[0], &curve[:n][0], n, first, rise)
+	return n
+}
+
+// keepFast does the first columns of keep, a multiple of 8, and tells how many.
+func keepFast(rows *[phases][]int8, values []float32) int {
+	n := len(rows[0]) &^ 7
+	if n == 0 || !cpu.X86.HasAVX2 {
+		return 0
+	}
+	keepRows(&rows[0][0], &rows[1][:n][0], &rows[2][:n][0], &rows[3][:n][0], &values[:phases*n][0], n)
+	return n
+}

@@ -18,3 +18,13 @@ func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least int
 //
 //go:noescape
 func overlayRows(line *int16, town *int8, n int)
+
+// riseRows adds first + curve*rise to n values, a multiple of 8.
+//
+//go:noescape
+func riseRows(values *float32, curve *float32, n int, first float32, rise float32)
+
+// keepRows is level of n columns of four values, a multiple of 8.
+//
+//go:noescape
+func keepRows(a *int8, b *int8, c *int8, d *int8, values *float32, n int)

@@ -110,3 +110,101 @@ overlay:
 	JNZ       overlay
 	VZEROUPPER
 	RET
+
+// func riseRows(values *float32, curve *float32, n int, first float32, rise float32)
+// Requires: AVX, AVX2, SSE
+TEXT ·riseRows(SB), NOSPLIT, $0-32
+	MOVQ         values+0(FP), AX
+	MOVQ         curve+8(FP), CX
+	MOVQ         n+16(FP), DX
+	MOVSS        first+24(FP), X0
+	VBROADCASTSS X0, Y0
+	MOVSS        rise+28(FP), X1
+	VBROADCASTSS X1, Y1
+
+rise:
+	VMULPS  (CX), Y1, Y2
+	VADDPS  Y2, Y0, Y2
+	VADDPS  (AX), Y2, Y2
+	VMOVUPS Y2, (AX)
+	ADDQ    $0x20, AX
+	ADDQ    $0x20, CX
+	SUBQ    $0x08, DX
+	JNZ     rise
+	VZEROUPPER
+	RET
+
+DATA phaseOrder<>+0(SB)/1, $0x00
+DATA phaseOrder<>+1(SB)/1, $0x04
+DATA phaseOrder<>+2(SB)/1, $0x08
+DATA phaseOrder<>+3(SB)/1, $0x0c
+DATA phaseOrder<>+4(SB)/1, $0x01
+DATA phaseOrder<>+5(SB)/1, $0x05
+DATA phaseOrder<>+6(SB)/1, $0x09
+DATA phaseOrder<>+7(SB)/1, $0x0d
+DATA phaseOrder<>+8(SB)/1, $0x02
+DATA phaseOrder<>+9(SB)/1, $0x06
+DATA phaseOrder<>+10(SB)/1, $0x0a
+DATA phaseOrder<>+11(SB)/1, $0x0e
+DATA phaseOrder<>+12(SB)/1, $0x03
+DATA phaseOrder<>+13(SB)/1, $0x07
+DATA phaseOrder<>+14(SB)/1, $0x0b
+DATA phaseOrder<>+15(SB)/1, $0x0f
+DATA phaseOrder<>+16(SB)/1, $0x00
+DATA phaseOrder<>+17(SB)/1, $0x04
+DATA phaseOrder<>+18(SB)/1, $0x08
+DATA phaseOrder<>+19(SB)/1, $0x0c
+DATA phaseOrder<>+20(SB)/1, $0x01
+DATA phaseOrder<>+21(SB)/1, $0x05
+DATA phaseOrder<>+22(SB)/1, $0x09
+DATA phaseOrder<>+23(SB)/1, $0x0d
+DATA phaseOrder<>+24(SB)/1, $0x02
+DATA phaseOrder<>+25(SB)/1, $0x06
+DATA phaseOrder<>+26(SB)/1, $0x0a
+DATA phaseOrder<>+27(SB)/1, $0x0e
+DATA phaseOrder<>+28(SB)/1, $0x03
+DATA phaseOrder<>+29(SB)/1, $0x07
+DATA phaseOrder<>+30(SB)/1, $0x0b
+DATA phaseOrder<>+31(SB)/1, $0x0f
+GLOBL phaseOrder<>(SB), RODATA|NOPTR, $32
+
+// func keepRows(a *int8, b *int8, c *int8, d *int8, values *float32, n int)
+// Requires: AVX, AVX2
+TEXT ·keepRows(SB), NOSPLIT, $0-48
+	MOVQ         a+0(FP), AX
+	MOVQ         b+8(FP), CX
+	MOVQ         c+16(FP), DX
+	MOVQ         d+24(FP), BX
+	MOVQ         values+32(FP), SI
+	MOVQ         n+40(FP), DI
+	MOVL         $0x81818181, R8
+	VMOVD        R8, X0
+	VPBROADCASTD X0, Y0
+	VMOVDQU      phaseOrder<>+0(SB), Y1
+
+keep:
+	VCVTTPS2DQ   (SI), Y2
+	VCVTTPS2DQ   32(SI), Y3
+	VCVTTPS2DQ   64(SI), Y4
+	VCVTTPS2DQ   96(SI), Y5
+	VPACKSSDW    Y3, Y2, Y2
+	VPACKSSDW    Y5, Y4, Y4
+	VPACKSSWB    Y4, Y2, Y2
+	VPMAXSB      Y0, Y2, Y2
+	VPSHUFB      Y1, Y2, Y2
+	VEXTRACTI128 $0x01, Y2, X3
+	VPUNPCKLBW   X3, X2, X4
+	VPUNPCKHBW   X3, X2, X2
+	VMOVQ        X4, (AX)
+	VPEXTRQ      $0x01, X4, (CX)
+	VMOVQ        X2, (DX)
+	VPEXTRQ      $0x01, X2, (BX)
+	ADDQ         $0x08, AX
+	ADDQ         $0x08, CX
+	ADDQ         $0x08, DX
+	ADDQ         $0x08, BX
+	ADDQ         $0x00000080, SI
+	SUBQ         $0x08, DI
+	JNZ          keep
+	VZEROUPPER
+	RET

@@ -72,16 +72,17 @@ func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) 
 // keep stores the values of a row, four to a column, and goes on with them for a
 // picture's width.
 func (t *texture) keep(y int, values []float32, width int) {
-	rows := [phases][]int8{}
+	var rows [phases][]int8
 	for p := range rows {
-		rows[p] = make([]int8, t.period+width)
+		rows[p] = make([]int8, t.period, t.period+width)
 	}
-	a, b, c, d := rows[0][:t.period], rows[1][:t.period], rows[2][:t.period], rows[3][:t.period]
-	for x := range a {
-		v := (*[phases]float32)(values[phases*x:])
-		a[x], b[x], c[x], d[x] = level(v[0]), level(v[1]), level(v[2]), level(v[3])
+	for x := keepFast(&rows, values); x < t.period; x++ {
+		for p, v := range values[phases*x:][:phases] {
+			rows[p][x] = level(v)
+		}
 	}
 	for p, row := range rows {
+		row = row[:cap(row)]
 		for n := t.period; n < len(row); {
 			n += copy(row[n:], row[:n])
 		}
@@ -148,11 +149,9 @@ func (l line) smooth(amplitude float64, wide int, v float64, high int, seed uint
 	from := 0
 	for cell, end := range ends {
 		first, rise := points[cell], points[cell+1]-points[cell]
-		values := l.values[from:end]
-		for i, a := range curve[from:end] {
-			values[i] += first + a*rise
+		for from += riseFast(l.values[from:end], curve[from:end], first, rise); from < end; from++ {
+			l.values[from] += first + curve[from]*rise
 		}
-		from = end
 	}
 }
 

@@ -14,6 +14,8 @@ func main() {
 	mix()
 	store()
 	overlay()
+	rise()
+	keep()
 	Generate()
 }
 
@@ -117,6 +119,79 @@ func overlay() {
 	ADDQ(Imm(16), town)
 	SUBQ(Imm(16), n)
 	JNZ(LabelRef("overlay"))
+	VZEROUPPER()
+	RET()
+}
+
+func rise() {
+	TEXT("riseRows", attr.NOSPLIT, "func(values, curve *float32, n int, first, rise float32)")
+	Pragma("noescape")
+	Doc("riseRows adds first + curve*rise to n values, a multiple of 8.")
+	values, curve, n := Load(Param("values"), GP64()), Load(Param("curve"), GP64()), Load(Param("n"), GP64())
+	first, rise, x := YMM(), YMM(), YMM()
+	Load(Param("first"), first.AsX())
+	VBROADCASTSS(first.AsX(), first)
+	Load(Param("rise"), rise.AsX())
+	VBROADCASTSS(rise.AsX(), rise)
+	Label("rise")
+	VMULPS(Mem{Base: curve}, rise, x)
+	VADDPS(x, first, x)
+	VADDPS(Mem{Base: values}, x, x)
+	VMOVUPS(x, Mem{Base: values})
+	ADDQ(Imm(32), values)
+	ADDQ(Imm(32), curve)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("rise"))
+	VZEROUPPER()
+	RET()
+}
+
+func keep() {
+	order := GLOBL("phaseOrder", attr.RODATA|attr.NOPTR)
+	for half := range 2 {
+		for i := range 16 {
+			DATA(16*half+i, U8(i%4*4+i/4))
+		}
+	}
+	TEXT("keepRows", attr.NOSPLIT, "func(a, b, c, d *int8, values *float32, n int)")
+	Pragma("noescape")
+	Doc("keepRows is level of n columns of four values, a multiple of 8.")
+	var rows [4]Register
+	for i, name := range []string{"a", "b", "c", "d"} {
+		rows[i] = Load(Param(name), GP64())
+	}
+	values, n := Load(Param("values"), GP64()), Load(Param("n"), GP64())
+	least, phases := YMM(), YMM()
+	g := GP32()
+	MOVL(U32(0x81818181), g) // -127 in each byte
+	VMOVD(g, least.AsX())
+	VPBROADCASTD(least.AsX(), least)
+	VMOVDQU(order, phases)
+	Label("keep")
+	var v [4]VecVirtual
+	for i := range v {
+		v[i] = YMM()
+		VCVTTPS2DQ(Mem{Base: values, Disp: 32 * i}, v[i])
+	}
+	VPACKSSDW(v[1], v[0], v[0])
+	VPACKSSDW(v[3], v[2], v[2])
+	VPACKSSWB(v[2], v[0], v[0])
+	VPMAXSB(least, v[0], v[0])
+	VPSHUFB(phases, v[0], v[0]) // the even columns by phase, and the odd ones
+	odd, low, high := XMM(), XMM(), XMM()
+	VEXTRACTI128(Imm(1), v[0], odd)
+	VPUNPCKLBW(odd, v[0].AsX(), low)
+	VPUNPCKHBW(odd, v[0].AsX(), high)
+	VMOVQ(low, Mem{Base: rows[0]})
+	VPEXTRQ(Imm(1), low, Mem{Base: rows[1]})
+	VMOVQ(high, Mem{Base: rows[2]})
+	VPEXTRQ(Imm(1), high, Mem{Base: rows[3]})
+	for _, row := range rows {
+		ADDQ(Imm(8), row)
+	}
+	ADDQ(U32(128), values)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("keep"))
 	VZEROUPPER()
 	RET()
 }
