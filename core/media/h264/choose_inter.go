@@ -237,12 +237,15 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 	if !c.thorough && h.best < c.usual {
 		steps = 0 // as good as around here
 	}
-	for range steps {
-		if !c.near(h, &wide) {
-			break
-		}
-	}
 	moved := c.near(h, &cross)
+	if moved {
+		for range steps {
+			if !c.near(h, &wide) {
+				break
+			}
+		}
+		moved = c.near(h, &cross)
+	}
 	for round := 0; round < 4 && (moved || c.thorough && c.near(h, &saltire)); round++ {
 		moved = c.near(h, &cross)
 	}

@@ -58,7 +58,7 @@ type trials struct {
 // efforts are the trials of each Effort. The numbers are those with which the
 // scenes took the fewest bits for the time.
 var efforts = [...]trials{
-	Fast: {splitFrom: 1000, splitSteps: 1, intraFrom: 650, intraBias: [2]int{10, 10}, plain: 7},
+	Fast: {splitFrom: 1400, splitSteps: 1, intraFrom: 650, intraBias: [2]int{10, 10}, plain: 7},
 	Good: {thorough: true, splitFrom: 250, splitSteps: 8, intraFrom: 200, intraBias: [2]int{10, 8}, plain: 10},
 }
 
