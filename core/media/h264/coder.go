@@ -116,21 +116,28 @@ func put(out []int32, levels []int16, scan []uint8, scale []int32, shift uint) {
 	}
 }
 
-// spread puts the levels c of a 4x4 or 8x8 block, of which has tells those that
-// are not 0, into the order of their scan, and scaled as put does into out. It
-// tells which are not 0 in that order.
-func spread(c []int32, has uint64, order []uint8, l []int16, out, scale []int32, shift uint) (places uint64) {
+// inScan puts the levels c of a 4x4 or 8x8 block, of which has tells those that
+// are not 0, into the order of their scan. It tells which are not 0 in that order.
+func inScan(c []int32, has uint64, order []uint8, l []int16) (places uint64) {
 	clear(l)
 	n := len(order)
-	c, l, out, scale = c[:n], l[:n], out[:n], scale[:n]
-	for round := int32(1) << shift >> 1; has != 0; has &= has - 1 {
+	c, l = c[:n], l[:n]
+	for ; has != 0; has &= has - 1 {
 		at := bits.TrailingZeros64(has) & (n - 1)
 		i := int(order[at]) & (n - 1)
 		l[i] = int16(c[at])
-		out[at] = (c[at]*scale[at] + round) >> shift
 		places |= 1 << i
 	}
 	return places
+}
+
+// spread does so with a 4x4 block and scales its levels into out.
+func spread(c []int32, has uint64, order []uint8, l []int16, out []int32, scale *[16]int32) (places uint64) {
+	for rest := has; rest != 0; rest &= rest - 1 {
+		at := bits.TrailingZeros64(rest) & 15
+		out[at] = (c[at]*scale[at] + 8) >> 4
+	}
+	return inScan(c, has, order, l)
 }
 
 // small codes 4x4 block k of luma against its prediction, which stands in the
@@ -138,9 +145,10 @@ func spread(c []int32, has uint64, order []uint8, l []int16, out, scale []int32,
 func (c *coder[T]) small(k, at, list int, q *quantiser) bool {
 	d, r := c.d, c.r
 	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, 4, 4, c.work4[:])
-	has := c.k.quantise(c.work4[:], q.small[:], q.bias(q.shift), q.shift)
+	c.k.quantise(c.work4[:], q.small, q.bias(q.shift), q.shift, c.has[:1])
+	has := uint64(c.has[0])
 	if has != 0 {
-		has = spread(c.work4[:], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], c.lumaScale(list)[:], 4)
+		has = spread(c.work4[:], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], c.lumaScale(list))
 	}
 	c.l.hasLuma[k] = has
 	c.noteCoded(k, has)
@@ -157,10 +165,10 @@ func (c *coder[T]) noteCoded(k int, has uint64) {
 // large codes an 8x8 block of luma.
 func (c *coder[T]) large(b8, at, list int, q *quantiser) bool {
 	d, r := c.d, c.r
-	c.k.forward8(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.work8)
-	has := c.k.quantise(c.work8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
+	has := c.k.code8(c.src[0][at:], r.stride, r.luma[at:], r.stride, q.large, c.largeScale(list), q.bias(q.shift+1), q.shift+1,
+		&c.work8, (*[64]int32)(d.coeffs[64*b8:]))
 	if has != 0 {
-		has = spread(c.work8[:], has, orders8[d.fieldScan()][:], c.l.luma[64*b8:64*b8+64], d.coeffs[64*b8:64*b8+64], c.largeScale(list)[:], 6)
+		has = inScan(c.work8[:], has, orders8[d.fieldScan()][:], c.l.luma[64*b8:64*b8+64])
 	}
 	c.l.hasLuma[4*b8] = has
 	c.noteCoded(4*b8, has)
@@ -187,15 +195,15 @@ func (c *coder[T]) residual16() {
 	for i := range 4 {
 		hadamard(&c.dcs[i], &c.dcs[4+i], &c.dcs[8+i], &c.dcs[12+i])
 	}
-	scan, scale := scans4[d.fieldScan()][:], c.lumaScale(0)[:]
+	scan, scale := scans4[d.fieldScan()][:], c.lumaScale(0)
 	quantiseDC(c.dcs[:], q.small[0], scan, c.l.dc[:], q.shift+2, q)
 	put(d.coeffs[:16], c.l.dc[:], scan, raw[:], 0)
 	d.lumaDC(scale[0])
-	c.k.quantiseBlocks(c.coef[:], q.small, q.bias(q.shift), q.shift, c.has[:])
+	c.k.quantise(c.coef[:], q.small, q.bias(q.shift), q.shift, c.has[:])
 	for i, places := range c.has {
 		k, has := codingOrder[i], uint64(places)
 		if has != 0 {
-			has = spread(c.coef[16*i:16*i+16], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale, 4)
+			has = spread(c.coef[16*i:16*i+16], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale)
 			d.mb.cbp |= 15
 			c.noteCoded(k, has)
 		}
@@ -237,11 +245,11 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 			coef[16*k] = 0
 		}
 		any[0] += c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
-		c.k.quantiseBlocks(coef, quant.small, quant.bias(quant.shift), quant.shift, has)
-		scale := d.scale.small[list+1+plane][c.chromaQP(plane)][:]
+		c.k.quantise(coef, quant.small, quant.bias(quant.shift), quant.shift, has)
+		scale := &d.scale.small[list+1+plane][c.chromaQP(plane)]
 		for k, has := range has {
 			if has != 0 {
-				places := spread(coef[16*k:16*k+16], uint64(has), orders4[d.fieldScan()][:], c.l.chroma[plane][16*k:16*k+16], d.coeffs[256+128*plane+16*k:][:16], scale, 4)
+				places := spread(coef[16*k:16*k+16], uint64(has), orders4[d.fieldScan()][:], c.l.chroma[plane][16*k:16*k+16], d.coeffs[256+128*plane+16*k:][:16], scale)
 				c.noteCoded(16*(1+plane)+k, places)
 				c.l.hasChroma[plane][k] = places
 				any[1]++

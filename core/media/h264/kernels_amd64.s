@@ -4145,424 +4145,633 @@ forward4WideFastnext:
 	VZEROUPPER
 	RET
 
-// func forward8Fast(src *byte, stride int, pred *byte, step int, c *int32)
+// func code8Fast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
 // Requires: AVX, AVX2
-TEXT ·forward8Fast(SB), NOSPLIT, $0-40
-	MOVQ        src+0(FP), AX
-	MOVQ        stride+8(FP), CX
-	MOVQ        pred+16(FP), DX
-	MOVQ        step+24(FP), BX
-	MOVQ        c+32(FP), SI
-	VPMOVZXBD   (AX), Y1
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y1, Y1
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), Y2
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y2, Y2
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), Y3
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y3, Y3
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), Y4
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y4, Y4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), Y5
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y5, Y5
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), Y6
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y6, Y6
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), Y7
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y7, Y7
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBD   (AX), Y8
-	VPMOVZXBD   (DX), Y0
-	VPSUBD      Y0, Y8, Y8
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPUNPCKLDQ  Y2, Y1, Y0
-	VPUNPCKHDQ  Y2, Y1, Y1
-	VPUNPCKLDQ  Y4, Y3, Y2
-	VPUNPCKHDQ  Y4, Y3, Y3
-	VPUNPCKLDQ  Y6, Y5, Y4
-	VPUNPCKHDQ  Y6, Y5, Y5
-	VPUNPCKLDQ  Y8, Y7, Y6
-	VPUNPCKHDQ  Y8, Y7, Y7
-	VPUNPCKLQDQ Y2, Y0, Y8
-	VPUNPCKHQDQ Y2, Y0, Y0
-	VPUNPCKLQDQ Y3, Y1, Y2
-	VPUNPCKHQDQ Y3, Y1, Y1
-	VPUNPCKLQDQ Y6, Y4, Y3
-	VPUNPCKHQDQ Y6, Y4, Y4
-	VPUNPCKLQDQ Y7, Y5, Y6
-	VPUNPCKHQDQ Y7, Y5, Y5
-	VPERM2I128  $0x20, Y3, Y8, Y7
-	VPERM2I128  $0x31, Y3, Y8, Y3
-	VPERM2I128  $0x20, Y4, Y0, Y8
-	VPERM2I128  $0x31, Y4, Y0, Y0
-	VPERM2I128  $0x20, Y6, Y2, Y4
-	VPERM2I128  $0x31, Y6, Y2, Y2
-	VPERM2I128  $0x20, Y5, Y1, Y6
-	VPERM2I128  $0x31, Y5, Y1, Y1
-	VPADDD      Y1, Y7, Y5
-	VPSUBD      Y1, Y7, Y1
-	VPADDD      Y2, Y8, Y7
-	VPSUBD      Y2, Y8, Y2
-	VPADDD      Y0, Y4, Y8
-	VPSUBD      Y0, Y4, Y0
-	VPADDD      Y3, Y6, Y4
-	VPSUBD      Y3, Y6, Y3
-	VPSUBD      Y4, Y5, Y6
-	VPADDD      Y4, Y5, Y4
-	VPSUBD      Y8, Y7, Y5
-	VPADDD      Y8, Y7, Y7
-	VMOVDQA     Y5, Y8
-	VPADDD      Y7, Y4, Y5
-	VPSUBD      Y7, Y4, Y7
-	VPSRAD      $0x01, Y8, Y4
-	VPADDD      Y4, Y6, Y4
-	VPSRAD      $0x01, Y6, Y6
-	VPSUBD      Y8, Y6, Y6
-	VPADDD      Y0, Y2, Y8
-	VPADDD      Y1, Y8, Y8
-	VPSRAD      $0x01, Y1, Y9
-	VPADDD      Y9, Y8, Y8
-	VPSUBD      Y3, Y1, Y9
-	VPSUBD      Y0, Y9, Y9
-	VPSRAD      $0x01, Y0, Y10
-	VPSUBD      Y10, Y9, Y9
-	VPADDD      Y3, Y1, Y10
-	VPSUBD      Y2, Y10, Y10
-	VPSRAD      $0x01, Y2, Y1
-	VPSUBD      Y1, Y10, Y10
-	VPSUBD      Y0, Y2, Y0
-	VPADDD      Y3, Y0, Y0
-	VPSRAD      $0x01, Y3, Y1
-	VPADDD      Y1, Y0, Y0
-	VPSRAD      $0x02, Y0, Y1
-	VPADDD      Y1, Y8, Y1
-	VPSRAD      $0x02, Y8, Y2
-	VPSUBD      Y0, Y2, Y3
-	VPSRAD      $0x02, Y10, Y0
-	VPADDD      Y0, Y9, Y2
-	VPSRAD      $0x02, Y9, Y0
-	VPSUBD      Y0, Y10, Y0
-	VPUNPCKLDQ  Y1, Y5, Y8
-	VPUNPCKHDQ  Y1, Y5, Y1
-	VPUNPCKLDQ  Y2, Y4, Y5
-	VPUNPCKHDQ  Y2, Y4, Y2
-	VPUNPCKLDQ  Y0, Y7, Y4
-	VPUNPCKHDQ  Y0, Y7, Y0
-	VPUNPCKLDQ  Y3, Y6, Y7
-	VPUNPCKHDQ  Y3, Y6, Y3
-	VPUNPCKLQDQ Y5, Y8, Y6
-	VPUNPCKHQDQ Y5, Y8, Y5
-	VPUNPCKLQDQ Y2, Y1, Y8
-	VPUNPCKHQDQ Y2, Y1, Y1
-	VPUNPCKLQDQ Y7, Y4, Y2
-	VPUNPCKHQDQ Y7, Y4, Y4
-	VPUNPCKLQDQ Y3, Y0, Y7
-	VPUNPCKHQDQ Y3, Y0, Y0
-	VPERM2I128  $0x20, Y2, Y6, Y3
-	VPERM2I128  $0x31, Y2, Y6, Y2
-	VPERM2I128  $0x20, Y4, Y5, Y6
-	VPERM2I128  $0x31, Y4, Y5, Y4
-	VPERM2I128  $0x20, Y7, Y8, Y5
-	VPERM2I128  $0x31, Y7, Y8, Y7
-	VPERM2I128  $0x20, Y0, Y1, Y8
-	VPERM2I128  $0x31, Y0, Y1, Y0
-	VPADDD      Y0, Y3, Y1
-	VPSUBD      Y0, Y3, Y0
-	VPADDD      Y7, Y6, Y3
-	VPSUBD      Y7, Y6, Y7
-	VPADDD      Y4, Y5, Y6
-	VPSUBD      Y4, Y5, Y4
-	VPADDD      Y2, Y8, Y5
-	VPSUBD      Y2, Y8, Y2
-	VPSUBD      Y5, Y1, Y8
-	VPADDD      Y5, Y1, Y1
-	VPSUBD      Y6, Y3, Y5
-	VPADDD      Y6, Y3, Y3
-	VMOVDQA     Y5, Y6
-	VPADDD      Y3, Y1, Y5
-	VPSUBD      Y3, Y1, Y3
-	VPSRAD      $0x01, Y6, Y1
-	VPADDD      Y1, Y8, Y1
-	VPSRAD      $0x01, Y8, Y8
-	VPSUBD      Y6, Y8, Y6
-	VPADDD      Y4, Y7, Y8
-	VPADDD      Y0, Y8, Y8
-	VPSRAD      $0x01, Y0, Y9
-	VPADDD      Y9, Y8, Y8
-	VPSUBD      Y2, Y0, Y9
-	VPSUBD      Y4, Y9, Y9
-	VPSRAD      $0x01, Y4, Y10
-	VPSUBD      Y10, Y9, Y9
-	VPADDD      Y2, Y0, Y10
-	VPSUBD      Y7, Y10, Y10
-	VPSRAD      $0x01, Y7, Y0
-	VPSUBD      Y0, Y10, Y10
-	VPSUBD      Y4, Y7, Y4
-	VPADDD      Y2, Y4, Y4
-	VPSRAD      $0x01, Y2, Y0
-	VPADDD      Y0, Y4, Y4
-	VPSRAD      $0x02, Y4, Y0
-	VPADDD      Y0, Y8, Y0
-	VPSRAD      $0x02, Y8, Y2
-	VPSUBD      Y4, Y2, Y2
-	VPSRAD      $0x02, Y10, Y4
-	VPADDD      Y4, Y9, Y7
-	VPSRAD      $0x02, Y9, Y4
-	VPSUBD      Y4, Y10, Y4
-	VMOVDQU     Y5, (SI)
-	VMOVDQU     Y0, 32(SI)
-	VMOVDQU     Y1, 64(SI)
-	VMOVDQU     Y7, 96(SI)
-	VMOVDQU     Y3, 128(SI)
-	VMOVDQU     Y4, 160(SI)
-	VMOVDQU     Y6, 192(SI)
-	VMOVDQU     Y2, 224(SI)
+TEXT ·code8Fast(SB), NOSPLIT, $0-88
+	MOVQ         src+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         pred+16(FP), DX
+	MOVQ         step+24(FP), BX
+	VPMOVZXBD    (AX), Y1
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y1, Y1
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBD    (AX), Y2
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y2, Y2
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBD    (AX), Y3
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y3, Y3
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBD    (AX), Y4
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y4, Y4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBD    (AX), Y5
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y5, Y5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBD    (AX), Y6
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y6, Y6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBD    (AX), Y7
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y7, Y7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBD    (AX), Y8
+	VPMOVZXBD    (DX), Y0
+	VPSUBD       Y0, Y8, Y8
+	VPUNPCKLDQ   Y2, Y1, Y0
+	VPUNPCKHDQ   Y2, Y1, Y1
+	VPUNPCKLDQ   Y4, Y3, Y2
+	VPUNPCKHDQ   Y4, Y3, Y3
+	VPUNPCKLDQ   Y6, Y5, Y4
+	VPUNPCKHDQ   Y6, Y5, Y5
+	VPUNPCKLDQ   Y8, Y7, Y6
+	VPUNPCKHDQ   Y8, Y7, Y7
+	VPUNPCKLQDQ  Y2, Y0, Y8
+	VPUNPCKHQDQ  Y2, Y0, Y0
+	VPUNPCKLQDQ  Y3, Y1, Y2
+	VPUNPCKHQDQ  Y3, Y1, Y1
+	VPUNPCKLQDQ  Y6, Y4, Y3
+	VPUNPCKHQDQ  Y6, Y4, Y4
+	VPUNPCKLQDQ  Y7, Y5, Y6
+	VPUNPCKHQDQ  Y7, Y5, Y5
+	VPERM2I128   $0x20, Y3, Y8, Y7
+	VPERM2I128   $0x31, Y3, Y8, Y3
+	VPERM2I128   $0x20, Y4, Y0, Y8
+	VPERM2I128   $0x31, Y4, Y0, Y0
+	VPERM2I128   $0x20, Y6, Y2, Y4
+	VPERM2I128   $0x31, Y6, Y2, Y2
+	VPERM2I128   $0x20, Y5, Y1, Y6
+	VPERM2I128   $0x31, Y5, Y1, Y1
+	VPADDD       Y1, Y7, Y5
+	VPSUBD       Y1, Y7, Y1
+	VPADDD       Y2, Y8, Y7
+	VPSUBD       Y2, Y8, Y2
+	VPADDD       Y0, Y4, Y8
+	VPSUBD       Y0, Y4, Y0
+	VPADDD       Y3, Y6, Y4
+	VPSUBD       Y3, Y6, Y3
+	VPSUBD       Y4, Y5, Y6
+	VPADDD       Y4, Y5, Y4
+	VPSUBD       Y8, Y7, Y5
+	VPADDD       Y8, Y7, Y7
+	VMOVDQA      Y5, Y8
+	VPADDD       Y7, Y4, Y5
+	VPSUBD       Y7, Y4, Y7
+	VPSRAD       $0x01, Y8, Y4
+	VPADDD       Y4, Y6, Y4
+	VPSRAD       $0x01, Y6, Y6
+	VPSUBD       Y8, Y6, Y6
+	VPADDD       Y0, Y2, Y8
+	VPADDD       Y1, Y8, Y8
+	VPSRAD       $0x01, Y1, Y9
+	VPADDD       Y9, Y8, Y8
+	VPSUBD       Y3, Y1, Y9
+	VPSUBD       Y0, Y9, Y9
+	VPSRAD       $0x01, Y0, Y10
+	VPSUBD       Y10, Y9, Y9
+	VPADDD       Y3, Y1, Y10
+	VPSUBD       Y2, Y10, Y10
+	VPSRAD       $0x01, Y2, Y1
+	VPSUBD       Y1, Y10, Y10
+	VPSUBD       Y0, Y2, Y0
+	VPADDD       Y3, Y0, Y0
+	VPSRAD       $0x01, Y3, Y1
+	VPADDD       Y1, Y0, Y0
+	VPSRAD       $0x02, Y0, Y1
+	VPADDD       Y1, Y8, Y1
+	VPSRAD       $0x02, Y8, Y2
+	VPSUBD       Y0, Y2, Y3
+	VPSRAD       $0x02, Y10, Y0
+	VPADDD       Y0, Y9, Y2
+	VPSRAD       $0x02, Y9, Y0
+	VPSUBD       Y0, Y10, Y0
+	VPUNPCKLDQ   Y1, Y5, Y8
+	VPUNPCKHDQ   Y1, Y5, Y1
+	VPUNPCKLDQ   Y2, Y4, Y5
+	VPUNPCKHDQ   Y2, Y4, Y2
+	VPUNPCKLDQ   Y0, Y7, Y4
+	VPUNPCKHDQ   Y0, Y7, Y0
+	VPUNPCKLDQ   Y3, Y6, Y7
+	VPUNPCKHDQ   Y3, Y6, Y3
+	VPUNPCKLQDQ  Y5, Y8, Y6
+	VPUNPCKHQDQ  Y5, Y8, Y5
+	VPUNPCKLQDQ  Y2, Y1, Y8
+	VPUNPCKHQDQ  Y2, Y1, Y1
+	VPUNPCKLQDQ  Y7, Y4, Y2
+	VPUNPCKHQDQ  Y7, Y4, Y4
+	VPUNPCKLQDQ  Y3, Y0, Y7
+	VPUNPCKHQDQ  Y3, Y0, Y0
+	VPERM2I128   $0x20, Y2, Y6, Y3
+	VPERM2I128   $0x31, Y2, Y6, Y2
+	VPERM2I128   $0x20, Y4, Y5, Y6
+	VPERM2I128   $0x31, Y4, Y5, Y4
+	VPERM2I128   $0x20, Y7, Y8, Y5
+	VPERM2I128   $0x31, Y7, Y8, Y7
+	VPERM2I128   $0x20, Y0, Y1, Y8
+	VPERM2I128   $0x31, Y0, Y1, Y0
+	VPADDD       Y0, Y3, Y1
+	VPSUBD       Y0, Y3, Y0
+	VPADDD       Y7, Y6, Y3
+	VPSUBD       Y7, Y6, Y7
+	VPADDD       Y4, Y5, Y6
+	VPSUBD       Y4, Y5, Y4
+	VPADDD       Y2, Y8, Y5
+	VPSUBD       Y2, Y8, Y2
+	VPSUBD       Y5, Y1, Y8
+	VPADDD       Y5, Y1, Y1
+	VPSUBD       Y6, Y3, Y5
+	VPADDD       Y6, Y3, Y3
+	VMOVDQA      Y5, Y6
+	VPADDD       Y3, Y1, Y5
+	VPSUBD       Y3, Y1, Y3
+	VPSRAD       $0x01, Y6, Y1
+	VPADDD       Y1, Y8, Y1
+	VPSRAD       $0x01, Y8, Y8
+	VPSUBD       Y6, Y8, Y6
+	VPADDD       Y4, Y7, Y8
+	VPADDD       Y0, Y8, Y8
+	VPSRAD       $0x01, Y0, Y9
+	VPADDD       Y9, Y8, Y8
+	VPSUBD       Y2, Y0, Y9
+	VPSUBD       Y4, Y9, Y9
+	VPSRAD       $0x01, Y4, Y10
+	VPSUBD       Y10, Y9, Y9
+	VPADDD       Y2, Y0, Y10
+	VPSUBD       Y7, Y10, Y10
+	VPSRAD       $0x01, Y7, Y0
+	VPSUBD       Y0, Y10, Y10
+	VPSUBD       Y4, Y7, Y4
+	VPADDD       Y2, Y4, Y4
+	VPSRAD       $0x01, Y2, Y0
+	VPADDD       Y0, Y4, Y4
+	VPSRAD       $0x02, Y4, Y0
+	VPADDD       Y0, Y8, Y0
+	VPSRAD       $0x02, Y8, Y2
+	VPSUBD       Y4, Y2, Y2
+	VPSRAD       $0x02, Y10, Y4
+	VPADDD       Y4, Y9, Y7
+	VPSRAD       $0x02, Y9, Y4
+	VPSUBD       Y4, Y10, Y4
+	MOVQ         factors+32(FP), AX
+	MOVQ         levels+64(FP), CX
+	MOVL         bias+48(FP), DX
+	VMOVD        DX, X8
+	VPBROADCASTD X8, Y8
+	MOVQ         shift+56(FP), DX
+	VMOVQ        DX, X9
+	VPXOR        Y10, Y10, Y10
+	XORQ         DX, DX
+	VPABSD       Y2, Y11
+	VPMULLD      224(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y2, Y11, Y2
+	VMOVDQU      Y2, 224(CX)
+	VPCMPEQD     Y10, Y2, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y6, Y11
+	VPMULLD      192(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y6, Y11, Y6
+	VMOVDQU      Y6, 192(CX)
+	VPCMPEQD     Y10, Y6, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y4, Y11
+	VPMULLD      160(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y4, Y11, Y4
+	VMOVDQU      Y4, 160(CX)
+	VPCMPEQD     Y10, Y4, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y3, Y11
+	VPMULLD      128(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y3, Y11, Y3
+	VMOVDQU      Y3, 128(CX)
+	VPCMPEQD     Y10, Y3, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y7, Y11
+	VPMULLD      96(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y7, Y11, Y7
+	VMOVDQU      Y7, 96(CX)
+	VPCMPEQD     Y10, Y7, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y1, Y11
+	VPMULLD      64(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y1, Y11, Y1
+	VMOVDQU      Y1, 64(CX)
+	VPCMPEQD     Y10, Y1, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y0, Y11
+	VPMULLD      32(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y0, Y11, Y0
+	VMOVDQU      Y0, 32(CX)
+	VPCMPEQD     Y10, Y0, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y5, Y11
+	VPMULLD      (AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y5, Y11, Y5
+	VMOVDQU      Y5, (CX)
+	VPCMPEQD     Y10, Y5, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	NOTQ         DX
+	MOVQ         DX, has+80(FP)
+	TESTQ        DX, DX
+	JZ           code8Fastnone
+	MOVQ         scale+40(FP), AX
+	MOVQ         coeffs+72(FP), CX
+	MOVL         $0x00000020, DX
+	VMOVD        DX, X11
+	VPBROADCASTD X11, Y11
+	VPMULLD      (AX), Y5, Y5
+	VPADDD       Y11, Y5, Y5
+	VPSRAD       $0x06, Y5, Y5
+	VMOVDQU      Y5, (CX)
+	VPMULLD      32(AX), Y0, Y0
+	VPADDD       Y11, Y0, Y0
+	VPSRAD       $0x06, Y0, Y0
+	VMOVDQU      Y0, 32(CX)
+	VPMULLD      64(AX), Y1, Y1
+	VPADDD       Y11, Y1, Y1
+	VPSRAD       $0x06, Y1, Y1
+	VMOVDQU      Y1, 64(CX)
+	VPMULLD      96(AX), Y7, Y7
+	VPADDD       Y11, Y7, Y7
+	VPSRAD       $0x06, Y7, Y7
+	VMOVDQU      Y7, 96(CX)
+	VPMULLD      128(AX), Y3, Y3
+	VPADDD       Y11, Y3, Y3
+	VPSRAD       $0x06, Y3, Y3
+	VMOVDQU      Y3, 128(CX)
+	VPMULLD      160(AX), Y4, Y4
+	VPADDD       Y11, Y4, Y4
+	VPSRAD       $0x06, Y4, Y4
+	VMOVDQU      Y4, 160(CX)
+	VPMULLD      192(AX), Y6, Y6
+	VPADDD       Y11, Y6, Y6
+	VPSRAD       $0x06, Y6, Y6
+	VMOVDQU      Y6, 192(CX)
+	VPMULLD      224(AX), Y2, Y2
+	VPADDD       Y11, Y2, Y2
+	VPSRAD       $0x06, Y2, Y2
+	VMOVDQU      Y2, 224(CX)
+
+code8Fastnone:
 	VZEROUPPER
 	RET
 
-// func forward8WideFast(src *byte, stride int, pred *byte, step int, c *int32)
+// func code8WideFast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
 // Requires: AVX, AVX2
-TEXT ·forward8WideFast(SB), NOSPLIT, $0-40
-	MOVQ        src+0(FP), AX
-	MOVQ        stride+8(FP), CX
-	MOVQ        pred+16(FP), DX
-	MOVQ        step+24(FP), BX
-	MOVQ        c+32(FP), SI
-	SHLQ        $0x01, CX
-	SHLQ        $0x01, BX
-	VPMOVZXWD   (AX), Y1
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y1, Y1
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), Y2
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y2, Y2
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), Y3
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y3, Y3
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), Y4
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y4, Y4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), Y5
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y5, Y5
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), Y6
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y6, Y6
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), Y7
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y7, Y7
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXWD   (AX), Y8
-	VPMOVZXWD   (DX), Y0
-	VPSUBD      Y0, Y8, Y8
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPUNPCKLDQ  Y2, Y1, Y0
-	VPUNPCKHDQ  Y2, Y1, Y1
-	VPUNPCKLDQ  Y4, Y3, Y2
-	VPUNPCKHDQ  Y4, Y3, Y3
-	VPUNPCKLDQ  Y6, Y5, Y4
-	VPUNPCKHDQ  Y6, Y5, Y5
-	VPUNPCKLDQ  Y8, Y7, Y6
-	VPUNPCKHDQ  Y8, Y7, Y7
-	VPUNPCKLQDQ Y2, Y0, Y8
-	VPUNPCKHQDQ Y2, Y0, Y0
-	VPUNPCKLQDQ Y3, Y1, Y2
-	VPUNPCKHQDQ Y3, Y1, Y1
-	VPUNPCKLQDQ Y6, Y4, Y3
-	VPUNPCKHQDQ Y6, Y4, Y4
-	VPUNPCKLQDQ Y7, Y5, Y6
-	VPUNPCKHQDQ Y7, Y5, Y5
-	VPERM2I128  $0x20, Y3, Y8, Y7
-	VPERM2I128  $0x31, Y3, Y8, Y3
-	VPERM2I128  $0x20, Y4, Y0, Y8
-	VPERM2I128  $0x31, Y4, Y0, Y0
-	VPERM2I128  $0x20, Y6, Y2, Y4
-	VPERM2I128  $0x31, Y6, Y2, Y2
-	VPERM2I128  $0x20, Y5, Y1, Y6
-	VPERM2I128  $0x31, Y5, Y1, Y1
-	VPADDD      Y1, Y7, Y5
-	VPSUBD      Y1, Y7, Y1
-	VPADDD      Y2, Y8, Y7
-	VPSUBD      Y2, Y8, Y2
-	VPADDD      Y0, Y4, Y8
-	VPSUBD      Y0, Y4, Y0
-	VPADDD      Y3, Y6, Y4
-	VPSUBD      Y3, Y6, Y3
-	VPSUBD      Y4, Y5, Y6
-	VPADDD      Y4, Y5, Y4
-	VPSUBD      Y8, Y7, Y5
-	VPADDD      Y8, Y7, Y7
-	VMOVDQA     Y5, Y8
-	VPADDD      Y7, Y4, Y5
-	VPSUBD      Y7, Y4, Y7
-	VPSRAD      $0x01, Y8, Y4
-	VPADDD      Y4, Y6, Y4
-	VPSRAD      $0x01, Y6, Y6
-	VPSUBD      Y8, Y6, Y6
-	VPADDD      Y0, Y2, Y8
-	VPADDD      Y1, Y8, Y8
-	VPSRAD      $0x01, Y1, Y9
-	VPADDD      Y9, Y8, Y8
-	VPSUBD      Y3, Y1, Y9
-	VPSUBD      Y0, Y9, Y9
-	VPSRAD      $0x01, Y0, Y10
-	VPSUBD      Y10, Y9, Y9
-	VPADDD      Y3, Y1, Y10
-	VPSUBD      Y2, Y10, Y10
-	VPSRAD      $0x01, Y2, Y1
-	VPSUBD      Y1, Y10, Y10
-	VPSUBD      Y0, Y2, Y0
-	VPADDD      Y3, Y0, Y0
-	VPSRAD      $0x01, Y3, Y1
-	VPADDD      Y1, Y0, Y0
-	VPSRAD      $0x02, Y0, Y1
-	VPADDD      Y1, Y8, Y1
-	VPSRAD      $0x02, Y8, Y2
-	VPSUBD      Y0, Y2, Y3
-	VPSRAD      $0x02, Y10, Y0
-	VPADDD      Y0, Y9, Y2
-	VPSRAD      $0x02, Y9, Y0
-	VPSUBD      Y0, Y10, Y0
-	VPUNPCKLDQ  Y1, Y5, Y8
-	VPUNPCKHDQ  Y1, Y5, Y1
-	VPUNPCKLDQ  Y2, Y4, Y5
-	VPUNPCKHDQ  Y2, Y4, Y2
-	VPUNPCKLDQ  Y0, Y7, Y4
-	VPUNPCKHDQ  Y0, Y7, Y0
-	VPUNPCKLDQ  Y3, Y6, Y7
-	VPUNPCKHDQ  Y3, Y6, Y3
-	VPUNPCKLQDQ Y5, Y8, Y6
-	VPUNPCKHQDQ Y5, Y8, Y5
-	VPUNPCKLQDQ Y2, Y1, Y8
-	VPUNPCKHQDQ Y2, Y1, Y1
-	VPUNPCKLQDQ Y7, Y4, Y2
-	VPUNPCKHQDQ Y7, Y4, Y4
-	VPUNPCKLQDQ Y3, Y0, Y7
-	VPUNPCKHQDQ Y3, Y0, Y0
-	VPERM2I128  $0x20, Y2, Y6, Y3
-	VPERM2I128  $0x31, Y2, Y6, Y2
-	VPERM2I128  $0x20, Y4, Y5, Y6
-	VPERM2I128  $0x31, Y4, Y5, Y4
-	VPERM2I128  $0x20, Y7, Y8, Y5
-	VPERM2I128  $0x31, Y7, Y8, Y7
-	VPERM2I128  $0x20, Y0, Y1, Y8
-	VPERM2I128  $0x31, Y0, Y1, Y0
-	VPADDD      Y0, Y3, Y1
-	VPSUBD      Y0, Y3, Y0
-	VPADDD      Y7, Y6, Y3
-	VPSUBD      Y7, Y6, Y7
-	VPADDD      Y4, Y5, Y6
-	VPSUBD      Y4, Y5, Y4
-	VPADDD      Y2, Y8, Y5
-	VPSUBD      Y2, Y8, Y2
-	VPSUBD      Y5, Y1, Y8
-	VPADDD      Y5, Y1, Y1
-	VPSUBD      Y6, Y3, Y5
-	VPADDD      Y6, Y3, Y3
-	VMOVDQA     Y5, Y6
-	VPADDD      Y3, Y1, Y5
-	VPSUBD      Y3, Y1, Y3
-	VPSRAD      $0x01, Y6, Y1
-	VPADDD      Y1, Y8, Y1
-	VPSRAD      $0x01, Y8, Y8
-	VPSUBD      Y6, Y8, Y6
-	VPADDD      Y4, Y7, Y8
-	VPADDD      Y0, Y8, Y8
-	VPSRAD      $0x01, Y0, Y9
-	VPADDD      Y9, Y8, Y8
-	VPSUBD      Y2, Y0, Y9
-	VPSUBD      Y4, Y9, Y9
-	VPSRAD      $0x01, Y4, Y10
-	VPSUBD      Y10, Y9, Y9
-	VPADDD      Y2, Y0, Y10
-	VPSUBD      Y7, Y10, Y10
-	VPSRAD      $0x01, Y7, Y0
-	VPSUBD      Y0, Y10, Y10
-	VPSUBD      Y4, Y7, Y4
-	VPADDD      Y2, Y4, Y4
-	VPSRAD      $0x01, Y2, Y0
-	VPADDD      Y0, Y4, Y4
-	VPSRAD      $0x02, Y4, Y0
-	VPADDD      Y0, Y8, Y0
-	VPSRAD      $0x02, Y8, Y2
-	VPSUBD      Y4, Y2, Y2
-	VPSRAD      $0x02, Y10, Y4
-	VPADDD      Y4, Y9, Y7
-	VPSRAD      $0x02, Y9, Y4
-	VPSUBD      Y4, Y10, Y4
-	VMOVDQU     Y5, (SI)
-	VMOVDQU     Y0, 32(SI)
-	VMOVDQU     Y1, 64(SI)
-	VMOVDQU     Y7, 96(SI)
-	VMOVDQU     Y3, 128(SI)
-	VMOVDQU     Y4, 160(SI)
-	VMOVDQU     Y6, 192(SI)
-	VMOVDQU     Y2, 224(SI)
-	VZEROUPPER
-	RET
+TEXT ·code8WideFast(SB), NOSPLIT, $0-88
+	MOVQ         src+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         pred+16(FP), DX
+	MOVQ         step+24(FP), BX
+	SHLQ         $0x01, CX
+	SHLQ         $0x01, BX
+	VPMOVZXWD    (AX), Y1
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y1, Y1
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXWD    (AX), Y2
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y2, Y2
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXWD    (AX), Y3
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y3, Y3
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXWD    (AX), Y4
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y4, Y4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXWD    (AX), Y5
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y5, Y5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXWD    (AX), Y6
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y6, Y6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXWD    (AX), Y7
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y7, Y7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXWD    (AX), Y8
+	VPMOVZXWD    (DX), Y0
+	VPSUBD       Y0, Y8, Y8
+	VPUNPCKLDQ   Y2, Y1, Y0
+	VPUNPCKHDQ   Y2, Y1, Y1
+	VPUNPCKLDQ   Y4, Y3, Y2
+	VPUNPCKHDQ   Y4, Y3, Y3
+	VPUNPCKLDQ   Y6, Y5, Y4
+	VPUNPCKHDQ   Y6, Y5, Y5
+	VPUNPCKLDQ   Y8, Y7, Y6
+	VPUNPCKHDQ   Y8, Y7, Y7
+	VPUNPCKLQDQ  Y2, Y0, Y8
+	VPUNPCKHQDQ  Y2, Y0, Y0
+	VPUNPCKLQDQ  Y3, Y1, Y2
+	VPUNPCKHQDQ  Y3, Y1, Y1
+	VPUNPCKLQDQ  Y6, Y4, Y3
+	VPUNPCKHQDQ  Y6, Y4, Y4
+	VPUNPCKLQDQ  Y7, Y5, Y6
+	VPUNPCKHQDQ  Y7, Y5, Y5
+	VPERM2I128   $0x20, Y3, Y8, Y7
+	VPERM2I128   $0x31, Y3, Y8, Y3
+	VPERM2I128   $0x20, Y4, Y0, Y8
+	VPERM2I128   $0x31, Y4, Y0, Y0
+	VPERM2I128   $0x20, Y6, Y2, Y4
+	VPERM2I128   $0x31, Y6, Y2, Y2
+	VPERM2I128   $0x20, Y5, Y1, Y6
+	VPERM2I128   $0x31, Y5, Y1, Y1
+	VPADDD       Y1, Y7, Y5
+	VPSUBD       Y1, Y7, Y1
+	VPADDD       Y2, Y8, Y7
+	VPSUBD       Y2, Y8, Y2
+	VPADDD       Y0, Y4, Y8
+	VPSUBD       Y0, Y4, Y0
+	VPADDD       Y3, Y6, Y4
+	VPSUBD       Y3, Y6, Y3
+	VPSUBD       Y4, Y5, Y6
+	VPADDD       Y4, Y5, Y4
+	VPSUBD       Y8, Y7, Y5
+	VPADDD       Y8, Y7, Y7
+	VMOVDQA      Y5, Y8
+	VPADDD       Y7, Y4, Y5
+	VPSUBD       Y7, Y4, Y7
+	VPSRAD       $0x01, Y8, Y4
+	VPADDD       Y4, Y6, Y4
+	VPSRAD       $0x01, Y6, Y6
+	VPSUBD       Y8, Y6, Y6
+	VPADDD       Y0, Y2, Y8
+	VPADDD       Y1, Y8, Y8
+	VPSRAD       $0x01, Y1, Y9
+	VPADDD       Y9, Y8, Y8
+	VPSUBD       Y3, Y1, Y9
+	VPSUBD       Y0, Y9, Y9
+	VPSRAD       $0x01, Y0, Y10
+	VPSUBD       Y10, Y9, Y9
+	VPADDD       Y3, Y1, Y10
+	VPSUBD       Y2, Y10, Y10
+	VPSRAD       $0x01, Y2, Y1
+	VPSUBD       Y1, Y10, Y10
+	VPSUBD       Y0, Y2, Y0
+	VPADDD       Y3, Y0, Y0
+	VPSRAD       $0x01, Y3, Y1
+	VPADDD       Y1, Y0, Y0
+	VPSRAD       $0x02, Y0, Y1
+	VPADDD       Y1, Y8, Y1
+	VPSRAD       $0x02, Y8, Y2
+	VPSUBD       Y0, Y2, Y3
+	VPSRAD       $0x02, Y10, Y0
+	VPADDD       Y0, Y9, Y2
+	VPSRAD       $0x02, Y9, Y0
+	VPSUBD       Y0, Y10, Y0
+	VPUNPCKLDQ   Y1, Y5, Y8
+	VPUNPCKHDQ   Y1, Y5, Y1
+	VPUNPCKLDQ   Y2, Y4, Y5
+	VPUNPCKHDQ   Y2, Y4, Y2
+	VPUNPCKLDQ   Y0, Y7, Y4
+	VPUNPCKHDQ   Y0, Y7, Y0
+	VPUNPCKLDQ   Y3, Y6, Y7
+	VPUNPCKHDQ   Y3, Y6, Y3
+	VPUNPCKLQDQ  Y5, Y8, Y6
+	VPUNPCKHQDQ  Y5, Y8, Y5
+	VPUNPCKLQDQ  Y2, Y1, Y8
+	VPUNPCKHQDQ  Y2, Y1, Y1
+	VPUNPCKLQDQ  Y7, Y4, Y2
+	VPUNPCKHQDQ  Y7, Y4, Y4
+	VPUNPCKLQDQ  Y3, Y0, Y7
+	VPUNPCKHQDQ  Y3, Y0, Y0
+	VPERM2I128   $0x20, Y2, Y6, Y3
+	VPERM2I128   $0x31, Y2, Y6, Y2
+	VPERM2I128   $0x20, Y4, Y5, Y6
+	VPERM2I128   $0x31, Y4, Y5, Y4
+	VPERM2I128   $0x20, Y7, Y8, Y5
+	VPERM2I128   $0x31, Y7, Y8, Y7
+	VPERM2I128   $0x20, Y0, Y1, Y8
+	VPERM2I128   $0x31, Y0, Y1, Y0
+	VPADDD       Y0, Y3, Y1
+	VPSUBD       Y0, Y3, Y0
+	VPADDD       Y7, Y6, Y3
+	VPSUBD       Y7, Y6, Y7
+	VPADDD       Y4, Y5, Y6
+	VPSUBD       Y4, Y5, Y4
+	VPADDD       Y2, Y8, Y5
+	VPSUBD       Y2, Y8, Y2
+	VPSUBD       Y5, Y1, Y8
+	VPADDD       Y5, Y1, Y1
+	VPSUBD       Y6, Y3, Y5
+	VPADDD       Y6, Y3, Y3
+	VMOVDQA      Y5, Y6
+	VPADDD       Y3, Y1, Y5
+	VPSUBD       Y3, Y1, Y3
+	VPSRAD       $0x01, Y6, Y1
+	VPADDD       Y1, Y8, Y1
+	VPSRAD       $0x01, Y8, Y8
+	VPSUBD       Y6, Y8, Y6
+	VPADDD       Y4, Y7, Y8
+	VPADDD       Y0, Y8, Y8
+	VPSRAD       $0x01, Y0, Y9
+	VPADDD       Y9, Y8, Y8
+	VPSUBD       Y2, Y0, Y9
+	VPSUBD       Y4, Y9, Y9
+	VPSRAD       $0x01, Y4, Y10
+	VPSUBD       Y10, Y9, Y9
+	VPADDD       Y2, Y0, Y10
+	VPSUBD       Y7, Y10, Y10
+	VPSRAD       $0x01, Y7, Y0
+	VPSUBD       Y0, Y10, Y10
+	VPSUBD       Y4, Y7, Y4
+	VPADDD       Y2, Y4, Y4
+	VPSRAD       $0x01, Y2, Y0
+	VPADDD       Y0, Y4, Y4
+	VPSRAD       $0x02, Y4, Y0
+	VPADDD       Y0, Y8, Y0
+	VPSRAD       $0x02, Y8, Y2
+	VPSUBD       Y4, Y2, Y2
+	VPSRAD       $0x02, Y10, Y4
+	VPADDD       Y4, Y9, Y7
+	VPSRAD       $0x02, Y9, Y4
+	VPSUBD       Y4, Y10, Y4
+	MOVQ         factors+32(FP), AX
+	MOVQ         levels+64(FP), CX
+	MOVL         bias+48(FP), DX
+	VMOVD        DX, X8
+	VPBROADCASTD X8, Y8
+	MOVQ         shift+56(FP), DX
+	VMOVQ        DX, X9
+	VPXOR        Y10, Y10, Y10
+	XORQ         DX, DX
+	VPABSD       Y2, Y11
+	VPMULLD      224(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y2, Y11, Y2
+	VMOVDQU      Y2, 224(CX)
+	VPCMPEQD     Y10, Y2, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y6, Y11
+	VPMULLD      192(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y6, Y11, Y6
+	VMOVDQU      Y6, 192(CX)
+	VPCMPEQD     Y10, Y6, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y4, Y11
+	VPMULLD      160(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y4, Y11, Y4
+	VMOVDQU      Y4, 160(CX)
+	VPCMPEQD     Y10, Y4, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y3, Y11
+	VPMULLD      128(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y3, Y11, Y3
+	VMOVDQU      Y3, 128(CX)
+	VPCMPEQD     Y10, Y3, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y7, Y11
+	VPMULLD      96(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y7, Y11, Y7
+	VMOVDQU      Y7, 96(CX)
+	VPCMPEQD     Y10, Y7, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y1, Y11
+	VPMULLD      64(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y1, Y11, Y1
+	VMOVDQU      Y1, 64(CX)
+	VPCMPEQD     Y10, Y1, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y0, Y11
+	VPMULLD      32(AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y0, Y11, Y0
+	VMOVDQU      Y0, 32(CX)
+	VPCMPEQD     Y10, Y0, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	VPABSD       Y5, Y11
+	VPMULLD      (AX), Y11, Y11
+	VPADDD       Y8, Y11, Y11
+	VPSRLD       X9, Y11, Y11
+	VPSIGND      Y5, Y11, Y5
+	VMOVDQU      Y5, (CX)
+	VPCMPEQD     Y10, Y5, Y11
+	VMOVMSKPS    Y11, BX
+	SHLQ         $0x08, DX
+	ORQ          BX, DX
+	NOTQ         DX
+	MOVQ         DX, has+80(FP)
+	TESTQ        DX, DX
+	JZ           code8WideFastnone
+	MOVQ         scale+40(FP), AX
+	MOVQ         coeffs+72(FP), CX
+	MOVL         $0x00000020, DX
+	VMOVD        DX, X11
+	VPBROADCASTD X11, Y11
+	VPMULLD      (AX), Y5, Y5
+	VPADDD       Y11, Y5, Y5
+	VPSRAD       $0x06, Y5, Y5
+	VMOVDQU      Y5, (CX)
+	VPMULLD      32(AX), Y0, Y0
+	VPADDD       Y11, Y0, Y0
+	VPSRAD       $0x06, Y0, Y0
+	VMOVDQU      Y0, 32(CX)
+	VPMULLD      64(AX), Y1, Y1
+	VPADDD       Y11, Y1, Y1
+	VPSRAD       $0x06, Y1, Y1
+	VMOVDQU      Y1, 64(CX)
+	VPMULLD      96(AX), Y7, Y7
+	VPADDD       Y11, Y7, Y7
+	VPSRAD       $0x06, Y7, Y7
+	VMOVDQU      Y7, 96(CX)
+	VPMULLD      128(AX), Y3, Y3
+	VPADDD       Y11, Y3, Y3
+	VPSRAD       $0x06, Y3, Y3
+	VMOVDQU      Y3, 128(CX)
+	VPMULLD      160(AX), Y4, Y4
+	VPADDD       Y11, Y4, Y4
+	VPSRAD       $0x06, Y4, Y4
+	VMOVDQU      Y4, 160(CX)
+	VPMULLD      192(AX), Y6, Y6
+	VPADDD       Y11, Y6, Y6
+	VPSRAD       $0x06, Y6, Y6
+	VMOVDQU      Y6, 192(CX)
+	VPMULLD      224(AX), Y2, Y2
+	VPADDD       Y11, Y2, Y2
+	VPSRAD       $0x06, Y2, Y2
+	VMOVDQU      Y2, 224(CX)
 
-// func quantiseFast(c *int32, factors *int32, n int, bias int32, shift uint) uint64
-// Requires: AVX, AVX2
-TEXT ·quantiseFast(SB), NOSPLIT, $0-48
-	MOVQ         c+0(FP), AX
-	MOVQ         factors+8(FP), CX
-	MOVQ         n+16(FP), DX
-	MOVL         bias+24(FP), BX
-	VMOVD        BX, X0
-	VPBROADCASTD X0, Y0
-	MOVQ         shift+32(FP), BX
-	VMOVQ        BX, X1
-	VPXOR        Y2, Y2, Y2
-	XORQ         BX, BX
-
-quantise:
-	VMOVDQU   -32(AX)(DX*4), Y3
-	VPABSD    Y3, Y4
-	VPMULLD   -32(CX)(DX*4), Y4, Y4
-	VPADDD    Y0, Y4, Y4
-	VPSRLD    X1, Y4, Y4
-	VPSIGND   Y3, Y4, Y4
-	VMOVDQU   Y4, -32(AX)(DX*4)
-	VPCMPEQD  Y2, Y4, Y4
-	VMOVMSKPS Y4, SI
-	XORQ      $0xff, SI
-	SHLQ      $0x08, BX
-	ORQ       SI, BX
-	SUBQ      $0x08, DX
-	JNZ       quantise
-	MOVQ      BX, ret+40(FP)
+code8WideFastnone:
 	VZEROUPPER
 	RET
 
@@ -4621,68 +4830,71 @@ TEXT ·encodeBinsFast(SB), NOSPLIT, $0-48
 	MOVQ n+16(FP), DX
 	MOVQ state+24(FP), BX
 	MOVQ steps+32(FP), SI
-	LEAQ (CX)(DX*2), DX
-	MOVQ (AX), DI
-	MOVQ 8(AX), R8
-	MOVQ 16(AX), R9
+	LEAQ (CX)(DX*2), CX
+	NEGQ DX
+	MOVQ (AX), R8
+	MOVQ 8(AX), R9
+	MOVQ 16(AX), R10
 
 bin:
-	MOVWLZX (CX), R10
-	ADDQ    $0x02, CX
-	MOVL    R10, R11
-	SHRL    $0x01, R11
-	CMPL    R11, $0x000001fe
+	MOVWLZX (CX)(DX*2), R11
+	MOVL    R11, R12
+	SHRL    $0x01, R12
+	CMPL    R12, $0x000001fe
 	JAE     without
-	MOVBLZX (BX)(R11*1), R12
-	XORL    R12, R10
-	ANDL    $0x01, R10
-	LEAQ    (SI)(R12*8), R12
-	MOVL    R8, R14
-	SHRL    $0x06, R14
-	MOVBLZX -4(R12)(R14*1), R13
-	MOVBLZX 4(R12)(R10*1), R14
-	MOVB    R14, (BX)(R11*1)
-	SUBL    R13, R8
-	NEGL    R10
-	ANDL    R8, R10
-	CMOVLNE R13, R8
-	ADDQ    R10, DI
+	MOVBLZX (BX)(R12*1), R13
+	XORL    R13, R11
+	ANDL    $0x01, R11
+	LEAQ    (SI)(R13*8), R13
+	MOVL    R9, DI
+	SHRL    $0x06, DI
+	MOVBLZX -4(R13)(DI*1), R14
+	MOVBLZX 4(R13)(R11*1), DI
+	MOVB    DI, (BX)(R12*1)
+	SUBL    R14, R9
+	NEGL    R11
+	ANDL    R9, R11
+	CMOVLNE R14, R9
+	ADDQ    R11, R8
 
 renormalise:
-	BSRL  R8, R14
-	MOVL  $0x00000008, R10
-	SUBL  R14, R10
-	SHLXL R10, R8, R8
-	SHLXQ R10, DI, DI
-	ADDQ  R10, R9
+	BSRL  R9, DI
+	MOVL  $0x00000008, R11
+	SUBL  DI, R11
+	SHLXL R11, R9, R9
+	SHLXQ R11, R8, R8
+	ADDQ  R11, R10
 
 check:
-	CMPQ R9, $0x28
-	JGE  leave
-	CMPQ CX, DX
-	JNE  bin
+	CMPQ R10, $0x28
+	JGE  full
+	INCQ DX
+	JNZ  bin
+	JMP  leave
+
+full:
+	INCQ DX
 
 leave:
-	MOVQ DI, (AX)
-	MOVQ R8, 8(AX)
-	MOVQ R9, 16(AX)
-	MOVQ bins+8(FP), AX
-	SUBQ AX, CX
-	SHRQ $0x01, CX
-	MOVQ CX, done+40(FP)
+	MOVQ R8, (AX)
+	MOVQ R9, 8(AX)
+	MOVQ R10, 16(AX)
+	MOVQ n+16(FP), AX
+	ADDQ AX, DX
+	MOVQ DX, done+40(FP)
 	RET
 
 without:
 	JNE  terminate
-	ANDL $0x01, R10
-	NEGL R10
-	ANDL R8, R10
-	LEAQ (R10)(DI*2), DI
-	INCQ R9
+	ANDL $0x01, R11
+	NEGL R11
+	ANDL R9, R11
+	LEAQ (R11)(R8*2), R8
+	INCQ R10
 	JMP  check
 
 terminate:
-	SUBL $0x02, R8
+	SUBL $0x02, R9
 	JMP  renormalise
 
 DATA flagOrders<>+0(SB)/2, $0x0100

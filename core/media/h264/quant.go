@@ -133,3 +133,14 @@ func quantiseBlocks(c []int32, factors *[16]int32, bias int32, shift uint, has [
 		has[k] = uint16(quantise(c[16*k:16*k+16], factors[:], bias, shift))
 	}
 }
+
+// code8 codes an 8x8 block.
+func code8[T sample](src []T, stride int, pred []T, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) (has uint64) {
+	forward8(src, stride, pred, step, levels)
+	if has = quantise(levels[:], factors[:], bias, shift); has != 0 {
+		for i, v := range levels {
+			coeffs[i] = (v*scale[i] + 32) >> 6
+		}
+	}
+	return has
+}

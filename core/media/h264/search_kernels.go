@@ -12,21 +12,20 @@ type searchKernels[T sample] struct {
 	// satd is the sum of absolute values of the differences' Hadamard
 	// transforms in blocks of 4x4, halved.
 	satd func(a []T, stride int, b []T, step, w, h int) int
-	// forward4 and forward8 transform the difference of a block to its
-	// prediction; forward4 does so with all 4x4 blocks of w x h samples, in raster
-	// order.
+	// forward4 transforms the differences of the 4x4 blocks of w x h samples to
+	// their prediction, in raster order.
 	forward4 func(src []T, stride int, pred []T, step, w, h int, c []int32)
-	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
-	// quantise turns 16 or 64 coefficients into levels, in place, and tells
+	// quantise turns coefficients of 4x4 blocks into levels, in place, and tells
 	// which are not 0, a bit each.
-	quantise func(c, factors []int32, bias int32, shift uint) (has uint64)
-	// quantiseBlocks does the same for 4x4 blocks.
-	quantiseBlocks func(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16)
+	quantise func(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16)
+	// code8 transforms the difference of an 8x8 block and quantises it; where there
+	// are levels, of which has tells, it scales them into coeffs.
+	code8 func(src []T, stride int, pred []T, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) (has uint64)
 }
 
 // goSearchKernels are the kernels in plain Go.
 func goSearchKernels[T sample]() searchKernels[T] {
-	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], forwardBlocks[T], forward8[T], quantise, quantiseBlocks}
+	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], forwardBlocks[T], quantiseBlocks, code8[T]}
 }
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {

@@ -46,18 +46,17 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 			fast.forward4(a[x:], 64, b[y:], 48, w, h, d[:])
 			require.Equal(t, c, d)
 			has, same := make([]uint16, w*h/16), make([]uint16, w*h/16)
-			plain.quantiseBlocks(c[:], q.small, q.bias(q.shift), q.shift, has)
-			fast.quantiseBlocks(d[:], q.small, q.bias(q.shift), q.shift, same)
+			plain.quantise(c[:], q.small, q.bias(q.shift), q.shift, has)
+			fast.quantise(d[:], q.small, q.bias(q.shift), q.shift, same)
 			require.Equal(t, c, d)
 			require.Equal(t, has, same)
 		}
-		var c8, d8 [64]int32
-		plain.forward8(a[x:], 64, b[y:], 48, &c8)
-		fast.forward8(a[x:], 64, b[y:], 48, &d8)
-		require.Equal(t, c8, d8)
-		has := plain.quantise(c8[:], q.large[:], q.bias(q.shift+1), q.shift+1)
-		require.Equal(t, has, fast.quantise(d8[:], q.large[:], q.bias(q.shift+1), q.shift+1))
-		require.Equal(t, c8, d8)
+		scale := &newLevelScale(&flatScaling).large[0][r.IntN(52)]
+		var levels, same, coeffs, alike [64]int32
+		has := plain.code8(a[x:], 64, b[y:], 48, q.large, scale, q.bias(q.shift+1), q.shift+1, &levels, &coeffs)
+		require.Equal(t, has, fast.code8(a[x:], 64, b[y:], 48, q.large, scale, q.bias(q.shift+1), q.shift+1, &same, &alike))
+		require.Equal(t, levels, same)
+		require.Equal(t, coeffs, alike)
 	}
 }
 

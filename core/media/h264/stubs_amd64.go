@@ -184,20 +184,15 @@ func forward4Fast(src *byte, stride int, pred *byte, step int, w int, h int, c *
 //go:noescape
 func forward4WideFast(src *byte, stride int, pred *byte, step int, w int, h int, c *int32)
 
-// forward8Fast is forward8.
+// code8Fast is code8.
 //
 //go:noescape
-func forward8Fast(src *byte, stride int, pred *byte, step int, c *int32)
+func code8Fast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
 
-// forward8WideFast is forward8 for samples of two bytes.
+// code8WideFast is code8 for samples of two bytes.
 //
 //go:noescape
-func forward8WideFast(src *byte, stride int, pred *byte, step int, c *int32)
-
-// quantiseFast is quantise of n coefficients, a multiple of 8.
-//
-//go:noescape
-func quantiseFast(c *int32, factors *int32, n int, bias int32, shift uint) uint64
+func code8WideFast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
 
 // quantiseBlocksFast is quantiseBlocks of n blocks.
 //

@@ -8,33 +8,6 @@ import (
 	"github.com/mmcloughlin/avo/attr"
 )
 
-// differences begins a forward transform: it loads the rows of the difference
-// of a block to its prediction as double words.
-func differences(name, doc string, wide bool, rows int, vec func() VecVirtual) (r []VecVirtual, out Register) {
-	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, c *int32)")
-	Pragma("noescape")
-	Doc(doc)
-	src, stride := Load(Param("src"), GP64()), Load(Param("stride"), GP64())
-	pred, step := Load(Param("pred"), GP64()), Load(Param("step"), GP64())
-	out = Load(Param("c"), GP64())
-	load := func(m Mem, to VecVirtual) { VPMOVZXBD(m, to) }
-	if wide {
-		load = func(m Mem, to VecVirtual) { VPMOVZXWD(m, to) }
-		block{stride: stride, step: step}.double()
-	}
-	t := vec()
-	for range rows {
-		x := vec()
-		load(Mem{Base: src}, x)
-		load(Mem{Base: pred}, t)
-		VPSUBD(t, x, x)
-		ADDQ(stride, src)
-		ADDQ(step, pred)
-		r = append(r, x)
-	}
-	return r, out
-}
-
 func forward4(name, doc string, wide bool) {
 	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, w, h int, c *int32)")
 	Pragma("noescape")
@@ -126,16 +99,76 @@ func analyse4(x [4]VecVirtual) [4]VecVirtual {
 	return o
 }
 
-func forward8(name, doc string, wide bool) {
-	rows, out := differences(name, doc, wide, 8, YMM)
-	r := [8]VecVirtual(rows)
-	transpose8(&r)
-	analyse8(&r)
-	transpose8(&r)
-	analyse8(&r)
-	for i := range r {
-		VMOVDQU(r[i], Mem{Base: out, Disp: 32 * i})
+// code8 writes what is done to a block of 8x8 samples.
+func code8(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) (has uint64)")
+	Pragma("noescape")
+	Doc(doc)
+	src, stride := Load(Param("src"), GP64()), Load(Param("stride"), GP64())
+	pred, step := Load(Param("pred"), GP64()), Load(Param("step"), GP64())
+	load := func(m Mem, to VecVirtual) { VPMOVZXBD(m, to) }
+	if wide {
+		load = func(m Mem, to VecVirtual) { VPMOVZXWD(m, to) }
+		block{stride: stride, step: step}.double()
 	}
+	var r [8]VecVirtual
+	t := YMM()
+	for i := range r {
+		r[i] = YMM()
+		load(Mem{Base: src}, r[i])
+		load(Mem{Base: pred}, t)
+		VPSUBD(t, r[i], r[i])
+		if i < 7 {
+			ADDQ(stride, src)
+			ADDQ(step, pred)
+		}
+	}
+	transpose8(&r)
+	analyse8(&r)
+	transpose8(&r)
+	analyse8(&r)
+	quantised(&r, name)
+}
+
+// quantised writes the rest of code8: levels and, if there are some, what they are
+// scaled to.
+func quantised(r *[8]VecVirtual, name string) {
+	factors, levels := Load(Param("factors"), GP64()), Load(Param("levels"), GP64())
+	bias, shift, zero, y := YMM(), XMM(), YMM(), YMM()
+	VMOVD(Load(Param("bias"), GP32()), bias.AsX())
+	VPBROADCASTD(bias.AsX(), bias)
+	VMOVQ(Load(Param("shift"), GP64()), shift)
+	VPXOR(zero, zero, zero)
+	has, bits := GP64(), GP64()
+	XORQ(has, has)
+	for i := 7; i >= 0; i-- {
+		VPABSD(r[i], y)
+		VPMULLD(Mem{Base: factors, Disp: 32 * i}, y, y)
+		VPADDD(bias, y, y)
+		VPSRLD(shift, y, y)
+		VPSIGND(r[i], y, r[i])
+		VMOVDQU(r[i], Mem{Base: levels, Disp: 32 * i})
+		VPCMPEQD(zero, r[i], y)
+		VMOVMSKPS(y, bits.As32())
+		SHLQ(Imm(8), has)
+		ORQ(bits, has)
+	}
+	NOTQ(has)
+	Store(has, ReturnIndex(0))
+	TESTQ(has, has)
+	JZ(LabelRef(name + "none"))
+	scale, coeffs := Load(Param("scale"), GP64()), Load(Param("coeffs"), GP64())
+	g := GP32()
+	MOVL(U32(32), g)
+	VMOVD(g, y.AsX())
+	VPBROADCASTD(y.AsX(), y)
+	for i := range r {
+		VPMULLD(Mem{Base: scale, Disp: 32 * i}, r[i], r[i])
+		VPADDD(y, r[i], r[i])
+		VPSRAD(Imm(6), r[i], r[i])
+		VMOVDQU(r[i], Mem{Base: coeffs, Disp: 32 * i})
+	}
+	Label(name + "none")
 	VZEROUPPER()
 	RET()
 }
@@ -191,42 +224,6 @@ func analyse8(x *[8]VecVirtual) {
 	VPADDD(half(o2, 2), o1, o[3])
 	VPSUBD(half(o1, 2), o2, o[5])
 	*x = o
-}
-
-// quantise turns coefficients into levels in place, from the last ones on, so
-// that the bits of those that are not 0 come in order.
-func quantise() {
-	TEXT("quantiseFast", attr.NOSPLIT, "func(c, factors *int32, n int, bias int32, shift uint) uint64")
-	Pragma("noescape")
-	Doc("quantiseFast is quantise of n coefficients, a multiple of 8.")
-	c, factors, n := Load(Param("c"), GP64()), Load(Param("factors"), GP64()), Load(Param("n"), GP64())
-	g := Load(Param("bias"), GP32())
-	bias, shift := YMM(), XMM()
-	VMOVD(g, bias.AsX())
-	VPBROADCASTD(bias.AsX(), bias)
-	VMOVQ(Load(Param("shift"), GP64()), shift)
-	zero, x, y := YMM(), YMM(), YMM()
-	VPXOR(zero, zero, zero)
-	has, bits := GP64(), GP64()
-	XORQ(has, has)
-	Label("quantise")
-	VMOVDQU(Mem{Base: c, Index: n, Scale: 4, Disp: -32}, x)
-	VPABSD(x, y)
-	VPMULLD(Mem{Base: factors, Index: n, Scale: 4, Disp: -32}, y, y)
-	VPADDD(bias, y, y)
-	VPSRLD(shift, y, y)
-	VPSIGND(x, y, y)
-	VMOVDQU(y, Mem{Base: c, Index: n, Scale: 4, Disp: -32})
-	VPCMPEQD(zero, y, y)
-	VMOVMSKPS(y, bits.As32())
-	XORQ(Imm(255), bits)
-	SHLQ(Imm(8), has)
-	ORQ(bits, has)
-	SUBQ(Imm(8), n)
-	JNZ(LabelRef("quantise"))
-	Store(has, ReturnIndex(0))
-	VZEROUPPER()
-	RET()
 }
 
 // quantiseBlocks turns the coefficients of 4x4 blocks into levels in place.
