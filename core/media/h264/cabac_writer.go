@@ -43,11 +43,11 @@ const (
 	terminated = 511
 )
 
-// start sets the engine to begin writing (9.3.4.1). The first bit that the
-// standard would write is left out there, too.
-func (e *binWriter) start(state *[512]uint8, out []byte) {
+// start sets the engine to begin writing behind head (9.3.4.1). The first bit that
+// the standard would write is left out there, too.
+func (e *binWriter) start(state *[512]uint8, head []byte) {
 	e.engine, e.binKernels, e.n = engine{rng: 510, pending: -1}, fastBins(), 0
-	e.state, e.out = state, out
+	e.state, e.out = state, append(e.out[:0], head...)
 }
 
 // bin encodes a bin with a context.

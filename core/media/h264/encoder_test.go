@@ -237,3 +237,51 @@ func BenchmarkEncoder(b *testing.B) {
 		})
 	}
 }
+
+// What an encoder needs it takes at the beginning: the pictures after that allocate
+// next to nothing.
+func TestEncodingAllocatesNothingAPicture(t *testing.T) {
+	for _, depth := range []int{8, 10} {
+		set := settings(func(s *Settings) { s.Format.Width, s.Format.Height, s.Format.Depth = 352, 288, depth })
+		e, err := NewEncoder(set, func(*media.Packet) error { return nil })
+		require.NoError(t, err)
+		n := 0
+		next := func() {
+			p := e.Picture()
+			film(p, n)
+			require.NoError(t, e.Encode(p, int64(n)))
+			n++
+		}
+		for range 2 * set.KeyEvery {
+			next()
+		}
+		require.Less(t, testing.AllocsPerRun(2*set.KeyEvery, next), 1.0, "%d bits", depth)
+	}
+}
+
+// A picture that the encoder lent comes out as one that it copied, whatever its size.
+func TestLentPicturesEqualCopies(t *testing.T) {
+	for _, change := range []func(*Settings){
+		func(s *Settings) {},
+		func(s *Settings) { s.Format.Width, s.Format.Height, s.BFrames = 170, 134, 2 },
+		func(s *Settings) { s.Format.Depth, s.Format.Chroma, s.Format.Interlaced = 10, picture.C422, true },
+	} {
+		set := settings(change)
+		var streams [2][]byte
+		for i := range streams {
+			e, err := NewEncoder(set, func(p *media.Packet) error { streams[i] = append(streams[i], p.Data...); return nil })
+			require.NoError(t, err)
+			own := picture.New(set.Format.Width, set.Format.Height, set.Format.Depth, set.Format.Chroma)
+			for n := range 15 {
+				p := own
+				if i == 1 {
+					p = e.Picture()
+				}
+				film(p, n)
+				require.NoError(t, e.Encode(p, int64(n)))
+			}
+			require.NoError(t, e.Flush())
+		}
+		require.Equal(t, streams[0], streams[1])
+	}
+}
