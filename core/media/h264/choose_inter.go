@@ -148,8 +148,7 @@ type hunt[T sample] struct {
 	sad      int
 }
 
-// four tries four places.
-// Places beyond the bounds are moved to them.
+// four tries four places. Those beyond the bounds are moved to them.
 func (c *coder[T]) four(h *hunt[T], places *[4][2]int) {
 	inside := true
 	for k, p := range places {

@@ -1340,9 +1340,9 @@ TEXT ·lumaRowFast(SB), NOSPLIT, $0-28
 	VPADDW       Y8, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
 	VPMINSW      Y1, Y0, Y0
-	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y1, Y11, Y11
-	VPMAXSW      Y11, Y0, Y0
+	VPXOR        Y4, Y4, Y4
+	VPSUBW       Y1, Y4, Y4
+	VPMAXSW      Y4, Y0, Y0
 	VPAND        Y9, Y0, Y0
 	VPADDW       Y0, Y5, Y5
 	VPSUBW       Y0, Y6, Y6
@@ -1575,9 +1575,9 @@ TEXT ·lumaRowWideFast(SB), NOSPLIT, $0-28
 	VPADDW       Y8, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
 	VPMINSW      Y1, Y0, Y0
-	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y1, Y11, Y11
-	VPMAXSW      Y11, Y0, Y0
+	VPXOR        Y4, Y4, Y4
+	VPSUBW       Y1, Y4, Y4
+	VPMAXSW      Y4, Y0, Y0
 	VPAND        Y9, Y0, Y0
 	VPADDW       Y0, Y5, Y5
 	VPSUBW       Y0, Y6, Y6
@@ -1913,9 +1913,9 @@ TEXT ·lumaColumnFast(SB), $128-28
 	VPADDW       Y8, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
 	VPMINSW      Y1, Y0, Y0
-	VPXOR        Y11, Y11, Y11
-	VPSUBW       Y1, Y11, Y11
-	VPMAXSW      Y11, Y0, Y0
+	VPXOR        Y4, Y4, Y4
+	VPSUBW       Y1, Y4, Y4
+	VPMAXSW      Y4, Y0, Y0
 	VPAND        Y9, Y0, Y0
 	VPADDW       Y0, Y5, Y5
 	VPSUBW       Y0, Y6, Y6
@@ -2329,23 +2329,23 @@ TEXT ·chromaRowFast(SB), NOSPLIT, $0-36
 	VPCMPGTW     Y4, Y7, Y6
 	VPAND        Y6, Y5, Y5
 	VPSUBW       Y4, Y7, Y7
-	VPXOR        Y4, Y4, Y4
-	VPSUBW       Y7, Y4, Y4
 	MOVQ         $+4, BX
-	VMOVD        BX, X6
-	VPBROADCASTW X6, X6
-	VPBROADCASTW X6, Y8
-	VPSUBW       Y1, Y2, Y6
-	VPSLLW       $0x02, Y6, Y6
-	VPADDW       Y0, Y6, Y6
-	VPSUBW       Y3, Y6, Y6
-	VPADDW       Y8, Y6, Y6
-	VPSRAW       $0x03, Y6, Y6
-	VPMINSW      Y7, Y6, Y6
-	VPMAXSW      Y4, Y6, Y6
-	VPAND        Y5, Y6, Y6
-	VPADDW       Y6, Y1, Y1
-	VPSUBW       Y6, Y2, Y2
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y6
+	VPSUBW       Y1, Y2, Y4
+	VPSLLW       $0x02, Y4, Y4
+	VPADDW       Y0, Y4, Y4
+	VPSUBW       Y3, Y4, Y4
+	VPADDW       Y6, Y4, Y4
+	VPSRAW       $0x03, Y4, Y4
+	VPMINSW      Y7, Y4, Y4
+	VPXOR        Y0, Y0, Y0
+	VPSUBW       Y7, Y0, Y0
+	VPMAXSW      Y0, Y4, Y4
+	VPAND        Y5, Y4, Y4
+	VPADDW       Y4, Y1, Y1
+	VPSUBW       Y4, Y2, Y2
 	VEXTRACTI128 $0x01, Y1, X0
 	VPACKUSWB    X0, X1, X1
 	VEXTRACTI128 $0x01, Y2, X0
@@ -2510,23 +2510,23 @@ TEXT ·chromaColumnFast(SB), NOSPLIT, $0-36
 	VPCMPGTW     Y4, Y7, Y6
 	VPAND        Y6, Y5, Y5
 	VPSUBW       Y4, Y7, Y7
-	VPXOR        Y4, Y4, Y4
-	VPSUBW       Y7, Y4, Y4
 	MOVQ         $+4, BX
-	VMOVD        BX, X6
-	VPBROADCASTW X6, X6
-	VPBROADCASTW X6, Y8
-	VPSUBW       Y0, Y3, Y6
-	VPSLLW       $0x02, Y6, Y6
-	VPADDW       Y2, Y6, Y6
-	VPSUBW       Y1, Y6, Y6
-	VPADDW       Y8, Y6, Y6
-	VPSRAW       $0x03, Y6, Y6
-	VPMINSW      Y7, Y6, Y6
-	VPMAXSW      Y4, Y6, Y6
-	VPAND        Y5, Y6, Y6
-	VPADDW       Y6, Y0, Y0
-	VPSUBW       Y6, Y3, Y3
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y6
+	VPSUBW       Y0, Y3, Y4
+	VPSLLW       $0x02, Y4, Y4
+	VPADDW       Y2, Y4, Y4
+	VPSUBW       Y1, Y4, Y4
+	VPADDW       Y6, Y4, Y4
+	VPSRAW       $0x03, Y4, Y4
+	VPMINSW      Y7, Y4, Y4
+	VPXOR        Y1, Y1, Y1
+	VPSUBW       Y7, Y1, Y1
+	VPMAXSW      Y1, Y4, Y4
+	VPAND        Y5, Y4, Y4
+	VPADDW       Y4, Y0, Y0
+	VPSUBW       Y4, Y3, Y3
 	VEXTRACTI128 $0x01, Y0, X1
 	VPACKUSWB    X1, X0, X0
 	VEXTRACTI128 $0x01, Y3, X1

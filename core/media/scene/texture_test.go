@@ -103,3 +103,96 @@ func TestFramesStandAlone(t *testing.T) {
 		}
 	}
 }
+
+// A row is kept as whole numbers within bounds, each phase apart, and goes on as it
+// began, however its length and the picture's fit into vectors.
+func TestRowsAreKept(t *testing.T) {
+	for _, size := range [][2]int{{1, 3}, {7, 7}, {8, 40}, {61, 20}, {64, 64}} {
+		period, width := size[0], size[1]
+		x := &texture{period: period}
+		for p := range x.rows {
+			x.rows[p] = make([][]int8, 1)
+		}
+		values := make([]float32, phases*period)
+		for i := range values {
+			values[i] = float32(400*unit(uint32(i)) - 200)
+		}
+		x.keep(0, values, width)
+		for p, rows := range x.rows {
+			require.Len(t, rows[0], period+width)
+			for i, got := range rows[0] {
+				v := values[phases*(i%period)+p]
+				require.EqualValues(t, max(-127, min(math.Trunc(float64(v)), 127)), got, "%v: phase %d, column %d of %v", size, p, i, v)
+			}
+		}
+	}
+}
+
+// Smooth noise follows its formula at every sample, also where cells are narrower than
+// samples.
+func TestSmoothNoiseFollowsItsFormula(t *testing.T) {
+	for _, c := range []struct{ samples, wide int }{{100, 7}, {64, 64}, {30, 45}, {9, 1}} {
+		l := newLine(c.samples, 4)
+		l.smooth(50, c.wide, 0, 3, 99) // on a row of the lattice
+		point := func(i int) float64 { return 50 * (2*unit(99+uint32(i%c.wide)*7919) - 1) }
+		for i, got := range l.values {
+			u := float64(i) * float64(c.wide) / float64(c.samples)
+			a := u - math.Floor(u)
+			a = a * a * (3 - 2*a)
+			want := (1-a)*point(int(u)) + a*point(int(u)+1)
+			require.InDelta(t, want, got, 0.01, "%+v at %d", c, i)
+		}
+	}
+}
+
+// brightness is that of the street at u and at the height up, as its plan has it.
+func brightness(u, up float64, seed uint32) float32 {
+	number := math.Floor(u / 0.11)
+	inside := u/0.11 - number
+	n := hash(uint32(number) + seed)
+	roof := 0.06 + 0.22*float64(n&255)/255
+	if up > roof {
+		if n>>8&3 == 0 && inside > 0.48 && inside < 0.52 && up < roof+0.04 {
+			return 90
+		}
+		return noHouse
+	}
+	storey, column := up*70, inside*8
+	if column-math.Floor(column) > 0.45 && inside > 0.06 && inside < 0.94 && storey-math.Floor(storey) > 0.4 &&
+		hash(n+uint32(column)*37+uint32(storey)*4099)&3 == 0 {
+		return 120
+	}
+	return -100 + 12*float32(n>>10&3)
+}
+
+func TestStreetFollowsItsPlan(t *testing.T) {
+	const span = 4.4
+	for _, height := range []int{120, 433} {
+		s := &Stage{height: height}
+		street := newStreet(s, span, 5)
+		seen := map[float32]int{}
+		for row := range int(townHeight * float64(height)) {
+			up := (float64(row) + 0.5) / float64(height)
+			l := newLine(len(street.kinds), span)
+			street.draw(l, up)
+			for i, got := range l.values {
+				want := brightness(float64(i)/float64(len(l.values))*span, up, 5)
+				require.Equal(t, want, got, "height %d, row %d, place %d", height, row, i)
+				seen[got]++
+			}
+		}
+		require.Contains(t, seen, float32(90), "a mast")
+		require.Contains(t, seen, float32(120), "a window")
+		require.Contains(t, seen, float32(noHouse), "the sky")
+	}
+}
+
+func TestRowsAreFilled(t *testing.T) {
+	for n := range 40 {
+		row := make([]uint16, n+1)
+		repeat(row[:n], 777)
+		for i, v := range row {
+			require.EqualValues(t, map[bool]int{true: 777, false: 0}[i < n], v)
+		}
+	}
+}

@@ -146,7 +146,16 @@ func normal(pix, stride Register, wide bool) {
 	tc := tc0
 	VPSUBW(near2p, tc, tc)
 	VPSUBW(near2q, tc, tc)
-	delta, four := YMM(), spread(constant(4))
+	closeUp(p1, p0, q0, q1, tc, mask)
+	packed(newP1, Mem{Base: p, Index: stride, Scale: 1})
+	packed(p0, Mem{Base: p, Index: stride, Scale: 2})
+	packed(q0, Mem{Base: pix})
+	packed(newQ1, Mem{Base: pix, Index: stride, Scale: 1})
+}
+
+// closeUp moves p0 and q0 towards each other by at most tc, where mask says so.
+func closeUp(p1, p0, q0, q1, tc, mask VecVirtual) {
+	delta, four, negative := YMM(), spread(constant(4)), YMM()
 	VPSUBW(p0, q0, delta)
 	VPSLLW(Imm(2), delta, delta)
 	VPADDW(p1, delta, delta)
@@ -160,10 +169,6 @@ func normal(pix, stride Register, wide bool) {
 	VPAND(mask, delta, delta)
 	VPADDW(delta, p0, p0)
 	VPSUBW(delta, q0, q0)
-	packed(newP1, Mem{Base: p, Index: stride, Scale: 1})
-	packed(p0, Mem{Base: p, Index: stride, Scale: 2})
-	packed(q0, Mem{Base: pix})
-	packed(newQ1, Mem{Base: pix, Index: stride, Scale: 1})
 }
 
 // edgeRows are how 16 samples are loaded as words and stored, clipped.
@@ -369,21 +374,7 @@ func chroma(lines [4]VecVirtual, isStrong bool) (newP, newQ VecVirtual) {
 	VPCMPGTW(ones, tc, t)
 	VPAND(t, mask, mask)
 	VPSUBW(ones, tc, tc) // tC = tC0 + 1
-	negative := YMM()
-	VPXOR(negative, negative, negative)
-	VPSUBW(tc, negative, negative)
-	delta, four := YMM(), spread(constant(4))
-	VPSUBW(p0, q0, delta)
-	VPSLLW(Imm(2), delta, delta)
-	VPADDW(p1, delta, delta)
-	VPSUBW(q1, delta, delta)
-	VPADDW(four, delta, delta)
-	VPSRAW(Imm(3), delta, delta)
-	VPMINSW(tc, delta, delta)
-	VPMAXSW(negative, delta, delta)
-	VPAND(mask, delta, delta)
-	VPADDW(delta, p0, p0)
-	VPSUBW(delta, q0, q0)
+	closeUp(p1, p0, q0, q1, tc, mask)
 	return p0, q0
 }
 
