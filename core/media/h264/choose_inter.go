@@ -236,7 +236,7 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 	if !c.thorough && h.best < c.usual {
 		steps = 0 // as good as around here
 	}
-	moved := c.near(h, &cross)
+	moved := c.thorough || c.near(h, &cross)
 	if moved {
 		for range steps {
 			if !c.near(h, &wide) {
@@ -249,7 +249,7 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 		moved = c.near(h, &cross)
 	}
 	c.found = h.best
-	return c.refine(h, !moved)
+	return c.refine(h, !moved && !c.thorough)
 }
 
 // refine goes on to quarter samples: it guesses the place between samples from how
