@@ -249,8 +249,14 @@ func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
 		moved = c.near(h, &cross)
 	}
 	c.found = h.best
+	if h.best > c.limit {
+		return vector{}, hopeless
+	}
 	return c.refine(h, !moved && !c.thorough)
 }
+
+// hopeless is the cost of what was not looked at closely.
+const hopeless = 1 << 30
 
 // refine goes on to quarter samples: it guesses the place between samples from how
 // the differences at whole samples grow to both sides, as if on a parabola, and
@@ -348,13 +354,17 @@ func (c *coder[T]) chooseP() {
 		return
 	}
 	*o = choice{cost: math.MaxInt, lists: [4]uint8{1, 1, 1, 1}}
+	c.limit = math.MaxInt
 	for ref := range c.refs[0] {
-		if v, cost := c.whole(0, ref); cost < o.cost {
+		v, cost := c.whole(0, ref)
+		c.limit = min(c.limit, c.found+c.found/16) // for other pictures, at whole samples
+		if cost < o.cost {
 			o.cost = cost
 			o.ref[0] = [4]int8{int8(ref), int8(ref), int8(ref), int8(ref)}
 			o.mv[0] = [4]vector{v, v, v, v}
 		}
 	}
+	c.limit = math.MaxInt
 	o.cost += c.price(1)
 	if o.cost > max(c.splitFrom, c.floor*5/4) {
 		c.split(0)
@@ -391,6 +401,7 @@ func (c *coder[T]) split(l int) {
 // chooseB finds the best prediction from pictures before, behind or both.
 func (c *coder[T]) chooseB() {
 	r, o := c.r, &c.best
+	c.limit = math.MaxInt
 	*o = choice{cost: math.MaxInt}
 	var v [2]vector
 	var ref [2]int

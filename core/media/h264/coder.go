@@ -32,6 +32,7 @@ type coder[T sample] struct {
 	finals                []int32 // what it came to at last
 	usual                 int     // with which it may stop
 	found                 int     // what it came to
+	limit                 int     // beyond which it is not refined
 	starts                []vector
 	hunt                  hunt[T]
 	reach, vertical       int                   // largest components of vectors in whole samples
@@ -59,7 +60,7 @@ type trials struct {
 // scenes took the fewest bits for the time.
 var efforts = [...]trials{
 	Fast: {splitFrom: 1400, splitSteps: 1, intraFrom: 650, intraBias: [2]int{10, 10}, plain: 7},
-	Good: {thorough: true, splitFrom: 250, splitSteps: 8, intraFrom: 200, intraBias: [2]int{10, 8}, plain: 10},
+	Good: {thorough: true, splitFrom: 700, splitSteps: 3, intraFrom: 500, intraBias: [2]int{10, 8}, plain: 10},
 }
 
 // qualities are the quantisers of a macroblock's planes.
