@@ -213,7 +213,9 @@ func (e *Encoder) Picture() *picture.Picture {
 // copied.
 func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 	in := e.lent
-	if e.lent = nil; in == nil || p != &in.pic {
+	if in != nil && p == &in.pic {
+		e.lent = nil
+	} else {
 		in = e.lendInput()
 		in.copy(p)
 	}

@@ -48,35 +48,29 @@ func fastKernels() kernels[uint8] {
 			addDCsFast(first(dst, stride, 16, 16), stride, dcs)
 		},
 		lumaEdge: func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs [4]uint8) {
-			filter := lumaRowFast
-			switch {
-			case columns:
+			filter, strong := lumaRowFast, lumaRowStrongFast
+			if columns {
 				_, _ = pix[at-4], pix[at+15*stride+3]
-				if filter = lumaColumnFast; bs[0] == 4 {
-					filter = lumaColumnStrongFast
-				}
-			default:
+				filter, strong = lumaColumnFast, lumaColumnStrongFast
+			} else {
 				_, _ = pix[at-4*stride], pix[at+3*stride+15]
-				if bs[0] == 4 {
-					filter = lumaRowStrongFast
-				}
+			}
+			if bs[0] == 4 {
+				filter = strong
 			}
 			filter(&pix[at], stride, f.bytes(), strengths(bs))
 		},
 		chromaEdges: func(planes *[2][]uint8, at, stride int, columns bool, f *[2]edgeFilter[uint8], bs [4]uint8) {
 			u, v := planes[0], planes[1]
-			filter := chromaRowFast
-			switch {
-			case columns:
+			filter, strong := chromaRowFast, chromaRowStrongFast
+			if columns {
 				_, _, _, _ = u[at-2], v[at-2], u[at+7*stride+1], v[at+7*stride+1]
-				if filter = chromaColumnFast; bs[0] == 4 {
-					filter = chromaColumnStrongFast
-				}
-			default:
+				filter, strong = chromaColumnFast, chromaColumnStrongFast
+			} else {
 				_, _, _, _ = u[at-2*stride], v[at-2*stride], u[at+stride+7], v[at+stride+7]
-				if bs[0] == 4 {
-					filter = chromaRowStrongFast
-				}
+			}
+			if bs[0] == 4 {
+				filter = strong
 			}
 			filter(&u[at], &v[at], stride, f[0].bytes(), strengths(bs))
 		},

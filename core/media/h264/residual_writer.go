@@ -194,9 +194,12 @@ type flags [2 * 64]uint16
 
 // at gives both flags of place i.
 func (f *flags) at(i int) (sig, last uint16) {
-	at := i>>2<<3 | i&3
+	at := flagPlace(i)
 	return f[at&127], f[(at+4)&127]
 }
+
+// flagPlace is where the first flag of place i stands; the second stands four behind.
+func flagPlace(i int) int { return i>>2<<3 | i&3 }
 
 // noteFlags notes the flags of the places before end, of which has tells those
 // with a coefficient. What it writes beyond them means nothing.
@@ -221,7 +224,7 @@ var (
 func init() {
 	for field := range 2 {
 		for i := range 64 {
-			at := i>>2<<3 | i&3
+			at := flagPlace(i)
 			for cat := range 6 {
 				sig, last := i, i
 				switch cat {
