@@ -84,45 +84,24 @@ func (c *coder[T]) chooseChroma() {
 	}
 }
 
-// further are the modes to try for a block when the mode they are listed under
-// is the best so far of vertical, horizontal and DC.
-var further = [3][]int8{{5, 7}, {6, 8}, {3, 4}}
-
 // codeBlocks chooses the modes of a macroblock of Intra_4x4 or, with large,
 // Intra_8x8, and reconstructs its luma. It gives up when the cost passes limit.
 func (c *coder[T]) codeBlocks(large bool, limit int) (cost int, ok bool) {
-	d, r := c.d, c.r
-	d.mb.transform8, d.mb.cbp, d.coded, d.more = large, 0, 0, 0
-	c.gaveUp = false
+	d := c.d
+	step := c.beginBlocks(large)
 	d.loadModes()
-	step := 1
-	if large {
-		step = 4
-	}
 	cost = c.price(2)
 	for k := 0; k < 16; k += step {
-		block := blockOf[k]
-		at, place := c.lumaAt(k), cacheAt[block]
+		at, place := c.lumaAt(k), cacheAt[blockOf[k]]
 		mode, v := c.chooseMode(k, at, place, large)
 		if cost += v; cost >= limit {
-			c.gaveUp = true
 			return cost, false
 		}
 		d.modes[place] = mode
 		if large {
 			d.modes[place+1], d.modes[place+cacheStep], d.modes[place+cacheStep+1] = mode, mode, mode
 		}
-		c.predictBlock(k, at, mode, large)
-		coded := false
-		if large {
-			coded = c.large(k>>2, at, 0, &c.intra.luma)
-		} else {
-			coded = c.small(k, at, 0, &c.intra.luma)
-		}
-		if coded {
-			d.mb.cbp |= 1 << (k >> 2)
-			r.addLumaBlock(k, at)
-		}
+		c.codeBlock(k, at, large)
 	}
 	for i, at := range cacheAt {
 		d.mb.modes[i] = d.modes[at]
@@ -130,74 +109,70 @@ func (c *coder[T]) codeBlocks(large bool, limit int) (cost int, ok bool) {
 	return cost, true
 }
 
-func (c *coder[T]) predictBlock(k, at int, mode int8, large bool) {
-	if large {
-		c.r.intra8(at, k>>2, mode, &c.ok)
-	} else {
-		c.r.intra4(at, blockOf[k], mode, &c.ok)
+// repeatBlocks reconstructs the luma of a macroblock in the modes that were chosen last.
+func (c *coder[T]) repeatBlocks(large bool) {
+	for k, step := 0, c.beginBlocks(large); k < 16; k += step {
+		at, mode := c.lumaAt(k), c.d.mb.modes[blockOf[k]]
+		if large {
+			c.r.intra8(at, k>>2, mode, &c.ok)
+		} else {
+			c.r.intra4(at, blockOf[k], mode, &c.ok)
+		}
+		c.codeBlock(k, at, large)
 	}
 }
 
-// chooseMode finds the best mode of block k.
-func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int) {
-	d, r, block := c.d, c.r, blockOf[k]
-	size := 4
-	left, top := block&3 > 0 || c.ok.left[block>>2], block > 3 || c.ok.top
+// beginBlocks tells how many 4x4 blocks are predicted at once.
+func (c *coder[T]) beginBlocks(large bool) (step int) {
+	d := c.d
+	d.mb.transform8, d.mb.cbp, d.coded, d.more = large, 0, 0, 0
+	return 1 + 3*oneIf(large)
+}
+
+// codeBlock codes block k against its prediction, which stands in the picture.
+func (c *coder[T]) codeBlock(k, at int, large bool) {
+	coded := false
 	if large {
-		size = 8
-		if block&3 == 0 {
-			left = left && c.ok.left[block>>2+1]
-		}
+		coded = c.large(k>>2, at, 0, &c.intra.luma)
+	} else {
+		coded = c.small(k, at, 0, &c.intra.luma)
 	}
-	has := 0
-	if left {
-		has |= needLeft
+	if coded {
+		c.d.mb.cbp |= 1 << (k >> 2)
+		c.r.addLumaBlock(k, at)
 	}
-	if top {
-		has |= needTop
+}
+
+// chooseMode predicts block k in its best mode.
+func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int) {
+	d, r, block, n := c.d, c.r, blockOf[k], 4
+	left, top, above := block&3 > 0 || c.ok.left[block>>2], block > 3 || c.ok.top, r.border[6:10]
+	if large {
+		n, above = 8, r.border[10:18]
+		left, top = r.loadBorder8(at, k>>2, &c.ok)
+	} else {
+		r.loadBorder4(at, block, &c.ok)
 	}
-	if cornerOf(block, &c.ok) {
-		has |= needCorner
-	}
+	c.k.directions(&r.border, n, &c.preds)
+	r.k.fill(c.preds[2*n*n:], n, n, n, meanOf(r.border[1:1+n], above, left, top, r.most[0]))
+	c.k.satdEach(c.src[0][at:], r.stride, &c.preds, n, &c.modeCosts)
+	lacks := oneIf(!left)*needLeft | oneIf(!top)*needTop | oneIf(!cornerOf(block, &c.ok))*needCorner
 	predicted := min(d.modes[place-1], d.modes[place-cacheStep])
 	if predicted < 0 {
 		predicted = 2
 	}
 	cost = math.MaxInt
-	defer func() { r.bordered = false }()
-	tried := 0
-	try := func(mode int8) {
-		if tried>>mode&1 != 0 || needs[mode]&^has != 0 {
-			return
+	for mode, need := range needs {
+		v := int(c.modeCosts[mode])
+		if mode != int(predicted) {
+			v += c.price(5)
 		}
-		tried |= 1 << mode
-		v := c.price(4)
-		if mode == predicted {
-			v = c.price(1)
-		}
-		c.predictBlock(k, at, mode, large)
-		r.bordered = true
-		v += c.k.satd(c.src[0][at:], r.stride, r.luma[at:], r.stride, size, size)
-		if v < cost {
-			best, cost = mode, v
+		if v < cost && need&lacks == 0 {
+			best, cost = int8(mode), v
 		}
 	}
-	if c.thorough && d.h.kind == sliceI {
-		for mode := range int8(9) {
-			try(mode)
-		}
-		return best, cost
-	}
-	try(predicted)
-	for mode := range int8(3) {
-		try(mode)
-	}
-	if best < 3 {
-		for _, mode := range further[best] {
-			try(mode)
-		}
-	}
-	return best, cost
+	r.k.copy(r.luma[at:], r.stride, c.preds[int(best)*n*n:], n, n, n)
+	return best, cost + c.price(1)
 }
 
 // codeIntra chooses the intra prediction of the macroblock and reconstructs it,
@@ -214,11 +189,13 @@ func (c *coder[T]) codeIntra(limit int) bool {
 		best, size = cost, 16
 	}
 	d.setIntra(kindIntra)
+	whole := true // what was tried last came to its end
 	for _, large := range c.blockSizes {
 		if !c.thorough && (limit < math.MaxInt || cost < c.price(160)) {
 			break // in pictures that are predicted from others, and where it is plain, it is hardly worth it
 		}
-		if v, ok := c.codeBlocks(large, best); ok {
+		var v int
+		if v, whole = c.codeBlocks(large, best); whole {
 			best, size = v, 4+4*oneIf(large)
 		}
 	}
@@ -227,8 +204,8 @@ func (c *coder[T]) codeIntra(limit int) bool {
 		return false
 	case size == 16:
 		c.code16(mode)
-	case d.mb.transform8 != (size == 8) || c.gaveUp:
-		c.codeBlocks(size == 8, math.MaxInt) // once more, since another size was tried behind it
+	case !whole:
+		c.repeatBlocks(size == 8) // another size was tried behind it
 	}
 	c.chooseChroma()
 	c.codeChroma(&c.intra, 0)

@@ -23,7 +23,6 @@ type coder[T sample] struct {
 
 	trials
 	blockSizes []bool // of intra prediction in blocks, true for 8x8
-	gaveUp     bool   // codeBlocks did not come to the end
 	floor      int    // what macroblocks of the slice cost at least: noise weighs on all of them
 
 	refs                  [2][]source[T] // the reference pictures of the slice
@@ -39,6 +38,8 @@ type coder[T sample] struct {
 	left, right, up, down int                   // bounds of vectors in whole samples
 	guess                 [16*16 + rowPadding]T // a prediction that is tried
 	guess2                [16*16 + rowPadding]T
+	preds                 predictions[T] // of a block, in all modes of intra prediction
+	modeCosts             modeCosts
 	work4                 [16]int32
 	work8                 [64]int32
 	dcs                   [16]int32

@@ -32,6 +32,13 @@ var (
 
 const weighted = 32
 
+// border are the samples around a block, and averages what directions take of
+// them. Both have room for what kernels read and write at once.
+type (
+	border[T sample]   [40]T
+	averages[T sample] [weighted + 40]T
+)
+
 // newDirections carries out 8.3.1.2.3 to 8.3.1.2.8 for n = 4, and 8.3.2.2.4 to
 // 8.3.2.2.9 for n = 8, on places. The first index is the mode less 3.
 func newDirections(n int) (modes [6][64]uint8) {
@@ -77,15 +84,17 @@ func slanted(z int, near, far func() int) uint8 {
 // another.
 var straight = [6]bool{0: true, 1: true, 4: true}
 
-// predictSquare predicts an n x n block in a direction from its border, whose
-// 3n+3 samples are in p.
-func predictSquare[T sample](dst []T, stride, n, direction int, p *[32]int32) {
-	var smooth [64]T
-	for i := 1; i < 3*n+2; i++ {
-		smooth[i] = T((p[i] + p[i+1] + 1) >> 1)
-		smooth[weighted+i] = T((p[i-1] + 2*p[i] + p[i+1] + 2) >> 2)
+// smoothBorder averages neighbours along the border of an n x n block.
+func smoothBorder[T sample](p *border[T], n int, out *averages[T]) {
+	for i := range 3*n + 2 {
+		a, b, c := int32(p[i]), int32(p[i+1]), int32(p[i+2])
+		out[i] = T((a + b + 1) >> 1)
+		out[weighted+1+i] = T((a + 2*b + c + 2) >> 2)
 	}
-	smooth[0] = T(p[0])
+}
+
+// predictSquare predicts an n x n block in a direction.
+func predictSquare[T sample](dst []T, stride, n, direction int, from *averages[T]) {
 	places := &directions8[direction]
 	if n == 4 {
 		places = &directions4[direction]
@@ -93,56 +102,55 @@ func predictSquare[T sample](dst []T, stride, n, direction int, p *[32]int32) {
 	for y := range n {
 		row, at := dst[y*stride:][:n], places[y*n:][:n]
 		if straight[direction] {
-			copy(row, smooth[at[0]&63:][:n])
+			copy(row, from[at[0]&63:][:n])
 			continue
 		}
 		for x, place := range at {
-			row[x] = smooth[place&63]
+			row[x] = from[place&63]
 		}
 	}
+}
+
+// loadBorder4 loads the border of a 4x4 block whose first sample is at.
+func (r *recon[T]) loadBorder4(at, block int, ok *around) {
+	pix, stride, p := r.luma, r.stride, &r.border
+	if block&3 > 0 || ok.left[block>>2] {
+		for y := range 4 {
+			p[4-y] = pix[at+y*stride-1]
+		}
+	}
+	if cornerOf(block, ok) {
+		p[5] = pix[at-stride-1]
+	}
+	if block > 3 || ok.top {
+		above := pix[at-stride:][:8]
+		copy(p[6:10], above[:4])
+		if block < 3 && ok.top || block == 3 && ok.topRight || cornerInside[block][1] {
+			copy(p[10:14], above[4:])
+		} else {
+			last := above[3]
+			p[10], p[11], p[12], p[13] = last, last, last, last
+		}
+	}
+	p[0], p[14] = p[1], p[13]
 }
 
 // intra4 predicts a 4x4 block whose first sample is at (8.3.1.2).
 func (r *recon[T]) intra4(at, block int, mode int8, ok *around) {
 	pix, stride := r.luma, r.stride
-	left, top := block&3 > 0 || ok.left[block>>2], block > 3 || ok.top
 	dst := pix[at:]
 	switch mode {
 	case 0:
 		r.k.copy(dst, stride, pix[at-stride:], 0, 4, 4)
-		return
 	case 1:
 		r.k.extend(pix, at, stride, 4, 4)
-		return
 	case 2:
-		r.k.fill(dst, stride, 4, 4, r.mean(at, stride, 4, left, top))
-		return
+		r.k.fill(dst, stride, 4, 4, r.mean(at, stride, 4, block&3 > 0 || ok.left[block>>2], block > 3 || ok.top))
+	default:
+		r.loadBorder4(at, block, ok)
+		r.k.smooth(&r.border, 4, &r.averages)
+		predictSquare(dst, stride, 4, int(mode-3), &r.averages)
 	}
-	p := &r.border
-	if left {
-		for y := range 4 {
-			p[4-y] = int32(pix[at+y*stride-1])
-		}
-	}
-	if corner := cornerOf(block, ok); corner {
-		p[5] = int32(pix[at-stride-1])
-	}
-	if top {
-		above := pix[at-stride:][:8]
-		for x := range 4 {
-			p[6+x] = int32(above[x])
-		}
-		further := block < 3 && ok.top || block == 3 && ok.topRight || cornerInside[block][1]
-		for x := 4; x < 8; x++ {
-			if further {
-				p[6+x] = int32(above[x])
-			} else {
-				p[6+x] = p[9]
-			}
-		}
-	}
-	p[0], p[14] = p[1], p[13]
-	predictSquare(dst, stride, 4, int(mode-3), p)
 }
 
 // cornerOf tells whether the sample left above a block may be used.
@@ -160,26 +168,65 @@ func cornerOf(block int, ok *around) bool {
 
 // mean is the DC prediction of an n x n block (8.3.1.2.3).
 func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
-	var beside, above [16]int32
+	var beside, above [16]T
 	if left {
 		for y := range n {
-			beside[y] = int32(r.luma[at+y*stride-1])
+			beside[y] = r.luma[at+y*stride-1]
 		}
 	}
 	if top {
-		for x, v := range r.luma[at-stride:][:n] {
-			above[x] = int32(v)
-		}
+		copy(above[:n], r.luma[at-stride:])
 	}
-	return meanOf[T](beside[:n], above[:n], left, top, r.most[0])
+	return meanOf(beside[:n], above[:n], left, top, r.most[0])
 }
 
 // intra8 predicts an 8x8 block from a border that is smoothed first
 // (8.3.2.2).
 func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
-	pix, stride := r.luma, r.stride
-	dst := pix[at:]
-	left, top := b8&1 == 1 || ok.left[b8] && ok.left[b8+1], b8 >= 2 || ok.top
+	stride, p := r.stride, &r.border
+	dst := r.luma[at:]
+	left, top := r.loadBorder8(at, b8, ok)
+	switch mode {
+	case 0:
+		r.k.copy(dst, stride, p[10:], 0, 8, 8)
+	case 1:
+		for y := range 8 {
+			r.k.fill(dst[y*stride:], stride, 8, 1, p[8-y])
+		}
+	case 2:
+		r.k.fill(dst, stride, 8, 8, meanOf(p[1:9], p[10:18], left, top, r.most[0]))
+	default:
+		r.k.smooth(p, 8, &r.averages)
+		predictSquare(dst, stride, 8, int(mode-3), &r.averages)
+	}
+}
+
+// meanOf is the DC prediction from border samples.
+func meanOf[T sample](left, top []T, useLeft, useTop bool, most int32) T {
+	sum, count := 0, 0
+	if useLeft {
+		for _, v := range left {
+			sum += int(v)
+		}
+		count += len(left)
+	}
+	if useTop {
+		for _, v := range top {
+			sum += int(v)
+		}
+		count += len(top)
+	}
+	if count == 0 {
+		return T((most + 1) >> 1)
+	}
+	return T((sum + count>>1) / count)
+}
+
+// loadBorder8 loads the border of an 8x8 block, filters it (8.3.2.2.1), and
+// tells whether there are samples to the left and above.
+func (r *recon[T]) loadBorder8(at, b8 int, ok *around) (left, top bool) {
+	pix, stride, p, f := r.luma, r.stride, &r.border, &r.averages
+	left, top = b8&1 == 1 || ok.left[b8] && ok.left[b8+1], b8 >= 2 || ok.top
 	corner, right := true, false
 	switch b8 {
 	case 0:
@@ -189,86 +236,41 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 	case 2:
 		corner, right = ok.left[1], true
 	}
-	p := &r.border
-	if !r.bordered {
-		r.smoothBorder(at, left, top, corner, right)
-	}
-	switch mode {
-	case 0:
-		for y := range 8 {
-			for x := range 8 {
-				dst[y*stride+x] = T(p[10+x])
-			}
-		}
-	case 1:
-		for y := range 8 {
-			r.k.fill(dst[y*stride:], stride, 8, 1, T(p[8-y]))
-		}
-	case 2:
-		r.k.fill(dst, stride, 8, 8, meanOf[T](p[1:9], p[10:18], left, top, r.most[0]))
-	default:
-		predictSquare(dst, stride, 8, int(mode-3), p)
-	}
-}
-
-// meanOf is the DC prediction from border samples.
-func meanOf[T sample](left, top []int32, useLeft, useTop bool, most int32) T {
-	sum, count := int32(0), int32(0)
-	if useLeft {
-		for _, v := range left {
-			sum += v
-		}
-		count += int32(len(left))
-	}
-	if useTop {
-		for _, v := range top {
-			sum += v
-		}
-		count += int32(len(top))
-	}
-	if count == 0 {
-		return T((most + 1) >> 1)
-	}
-	return T((sum + count>>1) / count)
-}
-
-// smoothBorder loads the border of an 8x8 block and filters it (8.3.2.2.1).
-func (r *recon[T]) smoothBorder(at int, left, top, corner, right bool) {
-	var q [27]int32 // as it is; places as in r.border
-	pix, stride, p := r.luma, r.stride, &r.border
 	if left {
 		for y := range 8 {
-			q[8-y] = int32(pix[at+y*stride-1])
+			p[8-y] = pix[at+y*stride-1]
 		}
 	}
 	if corner {
-		q[9] = int32(pix[at-stride-1])
+		p[9] = pix[at-stride-1]
 	}
 	if top {
-		for x := range 16 {
-			if x < 8 || right {
-				q[10+x] = int32(pix[at-stride+x])
-			} else {
-				q[10+x] = q[17]
+		above := pix[at-stride:]
+		copy(p[10:18], above[:8])
+		if right {
+			copy(p[18:26], above[8:16])
+		} else {
+			for x := range 8 {
+				p[18+x] = above[7]
 			}
 		}
 	}
-	q[0], q[26] = q[1], q[25]
-	for i := 1; i < 26; i++ {
-		p[i] = (q[i-1] + 2*q[i] + q[i+1] + 2) >> 2
-	}
+	p[0], p[26] = p[1], p[25]
+	r.k.smooth(p, 8, f)
+	end := func(a, b T) T { return T((3*int32(a) + int32(b) + 2) >> 2) }
 	switch {
 	case !corner:
-		p[8] = (3*q[8] + q[7] + 2) >> 2
-		p[10] = (3*q[10] + q[11] + 2) >> 2
+		f[weighted+8], f[weighted+10] = end(p[8], p[7]), end(p[10], p[11])
 	case !left && !top:
-		p[9] = q[9]
+		f[weighted+9] = p[9]
 	case !left:
-		p[9] = (3*q[9] + q[10] + 2) >> 2
+		f[weighted+9] = end(p[9], p[10])
 	case !top:
-		p[9] = (3*q[9] + q[8] + 2) >> 2
+		f[weighted+9] = end(p[9], p[8])
 	}
+	copy(p[1:26], f[weighted+1:])
 	p[0], p[26] = p[1], p[25]
+	return left, top
 }
 
 // intra16 predicts a whole macroblock (8.3.3).

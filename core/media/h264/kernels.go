@@ -8,6 +8,9 @@ type kernels[T sample] struct {
 	// Blocks are 4, 8 or 16 samples wide.
 	fill   func(dst []T, stride, w, h int, v T)
 	extend func(pix []T, at, stride, w, h int)
+	// smooth averages neighbours along the border of an n x n block, 4 or 8: for
+	// the directions of intra prediction.
+	smooth func(p *border[T], n int, out *averages[T])
 	// average is (dst + src + 1) >> 1.
 	average func(dst []T, stride int, src []T, step, w, h int)
 	// across, down and center filter with the six taps of 8.4.2.2.1: src
@@ -39,7 +42,7 @@ type kernels[T sample] struct {
 
 // goKernels are the kernels in plain Go.
 func goKernels[T sample]() kernels[T] {
-	return kernels[T]{copyBlock[T], fillBlock[T], extendBlock[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
+	return kernels[T]{copyBlock[T], fillBlock[T], extendBlock[T], smoothBorder[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
 		add4[T], add8[T], addDC[T], addDCs[T], lumaEdge[T], chromaEdges[T]}
 }
 

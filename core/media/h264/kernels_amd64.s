@@ -3827,6 +3827,380 @@ satd4:
 	MOVQ        AX, ret+48(FP)
 	RET
 
+// func smoothFast(border *byte, out *byte)
+// Requires: AVX, AVX2
+TEXT ·smoothFast(SB), NOSPLIT, $0-16
+	MOVQ     border+0(FP), AX
+	VPCMPEQB Y0, Y0, Y0
+	VPABSB   Y0, Y0
+	MOVQ     out+8(FP), CX
+	VMOVDQU  (AX), Y1
+	VMOVDQU  1(AX), Y2
+	VPAVGB   Y2, Y1, Y1
+	VMOVDQU  Y1, (CX)
+	VMOVDQU  (AX), Y1
+	VMOVDQU  1(AX), Y2
+	VMOVDQU  2(AX), Y3
+	VPXOR    Y1, Y3, Y4
+	VPAND    Y0, Y4, Y4
+	VPAVGB   Y1, Y3, Y1
+	VPSUBB   Y4, Y1, Y1
+	VPAVGB   Y1, Y2, Y2
+	VMOVDQU  Y2, 33(CX)
+	VZEROUPPER
+	RET
+
+// func directions4Fast(border *byte, shuffles *[6][2][64]uint8, preds *byte)
+// Requires: AVX, AVX2
+TEXT ·directions4Fast(SB), NOSPLIT, $0-24
+	MOVQ         border+0(FP), AX
+	VPCMPEQB     X0, X0, X0
+	VPABSB       X0, X0
+	MOVQ         shuffles+8(FP), CX
+	MOVQ         preds+16(FP), DX
+	VPBROADCASTD 6(AX), X1
+	VMOVDQU      X1, (DX)
+	VMOVDQU      (AX), X1
+	VPSHUFB      beside4<>+0(SB), X1, X1
+	VMOVDQU      X1, 16(DX)
+	VMOVDQU      (AX), X2
+	VMOVDQU      1(AX), X1
+	VPAVGB       X1, X2, X2
+	VMOVDQU      (AX), X1
+	VMOVDQU      1(AX), X3
+	VMOVDQU      2(AX), X4
+	VPXOR        X1, X4, X5
+	VPAND        X0, X5, X5
+	VPAVGB       X1, X4, X1
+	VPSUBB       X5, X1, X1
+	VPAVGB       X1, X3, X3
+	VPSHUFB      64(CX), X3, X0
+	VMOVDQU      X0, 48(DX)
+	VPSHUFB      192(CX), X3, X0
+	VMOVDQU      X0, 64(DX)
+	VPSHUFB      320(CX), X3, X0
+	VPSHUFB      256(CX), X2, X1
+	VPOR         X1, X0, X0
+	VMOVDQU      X0, 80(DX)
+	VPSHUFB      448(CX), X3, X0
+	VPSHUFB      384(CX), X2, X1
+	VPOR         X1, X0, X0
+	VMOVDQU      X0, 96(DX)
+	VPSHUFB      576(CX), X3, X0
+	VPSHUFB      512(CX), X2, X1
+	VPOR         X1, X0, X0
+	VMOVDQU      X0, 112(DX)
+	VPSHUFB      704(CX), X3, X0
+	VPSHUFB      640(CX), X2, X1
+	VPOR         X1, X0, X0
+	VMOVDQU      X0, 128(DX)
+	RET
+
+DATA beside4<>+0(SB)/1, $0x04
+DATA beside4<>+1(SB)/1, $0x04
+DATA beside4<>+2(SB)/1, $0x04
+DATA beside4<>+3(SB)/1, $0x04
+DATA beside4<>+4(SB)/1, $0x03
+DATA beside4<>+5(SB)/1, $0x03
+DATA beside4<>+6(SB)/1, $0x03
+DATA beside4<>+7(SB)/1, $0x03
+DATA beside4<>+8(SB)/1, $0x02
+DATA beside4<>+9(SB)/1, $0x02
+DATA beside4<>+10(SB)/1, $0x02
+DATA beside4<>+11(SB)/1, $0x02
+DATA beside4<>+12(SB)/1, $0x01
+DATA beside4<>+13(SB)/1, $0x01
+DATA beside4<>+14(SB)/1, $0x01
+DATA beside4<>+15(SB)/1, $0x01
+GLOBL beside4<>(SB), RODATA|NOPTR, $16
+
+// func directions8Fast(border *byte, shuffles *[6][2][64]uint8, preds *byte)
+// Requires: AVX, AVX2
+TEXT ·directions8Fast(SB), NOSPLIT, $0-24
+	MOVQ           border+0(FP), AX
+	VPCMPEQB       Y0, Y0, Y0
+	VPABSB         Y0, Y0
+	MOVQ           shuffles+8(FP), CX
+	MOVQ           preds+16(FP), DX
+	VBROADCASTI128 (AX), Y3
+	VPBROADCASTQ   10(AX), Y1
+	VMOVDQU        Y1, (DX)
+	VPSHUFB        beside8<>+0(SB), Y3, Y2
+	VMOVDQU        Y2, 64(DX)
+	VMOVDQU        Y1, 32(DX)
+	VPSHUFB        beside8<>+32(SB), Y3, Y2
+	VMOVDQU        Y2, 96(DX)
+	VBROADCASTI128 9(AX), Y1
+	VBROADCASTI128 10(AX), Y3
+	VBROADCASTI128 11(AX), Y2
+	VPXOR          Y1, Y2, Y4
+	VPAND          Y0, Y4, Y4
+	VPAVGB         Y1, Y2, Y1
+	VPSUBB         Y4, Y1, Y1
+	VPAVGB         Y1, Y3, Y3
+	VPSHUFB        64(CX), Y3, Y2
+	VMOVDQU        Y2, 192(DX)
+	VPSHUFB        96(CX), Y3, Y2
+	VMOVDQU        Y2, 224(DX)
+	VBROADCASTI128 10(AX), Y4
+	VBROADCASTI128 11(AX), Y1
+	VPAVGB         Y1, Y4, Y4
+	VPSHUFB        576(CX), Y3, Y2
+	VPSHUFB        512(CX), Y4, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 448(DX)
+	VPSHUFB        608(CX), Y3, Y2
+	VPSHUFB        544(CX), Y4, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 480(DX)
+	VBROADCASTI128 (AX), Y1
+	VBROADCASTI128 1(AX), Y3
+	VBROADCASTI128 2(AX), Y2
+	VPXOR          Y1, Y2, Y4
+	VPAND          Y0, Y4, Y4
+	VPAVGB         Y1, Y2, Y1
+	VPSUBB         Y4, Y1, Y1
+	VPAVGB         Y1, Y3, Y3
+	VPSHUFB        192(CX), Y3, Y2
+	VMOVDQU        Y2, 256(DX)
+	VPSHUFB        224(CX), Y3, Y2
+	VMOVDQU        Y2, 288(DX)
+	VBROADCASTI128 1(AX), Y0
+	VBROADCASTI128 2(AX), Y1
+	VPAVGB         Y1, Y0, Y0
+	VPSHUFB        320(CX), Y3, Y2
+	VPSHUFB        256(CX), Y0, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 320(DX)
+	VPSHUFB        352(CX), Y3, Y2
+	VPSHUFB        288(CX), Y0, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 352(DX)
+	VPSHUFB        448(CX), Y3, Y2
+	VPSHUFB        384(CX), Y0, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 384(DX)
+	VPSHUFB        480(CX), Y3, Y2
+	VPSHUFB        416(CX), Y0, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 416(DX)
+	VBROADCASTI128 (AX), Y0
+	VBROADCASTI128 1(AX), Y1
+	VPAVGB         Y1, Y0, Y0
+	VPSHUFB        704(CX), Y3, Y2
+	VPSHUFB        640(CX), Y0, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 512(DX)
+	VPSHUFB        736(CX), Y3, Y2
+	VPSHUFB        672(CX), Y0, Y1
+	VPOR           Y1, Y2, Y2
+	VMOVDQU        Y2, 544(DX)
+	VZEROUPPER
+	RET
+
+DATA beside8<>+0(SB)/1, $0x08
+DATA beside8<>+1(SB)/1, $0x08
+DATA beside8<>+2(SB)/1, $0x08
+DATA beside8<>+3(SB)/1, $0x08
+DATA beside8<>+4(SB)/1, $0x08
+DATA beside8<>+5(SB)/1, $0x08
+DATA beside8<>+6(SB)/1, $0x08
+DATA beside8<>+7(SB)/1, $0x08
+DATA beside8<>+8(SB)/1, $0x07
+DATA beside8<>+9(SB)/1, $0x07
+DATA beside8<>+10(SB)/1, $0x07
+DATA beside8<>+11(SB)/1, $0x07
+DATA beside8<>+12(SB)/1, $0x07
+DATA beside8<>+13(SB)/1, $0x07
+DATA beside8<>+14(SB)/1, $0x07
+DATA beside8<>+15(SB)/1, $0x07
+DATA beside8<>+16(SB)/1, $0x06
+DATA beside8<>+17(SB)/1, $0x06
+DATA beside8<>+18(SB)/1, $0x06
+DATA beside8<>+19(SB)/1, $0x06
+DATA beside8<>+20(SB)/1, $0x06
+DATA beside8<>+21(SB)/1, $0x06
+DATA beside8<>+22(SB)/1, $0x06
+DATA beside8<>+23(SB)/1, $0x06
+DATA beside8<>+24(SB)/1, $0x05
+DATA beside8<>+25(SB)/1, $0x05
+DATA beside8<>+26(SB)/1, $0x05
+DATA beside8<>+27(SB)/1, $0x05
+DATA beside8<>+28(SB)/1, $0x05
+DATA beside8<>+29(SB)/1, $0x05
+DATA beside8<>+30(SB)/1, $0x05
+DATA beside8<>+31(SB)/1, $0x05
+DATA beside8<>+32(SB)/1, $0x04
+DATA beside8<>+33(SB)/1, $0x04
+DATA beside8<>+34(SB)/1, $0x04
+DATA beside8<>+35(SB)/1, $0x04
+DATA beside8<>+36(SB)/1, $0x04
+DATA beside8<>+37(SB)/1, $0x04
+DATA beside8<>+38(SB)/1, $0x04
+DATA beside8<>+39(SB)/1, $0x04
+DATA beside8<>+40(SB)/1, $0x03
+DATA beside8<>+41(SB)/1, $0x03
+DATA beside8<>+42(SB)/1, $0x03
+DATA beside8<>+43(SB)/1, $0x03
+DATA beside8<>+44(SB)/1, $0x03
+DATA beside8<>+45(SB)/1, $0x03
+DATA beside8<>+46(SB)/1, $0x03
+DATA beside8<>+47(SB)/1, $0x03
+DATA beside8<>+48(SB)/1, $0x02
+DATA beside8<>+49(SB)/1, $0x02
+DATA beside8<>+50(SB)/1, $0x02
+DATA beside8<>+51(SB)/1, $0x02
+DATA beside8<>+52(SB)/1, $0x02
+DATA beside8<>+53(SB)/1, $0x02
+DATA beside8<>+54(SB)/1, $0x02
+DATA beside8<>+55(SB)/1, $0x02
+DATA beside8<>+56(SB)/1, $0x01
+DATA beside8<>+57(SB)/1, $0x01
+DATA beside8<>+58(SB)/1, $0x01
+DATA beside8<>+59(SB)/1, $0x01
+DATA beside8<>+60(SB)/1, $0x01
+DATA beside8<>+61(SB)/1, $0x01
+DATA beside8<>+62(SB)/1, $0x01
+DATA beside8<>+63(SB)/1, $0x01
+GLOBL beside8<>(SB), RODATA|NOPTR, $64
+
+// func satdEach4Fast(src *byte, stride int, preds *byte, costs *[10]int32)
+// Requires: AVX, AVX2
+TEXT ·satdEach4Fast(SB), NOSPLIT, $0-32
+	MOVQ        src+0(FP), AX
+	MOVQ        stride+8(FP), CX
+	MOVQ        preds+16(FP), DX
+	MOVQ        costs+24(FP), BX
+	LEAQ        (AX)(CX*2), SI
+	VMOVD       (AX), X0
+	VPINSRD     $0x01, (AX)(CX*1), X0, X0
+	VMOVD       (SI), X1
+	VPINSRD     $0x01, (SI)(CX*1), X1, X1
+	VPUNPCKLQDQ X1, X0, X0
+	VPMOVZXBW   X0, Y1
+	VPCMPEQW    X2, X2, X2
+	VPABSW      X2, X2
+	MOVQ        $0x00000005, AX
+
+each4:
+	VPMOVZXBW    (DX), Y0
+	VPSUBW       Y0, Y1, Y0
+	VPMOVZXBW    16(DX), Y4
+	VPSUBW       Y4, Y1, Y4
+	VPHADDW      Y4, Y0, Y3
+	VPHSUBW      Y4, Y0, Y4
+	VPHADDW      Y4, Y3, Y0
+	VPHSUBW      Y4, Y3, Y4
+	VPHADDW      Y4, Y0, Y3
+	VPHSUBW      Y4, Y0, Y4
+	VPABSW       Y3, Y3
+	VEXTRACTI128 $0x01, Y3, X0
+	VPMAXSW      X3, X0, X3
+	VPABSW       Y4, Y4
+	VEXTRACTI128 $0x01, Y4, X0
+	VPMAXSW      X4, X0, X0
+	VPADDW       X0, X3, X3
+	VPSHUFB      apart<>+0(SB), X3, X3
+	VPMADDWD     X2, X3, X3
+	VPHADDD      X3, X3, X3
+	VMOVQ        X3, (BX)
+	ADDQ         $0x20, DX
+	ADDQ         $0x08, BX
+	DECQ         AX
+	JNZ          each4
+	VZEROUPPER
+	RET
+
+DATA apart<>+0(SB)/1, $0x00
+DATA apart<>+1(SB)/1, $0x01
+DATA apart<>+2(SB)/1, $0x04
+DATA apart<>+3(SB)/1, $0x05
+DATA apart<>+4(SB)/1, $0x08
+DATA apart<>+5(SB)/1, $0x09
+DATA apart<>+6(SB)/1, $0x0c
+DATA apart<>+7(SB)/1, $0x0d
+DATA apart<>+8(SB)/1, $0x02
+DATA apart<>+9(SB)/1, $0x03
+DATA apart<>+10(SB)/1, $0x06
+DATA apart<>+11(SB)/1, $0x07
+DATA apart<>+12(SB)/1, $0x0a
+DATA apart<>+13(SB)/1, $0x0b
+DATA apart<>+14(SB)/1, $0x0e
+DATA apart<>+15(SB)/1, $0x0f
+GLOBL apart<>(SB), RODATA|NOPTR, $16
+
+// func satdEach8Fast(src *byte, stride int, preds *byte, costs *[10]int32)
+// Requires: AVX, AVX2
+TEXT ·satdEach8Fast(SB), NOSPLIT, $0-32
+	MOVQ      src+0(FP), AX
+	MOVQ      stride+8(FP), CX
+	MOVQ      preds+16(FP), DX
+	MOVQ      costs+24(FP), BX
+	VMOVQ     (AX), X0
+	VPINSRQ   $0x01, (AX)(CX*1), X0, X0
+	VPMOVZXBW X0, Y2
+	LEAQ      (AX)(CX*2), AX
+	VMOVQ     (AX), X0
+	VPINSRQ   $0x01, (AX)(CX*1), X0, X0
+	VPMOVZXBW X0, Y3
+	LEAQ      (AX)(CX*2), AX
+	VMOVQ     (AX), X0
+	VPINSRQ   $0x01, (AX)(CX*1), X0, X0
+	VPMOVZXBW X0, Y4
+	LEAQ      (AX)(CX*2), AX
+	VMOVQ     (AX), X0
+	VPINSRQ   $0x01, (AX)(CX*1), X0, X0
+	VPMOVZXBW X0, Y5
+	LEAQ      (AX)(CX*2), AX
+	VPCMPEQW  Y1, Y1, Y1
+	VPABSW    Y1, Y1
+	MOVQ      $0x00000009, AX
+
+each8:
+	VPMOVZXBW    (DX), Y6
+	VPMOVZXBW    16(DX), Y0
+	VPSUBW       Y6, Y2, Y6
+	VPSUBW       Y0, Y3, Y0
+	VPADDW       Y0, Y6, Y7
+	VPSUBW       Y0, Y6, Y0
+	VPHADDW      Y0, Y7, Y6
+	VPHSUBW      Y0, Y7, Y0
+	VPHADDW      Y0, Y6, Y7
+	VPHSUBW      Y0, Y6, Y0
+	VPABSW       Y7, Y7
+	VPABSW       Y0, Y0
+	VPERM2I128   $0x20, Y0, Y7, Y6
+	VPERM2I128   $0x31, Y0, Y7, Y0
+	VPMAXSW      Y0, Y6, Y6
+	VPMOVZXBW    32(DX), Y0
+	VPMOVZXBW    48(DX), Y7
+	VPSUBW       Y0, Y4, Y0
+	VPSUBW       Y7, Y5, Y7
+	VPADDW       Y7, Y0, Y8
+	VPSUBW       Y7, Y0, Y0
+	VPHADDW      Y0, Y8, Y7
+	VPHSUBW      Y0, Y8, Y0
+	VPHADDW      Y0, Y7, Y8
+	VPHSUBW      Y0, Y7, Y7
+	VPABSW       Y8, Y8
+	VPABSW       Y7, Y7
+	VPERM2I128   $0x20, Y7, Y8, Y0
+	VPERM2I128   $0x31, Y7, Y8, Y7
+	VPMAXSW      Y7, Y0, Y0
+	VPADDW       Y0, Y6, Y6
+	VPMADDWD     Y1, Y6, Y6
+	VEXTRACTI128 $0x01, Y6, X0
+	VPADDD       X0, X6, X6
+	VPHADDD      X6, X6, X6
+	VPHADDD      X6, X6, X6
+	VMOVD        X6, (BX)
+	ADDQ         $0x40, DX
+	ADDQ         $0x04, BX
+	DECQ         AX
+	JNZ          each8
+	VZEROUPPER
+	RET
+
 // func forward4Fast(src *byte, stride int, pred *byte, step int, w int, h int, c *int32)
 // Requires: AVX, AVX2
 TEXT ·forward4Fast(SB), NOSPLIT, $0-56

@@ -27,8 +27,8 @@ type recon[T sample] struct {
 
 	from     ref       // the picture that was predicted from last
 	origin   source[T] // its samples
-	border   [32]int32
-	bordered bool // border is that of the 8x8 block that is predicted, in several modes
+	border   border[T]
+	averages averages[T]
 	edge     [24*21 + rowPadding]T
 	half     [16*16 + rowPadding]T
 	second   [3][16*16 + rowPadding]T

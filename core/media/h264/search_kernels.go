@@ -12,6 +12,11 @@ type searchKernels[T sample] struct {
 	// satd is the sum of absolute values of the differences' Hadamard
 	// transforms in blocks of 4x4, halved.
 	satd func(a []T, stride int, b []T, step, w, h int) int
+	// directions predicts a block of n x n samples, 4 or 8, in all modes of intra
+	// prediction but DC.
+	directions func(p *border[T], n int, preds *predictions[T])
+	// satdEach is satd of a block of n x n samples with each of its predictions.
+	satdEach func(src []T, stride int, preds *predictions[T], n int, costs *modeCosts)
 	// forward4 transforms the differences of the 4x4 blocks of w x h samples to
 	// their prediction, in raster order.
 	forward4 func(src []T, stride int, pred []T, step, w, h int, c []int32)
@@ -23,9 +28,17 @@ type searchKernels[T sample] struct {
 	code8 func(src []T, stride int, pred []T, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) (has uint64)
 }
 
+// predictions are those of a block of 4x4 or 8x8 samples in all modes of intra
+// prediction, one behind another. modeCosts are what they cost. There is room for a tenth,
+// since two are compared at once.
+type (
+	predictions[T sample] [10 * 64]T
+	modeCosts             [10]int32
+)
+
 // goSearchKernels are the kernels in plain Go.
 func goSearchKernels[T sample]() searchKernels[T] {
-	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], forwardBlocks[T], quantiseBlocks, code8[T]}
+	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, code8[T]}
 }
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
@@ -71,4 +84,22 @@ func satdBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
 		}
 	}
 	return sum >> 1
+}
+
+func directions[T sample](p *border[T], n int, preds *predictions[T]) {
+	var s averages[T]
+	smoothBorder(p, n, &s)
+	for y := range n {
+		copy(preds[y*n:][:n], p[n+2:])
+		fillBlock(preds[n*n+y*n:], n, n, 1, p[n-y])
+	}
+	for mode := 3; mode < 9; mode++ {
+		predictSquare(preds[mode*n*n:], n, n, mode-3, &s)
+	}
+}
+
+func satdEach[T sample](src []T, stride int, preds *predictions[T], n int, costs *modeCosts) {
+	for mode := range 9 {
+		costs[mode] = int32(satdBlock(src, stride, preds[mode*n*n:], n, n, n))
+	}
 }

@@ -27,6 +27,20 @@ func fastSearchKernels() searchKernels[uint8] {
 		satd: func(a []uint8, stride int, b []uint8, step, w, h int) int {
 			return satdFast(first(a, stride, w, h), stride, first(b, step, w, h), step, w, h)
 		},
+		directions: func(p *border[uint8], n int, preds *predictions[uint8]) {
+			if n == 4 {
+				directions4Fast(&p[0], &shuffles4, &preds[0])
+			} else {
+				directions8Fast(&p[0], &shuffles8, &preds[0])
+			}
+		},
+		satdEach: func(src []uint8, stride int, preds *predictions[uint8], n int, costs *modeCosts) {
+			if n == 4 {
+				satdEach4Fast(first(src, stride, 4, 4), stride, &preds[0], (*[10]int32)(costs))
+			} else {
+				satdEach8Fast(first(src, stride, 8, 8), stride, &preds[0], (*[10]int32)(costs))
+			}
+		},
 		forward4: func(src []uint8, stride int, pred []uint8, step, w, h int, c []int32) {
 			forward4Fast(first(src, stride, w, h), stride, first(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
@@ -57,6 +71,12 @@ func fastWideSearchKernels() searchKernels[uint16] {
 		satd: func(a []uint16, stride int, b []uint16, step, w, h int) int {
 			return satdWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)
 		},
+		directions: directions[uint16],
+		satdEach: func(src []uint16, stride int, preds *predictions[uint16], n int, costs *modeCosts) {
+			for mode := range 9 {
+				costs[mode] = int32(satdWideFast(wideAt(src, stride, n, n), stride, wideAt(preds[mode*n*n:], n, n, n), n, n, n))
+			}
+		},
 		forward4: func(src []uint16, stride int, pred []uint16, step, w, h int, c []int32) {
 			forward4WideFast(wideAt(src, stride, w, h), stride, wideAt(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
@@ -65,6 +85,26 @@ func fastWideSearchKernels() searchKernels[uint16] {
 			return code8WideFast(wideAt(src, stride, 8, 8), stride, wideAt(pred, step, 8, 8), step, factors, scale, bias, shift, levels, coeffs)
 		},
 	}
+}
+
+// shuffles4 and shuffles8 are the directions as the assembly takes them: of each, from
+// which of 16 averages and of 16 weighted averages a sample is taken, or 128.
+var (
+	shuffles4 = newShuffles(&directions4, [6][2]uint8{{0, 1}, {0, 1}, {0, 1}, {0, 1}, {0, 1}, {0, 1}})
+	shuffles8 = newShuffles(&directions8, [6][2]uint8{{0, 10}, {0, 1}, {1, 1}, {1, 1}, {10, 10}, {0, 1}})
+)
+
+// newShuffles takes the places from which on there are averages.
+func newShuffles(directions *[6][64]uint8, from [6][2]uint8) (s [6][2][64]uint8) {
+	const nothing = 128
+	for direction, places := range directions {
+		for i, place := range places {
+			of, other := place/weighted, 1-place/weighted
+			s[direction][of][i] = place%weighted - from[direction][of]
+			s[direction][other][i] = nothing
+		}
+	}
+	return s
 }
 
 // wideAt is where a block of samples of two bytes begins that the slice holds

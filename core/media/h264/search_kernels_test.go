@@ -38,6 +38,17 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 			require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, w, h), fast.satd(a[x:], 64, b[y:], 48, w, h))
 		}
 		require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, 4, 4), fast.satd(a[x:], 64, b[y:], 48, 4, 4))
+		for _, n := range []int{4, 8} {
+			var preds, alike predictions[T]
+			var costs, same modeCosts
+			around := (*border[T])(b[y:])
+			plain.directions(around, n, &preds)
+			fast.directions(around, n, &alike)
+			require.Equal(t, preds, alike)
+			plain.satdEach(a[x:], 64, &preds, n, &costs)
+			fast.satdEach(a[x:], 64, &preds, n, &same)
+			require.Equal(t, costs[:9], same[:9])
+		}
 		q := newQuantiser(r.IntN(52), r.IntN(2) == 0)
 		for _, size := range [][2]int{{16, 16}, {8, 16}, {8, 8}, {4, 4}} {
 			w, h := size[0], size[1]

@@ -174,6 +174,31 @@ func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int
 //go:noescape
 func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
 
+// smoothFast is smoothBorder.
+//
+//go:noescape
+func smoothFast(border *byte, out *byte)
+
+// directions4Fast is directions for 4x4 samples.
+//
+//go:noescape
+func directions4Fast(border *byte, shuffles *[6][2][64]uint8, preds *byte)
+
+// directions8Fast is directions for 8x8 samples.
+//
+//go:noescape
+func directions8Fast(border *byte, shuffles *[6][2][64]uint8, preds *byte)
+
+// satdEach4Fast is satdEach for 4x4 samples.
+//
+//go:noescape
+func satdEach4Fast(src *byte, stride int, preds *byte, costs *[10]int32)
+
+// satdEach8Fast is satdEach for 8x8 samples.
+//
+//go:noescape
+func satdEach8Fast(src *byte, stride int, preds *byte, costs *[10]int32)
+
 // forward4Fast is forward4.
 //
 //go:noescape
