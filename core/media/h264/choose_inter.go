@@ -82,6 +82,7 @@ type target struct {
 // window is where a target's block is looked for.
 type window[T sample] struct {
 	src         []T // the block itself
+	of          *source[T]
 	pix         []T // of the reference picture
 	stride      int
 	x, y        int // of the block in the picture
@@ -90,7 +91,7 @@ type window[T sample] struct {
 
 func (c *coder[T]) window(t *target) (w window[T]) {
 	r, s := c.r, &c.refs[t.l][t.ref]
-	return window[T]{c.src[0][r.at+t.y*r.stride+t.x:], s.planes[0], s.stride[0], c.d.x*16 + t.x, r.rowOf() + t.y, s.width - t.w, s.height - t.h}
+	return window[T]{c.src[0][r.at+t.y*r.stride+t.x:], s, s.planes[0], s.stride[0], c.d.x*16 + t.x, r.rowOf() + t.y, s.width - t.w, s.height - t.h}
 }
 
 // holds tells whether a block at x, y of the picture lies within it.
@@ -114,9 +115,12 @@ func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
 
 // satdAt compares a block with the reference at v.
 func (c *coder[T]) satdAt(t *target, w *window[T], v vector) int {
-	stride := c.r.stride
-	if x, y := w.x+int(v.x>>2), w.y+int(v.y>>2); v.x&3|v.y&3 == 0 && w.holds(x, y) {
+	stride, x, y := c.r.stride, w.x+int(v.x>>2), w.y+int(v.y>>2)
+	if v.x&3|v.y&3 == 0 && w.holds(x, y) {
 		return c.k.satd(w.src, stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
+	}
+	if a, b, ok := w.of.pair(x, y, t.w, t.h, int(v.x&3), int(v.y&3)); ok {
+		return c.k.satdMean(w.src, stride, a, b, w.stride, t.w, t.h)
 	}
 	c.predictAt(c.guess[:], t, v)
 	return c.k.satd(w.src, stride, c.guess[:], 16, t.w, t.h)

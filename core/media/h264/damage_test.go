@@ -183,6 +183,19 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 			dx, dy := v.IntN(8), v.IntN(8)
 			both(func(k *kernels[uint8], dst []uint8) { k.bilinear(dst, 64, src[70:], 64, w/2, h/2, dx, dy) })
 		}
+		for _, size := range [][2]int{{16, 16}, {8, 16}, {8, 8}} { // with slopes that border samples can have
+			both(func(k *kernels[uint8], dst []uint8) {
+				r := &recon[uint8]{k: *k}
+				r.plane(dst, 20*64+20, 64, size[0], size[1], 255)
+			})
+		}
+		for _, n := range []int{4, 8} {
+			var want, got averages[uint8]
+			plain.smooth((*border[uint8])(src), n, &want)
+			fast.smooth((*border[uint8])(src), n, &got)
+			require.Equal(t, want[:3*n+2], got[:3*n+2])
+			require.Equal(t, want[weighted+1:weighted+3*n+2], got[weighted+1:weighted+3*n+2])
+		}
 		var c [64]int32
 		for i := range c {
 			c[i] = int32(v.IntN(1<<12)-1<<11) << (v.IntN(2) * v.IntN(14)) // at times beyond 16 bits

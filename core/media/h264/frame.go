@@ -17,6 +17,8 @@ type frame struct {
 	full [3]picture.Plane
 	mbs  []motion // of all macroblocks, by address in raster order
 
+	halves *halves // of an encoder's reference picture, or nil
+
 	// Set by the goroutine that reads headers.
 	poc         [2]int32  // of the top and the bottom field
 	coded       structure // fields that are there
@@ -188,7 +190,7 @@ func (l *framePool) get(s *sps) *frame {
 
 // begin forgets what the frame was used for.
 func (f *frame) begin(id int32) {
-	f.id, f.pts = id, media.NoTime
+	f.id, f.pts, f.halves = id, media.NoTime, nil
 	f.poc, f.coded, f.short, f.long = [2]int32{math.MaxInt32, math.MaxInt32}, 0, 0, 0
 	f.reference, f.missing, f.waiting, f.fieldPair, f.hidden = false, false, false, false, false
 	f.rows[0].Store(0)

@@ -130,7 +130,8 @@ func (r *recon[T]) rowOf() int {
 type source[T sample] struct {
 	planes        [3][]T
 	stride        [3]int
-	width, height int // of luma
+	width, height int    // of luma
+	halves        [4][]T // luma and what lies halfway between its samples, or nil
 }
 
 // source gives the rows of a frame or of one of its fields.
@@ -142,6 +143,15 @@ func (r *recon[T]) source(ref ref) (s source[T]) {
 				s.planes[i] = s.planes[i][s.stride[i]:]
 			}
 			s.stride[i] *= 2
+		}
+	}
+	if ref.f.halves != nil {
+		s.halves[0] = s.planes[0]
+		for i := range ref.f.halves.planes {
+			s.halves[1+i], _ = samplesOf[T](&ref.f.halves.planes[i])
+			if ref.s == bottomField {
+				s.halves[1+i] = s.halves[1+i][s.stride[0]/2:]
+			}
 		}
 	}
 	s.width, s.height = r.d.width*16, r.d.height*16
@@ -184,6 +194,11 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 	if dx|dy == 0 {
 		pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x, y, w, h)
 		r.k.copy(dst, stride, pix, step, w, h)
+		return
+	}
+	if a, b, ok := src.pair(x, y, w, h, dx, dy); ok {
+		r.k.copy(dst, stride, a, src.stride[0], w, h)
+		r.k.average(dst, stride, b, src.stride[0], w, h)
 		return
 	}
 	pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x-2, y-2, w+5, h+5)

@@ -285,35 +285,29 @@ func (r *recon[T]) intra16(at, mode int, ok *around) {
 	case 2:
 		r.k.fill(pix[at:], stride, 16, 16, r.mean(at, stride, 16, left, ok.top))
 	default:
-		predictPlane(pix, at, stride, 16, 16, r.most[0])
+		r.plane(pix, at, stride, 16, 16, r.most[0])
 	}
 }
 
-// predictPlane is Intra_16x16_Plane (8.3.3.4) and its kin for chroma
-// (8.3.4.4).
-func predictPlane[T sample](pix []T, at, stride, w, h int, most int32) {
-	slope := func(n int, sample func(i int) T) int32 {
-		sum := int32(0)
-		for i := range n / 2 {
-			sum += int32(i+1) * (int32(sample(n/2+i)) - int32(sample(n/2-2-i)))
-		}
+// plane is Intra_16x16_Plane (8.3.3.4) and its kin for chroma (8.3.4.4).
+func (r *recon[T]) plane(pix []T, at, stride, w, h int, most int32) {
+	above, beside := pix[at-stride-1:][:w+1], pix[at-stride-1:]
+	var across, down int32
+	for i := range w / 2 {
+		across += int32(i+1) * (int32(above[w/2+1+i]) - int32(above[w/2-1-i]))
+	}
+	for i := range h / 2 {
+		down += int32(i+1) * (int32(beside[(h/2+1+i)*stride]) - int32(beside[(h/2-1-i)*stride]))
+	}
+	slope := func(n int, sum int32) int32 {
 		if n == 16 {
 			return (5*sum + 32) >> 6
 		}
 		return (34*sum + 32) >> 6
 	}
-	across := slope(w, func(i int) T { return pix[at-stride+i] })
-	down := slope(h, func(i int) T { return pix[at+i*stride-1] })
-	base := 16*(int32(pix[at+(h-1)*stride-1])+int32(pix[at-stride+w-1])) + 16 -
-		across*int32(w/2-1) - down*int32(h/2-1)
-	for y := range h {
-		row := pix[at+y*stride:][:w]
-		v := base + int32(y)*down
-		for x := range row {
-			row[x] = clip[T](v>>5, most)
-			v += across
-		}
-	}
+	across, down = slope(w, across), slope(h, down)
+	corner := 16*(int32(beside[h*stride])+int32(above[w])) + 16 - across*int32(w/2-1) - down*int32(h/2-1)
+	r.k.plane(pix[at:], stride, w, h, corner, across, down, most)
 }
 
 // intraChroma predicts the samples of a chroma plane (8.3.4).
@@ -327,7 +321,7 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *around) {
 	case 2:
 		r.k.copy(pix[at:], stride, pix[at-stride:], 0, 8, h)
 	default:
-		predictPlane(pix, at, stride, 8, h, r.most[plane])
+		r.plane(pix, at, stride, 8, h, r.most[plane])
 	}
 }
 

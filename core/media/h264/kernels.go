@@ -8,6 +8,8 @@ type kernels[T sample] struct {
 	// Blocks are 4, 8 or 16 samples wide.
 	fill   func(dst []T, stride, w, h int, v T)
 	extend func(pix []T, at, stride, w, h int)
+	// plane fills a block with v + across*x + down*y, in 32nds and clipped.
+	plane func(dst []T, stride, w, h int, v, across, down, most int32)
 	// smooth averages neighbours along the border of an n x n block, 4 or 8: for
 	// the directions of intra prediction.
 	smooth func(p *border[T], n int, out *averages[T])
@@ -42,7 +44,7 @@ type kernels[T sample] struct {
 
 // goKernels are the kernels in plain Go.
 func goKernels[T sample]() kernels[T] {
-	return kernels[T]{copyBlock[T], fillBlock[T], extendBlock[T], smoothBorder[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
+	return kernels[T]{copyBlock[T], fillBlock[T], extendBlock[T], planeBlock[T], smoothBorder[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
 		add4[T], add8[T], addDC[T], addDCs[T], lumaEdge[T], chromaEdges[T]}
 }
 
@@ -64,6 +66,16 @@ func fillBlock[T sample](dst []T, stride, w, h int, v T) {
 func extendBlock[T sample](pix []T, at, stride, w, h int) {
 	for y := range h {
 		fillBlock(pix[at+y*stride:], stride, w, 1, pix[at+y*stride-1])
+	}
+}
+
+func planeBlock[T sample](dst []T, stride, w, h int, v, across, down, most int32) {
+	for y := range h {
+		row, v := dst[y*stride:][:w], v+int32(y)*down
+		for x := range row {
+			row[x] = clip[T](v>>5, most)
+			v += across
+		}
 	}
 }
 

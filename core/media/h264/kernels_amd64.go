@@ -22,6 +22,9 @@ func fastKernels() kernels[uint8] {
 		extend: func(pix []uint8, at, stride, w, h int) {
 			extendFast(first(pix[at-1:], stride, w+1, h), stride, w, h)
 		},
+		plane: func(dst []uint8, stride, w, h int, v, across, down, _ int32) {
+			planeFast(first(dst, stride, w, h), stride, w, h, int16(v), int16(across), int16(down))
+		},
 		smooth: func(p *border[uint8], _ int, out *averages[uint8]) { smoothFast(&p[0], &out[0]) },
 		average: func(dst []uint8, stride int, src []uint8, step, w, h int) {
 			averageFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)

@@ -3603,6 +3603,266 @@ satd4:
 	MOVQ        AX, ret+48(FP)
 	RET
 
+// func satdMeanFast(a *byte, stride int, b *byte, step int, w int, h int, c *byte) int
+// Requires: AVX, AVX2
+TEXT ·satdMeanFast(SB), NOSPLIT, $0-64
+	MOVQ     a+0(FP), AX
+	MOVQ     stride+8(FP), CX
+	MOVQ     b+16(FP), DX
+	MOVQ     step+24(FP), BX
+	MOVQ     w+32(FP), SI
+	MOVQ     h+40(FP), DI
+	MOVQ     c+48(FP), R8
+	SUBQ     DX, R8
+	CMPQ     SI, $0x10
+	JNE      satdnot16
+	VPXOR    Y0, Y0, Y0
+	VPCMPEQW Y1, Y1, Y1
+	VPABSW   Y1, Y1
+
+satd16:
+	VPMOVZXBW    (AX), Y4
+	VPMOVZXBW    (DX), Y2
+	VPMOVZXBW    (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y4, Y4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBW    (AX), Y5
+	VPMOVZXBW    (DX), Y2
+	VPMOVZXBW    (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y5, Y5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBW    (AX), Y6
+	VPMOVZXBW    (DX), Y2
+	VPMOVZXBW    (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y6, Y6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPMOVZXBW    (AX), Y7
+	VPMOVZXBW    (DX), Y2
+	VPMOVZXBW    (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y7, Y7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       Y5, Y4, Y2
+	VPSUBW       Y5, Y4, Y3
+	VPADDW       Y7, Y6, Y8
+	VPSUBW       Y7, Y6, Y7
+	VPADDW       Y8, Y2, Y4
+	VPADDW       Y7, Y3, Y5
+	VPSUBW       Y8, Y2, Y6
+	VPSUBW       Y7, Y3, Y7
+	VPUNPCKLWD   Y5, Y4, Y2
+	VPUNPCKHWD   Y5, Y4, Y3
+	VPUNPCKLWD   Y7, Y6, Y8
+	VPUNPCKHWD   Y7, Y6, Y7
+	VPUNPCKLDQ   Y8, Y2, Y4
+	VPUNPCKHDQ   Y8, Y2, Y5
+	VPUNPCKLDQ   Y7, Y3, Y6
+	VPUNPCKHDQ   Y7, Y3, Y7
+	VPUNPCKLQDQ  Y6, Y4, Y2
+	VPUNPCKHQDQ  Y6, Y4, Y3
+	VPUNPCKLQDQ  Y7, Y5, Y8
+	VPUNPCKHQDQ  Y7, Y5, Y7
+	VPADDW       Y3, Y2, Y4
+	VPSUBW       Y3, Y2, Y5
+	VPADDW       Y7, Y8, Y6
+	VPSUBW       Y7, Y8, Y7
+	VPABSW       Y4, Y4
+	VPABSW       Y5, Y5
+	VPABSW       Y6, Y6
+	VPABSW       Y7, Y7
+	VPMAXSW      Y6, Y4, Y4
+	VPMAXSW      Y7, Y5, Y5
+	VPADDW       Y5, Y4, Y4
+	VPMADDWD     Y1, Y4, Y4
+	VPADDD       Y4, Y0, Y0
+	SUBQ         $0x04, DI
+	JNZ          satd16
+	VEXTRACTI128 $0x01, Y0, X1
+	VPADDD       X1, X0, X0
+	VZEROUPPER
+	VPSHUFD      $0x4e, X0, X1
+	VPADDD       X1, X0, X0
+	VPSHUFD      $0xb1, X0, X1
+	VPADDD       X1, X0, X0
+	VMOVD        X0, AX
+	MOVQ         AX, ret+56(FP)
+	RET
+
+satdnot16:
+	CMPQ     SI, $0x08
+	JNE      satdnot8
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd8:
+	VPMOVZXBW   (AX), X4
+	VPMOVZXBW   (DX), X2
+	VPMOVZXBW   (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBW   (AX), X5
+	VPMOVZXBW   (DX), X2
+	VPMOVZXBW   (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBW   (AX), X6
+	VPMOVZXBW   (DX), X2
+	VPMOVZXBW   (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBW   (AX), X7
+	VPMOVZXBW   (DX), X2
+	VPMOVZXBW   (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X7, X7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X5, X4, X2
+	VPSUBW      X5, X4, X3
+	VPADDW      X7, X6, X8
+	VPSUBW      X7, X6, X7
+	VPADDW      X8, X2, X4
+	VPADDW      X7, X3, X5
+	VPSUBW      X8, X2, X6
+	VPSUBW      X7, X3, X7
+	VPUNPCKLWD  X5, X4, X2
+	VPUNPCKHWD  X5, X4, X3
+	VPUNPCKLWD  X7, X6, X8
+	VPUNPCKHWD  X7, X6, X7
+	VPUNPCKLDQ  X8, X2, X4
+	VPUNPCKHDQ  X8, X2, X5
+	VPUNPCKLDQ  X7, X3, X6
+	VPUNPCKHDQ  X7, X3, X7
+	VPUNPCKLQDQ X6, X4, X2
+	VPUNPCKHQDQ X6, X4, X3
+	VPUNPCKLQDQ X7, X5, X8
+	VPUNPCKHQDQ X7, X5, X7
+	VPADDW      X3, X2, X4
+	VPSUBW      X3, X2, X5
+	VPADDW      X7, X8, X6
+	VPSUBW      X7, X8, X7
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPABSW      X7, X7
+	VPMAXSW     X6, X4, X4
+	VPMAXSW     X7, X5, X5
+	VPADDW      X5, X4, X4
+	VPMADDWD    X1, X4, X4
+	VPADDD      X4, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd8
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+56(FP)
+	RET
+
+satdnot8:
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd4:
+	VMOVD       (AX), X4
+	VPMOVZXBW   X4, X4
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VMOVD       (DX)(R8*1), X3
+	VPMOVZXBW   X3, X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVD       (AX), X5
+	VPMOVZXBW   X5, X5
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VMOVD       (DX)(R8*1), X3
+	VPMOVZXBW   X3, X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVD       (AX), X6
+	VPMOVZXBW   X6, X6
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VMOVD       (DX)(R8*1), X3
+	VPMOVZXBW   X3, X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVD       (AX), X7
+	VPMOVZXBW   X7, X7
+	VMOVD       (DX), X2
+	VPMOVZXBW   X2, X2
+	VMOVD       (DX)(R8*1), X3
+	VPMOVZXBW   X3, X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X7, X7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X5, X4, X2
+	VPSUBW      X5, X4, X3
+	VPADDW      X7, X6, X8
+	VPSUBW      X7, X6, X7
+	VPADDW      X8, X2, X4
+	VPADDW      X7, X3, X5
+	VPSUBW      X8, X2, X6
+	VPSUBW      X7, X3, X7
+	VPUNPCKLWD  X5, X4, X2
+	VPUNPCKHWD  X5, X4, X3
+	VPUNPCKLWD  X7, X6, X8
+	VPUNPCKHWD  X7, X6, X7
+	VPUNPCKLDQ  X8, X2, X4
+	VPUNPCKHDQ  X8, X2, X5
+	VPUNPCKLDQ  X7, X3, X6
+	VPUNPCKHDQ  X7, X3, X7
+	VPUNPCKLQDQ X6, X4, X2
+	VPUNPCKHQDQ X6, X4, X3
+	VPUNPCKLQDQ X7, X5, X8
+	VPUNPCKHQDQ X7, X5, X7
+	VPADDW      X3, X2, X4
+	VPSUBW      X3, X2, X5
+	VPADDW      X7, X8, X6
+	VPSUBW      X7, X8, X7
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPABSW      X7, X7
+	VPMAXSW     X6, X4, X4
+	VPMAXSW     X7, X5, X5
+	VPADDW      X5, X4, X4
+	VPMADDWD    X1, X4, X4
+	VPADDD      X4, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd4
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+56(FP)
+	RET
+
 // func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
 // Requires: AVX, AVX2
 TEXT ·satdWideFast(SB), NOSPLIT, $0-56
@@ -3826,6 +4086,319 @@ satd4:
 	VMOVD       X0, AX
 	MOVQ        AX, ret+48(FP)
 	RET
+
+// func satdMeanWideFast(a *byte, stride int, b *byte, step int, w int, h int, c *byte) int
+// Requires: AVX, AVX2
+TEXT ·satdMeanWideFast(SB), NOSPLIT, $0-64
+	MOVQ     a+0(FP), AX
+	MOVQ     stride+8(FP), CX
+	MOVQ     b+16(FP), DX
+	MOVQ     step+24(FP), BX
+	MOVQ     w+32(FP), SI
+	MOVQ     h+40(FP), DI
+	SHLQ     $0x01, CX
+	SHLQ     $0x01, BX
+	MOVQ     c+48(FP), R8
+	SUBQ     DX, R8
+	CMPQ     SI, $0x10
+	JNE      satdnot16
+	VPXOR    Y0, Y0, Y0
+	VPCMPEQW Y1, Y1, Y1
+	VPABSW   Y1, Y1
+
+satd16:
+	VMOVDQU      (AX), Y4
+	VMOVDQU      (DX), Y2
+	VMOVDQU      (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y4, Y4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VMOVDQU      (AX), Y5
+	VMOVDQU      (DX), Y2
+	VMOVDQU      (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y5, Y5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VMOVDQU      (AX), Y6
+	VMOVDQU      (DX), Y2
+	VMOVDQU      (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y6, Y6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VMOVDQU      (AX), Y7
+	VMOVDQU      (DX), Y2
+	VMOVDQU      (DX)(R8*1), Y3
+	VPAVGW       Y3, Y2, Y2
+	VPSUBW       Y2, Y7, Y7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       Y5, Y4, Y2
+	VPSUBW       Y5, Y4, Y3
+	VPADDW       Y7, Y6, Y8
+	VPSUBW       Y7, Y6, Y7
+	VPADDW       Y8, Y2, Y4
+	VPADDW       Y7, Y3, Y5
+	VPSUBW       Y8, Y2, Y6
+	VPSUBW       Y7, Y3, Y7
+	VPUNPCKLWD   Y5, Y4, Y2
+	VPUNPCKHWD   Y5, Y4, Y3
+	VPUNPCKLWD   Y7, Y6, Y8
+	VPUNPCKHWD   Y7, Y6, Y7
+	VPUNPCKLDQ   Y8, Y2, Y4
+	VPUNPCKHDQ   Y8, Y2, Y5
+	VPUNPCKLDQ   Y7, Y3, Y6
+	VPUNPCKHDQ   Y7, Y3, Y7
+	VPUNPCKLQDQ  Y6, Y4, Y2
+	VPUNPCKHQDQ  Y6, Y4, Y3
+	VPUNPCKLQDQ  Y7, Y5, Y8
+	VPUNPCKHQDQ  Y7, Y5, Y7
+	VPADDW       Y3, Y2, Y4
+	VPSUBW       Y3, Y2, Y5
+	VPADDW       Y7, Y8, Y6
+	VPSUBW       Y7, Y8, Y7
+	VPABSW       Y4, Y4
+	VPABSW       Y5, Y5
+	VPABSW       Y6, Y6
+	VPABSW       Y7, Y7
+	VPMAXSW      Y6, Y4, Y4
+	VPMAXSW      Y7, Y5, Y5
+	VPADDW       Y5, Y4, Y4
+	VPMADDWD     Y1, Y4, Y4
+	VPADDD       Y4, Y0, Y0
+	SUBQ         $0x04, DI
+	JNZ          satd16
+	VEXTRACTI128 $0x01, Y0, X1
+	VPADDD       X1, X0, X0
+	VZEROUPPER
+	VPSHUFD      $0x4e, X0, X1
+	VPADDD       X1, X0, X0
+	VPSHUFD      $0xb1, X0, X1
+	VPADDD       X1, X0, X0
+	VMOVD        X0, AX
+	MOVQ         AX, ret+56(FP)
+	RET
+
+satdnot16:
+	CMPQ     SI, $0x08
+	JNE      satdnot8
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd8:
+	VMOVDQU     (AX), X4
+	VMOVDQU     (DX), X2
+	VMOVDQU     (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVDQU     (AX), X5
+	VMOVDQU     (DX), X2
+	VMOVDQU     (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVDQU     (AX), X6
+	VMOVDQU     (DX), X2
+	VMOVDQU     (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVDQU     (AX), X7
+	VMOVDQU     (DX), X2
+	VMOVDQU     (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X7, X7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X5, X4, X2
+	VPSUBW      X5, X4, X3
+	VPADDW      X7, X6, X8
+	VPSUBW      X7, X6, X7
+	VPADDW      X8, X2, X4
+	VPADDW      X7, X3, X5
+	VPSUBW      X8, X2, X6
+	VPSUBW      X7, X3, X7
+	VPUNPCKLWD  X5, X4, X2
+	VPUNPCKHWD  X5, X4, X3
+	VPUNPCKLWD  X7, X6, X8
+	VPUNPCKHWD  X7, X6, X7
+	VPUNPCKLDQ  X8, X2, X4
+	VPUNPCKHDQ  X8, X2, X5
+	VPUNPCKLDQ  X7, X3, X6
+	VPUNPCKHDQ  X7, X3, X7
+	VPUNPCKLQDQ X6, X4, X2
+	VPUNPCKHQDQ X6, X4, X3
+	VPUNPCKLQDQ X7, X5, X8
+	VPUNPCKHQDQ X7, X5, X7
+	VPADDW      X3, X2, X4
+	VPSUBW      X3, X2, X5
+	VPADDW      X7, X8, X6
+	VPSUBW      X7, X8, X7
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPABSW      X7, X7
+	VPMAXSW     X6, X4, X4
+	VPMAXSW     X7, X5, X5
+	VPADDW      X5, X4, X4
+	VPMADDWD    X1, X4, X4
+	VPADDD      X4, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd8
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+56(FP)
+	RET
+
+satdnot8:
+	VPXOR    X0, X0, X0
+	VPCMPEQW X1, X1, X1
+	VPABSW   X1, X1
+
+satd4:
+	VMOVQ       (AX), X4
+	VMOVQ       (DX), X2
+	VMOVQ       (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X4, X4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVQ       (AX), X5
+	VMOVQ       (DX), X2
+	VMOVQ       (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X5, X5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVQ       (AX), X6
+	VMOVQ       (DX), X2
+	VMOVQ       (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X6, X6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VMOVQ       (AX), X7
+	VMOVQ       (DX), X2
+	VMOVQ       (DX)(R8*1), X3
+	VPAVGW      X3, X2, X2
+	VPSUBW      X2, X7, X7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPADDW      X5, X4, X2
+	VPSUBW      X5, X4, X3
+	VPADDW      X7, X6, X8
+	VPSUBW      X7, X6, X7
+	VPADDW      X8, X2, X4
+	VPADDW      X7, X3, X5
+	VPSUBW      X8, X2, X6
+	VPSUBW      X7, X3, X7
+	VPUNPCKLWD  X5, X4, X2
+	VPUNPCKHWD  X5, X4, X3
+	VPUNPCKLWD  X7, X6, X8
+	VPUNPCKHWD  X7, X6, X7
+	VPUNPCKLDQ  X8, X2, X4
+	VPUNPCKHDQ  X8, X2, X5
+	VPUNPCKLDQ  X7, X3, X6
+	VPUNPCKHDQ  X7, X3, X7
+	VPUNPCKLQDQ X6, X4, X2
+	VPUNPCKHQDQ X6, X4, X3
+	VPUNPCKLQDQ X7, X5, X8
+	VPUNPCKHQDQ X7, X5, X7
+	VPADDW      X3, X2, X4
+	VPSUBW      X3, X2, X5
+	VPADDW      X7, X8, X6
+	VPSUBW      X7, X8, X7
+	VPABSW      X4, X4
+	VPABSW      X5, X5
+	VPABSW      X6, X6
+	VPABSW      X7, X7
+	VPMAXSW     X6, X4, X4
+	VPMAXSW     X7, X5, X5
+	VPADDW      X5, X4, X4
+	VPMADDWD    X1, X4, X4
+	VPADDD      X4, X0, X0
+	SUBQ        $0x04, DI
+	JNZ         satd4
+	VPSHUFD     $0x4e, X0, X1
+	VPADDD      X1, X0, X0
+	VPSHUFD     $0xb1, X0, X1
+	VPADDD      X1, X0, X0
+	VMOVD       X0, AX
+	MOVQ        AX, ret+56(FP)
+	RET
+
+// func planeFast(dst *byte, stride int, w int, h int, v int16, across int16, down int16)
+// Requires: AVX, AVX2
+TEXT ·planeFast(SB), NOSPLIT, $0-38
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         w+16(FP), DX
+	MOVQ         h+24(FP), BX
+	MOVW         v+32(FP), SI
+	VMOVD        SI, X0
+	VPBROADCASTW X0, Y0
+	MOVW         across+34(FP), SI
+	VMOVD        SI, X1
+	VPBROADCASTW X1, Y1
+	MOVW         down+36(FP), SI
+	VMOVD        SI, X2
+	VPBROADCASTW X2, Y2
+	VPMULLW      places<>+0(SB), Y1, Y1
+	VPADDW       Y1, Y0, Y0
+	CMPQ         DX, $0x10
+	JNE          plane8
+
+plane16:
+	VPSRAW       $0x05, Y0, Y1
+	VEXTRACTI128 $0x01, Y1, X3
+	VPACKUSWB    X3, X1, X1
+	VMOVDQU      X1, (AX)
+	VPADDW       Y2, Y0, Y0
+	ADDQ         CX, AX
+	DECQ         BX
+	JNZ          plane16
+	VZEROUPPER
+	RET
+
+plane8:
+	VPSRAW       $0x05, Y0, Y1
+	VEXTRACTI128 $0x01, Y1, X3
+	VPACKUSWB    X3, X1, X1
+	VMOVQ        X1, (AX)
+	VPADDW       Y2, Y0, Y0
+	ADDQ         CX, AX
+	DECQ         BX
+	JNZ          plane8
+	VZEROUPPER
+	RET
+
+DATA places<>+0(SB)/2, $0x0000
+DATA places<>+2(SB)/2, $0x0001
+DATA places<>+4(SB)/2, $0x0002
+DATA places<>+6(SB)/2, $0x0003
+DATA places<>+8(SB)/2, $0x0004
+DATA places<>+10(SB)/2, $0x0005
+DATA places<>+12(SB)/2, $0x0006
+DATA places<>+14(SB)/2, $0x0007
+DATA places<>+16(SB)/2, $0x0008
+DATA places<>+18(SB)/2, $0x0009
+DATA places<>+20(SB)/2, $0x000a
+DATA places<>+22(SB)/2, $0x000b
+DATA places<>+24(SB)/2, $0x000c
+DATA places<>+26(SB)/2, $0x000d
+DATA places<>+28(SB)/2, $0x000e
+DATA places<>+30(SB)/2, $0x000f
+GLOBL places<>(SB), RODATA|NOPTR, $32
 
 // func smoothFast(border *byte, out *byte)
 // Requires: AVX, AVX2

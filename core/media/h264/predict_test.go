@@ -1,6 +1,7 @@
 package h264
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"testing"
 
@@ -228,7 +229,7 @@ func interpolated(g func(x, y int) int, x, y int) int {
 
 func TestInterpolationFollowsTheStandard(t *testing.T) {
 	r := rand.New(rand.NewPCG(15, 16))
-	const width, height = 40, 36
+	const width, height = 48, 48
 	src := make([]uint8, width*height+rowPadding)
 	for range 30 {
 		for i := range src {
@@ -241,13 +242,18 @@ func TestInterpolationFollowsTheStandard(t *testing.T) {
 		s.planes[0] = src
 		for _, k := range []kernels[uint8]{goKernels[uint8](), fastKernels()} {
 			rc := &recon[uint8]{k: k, most: [3]int32{255, 255, 255}}
+			halved := s
+			halved.halves = [4][]uint8{src, bytes.Clone(src), bytes.Clone(src), bytes.Clone(src)}
+			rc.fillHalves(&halved)
 			x, y := r.IntN(4*(width+40))-80, r.IntN(4*(height+40))-80
 			w, h := 4<<r.IntN(3), 4<<r.IntN(3)
 			dst := make([]uint8, 16*16+rowPadding)
-			rc.fetchLuma(dst, 16, &s, x>>2, y>>2, w, h, x&3, y&3)
-			for j := range h {
-				for i := range w {
-					require.EqualValues(t, interpolated(g, x+4*i, y+4*j), dst[16*j+i], "at %d, %d of %dx%d from %d, %d", i, j, w, h, x, y)
+			for _, from := range []*source[uint8]{&s, &halved} {
+				rc.fetchLuma(dst, 16, from, x>>2, y>>2, w, h, x&3, y&3)
+				for j := range h {
+					for i := range w {
+						require.EqualValues(t, interpolated(g, x+4*i, y+4*j), dst[16*j+i], "at %d, %d of %dx%d from %d, %d", i, j, w, h, x, y)
+					}
 				}
 			}
 		}

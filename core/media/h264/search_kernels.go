@@ -12,6 +12,8 @@ type searchKernels[T sample] struct {
 	// satd is the sum of absolute values of the differences' Hadamard
 	// transforms in blocks of 4x4, halved.
 	satd func(a []T, stride int, b []T, step, w, h int) int
+	// satdMean is satd with the average of two blocks.
+	satdMean func(a []T, stride int, b, c []T, step, w, h int) int
 	// directions predicts a block of n x n samples, 4 or 8, in all modes of intra
 	// prediction but DC.
 	directions func(p *border[T], n int, preds *predictions[T])
@@ -38,7 +40,7 @@ type (
 
 // goSearchKernels are the kernels in plain Go.
 func goSearchKernels[T sample]() searchKernels[T] {
-	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, code8[T]}
+	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], satdMean[T], directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, code8[T]}
 }
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {
@@ -102,4 +104,11 @@ func satdEach[T sample](src []T, stride int, preds *predictions[T], n int, costs
 	for mode := range 9 {
 		costs[mode] = int32(satdBlock(src, stride, preds[mode*n*n:], n, n, n))
 	}
+}
+
+func satdMean[T sample](a []T, stride int, b, c []T, step, w, h int) int {
+	var mean [16 * 16]T
+	copyBlock(mean[:], 16, b, step, w, h)
+	averageBlock(mean[:], 16, c, step, w, h)
+	return satdBlock(a, stride, mean[:], 16, w, h)
 }

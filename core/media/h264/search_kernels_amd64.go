@@ -27,6 +27,9 @@ func fastSearchKernels() searchKernels[uint8] {
 		satd: func(a []uint8, stride int, b []uint8, step, w, h int) int {
 			return satdFast(first(a, stride, w, h), stride, first(b, step, w, h), step, w, h)
 		},
+		satdMean: func(a []uint8, stride int, b, c []uint8, step, w, h int) int {
+			return satdMeanFast(first(a, stride, w, h), stride, first(b, step, w, h), step, w, h, first(c, step, w, h))
+		},
 		directions: func(p *border[uint8], n int, preds *predictions[uint8]) {
 			if n == 4 {
 				directions4Fast(&p[0], &shuffles4, &preds[0])
@@ -70,6 +73,9 @@ func fastWideSearchKernels() searchKernels[uint16] {
 		},
 		satd: func(a []uint16, stride int, b []uint16, step, w, h int) int {
 			return satdWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)
+		},
+		satdMean: func(a []uint16, stride int, b, c []uint16, step, w, h int) int {
+			return satdMeanWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h, wideAt(c, step, w, h))
 		},
 		directions: directions[uint16],
 		satdEach: func(src []uint16, stride int, preds *predictions[uint16], n int, costs *modeCosts) {

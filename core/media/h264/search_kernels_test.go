@@ -38,6 +38,9 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 			require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, w, h), fast.satd(a[x:], 64, b[y:], 48, w, h))
 		}
 		require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, 4, 4), fast.satd(a[x:], 64, b[y:], 48, 4, 4))
+		for _, n := range []int{16, 8, 4} {
+			require.Equal(t, plain.satdMean(a[x:], 64, b[y:], a[y:], 48, n, n), fast.satdMean(a[x:], 64, b[y:], a[y:], 48, n, n))
+		}
 		for _, n := range []int{4, 8} {
 			var preds, alike predictions[T]
 			var costs, same modeCosts

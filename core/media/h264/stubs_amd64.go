@@ -169,10 +169,25 @@ func sadWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
 //go:noescape
 func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int
 
+// satdMeanFast is satdMean of blocks 16, 8 or 4 samples wide.
+//
+//go:noescape
+func satdMeanFast(a *byte, stride int, b *byte, step int, w int, h int, c *byte) int
+
 // satdWideFast is satdFast for samples of two bytes.
 //
 //go:noescape
 func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
+
+// satdMeanWideFast is satdMeanFast for samples of two bytes.
+//
+//go:noescape
+func satdMeanWideFast(a *byte, stride int, b *byte, step int, w int, h int, c *byte) int
+
+// planeFast is planeBlock of blocks 16 or 8 samples wide, of 8-bit samples.
+//
+//go:noescape
+func planeFast(dst *byte, stride int, w int, h int, v int16, across int16, down int16)
 
 // smoothFast is smoothBorder.
 //

@@ -60,6 +60,47 @@ func smooth() {
 	RET()
 }
 
+// plane keeps a row of words and adds to it from row to row.
+func plane() {
+	TEXT("planeFast", attr.NOSPLIT, "func(dst *byte, stride, w, h int, v, across, down int16)")
+	Pragma("noescape")
+	Doc("planeFast is planeBlock of blocks 16 or 8 samples wide, of 8-bit samples.")
+	b := block{dst: Load(Param("dst"), GP64()), stride: Load(Param("stride"), GP64()), w: Load(Param("w"), GP64()), h: Load(Param("h"), GP64())}
+	words := func(param string) VecVirtual {
+		x, v := XMM(), YMM()
+		r := GP32()
+		Load(Param(param), r.As16())
+		VMOVD(r, x)
+		VPBROADCASTW(x, v)
+		return v
+	}
+	row, across, down := words("v"), words("across"), words("down")
+	places := GLOBL("places", attr.RODATA|attr.NOPTR)
+	for i := range 16 {
+		DATA(2*i, U16(i))
+	}
+	VPMULLW(places, across, across)
+	VPADDW(across, row, row)
+	low, high := XMM(), XMM()
+	next := func(label string, write func()) {
+		Label(label)
+		VPSRAW(Imm(5), row, across)
+		VEXTRACTI128(Imm(1), across, high)
+		VPACKUSWB(high, across.AsX(), low)
+		write()
+		VPADDW(down, row, row)
+		ADDQ(b.stride, b.dst)
+		DECQ(b.h)
+		JNZ(LabelRef(label))
+		VZEROUPPER()
+		RET()
+	}
+	CMPQ(b.w, Imm(16))
+	JNE(LabelRef("plane8"))
+	next("plane16", func() { VMOVDQU(low, b.dstAt()) })
+	next("plane8", func() { VMOVQ(low, b.dstAt()) })
+}
+
 // broadcast loads 16 bytes into both halves of a vector.
 func broadcast(m Mem, to VecVirtual) { VBROADCASTI128(m, to) }
 

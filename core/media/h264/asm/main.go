@@ -35,7 +35,7 @@ func main() {
 	sadFour()
 	sadWide()
 	satd()
-	satdWide()
+	plane()
 	smooth()
 	directions4()
 	directions8()

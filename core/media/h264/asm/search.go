@@ -9,8 +9,8 @@ import (
 )
 
 // compare begins a function that compares blocks a and b.
-func compare(name, doc string) block {
-	TEXT(name, attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int) int")
+func compare(name, doc, more string) block {
+	TEXT(name, attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int"+more+") int")
 	Pragma("noescape")
 	Doc(doc)
 	return block{Load(Param("a"), GP64()), Load(Param("stride"), GP64()), Load(Param("b"), GP64()),
@@ -19,7 +19,7 @@ func compare(name, doc string) block {
 
 // sad adds absolute differences, 16 or 8 samples a row.
 func sad() {
-	b := compare("sadFast", "sadFast is the sum of absolute differences of blocks 16 or 8 samples wide.")
+	b := compare("sadFast", "sadFast is the sum of absolute differences of blocks 16 or 8 samples wide.", "")
 	sum, x := XMM(), XMM()
 	VPXOR(sum, sum, sum)
 	CMPQ(b.w, Imm(16))
@@ -137,7 +137,7 @@ func (b block) double() {
 
 // sadWide is sad of samples of two bytes.
 func sadWide() {
-	b := compare("sadWideFast", "sadWideFast is sadFast for samples of two bytes.")
+	b := compare("sadWideFast", "sadWideFast is sadFast for samples of two bytes.", "")
 	b.double()
 	for _, w := range []int{16, 8} {
 		vec := YMM
@@ -175,39 +175,61 @@ func fold(sum VecVirtual) {
 
 // satd adds the Hadamard transforms of the differences in blocks of 4x4.
 func satd() {
-	byte := func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }
-	satdOf("satdFast", "satdFast is satdBlock of blocks 16, 8 or 4 samples wide.", func(block) {}, byte, byte, func(m Mem, to VecVirtual) {
-		VMOVD(m, to)
-		VPMOVZXBW(to, to)
-	})
+	satdOf("satdFast", "satdFast is satdBlock of blocks 16, 8 or 4 samples wide.", false, false)
+	satdOf("satdMeanFast", "satdMeanFast is satdMean of blocks 16, 8 or 4 samples wide.", false, true)
+	satdOf("satdWideFast", "satdWideFast is satdFast for samples of two bytes.", true, false)
+	satdOf("satdMeanWideFast", "satdMeanWideFast is satdMeanFast for samples of two bytes.", true, true)
 }
 
-func satdWide() {
-	wide := func(m Mem, to VecVirtual) { VMOVDQU(m, to) }
-	satdOf("satdWideFast", "satdWideFast is satdFast for samples of two bytes.", block.double, wide, wide, func(m Mem, to VecVirtual) { VMOVQ(m, to) })
+// loadWords loads samples into a vector of words, or half a one.
+func loadWords(wide, half bool) func(m Mem, to VecVirtual) {
+	switch {
+	case wide && half:
+		return func(m Mem, to VecVirtual) { VMOVQ(m, to) }
+	case wide:
+		return func(m Mem, to VecVirtual) { VMOVDQU(m, to) }
+	case half:
+		return func(m Mem, to VecVirtual) {
+			VMOVD(m, to)
+			VPMOVZXBW(to, to)
+		}
+	}
+	return func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }
 }
 
-func satdOf(name, doc string, prepare func(block), load16, load8, load4 func(m Mem, to VecVirtual)) {
-	b := compare(name, doc)
-	prepare(b)
-	wide := satdState{load: load16}
+// satdOf compares with a block, or with the mean of two.
+func satdOf(name, doc string, wide, mean bool) {
+	more := ""
+	if mean {
+		more = ", c *byte"
+	}
+	b := compare(name, doc, more)
+	if wide {
+		b.double()
+	}
+	var other Register
+	if mean {
+		other = Load(Param("c"), GP64())
+		SUBQ(b.src, other)
+	}
+	sixteen := satdState{load: loadWords(wide, false), other: other}
 	CMPQ(b.w, Imm(16))
 	JNE(LabelRef("satdnot16"))
-	wide.zero(YMM)
-	wide.loop(b, "satd16", YMM)
-	fold(wide.sum.(VecVirtual))
-	finish(wide.sum.(VecVirtual).AsX())
+	sixteen.zero(YMM)
+	sixteen.loop(b, "satd16", YMM)
+	fold(sixteen.sum.(VecVirtual))
+	finish(sixteen.sum.(VecVirtual).AsX())
 
 	Label("satdnot16")
 	CMPQ(b.w, Imm(8))
 	JNE(LabelRef("satdnot8"))
-	eight := satdState{load: load8}
+	eight := satdState{load: loadWords(wide, false), other: other}
 	eight.zero(XMM)
 	eight.loop(b, "satd8", XMM)
 	finish(eight.sum)
 
 	Label("satdnot8")
-	four := satdState{load: load4}
+	four := satdState{load: loadWords(wide, true), other: other}
 	four.zero(XMM)
 	four.loop(b, "satd4", XMM)
 	finish(four.sum)
@@ -230,6 +252,7 @@ func finish(x Register) {
 // satdState is what one width needs.
 type satdState struct {
 	load      func(m Mem, to VecVirtual)
+	other     Register // how far from b another block begins, or nil
 	sum, ones Register
 }
 
@@ -246,11 +269,15 @@ func (s *satdState) loop(b block, label string, vec func() VecVirtual) {
 	sum, ones := s.sum.(VecVirtual), s.ones.(VecVirtual)
 	Label(label)
 	var d [4]VecVirtual
-	y := vec()
+	y, z := vec(), vec()
 	for i := range d {
 		d[i] = vec()
 		s.load(b.dstAt(), d[i])
 		s.load(b.srcAt(0), y)
+		if s.other != nil {
+			s.load(Mem{Base: b.src, Index: s.other, Scale: 1}, z)
+			VPAVGW(z, y, y)
+		}
 		VPSUBW(y, d[i], d[i])
 		ADDQ(b.stride, b.dst)
 		ADDQ(b.step, b.src)
