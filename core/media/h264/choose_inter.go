@@ -456,19 +456,8 @@ func (c *coder[T]) codeInter() {
 	nothing := c.inter.luma.nothing()
 	c.k.sadQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.hunt.sums)
 	for b8, sum := range c.hunt.sums {
-		if sum < nothing {
-			continue
-		}
-		if d.mb.transform8 {
-			if c.large(b8, c.lumaAt(4*b8), 3, &c.inter.luma) {
-				d.mb.cbp |= 1 << b8
-			}
-			continue
-		}
-		for k := 4 * b8; k < 4*b8+4; k++ {
-			if c.small(k, c.lumaAt(k), 3, &c.inter.luma) {
-				d.mb.cbp |= 1 << b8
-			}
+		if sum >= nothing && c.quarter(b8) {
+			d.mb.cbp |= 1 << b8
 		}
 	}
 	if d.mb.cbp == 0 {
@@ -478,10 +467,23 @@ func (c *coder[T]) codeInter() {
 	c.codeChroma(&c.inter, 3)
 }
 
+// quarter codes a quarter of the luma of an inter macroblock and tells whether there are
+// coefficients.
+func (c *coder[T]) quarter(b8 int) (coded bool) {
+	if c.d.mb.transform8 {
+		return c.large(b8, c.lumaAt(4*b8), 3, &c.inter.luma)
+	}
+	for k := 4 * b8; k < 4*b8+4; k++ {
+		coded = c.small(k, c.lumaAt(k), 3, &c.inter.luma) || coded
+	}
+	return coded
+}
+
 // trySkip predicts the macroblock as a skipped one and tells whether nothing is
 // left to be coded.
 func (c *coder[T]) trySkip() bool {
 	d, r := c.d, c.r
+	c.predicted = false
 	if d.h.kind == sliceP {
 		v := d.predictSkip()
 		c.skip = choice{lists: [4]uint8{1, 1, 1, 1}, mv: [2][4]vector{{v, v, v, v}}}
@@ -502,6 +504,25 @@ func (c *coder[T]) trySkip() bool {
 			return false
 		}
 	}
-	c.codeInter()
+	c.predicted = true
+	return c.nothingLeft()
+}
+
+// nothingLeft tells whether nothing of the macroblock is to be coded, whose prediction
+// stands in the picture. Once there is something it looks no further.
+func (c *coder[T]) nothingLeft() bool {
+	d, r := c.d, c.r
+	d.mb.cbp, d.coded, d.more = 0, 0, 0
+	d.mb.transform8 = d.h.pps.transform8x8
+	c.k.sadQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.hunt.sums)
+	for b8, sum := range c.hunt.sums {
+		if sum >= c.inter.luma.nothing() && c.quarter(b8) {
+			clear(d.coeffs[64*b8:][:64])
+			return false
+		}
+	}
+	d.mb.transform8 = false
+	c.codeChroma(&c.inter, 3)
+	c.predicted = false
 	return d.mb.cbp == 0
 }

@@ -27,6 +27,7 @@ type coder[T sample] struct {
 
 	refs                  [2][]source[T] // the reference pictures of the slice
 	best, skip            choice
+	predicted             bool    // the picture holds the prediction of a skipped macroblock
 	costs                 []int32 // what the search of each macroblock came to at whole samples
 	finals                []int32 // what it came to at last
 	usual                 int     // with which it may stop
@@ -337,12 +338,16 @@ func (c *coder[T]) predictInter() (skipped bool) {
 		c.noteCost(c.best.cost)
 		c.finals[d.addr] = int32(c.best.cost)
 	}
-	if c.best.cost > max(c.intraFrom, c.floor*5/4) && c.mayBeIntra() && c.codeIntra(c.best.cost*c.intraBias[lists-1]/8) {
-		return false
+	if c.best.cost > max(c.intraFrom, c.floor*5/4) && c.mayBeIntra() {
+		if c.predicted = false; c.codeIntra(c.best.cost * c.intraBias[lists-1] / 8) {
+			return false
+		}
 	}
-	c.take(&c.best)
+	if !c.predicted || !c.best.like(&c.skip) {
+		c.take(&c.best)
+		r.inter()
+	}
 	d.mb.chromaMode = 0
-	r.inter()
 	c.codeInter()
 	return d.mb.cbp == 0 && c.best.like(&c.skip)
 }
