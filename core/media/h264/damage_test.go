@@ -196,10 +196,7 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 			require.Equal(t, want[:3*n+2], got[:3*n+2])
 			require.Equal(t, want[weighted+1:weighted+3*n+2], got[weighted+1:weighted+3*n+2])
 		}
-		var c [64]int32
-		for i := range c {
-			c[i] = int32(v.IntN(1<<12)-1<<11) << (v.IntN(2) * v.IntN(14)) // at times beyond 16 bits
-		}
+		c := anyCoefficients(v)
 		both(func(k *kernels[uint8], dst []uint8) {
 			d := [16]int32(c[:])
 			k.add4(dst, 64, &d, 255)
@@ -266,8 +263,32 @@ func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
 			dx, dy := v.IntN(8), v.IntN(8)
 			both(func(k *kernels[uint16], dst []uint16) { k.bilinear(dst, 64, src[70:], 64, w/2, h/2, dx, dy) })
 			both(func(k *kernels[uint16], dst []uint16) { k.average(dst, 64, src[70:], 64, w/2, h/2) })
+			both(func(k *kernels[uint16], dst []uint16) { k.center(dst, 64, src[70:], 64, w, h, int32(most)) })
 		}
-		f := &edgeFilter[uint16]{alpha: int32(v.IntN(most)), beta: int32(v.IntN(76)), most: int32(most), tc0: anyLimits(v), shift: uint(v.IntN(3))}
+		c := anyCoefficients(v)
+		both(func(k *kernels[uint16], dst []uint16) {
+			d := [16]int32(c[:])
+			k.add4(dst, 64, &d, int32(most))
+			require.Zero(t, d)
+		})
+		both(func(k *kernels[uint16], dst []uint16) { d := c; k.add8(dst, 64, &d, int32(most)); require.Zero(t, d) })
+		for _, size := range []int{4, 8} {
+			both(func(k *kernels[uint16], dst []uint16) {
+				d := c[0] * 16
+				k.addDC(dst, 64, size, &d, int32(most))
+				require.Zero(t, d)
+			})
+		}
+		var dcs [16]int16
+		for i := range dcs {
+			dcs[i] = int16(v.IntN(4000) - 2000)
+		}
+		both(func(k *kernels[uint16], dst []uint16) { k.addDCs(dst, 64, &dcs, int32(most)) })
+		var f [3]edgeFilter[uint16]
+		shift := uint(v.IntN(3))
+		for i := range f {
+			f[i] = edgeFilter[uint16]{alpha: int32(v.IntN(most)), beta: int32(v.IntN(76)), most: int32(most), tc0: anyLimits(v), shift: shift}
+		}
 		if v.IntN(2) == 0 { // edges that are filtered are of like samples
 			for i := range src {
 				src[i] = uint16(most/2) + src[i]>>5
@@ -275,10 +296,21 @@ func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
 		}
 		for _, columns := range []bool{false, true} {
 			for _, bs := range anyStrengths(v) {
-				both(func(k *kernels[uint16], dst []uint16) { k.lumaEdge(dst, 20*64+20, 64, columns, f, bs) })
+				both(func(k *kernels[uint16], dst []uint16) { k.lumaEdge(dst, 20*64+20, 64, columns, &f[0], bs) })
+				both(func(k *kernels[uint16], dst []uint16) {
+					k.chromaEdges(&[2][]uint16{dst, dst[30*64:]}, 10*64+20, 64, columns, (*[2]edgeFilter[uint16])(f[1:]), bs)
+				})
 			}
 		}
 	}
+}
+
+// anyCoefficients makes up a block.
+func anyCoefficients(v interface{ IntN(int) int }) (c [64]int32) {
+	for i := range c {
+		c[i] = int32(v.IntN(1<<12)-1<<11) << (v.IntN(2) * v.IntN(14)) // at times beyond 16 bits
+	}
+	return c
 }
 
 // anyLimits makes up tC0 by bS.

@@ -51,33 +51,8 @@ func fastKernels() kernels[uint8] {
 		addDCs: func(dst []uint8, stride int, dcs *[16]int16, _ int32) {
 			addDCsFast(first(dst, stride, 16, 16), stride, dcs)
 		},
-		lumaEdge: func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs [4]uint8) {
-			filter, strong := lumaRowFast, lumaRowStrongFast
-			if columns {
-				_, _ = pix[at-4], pix[at+15*stride+3]
-				filter, strong = lumaColumnFast, lumaColumnStrongFast
-			} else {
-				_, _ = pix[at-4*stride], pix[at+3*stride+15]
-			}
-			if bs[0] == 4 {
-				filter = strong
-			}
-			filter(&pix[at], stride, f.bytes(), strengths(bs))
-		},
-		chromaEdges: func(planes *[2][]uint8, at, stride int, columns bool, f *[2]edgeFilter[uint8], bs [4]uint8) {
-			u, v := planes[0], planes[1]
-			filter, strong := chromaRowFast, chromaRowStrongFast
-			if columns {
-				_, _, _, _ = u[at-2], v[at-2], u[at+7*stride+1], v[at+7*stride+1]
-				filter, strong = chromaColumnFast, chromaColumnStrongFast
-			} else {
-				_, _, _, _ = u[at-2*stride], v[at-2*stride], u[at+stride+7], v[at+stride+7]
-			}
-			if bs[0] == 4 {
-				filter = strong
-			}
-			filter(&u[at], &v[at], stride, f[0].bytes(), strengths(bs))
-		},
+		lumaEdge:    lumaEdges[uint8]([2][2]lumaFilter{{lumaRowFast, lumaRowStrongFast}, {lumaColumnFast, lumaColumnStrongFast}}),
+		chromaEdges: bothChromaEdges[uint8]([2][2]chromaFilter{{chromaRowFast, chromaRowStrongFast}, {chromaColumnFast, chromaColumnStrongFast}}),
 	}
 }
 
@@ -97,41 +72,59 @@ func fastWideKernels() kernels[uint16] {
 	k.down = func(dst []uint16, stride int, src []uint16, step, w, h int, most int32) {
 		downWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w, h+5), step, w, h, int(most))
 	}
+	k.center = func(dst []uint16, stride int, src []uint16, step, w, h int, most int32) {
+		centerWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+5, h+5), step, w, h, int(most))
+	}
+	k.add4 = func(dst []uint16, stride int, c *[16]int32, most int32) {
+		add4WideFast(wideAt(dst, stride, 4, 4), stride, c, int(most))
+	}
+	k.add8 = func(dst []uint16, stride int, c *[64]int32, most int32) {
+		add8WideFast(wideAt(dst, stride, 8, 8), stride, c, int(most))
+	}
+	k.addDC = func(dst []uint16, stride, size int, c *int32, most int32) {
+		v := (*c + 32) >> 6
+		*c = 0
+		addDCWideFast(wideAt(dst, stride, size, size), stride, size, int(max(-most, min(v, most))), int(most))
+	}
+	k.addDCs = func(dst []uint16, stride int, dcs *[16]int16, most int32) {
+		addDCsWideFast(wideAt(dst, stride, 16, 16), stride, dcs, int(most))
+	}
 	k.bilinear = func(dst []uint16, stride int, src []uint16, step, w, h, dx, dy int) {
 		bilinearWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+1, h+1), step, w, h, dx, dy)
 	}
-	k.lumaEdge = lumaEdgeWide
+	k.lumaEdge = lumaEdges[uint16]([2][2]lumaFilter{{lumaRowWideFast, lumaRowStrongWideFast}, {lumaColumnWideFast, lumaColumnStrongWideFast}})
+	k.chromaEdges = bothChromaEdges[uint16]([2][2]chromaFilter{{chromaRowWideFast, chromaRowStrongWideFast}, {chromaColumnWideFast, chromaColumnStrongWideFast}})
 	return k
 }
 
-// lumaEdgeWide filters an edge of 16 lines of samples of two bytes; columns are
-// turned into rows and back.
-func lumaEdgeWide(pix []uint16, at, stride int, columns bool, f *edgeFilter[uint16], bs [4]uint8) {
-	var rows [8 * 16]uint16
-	q0, step := wideAt(rows[4*16:], 16, 16, 4), 16
-	if columns {
-		for i := range 16 {
-			line := (*[8]uint16)(pix[at-4+i*stride:])
-			for k, v := range line {
-				rows[16*k+i] = v
-			}
+// lumaFilter and chromaFilter filter an edge in assembly.
+type (
+	lumaFilter   func(pix *byte, stride int, f *byte, bs uint32)
+	chromaFilter func(u, v *byte, stride int, f *byte, bs uint32)
+)
+
+// lumaEdges is lumaEdge with the filters of rows and of columns, for bS under 4 and for 4.
+func lumaEdges[T sample](filters [2][2]lumaFilter) func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
+	return func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
+		if columns {
+			_, _ = pix[at-4], pix[at+15*stride+3]
+		} else {
+			_, _ = pix[at-4*stride], pix[at+3*stride+15]
 		}
-	} else {
-		_ = pix[at-4*stride]
-		q0, step = wideAt(pix[at:], stride, 16, 4), stride
+		filters[oneIf(columns)][bs[0]>>2&1]((*byte)(unsafe.Pointer(&pix[at])), stride, f.bytes(), strengths(bs))
 	}
-	if bs[0] == 4 {
-		lumaRowStrongWideFast(q0, step, f.bytes(), 0)
-	} else {
-		lumaRowWideFast(q0, step, f.bytes(), strengths(bs))
-	}
-	if columns {
-		for i := range 16 {
-			line := (*[8]uint16)(pix[at-4+i*stride:])
-			for k := range line {
-				line[k] = rows[16*k+i]
-			}
+}
+
+// bothChromaEdges is chromaEdges with such filters.
+func bothChromaEdges[T sample](filters [2][2]chromaFilter) func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
+	return func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
+		u, v := planes[0], planes[1]
+		if columns {
+			_, _, _, _ = u[at-2], v[at-2], u[at+7*stride+1], v[at+7*stride+1]
+		} else {
+			_, _, _, _ = u[at-2*stride], v[at-2*stride], u[at+stride+7], v[at+stride+7]
 		}
+		filters[oneIf(columns)][bs[0]>>2&1]((*byte)(unsafe.Pointer(&u[at])), (*byte)(unsafe.Pointer(&v[at])), stride, f[0].bytes(), strengths(bs))
 	}
 }
 

@@ -733,6 +733,220 @@ centere:
 	VZEROUPPER
 	RET
 
+// func centerWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most int)
+// Requires: AVX, AVX2
+TEXT ·centerWideFast(SB), $672-56
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         src+16(FP), DX
+	MOVQ         step+24(FP), BX
+	MOVQ         w+32(FP), SI
+	MOVQ         h+40(FP), DI
+	SHLQ         $0x01, CX
+	SHLQ         $0x01, BX
+	MOVQ         most+48(FP), R8
+	VMOVD        R8, X0
+	VPBROADCASTW X0, X0
+	MOVQ         $+16384, R8
+	VMOVD        R8, X1
+	VPBROADCASTW X1, X1
+	VPBROADCASTW X1, Y1
+	MOVQ         $+5, R8
+	VMOVD        R8, X2
+	VPBROADCASTW X2, X2
+	VPBROADCASTW X2, Y2
+	MOVQ         $+20, R8
+	VMOVD        R8, X3
+	VPBROADCASTW X3, X3
+	VPBROADCASTW X3, Y3
+	MOVQ         DI, R8
+	ADDQ         $0x05, R8
+	LEAQ         (SP), R9
+
+centerrows:
+	VMOVDQU      4(DX), Y4
+	VMOVDQU      6(DX), Y5
+	VPADDW       Y5, Y4, Y4
+	VPMULLW      Y3, Y4, Y4
+	VMOVDQU      2(DX), Y5
+	VMOVDQU      8(DX), Y6
+	VPADDW       Y6, Y5, Y5
+	VPMULLW      Y2, Y5, Y5
+	VPSUBW       Y5, Y4, Y4
+	VMOVDQU      (DX), Y5
+	VPADDW       Y5, Y4, Y4
+	VMOVDQU      10(DX), Y5
+	VPADDW       Y5, Y4, Y4
+	VPSUBW       Y1, Y4, Y4
+	VMOVDQU      Y4, (R9)
+	ADDQ         $0x20, R9
+	ADDQ         BX, DX
+	DECQ         R8
+	JNZ          centerrows
+	MOVQ         $+4294639617, DX
+	VMOVD        DX, X1
+	VPBROADCASTD X1, Y1
+	MOVQ         $+1310740, DX
+	VMOVD        DX, X2
+	VPBROADCASTD X2, Y2
+	MOVQ         $+131067, DX
+	VMOVD        DX, X3
+	VPBROADCASTD X3, Y3
+	MOVQ         $0x0000000000080200, DX
+	VMOVD        DX, X4
+	VPBROADCASTD X4, Y4
+	LEAQ         (SP), R9
+	MOVQ         $0x0000000000000000, DX
+	MOVQ         $0x0000000000000000, BX
+	CMPQ         SI, $0x10
+	JNE          centernotq
+
+centerq:
+	VMOVDQU      (R9), Y5
+	VMOVDQU      32(R9), Y6
+	VPUNPCKLWD   Y6, Y5, Y5
+	VPMADDWD     Y1, Y5, Y5
+	VMOVDQA      Y5, Y5
+	VMOVDQU      64(R9), Y6
+	VMOVDQU      96(R9), Y7
+	VPUNPCKLWD   Y7, Y6, Y6
+	VPMADDWD     Y2, Y6, Y6
+	VPADDD       Y6, Y5, Y5
+	VMOVDQU      128(R9), Y6
+	VMOVDQU      160(R9), Y7
+	VPUNPCKLWD   Y7, Y6, Y6
+	VPMADDWD     Y3, Y6, Y6
+	VPADDD       Y6, Y5, Y5
+	VPADDD       Y4, Y5, Y5
+	VPSRAD       $0x0a, Y5, Y5
+	VMOVDQU      (R9), Y6
+	VMOVDQU      32(R9), Y7
+	VPUNPCKHWD   Y7, Y6, Y6
+	VPMADDWD     Y1, Y6, Y6
+	VMOVDQA      Y6, Y6
+	VMOVDQU      64(R9), Y7
+	VMOVDQU      96(R9), Y8
+	VPUNPCKHWD   Y8, Y7, Y7
+	VPMADDWD     Y2, Y7, Y7
+	VPADDD       Y7, Y6, Y6
+	VMOVDQU      128(R9), Y7
+	VMOVDQU      160(R9), Y8
+	VPUNPCKHWD   Y8, Y7, Y7
+	VPMADDWD     Y3, Y7, Y7
+	VPADDD       Y7, Y6, Y6
+	VPADDD       Y4, Y6, Y6
+	VPSRAD       $0x0a, Y6, Y6
+	VPACKUSDW    Y6, Y5, Y5
+	VPBROADCASTW X0, Y6
+	VPMINUW      Y6, Y5, Y5
+	VMOVDQU      Y5, (AX)
+	ADDQ         $0x20, R9
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	DECQ         DI
+	JNZ          centerq
+	VZEROUPPER
+	RET
+
+centernotq:
+	CMPQ SI, $0x08
+	JNE  centernoti
+
+centeri:
+	VMOVDQU      (R9), Y5
+	VMOVDQU      32(R9), Y6
+	VPUNPCKLWD   Y6, Y5, Y5
+	VPMADDWD     Y1, Y5, Y5
+	VMOVDQA      Y5, Y5
+	VMOVDQU      64(R9), Y6
+	VMOVDQU      96(R9), Y7
+	VPUNPCKLWD   Y7, Y6, Y6
+	VPMADDWD     Y2, Y6, Y6
+	VPADDD       Y6, Y5, Y5
+	VMOVDQU      128(R9), Y6
+	VMOVDQU      160(R9), Y7
+	VPUNPCKLWD   Y7, Y6, Y6
+	VPMADDWD     Y3, Y6, Y6
+	VPADDD       Y6, Y5, Y5
+	VPADDD       Y4, Y5, Y5
+	VPSRAD       $0x0a, Y5, Y5
+	VMOVDQU      (R9), Y6
+	VMOVDQU      32(R9), Y7
+	VPUNPCKHWD   Y7, Y6, Y6
+	VPMADDWD     Y1, Y6, Y6
+	VMOVDQA      Y6, Y6
+	VMOVDQU      64(R9), Y7
+	VMOVDQU      96(R9), Y8
+	VPUNPCKHWD   Y8, Y7, Y7
+	VPMADDWD     Y2, Y7, Y7
+	VPADDD       Y7, Y6, Y6
+	VMOVDQU      128(R9), Y7
+	VMOVDQU      160(R9), Y8
+	VPUNPCKHWD   Y8, Y7, Y7
+	VPMADDWD     Y3, Y7, Y7
+	VPADDD       Y7, Y6, Y6
+	VPADDD       Y4, Y6, Y6
+	VPSRAD       $0x0a, Y6, Y6
+	VPACKUSDW    Y6, Y5, Y5
+	VPBROADCASTW X0, Y6
+	VPMINUW      Y6, Y5, Y5
+	VMOVDQU      X5, (AX)
+	ADDQ         $0x20, R9
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	DECQ         DI
+	JNZ          centeri
+	VZEROUPPER
+	RET
+
+centernoti:
+centere:
+	VMOVDQU      (R9), Y5
+	VMOVDQU      32(R9), Y6
+	VPUNPCKLWD   Y6, Y5, Y5
+	VPMADDWD     Y1, Y5, Y5
+	VMOVDQA      Y5, Y5
+	VMOVDQU      64(R9), Y6
+	VMOVDQU      96(R9), Y7
+	VPUNPCKLWD   Y7, Y6, Y6
+	VPMADDWD     Y2, Y6, Y6
+	VPADDD       Y6, Y5, Y5
+	VMOVDQU      128(R9), Y6
+	VMOVDQU      160(R9), Y7
+	VPUNPCKLWD   Y7, Y6, Y6
+	VPMADDWD     Y3, Y6, Y6
+	VPADDD       Y6, Y5, Y5
+	VPADDD       Y4, Y5, Y5
+	VPSRAD       $0x0a, Y5, Y5
+	VMOVDQU      (R9), Y6
+	VMOVDQU      32(R9), Y7
+	VPUNPCKHWD   Y7, Y6, Y6
+	VPMADDWD     Y1, Y6, Y6
+	VMOVDQA      Y6, Y6
+	VMOVDQU      64(R9), Y7
+	VMOVDQU      96(R9), Y8
+	VPUNPCKHWD   Y8, Y7, Y7
+	VPMADDWD     Y2, Y7, Y7
+	VPADDD       Y7, Y6, Y6
+	VMOVDQU      128(R9), Y7
+	VMOVDQU      160(R9), Y8
+	VPUNPCKHWD   Y8, Y7, Y7
+	VPMADDWD     Y3, Y7, Y7
+	VPADDD       Y7, Y6, Y6
+	VPADDD       Y4, Y6, Y6
+	VPSRAD       $0x0a, Y6, Y6
+	VPACKUSDW    Y6, Y5, Y5
+	VPBROADCASTW X0, Y6
+	VPMINUW      Y6, Y5, Y5
+	VMOVQ        X5, (AX)
+	ADDQ         $0x20, R9
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	DECQ         DI
+	JNZ          centere
+	VZEROUPPER
+	RET
+
 // func add4Fast(dst *byte, stride int, c *[16]int32)
 // Requires: AVX, AVX2
 TEXT ·add4Fast(SB), NOSPLIT, $0-24
@@ -794,24 +1008,113 @@ TEXT ·add4Fast(SB), NOSPLIT, $0-24
 	VPADDD       X2, X1, X1
 	VPSRAD       $0x06, X1, X1
 	LEAQ         (AX)(CX*1), DX
+	VPACKSSDW    X5, X3, X3
 	VMOVD        (AX), X2
 	VPINSRD      $0x01, (DX), X2, X2
 	VPMOVZXBW    X2, X2
-	VPACKSSDW    X5, X3, X3
 	VPADDSW      X3, X2, X2
 	VPACKUSWB    X2, X2, X2
 	VMOVD        X2, (AX)
 	VPEXTRD      $0x01, X2, (DX)
 	LEAQ         (AX)(CX*2), AX
 	LEAQ         (AX)(CX*1), DX
-	VMOVD        (AX), X2
-	VPINSRD      $0x01, (DX), X2, X2
-	VPMOVZXBW    X2, X2
 	VPACKSSDW    X1, X0, X0
-	VPADDSW      X0, X2, X2
-	VPACKUSWB    X2, X2, X2
-	VMOVD        X2, (AX)
-	VPEXTRD      $0x01, X2, (DX)
+	VMOVD        (AX), X1
+	VPINSRD      $0x01, (DX), X1, X1
+	VPMOVZXBW    X1, X1
+	VPADDSW      X0, X1, X1
+	VPACKUSWB    X1, X1, X1
+	VMOVD        X1, (AX)
+	VPEXTRD      $0x01, X1, (DX)
+	LEAQ         (AX)(CX*2), AX
+	VZEROUPPER
+	RET
+
+// func add4WideFast(dst *byte, stride int, c *[16]int32, most int)
+// Requires: AVX, AVX2
+TEXT ·add4WideFast(SB), NOSPLIT, $0-32
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	MOVQ         most+24(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	MOVQ         c+16(FP), DX
+	VMOVDQU      (DX), X1
+	VMOVDQU      16(DX), X2
+	VMOVDQU      32(DX), X3
+	VMOVDQU      48(DX), X4
+	VPUNPCKLDQ   X2, X1, X5
+	VPUNPCKHDQ   X2, X1, X1
+	VPUNPCKLDQ   X4, X3, X2
+	VPUNPCKHDQ   X4, X3, X4
+	VPUNPCKLQDQ  X2, X5, X3
+	VPUNPCKHQDQ  X2, X5, X2
+	VPUNPCKLQDQ  X4, X1, X5
+	VPUNPCKHQDQ  X4, X1, X1
+	VPADDD       X5, X3, X4
+	VPSUBD       X5, X3, X3
+	VPSRAD       $0x01, X2, X5
+	VPSUBD       X1, X5, X5
+	VPSRAD       $0x01, X1, X1
+	VPADDD       X2, X1, X1
+	VPADDD       X1, X4, X2
+	VPADDD       X5, X3, X6
+	VPSUBD       X5, X3, X3
+	VPSUBD       X1, X4, X1
+	VPUNPCKLDQ   X6, X2, X4
+	VPUNPCKHDQ   X6, X2, X2
+	VPUNPCKLDQ   X1, X3, X5
+	VPUNPCKHDQ   X1, X3, X3
+	VPUNPCKLQDQ  X5, X4, X1
+	VPUNPCKHQDQ  X5, X4, X4
+	VPUNPCKLQDQ  X3, X2, X5
+	VPUNPCKHQDQ  X3, X2, X2
+	VPADDD       X5, X1, X3
+	VPSUBD       X5, X1, X1
+	VPSRAD       $0x01, X4, X5
+	VPSUBD       X2, X5, X5
+	VPSRAD       $0x01, X2, X2
+	VPADDD       X4, X2, X2
+	VPADDD       X2, X3, X4
+	VPADDD       X5, X1, X6
+	VPSUBD       X5, X1, X1
+	VPSUBD       X2, X3, X2
+	VPXOR        Y3, Y3, Y3
+	VMOVDQU      Y3, (DX)
+	VMOVDQU      Y3, 32(DX)
+	MOVQ         $0x0000000000000020, DX
+	VMOVD        DX, X3
+	VPBROADCASTD X3, X3
+	VPADDD       X3, X4, X4
+	VPSRAD       $0x06, X4, X4
+	VPADDD       X3, X6, X6
+	VPSRAD       $0x06, X6, X6
+	VPADDD       X3, X1, X1
+	VPSRAD       $0x06, X1, X1
+	VPADDD       X3, X2, X2
+	VPSRAD       $0x06, X2, X2
+	LEAQ         (AX)(CX*1), DX
+	VPACKSSDW    X6, X4, X4
+	VMOVQ        (AX), X3
+	VPINSRQ      $0x01, (DX), X3, X3
+	VPADDSW      X4, X3, X3
+	VPXOR        X4, X4, X4
+	VPMAXSW      X4, X3, X4
+	VPMINSW      X0, X4, X4
+	VMOVQ        X4, (AX)
+	VPEXTRQ      $0x01, X4, (DX)
+	LEAQ         (AX)(CX*2), AX
+	LEAQ         (AX)(CX*1), DX
+	VPACKSSDW    X2, X1, X1
+	VMOVQ        (AX), X2
+	VPINSRQ      $0x01, (DX), X2, X2
+	VPADDSW      X1, X2, X2
+	VPXOR        X1, X1, X1
+	VPMAXSW      X1, X2, X1
+	VPMINSW      X0, X1, X1
+	VMOVQ        X1, (AX)
+	VPEXTRQ      $0x01, X1, (DX)
 	LEAQ         (AX)(CX*2), AX
 	VZEROUPPER
 	RET
@@ -1049,6 +1352,251 @@ TEXT ·add8Fast(SB), NOSPLIT, $0-24
 	VZEROUPPER
 	RET
 
+// func add8WideFast(dst *byte, stride int, c *[64]int32, most int)
+// Requires: AVX, AVX2
+TEXT ·add8WideFast(SB), NOSPLIT, $0-32
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	MOVQ         most+24(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	MOVQ         c+16(FP), DX
+	VMOVDQU      (DX), Y1
+	VMOVDQU      32(DX), Y2
+	VMOVDQU      64(DX), Y3
+	VMOVDQU      96(DX), Y4
+	VMOVDQU      128(DX), Y5
+	VMOVDQU      160(DX), Y6
+	VMOVDQU      192(DX), Y7
+	VMOVDQU      224(DX), Y8
+	VPUNPCKLDQ   Y2, Y1, Y9
+	VPUNPCKHDQ   Y2, Y1, Y1
+	VPUNPCKLDQ   Y4, Y3, Y2
+	VPUNPCKHDQ   Y4, Y3, Y3
+	VPUNPCKLDQ   Y6, Y5, Y4
+	VPUNPCKHDQ   Y6, Y5, Y5
+	VPUNPCKLDQ   Y8, Y7, Y6
+	VPUNPCKHDQ   Y8, Y7, Y7
+	VPUNPCKLQDQ  Y2, Y9, Y8
+	VPUNPCKHQDQ  Y2, Y9, Y2
+	VPUNPCKLQDQ  Y3, Y1, Y9
+	VPUNPCKHQDQ  Y3, Y1, Y1
+	VPUNPCKLQDQ  Y6, Y4, Y3
+	VPUNPCKHQDQ  Y6, Y4, Y4
+	VPUNPCKLQDQ  Y7, Y5, Y6
+	VPUNPCKHQDQ  Y7, Y5, Y5
+	VPERM2I128   $0x20, Y3, Y8, Y7
+	VPERM2I128   $0x31, Y3, Y8, Y3
+	VPERM2I128   $0x20, Y4, Y2, Y8
+	VPERM2I128   $0x31, Y4, Y2, Y2
+	VPERM2I128   $0x20, Y6, Y9, Y4
+	VPERM2I128   $0x31, Y6, Y9, Y6
+	VPERM2I128   $0x20, Y5, Y1, Y9
+	VPERM2I128   $0x31, Y5, Y1, Y1
+	VPSUBD       Y9, Y2, Y5
+	VPSUBD       Y1, Y5, Y5
+	VPSRAD       $0x01, Y1, Y10
+	VPSUBD       Y10, Y5, Y5
+	VPADDD       Y1, Y8, Y10
+	VPSUBD       Y9, Y10, Y10
+	VPSRAD       $0x01, Y9, Y11
+	VPSUBD       Y11, Y10, Y10
+	VPSUBD       Y8, Y1, Y11
+	VPADDD       Y2, Y11, Y11
+	VPSRAD       $0x01, Y2, Y1
+	VPADDD       Y1, Y11, Y11
+	VPADDD       Y2, Y9, Y1
+	VPADDD       Y8, Y1, Y1
+	VPSRAD       $0x01, Y8, Y2
+	VPADDD       Y2, Y1, Y1
+	VPSRAD       $0x02, Y1, Y2
+	VPADDD       Y2, Y5, Y8
+	VPSRAD       $0x02, Y5, Y2
+	VPSUBD       Y2, Y1, Y1
+	VPSRAD       $0x02, Y11, Y2
+	VPADDD       Y2, Y10, Y9
+	VPSRAD       $0x02, Y10, Y2
+	VPSUBD       Y11, Y2, Y2
+	VPADDD       Y3, Y7, Y5
+	VPSUBD       Y3, Y7, Y3
+	VPSRAD       $0x01, Y4, Y7
+	VPSUBD       Y6, Y7, Y10
+	VPSRAD       $0x01, Y6, Y6
+	VPADDD       Y6, Y4, Y6
+	VPADDD       Y6, Y5, Y7
+	VPADDD       Y10, Y3, Y4
+	VPSUBD       Y10, Y3, Y3
+	VPSUBD       Y6, Y5, Y6
+	VPADDD       Y1, Y7, Y5
+	VPSUBD       Y1, Y7, Y7
+	VPADDD       Y2, Y4, Y1
+	VPSUBD       Y2, Y4, Y4
+	VPADDD       Y9, Y3, Y2
+	VPSUBD       Y9, Y3, Y9
+	VPADDD       Y8, Y6, Y3
+	VPSUBD       Y8, Y6, Y6
+	VPUNPCKLDQ   Y1, Y5, Y8
+	VPUNPCKHDQ   Y1, Y5, Y1
+	VPUNPCKLDQ   Y3, Y2, Y5
+	VPUNPCKHDQ   Y3, Y2, Y2
+	VPUNPCKLDQ   Y9, Y6, Y3
+	VPUNPCKHDQ   Y9, Y6, Y6
+	VPUNPCKLDQ   Y7, Y4, Y9
+	VPUNPCKHDQ   Y7, Y4, Y4
+	VPUNPCKLQDQ  Y5, Y8, Y7
+	VPUNPCKHQDQ  Y5, Y8, Y5
+	VPUNPCKLQDQ  Y2, Y1, Y8
+	VPUNPCKHQDQ  Y2, Y1, Y1
+	VPUNPCKLQDQ  Y9, Y3, Y2
+	VPUNPCKHQDQ  Y9, Y3, Y3
+	VPUNPCKLQDQ  Y4, Y6, Y9
+	VPUNPCKHQDQ  Y4, Y6, Y4
+	VPERM2I128   $0x20, Y2, Y7, Y6
+	VPERM2I128   $0x31, Y2, Y7, Y2
+	VPERM2I128   $0x20, Y3, Y5, Y7
+	VPERM2I128   $0x31, Y3, Y5, Y3
+	VPERM2I128   $0x20, Y9, Y8, Y5
+	VPERM2I128   $0x31, Y9, Y8, Y8
+	VPERM2I128   $0x20, Y4, Y1, Y9
+	VPERM2I128   $0x31, Y4, Y1, Y1
+	VPSUBD       Y9, Y3, Y4
+	VPSUBD       Y1, Y4, Y4
+	VPSRAD       $0x01, Y1, Y10
+	VPSUBD       Y10, Y4, Y4
+	VPADDD       Y1, Y7, Y10
+	VPSUBD       Y9, Y10, Y10
+	VPSRAD       $0x01, Y9, Y11
+	VPSUBD       Y11, Y10, Y10
+	VPSUBD       Y7, Y1, Y11
+	VPADDD       Y3, Y11, Y11
+	VPSRAD       $0x01, Y3, Y1
+	VPADDD       Y1, Y11, Y11
+	VPADDD       Y3, Y9, Y1
+	VPADDD       Y7, Y1, Y1
+	VPSRAD       $0x01, Y7, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSRAD       $0x02, Y1, Y3
+	VPADDD       Y3, Y4, Y7
+	VPSRAD       $0x02, Y4, Y3
+	VPSUBD       Y3, Y1, Y1
+	VPSRAD       $0x02, Y11, Y3
+	VPADDD       Y3, Y10, Y9
+	VPSRAD       $0x02, Y10, Y3
+	VPSUBD       Y11, Y3, Y3
+	VPADDD       Y2, Y6, Y4
+	VPSUBD       Y2, Y6, Y2
+	VPSRAD       $0x01, Y5, Y6
+	VPSUBD       Y8, Y6, Y10
+	VPSRAD       $0x01, Y8, Y6
+	VPADDD       Y6, Y5, Y8
+	VPADDD       Y8, Y4, Y6
+	VPADDD       Y10, Y2, Y5
+	VPSUBD       Y10, Y2, Y2
+	VPSUBD       Y8, Y4, Y8
+	VPADDD       Y1, Y6, Y4
+	VPSUBD       Y1, Y6, Y6
+	VPADDD       Y3, Y5, Y1
+	VPSUBD       Y3, Y5, Y5
+	VPADDD       Y9, Y2, Y3
+	VPSUBD       Y9, Y2, Y9
+	VPADDD       Y7, Y8, Y2
+	VPSUBD       Y7, Y8, Y7
+	VPXOR        Y8, Y8, Y8
+	VMOVDQU      Y8, (DX)
+	VMOVDQU      Y8, 32(DX)
+	VMOVDQU      Y8, 64(DX)
+	VMOVDQU      Y8, 96(DX)
+	VMOVDQU      Y8, 128(DX)
+	VMOVDQU      Y8, 160(DX)
+	VMOVDQU      Y8, 192(DX)
+	VMOVDQU      Y8, 224(DX)
+	MOVQ         $0x0000000000000020, DX
+	VMOVD        DX, X8
+	VPBROADCASTD X8, Y8
+	VPADDD       Y8, Y4, Y4
+	VPSRAD       $0x06, Y4, Y4
+	VEXTRACTI128 $0x01, Y4, X10
+	VPACKSSDW    X10, X4, X10
+	VPADDSW      (AX), X10, X4
+	VPXOR        X10, X10, X10
+	VPMAXSW      X10, X4, X10
+	VPMINSW      X0, X10, X10
+	VMOVDQU      X10, (AX)
+	ADDQ         CX, AX
+	VPADDD       Y8, Y1, Y1
+	VPSRAD       $0x06, Y1, Y1
+	VEXTRACTI128 $0x01, Y1, X4
+	VPACKSSDW    X4, X1, X4
+	VPADDSW      (AX), X4, X1
+	VPXOR        X4, X4, X4
+	VPMAXSW      X4, X1, X4
+	VPMINSW      X0, X4, X4
+	VMOVDQU      X4, (AX)
+	ADDQ         CX, AX
+	VPADDD       Y8, Y3, Y3
+	VPSRAD       $0x06, Y3, Y3
+	VEXTRACTI128 $0x01, Y3, X1
+	VPACKSSDW    X1, X3, X1
+	VPADDSW      (AX), X1, X1
+	VPXOR        X3, X3, X3
+	VPMAXSW      X3, X1, X3
+	VPMINSW      X0, X3, X3
+	VMOVDQU      X3, (AX)
+	ADDQ         CX, AX
+	VPADDD       Y8, Y2, Y2
+	VPSRAD       $0x06, Y2, Y2
+	VEXTRACTI128 $0x01, Y2, X1
+	VPACKSSDW    X1, X2, X1
+	VPADDSW      (AX), X1, X1
+	VPXOR        X2, X2, X2
+	VPMAXSW      X2, X1, X2
+	VPMINSW      X0, X2, X2
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VPADDD       Y8, Y7, Y7
+	VPSRAD       $0x06, Y7, Y7
+	VEXTRACTI128 $0x01, Y7, X1
+	VPACKSSDW    X1, X7, X1
+	VPADDSW      (AX), X1, X1
+	VPXOR        X2, X2, X2
+	VPMAXSW      X2, X1, X2
+	VPMINSW      X0, X2, X2
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VPADDD       Y8, Y9, Y9
+	VPSRAD       $0x06, Y9, Y9
+	VEXTRACTI128 $0x01, Y9, X1
+	VPACKSSDW    X1, X9, X1
+	VPADDSW      (AX), X1, X1
+	VPXOR        X2, X2, X2
+	VPMAXSW      X2, X1, X2
+	VPMINSW      X0, X2, X2
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VPADDD       Y8, Y5, Y5
+	VPSRAD       $0x06, Y5, Y5
+	VEXTRACTI128 $0x01, Y5, X1
+	VPACKSSDW    X1, X5, X1
+	VPADDSW      (AX), X1, X1
+	VPXOR        X2, X2, X2
+	VPMAXSW      X2, X1, X2
+	VPMINSW      X0, X2, X2
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VPADDD       Y8, Y6, Y6
+	VPSRAD       $0x06, Y6, Y6
+	VEXTRACTI128 $0x01, Y6, X1
+	VPACKSSDW    X1, X6, X1
+	VPADDSW      (AX), X1, X1
+	VPXOR        X2, X2, X2
+	VPMAXSW      X2, X1, X2
+	VPMINSW      X0, X2, X2
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VZEROUPPER
+	RET
+
 // func addDCFast(dst *byte, stride int, size int, plus int, minus int)
 // Requires: AVX, AVX2
 TEXT ·addDCFast(SB), NOSPLIT, $0-40
@@ -1126,6 +1674,102 @@ eight:
 	VPSUBUSB X1, X2, X2
 	VMOVQ    X2, (AX)
 	ADDQ     CX, AX
+	RET
+
+// func addDCWideFast(dst *byte, stride int, size int, v int, most int)
+// Requires: AVX, AVX2
+TEXT ·addDCWideFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	MOVQ         most+32(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	MOVQ         v+24(FP), DX
+	VMOVD        DX, X1
+	VPBROADCASTW X1, X1
+	MOVQ         size+16(FP), DX
+	CMPQ         DX, $0x08
+	JEQ          eight
+	VMOVQ        (AX), X2
+	VPADDSW      X1, X2, X2
+	VPXOR        X3, X3, X3
+	VPMAXSW      X3, X2, X3
+	VPMINSW      X0, X3, X3
+	VMOVQ        X3, (AX)
+	ADDQ         CX, AX
+	VMOVQ        (AX), X2
+	VPADDSW      X1, X2, X2
+	VPXOR        X3, X3, X3
+	VPMAXSW      X3, X2, X3
+	VPMINSW      X0, X3, X3
+	VMOVQ        X3, (AX)
+	ADDQ         CX, AX
+	VMOVQ        (AX), X2
+	VPADDSW      X1, X2, X2
+	VPXOR        X3, X3, X3
+	VPMAXSW      X3, X2, X3
+	VPMINSW      X0, X3, X3
+	VMOVQ        X3, (AX)
+	ADDQ         CX, AX
+	VMOVQ        (AX), X2
+	VPADDSW      X1, X2, X2
+	VPXOR        X1, X1, X1
+	VPMAXSW      X1, X2, X1
+	VPMINSW      X0, X1, X1
+	VMOVQ        X1, (AX)
+	ADDQ         CX, AX
+	RET
+
+eight:
+	VPADDSW (AX), X1, X2
+	VPXOR   X3, X3, X3
+	VPMAXSW X3, X2, X3
+	VPMINSW X0, X3, X3
+	VMOVDQU X3, (AX)
+	ADDQ    CX, AX
+	VPADDSW (AX), X1, X2
+	VPXOR   X3, X3, X3
+	VPMAXSW X3, X2, X3
+	VPMINSW X0, X3, X3
+	VMOVDQU X3, (AX)
+	ADDQ    CX, AX
+	VPADDSW (AX), X1, X2
+	VPXOR   X3, X3, X3
+	VPMAXSW X3, X2, X3
+	VPMINSW X0, X3, X3
+	VMOVDQU X3, (AX)
+	ADDQ    CX, AX
+	VPADDSW (AX), X1, X2
+	VPXOR   X3, X3, X3
+	VPMAXSW X3, X2, X3
+	VPMINSW X0, X3, X3
+	VMOVDQU X3, (AX)
+	ADDQ    CX, AX
+	VPADDSW (AX), X1, X2
+	VPXOR   X3, X3, X3
+	VPMAXSW X3, X2, X3
+	VPMINSW X0, X3, X3
+	VMOVDQU X3, (AX)
+	ADDQ    CX, AX
+	VPADDSW (AX), X1, X2
+	VPXOR   X3, X3, X3
+	VPMAXSW X3, X2, X3
+	VPMINSW X0, X3, X3
+	VMOVDQU X3, (AX)
+	ADDQ    CX, AX
+	VPADDSW (AX), X1, X2
+	VPXOR   X3, X3, X3
+	VPMAXSW X3, X2, X3
+	VPMINSW X0, X3, X3
+	VMOVDQU X3, (AX)
+	ADDQ    CX, AX
+	VPADDSW (AX), X1, X2
+	VPXOR   X1, X1, X1
+	VPMAXSW X1, X2, X1
+	VPMINSW X0, X1, X1
+	VMOVDQU X1, (AX)
+	ADDQ    CX, AX
 	RET
 
 DATA spreadPlus<>+0(SB)/1, $0x00
@@ -1255,6 +1899,158 @@ TEXT ·addDCsFast(SB), NOSPLIT, $0-24
 	VPSUBUSB  X2, X3, X3
 	VMOVDQU   X3, (AX)
 	ADDQ      CX, AX
+	RET
+
+DATA fours<>+0(SB)/1, $0x00
+DATA fours<>+1(SB)/1, $0x01
+DATA fours<>+2(SB)/1, $0x00
+DATA fours<>+3(SB)/1, $0x01
+DATA fours<>+4(SB)/1, $0x00
+DATA fours<>+5(SB)/1, $0x01
+DATA fours<>+6(SB)/1, $0x00
+DATA fours<>+7(SB)/1, $0x01
+DATA fours<>+8(SB)/1, $0x02
+DATA fours<>+9(SB)/1, $0x03
+DATA fours<>+10(SB)/1, $0x02
+DATA fours<>+11(SB)/1, $0x03
+DATA fours<>+12(SB)/1, $0x02
+DATA fours<>+13(SB)/1, $0x03
+DATA fours<>+14(SB)/1, $0x02
+DATA fours<>+15(SB)/1, $0x03
+DATA fours<>+16(SB)/1, $0x04
+DATA fours<>+17(SB)/1, $0x05
+DATA fours<>+18(SB)/1, $0x04
+DATA fours<>+19(SB)/1, $0x05
+DATA fours<>+20(SB)/1, $0x04
+DATA fours<>+21(SB)/1, $0x05
+DATA fours<>+22(SB)/1, $0x04
+DATA fours<>+23(SB)/1, $0x05
+DATA fours<>+24(SB)/1, $0x06
+DATA fours<>+25(SB)/1, $0x07
+DATA fours<>+26(SB)/1, $0x06
+DATA fours<>+27(SB)/1, $0x07
+DATA fours<>+28(SB)/1, $0x06
+DATA fours<>+29(SB)/1, $0x07
+DATA fours<>+30(SB)/1, $0x06
+DATA fours<>+31(SB)/1, $0x07
+GLOBL fours<>(SB), RODATA|NOPTR, $32
+
+// func addDCsWideFast(dst *byte, stride int, dcs *[16]int16, most int)
+// Requires: AVX, AVX2
+TEXT ·addDCsWideFast(SB), NOSPLIT, $0-32
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	MOVQ         most+24(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	MOVQ         dcs+16(FP), DX
+	VPBROADCASTW X0, Y2
+	VPBROADCASTQ (DX), Y0
+	VPSHUFB      fours<>+0(SB), Y0, Y0
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y1, Y0
+	VPMINSW      Y2, Y0, Y0
+	VMOVDQU      Y0, (AX)
+	ADDQ         CX, AX
+	VPBROADCASTQ 8(DX), Y0
+	VPSHUFB      fours<>+0(SB), Y0, Y0
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y1, Y0
+	VPMINSW      Y2, Y0, Y0
+	VMOVDQU      Y0, (AX)
+	ADDQ         CX, AX
+	VPBROADCASTQ 16(DX), Y0
+	VPSHUFB      fours<>+0(SB), Y0, Y0
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y1, Y0
+	VPMINSW      Y2, Y0, Y0
+	VMOVDQU      Y0, (AX)
+	ADDQ         CX, AX
+	VPBROADCASTQ 24(DX), Y0
+	VPSHUFB      fours<>+0(SB), Y0, Y0
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y1, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	ADDQ         CX, AX
+	VPADDSW      (AX), Y0, Y1
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y1, Y0
+	VPMINSW      Y2, Y0, Y0
+	VMOVDQU      Y0, (AX)
+	ADDQ         CX, AX
+	VZEROUPPER
 	RET
 
 // func lumaRowFast(pix *byte, stride int, f *byte, bs uint32)
@@ -1813,25 +2609,25 @@ TEXT ·lumaColumnFast(SB), $128-28
 	VPUNPCKHBW   X5, X8, X5
 	VPUNPCKLBW   X6, X4, X8
 	VPUNPCKHBW   X6, X4, X4
-	VPUNPCKLBW   X2, X0, X6
-	VPUNPCKHBW   X2, X0, X0
-	VPUNPCKLBW   X3, X1, X2
-	VPUNPCKHBW   X3, X1, X1
-	VPUNPCKLBW   X8, X7, X3
+	VPUNPCKLBW   X8, X7, X6
 	VPUNPCKHBW   X8, X7, X7
 	VPUNPCKLBW   X4, X5, X8
 	VPUNPCKHBW   X4, X5, X4
-	VPUNPCKLBW   X2, X6, X5
-	VPUNPCKHBW   X2, X6, X2
-	VPUNPCKLBW   X1, X0, X6
+	VPUNPCKLBW   X2, X0, X5
+	VPUNPCKHBW   X2, X0, X0
+	VPUNPCKLBW   X3, X1, X2
+	VPUNPCKHBW   X3, X1, X1
+	VPUNPCKLBW   X2, X5, X3
+	VPUNPCKHBW   X2, X5, X2
+	VPUNPCKLBW   X1, X0, X5
 	VPUNPCKHBW   X1, X0, X0
-	VMOVDQU      X3, (DX)
+	VMOVDQU      X6, (DX)
 	VMOVDQU      X7, 16(DX)
 	VMOVDQU      X8, 32(DX)
 	VMOVDQU      X4, 48(DX)
-	VMOVDQU      X5, 64(DX)
+	VMOVDQU      X3, 64(DX)
 	VMOVDQU      X2, 80(DX)
-	VMOVDQU      X6, 96(DX)
+	VMOVDQU      X5, 96(DX)
 	VMOVDQU      X0, 112(DX)
 	LEAQ         64(DX), AX
 	MOVQ         $0x00000010, BX
@@ -2050,25 +2846,25 @@ TEXT ·lumaColumnStrongFast(SB), $128-28
 	VPUNPCKHBW   X5, X8, X5
 	VPUNPCKLBW   X6, X4, X8
 	VPUNPCKHBW   X6, X4, X4
-	VPUNPCKLBW   X2, X0, X6
-	VPUNPCKHBW   X2, X0, X0
-	VPUNPCKLBW   X3, X1, X2
-	VPUNPCKHBW   X3, X1, X1
-	VPUNPCKLBW   X8, X7, X3
+	VPUNPCKLBW   X8, X7, X6
 	VPUNPCKHBW   X8, X7, X7
 	VPUNPCKLBW   X4, X5, X8
 	VPUNPCKHBW   X4, X5, X4
-	VPUNPCKLBW   X2, X6, X5
-	VPUNPCKHBW   X2, X6, X2
-	VPUNPCKLBW   X1, X0, X6
+	VPUNPCKLBW   X2, X0, X5
+	VPUNPCKHBW   X2, X0, X0
+	VPUNPCKLBW   X3, X1, X2
+	VPUNPCKHBW   X3, X1, X1
+	VPUNPCKLBW   X2, X5, X3
+	VPUNPCKHBW   X2, X5, X2
+	VPUNPCKLBW   X1, X0, X5
 	VPUNPCKHBW   X1, X0, X0
-	VMOVDQU      X3, (DX)
+	VMOVDQU      X6, (DX)
 	VMOVDQU      X7, 16(DX)
 	VMOVDQU      X8, 32(DX)
 	VMOVDQU      X4, 48(DX)
-	VMOVDQU      X5, 64(DX)
+	VMOVDQU      X3, 64(DX)
 	VMOVDQU      X2, 80(DX)
-	VMOVDQU      X6, 96(DX)
+	VMOVDQU      X5, 96(DX)
 	VMOVDQU      X0, 112(DX)
 	LEAQ         64(DX), AX
 	MOVQ         $0x00000010, BX
@@ -2253,6 +3049,668 @@ TEXT ·lumaColumnStrongFast(SB), $128-28
 	VZEROUPPER
 	RET
 
+// func lumaColumnWideFast(pix *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·lumaColumnWideFast(SB), $256-28
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	LEAQ         (SP), DX
+	LEAQ         -8(AX), AX
+	VMOVDQU      (AX), X0
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X1
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X2
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X3
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X4
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X5
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X6
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X7
+	ADDQ         CX, AX
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, (DX)
+	VMOVDQU      X7, 32(DX)
+	VMOVDQU      X8, 64(DX)
+	VMOVDQU      X4, 96(DX)
+	VMOVDQU      X3, 128(DX)
+	VMOVDQU      X2, 160(DX)
+	VMOVDQU      X5, 192(DX)
+	VMOVDQU      X0, 224(DX)
+	VMOVDQU      (AX), X0
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X1
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X2
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X3
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X4
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X5
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X6
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X7
+	ADDQ         CX, AX
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, 16(DX)
+	VMOVDQU      X7, 48(DX)
+	VMOVDQU      X8, 80(DX)
+	VMOVDQU      X4, 112(DX)
+	VMOVDQU      X3, 144(DX)
+	VMOVDQU      X2, 176(DX)
+	VMOVDQU      X5, 208(DX)
+	VMOVDQU      X0, 240(DX)
+	LEAQ         128(DX), AX
+	MOVQ         $0x00000020, BX
+	MOVQ         f+16(FP), SI
+	MOVL         bs+24(FP), DI
+	VMOVD        DI, X0
+	VMOVQ        8(SI), X1
+	VPSHUFB      X0, X1, X1
+	VPMOVSXBW    X1, X1
+	VMOVQ        16(SI), X0
+	VPSLLW       X0, X1, X1
+	VPUNPCKLWD   X1, X1, X1
+	VPUNPCKHDQ   X1, X1, X0
+	VPUNPCKLDQ   X1, X1, X1
+	VINSERTI128  $0x01, X0, Y1, Y1
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW (SI), Y0
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 4(SI), Y2
+	LEAQ         (BX)(BX*2), SI
+	NEGQ         SI
+	ADDQ         AX, SI
+	VMOVDQU      (SI), Y3
+	VMOVDQU      (SI)(BX*1), Y4
+	VMOVDQU      (SI)(BX*2), Y5
+	VMOVDQU      (AX), Y6
+	VMOVDQU      (AX)(BX*1), Y7
+	VMOVDQU      (AX)(BX*2), Y8
+	VPSUBW       Y6, Y5, Y9
+	VPABSW       Y9, Y9
+	VPCMPGTW     Y9, Y0, Y9
+	VPSUBW       Y5, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
+	VPSUBW       Y6, Y7, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y9, Y9
+	VPCMPEQW     Y0, Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y9, Y9
+	VPAND        Y9, Y1, Y1
+	VPSUBW       Y5, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPSUBW       Y6, Y8, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y2, Y10
+	VPAND        Y9, Y0, Y0
+	VPAND        Y9, Y10, Y10
+	VPAVGW       Y6, Y5, Y2
+	VPXOR        Y11, Y11, Y11
+	VPSUBW       Y1, Y11, Y11
+	VPADDW       Y2, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSUBW       Y4, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y11, Y3, Y3
+	VPAND        Y0, Y3, Y3
+	VPADDW       Y4, Y3, Y3
+	VPADDW       Y2, Y8, Y2
+	VPSUBW       Y7, Y2, Y2
+	VPSUBW       Y7, Y2, Y2
+	VPSRAW       $0x01, Y2, Y2
+	VPMINSW      Y1, Y2, Y2
+	VPMAXSW      Y11, Y2, Y2
+	VPAND        Y10, Y2, Y2
+	VPADDW       Y7, Y2, Y2
+	VPSUBW       Y0, Y1, Y1
+	VPSUBW       Y10, Y1, Y1
+	MOVQ         $+4, DI
+	VMOVD        DI, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y8
+	VPSUBW       Y5, Y6, Y0
+	VPSLLW       $0x02, Y0, Y0
+	VPADDW       Y4, Y0, Y0
+	VPSUBW       Y7, Y0, Y0
+	VPADDW       Y8, Y0, Y0
+	VPSRAW       $0x03, Y0, Y0
+	VPMINSW      Y1, Y0, Y0
+	VPXOR        Y4, Y4, Y4
+	VPSUBW       Y1, Y4, Y4
+	VPMAXSW      Y4, Y0, Y0
+	VPAND        Y9, Y0, Y0
+	VPADDW       Y0, Y5, Y5
+	VPSUBW       Y0, Y6, Y6
+	MOVQ         f+16(FP), DI
+	VPBROADCASTW 24(DI), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y3, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (SI)(BX*1)
+	MOVQ         f+16(FP), DI
+	VPBROADCASTW 24(DI), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y5, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (SI)(BX*2)
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 24(SI), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y6, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (AX)
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 24(SI), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y2, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (AX)(BX*1)
+	MOVQ         pix+0(FP), AX
+	LEAQ         -8(AX), AX
+	VMOVDQU      (DX), X0
+	VMOVDQU      32(DX), X1
+	VMOVDQU      64(DX), X2
+	VMOVDQU      96(DX), X3
+	VMOVDQU      128(DX), X4
+	VMOVDQU      160(DX), X5
+	VMOVDQU      192(DX), X6
+	VMOVDQU      224(DX), X7
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X7, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X8, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X4, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X3, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X5, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X0, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      16(DX), X0
+	VMOVDQU      48(DX), X1
+	VMOVDQU      80(DX), X2
+	VMOVDQU      112(DX), X3
+	VMOVDQU      144(DX), X4
+	VMOVDQU      176(DX), X5
+	VMOVDQU      208(DX), X6
+	VMOVDQU      240(DX), X7
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X7, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X8, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X4, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X3, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X5, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X0, (AX)
+	ADDQ         CX, AX
+	VZEROUPPER
+	RET
+
+// func lumaColumnStrongWideFast(pix *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·lumaColumnStrongWideFast(SB), $256-28
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	LEAQ         (SP), DX
+	LEAQ         -8(AX), AX
+	VMOVDQU      (AX), X0
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X1
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X2
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X3
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X4
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X5
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X6
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X7
+	ADDQ         CX, AX
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, (DX)
+	VMOVDQU      X7, 32(DX)
+	VMOVDQU      X8, 64(DX)
+	VMOVDQU      X4, 96(DX)
+	VMOVDQU      X3, 128(DX)
+	VMOVDQU      X2, 160(DX)
+	VMOVDQU      X5, 192(DX)
+	VMOVDQU      X0, 224(DX)
+	VMOVDQU      (AX), X0
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X1
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X2
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X3
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X4
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X5
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X6
+	ADDQ         CX, AX
+	VMOVDQU      (AX), X7
+	ADDQ         CX, AX
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, 16(DX)
+	VMOVDQU      X7, 48(DX)
+	VMOVDQU      X8, 80(DX)
+	VMOVDQU      X4, 112(DX)
+	VMOVDQU      X3, 144(DX)
+	VMOVDQU      X2, 176(DX)
+	VMOVDQU      X5, 208(DX)
+	VMOVDQU      X0, 240(DX)
+	LEAQ         128(DX), AX
+	MOVQ         $0x00000020, BX
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW (SI), Y0
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 4(SI), Y2
+	VPSRLW       $0x02, Y0, Y1
+	MOVQ         $+2, SI
+	VMOVD        SI, X3
+	VPBROADCASTW X3, X3
+	VPBROADCASTW X3, Y3
+	VPADDW       Y3, Y1, Y1
+	LEAQ         (BX)(BX*2), SI
+	NEGQ         SI
+	ADDQ         AX, SI
+	VMOVDQU      (SI)(BX*1), Y3
+	VMOVDQU      (SI)(BX*2), Y4
+	VMOVDQU      (AX), Y5
+	VMOVDQU      (AX)(BX*1), Y6
+	VPSUBW       Y5, Y4, Y7
+	VPABSW       Y7, Y7
+	VPCMPGTW     Y7, Y0, Y7
+	VPSUBW       Y4, Y3, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y7, Y7
+	VPSUBW       Y5, Y6, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y2, Y0
+	VPAND        Y0, Y7, Y7
+	VPSUBW       Y5, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y7, Y0, Y0
+	MOVQ         SI, DI
+	SUBQ         BX, DI
+	LEAQ         (BX)(BX*2), R8
+	ADDQ         AX, R8
+	VMOVDQU      (SI), Y1
+	VPSUBW       Y4, Y1, Y8
+	VPABSW       Y8, Y8
+	VPCMPGTW     Y8, Y2, Y8
+	VPAND        Y0, Y8, Y8
+	MOVQ         $+2, R9
+	VMOVD        R9, X9
+	VPBROADCASTW X9, X9
+	VPBROADCASTW X9, Y9
+	VPADDW       Y4, Y3, Y10
+	VPADDW       Y5, Y10, Y10
+	VPADDW       Y3, Y3, Y11
+	VPADDW       Y4, Y11, Y11
+	VPADDW       Y6, Y11, Y11
+	VPADDW       Y9, Y11, Y11
+	VPSRLW       $0x02, Y11, Y11
+	VPADDW       Y1, Y10, Y12
+	VPADDW       Y9, Y12, Y12
+	VPADDW       Y10, Y12, Y10
+	VPADDW       Y6, Y10, Y10
+	VPADDW       Y9, Y10, Y10
+	VPSRLW       $0x03, Y10, Y10
+	VPBLENDVB    Y8, Y10, Y11, Y11
+	VPBLENDVB    Y7, Y11, Y4, Y11
+	MOVQ         f+16(FP), R9
+	VPBROADCASTW 24(R9), Y10
+	VPXOR        Y13, Y13, Y13
+	VPMAXSW      Y13, Y11, Y13
+	VPMINSW      Y10, Y13, Y13
+	VMOVDQU      Y13, (SI)(BX*2)
+	VMOVDQU      (DI), Y10
+	VPADDW       Y1, Y10, Y10
+	VPADDW       Y10, Y10, Y10
+	VPADDW       Y12, Y10, Y10
+	VPADDW       Y9, Y10, Y10
+	VPSRLW       $0x03, Y10, Y10
+	VPSRLW       $0x02, Y12, Y12
+	VPBLENDVB    Y8, Y12, Y3, Y12
+	MOVQ         f+16(FP), DI
+	VPBROADCASTW 24(DI), Y9
+	VPXOR        Y11, Y11, Y11
+	VPMAXSW      Y11, Y12, Y11
+	VPMINSW      Y9, Y11, Y11
+	VMOVDQU      Y11, (SI)(BX*1)
+	VPBLENDVB    Y8, Y10, Y1, Y10
+	MOVQ         f+16(FP), DI
+	VPBROADCASTW 24(DI), Y1
+	VPXOR        Y8, Y8, Y8
+	VPMAXSW      Y8, Y10, Y8
+	VPMINSW      Y1, Y8, Y8
+	VMOVDQU      Y8, (SI)
+	VMOVDQU      (AX)(BX*2), Y1
+	VPSUBW       Y5, Y1, Y8
+	VPABSW       Y8, Y8
+	VPCMPGTW     Y8, Y2, Y8
+	VPAND        Y0, Y8, Y8
+	MOVQ         $+2, SI
+	VMOVD        SI, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y0
+	VPADDW       Y5, Y6, Y2
+	VPADDW       Y4, Y2, Y2
+	VPADDW       Y6, Y6, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y4, Y4
+	VPADDW       Y0, Y4, Y4
+	VPSRLW       $0x02, Y4, Y4
+	VPADDW       Y1, Y2, Y9
+	VPADDW       Y0, Y9, Y9
+	VPADDW       Y2, Y9, Y2
+	VPADDW       Y3, Y2, Y2
+	VPADDW       Y0, Y2, Y2
+	VPSRLW       $0x03, Y2, Y2
+	VPBLENDVB    Y8, Y2, Y4, Y4
+	VPBLENDVB    Y7, Y4, Y5, Y4
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 24(SI), Y2
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y4, Y3
+	VPMINSW      Y2, Y3, Y3
+	VMOVDQU      Y3, (AX)
+	VMOVDQU      (R8), Y2
+	VPADDW       Y1, Y2, Y2
+	VPADDW       Y2, Y2, Y2
+	VPADDW       Y9, Y2, Y2
+	VPADDW       Y0, Y2, Y2
+	VPSRLW       $0x03, Y2, Y2
+	VPSRLW       $0x02, Y9, Y9
+	VPBLENDVB    Y8, Y9, Y6, Y9
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 24(SI), Y0
+	VPXOR        Y3, Y3, Y3
+	VPMAXSW      Y3, Y9, Y3
+	VPMINSW      Y0, Y3, Y3
+	VMOVDQU      Y3, (AX)(BX*1)
+	VPBLENDVB    Y8, Y2, Y1, Y2
+	MOVQ         f+16(FP), SI
+	VPBROADCASTW 24(SI), Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y2, Y1
+	VPMINSW      Y0, Y1, Y1
+	VMOVDQU      Y1, (AX)(BX*2)
+	MOVQ         pix+0(FP), AX
+	LEAQ         -8(AX), AX
+	VMOVDQU      (DX), X0
+	VMOVDQU      32(DX), X1
+	VMOVDQU      64(DX), X2
+	VMOVDQU      96(DX), X3
+	VMOVDQU      128(DX), X4
+	VMOVDQU      160(DX), X5
+	VMOVDQU      192(DX), X6
+	VMOVDQU      224(DX), X7
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X7, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X8, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X4, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X3, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X5, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X0, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      16(DX), X0
+	VMOVDQU      48(DX), X1
+	VMOVDQU      80(DX), X2
+	VMOVDQU      112(DX), X3
+	VMOVDQU      144(DX), X4
+	VMOVDQU      176(DX), X5
+	VMOVDQU      208(DX), X6
+	VMOVDQU      240(DX), X7
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X8, X7, X6
+	VPUNPCKHWD   X8, X7, X7
+	VPUNPCKLWD   X4, X5, X8
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X2, X0, X5
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X5, X3
+	VPUNPCKHWD   X2, X5, X2
+	VPUNPCKLWD   X1, X0, X5
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQU      X6, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X7, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X8, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X4, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X3, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X2, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X5, (AX)
+	ADDQ         CX, AX
+	VMOVDQU      X0, (AX)
+	ADDQ         CX, AX
+	VZEROUPPER
+	RET
+
 DATA byLine<>+0(SB)/1, $0x00
 DATA byLine<>+1(SB)/1, $0x04
 DATA byLine<>+2(SB)/1, $0x08
@@ -2295,14 +3753,16 @@ TEXT ·chromaRowFast(SB), NOSPLIT, $0-36
 	VPMOVZXBW    X2, Y2
 	VPMOVZXBW    X3, Y3
 	MOVQ         f+24(FP), BX
-	VPBROADCASTW (BX), X4
-	VPBROADCASTW 32(BX), X5
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW (SI), X4
+	VPBROADCASTW 32(SI), X5
 	VINSERTI128  $0x01, X5, Y4, Y4
 	VPSUBW       Y2, Y1, Y5
 	VPABSW       Y5, Y5
 	VPCMPGTW     Y5, Y4, Y5
-	VPBROADCASTW 4(BX), X6
-	VPBROADCASTW 36(BX), X4
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW 4(SI), X6
+	VPBROADCASTW 36(SI), X4
 	VINSERTI128  $0x01, X4, Y6, Y6
 	VPSUBW       Y1, Y0, Y4
 	VPABSW       Y4, Y4
@@ -2383,12 +3843,14 @@ TEXT ·chromaRowStrongFast(SB), NOSPLIT, $0-36
 	VPMOVZXBW    X2, Y2
 	VPMOVZXBW    X3, Y3
 	MOVQ         f+24(FP), BX
+	MOVQ         f+24(FP), BX
 	VPBROADCASTW (BX), X4
 	VPBROADCASTW 32(BX), X5
 	VINSERTI128  $0x01, X5, Y4, Y4
 	VPSUBW       Y2, Y1, Y5
 	VPABSW       Y5, Y5
 	VPCMPGTW     Y5, Y4, Y5
+	MOVQ         f+24(FP), BX
 	VPBROADCASTW 4(BX), X6
 	VPBROADCASTW 36(BX), X4
 	VINSERTI128  $0x01, X4, Y6, Y6
@@ -2476,14 +3938,16 @@ TEXT ·chromaColumnFast(SB), NOSPLIT, $0-36
 	VPMOVZXBW    X3, Y3
 	VPMOVZXBW    X1, Y1
 	MOVQ         f+24(FP), BX
-	VPBROADCASTW (BX), X4
-	VPBROADCASTW 32(BX), X5
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW (SI), X4
+	VPBROADCASTW 32(SI), X5
 	VINSERTI128  $0x01, X5, Y4, Y4
 	VPSUBW       Y3, Y0, Y5
 	VPABSW       Y5, Y5
 	VPCMPGTW     Y5, Y4, Y5
-	VPBROADCASTW 4(BX), X6
-	VPBROADCASTW 36(BX), X4
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW 4(SI), X6
+	VPBROADCASTW 36(SI), X4
 	VINSERTI128  $0x01, X4, Y6, Y6
 	VPSUBW       Y0, Y2, Y4
 	VPABSW       Y4, Y4
@@ -2613,12 +4077,14 @@ TEXT ·chromaColumnStrongFast(SB), NOSPLIT, $0-36
 	VPMOVZXBW    X3, Y3
 	VPMOVZXBW    X1, Y1
 	MOVQ         f+24(FP), BX
+	MOVQ         f+24(FP), BX
 	VPBROADCASTW (BX), X4
 	VPBROADCASTW 32(BX), X5
 	VINSERTI128  $0x01, X5, Y4, Y4
 	VPSUBW       Y3, Y0, Y5
 	VPABSW       Y5, Y5
 	VPCMPGTW     Y5, Y4, Y5
+	MOVQ         f+24(FP), BX
 	VPBROADCASTW 4(BX), X6
 	VPBROADCASTW 36(BX), X4
 	VINSERTI128  $0x01, X4, Y6, Y6
@@ -2682,6 +4148,514 @@ TEXT ·chromaColumnStrongFast(SB), NOSPLIT, $0-36
 	ADDQ         DX, CX
 	VPEXTRW      $0x07, X1, -1(AX)
 	VPEXTRW      $0x07, X0, -1(CX)
+	VZEROUPPER
+	RET
+
+// func chromaRowWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·chromaRowWideFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	SHLQ         $0x01, DX
+	LEAQ         (DX)(DX*1), BX
+	MOVQ         CX, SI
+	SUBQ         BX, SI
+	NEGQ         BX
+	ADDQ         AX, BX
+	VMOVDQU      (BX), X0
+	VINSERTI128  $0x01, (SI), Y0, Y0
+	VMOVDQU      (BX)(DX*1), X1
+	VINSERTI128  $0x01, (SI)(DX*1), Y1, Y1
+	VMOVDQU      (AX), X2
+	VINSERTI128  $0x01, (CX), Y2, Y2
+	VMOVDQU      (AX)(DX*1), X3
+	VINSERTI128  $0x01, (CX)(DX*1), Y3, Y3
+	MOVQ         f+24(FP), BX
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW (SI), X4
+	VPBROADCASTW 32(SI), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y2, Y1, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW 4(SI), X6
+	VPBROADCASTW 36(SI), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y1, Y0, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y2, Y3, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        40(BX), X4
+	VPSHUFB      X6, X4, X4
+	VPMOVSXBW    X4, X4
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        8(BX), X7
+	VPSHUFB      X6, X7, X7
+	VPMOVSXBW    X7, X7
+	VMOVQ        16(BX), X6
+	VPSLLW       X6, X7, X7
+	VPSLLW       X6, X4, X4
+	VPUNPCKLWD   X7, X7, X7
+	VPUNPCKLWD   X4, X4, X4
+	VINSERTI128  $0x01, X4, Y7, Y7
+	VPCMPEQW     Y4, Y4, Y4
+	VPCMPGTW     Y4, Y7, Y6
+	VPAND        Y6, Y5, Y5
+	VPSUBW       Y4, Y7, Y7
+	MOVQ         $+4, BX
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y6
+	VPSUBW       Y1, Y2, Y4
+	VPSLLW       $0x02, Y4, Y4
+	VPADDW       Y0, Y4, Y4
+	VPSUBW       Y3, Y4, Y4
+	VPADDW       Y6, Y4, Y4
+	VPSRAW       $0x03, Y4, Y4
+	VPMINSW      Y7, Y4, Y4
+	VPXOR        Y0, Y0, Y0
+	VPSUBW       Y7, Y0, Y0
+	VPMAXSW      Y0, Y4, Y4
+	VPAND        Y5, Y4, Y4
+	VPADDW       Y4, Y1, Y1
+	VPSUBW       Y4, Y2, Y2
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW 24(BX), X8
+	VPBROADCASTW 56(BX), X0
+	VINSERTI128  $0x01, X0, Y8, Y8
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y1, Y0
+	VPMINSW      Y8, Y0, Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y2, Y1
+	VPMINSW      Y8, Y1, Y1
+	VMOVDQU      X1, (AX)
+	VEXTRACTI128 $0x01, Y1, (CX)
+	SUBQ         DX, AX
+	SUBQ         DX, CX
+	VMOVDQU      X0, (AX)
+	VEXTRACTI128 $0x01, Y0, (CX)
+	VZEROUPPER
+	RET
+
+// func chromaRowStrongWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·chromaRowStrongWideFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	SHLQ         $0x01, DX
+	LEAQ         (DX)(DX*1), BX
+	MOVQ         CX, SI
+	SUBQ         BX, SI
+	NEGQ         BX
+	ADDQ         AX, BX
+	VMOVDQU      (BX), X0
+	VINSERTI128  $0x01, (SI), Y0, Y0
+	VMOVDQU      (BX)(DX*1), X1
+	VINSERTI128  $0x01, (SI)(DX*1), Y1, Y1
+	VMOVDQU      (AX), X2
+	VINSERTI128  $0x01, (CX), Y2, Y2
+	VMOVDQU      (AX)(DX*1), X3
+	VINSERTI128  $0x01, (CX)(DX*1), Y3, Y3
+	MOVQ         f+24(FP), BX
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW (BX), X4
+	VPBROADCASTW 32(BX), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y2, Y1, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW 4(BX), X6
+	VPBROADCASTW 36(BX), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y1, Y0, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y2, Y3, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	MOVQ         $+2, BX
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y4
+	VPADDW       Y0, Y0, Y6
+	VPADDW       Y1, Y6, Y6
+	VPADDW       Y3, Y6, Y6
+	VPADDW       Y4, Y6, Y6
+	VPSRLW       $0x02, Y6, Y6
+	VPADDW       Y3, Y3, Y3
+	VPADDW       Y2, Y3, Y3
+	VPADDW       Y0, Y3, Y3
+	VPADDW       Y4, Y3, Y3
+	VPSRLW       $0x02, Y3, Y3
+	VPBLENDVB    Y5, Y6, Y1, Y1
+	VPBLENDVB    Y5, Y3, Y2, Y2
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW 24(BX), X7
+	VPBROADCASTW 56(BX), X0
+	VINSERTI128  $0x01, X0, Y7, Y7
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y1, Y0
+	VPMINSW      Y7, Y0, Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y2, Y1
+	VPMINSW      Y7, Y1, Y1
+	VMOVDQU      X1, (AX)
+	VEXTRACTI128 $0x01, Y1, (CX)
+	SUBQ         DX, AX
+	SUBQ         DX, CX
+	VMOVDQU      X0, (AX)
+	VEXTRACTI128 $0x01, Y0, (CX)
+	VZEROUPPER
+	RET
+
+// func chromaColumnWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·chromaColumnWideFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	SHLQ         $0x01, DX
+	LEAQ         -4(AX), BX
+	VMOVQ        (BX), X0
+	ADDQ         DX, BX
+	VMOVQ        (BX), X1
+	ADDQ         DX, BX
+	VMOVQ        (BX), X2
+	ADDQ         DX, BX
+	VMOVQ        (BX), X3
+	ADDQ         DX, BX
+	VMOVQ        (BX), X4
+	ADDQ         DX, BX
+	VMOVQ        (BX), X5
+	ADDQ         DX, BX
+	VMOVQ        (BX), X6
+	ADDQ         DX, BX
+	VMOVQ        (BX), X7
+	ADDQ         DX, BX
+	VPUNPCKLWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X3
+	VPUNPCKLWD   X2, X0, X4
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X4, X3
+	VPUNPCKHWD   X2, X4, X2
+	VPUNPCKLWD   X1, X0, X4
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQA      X3, X1
+	VMOVDQA      X2, X2
+	VMOVDQA      X4, X3
+	VMOVDQA      X0, X0
+	LEAQ         -4(CX), BX
+	VMOVQ        (BX), X4
+	ADDQ         DX, BX
+	VMOVQ        (BX), X5
+	ADDQ         DX, BX
+	VMOVQ        (BX), X6
+	ADDQ         DX, BX
+	VMOVQ        (BX), X7
+	ADDQ         DX, BX
+	VMOVQ        (BX), X8
+	ADDQ         DX, BX
+	VMOVQ        (BX), X9
+	ADDQ         DX, BX
+	VMOVQ        (BX), X10
+	ADDQ         DX, BX
+	VMOVQ        (BX), X11
+	ADDQ         DX, BX
+	VPUNPCKLWD   X8, X4, X4
+	VPUNPCKLWD   X9, X5, X5
+	VPUNPCKLWD   X10, X6, X6
+	VPUNPCKLWD   X11, X7, X7
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X7, X5, X6
+	VPUNPCKHWD   X7, X5, X5
+	VPUNPCKLWD   X6, X8, X7
+	VPUNPCKHWD   X6, X8, X6
+	VPUNPCKLWD   X5, X4, X8
+	VPUNPCKHWD   X5, X4, X4
+	VINSERTI128  $0x01, X7, Y1, Y1
+	VINSERTI128  $0x01, X6, Y2, Y2
+	VINSERTI128  $0x01, X8, Y3, Y3
+	VINSERTI128  $0x01, X4, Y0, Y0
+	MOVQ         f+24(FP), BX
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW (SI), X4
+	VPBROADCASTW 32(SI), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y3, Y2, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	MOVQ         f+24(FP), SI
+	VPBROADCASTW 4(SI), X6
+	VPBROADCASTW 36(SI), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y2, Y1, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y3, Y0, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        40(BX), X4
+	VPSHUFB      X6, X4, X4
+	VPMOVSXBW    X4, X4
+	MOVL         bs+32(FP), SI
+	VMOVD        SI, X6
+	VMOVQ        8(BX), X7
+	VPSHUFB      X6, X7, X7
+	VPMOVSXBW    X7, X7
+	VMOVQ        16(BX), X6
+	VPSLLW       X6, X7, X7
+	VPSLLW       X6, X4, X4
+	VPUNPCKLWD   X7, X7, X7
+	VPUNPCKLWD   X4, X4, X4
+	VINSERTI128  $0x01, X4, Y7, Y7
+	VPCMPEQW     Y4, Y4, Y4
+	VPCMPGTW     Y4, Y7, Y6
+	VPAND        Y6, Y5, Y5
+	VPSUBW       Y4, Y7, Y7
+	MOVQ         $+4, BX
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y6
+	VPSUBW       Y2, Y3, Y4
+	VPSLLW       $0x02, Y4, Y4
+	VPADDW       Y1, Y4, Y4
+	VPSUBW       Y0, Y4, Y4
+	VPADDW       Y6, Y4, Y4
+	VPSRAW       $0x03, Y4, Y4
+	VPMINSW      Y7, Y4, Y4
+	VPXOR        Y0, Y0, Y0
+	VPSUBW       Y7, Y0, Y0
+	VPMAXSW      Y0, Y4, Y4
+	VPAND        Y5, Y4, Y4
+	VPADDW       Y4, Y2, Y2
+	VPSUBW       Y4, Y3, Y3
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW 24(BX), X8
+	VPBROADCASTW 56(BX), X0
+	VINSERTI128  $0x01, X0, Y8, Y8
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y2, Y0
+	VPMINSW      Y8, Y0, Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y3, Y1
+	VPMINSW      Y8, Y1, Y1
+	VPUNPCKLWD   Y1, Y0, Y2
+	VPUNPCKHWD   Y1, Y0, Y0
+	VEXTRACTI128 $0x01, Y2, X1
+	VPEXTRD      $0x00, X2, -2(AX)
+	VPEXTRD      $0x00, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x01, X2, -2(AX)
+	VPEXTRD      $0x01, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x02, X2, -2(AX)
+	VPEXTRD      $0x02, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x03, X2, -2(AX)
+	VPEXTRD      $0x03, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VEXTRACTI128 $0x01, Y0, X1
+	VPEXTRD      $0x00, X0, -2(AX)
+	VPEXTRD      $0x00, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x01, X0, -2(AX)
+	VPEXTRD      $0x01, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x02, X0, -2(AX)
+	VPEXTRD      $0x02, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x03, X0, -2(AX)
+	VPEXTRD      $0x03, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VZEROUPPER
+	RET
+
+// func chromaColumnStrongWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+// Requires: AVX, AVX2
+TEXT ·chromaColumnStrongWideFast(SB), NOSPLIT, $0-36
+	MOVQ         u+0(FP), AX
+	MOVQ         v+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	SHLQ         $0x01, DX
+	LEAQ         -4(AX), BX
+	VMOVQ        (BX), X0
+	ADDQ         DX, BX
+	VMOVQ        (BX), X1
+	ADDQ         DX, BX
+	VMOVQ        (BX), X2
+	ADDQ         DX, BX
+	VMOVQ        (BX), X3
+	ADDQ         DX, BX
+	VMOVQ        (BX), X4
+	ADDQ         DX, BX
+	VMOVQ        (BX), X5
+	ADDQ         DX, BX
+	VMOVQ        (BX), X6
+	ADDQ         DX, BX
+	VMOVQ        (BX), X7
+	ADDQ         DX, BX
+	VPUNPCKLWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X3
+	VPUNPCKLWD   X2, X0, X4
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X3, X1, X2
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X4, X3
+	VPUNPCKHWD   X2, X4, X2
+	VPUNPCKLWD   X1, X0, X4
+	VPUNPCKHWD   X1, X0, X0
+	VMOVDQA      X3, X1
+	VMOVDQA      X2, X2
+	VMOVDQA      X4, X3
+	VMOVDQA      X0, X0
+	LEAQ         -4(CX), BX
+	VMOVQ        (BX), X4
+	ADDQ         DX, BX
+	VMOVQ        (BX), X5
+	ADDQ         DX, BX
+	VMOVQ        (BX), X6
+	ADDQ         DX, BX
+	VMOVQ        (BX), X7
+	ADDQ         DX, BX
+	VMOVQ        (BX), X8
+	ADDQ         DX, BX
+	VMOVQ        (BX), X9
+	ADDQ         DX, BX
+	VMOVQ        (BX), X10
+	ADDQ         DX, BX
+	VMOVQ        (BX), X11
+	ADDQ         DX, BX
+	VPUNPCKLWD   X8, X4, X4
+	VPUNPCKLWD   X9, X5, X5
+	VPUNPCKLWD   X10, X6, X6
+	VPUNPCKLWD   X11, X7, X7
+	VPUNPCKLWD   X6, X4, X8
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X7, X5, X6
+	VPUNPCKHWD   X7, X5, X5
+	VPUNPCKLWD   X6, X8, X7
+	VPUNPCKHWD   X6, X8, X6
+	VPUNPCKLWD   X5, X4, X8
+	VPUNPCKHWD   X5, X4, X4
+	VINSERTI128  $0x01, X7, Y1, Y1
+	VINSERTI128  $0x01, X6, Y2, Y2
+	VINSERTI128  $0x01, X8, Y3, Y3
+	VINSERTI128  $0x01, X4, Y0, Y0
+	MOVQ         f+24(FP), BX
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW (BX), X4
+	VPBROADCASTW 32(BX), X5
+	VINSERTI128  $0x01, X5, Y4, Y4
+	VPSUBW       Y3, Y2, Y5
+	VPABSW       Y5, Y5
+	VPCMPGTW     Y5, Y4, Y5
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW 4(BX), X6
+	VPBROADCASTW 36(BX), X4
+	VINSERTI128  $0x01, X4, Y6, Y6
+	VPSUBW       Y2, Y1, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	VPSUBW       Y3, Y0, Y4
+	VPABSW       Y4, Y4
+	VPCMPGTW     Y4, Y6, Y4
+	VPAND        Y4, Y5, Y5
+	MOVQ         $+2, BX
+	VMOVD        BX, X4
+	VPBROADCASTW X4, X4
+	VPBROADCASTW X4, Y4
+	VPADDW       Y1, Y1, Y6
+	VPADDW       Y2, Y6, Y6
+	VPADDW       Y0, Y6, Y6
+	VPADDW       Y4, Y6, Y6
+	VPSRLW       $0x02, Y6, Y6
+	VPADDW       Y0, Y0, Y0
+	VPADDW       Y3, Y0, Y0
+	VPADDW       Y1, Y0, Y0
+	VPADDW       Y4, Y0, Y0
+	VPSRLW       $0x02, Y0, Y0
+	VPBLENDVB    Y5, Y6, Y2, Y2
+	VPBLENDVB    Y5, Y0, Y3, Y3
+	MOVQ         f+24(FP), BX
+	VPBROADCASTW 24(BX), X7
+	VPBROADCASTW 56(BX), X0
+	VINSERTI128  $0x01, X0, Y7, Y7
+	VPXOR        Y0, Y0, Y0
+	VPMAXSW      Y0, Y2, Y0
+	VPMINSW      Y7, Y0, Y0
+	VPXOR        Y1, Y1, Y1
+	VPMAXSW      Y1, Y3, Y1
+	VPMINSW      Y7, Y1, Y1
+	VPUNPCKLWD   Y1, Y0, Y2
+	VPUNPCKHWD   Y1, Y0, Y0
+	VEXTRACTI128 $0x01, Y2, X1
+	VPEXTRD      $0x00, X2, -2(AX)
+	VPEXTRD      $0x00, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x01, X2, -2(AX)
+	VPEXTRD      $0x01, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x02, X2, -2(AX)
+	VPEXTRD      $0x02, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x03, X2, -2(AX)
+	VPEXTRD      $0x03, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VEXTRACTI128 $0x01, Y0, X1
+	VPEXTRD      $0x00, X0, -2(AX)
+	VPEXTRD      $0x00, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x01, X0, -2(AX)
+	VPEXTRD      $0x01, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x02, X0, -2(AX)
+	VPEXTRD      $0x02, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
+	VPEXTRD      $0x03, X0, -2(AX)
+	VPEXTRD      $0x03, X1, -2(CX)
+	ADDQ         DX, AX
+	ADDQ         DX, CX
 	VZEROUPPER
 	RET
 
@@ -3371,6 +5345,140 @@ sadwidei:
 	VPADDD   X1, X0, X0
 	VMOVD    X0, AX
 	MOVQ     AX, ret+48(FP)
+	RET
+
+// func sadFourWideFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]int, sums *[4]int)
+// Requires: AVX, AVX2
+TEXT ·sadFourWideFast(SB), NOSPLIT, $0-64
+	MOVQ  a+0(FP), AX
+	MOVQ  stride+8(FP), CX
+	MOVQ  step+24(FP), DX
+	SHLQ  $0x01, CX
+	SHLQ  $0x01, DX
+	MOVQ  b+16(FP), BX
+	MOVQ  at+48(FP), SI
+	MOVQ  h+40(FP), DI
+	MOVQ  (SI), R8
+	LEAQ  (BX)(R8*2), R8
+	MOVQ  8(SI), R9
+	LEAQ  (BX)(R9*2), R9
+	MOVQ  16(SI), R10
+	LEAQ  (BX)(R10*2), R10
+	MOVQ  24(SI), SI
+	LEAQ  (BX)(SI*2), SI
+	MOVQ  sums+56(FP), BX
+	MOVQ  w+32(FP), R11
+	CMPQ  R11, $0x10
+	JNE   sadfourwide8
+	VPXOR Y0, Y0, Y0
+	VPXOR Y1, Y1, Y1
+	VPXOR Y2, Y2, Y2
+	VPXOR Y3, Y3, Y3
+
+sadfourwide16:
+	VMOVDQU      (AX), Y4
+	VPSUBW       (R8), Y4, Y5
+	VPABSW       Y5, Y5
+	VPADDW       Y5, Y0, Y0
+	ADDQ         DX, R8
+	VPSUBW       (R9), Y4, Y5
+	VPABSW       Y5, Y5
+	VPADDW       Y5, Y1, Y1
+	ADDQ         DX, R9
+	VPSUBW       (R10), Y4, Y5
+	VPABSW       Y5, Y5
+	VPADDW       Y5, Y2, Y2
+	ADDQ         DX, R10
+	VPSUBW       (SI), Y4, Y5
+	VPABSW       Y5, Y5
+	VPADDW       Y5, Y3, Y3
+	ADDQ         DX, SI
+	ADDQ         CX, AX
+	DECQ         DI
+	JNZ          sadfourwide16
+	VPCMPEQW     Y4, Y4, Y4
+	VPABSW       Y4, Y4
+	VPMADDWD     Y4, Y0, Y0
+	VEXTRACTI128 $0x01, Y0, X5
+	VPADDD       X5, X0, X0
+	VPHADDD      X0, X0, X0
+	VPHADDD      X0, X0, X0
+	VPMOVZXDQ    X0, X0
+	VMOVQ        X0, (BX)
+	VPMADDWD     Y4, Y1, Y1
+	VEXTRACTI128 $0x01, Y1, X5
+	VPADDD       X5, X1, X1
+	VPHADDD      X1, X1, X1
+	VPHADDD      X1, X1, X1
+	VPMOVZXDQ    X1, X1
+	VMOVQ        X1, 8(BX)
+	VPMADDWD     Y4, Y2, Y2
+	VEXTRACTI128 $0x01, Y2, X5
+	VPADDD       X5, X2, X2
+	VPHADDD      X2, X2, X2
+	VPHADDD      X2, X2, X2
+	VPMOVZXDQ    X2, X2
+	VMOVQ        X2, 16(BX)
+	VPMADDWD     Y4, Y3, Y3
+	VEXTRACTI128 $0x01, Y3, X5
+	VPADDD       X5, X3, X3
+	VPHADDD      X3, X3, X3
+	VPHADDD      X3, X3, X3
+	VPMOVZXDQ    X3, X3
+	VMOVQ        X3, 24(BX)
+	VZEROUPPER
+	RET
+
+sadfourwide8:
+	VPXOR X0, X0, X0
+	VPXOR X1, X1, X1
+	VPXOR X2, X2, X2
+	VPXOR X3, X3, X3
+
+sadfourwiderows8:
+	VMOVDQU   (AX), X4
+	VPSUBW    (R8), X4, X5
+	VPABSW    X5, X5
+	VPADDW    X5, X0, X0
+	ADDQ      DX, R8
+	VPSUBW    (R9), X4, X5
+	VPABSW    X5, X5
+	VPADDW    X5, X1, X1
+	ADDQ      DX, R9
+	VPSUBW    (R10), X4, X5
+	VPABSW    X5, X5
+	VPADDW    X5, X2, X2
+	ADDQ      DX, R10
+	VPSUBW    (SI), X4, X5
+	VPABSW    X5, X5
+	VPADDW    X5, X3, X3
+	ADDQ      DX, SI
+	ADDQ      CX, AX
+	DECQ      DI
+	JNZ       sadfourwiderows8
+	VPCMPEQW  X4, X4, X4
+	VPABSW    X4, X4
+	VPMADDWD  X4, X0, X0
+	VPHADDD   X0, X0, X0
+	VPHADDD   X0, X0, X0
+	VPMOVZXDQ X0, X0
+	VMOVQ     X0, (BX)
+	VPMADDWD  X4, X1, X1
+	VPHADDD   X1, X1, X1
+	VPHADDD   X1, X1, X1
+	VPMOVZXDQ X1, X1
+	VMOVQ     X1, 8(BX)
+	VPMADDWD  X4, X2, X2
+	VPHADDD   X2, X2, X2
+	VPHADDD   X2, X2, X2
+	VPMOVZXDQ X2, X2
+	VMOVQ     X2, 16(BX)
+	VPMADDWD  X4, X3, X3
+	VPHADDD   X3, X3, X3
+	VPHADDD   X3, X3, X3
+	VPMOVZXDQ X3, X3
+	VMOVQ     X3, 24(BX)
+	VZEROUPPER
 	RET
 
 // func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int

@@ -65,11 +65,16 @@ func fastWideSearchKernels() searchKernels[uint16] {
 		sad: func(a []uint16, stride int, b []uint16, step, w, h int) int {
 			return sadWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)
 		},
-		sadQuarters: sadQuarters[uint16],
-		sadFour: func(a []uint16, stride int, b []uint16, step, w, h int, at, sums *[4]int) {
-			for i, from := range at {
-				sums[i] = sadWideFast(wideAt(a, stride, w, h), stride, wideAt(b[from:], step, w, h), step, w, h)
+		sadQuarters: func(a []uint16, stride int, b []uint16, step int, sums *[4]int) {
+			for i := range sums {
+				x, y := i&1*8, i>>1*8
+				sums[i] = sadWideFast(wideAt(a[y*stride+x:], stride, 8, 8), stride, wideAt(b[y*step+x:], step, 8, 8), step, 8, 8)
 			}
+		},
+		sadFour: func(a []uint16, stride int, b []uint16, step, w, h int, at, sums *[4]int) {
+			least, most := min(at[0], at[1], at[2], at[3]), max(at[0], at[1], at[2], at[3])
+			_, _ = b[least], b[most+(h-1)*step+w-1]
+			sadFourWideFast(wideAt(a, stride, w, h), stride, wideAt(b, 0, 1, 1), step, w, h, at, sums)
 		},
 		satd: func(a []uint16, stride int, b []uint16, step, w, h int) int {
 			return satdWideFast(wideAt(a, stride, w, h), stride, wideAt(b, step, w, h), step, w, h)

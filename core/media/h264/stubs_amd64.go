@@ -44,25 +44,50 @@ func downFast(dst *byte, stride int, src *byte, step int, w int, h int)
 //go:noescape
 func centerFast(dst *byte, stride int, src *byte, step int, w int, h int)
 
+// centerWideFast is centerFast for samples of two bytes, clipped to most.
+//
+//go:noescape
+func centerWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most int)
+
 // add4Fast transforms a 4x4 block, adds it to dst and clears it.
 //
 //go:noescape
 func add4Fast(dst *byte, stride int, c *[16]int32)
+
+// add4WideFast is add4Fast for samples of two bytes.
+//
+//go:noescape
+func add4WideFast(dst *byte, stride int, c *[16]int32, most int)
 
 // add8Fast transforms an 8x8 block, adds it to dst and clears it.
 //
 //go:noescape
 func add8Fast(dst *byte, stride int, c *[64]int32)
 
+// add8WideFast is add8Fast for samples of two bytes.
+//
+//go:noescape
+func add8WideFast(dst *byte, stride int, c *[64]int32, most int)
+
 // addDCFast adds plus to size x size samples and takes minus off them.
 //
 //go:noescape
 func addDCFast(dst *byte, stride int, size int, plus int, minus int)
 
+// addDCWideFast adds v to size x size samples of two bytes.
+//
+//go:noescape
+func addDCWideFast(dst *byte, stride int, size int, v int, most int)
+
 // addDCsFast is addDCs.
 //
 //go:noescape
 func addDCsFast(dst *byte, stride int, dcs *[16]int16)
+
+// addDCsWideFast is addDCsFast for samples of two bytes.
+//
+//go:noescape
+func addDCsWideFast(dst *byte, stride int, dcs *[16]int16, most int)
 
 // lumaRowFast filters the horizontal edge above 16 samples at pix;
 // bs holds the strength of each four.
@@ -100,6 +125,18 @@ func lumaColumnFast(pix *byte, stride int, f *byte, bs uint32)
 //go:noescape
 func lumaColumnStrongFast(pix *byte, stride int, f *byte, bs uint32)
 
+// lumaColumnWideFast filters the vertical edge to the left of 16 lines of samples of two bytes;
+// bs holds the strength of each four.
+//
+//go:noescape
+func lumaColumnWideFast(pix *byte, stride int, f *byte, bs uint32)
+
+// lumaColumnStrongWideFast filters the vertical edge to the left of 16 lines of samples of two bytes with bS 4;
+// bs holds the strength of each four.
+//
+//go:noescape
+func lumaColumnStrongWideFast(pix *byte, stride int, f *byte, bs uint32)
+
 // chromaRowFast filters the horizontal edges above 8 samples at u and v;
 // bs holds the strength of each two, f the filters of both.
 //
@@ -123,6 +160,30 @@ func chromaColumnFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 //
 //go:noescape
 func chromaColumnStrongFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+
+// chromaRowWideFast filters the horizontal edges above 8 samples of two bytes;
+// bs holds the strength of each two, f the filters of both.
+//
+//go:noescape
+func chromaRowWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+
+// chromaRowStrongWideFast filters the horizontal edges above 8 samples of two bytes with bS 4;
+// bs holds the strength of each two, f the filters of both.
+//
+//go:noescape
+func chromaRowStrongWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+
+// chromaColumnWideFast filters the vertical edges to the left of 8 lines of samples of two bytes;
+// bs holds the strength of each two, f the filters of both.
+//
+//go:noescape
+func chromaColumnWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
+
+// chromaColumnStrongWideFast filters the vertical edges to the left of 8 lines of samples of two bytes with bS 4;
+// bs holds the strength of each two, f the filters of both.
+//
+//go:noescape
+func chromaColumnStrongWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 
 // averageWideFast is averageFast for samples of two bytes.
 //
@@ -163,6 +224,11 @@ func sadFourFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]in
 //
 //go:noescape
 func sadWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
+
+// sadFourWideFast is sadFourFast for samples of two bytes.
+//
+//go:noescape
+func sadFourWideFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]int, sums *[4]int)
 
 // satdFast is satdBlock of blocks 16, 8 or 4 samples wide.
 //

@@ -138,7 +138,11 @@ func storeWide(dst []uint16, line []int16, codes []uint16) {
 // storeShifted makes samples of values that have so many bits more.
 func storeShifted(dst []uint16, line []int16, shift uint) {
 	most := int16(4095 >> shift)
-	for x, v := range line[:len(dst)] {
+	line = line[:len(dst)]
+	if n := shiftFast(dst, line, shift, most); n > 0 {
+		dst, line = dst[n:], line[n:]
+	}
+	for x, v := range line {
 		dst[x] = uint16(max(1, min(v>>shift, most)))
 	}
 }

@@ -24,6 +24,16 @@ func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) 
 	return n
 }
 
+// shiftFast does the same of storeShifted.
+func shiftFast(dst []uint16, line []int16, shift uint, most int16) int {
+	n := len(dst) &^ 15
+	if n == 0 || !cpu.X86.HasAVX2 {
+		return 0
+	}
+	shiftRows(&dst[0], &line[0], n, shift, most)
+	return n
+}
+
 // overlayFast does the same of overlay.
 func overlayFast(line []int16, town []int8) int {
 	n := len(line) &^ 15

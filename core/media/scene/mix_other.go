@@ -8,6 +8,8 @@ func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b 
 
 func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) int { return 0 }
 
+func shiftFast(dst []uint16, line []int16, shift uint, most int16) int { return 0 }
+
 func overlayFast(line []int16, town []int8) int { return 0 }
 
 func riseFast(values, curve []float32, first, rise float32) int { return 0 }

@@ -14,6 +14,11 @@ func mixRows(dst *int16, profile *int16, a *int8, b *int8, n int, base int16, ga
 //go:noescape
 func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least int16, most int16)
 
+// shiftRows is storeShifted of n values, a multiple of 16.
+//
+//go:noescape
+func shiftRows(dst *uint16, line *int16, n int, shift uint, most int16)
+
 // overlayRows is overlay of n values, a multiple of 16.
 //
 //go:noescape

@@ -81,6 +81,33 @@ store:
 	VZEROUPPER
 	RET
 
+// func shiftRows(dst *uint16, line *int16, n int, shift uint, most int16)
+// Requires: AVX, AVX2
+TEXT ·shiftRows(SB), NOSPLIT, $0-34
+	MOVQ         dst+0(FP), AX
+	MOVQ         line+8(FP), CX
+	MOVQ         n+16(FP), DX
+	MOVW         most+32(FP), BX
+	VMOVD        BX, X0
+	VPBROADCASTW X0, Y0
+	MOVQ         shift+24(FP), BX
+	VMOVQ        BX, X2
+	VPCMPEQW     Y1, Y1, Y1
+	VPABSW       Y1, Y1
+
+shifted:
+	VMOVDQU (CX), Y3
+	VPSRAW  X2, Y3, Y3
+	VPMINSW Y0, Y3, Y3
+	VPMAXSW Y1, Y3, Y3
+	VMOVDQU Y3, (AX)
+	ADDQ    $0x20, AX
+	ADDQ    $0x20, CX
+	SUBQ    $0x10, DX
+	JNZ     shifted
+	VZEROUPPER
+	RET
+
 // func overlayRows(line *int16, town *int8, n int)
 // Requires: AVX, AVX2
 TEXT ·overlayRows(SB), NOSPLIT, $0-24

@@ -200,7 +200,7 @@ func TestRowsInVectors(t *testing.T) {
 		line, profile, a, b := make([]int16, n), make([]int16, n), make([]int8, n), make([]int8, n)
 		want, bytesOut, plain := make([]int16, n), make([]byte, n), make([]byte, n)
 		for i := range n {
-			profile[i], a[i], b[i] = int16(hash(uint32(i))>>20), int8(hash(uint32(i+100))), int8(hash(uint32(i+200)))
+			profile[i], a[i], b[i] = int16(hash(uint32(i))>>20)-500*int16(i&1), int8(hash(uint32(i+100))), int8(hash(uint32(i+200)))
 			want[i] = 300 + profile[i] + (int16(a[i])*7-int16(b[i])*11)>>3
 			plain[i] = byte(max(16, min((want[i]+int16(a[i])*5>>3+8)>>4, 235)))
 		}
@@ -208,6 +208,12 @@ func TestRowsInVectors(t *testing.T) {
 		require.Equal(t, want, line)
 		store(bytesOut, line, a, 5, 16, 235)
 		require.Equal(t, plain, bytesOut)
+		wide, shifted := make([]uint16, n), make([]uint16, n)
+		for i, v := range want {
+			shifted[i] = uint16(max(1, min(v>>2, 1023)))
+		}
+		storeShifted(wide, line, 2)
+		require.Equal(t, shifted, wide)
 		for i, v := range a {
 			if i%3 > 0 {
 				a[i] = noHouse

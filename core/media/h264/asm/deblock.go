@@ -35,6 +35,8 @@ func lumaEdges() {
 		{"lumaRowStrongWide", "the horizontal edge above 16 samples of two bytes with bS 4", true, true},
 		{"lumaColumn", "the vertical edge to the left of 16 lines from pix on", false, false},
 		{"lumaColumnStrong", "the vertical edge to the left of 16 lines from pix on with bS 4", true, false},
+		{"lumaColumnWide", "the vertical edge to the left of 16 lines of samples of two bytes", false, true},
+		{"lumaColumnStrongWide", "the vertical edge to the left of 16 lines of samples of two bytes with bS 4", true, true},
 	} {
 		name := e.name + "Fast"
 		columns := strings.Contains(name, "Column")
@@ -51,13 +53,21 @@ func lumaEdges() {
 		}
 		q0, step := pix, stride
 		var rows Register
+		bytes := 1
+		if e.wide {
+			bytes = 2
+		}
 		if columns {
 			rows = GP64()
-			LEAQ(AllocLocal(128), rows)
-			columnsToRows(rows, pix, stride)
+			LEAQ(AllocLocal(128*bytes), rows)
+			if e.wide {
+				turn(rows, pix, stride, true)
+			} else {
+				columnsToRows(rows, pix, stride)
+			}
 			q0, step = GP64(), GP64()
-			LEAQ(Mem{Base: rows, Disp: 64}, q0)
-			MOVQ(U32(16), step)
+			LEAQ(Mem{Base: rows, Disp: 64 * bytes}, q0)
+			MOVQ(U32(16*bytes), step)
 		}
 		if e.strong {
 			strong(q0, step, e.wide)
@@ -66,7 +76,11 @@ func lumaEdges() {
 		}
 		if columns {
 			pix := Load(Param("pix"), GP64())
-			rowsToColumns(pix, stride, rows)
+			if e.wide {
+				turn(rows, pix, stride, false)
+			} else {
+				rowsToColumns(pix, stride, rows)
+			}
 		}
 		VZEROUPPER()
 		RET()
@@ -187,13 +201,19 @@ func edgeRows(wide bool) (load func(Mem) VecVirtual, store func(VecVirtual, Mem)
 		return y
 	}
 	return load, func(y VecVirtual, m Mem) {
-		most, zero := YMM(), YMM()
+		most := YMM()
 		VPBROADCASTW(Mem{Base: Load(Param("f"), GP64()), Disp: mostAt}, most)
-		VPXOR(zero, zero, zero)
-		VPMAXSW(zero, y, zero)
-		VPMINSW(most, zero, zero)
-		VMOVDQU(zero, m)
+		VMOVDQU(clipped(y, most), m)
 	}
+}
+
+// clipped limits words to 0 and most.
+func clipped(v, most VecVirtual) VecVirtual {
+	x := alike(v)
+	VPXOR(x, x, x)
+	VPMAXSW(x, v, x)
+	VPMINSW(most, x, x)
+	return x
 }
 
 // closer is all ones where |a - b| < limit.
@@ -284,22 +304,32 @@ func chromaEdges() {
 		DATA(i, U8(i%4*4+i/4))
 	}
 	for _, e := range []struct {
-		name, doc       string
-		columns, strong bool
+		name, doc             string
+		columns, strong, wide bool
 	}{
-		{"chromaRow", "the horizontal edges above 8 samples at u and v", false, false},
-		{"chromaRowStrong", "the horizontal edges above 8 samples at u and v with bS 4", false, true},
-		{"chromaColumn", "the vertical edges to the left of 8 lines from u and v on", true, false},
-		{"chromaColumnStrong", "the vertical edges to the left of 8 lines from u and v on with bS 4", true, true},
+		{"chromaRow", "the horizontal edges above 8 samples at u and v", false, false, false},
+		{"chromaRowStrong", "the horizontal edges above 8 samples at u and v with bS 4", false, true, false},
+		{"chromaColumn", "the vertical edges to the left of 8 lines from u and v on", true, false, false},
+		{"chromaColumnStrong", "the vertical edges to the left of 8 lines from u and v on with bS 4", true, true, false},
+		{"chromaRowWide", "the horizontal edges above 8 samples of two bytes", false, false, true},
+		{"chromaRowStrongWide", "the horizontal edges above 8 samples of two bytes with bS 4", false, true, true},
+		{"chromaColumnWide", "the vertical edges to the left of 8 lines of samples of two bytes", true, false, true},
+		{"chromaColumnStrongWide", "the vertical edges to the left of 8 lines of samples of two bytes with bS 4", true, true, true},
 	} {
 		TEXT(e.name+"Fast", attr.NOSPLIT, "func(u, v *byte, stride int, f *byte, bs uint32)")
 		Pragma("noescape")
 		Doc(e.name+"Fast filters "+e.doc+";", "bs holds the strength of each two, f the filters of both.")
 		u, v, stride := Load(Param("u"), GP64()), Load(Param("v"), GP64()), Load(Param("stride"), GP64())
+		if e.wide {
+			SHLQ(Imm(1), stride)
+		}
 		var lines [4]VecVirtual // p1, p0, q0, q1
-		if e.columns {
+		switch {
+		case e.columns && e.wide:
+			lines = chromaColumnsWide(u, v, stride)
+		case e.columns:
 			lines = chromaColumns(u, v, stride, byLine)
-		} else {
+		default:
 			up, vp := GP64(), GP64()
 			LEAQ(Mem{Base: stride, Index: stride, Scale: 1}, up)
 			MOVQ(v, vp)
@@ -308,48 +338,93 @@ func chromaEdges() {
 			ADDQ(u, up)
 			for i, at := range [4][2]Mem{{{Base: up}, {Base: vp}}, {{Base: up, Index: stride, Scale: 1}, {Base: vp, Index: stride, Scale: 1}},
 				{{Base: u}, {Base: v}}, {{Base: u, Index: stride, Scale: 1}, {Base: v, Index: stride, Scale: 1}}} {
-				lines[i] = XMM()
-				VMOVQ(at[0], lines[i])
-				VPINSRQ(Imm(1), at[1], lines[i], lines[i])
+				lines[i] = YMM()
+				if e.wide {
+					VMOVDQU(at[0], lines[i].AsX())
+					VINSERTI128(Imm(1), at[1], lines[i], lines[i])
+				} else {
+					VMOVQ(at[0], lines[i].AsX())
+					VPINSRQ(Imm(1), at[1], lines[i].AsX(), lines[i].AsX())
+				}
 			}
 		}
-		for i, x := range lines {
-			lines[i] = YMM()
-			VPMOVZXBW(x, lines[i])
+		if !e.wide {
+			for i, x := range lines {
+				lines[i] = YMM()
+				VPMOVZXBW(x.AsX(), lines[i])
+			}
 		}
-		p0, q0 := chroma(lines, e.strong)
-		for _, y := range []VecVirtual{p0, q0} {
-			high := XMM()
-			VEXTRACTI128(Imm(1), y, high)
-			VPACKUSWB(high, y.AsX(), y.AsX())
-		}
-		if e.columns {
-			storePairs(u, v, stride, p0.AsX().(VecVirtual), q0.AsX().(VecVirtual))
+		p0, q0 := chroma(lines, e.strong, e.wide)
+		if e.wide {
+			storeChromaWide(u, v, stride, p0, q0, e.columns)
 		} else {
-			VMOVQ(q0.AsX(), Mem{Base: u})
-			VPEXTRQ(Imm(1), q0.AsX(), Mem{Base: v})
-			SUBQ(stride, u)
-			SUBQ(stride, v)
-			VMOVQ(p0.AsX(), Mem{Base: u})
-			VPEXTRQ(Imm(1), p0.AsX(), Mem{Base: v})
+			storeChroma(u, v, stride, p0, q0, e.columns)
 		}
 		VZEROUPPER()
 		RET()
 	}
 }
 
-// chroma gives the new p0 and q0.
-func chroma(lines [4]VecVirtual, isStrong bool) (newP, newQ VecVirtual) {
-	f := Load(Param("f"), GP64())
-	both := func(at int) VecVirtual { // of Cb and of Cr
-		y, x := YMM(), XMM()
-		VPBROADCASTW(Mem{Base: f, Disp: at}, y.AsX())
-		VPBROADCASTW(Mem{Base: f, Disp: at + filterOf}, x)
-		VINSERTI128(Imm(1), x, y, y)
-		return y
+// storeChroma writes p0 and q0 as bytes.
+func storeChroma(u, v, stride Register, p0, q0 VecVirtual, columns bool) {
+	for _, y := range []VecVirtual{p0, q0} {
+		high := XMM()
+		VEXTRACTI128(Imm(1), y, high)
+		VPACKUSWB(high, y.AsX(), y.AsX())
 	}
+	if columns {
+		storePairs(u, v, stride, p0.AsX().(VecVirtual), q0.AsX().(VecVirtual))
+		return
+	}
+	VMOVQ(q0.AsX(), Mem{Base: u})
+	VPEXTRQ(Imm(1), q0.AsX(), Mem{Base: v})
+	SUBQ(stride, u)
+	SUBQ(stride, v)
+	VMOVQ(p0.AsX(), Mem{Base: u})
+	VPEXTRQ(Imm(1), p0.AsX(), Mem{Base: v})
+}
+
+// storeChromaWide writes p0 and q0 as words.
+func storeChromaWide(u, v, stride Register, p0, q0 VecVirtual, columns bool) {
+	most := ofBoth(mostAt)
+	p0, q0 = clipped(p0, most), clipped(q0, most)
+	if !columns {
+		VMOVDQU(q0.AsX(), Mem{Base: u})
+		VEXTRACTI128(Imm(1), q0, Mem{Base: v})
+		SUBQ(stride, u)
+		SUBQ(stride, v)
+		VMOVDQU(p0.AsX(), Mem{Base: u})
+		VEXTRACTI128(Imm(1), p0, Mem{Base: v})
+		return
+	}
+	low, high, x := YMM(), YMM(), XMM()
+	VPUNPCKLWD(q0, p0, low)  // lines 0 to 3 of both planes
+	VPUNPCKHWD(q0, p0, high) // lines 4 to 7
+	for _, lines := range []VecVirtual{low, high} {
+		VEXTRACTI128(Imm(1), lines, x)
+		for i := range 4 {
+			VPEXTRD(Imm(uint64(i)), lines.AsX(), Mem{Base: u, Disp: -2})
+			VPEXTRD(Imm(uint64(i)), x, Mem{Base: v, Disp: -2})
+			ADDQ(stride, u)
+			ADDQ(stride, v)
+		}
+	}
+}
+
+// ofBoth is a word of the filters of Cb and of Cr.
+func ofBoth(at int) VecVirtual {
+	f, y, x := Load(Param("f"), GP64()), YMM(), XMM()
+	VPBROADCASTW(Mem{Base: f, Disp: at}, y.AsX())
+	VPBROADCASTW(Mem{Base: f, Disp: at + filterOf}, x)
+	VINSERTI128(Imm(1), x, y, y)
+	return y
+}
+
+// chroma gives the new p0 and q0.
+func chroma(lines [4]VecVirtual, isStrong, wide bool) (newP, newQ VecVirtual) {
+	f := Load(Param("f"), GP64())
 	p1, p0, q0, q1 := lines[0], lines[1], lines[2], lines[3]
-	mask, beta := closer(p0, q0, both(alphaAt)), both(betaAt)
+	mask, beta := closer(p0, q0, ofBoth(alphaAt)), ofBoth(betaAt)
 	VPAND(closer(p1, p0, beta), mask, mask)
 	VPAND(closer(q1, q0, beta), mask, mask)
 	if isStrong {
@@ -366,6 +441,12 @@ func chroma(lines [4]VecVirtual, isStrong bool) (newP, newQ VecVirtual) {
 	}
 	tc, other := YMM(), strengths(f, filterOf)
 	own := strengths(f, 0)
+	if wide {
+		shift := XMM()
+		VMOVQ(Mem{Base: f, Disp: shiftAt}, shift)
+		VPSLLW(shift, own, own)
+		VPSLLW(shift, other, other)
+	}
 	VPUNPCKLWD(own, own, tc.AsX())
 	VPUNPCKLWD(other, other, other)
 	VINSERTI128(Imm(1), other, tc, tc)
@@ -411,6 +492,32 @@ func chromaColumns(u, v, stride Register, byLine Mem) (rows [4]VecVirtual) {
 	return rows
 }
 
+// chromaColumnsWide does so with words.
+func chromaColumnsWide(u, v, stride Register) (rows [4]VecVirtual) {
+	for i, plane := range []Register{u, v} {
+		p := GP64()
+		LEAQ(Mem{Base: plane, Disp: -4}, p)
+		lines := make([]VecVirtual, 8)
+		for k := range lines {
+			lines[k] = XMM()
+			VMOVQ(Mem{Base: p}, lines[k])
+			ADDQ(stride, p)
+		}
+		for k := range 4 {
+			VPUNPCKLWD(lines[k+4], lines[k], lines[k])
+		}
+		for k, x := range transposed(lines[:4], words16) {
+			if i == 0 {
+				rows[k] = YMM()
+				VMOVDQA(x, rows[k].AsX())
+			} else {
+				VINSERTI128(Imm(1), x, rows[k], rows[k])
+			}
+		}
+	}
+	return rows
+}
+
 // storePairs writes p0 and q0 back into 8 lines of each plane.
 func storePairs(u, v, stride Register, p0, q0 VecVirtual) {
 	cb, cr := XMM(), XMM()
@@ -439,52 +546,77 @@ func columnsToRows(rows, pix, stride Register) {
 			ADDQ(stride, at)
 		}
 	}
-	// Each round joins vectors half their number apart, byte by byte.
 	a := v[:8]
 	for k := range a {
 		VPUNPCKLBW(v[k+8], v[k], a[k])
 	}
-	for lines := 8; lines > 1; lines /= 2 {
-		n := lines / 2 // vectors that are joined with those n further on
-		next := make([]VecVirtual, 0, 8)
-		for group := 0; group < len(a); group += lines {
-			next = append(next, joined(a[group:group+lines], n)...)
-		}
-		a = next
-	}
+	a = transposed(a, bytes8)
 	for i, x := range a {
 		VMOVDQU(x, Mem{Base: rows, Disp: 16 * i})
 	}
 }
 
-// joined joins vectors with those n further on, byte by byte: the lower halves, then
-// the upper ones.
-func joined(list []VecVirtual, n int) []VecVirtual {
+// element is what vectors are joined by: how the lower halves are, and the upper ones.
+type element struct{ low, high func(ops ...Op) }
+
+var (
+	bytes8  = element{func(ops ...Op) { VPUNPCKLBW(ops[0], ops[1], ops[2]) }, func(ops ...Op) { VPUNPCKHBW(ops[0], ops[1], ops[2]) }}
+	words16 = element{func(ops ...Op) { VPUNPCKLWD(ops[0], ops[1], ops[2]) }, func(ops ...Op) { VPUNPCKHWD(ops[0], ops[1], ops[2]) }}
+)
+
+// transposed joins vectors that are half their number apart, element by element, and
+// does the same with the lower and the upper halves of that until single ones are left.
+func transposed(list []VecVirtual, by element) []VecVirtual {
+	n := len(list) / 2
+	if n == 0 {
+		return list
+	}
 	var low, high []VecVirtual
 	for k := range n {
 		l, h := XMM(), XMM()
-		VPUNPCKLBW(list[k+n], list[k], l)
-		VPUNPCKHBW(list[k+n], list[k], h)
+		by.low(list[k+n], list[k], l)
+		by.high(list[k+n], list[k], h)
 		low, high = append(low, l), append(high, h)
 	}
-	return append(low, high...)
+	return append(transposed(low, by), transposed(high, by)...)
+}
+
+// turn turns words beside a vertical edge, four to the left and four to the right in 16 lines,
+// into rows, 32 bytes apart, or back.
+func turn(rows, pix, stride Register, columns bool) {
+	at := GP64()
+	LEAQ(Mem{Base: pix, Disp: -8}, at)
+	for half := range 2 {
+		list := make([]VecVirtual, 8)
+		for i := range list {
+			list[i] = XMM()
+			if columns {
+				VMOVDQU(Mem{Base: at}, list[i])
+				ADDQ(stride, at)
+			} else {
+				VMOVDQU(Mem{Base: rows, Disp: 32*i + 16*half}, list[i])
+			}
+		}
+		for i, x := range transposed(list, words16) {
+			if columns {
+				VMOVDQU(x, Mem{Base: rows, Disp: 32*i + 16*half})
+			} else {
+				VMOVDQU(x, Mem{Base: at})
+				ADDQ(stride, at)
+			}
+		}
+	}
 }
 
 // rowsToColumns is the inverse of columnsToRows.
 func rowsToColumns(pix, stride, rows Register) {
 	SUBQ(Imm(4), pix)
-	var r [8]VecVirtual
+	r := make([]VecVirtual, 8)
 	for i := range r {
 		r[i] = XMM()
 		VMOVDQU(Mem{Base: rows, Disp: 16 * i}, r[i])
 	}
-	first := joined(r[:], 4)
-	var out []VecVirtual
-	for g := 0; g < len(first); g += 4 {
-		second := joined(first[g:g+4], 2)
-		out = append(out, joined(second[:2], 1)...)
-		out = append(out, joined(second[2:], 1)...)
-	}
+	out := transposed(r, bytes8)
 	for _, x := range out {
 		VMOVQ(x, Mem{Base: pix})
 		VPEXTRQ(Imm(1), x, Mem{Base: pix, Index: stride, Scale: 1})

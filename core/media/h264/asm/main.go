@@ -19,11 +19,16 @@ func main() {
 	bilinear()
 	filter("acrossFast", "acrossFast filters w x h samples with six taps in a row.", false)
 	filter("downFast", "downFast filters w x h samples with six taps in a column.", true)
-	center()
-	add4()
-	add8()
+	center("centerFast", "centerFast filters w x h samples with six taps both ways.", false)
+	center("centerWideFast", "centerWideFast is centerFast for samples of two bytes, clipped to most.", true)
+	add4("add4Fast", "transforms a 4x4 block, adds it to dst and clears it.", false)
+	add4("add4WideFast", "is add4Fast for samples of two bytes.", true)
+	add8("add8Fast", "transforms an 8x8 block, adds it to dst and clears it.", false)
+	add8("add8WideFast", "is add8Fast for samples of two bytes.", true)
 	addDC()
+	addDCWide()
 	addDCs()
+	addDCsWide()
 	lumaEdges()
 	chromaEdges()
 	averageWide()
@@ -34,6 +39,7 @@ func main() {
 	sadQuarters()
 	sadFour()
 	sadWide()
+	sadFourWide()
 	satd()
 	plane()
 	smooth()
@@ -315,9 +321,21 @@ func filter(name, doc string, down bool) {
 	})
 }
 
-// center filters rows into words on the stack, and those in columns.
-func center() {
-	b := begin("centerFast", "centerFast filters w x h samples with six taps both ways.", "")
+// center filters rows into words on the stack, and those in columns. The sums of samples of
+// 10 bits, -10230 to 42966, fit into words when moved down, which is made up for at last.
+func center(name, doc string, wide bool) {
+	more, moved := "", 0
+	if wide {
+		more, moved = ", most int", 16384
+	}
+	b := begin(name, doc, more)
+	var most, down VecVirtual
+	load := func(i int) VecVirtual { y := YMM(); VPMOVZXBW(b.srcAt(i), y); return y }
+	if wide {
+		b.double()
+		most, down = words(Load(Param("most"), GP64())), spread(constant(moved))
+		load = func(i int) VecVirtual { y := YMM(); VMOVDQU(b.srcAt(2*i), y); return y }
+	}
 	mid := AllocLocal(21 * 32)
 	five, twenty := spread(constant(5)), spread(constant(20))
 	rows, at := GP64(), GP64()
@@ -325,7 +343,10 @@ func center() {
 	ADDQ(Imm(5), rows)
 	LEAQ(mid, at)
 	Label("centerrows")
-	sum := tap(func(i int) VecVirtual { y := YMM(); VPMOVZXBW(b.srcAt(i), y); return y }, five, twenty)
+	sum := tap(load, five, twenty)
+	if wide {
+		VPSUBW(down, sum, sum)
+	}
 	VMOVDQU(sum, Mem{Base: at})
 	ADDQ(Imm(32), at)
 	ADDQ(b.step, b.src)
@@ -343,7 +364,7 @@ func center() {
 	round := YMM()
 	{
 		g, x := GP64(), XMM()
-		MOVQ(U64(512), g)
+		MOVQ(U64(uint64(512+32*moved)), g) // 32 is what the taps add up to
 		VMOVD(g.As32(), x)
 		VPBROADCASTD(x, round)
 	}
@@ -371,11 +392,21 @@ func center() {
 	b.byWidth("center", []int{16, 8, 4}, func(w int) {
 		low := half(func(ops ...Op) { VPUNPCKLWD(ops[0], ops[1], ops[2]) })
 		high := half(func(ops ...Op) { VPUNPCKHWD(ops[0], ops[1], ops[2]) })
-		VPACKSSDW(high, low, low)
-		x := XMM()
-		VEXTRACTI128(Imm(1), low, x)
-		VPACKUSWB(x, low.AsX(), x)
-		store(x, b.dstAt(), w)
+		if wide {
+			VPACKUSDW(high, low, low)
+			limit := spread(most)
+			VPMINUW(limit, low, low)
+			if w < 16 {
+				low = low.AsX().(VecVirtual)
+			}
+			storeWide(low, b.dstAt(), w)
+		} else {
+			VPACKSSDW(high, low, low)
+			x := XMM()
+			VEXTRACTI128(Imm(1), low, x)
+			VPACKUSWB(x, low.AsX(), x)
+			store(x, b.dstAt(), w)
+		}
 		ADDQ(Imm(32), at)
 	})
 }
@@ -414,11 +445,26 @@ func inverse4(c [4]VecVirtual) [4]VecVirtual {
 	return o
 }
 
-func add4() {
-	TEXT("add4Fast", attr.NOSPLIT, "func(dst *byte, stride int, c *[16]int32)")
+// adding begins a function that adds to samples, of two bytes if wide; then there is the
+// largest of them, too.
+func adding(name, doc, params string, wide bool) (dst, stride Register, most VecVirtual) {
+	if wide {
+		params += ", most int"
+	}
+	TEXT(name, attr.NOSPLIT, "func(dst *byte, stride "+params+")")
 	Pragma("noescape")
-	Doc("add4Fast transforms a 4x4 block, adds it to dst and clears it.")
-	dst, stride, c := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("c"), GP64())
+	Doc(name + " " + doc)
+	dst, stride = Load(Param("dst"), GP64()), Load(Param("stride"), GP64())
+	if wide {
+		SHLQ(Imm(1), stride)
+		most = words(Load(Param("most"), GP64()))
+	}
+	return dst, stride, most
+}
+
+func add4(name, doc string, wide bool) {
+	dst, stride, most := adding(name, doc, "int, c *[16]int32", wide)
+	c := Load(Param("c"), GP64())
 	var r [4]VecVirtual
 	for i := range r {
 		r[i] = XMM()
@@ -442,14 +488,23 @@ func add4() {
 		next := GP64()
 		LEAQ(Mem{Base: dst, Index: stride, Scale: 1}, next)
 		p := XMM()
-		VMOVD(Mem{Base: dst}, p)
-		VPINSRD(Imm(1), Mem{Base: next}, p, p)
-		VPMOVZXBW(p, p)
 		VPACKSSDW(r[i+1], r[i], r[i])
-		VPADDSW(r[i], p, p)
-		VPACKUSWB(p, p, p)
-		VMOVD(p, Mem{Base: dst})
-		VPEXTRD(Imm(1), p, Mem{Base: next})
+		if wide {
+			VMOVQ(Mem{Base: dst}, p)
+			VPINSRQ(Imm(1), Mem{Base: next}, p, p)
+			VPADDSW(r[i], p, p)
+			p = clipped(p, most)
+			VMOVQ(p, Mem{Base: dst})
+			VPEXTRQ(Imm(1), p, Mem{Base: next})
+		} else {
+			VMOVD(Mem{Base: dst}, p)
+			VPINSRD(Imm(1), Mem{Base: next}, p, p)
+			VPMOVZXBW(p, p)
+			VPADDSW(r[i], p, p)
+			VPACKUSWB(p, p, p)
+			VMOVD(p, Mem{Base: dst})
+			VPEXTRD(Imm(1), p, Mem{Base: next})
+		}
 		LEAQ(Mem{Base: dst, Index: stride, Scale: 2}, dst)
 	}
 	VZEROUPPER()
@@ -530,11 +585,9 @@ func inverse8(c *[8]VecVirtual) {
 	*c = o
 }
 
-func add8() {
-	TEXT("add8Fast", attr.NOSPLIT, "func(dst *byte, stride int, c *[64]int32)")
-	Pragma("noescape")
-	Doc("add8Fast transforms an 8x8 block, adds it to dst and clears it.")
-	dst, stride, c := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("c"), GP64())
+func add8(name, doc string, wide bool) {
+	dst, stride, most := adding(name, doc, "int, c *[64]int32", wide)
+	c := Load(Param("c"), GP64())
 	var r [8]VecVirtual
 	for i := range r {
 		r[i] = YMM()
@@ -559,11 +612,56 @@ func add8() {
 		high, p := XMM(), XMM()
 		VEXTRACTI128(Imm(1), r[i], high)
 		VPACKSSDW(high, r[i].AsX(), high)
-		VPMOVZXBW(Mem{Base: dst}, p)
-		VPADDSW(high, p, p)
-		VPACKUSWB(p, p, p)
-		VMOVQ(p, Mem{Base: dst})
+		if wide {
+			VPADDSW(Mem{Base: dst}, high, p)
+			VMOVDQU(clipped(p, most), Mem{Base: dst})
+		} else {
+			VPMOVZXBW(Mem{Base: dst}, p)
+			VPADDSW(high, p, p)
+			VPACKUSWB(p, p, p)
+			VMOVQ(p, Mem{Base: dst})
+		}
 		ADDQ(stride, dst)
+	}
+	VZEROUPPER()
+	RET()
+}
+
+// addDCWide adds one value to all samples of a block.
+func addDCWide() {
+	dst, stride, most := adding("addDCWideFast", "adds v to size x size samples of two bytes.", "int, size, v int", true)
+	v, x := words(Load(Param("v"), GP64())), XMM()
+	CMPQ(Load(Param("size"), GP64()), Imm(8))
+	JEQ(LabelRef("eight"))
+	for range 4 {
+		VMOVQ(Mem{Base: dst}, x)
+		VPADDSW(v, x, x)
+		VMOVQ(clipped(x, most), Mem{Base: dst})
+		ADDQ(stride, dst)
+	}
+	RET()
+	Label("eight")
+	for range 8 {
+		VPADDSW(Mem{Base: dst}, v, x)
+		VMOVDQU(clipped(x, most), Mem{Base: dst})
+		ADDQ(stride, dst)
+	}
+	RET()
+}
+
+// addDCsWide adds one number to each 4x4 block of 16x16 samples.
+func addDCsWide() {
+	fours := bytesOf("fours", 32, func(i int) int { return i/8*2 + i%2 })
+	dst, stride, most := adding("addDCsWideFast", "is addDCsFast for samples of two bytes.", "int, dcs *[16]int16", true)
+	dcs, x, y, limit := Load(Param("dcs"), GP64()), YMM(), YMM(), spread(most)
+	for row := range 4 {
+		VPBROADCASTQ(Mem{Base: dcs, Disp: 8 * row}, x)
+		VPSHUFB(fours, x, x)
+		for range 4 {
+			VPADDSW(Mem{Base: dst}, x, y)
+			VMOVDQU(clipped(y, limit), Mem{Base: dst})
+			ADDQ(stride, dst)
+		}
 	}
 	VZEROUPPER()
 	RET()

@@ -129,6 +129,62 @@ func sadFour() {
 	RET()
 }
 
+// sadFourWide keeps the sums of each place as words: those of 16 rows of 10 bits fit.
+func sadFourWide() {
+	TEXT("sadFourWideFast", attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int, at, sums *[4]int)")
+	Pragma("noescape")
+	Doc("sadFourWideFast is sadFourFast for samples of two bytes.")
+	a := block{dst: Load(Param("a"), GP64()), stride: Load(Param("stride"), GP64()), step: Load(Param("step"), GP64())}
+	a.double()
+	b, at, h := Load(Param("b"), GP64()), Load(Param("at"), GP64()), Load(Param("h"), GP64())
+	var from [4]Register
+	for i := range from {
+		from[i] = GP64()
+		MOVQ(Mem{Base: at, Disp: 8 * i}, from[i])
+		LEAQ(Mem{Base: b, Index: from[i], Scale: 2}, from[i])
+	}
+	sums := Load(Param("sums"), GP64())
+	rows := func(label string, vec func() VecVirtual) {
+		var sum [4]VecVirtual
+		for i := range sum {
+			sum[i] = vec()
+			VPXOR(sum[i], sum[i], sum[i])
+		}
+		x, y, ones := vec(), vec(), vec()
+		Label(label)
+		VMOVDQU(Mem{Base: a.dst}, x)
+		for i := range from {
+			VPSUBW(Mem{Base: from[i]}, x, y)
+			VPABSW(y, y)
+			VPADDW(y, sum[i], sum[i])
+			ADDQ(a.step, from[i])
+		}
+		ADDQ(a.stride, a.dst)
+		DECQ(h)
+		JNZ(LabelRef(label))
+		VPCMPEQW(ones, ones, ones)
+		VPABSW(ones, ones)
+		for i := range sum {
+			VPMADDWD(ones, sum[i], sum[i])
+			if x.Size() == 32 {
+				VEXTRACTI128(Imm(1), sum[i], y.AsX())
+				VPADDD(y.AsX(), sum[i].AsX(), sum[i].AsX())
+			}
+			VPHADDD(sum[i].AsX(), sum[i].AsX(), sum[i].AsX())
+			VPHADDD(sum[i].AsX(), sum[i].AsX(), sum[i].AsX())
+			VPMOVZXDQ(sum[i].AsX(), sum[i].AsX())
+			VMOVQ(sum[i].AsX(), Mem{Base: sums, Disp: 8 * i})
+		}
+		VZEROUPPER()
+		RET()
+	}
+	CMPQ(Load(Param("w"), GP64()), Imm(16))
+	JNE(LabelRef("sadfourwide8"))
+	rows("sadfourwide16", YMM)
+	Label("sadfourwide8")
+	rows("sadfourwiderows8", XMM)
+}
+
 // double turns strides in samples of two bytes into bytes.
 func (b block) double() {
 	SHLQ(Imm(1), b.stride)
