@@ -51,8 +51,8 @@ func (a *app) clipsBuildCommand() *cli.Command {
 			&cli.StringFlag{Name: "container", Usage: "write `TYPE`: mp4, mkv or ts", Value: "mp4"},
 			&cli.StringFlag{Name: "effort", Usage: "code h264 `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
 			&cli.IntFlag{Name: "key-every", Usage: "a key frame every `N` frames, 1 for key frames alone", DefaultText: "one second"},
-			&cli.IntFlag{Name: "b-frames", Usage: "`N` B frames between two others, 0 to 7; from 3 on the middle one is referred to"},
-			&cli.IntFlag{Name: "references", Usage: "frames that P frames refer to, 1 to 4", DefaultText: "1, or 3 with --effort good"},
+			&cli.IntFlag{Name: "b-frames", Usage: "`N` B frames between two others, 0 to 7; from 3 on the middle one is referred to", DefaultText: "0, or 1 with --effort good"},
+			&cli.IntFlag{Name: "references", Usage: "P frames refer to `N` frames, 1 to 4", DefaultText: "1, or 3 with --effort good"},
 			&cli.IntFlag{Name: "slices", Usage: "code each picture in `N` slices", Value: 1},
 			&cli.BoolFlag{Name: "cavlc", Usage: "code with CAVLC instead of CABAC"},
 		},
@@ -68,6 +68,9 @@ func coding(c *cli.Command) (o build.Coding, err error) {
 		Slices: c.Int("slices"), CAVLC: c.Bool("cavlc")}
 	if o.Effort, err = effort(c); err != nil {
 		return o, err
+	}
+	if o.Effort == h264.Good && !c.IsSet("b-frames") {
+		o.BFrames = 1
 	}
 	for _, f := range []struct {
 		name        string

@@ -133,9 +133,9 @@ func (c *coder[T]) beginBlocks(large bool) (step int) {
 func (c *coder[T]) codeBlock(k, at int, large bool) {
 	coded := false
 	if large {
-		coded = c.large(k>>2, at, 0, &c.intra.luma)
+		coded = c.large(k>>2, at, 0, &c.q.luma)
 	} else {
-		coded = c.small(k, at, 0, &c.intra.luma)
+		coded = c.small(k, at, 0, &c.q.luma)
 	}
 	if coded {
 		c.d.mb.cbp |= 1 << (k >> 2)
@@ -176,27 +176,31 @@ func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int
 }
 
 // codeIntra chooses the intra prediction of the macroblock and reconstructs it,
-// unless it costs limit or more.
-func (c *coder[T]) codeIntra(limit int) bool {
+// unless it costs limit or more. With hasty it does so of a plain macroblock alone.
+func (c *coder[T]) codeIntra(limit int, hasty bool) bool {
 	d := c.d
 	c.findAround()
 	mode, cost := c.choose16()
-	if c.thorough && limit < math.MaxInt && cost > 2*limit {
+	if limit < math.MaxInt && cost > limit {
 		return false // smaller blocks do not make up for that
 	}
+	plain := cost*8 < c.floor*c.noise // smaller blocks cannot predict noise either
+	if hasty && !plain {
+		return false
+	}
+	c.noteCost(cost)
 	best, size := limit, 0
 	if cost < best {
 		best, size = cost, 16
 	}
 	d.setIntra(kindIntra)
 	whole := true // what was tried last came to its end
-	for _, large := range c.blockSizes {
-		if !c.thorough && (limit < math.MaxInt || cost < c.price(160)) {
-			break // in pictures that are predicted from others, and where it is plain, it is hardly worth it
-		}
-		var v int
-		if v, whole = c.codeBlocks(large, best); whole {
-			best, size = v, 4+4*oneIf(large)
+	if !plain {
+		for _, large := range c.blockSizes {
+			var v int
+			if v, whole = c.codeBlocks(large, best); whole {
+				best, size = v, 4+4*oneIf(large)
+			}
 		}
 	}
 	switch {
@@ -208,7 +212,7 @@ func (c *coder[T]) codeIntra(limit int) bool {
 		c.repeatBlocks(size == 8) // another size was tried behind it
 	}
 	c.chooseChroma()
-	c.codeChroma(&c.intra, 0)
+	c.codeChroma(0)
 	return true
 }
 
@@ -224,11 +228,11 @@ func (c *coder[T]) code16(mode int) {
 }
 
 // codeChroma reconstructs chroma, of which the prediction stands in the picture.
-func (c *coder[T]) codeChroma(q *qualities, list int) {
+func (c *coder[T]) codeChroma(list int) {
 	if c.r.planes == 1 {
 		return
 	}
-	c.residualChroma(q, list)
+	c.residualChroma(list)
 	if c.d.coded>>16 != 0 {
 		c.r.addChroma()
 	}

@@ -15,13 +15,14 @@ type coder[T sample] struct {
 
 	src    [3][]T // the source picture, laid out like the frame that is made
 	qp     int    // QPY to be reached
-	intra  qualities
-	inter  qualities
+	q      qualities
 	l      levels
 	ok     around
 	lambda int // what a bit weighs against satd, in sixteenths
 
 	trials
+	weighs     bool // levels are chosen by their bits, too
+	weighing   weigher
 	blockSizes []bool // of intra prediction in blocks, true for 8x8
 	floor      int    // what macroblocks of the slice cost at least: noise weighs on all of them
 
@@ -41,8 +42,8 @@ type coder[T sample] struct {
 	guess2                [16*16 + rowPadding]T
 	preds                 predictions[T] // of a block, in all modes of intra prediction
 	modeCosts             modeCosts
-	work4                 [16]int32
 	work8                 [64]int32
+	coef8                 [4][64]int32
 	dcs                   [16]int32
 	coef                  [256]int32
 	has                   [16]uint16
@@ -51,18 +52,21 @@ type coder[T sample] struct {
 // trials say how much is tried. Costs are satd of 8-bit samples.
 type trials struct {
 	thorough   bool
+	weight     int    // sixteenths: of bits, compared to lambdas
+	deblock    int8   // FilterOffsetA and B: noise is not to be smoothed away
 	splitFrom  int    // what a macroblock must cost to be searched in 8x8 blocks
 	splitSteps int    // of that search
 	intraFrom  int    // what it must cost for intra prediction to be tried in P and B pictures
 	intraBias  [2]int // eighths: what intra prediction may cost compared to inter prediction, in P and in B pictures
+	noise      int    // eighths: of how little macroblocks cost, what an intra one is taken for noise under
 	plain      int    // quarters: by how much it may be less plain than what inter prediction leaves
 }
 
 // efforts are the trials of each Effort. The numbers are those with which the
 // scenes took the fewest bits for the time.
 var efforts = [...]trials{
-	Fast: {splitFrom: 1400, splitSteps: 1, intraFrom: 650, intraBias: [2]int{10, 10}, plain: 7},
-	Good: {thorough: true, splitFrom: 700, splitSteps: 3, intraFrom: 500, intraBias: [2]int{10, 8}, plain: 10},
+	Fast: {weight: 8, deblock: -2, splitFrom: 1400, splitSteps: 1, intraFrom: 650, intraBias: [2]int{9, 10}, noise: 12, plain: 7},
+	Good: {thorough: true, weight: 16, deblock: -4, splitFrom: 700, splitSteps: 3, intraFrom: 500, intraBias: [2]int{9, 7}, noise: 9, plain: 10},
 }
 
 // qualities are the quantisers of a macroblock's planes.
@@ -75,20 +79,14 @@ type qualities struct {
 // setQP takes the quantiser for the macroblocks to come.
 func (c *coder[T]) setQP(qp int) {
 	c.qp = qp
-	c.lambda = lambdas[qp+6*(c.d.h.sps.depth-8)]
+	c.lambda = lambdas[qp+6*(c.d.h.sps.depth-8)] * c.weight >> 4
 	s := c.d.h.sps
-	for _, intra := range []bool{true, false} {
-		q := &c.inter
-		if intra {
-			q = &c.intra
-		}
-		q.luma = newQuantiser(qp+6*(s.depth-8), intra)
-		for i := range q.chroma {
-			chroma := c.chromaQP(i)
-			q.chroma[i], q.chromaDC[i] = newQuantiser(chroma, intra), newQuantiser(chroma, intra)
-			if s.chroma.IsTall() {
-				q.chromaDC[i] = newQuantiser(chroma+3, intra)
-			}
+	c.q.luma = newQuantiser(qp + 6*(s.depth-8))
+	for i := range c.q.chroma {
+		chroma := c.chromaQP(i)
+		c.q.chroma[i], c.q.chromaDC[i] = newQuantiser(chroma), newQuantiser(chroma)
+		if s.chroma.IsTall() {
+			c.q.chromaDC[i] = newQuantiser(chroma + 3)
 		}
 	}
 }
@@ -146,12 +144,45 @@ func spread(c []int32, has uint64, order []uint8, l []int16, out []int32, scale 
 // small codes 4x4 block k of luma against its prediction, which stands in the
 // picture, and tells whether it has coefficients. They are not added yet.
 func (c *coder[T]) small(k, at, list int, q *quantiser) bool {
-	d, r := c.d, c.r
-	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, 4, 4, c.work4[:])
-	c.k.quantise(c.work4[:], q.small, q.bias(q.shift), q.shift, c.has[:1])
-	has := uint64(c.has[0])
+	c.k.forward4(c.src[0][at:], c.r.stride, c.r.luma[at:], c.r.stride, 4, 4, c.coef[:16])
+	c.quantise(cat4x4, c.coef[:16], q, c.has[:1])
+	return c.smallLevels(k, list, c.coef[:16], c.has[0])
+}
+
+// quantise turns the coefficients of 4x4 blocks into levels, in place, and tells which
+// are not 0, a bit each.
+func (c *coder[T]) quantise(cat int, coef []int32, q *quantiser, has []uint16) {
+	if !c.weighs {
+		c.k.quantise(coef, q.small, q.bias(q.shift), q.shift, has)
+		return
+	}
+	w, field := c.weigher(cat), c.d.fieldScan()
+	for i := range has {
+		block := coef[16*i : 16*i+16]
+		copy(w.coef[:], block)
+		c.k.quantise(block, q.small, 1<<q.shift>>1, q.shift, has[i:i+1])
+		has[i] = uint16(w.weigh(block, w.coef[:], q.small[:], q.shift, scans4[field][:], orders4[field][:], uint64(has[i])))
+	}
+}
+
+// weigher is that of a category of blocks.
+func (c *coder[T]) weigher(cat int) *weigher {
+	w := &c.weighing
+	w.state, w.flags, w.abs, w.first, w.size = c.w.bins.state, &flagBins[c.d.fieldScan()][cat], absContexts[cat], 0, 16
+	switch cat {
+	case catAC16, catChromaAC:
+		w.first, w.size = 1, 15
+	case cat8x8:
+		w.size = 64
+	}
+	return w
+}
+
+// smallLevels takes the levels of 4x4 block k of luma.
+func (c *coder[T]) smallLevels(k, list int, levels []int32, places uint16) bool {
+	d, has := c.d, uint64(places)
 	if has != 0 {
-		has = spread(c.work4[:], has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], c.lumaScale(list))
+		has = spread(levels, has, orders4[d.fieldScan()][:], c.l.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], c.lumaScale(list))
 	}
 	c.l.hasLuma[k] = has
 	c.noteCoded(k, has)
@@ -165,13 +196,31 @@ func (c *coder[T]) noteCoded(k int, has uint64) {
 	c.d.more |= uint64(oneIf(has > 1)) << k
 }
 
-// large codes an 8x8 block of luma.
+// large does so with an 8x8 block of luma.
 func (c *coder[T]) large(b8, at, list int, q *quantiser) bool {
-	d, r := c.d, c.r
-	has := c.k.code8(c.src[0][at:], r.stride, r.luma[at:], r.stride, q.large, c.largeScale(list), q.bias(q.shift+1), q.shift+1,
-		&c.work8, (*[64]int32)(d.coeffs[64*b8:]))
+	c.k.forward8(c.src[0][at:], c.r.stride, c.r.luma[at:], c.r.stride, &c.work8)
+	return c.largeLevels(b8, list, &c.work8, q)
+}
+
+// largeLevels quantises the coefficients of 8x8 block b8 of luma and takes the levels.
+func (c *coder[T]) largeLevels(b8, list int, coef *[64]int32, q *quantiser) bool {
+	d, scale, coeffs := c.d, c.largeScale(list), (*[64]int32)(c.d.coeffs[64*b8:])
+	bias, w := q.bias(q.shift+1), (*weigher)(nil)
+	if c.weighs {
+		w = c.weigher(cat8x8)
+		w.coef, bias = *coef, 1<<(q.shift+1)>>1
+	}
+	has := c.k.quantise8(coef, q.large, scale, bias, q.shift+1, coeffs)
+	if w != nil && has != 0 {
+		near, field := has, d.fieldScan()
+		has = w.weigh(coef[:], w.coef[:], q.large[:], q.shift+1, scans8[field][:], orders8[field][:], near)
+		for ; near != 0; near &= near - 1 {
+			at := bits.TrailingZeros64(near)
+			coeffs[at] = (coef[at]*scale[at] + 32) >> 6
+		}
+	}
 	if has != 0 {
-		has = inScan(c.work8[:], has, orders8[d.fieldScan()][:], c.l.luma[64*b8:64*b8+64])
+		has = inScan(coef[:], has, orders8[d.fieldScan()][:], c.l.luma[64*b8:64*b8+64])
 	}
 	c.l.hasLuma[4*b8] = has
 	c.noteCoded(4*b8, has)
@@ -186,7 +235,7 @@ func (c *coder[T]) lumaAt(k int) int {
 
 // residual16 codes the luma of an Intra_16x16 macroblock.
 func (c *coder[T]) residual16() {
-	d, r, q := c.d, c.r, &c.intra.luma
+	d, r, q := c.d, c.r, &c.q.luma
 	c.k.forward4(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16, c.coef[:])
 	for i := range c.dcs {
 		c.dcs[i] = c.coef[16*i]
@@ -202,7 +251,7 @@ func (c *coder[T]) residual16() {
 	quantiseDC(c.dcs[:], q.small[0], scan, c.l.dc[:], q.shift+2, q)
 	put(d.coeffs[:16], c.l.dc[:], scan, raw[:], 0)
 	d.lumaDC(scale[0])
-	c.k.quantise(c.coef[:], q.small, q.bias(q.shift), q.shift, c.has[:])
+	c.quantise(catAC16, c.coef[:], q, c.has[:])
 	for i, places := range c.has {
 		k, has := codingOrder[i], uint64(places)
 		if has != 0 {
@@ -230,8 +279,8 @@ func quantiseDC(c []int32, factor int32, scan []uint8, out []int16, shift uint, 
 }
 
 // residualChroma codes both chroma planes.
-func (c *coder[T]) residualChroma(q *qualities, list int) {
-	d, r := c.d, c.r
+func (c *coder[T]) residualChroma(list int) {
+	d, r, q := c.d, c.r, &c.q
 	blocks := d.chromaBlocks()
 	var any [2]int
 	for plane := range 2 {
@@ -247,16 +296,24 @@ func (c *coder[T]) residualChroma(q *qualities, list int) {
 			c.dcs[k] = coef[16*k]
 			coef[16*k] = 0
 		}
-		any[0] += c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
-		c.k.quantise(coef, quant.small, quant.bias(quant.shift), quant.shift, has)
+		any[0] |= c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
+		c.quantise(catChromaAC, coef, quant, has)
 		scale := &d.scale.small[list+1+plane][c.chromaQP(plane)]
+		value := 0
 		for k, has := range has {
 			if has != 0 {
-				places := spread(coef[16*k:16*k+16], uint64(has), orders4[d.fieldScan()][:], c.l.chroma[plane][16*k:16*k+16], d.coeffs[256+128*plane+16*k:][:16], scale)
+				levels := c.l.chroma[plane][16*k : 16*k+16]
+				places := spread(coef[16*k:16*k+16], uint64(has), orders4[d.fieldScan()][:], levels, d.coeffs[256+128*plane+16*k:][:16], scale)
 				c.noteCoded(16*(1+plane)+k, places)
 				c.l.hasChroma[plane][k] = places
-				any[1]++
+				value += worth(places>>1, levels[1:], &worths4)
 			}
+		}
+		if list > 0 && value < leastChroma {
+			c.leaveOutChroma(plane, blocks)
+		}
+		for _, places := range c.l.hasChroma[plane][:blocks] {
+			any[1] |= int(places)
 		}
 	}
 	switch {
@@ -301,7 +358,7 @@ func (c *coder[T]) macroblock(x, y int, last bool) {
 	d.place(x, y, false)
 	r.place()
 	if d.h.kind == sliceI {
-		c.codeIntra(math.MaxInt)
+		c.codeIntra(math.MaxInt, false)
 	} else if c.predictInter() {
 		d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
 		d.mb.nonZero = [48]uint8{}
@@ -329,17 +386,20 @@ func (c *coder[T]) predictInter() (skipped bool) {
 		c.costs[d.addr], c.finals[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
 		return true
 	}
+	if lists == 1 && !c.thorough && c.amongIntra() {
+		if c.predicted = false; c.codeIntra(c.skip.cost*c.intraBias[0]/8, true) {
+			c.costs[d.addr], c.finals[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
+			return false
+		}
+	}
 	if lists == 2 {
 		c.chooseB()
 	} else {
 		c.chooseP()
 	}
-	if !c.thorough {
-		c.noteCost(c.best.cost)
-		c.finals[d.addr] = int32(c.best.cost)
-	}
-	if c.best.cost > max(c.intraFrom, c.floor*5/4) && c.mayBeIntra() {
-		if c.predicted = false; c.codeIntra(c.best.cost * c.intraBias[lists-1] / 8) {
+	c.finals[d.addr] = int32(c.best.cost)
+	if c.best.cost > c.intraFrom && c.mayBeIntra() {
+		if c.predicted = false; c.codeIntra(c.best.cost*c.intraBias[lists-1]/8, false) {
 			return false
 		}
 	}
@@ -350,6 +410,12 @@ func (c *coder[T]) predictInter() (skipped bool) {
 	d.mb.chromaMode = 0
 	c.codeInter()
 	return d.mb.cbp == 0 && c.best.like(&c.skip)
+}
+
+// amongIntra tells whether the macroblocks to the left and above are intra ones.
+func (c *coder[T]) amongIntra() bool {
+	d := c.d
+	return d.n.left[0] >= 0 && d.n.top >= 0 && d.mbs[d.n.left[0]].intra() && d.mbs[d.n.top].intra()
 }
 
 // noteCost follows the costs of macroblocks near their lower end: what noise

@@ -125,7 +125,8 @@ func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.trials = efforts[e.set.Effort]
 	c.splitFrom <<= e.set.Format.Depth - 8
 	c.intraFrom <<= e.set.Format.Depth - 8
-	c.blockSizes = []bool{e.sps.mbHeight*e.sps.mbWidth >= 3600} // 1280x720
+	c.weighs = c.thorough && !e.set.CAVLC
+	c.blockSizes = []bool{false}
 	if c.thorough {
 		c.blockSizes = []bool{true, false}
 	}
@@ -392,8 +393,9 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 		e.unit = appendHDR(e.unit[:0], e.set.HDR)
 		e.packet.Data = appendPrefixed(e.packet.Data, e.unit)
 	}
+	offset := efforts[e.set.Effort].deblock
 	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: wholeFrame,
-		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.number}
+		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.number, alphaOff: offset, betaOff: offset}
 	if reference {
 		h.refIDC = 2
 	}
@@ -585,6 +587,9 @@ func (e *Encoder) numberRefs(h *sliceHeader) {
 		}
 	}
 	h.numRefs = [2]int{max(n, 1), max(n, 1)}
+	if h.kind == sliceB && h.structure == wholeFrame {
+		h.numRefs[0] = max(1, min(frames-1, e.set.References))
+	}
 	h.modifications[0] = h.modifications[0][:0]
 	if h.kind == sliceP && h.structure == wholeFrame && e.set.BFrames > 2 {
 		e.nearestFirst(h)

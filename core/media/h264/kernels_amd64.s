@@ -7200,634 +7200,675 @@ forward4WideFastnext:
 	VZEROUPPER
 	RET
 
-// func code8Fast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
+// func forward8Fast(src *byte, stride int, pred *byte, step int, c *[64]int32)
 // Requires: AVX, AVX2
-TEXT ·code8Fast(SB), NOSPLIT, $0-88
-	MOVQ         src+0(FP), AX
-	MOVQ         stride+8(FP), CX
-	MOVQ         pred+16(FP), DX
-	MOVQ         step+24(FP), BX
-	VPMOVZXBD    (AX), Y1
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y1, Y1
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBD    (AX), Y2
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y2, Y2
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBD    (AX), Y3
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y3, Y3
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBD    (AX), Y4
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y4, Y4
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBD    (AX), Y5
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y5, Y5
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBD    (AX), Y6
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y6, Y6
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBD    (AX), Y7
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y7, Y7
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBD    (AX), Y8
-	VPMOVZXBD    (DX), Y0
-	VPSUBD       Y0, Y8, Y8
-	VPUNPCKLDQ   Y2, Y1, Y0
-	VPUNPCKHDQ   Y2, Y1, Y1
-	VPUNPCKLDQ   Y4, Y3, Y2
-	VPUNPCKHDQ   Y4, Y3, Y3
-	VPUNPCKLDQ   Y6, Y5, Y4
-	VPUNPCKHDQ   Y6, Y5, Y5
-	VPUNPCKLDQ   Y8, Y7, Y6
-	VPUNPCKHDQ   Y8, Y7, Y7
-	VPUNPCKLQDQ  Y2, Y0, Y8
-	VPUNPCKHQDQ  Y2, Y0, Y0
-	VPUNPCKLQDQ  Y3, Y1, Y2
-	VPUNPCKHQDQ  Y3, Y1, Y1
-	VPUNPCKLQDQ  Y6, Y4, Y3
-	VPUNPCKHQDQ  Y6, Y4, Y4
-	VPUNPCKLQDQ  Y7, Y5, Y6
-	VPUNPCKHQDQ  Y7, Y5, Y5
-	VPERM2I128   $0x20, Y3, Y8, Y7
-	VPERM2I128   $0x31, Y3, Y8, Y3
-	VPERM2I128   $0x20, Y4, Y0, Y8
-	VPERM2I128   $0x31, Y4, Y0, Y0
-	VPERM2I128   $0x20, Y6, Y2, Y4
-	VPERM2I128   $0x31, Y6, Y2, Y2
-	VPERM2I128   $0x20, Y5, Y1, Y6
-	VPERM2I128   $0x31, Y5, Y1, Y1
-	VPADDD       Y1, Y7, Y5
-	VPSUBD       Y1, Y7, Y1
-	VPADDD       Y2, Y8, Y7
-	VPSUBD       Y2, Y8, Y2
-	VPADDD       Y0, Y4, Y8
-	VPSUBD       Y0, Y4, Y0
-	VPADDD       Y3, Y6, Y4
-	VPSUBD       Y3, Y6, Y3
-	VPSUBD       Y4, Y5, Y6
-	VPADDD       Y4, Y5, Y4
-	VPSUBD       Y8, Y7, Y5
-	VPADDD       Y8, Y7, Y7
-	VMOVDQA      Y5, Y8
-	VPADDD       Y7, Y4, Y5
-	VPSUBD       Y7, Y4, Y7
-	VPSRAD       $0x01, Y8, Y4
-	VPADDD       Y4, Y6, Y4
-	VPSRAD       $0x01, Y6, Y6
-	VPSUBD       Y8, Y6, Y6
-	VPADDD       Y0, Y2, Y8
-	VPADDD       Y1, Y8, Y8
-	VPSRAD       $0x01, Y1, Y9
-	VPADDD       Y9, Y8, Y8
-	VPSUBD       Y3, Y1, Y9
-	VPSUBD       Y0, Y9, Y9
-	VPSRAD       $0x01, Y0, Y10
-	VPSUBD       Y10, Y9, Y9
-	VPADDD       Y3, Y1, Y10
-	VPSUBD       Y2, Y10, Y10
-	VPSRAD       $0x01, Y2, Y1
-	VPSUBD       Y1, Y10, Y10
-	VPSUBD       Y0, Y2, Y0
-	VPADDD       Y3, Y0, Y0
-	VPSRAD       $0x01, Y3, Y1
-	VPADDD       Y1, Y0, Y0
-	VPSRAD       $0x02, Y0, Y1
-	VPADDD       Y1, Y8, Y1
-	VPSRAD       $0x02, Y8, Y2
-	VPSUBD       Y0, Y2, Y3
-	VPSRAD       $0x02, Y10, Y0
-	VPADDD       Y0, Y9, Y2
-	VPSRAD       $0x02, Y9, Y0
-	VPSUBD       Y0, Y10, Y0
-	VPUNPCKLDQ   Y1, Y5, Y8
-	VPUNPCKHDQ   Y1, Y5, Y1
-	VPUNPCKLDQ   Y2, Y4, Y5
-	VPUNPCKHDQ   Y2, Y4, Y2
-	VPUNPCKLDQ   Y0, Y7, Y4
-	VPUNPCKHDQ   Y0, Y7, Y0
-	VPUNPCKLDQ   Y3, Y6, Y7
-	VPUNPCKHDQ   Y3, Y6, Y3
-	VPUNPCKLQDQ  Y5, Y8, Y6
-	VPUNPCKHQDQ  Y5, Y8, Y5
-	VPUNPCKLQDQ  Y2, Y1, Y8
-	VPUNPCKHQDQ  Y2, Y1, Y1
-	VPUNPCKLQDQ  Y7, Y4, Y2
-	VPUNPCKHQDQ  Y7, Y4, Y4
-	VPUNPCKLQDQ  Y3, Y0, Y7
-	VPUNPCKHQDQ  Y3, Y0, Y0
-	VPERM2I128   $0x20, Y2, Y6, Y3
-	VPERM2I128   $0x31, Y2, Y6, Y2
-	VPERM2I128   $0x20, Y4, Y5, Y6
-	VPERM2I128   $0x31, Y4, Y5, Y4
-	VPERM2I128   $0x20, Y7, Y8, Y5
-	VPERM2I128   $0x31, Y7, Y8, Y7
-	VPERM2I128   $0x20, Y0, Y1, Y8
-	VPERM2I128   $0x31, Y0, Y1, Y0
-	VPADDD       Y0, Y3, Y1
-	VPSUBD       Y0, Y3, Y0
-	VPADDD       Y7, Y6, Y3
-	VPSUBD       Y7, Y6, Y7
-	VPADDD       Y4, Y5, Y6
-	VPSUBD       Y4, Y5, Y4
-	VPADDD       Y2, Y8, Y5
-	VPSUBD       Y2, Y8, Y2
-	VPSUBD       Y5, Y1, Y8
-	VPADDD       Y5, Y1, Y1
-	VPSUBD       Y6, Y3, Y5
-	VPADDD       Y6, Y3, Y3
-	VMOVDQA      Y5, Y6
-	VPADDD       Y3, Y1, Y5
-	VPSUBD       Y3, Y1, Y3
-	VPSRAD       $0x01, Y6, Y1
-	VPADDD       Y1, Y8, Y1
-	VPSRAD       $0x01, Y8, Y8
-	VPSUBD       Y6, Y8, Y6
-	VPADDD       Y4, Y7, Y8
-	VPADDD       Y0, Y8, Y8
-	VPSRAD       $0x01, Y0, Y9
-	VPADDD       Y9, Y8, Y8
-	VPSUBD       Y2, Y0, Y9
-	VPSUBD       Y4, Y9, Y9
-	VPSRAD       $0x01, Y4, Y10
-	VPSUBD       Y10, Y9, Y9
-	VPADDD       Y2, Y0, Y10
-	VPSUBD       Y7, Y10, Y10
-	VPSRAD       $0x01, Y7, Y0
-	VPSUBD       Y0, Y10, Y10
-	VPSUBD       Y4, Y7, Y4
-	VPADDD       Y2, Y4, Y4
-	VPSRAD       $0x01, Y2, Y0
-	VPADDD       Y0, Y4, Y4
-	VPSRAD       $0x02, Y4, Y0
-	VPADDD       Y0, Y8, Y0
-	VPSRAD       $0x02, Y8, Y2
-	VPSUBD       Y4, Y2, Y2
-	VPSRAD       $0x02, Y10, Y4
-	VPADDD       Y4, Y9, Y7
-	VPSRAD       $0x02, Y9, Y4
-	VPSUBD       Y4, Y10, Y4
-	MOVQ         factors+32(FP), AX
-	MOVQ         levels+64(FP), CX
-	MOVL         bias+48(FP), DX
-	VMOVD        DX, X8
-	VPBROADCASTD X8, Y8
-	MOVQ         shift+56(FP), DX
-	VMOVQ        DX, X9
-	VPXOR        Y10, Y10, Y10
-	XORQ         DX, DX
-	VPABSD       Y2, Y11
-	VPMULLD      224(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y2, Y11, Y2
-	VMOVDQU      Y2, 224(CX)
-	VPCMPEQD     Y10, Y2, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	VPABSD       Y6, Y11
-	VPMULLD      192(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y6, Y11, Y6
-	VMOVDQU      Y6, 192(CX)
-	VPCMPEQD     Y10, Y6, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	VPABSD       Y4, Y11
-	VPMULLD      160(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y4, Y11, Y4
-	VMOVDQU      Y4, 160(CX)
-	VPCMPEQD     Y10, Y4, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	VPABSD       Y3, Y11
-	VPMULLD      128(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y3, Y11, Y3
-	VMOVDQU      Y3, 128(CX)
-	VPCMPEQD     Y10, Y3, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	VPABSD       Y7, Y11
-	VPMULLD      96(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y7, Y11, Y7
-	VMOVDQU      Y7, 96(CX)
-	VPCMPEQD     Y10, Y7, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	VPABSD       Y1, Y11
-	VPMULLD      64(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y1, Y11, Y1
-	VMOVDQU      Y1, 64(CX)
-	VPCMPEQD     Y10, Y1, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	VPABSD       Y0, Y11
-	VPMULLD      32(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y0, Y11, Y0
-	VMOVDQU      Y0, 32(CX)
-	VPCMPEQD     Y10, Y0, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	VPABSD       Y5, Y11
-	VPMULLD      (AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y5, Y11, Y5
-	VMOVDQU      Y5, (CX)
-	VPCMPEQD     Y10, Y5, Y11
-	VMOVMSKPS    Y11, BX
-	SHLQ         $0x08, DX
-	ORQ          BX, DX
-	NOTQ         DX
-	MOVQ         DX, has+80(FP)
-	TESTQ        DX, DX
-	JZ           code8Fastnone
-	MOVQ         scale+40(FP), AX
-	MOVQ         coeffs+72(FP), CX
-	MOVL         $0x00000020, DX
-	VMOVD        DX, X11
-	VPBROADCASTD X11, Y11
-	VPMULLD      (AX), Y5, Y5
-	VPADDD       Y11, Y5, Y5
-	VPSRAD       $0x06, Y5, Y5
-	VMOVDQU      Y5, (CX)
-	VPMULLD      32(AX), Y0, Y0
-	VPADDD       Y11, Y0, Y0
-	VPSRAD       $0x06, Y0, Y0
-	VMOVDQU      Y0, 32(CX)
-	VPMULLD      64(AX), Y1, Y1
-	VPADDD       Y11, Y1, Y1
-	VPSRAD       $0x06, Y1, Y1
-	VMOVDQU      Y1, 64(CX)
-	VPMULLD      96(AX), Y7, Y7
-	VPADDD       Y11, Y7, Y7
-	VPSRAD       $0x06, Y7, Y7
-	VMOVDQU      Y7, 96(CX)
-	VPMULLD      128(AX), Y3, Y3
-	VPADDD       Y11, Y3, Y3
-	VPSRAD       $0x06, Y3, Y3
-	VMOVDQU      Y3, 128(CX)
-	VPMULLD      160(AX), Y4, Y4
-	VPADDD       Y11, Y4, Y4
-	VPSRAD       $0x06, Y4, Y4
-	VMOVDQU      Y4, 160(CX)
-	VPMULLD      192(AX), Y6, Y6
-	VPADDD       Y11, Y6, Y6
-	VPSRAD       $0x06, Y6, Y6
-	VMOVDQU      Y6, 192(CX)
-	VPMULLD      224(AX), Y2, Y2
-	VPADDD       Y11, Y2, Y2
-	VPSRAD       $0x06, Y2, Y2
-	VMOVDQU      Y2, 224(CX)
-
-code8Fastnone:
+TEXT ·forward8Fast(SB), NOSPLIT, $0-40
+	MOVQ        src+0(FP), AX
+	MOVQ        stride+8(FP), CX
+	MOVQ        pred+16(FP), DX
+	MOVQ        step+24(FP), BX
+	VPMOVZXBD   (AX), Y1
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y1, Y1
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y2
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y2, Y2
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y3
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y3, Y3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y4
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y4, Y4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y5
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y5, Y5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y6
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y6, Y6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y7
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y7, Y7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXBD   (AX), Y8
+	VPMOVZXBD   (DX), Y0
+	VPSUBD      Y0, Y8, Y8
+	VPUNPCKLDQ  Y2, Y1, Y0
+	VPUNPCKHDQ  Y2, Y1, Y1
+	VPUNPCKLDQ  Y4, Y3, Y2
+	VPUNPCKHDQ  Y4, Y3, Y3
+	VPUNPCKLDQ  Y6, Y5, Y4
+	VPUNPCKHDQ  Y6, Y5, Y5
+	VPUNPCKLDQ  Y8, Y7, Y6
+	VPUNPCKHDQ  Y8, Y7, Y7
+	VPUNPCKLQDQ Y2, Y0, Y8
+	VPUNPCKHQDQ Y2, Y0, Y0
+	VPUNPCKLQDQ Y3, Y1, Y2
+	VPUNPCKHQDQ Y3, Y1, Y1
+	VPUNPCKLQDQ Y6, Y4, Y3
+	VPUNPCKHQDQ Y6, Y4, Y4
+	VPUNPCKLQDQ Y7, Y5, Y6
+	VPUNPCKHQDQ Y7, Y5, Y5
+	VPERM2I128  $0x20, Y3, Y8, Y7
+	VPERM2I128  $0x31, Y3, Y8, Y3
+	VPERM2I128  $0x20, Y4, Y0, Y8
+	VPERM2I128  $0x31, Y4, Y0, Y0
+	VPERM2I128  $0x20, Y6, Y2, Y4
+	VPERM2I128  $0x31, Y6, Y2, Y2
+	VPERM2I128  $0x20, Y5, Y1, Y6
+	VPERM2I128  $0x31, Y5, Y1, Y1
+	VPADDD      Y1, Y7, Y5
+	VPSUBD      Y1, Y7, Y1
+	VPADDD      Y2, Y8, Y7
+	VPSUBD      Y2, Y8, Y2
+	VPADDD      Y0, Y4, Y8
+	VPSUBD      Y0, Y4, Y0
+	VPADDD      Y3, Y6, Y4
+	VPSUBD      Y3, Y6, Y3
+	VPSUBD      Y4, Y5, Y6
+	VPADDD      Y4, Y5, Y4
+	VPSUBD      Y8, Y7, Y5
+	VPADDD      Y8, Y7, Y7
+	VMOVDQA     Y5, Y8
+	VPADDD      Y7, Y4, Y5
+	VPSUBD      Y7, Y4, Y7
+	VPSRAD      $0x01, Y8, Y4
+	VPADDD      Y4, Y6, Y4
+	VPSRAD      $0x01, Y6, Y6
+	VPSUBD      Y8, Y6, Y6
+	VPADDD      Y0, Y2, Y8
+	VPADDD      Y1, Y8, Y8
+	VPSRAD      $0x01, Y1, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y3, Y1, Y9
+	VPSUBD      Y0, Y9, Y9
+	VPSRAD      $0x01, Y0, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y3, Y1, Y10
+	VPSUBD      Y2, Y10, Y10
+	VPSRAD      $0x01, Y2, Y1
+	VPSUBD      Y1, Y10, Y10
+	VPSUBD      Y0, Y2, Y0
+	VPADDD      Y3, Y0, Y0
+	VPSRAD      $0x01, Y3, Y1
+	VPADDD      Y1, Y0, Y0
+	VPSRAD      $0x02, Y0, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y0, Y2, Y3
+	VPSRAD      $0x02, Y10, Y0
+	VPADDD      Y0, Y9, Y2
+	VPSRAD      $0x02, Y9, Y0
+	VPSUBD      Y0, Y10, Y0
+	VPUNPCKLDQ  Y1, Y5, Y8
+	VPUNPCKHDQ  Y1, Y5, Y1
+	VPUNPCKLDQ  Y2, Y4, Y5
+	VPUNPCKHDQ  Y2, Y4, Y2
+	VPUNPCKLDQ  Y0, Y7, Y4
+	VPUNPCKHDQ  Y0, Y7, Y0
+	VPUNPCKLDQ  Y3, Y6, Y7
+	VPUNPCKHDQ  Y3, Y6, Y3
+	VPUNPCKLQDQ Y5, Y8, Y6
+	VPUNPCKHQDQ Y5, Y8, Y5
+	VPUNPCKLQDQ Y2, Y1, Y8
+	VPUNPCKHQDQ Y2, Y1, Y1
+	VPUNPCKLQDQ Y7, Y4, Y2
+	VPUNPCKHQDQ Y7, Y4, Y4
+	VPUNPCKLQDQ Y3, Y0, Y7
+	VPUNPCKHQDQ Y3, Y0, Y0
+	VPERM2I128  $0x20, Y2, Y6, Y3
+	VPERM2I128  $0x31, Y2, Y6, Y2
+	VPERM2I128  $0x20, Y4, Y5, Y6
+	VPERM2I128  $0x31, Y4, Y5, Y4
+	VPERM2I128  $0x20, Y7, Y8, Y5
+	VPERM2I128  $0x31, Y7, Y8, Y7
+	VPERM2I128  $0x20, Y0, Y1, Y8
+	VPERM2I128  $0x31, Y0, Y1, Y0
+	VPADDD      Y0, Y3, Y1
+	VPSUBD      Y0, Y3, Y0
+	VPADDD      Y7, Y6, Y3
+	VPSUBD      Y7, Y6, Y7
+	VPADDD      Y4, Y5, Y6
+	VPSUBD      Y4, Y5, Y4
+	VPADDD      Y2, Y8, Y5
+	VPSUBD      Y2, Y8, Y2
+	VPSUBD      Y5, Y1, Y8
+	VPADDD      Y5, Y1, Y1
+	VPSUBD      Y6, Y3, Y5
+	VPADDD      Y6, Y3, Y3
+	VMOVDQA     Y5, Y6
+	VPADDD      Y3, Y1, Y5
+	VPSUBD      Y3, Y1, Y3
+	VPSRAD      $0x01, Y6, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x01, Y8, Y8
+	VPSUBD      Y6, Y8, Y6
+	VPADDD      Y4, Y7, Y8
+	VPADDD      Y0, Y8, Y8
+	VPSRAD      $0x01, Y0, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y2, Y0, Y9
+	VPSUBD      Y4, Y9, Y9
+	VPSRAD      $0x01, Y4, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y2, Y0, Y10
+	VPSUBD      Y7, Y10, Y10
+	VPSRAD      $0x01, Y7, Y0
+	VPSUBD      Y0, Y10, Y10
+	VPSUBD      Y4, Y7, Y4
+	VPADDD      Y2, Y4, Y4
+	VPSRAD      $0x01, Y2, Y0
+	VPADDD      Y0, Y4, Y4
+	VPSRAD      $0x02, Y4, Y0
+	VPADDD      Y0, Y8, Y0
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y4, Y2, Y2
+	VPSRAD      $0x02, Y10, Y4
+	VPADDD      Y4, Y9, Y7
+	VPSRAD      $0x02, Y9, Y4
+	VPSUBD      Y4, Y10, Y4
+	MOVQ        c+32(FP), AX
+	VMOVDQU     Y5, (AX)
+	VMOVDQU     Y0, 32(AX)
+	VMOVDQU     Y1, 64(AX)
+	VMOVDQU     Y7, 96(AX)
+	VMOVDQU     Y3, 128(AX)
+	VMOVDQU     Y4, 160(AX)
+	VMOVDQU     Y6, 192(AX)
+	VMOVDQU     Y2, 224(AX)
 	VZEROUPPER
 	RET
 
-// func code8WideFast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
+// func forward8WideFast(src *byte, stride int, pred *byte, step int, c *[64]int32)
 // Requires: AVX, AVX2
-TEXT ·code8WideFast(SB), NOSPLIT, $0-88
-	MOVQ         src+0(FP), AX
-	MOVQ         stride+8(FP), CX
-	MOVQ         pred+16(FP), DX
-	MOVQ         step+24(FP), BX
-	SHLQ         $0x01, CX
-	SHLQ         $0x01, BX
-	VPMOVZXWD    (AX), Y1
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y1, Y1
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXWD    (AX), Y2
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y2, Y2
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXWD    (AX), Y3
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y3, Y3
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXWD    (AX), Y4
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y4, Y4
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXWD    (AX), Y5
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y5, Y5
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXWD    (AX), Y6
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y6, Y6
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXWD    (AX), Y7
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y7, Y7
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXWD    (AX), Y8
-	VPMOVZXWD    (DX), Y0
-	VPSUBD       Y0, Y8, Y8
-	VPUNPCKLDQ   Y2, Y1, Y0
-	VPUNPCKHDQ   Y2, Y1, Y1
-	VPUNPCKLDQ   Y4, Y3, Y2
-	VPUNPCKHDQ   Y4, Y3, Y3
-	VPUNPCKLDQ   Y6, Y5, Y4
-	VPUNPCKHDQ   Y6, Y5, Y5
-	VPUNPCKLDQ   Y8, Y7, Y6
-	VPUNPCKHDQ   Y8, Y7, Y7
-	VPUNPCKLQDQ  Y2, Y0, Y8
-	VPUNPCKHQDQ  Y2, Y0, Y0
-	VPUNPCKLQDQ  Y3, Y1, Y2
-	VPUNPCKHQDQ  Y3, Y1, Y1
-	VPUNPCKLQDQ  Y6, Y4, Y3
-	VPUNPCKHQDQ  Y6, Y4, Y4
-	VPUNPCKLQDQ  Y7, Y5, Y6
-	VPUNPCKHQDQ  Y7, Y5, Y5
-	VPERM2I128   $0x20, Y3, Y8, Y7
-	VPERM2I128   $0x31, Y3, Y8, Y3
-	VPERM2I128   $0x20, Y4, Y0, Y8
-	VPERM2I128   $0x31, Y4, Y0, Y0
-	VPERM2I128   $0x20, Y6, Y2, Y4
-	VPERM2I128   $0x31, Y6, Y2, Y2
-	VPERM2I128   $0x20, Y5, Y1, Y6
-	VPERM2I128   $0x31, Y5, Y1, Y1
-	VPADDD       Y1, Y7, Y5
-	VPSUBD       Y1, Y7, Y1
-	VPADDD       Y2, Y8, Y7
-	VPSUBD       Y2, Y8, Y2
-	VPADDD       Y0, Y4, Y8
-	VPSUBD       Y0, Y4, Y0
-	VPADDD       Y3, Y6, Y4
-	VPSUBD       Y3, Y6, Y3
-	VPSUBD       Y4, Y5, Y6
-	VPADDD       Y4, Y5, Y4
-	VPSUBD       Y8, Y7, Y5
-	VPADDD       Y8, Y7, Y7
-	VMOVDQA      Y5, Y8
-	VPADDD       Y7, Y4, Y5
-	VPSUBD       Y7, Y4, Y7
-	VPSRAD       $0x01, Y8, Y4
-	VPADDD       Y4, Y6, Y4
-	VPSRAD       $0x01, Y6, Y6
-	VPSUBD       Y8, Y6, Y6
-	VPADDD       Y0, Y2, Y8
-	VPADDD       Y1, Y8, Y8
-	VPSRAD       $0x01, Y1, Y9
-	VPADDD       Y9, Y8, Y8
-	VPSUBD       Y3, Y1, Y9
-	VPSUBD       Y0, Y9, Y9
-	VPSRAD       $0x01, Y0, Y10
-	VPSUBD       Y10, Y9, Y9
-	VPADDD       Y3, Y1, Y10
-	VPSUBD       Y2, Y10, Y10
-	VPSRAD       $0x01, Y2, Y1
-	VPSUBD       Y1, Y10, Y10
-	VPSUBD       Y0, Y2, Y0
-	VPADDD       Y3, Y0, Y0
-	VPSRAD       $0x01, Y3, Y1
-	VPADDD       Y1, Y0, Y0
-	VPSRAD       $0x02, Y0, Y1
-	VPADDD       Y1, Y8, Y1
-	VPSRAD       $0x02, Y8, Y2
-	VPSUBD       Y0, Y2, Y3
-	VPSRAD       $0x02, Y10, Y0
-	VPADDD       Y0, Y9, Y2
-	VPSRAD       $0x02, Y9, Y0
-	VPSUBD       Y0, Y10, Y0
-	VPUNPCKLDQ   Y1, Y5, Y8
-	VPUNPCKHDQ   Y1, Y5, Y1
-	VPUNPCKLDQ   Y2, Y4, Y5
-	VPUNPCKHDQ   Y2, Y4, Y2
-	VPUNPCKLDQ   Y0, Y7, Y4
-	VPUNPCKHDQ   Y0, Y7, Y0
-	VPUNPCKLDQ   Y3, Y6, Y7
-	VPUNPCKHDQ   Y3, Y6, Y3
-	VPUNPCKLQDQ  Y5, Y8, Y6
-	VPUNPCKHQDQ  Y5, Y8, Y5
-	VPUNPCKLQDQ  Y2, Y1, Y8
-	VPUNPCKHQDQ  Y2, Y1, Y1
-	VPUNPCKLQDQ  Y7, Y4, Y2
-	VPUNPCKHQDQ  Y7, Y4, Y4
-	VPUNPCKLQDQ  Y3, Y0, Y7
-	VPUNPCKHQDQ  Y3, Y0, Y0
-	VPERM2I128   $0x20, Y2, Y6, Y3
-	VPERM2I128   $0x31, Y2, Y6, Y2
-	VPERM2I128   $0x20, Y4, Y5, Y6
-	VPERM2I128   $0x31, Y4, Y5, Y4
-	VPERM2I128   $0x20, Y7, Y8, Y5
-	VPERM2I128   $0x31, Y7, Y8, Y7
-	VPERM2I128   $0x20, Y0, Y1, Y8
-	VPERM2I128   $0x31, Y0, Y1, Y0
-	VPADDD       Y0, Y3, Y1
-	VPSUBD       Y0, Y3, Y0
-	VPADDD       Y7, Y6, Y3
-	VPSUBD       Y7, Y6, Y7
-	VPADDD       Y4, Y5, Y6
-	VPSUBD       Y4, Y5, Y4
-	VPADDD       Y2, Y8, Y5
-	VPSUBD       Y2, Y8, Y2
-	VPSUBD       Y5, Y1, Y8
-	VPADDD       Y5, Y1, Y1
-	VPSUBD       Y6, Y3, Y5
-	VPADDD       Y6, Y3, Y3
-	VMOVDQA      Y5, Y6
-	VPADDD       Y3, Y1, Y5
-	VPSUBD       Y3, Y1, Y3
-	VPSRAD       $0x01, Y6, Y1
-	VPADDD       Y1, Y8, Y1
-	VPSRAD       $0x01, Y8, Y8
-	VPSUBD       Y6, Y8, Y6
-	VPADDD       Y4, Y7, Y8
-	VPADDD       Y0, Y8, Y8
-	VPSRAD       $0x01, Y0, Y9
-	VPADDD       Y9, Y8, Y8
-	VPSUBD       Y2, Y0, Y9
-	VPSUBD       Y4, Y9, Y9
-	VPSRAD       $0x01, Y4, Y10
-	VPSUBD       Y10, Y9, Y9
-	VPADDD       Y2, Y0, Y10
-	VPSUBD       Y7, Y10, Y10
-	VPSRAD       $0x01, Y7, Y0
-	VPSUBD       Y0, Y10, Y10
-	VPSUBD       Y4, Y7, Y4
-	VPADDD       Y2, Y4, Y4
-	VPSRAD       $0x01, Y2, Y0
-	VPADDD       Y0, Y4, Y4
-	VPSRAD       $0x02, Y4, Y0
-	VPADDD       Y0, Y8, Y0
-	VPSRAD       $0x02, Y8, Y2
-	VPSUBD       Y4, Y2, Y2
-	VPSRAD       $0x02, Y10, Y4
-	VPADDD       Y4, Y9, Y7
-	VPSRAD       $0x02, Y9, Y4
-	VPSUBD       Y4, Y10, Y4
-	MOVQ         factors+32(FP), AX
-	MOVQ         levels+64(FP), CX
-	MOVL         bias+48(FP), DX
-	VMOVD        DX, X8
-	VPBROADCASTD X8, Y8
-	MOVQ         shift+56(FP), DX
-	VMOVQ        DX, X9
-	VPXOR        Y10, Y10, Y10
+TEXT ·forward8WideFast(SB), NOSPLIT, $0-40
+	MOVQ        src+0(FP), AX
+	MOVQ        stride+8(FP), CX
+	MOVQ        pred+16(FP), DX
+	MOVQ        step+24(FP), BX
+	SHLQ        $0x01, CX
+	SHLQ        $0x01, BX
+	VPMOVZXWD   (AX), Y1
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y1, Y1
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y2
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y2, Y2
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y3
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y3, Y3
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y4
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y4, Y4
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y5
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y5, Y5
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y6
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y6, Y6
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y7
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y7, Y7
+	ADDQ        CX, AX
+	ADDQ        BX, DX
+	VPMOVZXWD   (AX), Y8
+	VPMOVZXWD   (DX), Y0
+	VPSUBD      Y0, Y8, Y8
+	VPUNPCKLDQ  Y2, Y1, Y0
+	VPUNPCKHDQ  Y2, Y1, Y1
+	VPUNPCKLDQ  Y4, Y3, Y2
+	VPUNPCKHDQ  Y4, Y3, Y3
+	VPUNPCKLDQ  Y6, Y5, Y4
+	VPUNPCKHDQ  Y6, Y5, Y5
+	VPUNPCKLDQ  Y8, Y7, Y6
+	VPUNPCKHDQ  Y8, Y7, Y7
+	VPUNPCKLQDQ Y2, Y0, Y8
+	VPUNPCKHQDQ Y2, Y0, Y0
+	VPUNPCKLQDQ Y3, Y1, Y2
+	VPUNPCKHQDQ Y3, Y1, Y1
+	VPUNPCKLQDQ Y6, Y4, Y3
+	VPUNPCKHQDQ Y6, Y4, Y4
+	VPUNPCKLQDQ Y7, Y5, Y6
+	VPUNPCKHQDQ Y7, Y5, Y5
+	VPERM2I128  $0x20, Y3, Y8, Y7
+	VPERM2I128  $0x31, Y3, Y8, Y3
+	VPERM2I128  $0x20, Y4, Y0, Y8
+	VPERM2I128  $0x31, Y4, Y0, Y0
+	VPERM2I128  $0x20, Y6, Y2, Y4
+	VPERM2I128  $0x31, Y6, Y2, Y2
+	VPERM2I128  $0x20, Y5, Y1, Y6
+	VPERM2I128  $0x31, Y5, Y1, Y1
+	VPADDD      Y1, Y7, Y5
+	VPSUBD      Y1, Y7, Y1
+	VPADDD      Y2, Y8, Y7
+	VPSUBD      Y2, Y8, Y2
+	VPADDD      Y0, Y4, Y8
+	VPSUBD      Y0, Y4, Y0
+	VPADDD      Y3, Y6, Y4
+	VPSUBD      Y3, Y6, Y3
+	VPSUBD      Y4, Y5, Y6
+	VPADDD      Y4, Y5, Y4
+	VPSUBD      Y8, Y7, Y5
+	VPADDD      Y8, Y7, Y7
+	VMOVDQA     Y5, Y8
+	VPADDD      Y7, Y4, Y5
+	VPSUBD      Y7, Y4, Y7
+	VPSRAD      $0x01, Y8, Y4
+	VPADDD      Y4, Y6, Y4
+	VPSRAD      $0x01, Y6, Y6
+	VPSUBD      Y8, Y6, Y6
+	VPADDD      Y0, Y2, Y8
+	VPADDD      Y1, Y8, Y8
+	VPSRAD      $0x01, Y1, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y3, Y1, Y9
+	VPSUBD      Y0, Y9, Y9
+	VPSRAD      $0x01, Y0, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y3, Y1, Y10
+	VPSUBD      Y2, Y10, Y10
+	VPSRAD      $0x01, Y2, Y1
+	VPSUBD      Y1, Y10, Y10
+	VPSUBD      Y0, Y2, Y0
+	VPADDD      Y3, Y0, Y0
+	VPSRAD      $0x01, Y3, Y1
+	VPADDD      Y1, Y0, Y0
+	VPSRAD      $0x02, Y0, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y0, Y2, Y3
+	VPSRAD      $0x02, Y10, Y0
+	VPADDD      Y0, Y9, Y2
+	VPSRAD      $0x02, Y9, Y0
+	VPSUBD      Y0, Y10, Y0
+	VPUNPCKLDQ  Y1, Y5, Y8
+	VPUNPCKHDQ  Y1, Y5, Y1
+	VPUNPCKLDQ  Y2, Y4, Y5
+	VPUNPCKHDQ  Y2, Y4, Y2
+	VPUNPCKLDQ  Y0, Y7, Y4
+	VPUNPCKHDQ  Y0, Y7, Y0
+	VPUNPCKLDQ  Y3, Y6, Y7
+	VPUNPCKHDQ  Y3, Y6, Y3
+	VPUNPCKLQDQ Y5, Y8, Y6
+	VPUNPCKHQDQ Y5, Y8, Y5
+	VPUNPCKLQDQ Y2, Y1, Y8
+	VPUNPCKHQDQ Y2, Y1, Y1
+	VPUNPCKLQDQ Y7, Y4, Y2
+	VPUNPCKHQDQ Y7, Y4, Y4
+	VPUNPCKLQDQ Y3, Y0, Y7
+	VPUNPCKHQDQ Y3, Y0, Y0
+	VPERM2I128  $0x20, Y2, Y6, Y3
+	VPERM2I128  $0x31, Y2, Y6, Y2
+	VPERM2I128  $0x20, Y4, Y5, Y6
+	VPERM2I128  $0x31, Y4, Y5, Y4
+	VPERM2I128  $0x20, Y7, Y8, Y5
+	VPERM2I128  $0x31, Y7, Y8, Y7
+	VPERM2I128  $0x20, Y0, Y1, Y8
+	VPERM2I128  $0x31, Y0, Y1, Y0
+	VPADDD      Y0, Y3, Y1
+	VPSUBD      Y0, Y3, Y0
+	VPADDD      Y7, Y6, Y3
+	VPSUBD      Y7, Y6, Y7
+	VPADDD      Y4, Y5, Y6
+	VPSUBD      Y4, Y5, Y4
+	VPADDD      Y2, Y8, Y5
+	VPSUBD      Y2, Y8, Y2
+	VPSUBD      Y5, Y1, Y8
+	VPADDD      Y5, Y1, Y1
+	VPSUBD      Y6, Y3, Y5
+	VPADDD      Y6, Y3, Y3
+	VMOVDQA     Y5, Y6
+	VPADDD      Y3, Y1, Y5
+	VPSUBD      Y3, Y1, Y3
+	VPSRAD      $0x01, Y6, Y1
+	VPADDD      Y1, Y8, Y1
+	VPSRAD      $0x01, Y8, Y8
+	VPSUBD      Y6, Y8, Y6
+	VPADDD      Y4, Y7, Y8
+	VPADDD      Y0, Y8, Y8
+	VPSRAD      $0x01, Y0, Y9
+	VPADDD      Y9, Y8, Y8
+	VPSUBD      Y2, Y0, Y9
+	VPSUBD      Y4, Y9, Y9
+	VPSRAD      $0x01, Y4, Y10
+	VPSUBD      Y10, Y9, Y9
+	VPADDD      Y2, Y0, Y10
+	VPSUBD      Y7, Y10, Y10
+	VPSRAD      $0x01, Y7, Y0
+	VPSUBD      Y0, Y10, Y10
+	VPSUBD      Y4, Y7, Y4
+	VPADDD      Y2, Y4, Y4
+	VPSRAD      $0x01, Y2, Y0
+	VPADDD      Y0, Y4, Y4
+	VPSRAD      $0x02, Y4, Y0
+	VPADDD      Y0, Y8, Y0
+	VPSRAD      $0x02, Y8, Y2
+	VPSUBD      Y4, Y2, Y2
+	VPSRAD      $0x02, Y10, Y4
+	VPADDD      Y4, Y9, Y7
+	VPSRAD      $0x02, Y9, Y4
+	VPSUBD      Y4, Y10, Y4
+	MOVQ        c+32(FP), AX
+	VMOVDQU     Y5, (AX)
+	VMOVDQU     Y0, 32(AX)
+	VMOVDQU     Y1, 64(AX)
+	VMOVDQU     Y7, 96(AX)
+	VMOVDQU     Y3, 128(AX)
+	VMOVDQU     Y4, 160(AX)
+	VMOVDQU     Y6, 192(AX)
+	VMOVDQU     Y2, 224(AX)
+	VZEROUPPER
+	RET
+
+// func quantise8Fast(c *[64]int32, factors *[64]int32, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64)
+// Requires: AVX, AVX2
+TEXT ·quantise8Fast(SB), NOSPLIT, $0-56
+	MOVQ         c+0(FP), AX
+	MOVQ         factors+8(FP), CX
+	MOVL         bias+24(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTD X0, Y0
+	MOVQ         shift+32(FP), DX
+	VMOVQ        DX, X1
+	VPXOR        Y2, Y2, Y2
 	XORQ         DX, DX
-	VPABSD       Y2, Y11
-	VPMULLD      224(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y2, Y11, Y2
-	VMOVDQU      Y2, 224(CX)
-	VPCMPEQD     Y10, Y2, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      224(AX), Y4
+	VPABSD       Y4, Y3
+	VPMULLD      224(CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y4, Y3, Y4
+	VMOVDQU      Y4, 224(AX)
+	VPCMPEQD     Y2, Y4, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
-	VPABSD       Y6, Y11
-	VPMULLD      192(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y6, Y11, Y6
-	VMOVDQU      Y6, 192(CX)
-	VPCMPEQD     Y10, Y6, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      192(AX), Y5
+	VPABSD       Y5, Y3
+	VPMULLD      192(CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y5, Y3, Y5
+	VMOVDQU      Y5, 192(AX)
+	VPCMPEQD     Y2, Y5, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
-	VPABSD       Y4, Y11
-	VPMULLD      160(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y4, Y11, Y4
-	VMOVDQU      Y4, 160(CX)
-	VPCMPEQD     Y10, Y4, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      160(AX), Y6
+	VPABSD       Y6, Y3
+	VPMULLD      160(CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y6, Y3, Y6
+	VMOVDQU      Y6, 160(AX)
+	VPCMPEQD     Y2, Y6, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
-	VPABSD       Y3, Y11
-	VPMULLD      128(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y3, Y11, Y3
-	VMOVDQU      Y3, 128(CX)
-	VPCMPEQD     Y10, Y3, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      128(AX), Y7
+	VPABSD       Y7, Y3
+	VPMULLD      128(CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y7, Y3, Y7
+	VMOVDQU      Y7, 128(AX)
+	VPCMPEQD     Y2, Y7, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
-	VPABSD       Y7, Y11
-	VPMULLD      96(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y7, Y11, Y7
-	VMOVDQU      Y7, 96(CX)
-	VPCMPEQD     Y10, Y7, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      96(AX), Y8
+	VPABSD       Y8, Y3
+	VPMULLD      96(CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y8, Y3, Y8
+	VMOVDQU      Y8, 96(AX)
+	VPCMPEQD     Y2, Y8, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
-	VPABSD       Y1, Y11
-	VPMULLD      64(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y1, Y11, Y1
-	VMOVDQU      Y1, 64(CX)
-	VPCMPEQD     Y10, Y1, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      64(AX), Y9
+	VPABSD       Y9, Y3
+	VPMULLD      64(CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y9, Y3, Y9
+	VMOVDQU      Y9, 64(AX)
+	VPCMPEQD     Y2, Y9, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
-	VPABSD       Y0, Y11
-	VPMULLD      32(AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y0, Y11, Y0
-	VMOVDQU      Y0, 32(CX)
-	VPCMPEQD     Y10, Y0, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      32(AX), Y10
+	VPABSD       Y10, Y3
+	VPMULLD      32(CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y10, Y3, Y10
+	VMOVDQU      Y10, 32(AX)
+	VPCMPEQD     Y2, Y10, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
-	VPABSD       Y5, Y11
-	VPMULLD      (AX), Y11, Y11
-	VPADDD       Y8, Y11, Y11
-	VPSRLD       X9, Y11, Y11
-	VPSIGND      Y5, Y11, Y5
-	VMOVDQU      Y5, (CX)
-	VPCMPEQD     Y10, Y5, Y11
-	VMOVMSKPS    Y11, BX
+	VMOVDQU      (AX), Y11
+	VPABSD       Y11, Y3
+	VPMULLD      (CX), Y3, Y3
+	VPADDD       Y0, Y3, Y3
+	VPSRLD       X1, Y3, Y3
+	VPSIGND      Y11, Y3, Y11
+	VMOVDQU      Y11, (AX)
+	VPCMPEQD     Y2, Y11, Y3
+	VMOVMSKPS    Y3, BX
 	SHLQ         $0x08, DX
 	ORQ          BX, DX
 	NOTQ         DX
-	MOVQ         DX, has+80(FP)
+	MOVQ         DX, has+48(FP)
 	TESTQ        DX, DX
-	JZ           code8WideFastnone
-	MOVQ         scale+40(FP), AX
-	MOVQ         coeffs+72(FP), CX
+	JZ           quantise8none
+	MOVQ         scale+16(FP), AX
+	MOVQ         coeffs+40(FP), CX
 	MOVL         $0x00000020, DX
-	VMOVD        DX, X11
-	VPBROADCASTD X11, Y11
-	VPMULLD      (AX), Y5, Y5
-	VPADDD       Y11, Y5, Y5
-	VPSRAD       $0x06, Y5, Y5
-	VMOVDQU      Y5, (CX)
-	VPMULLD      32(AX), Y0, Y0
-	VPADDD       Y11, Y0, Y0
-	VPSRAD       $0x06, Y0, Y0
-	VMOVDQU      Y0, 32(CX)
-	VPMULLD      64(AX), Y1, Y1
-	VPADDD       Y11, Y1, Y1
-	VPSRAD       $0x06, Y1, Y1
-	VMOVDQU      Y1, 64(CX)
-	VPMULLD      96(AX), Y7, Y7
-	VPADDD       Y11, Y7, Y7
+	VMOVD        DX, X3
+	VPBROADCASTD X3, Y3
+	VPMULLD      (AX), Y11, Y11
+	VPADDD       Y3, Y11, Y11
+	VPSRAD       $0x06, Y11, Y11
+	VMOVDQU      Y11, (CX)
+	VPMULLD      32(AX), Y10, Y10
+	VPADDD       Y3, Y10, Y10
+	VPSRAD       $0x06, Y10, Y10
+	VMOVDQU      Y10, 32(CX)
+	VPMULLD      64(AX), Y9, Y9
+	VPADDD       Y3, Y9, Y9
+	VPSRAD       $0x06, Y9, Y9
+	VMOVDQU      Y9, 64(CX)
+	VPMULLD      96(AX), Y8, Y8
+	VPADDD       Y3, Y8, Y8
+	VPSRAD       $0x06, Y8, Y8
+	VMOVDQU      Y8, 96(CX)
+	VPMULLD      128(AX), Y7, Y7
+	VPADDD       Y3, Y7, Y7
 	VPSRAD       $0x06, Y7, Y7
-	VMOVDQU      Y7, 96(CX)
-	VPMULLD      128(AX), Y3, Y3
-	VPADDD       Y11, Y3, Y3
-	VPSRAD       $0x06, Y3, Y3
-	VMOVDQU      Y3, 128(CX)
-	VPMULLD      160(AX), Y4, Y4
-	VPADDD       Y11, Y4, Y4
-	VPSRAD       $0x06, Y4, Y4
-	VMOVDQU      Y4, 160(CX)
-	VPMULLD      192(AX), Y6, Y6
-	VPADDD       Y11, Y6, Y6
+	VMOVDQU      Y7, 128(CX)
+	VPMULLD      160(AX), Y6, Y6
+	VPADDD       Y3, Y6, Y6
 	VPSRAD       $0x06, Y6, Y6
-	VMOVDQU      Y6, 192(CX)
-	VPMULLD      224(AX), Y2, Y2
-	VPADDD       Y11, Y2, Y2
-	VPSRAD       $0x06, Y2, Y2
-	VMOVDQU      Y2, 224(CX)
+	VMOVDQU      Y6, 160(CX)
+	VPMULLD      192(AX), Y5, Y5
+	VPADDD       Y3, Y5, Y5
+	VPSRAD       $0x06, Y5, Y5
+	VMOVDQU      Y5, 192(CX)
+	VPMULLD      224(AX), Y4, Y4
+	VPADDD       Y3, Y4, Y4
+	VPSRAD       $0x06, Y4, Y4
+	VMOVDQU      Y4, 224(CX)
 
-code8WideFastnone:
+quantise8none:
 	VZEROUPPER
+	RET
+
+// func tollFast(c *[64]int32, factors *[64]int32, shift uint) int
+// Requires: AVX, AVX2
+TEXT ·tollFast(SB), NOSPLIT, $0-32
+	MOVQ         c+0(FP), AX
+	MOVQ         factors+8(FP), CX
+	MOVQ         shift+16(FP), DX
+	VMOVQ        DX, X0
+	MOVL         $0x00003fff, DX
+	VMOVD        DX, X6
+	VPBROADCASTD X6, Y6
+	MOVL         $0x00004280, DX
+	VMOVD        DX, X7
+	VPBROADCASTD X7, Y7
+	MOVL         $0x00000a0a, DX
+	VMOVD        DX, X8
+	VPBROADCASTD X8, Y8
+	VPXOR        Y1, Y1, Y1
+	VPXOR        Y5, Y5, Y5
+	VPABSD       (AX), Y2
+	VPMULLD      (CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VPABSD       32(AX), Y2
+	VPMULLD      32(CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VPABSD       64(AX), Y2
+	VPMULLD      64(CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VPABSD       96(AX), Y2
+	VPMULLD      96(CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VPABSD       128(AX), Y2
+	VPMULLD      128(CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VPABSD       160(AX), Y2
+	VPMULLD      160(CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VPABSD       192(AX), Y2
+	VPMULLD      192(CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VPABSD       224(AX), Y2
+	VPMULLD      224(CX), Y2, Y2
+	VPSRLD       X0, Y2, Y2
+	VPMINUD      Y6, Y2, Y2
+	VPMULLD      Y2, Y2, Y3
+	VCVTDQ2PS    Y2, Y4
+	VPSRLD       $0x10, Y4, Y4
+	VPSUBD       Y7, Y4, Y4
+	VPMAXSD      Y5, Y4, Y4
+	VPSLLD       $0x03, Y4, Y2
+	VPADDD       Y2, Y4, Y4
+	VPADDD       Y8, Y4, Y4
+	VPMINSD      Y3, Y4, Y4
+	VPADDD       Y4, Y1, Y1
+	VEXTRACTI128 $0x01, Y1, X0
+	VPADDD       X0, X1, X1
+	VZEROUPPER
+	VPSHUFD      $0x4e, X1, X0
+	VPADDD       X0, X1, X1
+	VPSHUFD      $0xb1, X1, X0
+	VPADDD       X0, X1, X1
+	VMOVD        X1, AX
+	MOVQ         AX, ret+24(FP)
 	RET
 
 // func quantiseBlocksFast(c *int32, n int, factors *[16]int32, bias int32, shift uint, has *uint16)

@@ -21,7 +21,7 @@ func BenchmarkQuality(b *testing.B) {
 				set := settings(func(s *Settings) {
 					s.Format.Width, s.Format.Height, s.Effort, s.KeyEvery, s.QP = 1280, 720, effort, 60, qp
 					if effort == Good {
-						s.BFrames = 3
+						s.BFrames = 1
 					}
 				})
 				stage, err := scene.New(scene.Order{Scene: name, Format: set.Format, Noise: 1})

@@ -1,5 +1,7 @@
 package h264
 
+import "math"
+
 // forward4 takes the difference of a 4x4 block to its prediction and transforms
 // it: the rows of the transform of 8.5.12.2, the odd ones doubled.
 func forward4[T sample](src []T, stride int, pred []T, step int, c *[16]int32) {
@@ -64,24 +66,20 @@ func analyse8(c *[64]int32, at, step int) {
 // far the products are shifted, so that level = (|c|*factor + bias) >> shift
 // undoes levelScale with flat lists.
 type quantiser struct {
-	small *[16]int32 // by raster place, shift apart
+	small *[64]int32 // by raster place, of four blocks
 	large *[64]int32
 	shift uint // of 4x4 blocks; 8x8 blocks take one more
-	intra bool
 }
 
 // newQuantiser is for the quantiser qp with the offset of the bit depth in it.
-func newQuantiser(qp int, intra bool) quantiser {
-	return quantiser{&factors4[qp%6], &factors8[qp%6], uint(15 + qp/6), intra}
+func newQuantiser(qp int) quantiser {
+	return quantiser{&factors4[qp%6], &factors8[qp%6], uint(15 + qp/6)}
 }
 
 // bias rounds levels: down more often than up, since small ones cost more than
 // they are worth.
 func (q *quantiser) bias(shift uint) int32 {
-	if q.intra {
-		return int32(1<<shift) / 3
-	}
-	return int32(1<<shift) / 6
+	return int32(1<<shift) / 3
 }
 
 // nothing is the sum of absolute differences under which an 8x8 block has no DC
@@ -94,11 +92,11 @@ func (q *quantiser) nothing() int {
 // the transforms' rows: of 4x4 blocks 4, and 5/2 that count twice; of 8x8 blocks
 // 8, 289/32 and 5.
 var (
-	factors4 = func() (f [6][16]int32) {
+	factors4 = func() (f [6][64]int32) {
 		length := [4]float64{4, 5, 4, 5}
 		for m := range f {
 			for i := range f[m] {
-				x, y := i&3, i>>2
+				x, y := i&3, i>>2&3
 				f[m][i] = int32(64*(1<<15)/(float64(norm4[m][norm4Class(x, y)])*length[x]*length[y]) + 0.5)
 			}
 		}
@@ -128,19 +126,37 @@ func quantise(c, factors []int32, bias int32, shift uint) (has uint64) {
 }
 
 // quantiseBlocks quantises 4x4 blocks, one for each of has.
-func quantiseBlocks(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16) {
+func quantiseBlocks(c []int32, factors *[64]int32, bias int32, shift uint, has []uint16) {
 	for k := range has {
-		has[k] = uint16(quantise(c[16*k:16*k+16], factors[:], bias, shift))
+		has[k] = uint16(quantise(c[16*k:16*k+16], factors[:16], bias, shift))
 	}
 }
 
-// code8 codes an 8x8 block.
-func code8[T sample](src []T, stride int, pred []T, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) (has uint64) {
-	forward8(src, stride, pred, step, levels)
-	if has = quantise(levels[:], factors[:], bias, shift); has != 0 {
-		for i, v := range levels {
+// quantise8 quantises an 8x8 block; where there are levels, of which has tells, it
+// scales them into coeffs.
+func quantise8(c, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64) {
+	if has = quantise(c[:], factors[:], bias, shift); has != 0 {
+		for i, v := range c {
 			coeffs[i] = (v*scale[i] + 32) >> 6
 		}
 	}
 	return has
+}
+
+// tollOfBit is what a bit weighs in the unit of toll: 7.35 of them weigh as much as the
+// square of a quantiser's step, as with lambdas.
+const tollOfBit = 340
+
+// toll is about what 64 coefficients cost that are multiplied and shifted to be 1/64 of
+// a quantiser's step, in 1/4096 of the square of a quantiser's
+// step. Of each it is the less of what is lost without it, its square, and what its
+// bits weigh: four, and two more whenever it doubles. The logarithm is that of a number's first bits, which
+// every processor rounds alike.
+func toll(c, factors *[64]int32, shift uint) (sum int) {
+	for i, v := range c {
+		x := min(uint32(abs32(v)*factors[i])>>shift, 1<<14-1)
+		log := max(0, int(math.Float32bits(float32(x))>>16)-(127+6)<<7)
+		sum += min(int(x*x), 2570+9*log)
+	}
+	return sum
 }

@@ -24,10 +24,14 @@ type searchKernels[T sample] struct {
 	forward4 func(src []T, stride int, pred []T, step, w, h int, c []int32)
 	// quantise turns coefficients of 4x4 blocks into levels, in place, and tells
 	// which are not 0, a bit each.
-	quantise func(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16)
-	// code8 transforms the difference of an 8x8 block and quantises it; where there
-	// are levels, of which has tells, it scales them into coeffs.
-	code8 func(src []T, stride int, pred []T, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) (has uint64)
+	quantise func(c []int32, factors *[64]int32, bias int32, shift uint, has []uint16)
+	// forward8 does so with an 8x8 block.
+	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
+	// quantise8 turns coefficients of an 8x8 block into levels, in place; where there
+	// are some, of which has tells, it scales them into coeffs.
+	quantise8 func(c, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64)
+	// toll is about what coefficients cost.
+	toll func(c, factors *[64]int32, shift uint) int
 }
 
 // predictions are those of a block of 4x4 or 8x8 samples in all modes of intra
@@ -40,7 +44,7 @@ type (
 
 // goSearchKernels are the kernels in plain Go.
 func goSearchKernels[T sample]() searchKernels[T] {
-	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], satdMean[T], directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, code8[T]}
+	return searchKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], satdBlock[T], satdMean[T], directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, forward8[T], quantise8, toll}
 }
 
 func sadBlock[T sample](a []T, stride int, b []T, step, w, h int) (sum int) {

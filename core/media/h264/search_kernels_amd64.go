@@ -47,12 +47,14 @@ func fastSearchKernels() searchKernels[uint8] {
 		forward4: func(src []uint8, stride int, pred []uint8, step, w, h int, c []int32) {
 			forward4Fast(first(src, stride, w, h), stride, first(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
-		quantise: func(c []int32, factors *[16]int32, bias int32, shift uint, has []uint16) {
-			quantiseBlocksFast(&c[:16*len(has)][0], len(has), factors, bias, shift, &has[0])
+		quantise: func(c []int32, factors *[64]int32, bias int32, shift uint, has []uint16) {
+			quantiseBlocksFast(&c[:16*len(has)][0], len(has), (*[16]int32)(factors[:]), bias, shift, &has[0])
 		},
-		code8: func(src []uint8, stride int, pred []uint8, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) uint64 {
-			return code8Fast(first(src, stride, 8, 8), stride, first(pred, step, 8, 8), step, factors, scale, bias, shift, levels, coeffs)
+		forward8: func(src []uint8, stride int, pred []uint8, step int, c *[64]int32) {
+			forward8Fast(first(src, stride, 8, 8), stride, first(pred, step, 8, 8), step, c)
 		},
+		quantise8: quantise8Fast,
+		toll:      tollFast,
 	}
 }
 
@@ -92,9 +94,11 @@ func fastWideSearchKernels() searchKernels[uint16] {
 			forward4WideFast(wideAt(src, stride, w, h), stride, wideAt(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
 		quantise: fastSearchKernels().quantise,
-		code8: func(src []uint16, stride int, pred []uint16, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) uint64 {
-			return code8WideFast(wideAt(src, stride, 8, 8), stride, wideAt(pred, step, 8, 8), step, factors, scale, bias, shift, levels, coeffs)
+		forward8: func(src []uint16, stride int, pred []uint16, step int, c *[64]int32) {
+			forward8WideFast(wideAt(src, stride, 8, 8), stride, wideAt(pred, step, 8, 8), step, c)
 		},
+		quantise8: quantise8Fast,
+		toll:      tollFast,
 	}
 }
 

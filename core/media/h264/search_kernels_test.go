@@ -52,7 +52,7 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 			fast.satdEach(a[x:], 64, &preds, n, &same)
 			require.Equal(t, costs[:9], same[:9])
 		}
-		q := newQuantiser(r.IntN(52), r.IntN(2) == 0)
+		q := newQuantiser(r.IntN(52))
 		for _, size := range [][2]int{{16, 16}, {8, 16}, {8, 8}, {4, 4}} {
 			w, h := size[0], size[1]
 			var c, d [256]int32
@@ -66,10 +66,15 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 			require.Equal(t, has, same)
 		}
 		scale := &newLevelScale(&flatScaling).large[0][r.IntN(52)]
-		var levels, same, coeffs, alike [64]int32
-		has := plain.code8(a[x:], 64, b[y:], 48, q.large, scale, q.bias(q.shift+1), q.shift+1, &levels, &coeffs)
-		require.Equal(t, has, fast.code8(a[x:], 64, b[y:], 48, q.large, scale, q.bias(q.shift+1), q.shift+1, &same, &alike))
-		require.Equal(t, levels, same)
+		var c, d, coeffs, alike [64]int32
+		plain.forward8(a[x:], 64, b[y:], 48, &c)
+		fast.forward8(a[x:], 64, b[y:], 48, &d)
+		require.Equal(t, c, d)
+		require.Equal(t, plain.toll(&c, q.large, q.shift-5), fast.toll(&c, q.large, q.shift-5))
+		require.Equal(t, plain.toll(&c, q.small, q.shift-6), fast.toll(&c, q.small, q.shift-6))
+		has := plain.quantise8(&c, q.large, scale, q.bias(q.shift+1), q.shift+1, &coeffs)
+		require.Equal(t, has, fast.quantise8(&d, q.large, scale, q.bias(q.shift+1), q.shift+1, &alike))
+		require.Equal(t, c, d)
 		require.Equal(t, coeffs, alike)
 	}
 }
@@ -95,7 +100,7 @@ func TestQuantiserUndoesScaling(t *testing.T) {
 	r := rand.New(rand.NewPCG(2, 2))
 	scale := newLevelScale(&flatScaling)
 	for qp := range 24 {
-		q := newQuantiser(qp, true)
+		q := newQuantiser(qp)
 		var src, pred, got [64]uint8
 		for i := range src {
 			src[i], pred[i] = uint8(r.IntN(256)), uint8(r.IntN(256))
@@ -120,7 +125,7 @@ func TestQuantiserUndoesScaling(t *testing.T) {
 			at := block&1*4 + block>>1*32
 			var c [16]int32
 			forward4(src[at:], 8, pred[at:], 8, &c)
-			quantise(c[:], q.small[:], q.bias(q.shift), q.shift)
+			quantise(c[:], q.small[:16], q.bias(q.shift), q.shift)
 			for i := range c {
 				c[i] = (c[i]*scale.small[0][qp][i] + 8) >> 4
 			}

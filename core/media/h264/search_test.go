@@ -140,7 +140,7 @@ func TestGoodIsBetterThanFast(t *testing.T) {
 			return bits, db
 		}
 		fastBits, fastDB := code(Fast, 28, 0)
-		goodBits, goodDB := code(Good, 28, 3)
+		goodBits, goodDB := code(Good, 28, 1)
 		// A dB is worth about 12 % of the bits at these rates.
 		saved := 1 - float64(goodBits)/float64(fastBits) + 0.12*(goodDB-fastDB)
 		t.Logf("%s: fast %d bits %.2f dB, good %d bits %.2f dB: %.0f %% saved", name, fastBits, fastDB, goodBits, goodDB, 100*saved)

@@ -290,15 +290,25 @@ func forward4Fast(src *byte, stride int, pred *byte, step int, w int, h int, c *
 //go:noescape
 func forward4WideFast(src *byte, stride int, pred *byte, step int, w int, h int, c *int32)
 
-// code8Fast is code8.
+// forward8Fast is forward8.
 //
 //go:noescape
-func code8Fast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
+func forward8Fast(src *byte, stride int, pred *byte, step int, c *[64]int32)
 
-// code8WideFast is code8 for samples of two bytes.
+// forward8WideFast is forward8 for samples of two bytes.
 //
 //go:noescape
-func code8WideFast(src *byte, stride int, pred *byte, step int, factors *[64]int32, scale *[64]int32, bias int32, shift uint, levels *[64]int32, coeffs *[64]int32) (has uint64)
+func forward8WideFast(src *byte, stride int, pred *byte, step int, c *[64]int32)
+
+// quantise8Fast is quantise8.
+//
+//go:noescape
+func quantise8Fast(c *[64]int32, factors *[64]int32, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64)
+
+// tollFast is toll.
+//
+//go:noescape
+func tollFast(c *[64]int32, factors *[64]int32, shift uint) int
 
 // quantiseBlocksFast is quantiseBlocks of n blocks.
 //

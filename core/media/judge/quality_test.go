@@ -98,7 +98,7 @@ func writeFrames(t testing.TB, path string, list []*picture.Picture) {
 func encodeOurs(t testing.TB, f media.Format, effort h264.Effort, sources []*picture.Picture) (packets [][]byte) {
 	set := h264.Settings{Format: f, KeyEvery: 50, Effort: effort}
 	if effort == h264.Good {
-		set.BFrames = 3
+		set.BFrames = 1
 	}
 	var convert func(dst []byte, p *media.Packet) []byte
 	e, err := h264.NewEncoder(set, func(p *media.Packet) error {

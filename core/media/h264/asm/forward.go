@@ -99,9 +99,8 @@ func analyse4(x [4]VecVirtual) [4]VecVirtual {
 	return o
 }
 
-// code8 writes what is done to a block of 8x8 samples.
-func code8(name, doc string, wide bool) {
-	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, factors, scale *[64]int32, bias int32, shift uint, levels, coeffs *[64]int32) (has uint64)")
+func forward8(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, c *[64]int32)")
 	Pragma("noescape")
 	Doc(doc)
 	src, stride := Load(Param("src"), GP64()), Load(Param("stride"), GP64())
@@ -127,13 +126,21 @@ func code8(name, doc string, wide bool) {
 	analyse8(&r)
 	transpose8(&r)
 	analyse8(&r)
-	quantised(&r, name)
+	c := Load(Param("c"), GP64())
+	for i := range r {
+		VMOVDQU(r[i], Mem{Base: c, Disp: 32 * i})
+	}
+	VZEROUPPER()
+	RET()
 }
 
-// quantised writes the rest of code8: levels and, if there are some, what they are
-// scaled to.
-func quantised(r *[8]VecVirtual, name string) {
-	factors, levels := Load(Param("factors"), GP64()), Load(Param("levels"), GP64())
+// quantise8 quantises 64 coefficients and, if levels are left, scales them.
+func quantise8() {
+	TEXT("quantise8Fast", attr.NOSPLIT, "func(c *[64]int32, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64)")
+	Pragma("noescape")
+	Doc("quantise8Fast is quantise8.")
+	c, factors := Load(Param("c"), GP64()), Load(Param("factors"), GP64())
+	var r [8]VecVirtual
 	bias, shift, zero, y := YMM(), XMM(), YMM(), YMM()
 	VMOVD(Load(Param("bias"), GP32()), bias.AsX())
 	VPBROADCASTD(bias.AsX(), bias)
@@ -142,12 +149,14 @@ func quantised(r *[8]VecVirtual, name string) {
 	has, bits := GP64(), GP64()
 	XORQ(has, has)
 	for i := 7; i >= 0; i-- {
+		r[i] = YMM()
+		VMOVDQU(Mem{Base: c, Disp: 32 * i}, r[i])
 		VPABSD(r[i], y)
 		VPMULLD(Mem{Base: factors, Disp: 32 * i}, y, y)
 		VPADDD(bias, y, y)
 		VPSRLD(shift, y, y)
 		VPSIGND(r[i], y, r[i])
-		VMOVDQU(r[i], Mem{Base: levels, Disp: 32 * i})
+		VMOVDQU(r[i], Mem{Base: c, Disp: 32 * i})
 		VPCMPEQD(zero, r[i], y)
 		VMOVMSKPS(y, bits.As32())
 		SHLQ(Imm(8), has)
@@ -156,7 +165,7 @@ func quantised(r *[8]VecVirtual, name string) {
 	NOTQ(has)
 	Store(has, ReturnIndex(0))
 	TESTQ(has, has)
-	JZ(LabelRef(name + "none"))
+	JZ(LabelRef("quantise8none"))
 	scale, coeffs := Load(Param("scale"), GP64()), Load(Param("coeffs"), GP64())
 	g := GP32()
 	MOVL(U32(32), g)
@@ -168,9 +177,48 @@ func quantised(r *[8]VecVirtual, name string) {
 		VPSRAD(Imm(6), r[i], r[i])
 		VMOVDQU(r[i], Mem{Base: coeffs, Disp: 32 * i})
 	}
-	Label(name + "none")
+	Label("quantise8none")
 	VZEROUPPER()
 	RET()
+}
+
+// toll adds up what 64 coefficients cost, of which each is the less of its square and
+// what coding it takes.
+func toll() {
+	TEXT("tollFast", attr.NOSPLIT, "func(c, factors *[64]int32, shift uint) int")
+	Pragma("noescape")
+	Doc("tollFast is toll.")
+	c, factors := Load(Param("c"), GP64()), Load(Param("factors"), GP64())
+	all := func(v uint32) VecVirtual {
+		g, y := GP32(), YMM()
+		MOVL(U32(v), g)
+		VMOVD(g, y.AsX())
+		VPBROADCASTD(y.AsX(), y)
+		return y
+	}
+	shift, sum, x, square, bits, zero := XMM(), YMM(), YMM(), YMM(), YMM(), YMM()
+	VMOVQ(Load(Param("shift"), GP64()), shift)
+	most, one, base := all(1<<14-1), all((127+6)<<7), all(2570)
+	VPXOR(sum, sum, sum)
+	VPXOR(zero, zero, zero)
+	for i := range 8 {
+		VPABSD(Mem{Base: c, Disp: 32 * i}, x)
+		VPMULLD(Mem{Base: factors, Disp: 32 * i}, x, x)
+		VPSRLD(shift, x, x)
+		VPMINUD(most, x, x)
+		VPMULLD(x, x, square)
+		VCVTDQ2PS(x, bits)
+		VPSRLD(Imm(16), bits, bits)
+		VPSUBD(one, bits, bits)
+		VPMAXSD(zero, bits, bits)
+		VPSLLD(Imm(3), bits, x)
+		VPADDD(x, bits, bits)
+		VPADDD(base, bits, bits)
+		VPMINSD(square, bits, bits)
+		VPADDD(bits, sum, sum)
+	}
+	fold(sum)
+	finish(sum.AsX())
 }
 
 // analyse8 is the one-dimensional transform of eight vectors.
