@@ -23,7 +23,7 @@ var binCosts = func() (t [128][2]int32) {
 type weigher struct {
 	state *[512]uint8
 	flags *flags
-	abs   int // the first context of coeff_abs_level_minus1
+	abs   int   // the first context of coeff_abs_level_minus1
 	first uint8 // place of the scan that is sent
 	size  int   // how many are
 	coef  [64]int32
