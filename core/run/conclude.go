@@ -7,13 +7,14 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
+	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
 )
 
 // conclude writes into the document what the trials so far say.
 func (c *conductor) conclude() {
 	notes := c.method.conclude(c)
-	c.doc.Notes = append(c.doc.Notes[:0], slices.Concat(c.doc.Conditions.Warnings, c.drift, c.disagreements(), notes)...)
+	c.doc.Notes = append(c.doc.Notes[:0], slices.Concat(c.doc.Conditions.Warnings, c.drift, c.pace(), c.disagreements(), notes)...)
 }
 
 func (m climbing) conclude(c *conductor) (notes []string) {
@@ -80,6 +81,38 @@ func (c *conductor) disagreements() (list []string) {
 		}
 	}
 	return list
+}
+
+// steadyPace is how much more one attempt at a rung may take of the cores than another
+// before the computer itself is said to have changed.
+const steadyPace = 1.2
+
+// pace tells of the rung of which the attempts differed most in what a frame took of the
+// cores. Where they are decoded here, the same frames take the same work, so that it is the
+// computer's speed that changed; servers may have work done already.
+func (c *conductor) pace() []string {
+	if c.doc.Route.Kind != "engine" {
+		return nil
+	}
+	most, of := steadyPace, load.Load{}
+	for _, rung := range c.doc.Rungs {
+		for _, slow := range rung.Attempts {
+			for _, quick := range rung.Attempts {
+				s, q := slow.Use[sense.GroupCPU].Mean, quick.Use[sense.GroupCPU].Mean
+				if s == 0 || q == 0 || slow.Frames.Due == 0 || quick.Frames.Shown == 0 {
+					continue
+				}
+				// Frames that were dropped may have been decoded or not: what is sure is counted.
+				if v := s / float64(slow.Frames.Due) / (q / float64(quick.Frames.Shown)); v > most {
+					most, of = v, rung.Load
+				}
+			}
+		}
+	}
+	if most == steadyPace {
+		return nil
+	}
+	return []string{fmt.Sprintf("the same frames of %s took %.1f times as much of the cores in one attempt as in another: this computer's own speed changed (heat, a power mode, others on the same machine), so that the ceiling may be higher", of, most)}
 }
 
 // harder tells whether a asks for more than b: first in pixels a second, then
