@@ -69,7 +69,7 @@ func coding(c *cli.Command) (o build.Coding, err error) {
 	if o.Effort, err = effort(c); err != nil {
 		return o, err
 	}
-	if o.Effort == h264.Good && !c.IsSet("b-frames") {
+	if o.Effort == h264.Good && o.KeyEvery != 1 && !c.IsSet("b-frames") {
 		o.BFrames = 1
 	}
 	for _, f := range []struct {
