@@ -47,41 +47,18 @@ func TestMasteringOutOfRange(t *testing.T) {
 
 // A compressed track is refused by name; one that is stripped of nothing is read.
 func TestEncodings(t *testing.T) {
-	track := func(algo uint64, settings []byte) []byte {
-		var b builder
-		b.master(idEBML, func() {})
-		b.id(idSegment)
-		b.size8(1<<56 - 1)
-		b.master(idTracks, func() {
-			b.master(idTrackEntry, func() {
-				b.uint(idTrackNumber, 1)
-				b.uint(idTrackType, 2)
-				b.bytes(idCodecID, []byte("A_AAC/MPEG2/LC"))
-				b.master(idEncodings, func() {
-					b.master(idEncoding, func() {
-						b.master(idCompression, func() {
-							b.uint(idCompAlgo, algo)
-							if settings != nil {
-								b.bytes(idCompSettings, settings)
-							}
-						})
-					})
-				})
-			})
+	track := func(algo uint64) []byte {
+		return sound(algo, nil, func(b *builder) {
+			b.uint(idTimestamp, 0)
+			b.bytes(idSimpleBlock, []byte{0x81, 0, 0, 0x80, 'x'})
+			b.bytes(idSimpleBlock, []byte{0x85, 0, 0, 0x80, 'y'}) // of a track that is not described
 		})
-		b.id(idCluster)
-		b.size8(1<<56 - 1)
-		b.uint(idTimestamp, 0)
-		b.bytes(idSimpleBlock, []byte{0x81, 0, 0, 0x80, 'x'})
-		b.bytes(idSimpleBlock, []byte{0x85, 0, 0, 0x80, 'y'}) // of a track that is not described
-		return b
 	}
-	_, err := openBytes(track(0, nil))
+	_, err := openBytes(track(0))
 	var refused *media.UnsupportedError
 	require.ErrorAs(t, err, &refused)
-	d, err := openBytes(track(3, nil))
+	d, err := openBytes(track(3))
 	require.NoError(t, err)
-	require.Equal(t, "aac", d.Tracks()[0].Codec)
 	var p media.Packet
 	require.NoError(t, d.ReadPacket(&p))
 	require.Equal(t, "x", string(p.Data))

@@ -119,6 +119,15 @@ func TestCutAnywhere(t *testing.T) {
 
 // blocks makes a file of one track whose only cluster holds these elements.
 func blocks(elements func(b *builder)) []byte {
+	return sound(3, []byte("<"), func(b *builder) {
+		b.uint(idTimestamp, 1000)
+		elements(b)
+	})
+}
+
+// sound makes a file of one track, encoded with an algorithm and its settings, and one
+// cluster.
+func sound(algo uint64, settings []byte, cluster func(b *builder)) []byte {
 	var b builder
 	b.master(idEBML, func() {})
 	b.id(idSegment)
@@ -132,8 +141,10 @@ func blocks(elements func(b *builder)) []byte {
 			b.master(idEncodings, func() {
 				b.master(idEncoding, func() {
 					b.master(idCompression, func() {
-						b.uint(idCompAlgo, 3)
-						b.bytes(idCompSettings, []byte("<"))
+						b.uint(idCompAlgo, algo)
+						if settings != nil {
+							b.bytes(idCompSettings, settings)
+						}
 					})
 				})
 			})
@@ -141,8 +152,7 @@ func blocks(elements func(b *builder)) []byte {
 	})
 	b.id(idCluster)
 	b.size8(1<<56 - 1)
-	b.uint(idTimestamp, 1000)
-	elements(&b)
+	cluster(&b)
 	return b
 }
 
