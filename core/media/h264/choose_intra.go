@@ -184,7 +184,7 @@ func (c *coder[T]) codeIntra(limit int, hasty bool) bool {
 	if limit < math.MaxInt && cost > limit {
 		return false // smaller blocks do not make up for that
 	}
-	plain := cost*8 < c.floor*c.noise // smaller blocks cannot predict noise either
+	plain := limit < math.MaxInt && cost*8 < c.floor*c.noise // smaller blocks cannot predict noise either
 	if hasty && !plain {
 		return false
 	}
