@@ -64,7 +64,7 @@ func (c *coder[T]) quarter(b8 int) (value int) {
 	q := &c.q.luma
 	if c.d.mb.transform8 {
 		c.largeLevels(b8, 3, &c.coef8[b8], q)
-		return worth(c.l.hasLuma[4*b8], c.l.luma[64*b8:64*b8+64], &worths8)
+		return c.worthOfLarge(b8)
 	}
 	small, has := c.coef[64*b8:][:64], c.has[:4]
 	c.quantise(cat4x4, small, q, has)
@@ -97,6 +97,11 @@ func worth(has uint64, levels []int16, worths *[64]uint8) (sum int) {
 		next = i + 1
 	}
 	return sum
+}
+
+// worthOfLarge is that of 8x8 block b8 of luma.
+func (c *coder[T]) worthOfLarge(b8 int) int {
+	return worth(c.l.hasLuma[4*b8], c.l.luma[64*b8:64*b8+64], &worths8)
 }
 
 // leaveOut gives up the levels of a quarter.
@@ -157,7 +162,7 @@ func (c *coder[T]) nothingLeft() bool {
 		b8 := bits.TrailingZeros8(live)
 		at := c.lumaAt(4 * b8)
 		if c.large(b8, at, 3, &c.q.luma) {
-			value := worth(c.l.hasLuma[4*b8], c.l.luma[64*b8:64*b8+64], &worths8)
+			value := c.worthOfLarge(b8)
 			if c.leaveOut(b8); value >= leastLuma {
 				return false
 			}

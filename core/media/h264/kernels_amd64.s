@@ -7691,38 +7691,38 @@ TEXT ·quantise8Fast(SB), NOSPLIT, $0-56
 	MOVQ         scale+16(FP), AX
 	MOVQ         coeffs+40(FP), CX
 	MOVL         $0x00000020, DX
-	VMOVD        DX, X3
-	VPBROADCASTD X3, Y3
+	VMOVD        DX, X0
+	VPBROADCASTD X0, Y0
 	VPMULLD      (AX), Y11, Y11
-	VPADDD       Y3, Y11, Y11
+	VPADDD       Y0, Y11, Y11
 	VPSRAD       $0x06, Y11, Y11
 	VMOVDQU      Y11, (CX)
 	VPMULLD      32(AX), Y10, Y10
-	VPADDD       Y3, Y10, Y10
+	VPADDD       Y0, Y10, Y10
 	VPSRAD       $0x06, Y10, Y10
 	VMOVDQU      Y10, 32(CX)
 	VPMULLD      64(AX), Y9, Y9
-	VPADDD       Y3, Y9, Y9
+	VPADDD       Y0, Y9, Y9
 	VPSRAD       $0x06, Y9, Y9
 	VMOVDQU      Y9, 64(CX)
 	VPMULLD      96(AX), Y8, Y8
-	VPADDD       Y3, Y8, Y8
+	VPADDD       Y0, Y8, Y8
 	VPSRAD       $0x06, Y8, Y8
 	VMOVDQU      Y8, 96(CX)
 	VPMULLD      128(AX), Y7, Y7
-	VPADDD       Y3, Y7, Y7
+	VPADDD       Y0, Y7, Y7
 	VPSRAD       $0x06, Y7, Y7
 	VMOVDQU      Y7, 128(CX)
 	VPMULLD      160(AX), Y6, Y6
-	VPADDD       Y3, Y6, Y6
+	VPADDD       Y0, Y6, Y6
 	VPSRAD       $0x06, Y6, Y6
 	VMOVDQU      Y6, 160(CX)
 	VPMULLD      192(AX), Y5, Y5
-	VPADDD       Y3, Y5, Y5
+	VPADDD       Y0, Y5, Y5
 	VPSRAD       $0x06, Y5, Y5
 	VMOVDQU      Y5, 192(CX)
 	VPMULLD      224(AX), Y4, Y4
-	VPADDD       Y3, Y4, Y4
+	VPADDD       Y0, Y4, Y4
 	VPSRAD       $0x06, Y4, Y4
 	VMOVDQU      Y4, 224(CX)
 

@@ -88,13 +88,14 @@ func (p *plan) tables(b *builder, first uint32) {
 	}
 	pairs("stts", p.times)
 	pairs("ctts", p.shifts)
+	words := func(list []uint32, more uint32) {
+		b.u32(uint32(len(list)))
+		for _, v := range list {
+			b.u32(v + more)
+		}
+	}
 	if p.keys != nil {
-		b.full("stss", 0, 0, func() {
-			b.u32(uint32(len(p.keys)))
-			for _, k := range p.keys {
-				b.u32(k)
-			}
-		})
+		b.full("stss", 0, 0, func() { words(p.keys, 0) })
 	}
 	b.full("stsc", 0, 0, func() {
 		b.u32(uint32(len(p.toChunk)))
@@ -111,17 +112,9 @@ func (p *plan) tables(b *builder, first uint32) {
 			return
 		}
 		b.u32(0)
-		b.u32(uint32(len(p.sizes)))
-		for _, s := range p.sizes {
-			b.u32(s)
-		}
+		words(p.sizes, 0)
 	})
-	b.full("stco", 0, 0, func() {
-		b.u32(uint32(len(p.chunks)))
-		for _, c := range p.chunks {
-			b.u32(first + c)
-		}
-	})
+	b.full("stco", 0, 0, func() { words(p.chunks, first) })
 }
 
 // jpeg is a sample entry of motion JPEG as older films have it.

@@ -167,19 +167,25 @@ func quantise8() {
 	TESTQ(has, has)
 	JZ(LabelRef("quantise8none"))
 	scale, coeffs := Load(Param("scale"), GP64()), Load(Param("coeffs"), GP64())
-	g := GP32()
-	MOVL(U32(32), g)
-	VMOVD(g, y.AsX())
-	VPBROADCASTD(y.AsX(), y)
+	round := doubles(32)
 	for i := range r {
 		VPMULLD(Mem{Base: scale, Disp: 32 * i}, r[i], r[i])
-		VPADDD(y, r[i], r[i])
+		VPADDD(round, r[i], r[i])
 		VPSRAD(Imm(6), r[i], r[i])
 		VMOVDQU(r[i], Mem{Base: coeffs, Disp: 32 * i})
 	}
 	Label("quantise8none")
 	VZEROUPPER()
 	RET()
+}
+
+// doubles has v in each double word.
+func doubles(v uint32) VecVirtual {
+	g, y := GP32(), YMM()
+	MOVL(U32(v), g)
+	VMOVD(g, y.AsX())
+	VPBROADCASTD(y.AsX(), y)
+	return y
 }
 
 // toll adds up what 64 coefficients cost, of which each is the less of its square and
@@ -189,16 +195,9 @@ func toll() {
 	Pragma("noescape")
 	Doc("tollFast is toll.")
 	c, factors := Load(Param("c"), GP64()), Load(Param("factors"), GP64())
-	all := func(v uint32) VecVirtual {
-		g, y := GP32(), YMM()
-		MOVL(U32(v), g)
-		VMOVD(g, y.AsX())
-		VPBROADCASTD(y.AsX(), y)
-		return y
-	}
 	shift, sum, x, square, bits, zero := XMM(), YMM(), YMM(), YMM(), YMM(), YMM()
 	VMOVQ(Load(Param("shift"), GP64()), shift)
-	most, one, base := all(1<<14-1), all((127+6)<<7), all(2570)
+	most, one, base := doubles(1<<14-1), doubles((127+6)<<7), doubles(2570)
 	VPXOR(sum, sum, sum)
 	VPXOR(zero, zero, zero)
 	for i := range 8 {
