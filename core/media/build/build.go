@@ -17,6 +17,7 @@ import (
 	"vividstrain/core/media/formats"
 	"vividstrain/core/media/h264"
 	"vividstrain/core/media/scene"
+	"vividstrain/core/partial"
 )
 
 // Order says which clip to make.
@@ -112,29 +113,20 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 		}
 		return path, nil
 	}
-	// The number of the process keeps two runs that make the same clip apart.
-	part := filepath.Join(dir, fmt.Sprintf(".%s.%d.part", o.Name(), os.Getpid()))
-	temporary, err := os.Create(part)
+	file, err := partial.Create(path)
 	if err != nil {
 		return "", err
 	}
-	defer func() {
-		if err != nil {
-			temporary.Close()
-			os.Remove(part)
-		}
-	}()
-	if err := write(ctx, temporary, o); err != nil {
-		return "", err
-	}
-	if err := errors.Join(temporary.Sync(), temporary.Close()); err != nil {
-		return "", err
-	}
-	e, err := o.entry(part)
+	defer file.Abort()
+	bits, err := write(ctx, file.File, o)
 	if err != nil {
 		return "", err
 	}
-	if err := os.Rename(part, path); err != nil {
+	e, err := o.entry(file.Name(), bits)
+	if err != nil {
+		return "", err
+	}
+	if err := file.Commit(); err != nil {
 		return "", err
 	}
 	return path, note(dir, e)
@@ -159,26 +151,27 @@ type coder interface {
 	code(ctx context.Context, out func(p *media.Packet) error) error
 }
 
-// write makes the film and writes it to file.
-func write(ctx context.Context, file *os.File, o Order) error {
+// write makes the film, writes it to file, and counts the bits of its video.
+func write(ctx context.Context, file *os.File, o Order) (bits int64, err error) {
 	o = o.complete()
 	container, err := formats.ContainerFor(o.Name())
 	if err != nil {
-		return err
+		return 0, err
 	}
 	c, track, err := newCoder(ctx, o)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	track.Duration = time.Duration(o.Seconds * float64(time.Second))
 	muxer, err := formats.Write(container, file, []media.Track{track}, o.Frames())
 	if err != nil {
-		return err
+		return 0, err
 	}
-	if err := c.code(ctx, muxer.WritePacket); err != nil {
-		return err
-	}
-	return muxer.Close()
+	err = c.code(ctx, func(p *media.Packet) error {
+		bits += 8 * int64(len(p.Data))
+		return muxer.WritePacket(p)
+	})
+	return bits, errors.Join(err, muxer.Close())
 }
 
 // newCoder prepares to code what is ordered.

@@ -197,6 +197,10 @@ func TestRateThatH264CannotReach(t *testing.T) {
 		require.ErrorAs(t, err, &wrong)
 		require.ErrorContains(t, err, want)
 		requireEmpty(t, dir)
+		f := format(t, line)
+		f.Bitrate = wrong.Lowest*12/10 + wrong.Highest*8/10
+		_, err = Clip(t.Context(), dir, Order{Format: f, Seconds: 2})
+		require.NoError(t, err, "what is said to be the end of what can be had is")
 	}
 }
 
@@ -261,5 +265,18 @@ func BenchmarkClip(b *testing.B) {
 			b.ReportMetric(float64(b.N*order.Frames())/b.Elapsed().Seconds(), "frames/s")
 			b.ReportMetric(float64(most)/1e6, "MB")
 		})
+	}
+}
+
+// A film of one group has its bitrate too, with nothing after it to make good what
+// it took: the demo plays one second of this.
+func TestOneGroupHitsItsRate(t *testing.T) {
+	for _, line := range []string{"h264 2160p30 40M", "h264 2160p30 38M", "h264 720p25 4M", "h264 1080p60 20M", "h264 360p25 200k"} {
+		dir := t.TempDir()
+		_, err := Clip(t.Context(), dir, Order{Format: format(t, line), Seconds: 1, Threads: 2})
+		require.NoError(t, err, line)
+		m, err := ReadManifest(dir)
+		require.NoError(t, err)
+		require.InEpsilon(t, format(t, line).Bitrate, m.Clips[0].VideoBps, 0.03, line)
 	}
 }

@@ -2,6 +2,7 @@ package build
 
 import (
 	"context"
+	"math"
 	"sync"
 
 	"vividstrain/core/media"
@@ -95,7 +96,7 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 	}
 	share := float64(g.order.Format.Bitrate) / g.order.Format.Rate.Hz()
 	all := make([]*group, count)
-	spent := spending{format: g.order.Format, share: share}
+	spent := spending{groups: g, share: share}
 	saved := 0.0 // bits that finished groups left over, less what was given on
 	var costs h264.Costs
 	for i := range count + ahead {
@@ -109,13 +110,13 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 			if old.err != nil {
 				return old.err
 			}
+			if err := spent.add(ctx, old, i == count+ahead-1); err != nil {
+				return err
+			}
 			for k := range old.packets {
 				if err := out(&old.packets[k]); err != nil {
 					return err
 				}
-			}
-			if err := spent.add(old.Frames, old.bits, i == count+ahead-1); err != nil {
-				return err
 			}
 			saved += float64(old.Frames)*share - old.bits + old.Carry
 			costs = old.Costs
@@ -136,27 +137,106 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 
 // spending watches whether the bitrate comes out.
 type spending struct {
-	format media.Format
+	*groups
 	share  float64 // bits a frame
 	frames int
 	bits   float64
+	tried  [2]bool // whether the coarsest and the finest quantiser were tried
 }
 
-// add counts a group. It is an error if the rate is far off, so far that what
-// follows cannot make it good, or if at the end it is off by more than 3 %.
-func (s *spending) add(frames int, bits float64, last bool) error {
-	s.frames += frames
-	s.bits += bits
-	off := s.bits/(float64(s.frames)*s.share) - 1
-	if off > 0.5 || off < -0.5 || last && (off > 0.03 || off < -0.03) && float64(s.frames) >= s.format.Rate.Hz() {
-		came := int64(s.bits / float64(s.frames) * s.format.Rate.Hz())
-		if off > 0 {
-			return &RateError{Format: s.format, Lowest: came}
+const (
+	nearRate  = 0.02 // of the bits ordered: a film that is no farther off is not encoded again
+	farRate   = 0.1  // a film that is farther off is not what was ordered
+	rateTries = 5
+)
+
+// add counts a group. The last one is encoded again, with what was learned, until the
+// film as a whole has its bitrate. It is an error, of type *RateError, if a group
+// cannot have the bitrate at any quantiser, or if the film misses it by more than a tenth.
+func (s *spending) add(ctx context.Context, job *group, last bool) error {
+	frames := float64(s.frames + job.Frames)
+	if last {
+		if err := s.hit(ctx, job, s.share*frames); err != nil {
+			return err
 		}
-		return &RateError{Format: s.format, Highest: came}
+	}
+	s.frames += job.Frames
+	s.bits += job.bits
+	off := s.bits/(frames*s.share) - 1
+	if far := frames >= s.order.Format.Rate.Hz() && (off > farRate || off < -farRate); off <= 0.5 && off >= -0.5 && !(last && far) {
+		return nil
+	}
+	if err := s.reach(ctx, job, off > 0); err != nil || !last {
+		return err
+	}
+	return &RateError{Format: s.order.Format, Came: int64(s.bits / frames * s.order.Format.Rate.Hz())}
+}
+
+// hit encodes the last group until the film has its bits, or nearly so, and keeps
+// the try that came nearest.
+func (s *spending) hit(ctx context.Context, job *group, film float64) error {
+	own := s.share * float64(job.Frames)
+	want := max(0.5*own, min(film-s.bits, 1.5*own))
+	miss := func(bits float64) float64 { return math.Abs(bits - want) }
+	best, order := *job, want
+	for try := 1; try < rateTries && miss(best.bits) > nearRate*film; try++ {
+		order *= max(0.5, min(want/best.bits, 2))
+		again := &group{Group: best.Group, first: job.first}
+		again.Bits = order
+		w, err := s.newWorker(&counter{order: &Order{}})
+		if err != nil {
+			return err
+		}
+		if w.encode(ctx, again); again.err != nil {
+			return again.err
+		}
+		if miss(again.bits) >= miss(best.bits) {
+			break
+		}
+		best = *again
+	}
+	job.packets, job.bits, job.Costs = best.packets, best.bits, best.Costs
+	return nil
+}
+
+// reach encodes a group with the coarsest quantiser, or with the finest, once a
+// film, and tells what bitrate that makes if it is still on the wrong side of
+// what was ordered.
+func (s *spending) reach(ctx context.Context, job *group, coarsest bool) error {
+	which, set := 0, s.set
+	if set.QP = coarsestQP; !coarsest {
+		which, set.QP = 1, finestQP
+	}
+	if s.tried[which] {
+		return nil
+	}
+	s.tried[which] = true
+	set.Format.Bitrate = 0
+	again := &group{Group: h264.Group{Number: job.Number, Frames: job.Frames}, first: job.first}
+	w := &groupWorker{g: s.groups, drawer: s.stage.NewDrawer(), progress: &counter{order: &Order{}}}
+	var err error
+	if w.encoder, err = h264.NewEncoder(set, w.keep); err != nil {
+		return err
+	}
+	if w.encode(ctx, again); again.err != nil {
+		return again.err
+	}
+	came := int64(again.bits / float64(again.Frames) * s.order.Format.Rate.Hz())
+	switch {
+	case coarsest && came > s.order.Format.Bitrate:
+		return &RateError{Format: s.order.Format, Lowest: came}
+	case !coarsest && came < s.order.Format.Bitrate:
+		return &RateError{Format: s.order.Format, Highest: came}
 	}
 	return nil
 }
+
+// Quantisers of P pictures so far beyond the ends of their range that those of I and
+// B pictures, a few steps away, are at the ends as well.
+const (
+	coarsestQP = 51 + 3
+	finestQP   = -12 - 2
+)
 
 // counter tells of progress from several goroutines.
 type counter struct {
@@ -193,25 +273,28 @@ func (g *groups) newWorker(p *counter) (*groupWorker, error) {
 
 func (w *groupWorker) work(ctx context.Context, jobs <-chan *group) {
 	for job := range jobs {
-		w.group = job
-		w.encoder.Begin(job.Group)
-		for i := range job.Frames {
-			if job.err = ctx.Err(); job.err != nil {
-				break
-			}
-			p := w.encoder.Picture()
-			w.drawer.Draw(p, job.first+i)
-			if job.err = w.encoder.Encode(p, int64(job.first+i)); job.err != nil {
-				break
-			}
-			w.progress.add()
-		}
-		if job.err == nil {
-			job.err = w.encoder.Flush()
-		}
-		job.Costs = w.encoder.Costs()
+		w.encode(ctx, job)
 		close(job.done)
 	}
+}
+
+// encode encodes one group; what goes wrong is in job.err.
+func (w *groupWorker) encode(ctx context.Context, job *group) {
+	w.group = job
+	w.encoder.Begin(job.Group)
+	for i := range job.Frames {
+		if job.err = ctx.Err(); job.err != nil {
+			return
+		}
+		p := w.encoder.Picture()
+		w.drawer.Draw(p, job.first+i)
+		if job.err = w.encoder.Encode(p, int64(job.first+i)); job.err != nil {
+			return
+		}
+		w.progress.add()
+	}
+	job.err = w.encoder.Flush()
+	job.Costs = w.encoder.Costs()
 }
 
 // keep takes a coded picture.

@@ -20,6 +20,7 @@ import (
 	"vividstrain/core/media/formats"
 	"vividstrain/core/media/h264"
 	"vividstrain/core/media/scene"
+	"vividstrain/core/partial"
 )
 
 // ManifestName is the file in a folder of clips that says what they are.
@@ -46,7 +47,8 @@ type Entry struct {
 	Made       string  `json:"made"`             // version of what makes clips
 	Frames     int     `json:"frames"`
 	Bytes      int64   `json:"bytes"`
-	BitrateBps int64   `json:"bitrate_bps"` // of the file
+	BitrateBps int64   `json:"bitrate_bps"`       // of the file
+	VideoBps   int64   `json:"video_bitrate_bps"` // of the pictures in it
 	SHA256     string  `json:"sha256"`
 }
 
@@ -115,15 +117,11 @@ func note(dir string, e Entry) error {
 	if err != nil {
 		return err
 	}
-	part := filepath.Join(dir, fmt.Sprintf(".%s.%d.part", ManifestName, os.Getpid()))
-	if err := os.WriteFile(part, append(text, '\n'), 0o666); err != nil {
-		return err
-	}
-	return os.Rename(part, filepath.Join(dir, ManifestName))
+	return partial.Write(filepath.Join(dir, ManifestName), append(text, '\n'))
 }
 
-// entry describes the clip that was made at path.
-func (o Order) entry(path string) (Entry, error) {
+// entry describes the clip that was made at path, with so many bits of video.
+func (o Order) entry(path string, bits int64) (Entry, error) {
 	size, sum, err := sumOf(context.Background(), path)
 	if err != nil {
 		return Entry{}, err
@@ -132,11 +130,16 @@ func (o Order) entry(path string) (Entry, error) {
 	o = o.complete()
 	e := Entry{File: file, Load: load.Load{Format: o.Format, Streams: 1}.String(), Seconds: o.Seconds, Scene: o.Scene,
 		Seed: o.Seed, Made: made, Frames: o.Frames(), Bytes: size, SHA256: sum,
-		BitrateBps: int64(float64(8*size) * o.Format.Rate.Hz() / float64(o.Frames()))}
+		BitrateBps: o.rate(8 * size), VideoBps: o.rate(bits)}
 	if o.Format.Codec == h264.Name {
 		e.Coding = o.Coding.String()
 	}
 	return e, nil
+}
+
+// rate is so many bits of the whole film as a bitrate.
+func (o Order) rate(bits int64) int64 {
+	return int64(float64(bits) * o.Format.Rate.Hz() / float64(o.Frames()))
 }
 
 // String says how a clip is coded.
@@ -191,12 +194,10 @@ func sumOf(ctx context.Context, path string) (int64, string, error) {
 	}
 }
 
-// Verify tells whether the clip in dir is what its entry says: the same bytes,
-// which decode without damage to frames that carry their numbers. An error says
-// what is wrong with it. progress may be nil.
-func (e *Entry) Verify(ctx context.Context, dir string, threads int, progress func(done, total int)) error {
-	path := filepath.Join(dir, e.File)
-	size, sum, err := sumOf(ctx, path)
+// Unchanged tells whether the clip in dir has the bytes that it was made with. An
+// error says what is wrong with it.
+func (e *Entry) Unchanged(ctx context.Context, dir string) error {
+	size, sum, err := sumOf(ctx, filepath.Join(dir, e.File))
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return errors.New("it is missing")
@@ -205,8 +206,19 @@ func (e *Entry) Verify(ctx context.Context, dir string, threads int, progress fu
 	case size != e.Bytes:
 		return fmt.Errorf("it has %d bytes, not %d", size, e.Bytes)
 	case sum != e.SHA256:
-		return errors.New("its bytes are others: the checksum differs")
+		return errors.New("it was changed: its checksum is not that of the manifest")
 	}
+	return nil
+}
+
+// Verify tells whether the clip in dir is what its entry says: the same bytes,
+// which decode without damage to frames that carry their numbers. An error says
+// what is wrong with it. progress may be nil.
+func (e *Entry) Verify(ctx context.Context, dir string, threads int, progress func(done, total int)) error {
+	if err := e.Unchanged(ctx, dir); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, e.File)
 	f, err := formats.Open(path)
 	if err != nil {
 		return err

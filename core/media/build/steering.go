@@ -30,11 +30,14 @@ type point struct {
 type RateError struct {
 	Format          media.Format
 	Lowest, Highest int64 // what can be reached, bits a second; 0 where it is not known
+	Came            int64 // what came out at the best of several tries, though more and less can be reached; 0: not so
 }
 
 func (e *RateError) Error() string {
 	line := fmt.Sprintf("%s %s cannot have %sb/s with this scene", e.Format.Codec, e.Format.SizeRate(), media.ShortBitrate(float64(e.Format.Bitrate)))
 	switch {
+	case e.Came != 0:
+		return line + fmt.Sprintf("; the nearest that came out is %sb/s", media.ShortBitrate(float64(e.Came)))
 	case e.Highest == 0:
 		return line + fmt.Sprintf("; at the coarsest it takes %sb/s", media.ShortBitrate(float64(e.Lowest)))
 	case e.Lowest == 0:

@@ -68,19 +68,3 @@ func TestLaddersCanBeMade(t *testing.T) {
 		require.NotZero(t, made[name], name)
 	}
 }
-
-// Spending notices early what goes far wrong, and at the end what is off by more
-// than 3 %.
-func TestSpending(t *testing.T) {
-	f := media.Format{Codec: h264.Name, Width: 320, Height: 180, Rate: media.Rate{Num: 25, Den: 1}, Bitrate: 1_000_000}
-	begin := func() *spending { return &spending{format: f, share: 40_000} }
-	s := begin()
-	require.NoError(t, s.add(25, 1_100_000, false))
-	require.NoError(t, s.add(25, 950_000, true), "2.5 % over")
-	s = begin()
-	require.NoError(t, s.add(25, 1_100_000, false))
-	require.ErrorContains(t, s.add(25, 970_000, true), "at the coarsest it takes 1.03Mb/s")
-	require.ErrorContains(t, begin().add(25, 1_600_000, false), "at the coarsest it takes 1.6Mb/s")
-	require.ErrorContains(t, begin().add(25, 400_000, false), "at the finest it takes 400kb/s")
-	require.NoError(t, begin().add(10, 450_000, true), "too short to tell")
-}

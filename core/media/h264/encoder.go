@@ -258,6 +258,7 @@ type Group struct {
 	Frames int     // in it, at most Settings.KeyEvery; of intra pictures alone any number
 	Carry  float64 // bits that it may take beyond its share, or less where negative
 	Costs  Costs   // of groups before, or the zero value
+	Bits   float64 // that the group is to take, whatever its share; 0: its share and Carry
 }
 
 // Begin tells of the group to come; what came before must have been flushed.
@@ -268,7 +269,7 @@ func (e *Encoder) Begin(g Group) {
 		e.idrs *= g.Frames
 	}
 	e.rate.begin(&e.set)
-	e.rate.Costs, e.rate.carry = g.Costs, g.Carry
+	e.rate.Costs, e.rate.carry, e.rate.ordered = g.Costs, g.Carry, g.Bits
 }
 
 // Costs is what is known of how many bits pictures take by now.

@@ -18,7 +18,7 @@ const Name = "h264"
 
 // EncoderVersion changes when the same pictures and settings would give other
 // bytes.
-const EncoderVersion = 5
+const EncoderVersion = 6
 
 // Codec registers the decoder and says what the encoder makes.
 var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream,

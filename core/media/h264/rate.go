@@ -17,10 +17,12 @@ type rateControl struct {
 	left   [3]int  // pictures of each kind to come in the group
 	budget float64 // bits that are left of the group's
 	carry  float64 // bits that groups before left over, negative where they took more
-	window []float64
-	at     int // of the next entry in window
-	inside float64
-	tried  [4]try
+	// ordered is what the next group is to take in bits instead of its share; 0: its share.
+	ordered float64
+	window  []float64
+	at      int // of the next entry in window
+	inside  float64
+	tried   [4]try
 }
 
 // Costs is what was learned of the pictures of a video.
@@ -89,6 +91,9 @@ func (r *rateControl) group(pictures [3]int) {
 	back := max(-0.1*share, min(r.carry, 0.1*share))
 	r.carry -= back
 	r.budget = share + back
+	if r.ordered > 0 {
+		r.budget, r.ordered = r.ordered, 0
+	}
 }
 
 // aim is the qstep of P pictures that spends what is left.
