@@ -190,7 +190,7 @@ func TestWatchedConversionsWait(t *testing.T) {
 	require.Greater(t, r.Took, 3*time.Second, "six seconds of film, less what may be ahead")
 	for _, b := range r.Buffers {
 		require.Zero(t, b.Stalls)
-		require.Greater(t, b.BuildRate, 1.5)
+		require.Greater(t, *b.BuildRate, 1.5)
 	}
 }
 

@@ -19,8 +19,8 @@ type Ladder struct {
 
 // Column is one family of rungs, easiest first.
 type Column struct {
-	Name  string `yaml:"name"`
-	Rungs []Load `yaml:"rungs"`
+	Name  string `yaml:"name" json:"name"`
+	Rungs []Load `yaml:"rungs" json:"rungs"`
 }
 
 // Duration is a time.Duration that is written like "20s".

@@ -1,22 +1,23 @@
 package logbook
 
 import (
-	"slices"
-	"vividstrain/core/load"
-
 	"crypto/rand"
 	"database/sql"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/gofrs/flock"
 	_ "modernc.org/sqlite" // the driver "sqlite"
 
+	"vividstrain/core/load"
 	"vividstrain/core/search"
 	"vividstrain/core/verdict"
 )
@@ -43,10 +44,11 @@ CREATE TABLE attempts(
 ) STRICT;
 CREATE TABLE samples(
 	run TEXT NOT NULL REFERENCES runs(id),
-	attempt INTEGER,        -- NULL: the baseline
+	attempt INTEGER,        -- NULL: outside attempts
 	at INTEGER NOT NULL,    -- microseconds since 1970
 	source TEXT NOT NULL,
-	readings TEXT NOT NULL
+	readings TEXT NOT NULL,
+	phase TEXT              -- NULL: of a version that did not tell
 ) STRICT;
 CREATE TABLE remarks(
 	run TEXT NOT NULL REFERENCES runs(id),
@@ -56,15 +58,38 @@ CREATE INDEX attempts_of_run ON attempts(run);
 CREATE INDEX samples_of_run ON samples(run, attempt);
 `
 
+// version of the tables, in the file's user_version. Version 0 lacks the phase of
+// samples, and perhaps the remarks.
+const version = 1
+
+// steps lead from each version of the tables to the next.
+var steps = [version]string{`
+CREATE TABLE IF NOT EXISTS remarks(run TEXT NOT NULL REFERENCES runs(id), remark TEXT NOT NULL) STRICT;
+ALTER TABLE samples ADD COLUMN phase TEXT;
+`}
+
 // Book is an open logbook. It is safe for several goroutines.
 type Book struct {
-	path string
-	db   *sql.DB
-	lock *flock.Flock
+	path   string
+	db     *sql.DB
+	lock   *flock.Flock
+	writes atomic.Bool // a run is recorded by this book, which has the lock
 }
 
 // ErrNoRun means that the logbook has no such run.
 var ErrNoRun = errors.New("there is no such run in the logbook")
+
+// ErrNoBook means that there is no logbook.
+var ErrNoBook = errors.New("there is no such logbook")
+
+// OpenExisting opens the logbook at path. Where there is none, the error is
+// ErrNoBook, and none is made.
+func OpenExisting(path string) (*Book, error) {
+	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
+		return nil, fmt.Errorf("logbook %s: %w", path, ErrNoBook)
+	}
+	return Open(path)
+}
 
 // Open opens the logbook at path, and makes one where there is none.
 func Open(path string) (*Book, error) {
@@ -98,9 +123,8 @@ func (b *Book) prepare() error {
 	if err := b.db.QueryRow("PRAGMA application_id").Scan(&id); err != nil {
 		return err
 	}
-	if id == application { // of a version before remarks, perhaps
-		_, err := b.db.Exec("CREATE TABLE IF NOT EXISTS remarks(run TEXT NOT NULL REFERENCES runs(id), remark TEXT NOT NULL) STRICT")
-		return err
+	if id == application {
+		return b.step()
 	}
 	if err := b.make(); err != nil {
 		return err
@@ -128,7 +152,35 @@ func (b *Book) make() error {
 	case id != 0 || tables != 0:
 		return errNotABook
 	}
-	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA application_id = %d;", application)); err != nil {
+	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", application, version)); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// step brings the tables of an older version up to this one, in one transaction.
+func (b *Book) step() error {
+	var has int
+	if err := b.db.QueryRow("PRAGMA user_version").Scan(&has); err != nil || has == version {
+		return err
+	}
+	tx, err := b.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after Commit
+	if err := tx.QueryRow("PRAGMA user_version").Scan(&has); err != nil {
+		return err
+	}
+	if has > version || has < 0 {
+		return errNewer
+	}
+	for _, step := range steps[has:] {
+		if _, err := tx.Exec(step); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
 		return err
 	}
 	return tx.Commit()
@@ -136,6 +188,9 @@ func (b *Book) make() error {
 
 // Recording tells whether a run is being written to the logbook now.
 func (b *Book) Recording() bool {
+	if b.writes.Load() {
+		return true
+	}
 	free, err := b.lock.TryLock()
 	if free {
 		err = b.lock.Unlock()
@@ -143,14 +198,20 @@ func (b *Book) Recording() bool {
 	return !free && err == nil
 }
 
-var errNotABook = errors.New("this file is not a logbook; name another one with --logbook")
+var (
+	errNotABook = errors.New("this file is not a logbook; name another one with --logbook")
+	errNewer    = errors.New("a newer version of the program wrote it; use that one, or name another logbook with --logbook")
+	errDamaged  = errors.New("it is damaged; put a copy of it back, or name another one with --logbook")
+)
 
 // explain says in one line what went wrong with the file.
 func (b *Book) explain(err error) error {
 	text := err.Error()
 	switch {
-	case errors.Is(err, errNotABook):
-	case strings.Contains(text, "not a database"), strings.Contains(text, "malformed"):
+	case errors.Is(err, errNotABook), errors.Is(err, errNewer), errors.Is(err, ErrNoRun):
+	case strings.Contains(text, "malformed"), b.beginsLikeOne():
+		err = errDamaged
+	case strings.Contains(text, "not a database"):
 		err = errNotABook
 	case strings.Contains(text, "SQLITE_FULL"), strings.Contains(text, "disk is full"):
 		err = errors.New("the disk is full; make room, or name another one with --logbook")
@@ -164,6 +225,21 @@ func (b *Book) explain(err error) error {
 		err = errors.New("it cannot be written; look at its permissions, or name another one with --logbook")
 	}
 	return fmt.Errorf("logbook %s: %w", b.path, err)
+}
+
+// beginsLikeOne tells whether a file that cannot be read as a database has the head of
+// a logbook all the same (the application id is at byte 68 of SQLite's file header).
+func (b *Book) beginsLikeOne() bool {
+	f, err := os.Open(b.path)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	var head [72]byte
+	if _, err := f.ReadAt(head[:], 0); err != nil {
+		return false
+	}
+	return binary.BigEndian.Uint32(head[68:]) == application && string(head[:15]) != "SQLite format 3"
 }
 
 // Close closes the logbook.
@@ -245,22 +321,26 @@ func (b *Book) Load(id string) (*Document, error) {
 	if d.Remarks, err = b.Remarks(d); err != nil {
 		return nil, b.explain(err)
 	}
-	readings, err := b.readings(d, "attempt IS NULL")
-	if err != nil {
+	if d.Baseline.Readings, err = b.readings(d, "phase = 'idle' OR phase IS NULL AND attempt IS NULL"); err != nil {
 		return nil, b.explain(err)
 	}
-	d.divideIdle(readings)
+	d.divideIdle()
+	if d.After != nil && d.After.Readings == nil {
+		if d.After.Readings, err = b.readings(d, "phase = 'after'"); err != nil {
+			return nil, b.explain(err)
+		}
+	}
 	return d, nil
 }
 
-// divideIdle deals out the readings of the idle device to before and after the
-// rungs.
-func (d *Document) divideIdle(readings []Reading) {
-	d.Baseline.Readings = readings
+// divideIdle deals out the readings of a version without phases to before and after
+// the rungs.
+func (d *Document) divideIdle() {
 	if d.After == nil {
 		return
 	}
-	i := slices.IndexFunc(readings, func(r Reading) bool { return r.AtS >= d.After.FromS })
+	readings := d.Baseline.Readings
+	i := slices.IndexFunc(readings, func(r Reading) bool { return r.Phase == "" && r.AtS >= d.After.FromS })
 	if i >= 0 {
 		d.Baseline.Readings, d.After.Readings = readings[:i:i], readings[i:]
 	}
@@ -304,16 +384,24 @@ func (b *Book) Remarks(d *Document) ([]Remark, error) {
 	return list, rows.Err()
 }
 
-// playedAt is the load that was played at a time: of the last attempt that had
-// begun, or "".
+// playedAt is the load that was played at a time, or last before it: "" before the
+// first attempt and after the end of the run.
 func (d *Document) playedAt(at time.Time) (played string) {
-	var latest time.Time
+	var latest Attempt
 	for _, r := range d.Rungs {
 		for _, a := range r.Attempts {
-			if !a.Started.After(at) && !a.Started.Before(latest) {
-				latest, played = a.Started, r.Load.String()
+			if !a.Started.After(at) && !a.Started.Before(latest.Started) {
+				latest, played = a, r.Load.String()
 			}
 		}
+	}
+	end := latest.Ended
+	if d.Ended != nil {
+		end = *d.Ended
+	}
+	const slow = time.Minute // people may be, with what they note of a run that was interrupted
+	if !end.IsZero() && at.After(end) && (d.Ended != nil || at.Sub(end) > slow) {
+		return ""
 	}
 	return played
 }
@@ -393,7 +481,7 @@ func (b *Book) loadAttempts(d *Document) error {
 // Trials returns the finished attempts of a run in the order in which they were
 // made.
 func (b *Book) Trials(id string) ([]search.Trial, error) {
-	rows, err := b.db.Query("SELECT rung, json_extract(result, '$.verdict') FROM attempts WHERE run = ? AND result IS NOT NULL ORDER BY id", id)
+	rows, err := b.db.Query("SELECT rung, json_extract(result, '$.verdict'), coalesce(json_extract(result, '$.void'), '') FROM attempts WHERE run = ? AND result IS NOT NULL ORDER BY id", id)
 	if err != nil {
 		return nil, b.explain(err)
 	}
@@ -402,10 +490,11 @@ func (b *Book) Trials(id string) ([]search.Trial, error) {
 	for rows.Next() {
 		var rung int
 		var grade verdict.Grade
-		if err := rows.Scan(&rung, &grade); err != nil {
+		var cause verdict.VoidCause
+		if err := rows.Scan(&rung, &grade, &cause); err != nil {
 			return nil, b.explain(err)
 		}
-		trials = append(trials, search.Trial{Rung: rung, Smooth: grade == verdict.Smooth})
+		trials = append(trials, search.Trial{Rung: rung, Smooth: grade == verdict.Smooth, Void: cause.Void()})
 	}
 	return trials, rows.Err()
 }
@@ -414,7 +503,7 @@ func (b *Book) Trials(id string) ([]search.Trial, error) {
 func (b *Book) Readings(d *Document) ([]Reading, error) { return b.readings(d, "TRUE") }
 
 func (b *Book) readings(d *Document, which string) ([]Reading, error) {
-	rows, err := b.db.Query("SELECT at, source, readings FROM samples WHERE run = ? AND "+which+" ORDER BY at, rowid", d.ID)
+	rows, err := b.db.Query("SELECT at, source, readings, coalesce(phase, '') FROM samples WHERE run = ? AND ("+which+") ORDER BY at, rowid", d.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -423,7 +512,8 @@ func (b *Book) readings(d *Document, which string) ([]Reading, error) {
 	for rows.Next() {
 		var at int64
 		var source, text string
-		if err := rows.Scan(&at, &source, &text); err != nil {
+		var phase Phase
+		if err := rows.Scan(&at, &source, &text, &phase); err != nil {
 			return nil, err
 		}
 		values, err := decodeReadings(text)
@@ -431,7 +521,7 @@ func (b *Book) readings(d *Document, which string) ([]Reading, error) {
 			return nil, err
 		}
 		for _, v := range values {
-			list = append(list, Reading{AtS: time.UnixMicro(at).Sub(d.Started).Seconds(), Source: source, Quantity: v.key, Value: v.value})
+			list = append(list, Reading{AtS: time.UnixMicro(at).Sub(d.Started).Seconds(), Source: source, Quantity: v.key, Value: v.value, Phase: phase})
 		}
 	}
 	return list, rows.Err()

@@ -3,6 +3,7 @@
 package logbook
 
 import (
+	"encoding/json"
 	"slices"
 	"time"
 
@@ -32,7 +33,7 @@ type Document struct {
 	Plan       Plan             `json:"plan"`
 	Conditions Conditions       `json:"conditions"`
 	Baseline   Baseline         `json:"baseline"`
-	After      *Baseline        `json:"after,omitempty"` // the idle device once more, behind the last rung
+	After      *Baseline        `json:"after,omitempty"` // the idle device again, after the last rung
 	Rungs      []Rung           `json:"rungs"`
 	Ceiling    *Ceiling         `json:"ceiling" jsonschema:"nullable"`
 	Crowd      *Crowd           `json:"crowd,omitempty"` // of a crowd: how many streams the device carries
@@ -83,11 +84,14 @@ type Route struct {
 
 // Plan is what a run was told to do; it is all that is needed to go on.
 type Plan struct {
-	HoldS     float64       `json:"hold_s"`
-	SettleS   float64       `json:"settle_s"`
-	BaselineS float64       `json:"baseline_s"`
-	All       bool          `json:"all"` // go on behind two rungs that are not smooth
-	Columns   []load.Column `json:"columns"`
+	HoldS     float64 `json:"hold_s"`
+	SettleS   float64 `json:"settle_s"`
+	BaselineS float64 `json:"baseline_s"`
+	RestS     float64 `json:"rest_s,omitempty"` // the longest wait between attempts
+	All       bool    `json:"all"`              // go on after two rungs that are not smooth
+	// Sensors are the pages that were read beside the device's own sensors, without credentials.
+	Sensors []string      `json:"sensors,omitempty"`
+	Columns []load.Column `json:"columns"`
 	// Files are the files of those rungs that are not just any clip, by the
 	// rung's place in the list of rungs, from 0.
 	Files map[int]string `json:"files,omitempty"`
@@ -108,19 +112,42 @@ type CrowdPlan struct {
 
 // Crowd says how many streams a device carries.
 type Crowd struct {
-	Highest     int             `json:"highest"`     // times the mix, smooth for every viewer; 0: not even once
-	Streams     int             `json:"streams"`     // in that
-	Comfortable int             `json:"comfortable"` // times the mix, that leave the reserve of the limiter; 0: none
-	Confirmed   bool            `json:"confirmed"`
-	Limiter     verdict.Limiter `json:"limiter"` // what ran out; empty: the limit was not reached
-	Evidence    string          `json:"evidence,omitempty"`
-	Next        int             `json:"next,omitempty"` // the lowest number that is not smooth
-	NextVerdict verdict.Grade   `json:"next_verdict,omitempty"`
-	Headroom    *float64        `json:"headroom_pct" jsonschema:"nullable"`
-	Predicted   *Prediction     `json:"predicted,omitempty"`      // from the first numbers
-	CostCPU     *float64        `json:"cost_cpu_pct,omitempty"`   // of one more mix, 100: one core
-	CostMemory  *float64        `json:"cost_mem_bytes,omitempty"` // of one more mix
-	Met         *bool           `json:"met,omitempty"`            // whether the need is met
+	Highest int `json:"highest"` // times the mix, smooth for every viewer; 0: not even once
+	Streams int `json:"streams"` // in that
+	// Comfortable is how many times the mix leave the reserve of the limiter; null where
+	// that is not known, for the reason in ComfortableWhy.
+	Comfortable    *int            `json:"comfortable" jsonschema:"nullable"`
+	ComfortableWhy string          `json:"comfortable_why,omitempty"`
+	Confirmed      bool            `json:"confirmed"`
+	Limiter        verdict.Limiter `json:"limiter"` // what ran out; empty: the limit was not reached
+	Evidence       string          `json:"evidence,omitempty"`
+	Next           int             `json:"next,omitempty"` // the lowest number that is not smooth
+	NextVerdict    verdict.Grade   `json:"next_verdict,omitempty"`
+	NextReason     string          `json:"next_reason,omitempty"`
+	Headroom       *float64        `json:"headroom_pct" jsonschema:"nullable"`
+	HeadroomOf     verdict.Limiter `json:"headroom_of,omitempty"`
+	Predicted      *Prediction     `json:"predicted,omitempty"`        // from the first numbers
+	CostCPU        *float64        `json:"cost_core_pct,omitempty"`    // of one more mix in real time, 100: one core
+	CostMemory     *float64        `json:"cost_mem_bytes,omitempty"`   // of one more mix
+	Met            *bool           `json:"met,omitempty"`              // whether the need is met
+	WithReserve    *bool           `json:"met_with_reserve,omitempty"` // whether it is with the reserve left; absent where that is not known
+}
+
+// UnmarshalJSON reads documents from before the cost of a mix had its unit in its name,
+// and from before the comfortable number could be unknown, when 0 stood for both.
+func (c *Crowd) UnmarshalJSON(text []byte) error {
+	type plain Crowd
+	old := struct {
+		*plain
+		CostCPU *float64 `json:"cost_cpu_pct"`
+	}{plain: (*plain)(c)}
+	if err := json.Unmarshal(text, &old); err != nil {
+		return err
+	}
+	if old.CostCPU != nil && c.CostCPU == nil {
+		c.CostCPU = old.CostCPU
+	}
+	return nil
 }
 
 // Prediction is what the readings with few streams say of many.
@@ -130,10 +157,11 @@ type Prediction struct {
 	Limiter verdict.Limiter `json:"limiter"`
 }
 
-// Baseline is the readings of the idle device, before the first rung or behind
+// Baseline is the readings of the idle device, before the first rung or after
 // the last.
 type Baseline struct {
-	FromS    float64   `json:"from_s"` // seconds since the run started
+	FromS    float64   `json:"from_s"`         // seconds since the run started
+	ToS      float64   `json:"to_s,omitempty"` // 0: it was interrupted
 	CPUPct   float64   `json:"cpu_pct"`
 	MemUsed  float64   `json:"mem_used_bytes"`
 	Readings []Reading `json:"readings"`
@@ -179,9 +207,22 @@ type Gap struct {
 type Reading struct {
 	AtS      float64 `json:"at_s"` // seconds since the run started
 	Source   string  `json:"source"`
-	Quantity string  `json:"quantity"` // with its label behind a colon, where it has one
+	Quantity string  `json:"quantity"` // with its label after a colon, where it has one
 	Value    float64 `json:"value"`
+	Phase    Phase   `json:"phase,omitempty"`
 }
+
+// Phase is what the run was doing at a reading.
+type Phase string
+
+// The phases.
+const (
+	Idle      Phase = "idle"    // the device before the first rung
+	Preparing Phase = "prepare" // clips were being made
+	Trying    Phase = "attempt"
+	Resting   Phase = "rest"
+	Afterward Phase = "after" // the idle device after the last rung
+)
 
 // Rung is one load of the ladder and the attempts at it.
 type Rung struct {
@@ -195,57 +236,90 @@ type Rung struct {
 
 // Attempt is one try at a rung.
 type Attempt struct {
-	Purpose   search.Purpose   `json:"purpose"`
-	Started   time.Time        `json:"started"`
-	Verdict   verdict.Grade    `json:"verdict"`
-	Reasons   []string         `json:"reasons"`
-	Limiter   verdict.Limiter  `json:"limiter"`                      // empty for a smooth attempt
-	Evidence  string           `json:"evidence,omitempty"`           // for the limiter
-	Decode    string           `json:"decode"`                       // hardware, software or unknown
-	StartS    float64          `json:"start_delay_s"`                // from the order to play to the first picture
-	Frames    tally.Frames     `json:"frames"`                       // steady window of the worst stream
-	Buffer    *tally.Buffer    `json:"buffer" jsonschema:"nullable"` // of the worst stream
-	Windows   []tally.Window   `json:"windows"`                      // of the worst stream
-	Streams   []tally.Frames   `json:"streams,omitempty"`            // steady window of each, where there are several, 100 at most
-	Worst     string           `json:"worst,omitempty"`              // load of the worst stream, where there are several
-	Delivered *tally.Delivered `json:"delivered,omitempty"`          // what a server sent for the worst stream
-	Use       sense.Use        `json:"use"`                          // readings of the steady window
+	Purpose   search.Purpose    `json:"purpose"`
+	Started   time.Time         `json:"started"`
+	Ended     time.Time         `json:"ended,omitzero"`
+	Verdict   verdict.Grade     `json:"verdict"`
+	Void      verdict.VoidCause `json:"void,omitempty"` // of a void attempt: why it says nothing
+	Reasons   []string          `json:"reasons"`
+	HoldS     float64           `json:"hold_s,omitempty"`             // where it was held for longer than planned
+	ClipBPS   int64             `json:"clip_bitrate_bps,omitempty"`   // of its clip, where that is not what was ordered
+	Limiter   verdict.Limiter   `json:"limiter"`                      // empty for a smooth attempt
+	Evidence  string            `json:"evidence,omitempty"`           // for the limiter
+	Decode    string            `json:"decode"`                       // hardware, software, unknown, or none where the device does not decode
+	StartS    float64           `json:"start_delay_s"`                // from the order to play to the first picture
+	Frames    tally.Frames      `json:"frames"`                       // steady window of the worst stream
+	Buffer    *tally.Buffer     `json:"buffer" jsonschema:"nullable"` // of the worst stream
+	Windows   []tally.Window    `json:"windows"`                      // of the worst stream
+	Streams   []tally.Frames    `json:"streams,omitempty"`            // steady window of each, where there are several, 100 at most
+	Worst     string            `json:"worst,omitempty"`              // load of the worst stream, where there are several
+	Delivered *tally.Delivered  `json:"delivered,omitempty"`          // what a server sent for the worst stream
+	Use       sense.Use         `json:"use"`                          // readings of the steady window
 }
 
 // Ceiling is the highest smooth rung.
 type Ceiling struct {
-	Load      *load.Load      `json:"load" jsonschema:"nullable"` // null: no rung was smooth
-	Confirmed bool            `json:"confirmed"`                  // by a second attempt at it and at the next rung
-	Headroom  *float64        `json:"headroom_pct" jsonschema:"nullable"`
-	Limiter   verdict.Limiter `json:"limiter"`
-	Evidence  string          `json:"evidence,omitempty"`
-	Room      *verdict.Room   `json:"room,omitempty"`             // how many streams of the load fit
-	Next      *Next           `json:"next" jsonschema:"nullable"` // the rung above; null: the ladder ends here
-	Columns   []ColumnCeiling `json:"columns"`
+	Load      *load.Load `json:"load" jsonschema:"nullable"` // null: no rung was smooth
+	Confirmed bool       `json:"confirmed"`                  // by a second attempt at it and at the next rung
+	Headroom  *float64   `json:"headroom_pct" jsonschema:"nullable"`
+	// HeadroomOf is what the headroom is of: the limiter, or what has the least left
+	// at the ceiling where the limiter of the next rung is not in use there.
+	HeadroomOf verdict.Limiter `json:"headroom_of,omitempty"`
+	Limiter    verdict.Limiter `json:"limiter"`
+	Evidence   string          `json:"evidence,omitempty"`
+	Room       *verdict.Room   `json:"room,omitempty"`             // how many streams of the load fit
+	Next       *Next           `json:"next" jsonschema:"nullable"` // the rung above; null: it was not tried
+	LadderEnd  bool            `json:"ladder_end,omitempty"`       // there is no rung above
+	Untried    []load.Load     `json:"untried,omitempty"`          // easier rungs at which no attempt counted
+	Columns    []ColumnCeiling `json:"columns"`
 }
 
 // Next is the rung that was not smooth any more.
 type Next struct {
 	Load    load.Load     `json:"load"`
 	Verdict verdict.Grade `json:"verdict"`
+	Reason  string        `json:"reason,omitempty"` // the first of its worst attempt
 }
 
 // ColumnCeiling is the highest smooth rung of one column.
 type ColumnCeiling struct {
-	Column    string          `json:"column"`
-	Load      *load.Load      `json:"load" jsonschema:"nullable"` // null: no rung was smooth
-	Confirmed bool            `json:"confirmed"`
-	Headroom  *float64        `json:"headroom_pct" jsonschema:"nullable"`
-	Limiter   verdict.Limiter `json:"limiter"`
-	Evidence  string          `json:"evidence,omitempty"`
-	Room      *verdict.Room   `json:"room,omitempty"` // how many streams of the load fit
-	Next      *Next           `json:"next" jsonschema:"nullable"`
+	Column    string     `json:"column"`
+	Load      *load.Load `json:"load" jsonschema:"nullable"` // null: no rung was smooth
+	Confirmed bool       `json:"confirmed"`
+	Headroom  *float64   `json:"headroom_pct" jsonschema:"nullable"`
+	// HeadroomOf is what the headroom is of: the limiter, or what has the least left
+	// at the ceiling where the limiter of the next rung is not in use there.
+	HeadroomOf verdict.Limiter `json:"headroom_of,omitempty"`
+	Limiter    verdict.Limiter `json:"limiter"`
+	Evidence   string          `json:"evidence,omitempty"`
+	Room       *verdict.Room   `json:"room,omitempty"` // how many streams of the load fit
+	Next       *Next           `json:"next" jsonschema:"nullable"`
+	LadderEnd  bool            `json:"ladder_end,omitempty"` // there is no rung above
+	Untried    []load.Load     `json:"untried,omitempty"`    // easier rungs at which no attempt counted
 }
 
 // Attempts counts the attempts of all rungs.
 func (d *Document) Attempts() (n int) {
 	for i := range d.Rungs {
 		n += len(d.Rungs[i].Attempts)
+	}
+	return n
+}
+
+// Counted are the attempts of a rung that count.
+func (r *Rung) Counted() (list []Attempt) {
+	for _, a := range r.Attempts {
+		if a.Verdict != verdict.Void {
+			list = append(list, a)
+		}
+	}
+	return list
+}
+
+// Counted counts the attempts of all rungs that count.
+func (d *Document) Counted() (n int) {
+	for i := range d.Rungs {
+		n += len(d.Rungs[i].Counted())
 	}
 	return n
 }

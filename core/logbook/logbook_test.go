@@ -65,7 +65,7 @@ func TestRunSurvivesItsProgram(t *testing.T) {
 	require.Len(t, got.Rungs[0].Attempts, 1)
 	require.Equal(t, verdict.Smooth, got.Rungs[0].Attempts[0].Verdict)
 	require.Empty(t, got.Rungs[1].Attempts)
-	require.Equal(t, []Reading{{AtS: 1, Source: "cpu", Quantity: "cpu_pct", Value: 12.5}}, got.Baseline.Readings)
+	require.Equal(t, []Reading{{AtS: 1, Source: "cpu", Quantity: "cpu_pct", Value: 12.5, Phase: Idle}}, got.Baseline.Readings)
 	all, err := second.Readings(got)
 	require.NoError(t, err)
 	require.Len(t, all, 3)

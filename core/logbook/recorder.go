@@ -23,7 +23,8 @@ type Recorder struct {
 	mu      sync.Mutex
 	pending []row
 	attempt sql.NullInt64 // the one that runs
-	err     error         // the first failure of a write in the background
+	phase   Phase
+	err     error // the first failure of a write in the background
 	stop    chan struct{}
 	stopped sync.WaitGroup
 }
@@ -34,6 +35,7 @@ type row struct {
 	at       int64
 	source   string
 	readings string
+	phase    Phase
 }
 
 // ErrBusy means that another run is being written to the logbook.
@@ -54,10 +56,11 @@ func (b *Book) Record(d *Document, abandoned Abandoned) (*Recorder, error) {
 	if !free {
 		return nil, fmt.Errorf("logbook %s: %w", b.path, ErrBusy)
 	}
-	r := &Recorder{book: b, doc: d, stop: make(chan struct{})}
+	r := &Recorder{book: b, doc: d, stop: make(chan struct{}), phase: Idle}
 	if err := r.begin(abandoned); err != nil {
 		return nil, errors.Join(b.explain(err), b.lock.Unlock())
 	}
+	b.writes.Store(true)
 	r.stopped.Go(r.flushOften)
 	return r, nil
 }
@@ -128,7 +131,7 @@ func (r *Recorder) head() (string, error) {
 	return string(text), err
 }
 
-// Update writes the document as it stands now.
+// Update writes the document as it is now.
 func (r *Recorder) Update() error {
 	head, err := r.head()
 	if err != nil {
@@ -148,17 +151,27 @@ func (r *Recorder) StartAttempt(rung int, purpose search.Purpose, started time.T
 	}
 	id, err := result.LastInsertId()
 	r.mu.Lock()
-	r.attempt = sql.NullInt64{Int64: id, Valid: true}
+	r.attempt, r.phase = sql.NullInt64{Int64: id, Valid: true}, Trying
 	r.mu.Unlock()
 	return r.check(err)
 }
 
-// EndAttempt writes the result of the attempt that was started last.
+// EndAttempt writes the result of the attempt that was started last. What is read
+// from then on is of the device at rest.
 func (r *Recorder) EndAttempt(a Attempt) error {
 	r.mu.Lock()
 	id := r.attempt.Int64
+	r.attempt, r.phase = sql.NullInt64{}, Resting
 	r.mu.Unlock()
 	return r.check(errors.Join(r.flush(), r.finish(id, a)))
+}
+
+// VoidAttempt writes an attempt that never began to play.
+func (r *Recorder) VoidAttempt(rung int, a Attempt) error {
+	if err := r.StartAttempt(rung, a.Purpose, a.Started); err != nil {
+		return err
+	}
+	return r.EndAttempt(a)
 }
 
 func (r *Recorder) finish(id int64, a Attempt) error {
@@ -170,19 +183,26 @@ func (r *Recorder) finish(id int64, a Attempt) error {
 	return err
 }
 
-// Idle notes that no rung is being tried: the samples that follow belong to the
-// idle device.
-func (r *Recorder) Idle() {
+// Enter says what the run does from now on, outside attempts.
+func (r *Recorder) Enter(p Phase) {
 	r.mu.Lock()
-	r.attempt = sql.NullInt64{}
+	r.phase = p
 	r.mu.Unlock()
+}
+
+// BeginBaseline says that the idle device is being read. What was read of it before,
+// by a run that was then interrupted, does not count.
+func (r *Recorder) BeginBaseline() error {
+	_, err := r.book.db.Exec("UPDATE samples SET phase = ? WHERE run = ? AND (phase = ? OR phase IS NULL AND attempt IS NULL)", Resting, r.doc.ID, Idle)
+	r.Enter(Idle)
+	return r.check(err)
 }
 
 // Sample takes one sample.
 func (r *Recorder) Sample(s sense.Sample) {
 	text := encodeReadings(s.Readings)
 	r.mu.Lock()
-	r.pending = append(r.pending, row{r.attempt, s.At.UnixMicro(), s.Source, text})
+	r.pending = append(r.pending, row{r.attempt, s.At.UnixMicro(), s.Source, text, r.phase})
 	r.mu.Unlock()
 }
 
@@ -217,12 +237,12 @@ func (r *Recorder) flush() error {
 		return err
 	}
 	defer tx.Rollback() // does nothing after Commit
-	insert, err := tx.Prepare("INSERT INTO samples(run, attempt, at, source, readings) VALUES(?, ?, ?, ?, ?)")
+	insert, err := tx.Prepare("INSERT INTO samples(run, attempt, at, source, readings, phase) VALUES(?, ?, ?, ?, ?, ?)")
 	if err != nil {
 		return err
 	}
 	for _, row := range rows {
-		if _, err := insert.Exec(r.doc.ID, row.attempt, row.at, row.source, row.readings); err != nil {
+		if _, err := insert.Exec(r.doc.ID, row.attempt, row.at, row.source, row.readings, string(row.phase)); err != nil {
 			return err
 		}
 	}
@@ -244,5 +264,6 @@ func (r *Recorder) check(err error) error {
 func (r *Recorder) Close() error {
 	close(r.stop)
 	r.stopped.Wait()
+	defer r.book.writes.Store(false)
 	return errors.Join(r.check(r.flush()), r.Update(), r.book.lock.Unlock())
 }

@@ -4,6 +4,7 @@ package route
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"vividstrain/core/clock"
@@ -67,6 +68,7 @@ const (
 	Software = "software"
 	Hardware = "hardware"
 	Unknown  = "unknown"
+	None     = "none" // the device did not decode
 )
 
 // Result is what came of an attempt.
@@ -76,6 +78,41 @@ type Result struct {
 	Decode  string
 	Failure string // why it could not be played to the end; empty if it was
 	Refused bool   // the device would not even try
+	// ClipBPS is the bitrate of what was played, where it is not what was ordered; 0 else.
+	ClipBPS int64
+}
+
+// Unfit says why a load says nothing about the device.
+type Unfit int
+
+// The reasons.
+const (
+	NoClip    Unfit = iota // what is to be played cannot be made, is broken or was changed
+	NoAddress              // it is not to be had where it was asked for
+	TooShort               // there is too little of it to tell
+)
+
+// UnfitError is an error of Prepare or Play that is not the device's.
+type UnfitError struct {
+	Unfit Unfit
+	Err   error
+}
+
+func (e *UnfitError) Error() string { return e.Err.Error() }
+func (e *UnfitError) Unwrap() error { return e.Err }
+
+// ShortHoldError says that media come in pieces so long that they must be watched for
+// longer than was planned.
+type ShortHoldError struct{ Need time.Duration }
+
+func (e *ShortHoldError) Error() string {
+	return fmt.Sprintf("segments are so long that it must be held for %s", e.Need)
+}
+
+// Reachable is a route whose device may be out of reach.
+type Reachable interface {
+	// Reach returns an error if nothing answers where the device should be.
+	Reach(ctx context.Context) error
 }
 
 // Live is how an attempt stands while it runs.
@@ -117,7 +154,8 @@ type Route interface {
 	// Progress may be nil.
 	Prepare(ctx context.Context, l load.Load, progress func(done, total int)) error
 	// Play makes one attempt. What the device fails at is in the result;
-	// an error means that the attempt says nothing about the device.
+	// an error means that the attempt says nothing about the device; see
+	// UnfitError and ShortHoldError.
 	Play(ctx context.Context, p Plan, live func(Live)) (Result, error)
 }
 

@@ -7,6 +7,9 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
+	"vividstrain/core/media"
+	"vividstrain/core/route"
+	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
 )
@@ -14,35 +17,24 @@ import (
 // conclude writes into the document what the trials so far say.
 func (c *conductor) conclude() {
 	notes := c.method.conclude(c)
-	c.doc.Notes = append(c.doc.Notes[:0], slices.Concat(c.doc.Conditions.Warnings, c.drift, c.pace(), c.disagreements(), notes)...)
+	c.doc.Notes = append(c.doc.Notes[:0], slices.Concat(c.doc.Conditions.Warnings, c.drift, c.voids(), c.pace(), c.disagreements(), notes)...)
 }
 
 func (m climbing) conclude(c *conductor) (notes []string) {
-	ceilings := m.Ceilings(c.trials)
 	result := &logbook.Ceiling{}
 	var best *logbook.ColumnCeiling
-	for i, ceiling := range ceilings {
-		column := logbook.ColumnCeiling{Column: c.Ladder.Columns[i].Name, Confirmed: ceiling.Confirmed}
-		if ceiling.Next >= 0 {
-			rung := c.doc.Rungs[ceiling.Next]
-			a := worst(rung.Attempts)
-			column.Next = &logbook.Next{Load: rung.Load, Verdict: a.Verdict}
-			column.Limiter, column.Evidence = a.Limiter, a.Evidence
-		}
-		if ceiling.Rung >= 0 {
-			rung := c.doc.Rungs[ceiling.Rung]
-			column.Load = &rung.Load
-			column.Headroom = headroom(column.Limiter, rung.Attempts)
-			column.Room = c.room(rung)
-		}
+	for i, ceiling := range m.Ceilings(c.trials) {
+		column := c.column(ceiling)
+		column.Column = c.Ladder.Columns[i].Name
 		result.Columns = append(result.Columns, column)
 		if best == nil || harder(column.Load, best.Load) {
 			best = &column
 		}
 	}
 	if best != nil {
-		result.Load, result.Confirmed, result.Headroom = best.Load, best.Confirmed, best.Headroom
+		result.Load, result.Confirmed, result.Headroom, result.HeadroomOf = best.Load, best.Confirmed, best.Headroom, best.HeadroomOf
 		result.Limiter, result.Evidence, result.Next, result.Room = best.Limiter, best.Evidence, best.Next, best.Room
+		result.LadderEnd, result.Untried = best.LadderEnd, best.Untried
 	}
 	c.doc.Ceiling = result
 	for _, rung := range m.OutOfOrder(c.trials) {
@@ -51,10 +43,84 @@ func (m climbing) conclude(c *conductor) (notes []string) {
 	return notes
 }
 
+// column is what the trials of a column say.
+func (c *conductor) column(ceiling search.Ceiling) logbook.ColumnCeiling {
+	column := logbook.ColumnCeiling{Confirmed: ceiling.Confirmed, LadderEnd: ceiling.Last, Untried: loadsOf(c.doc, ceiling.Untried)}
+	var top *logbook.Rung
+	if ceiling.Rung >= 0 {
+		top = &c.doc.Rungs[ceiling.Rung]
+		column.Load = &top.Load
+		column.Room = c.room(*top)
+	}
+	if ceiling.Next >= 0 {
+		rung := c.doc.Rungs[ceiling.Next]
+		a := worst(rung.Counted())
+		column.Next = &logbook.Next{Load: rung.Load, Verdict: a.Verdict, Reason: a.Reasons[0]}
+		column.Limiter, column.Evidence = a.Limiter, a.Evidence
+		if top != nil && decodeOf(*top) == route.Hardware && a.Decode == route.Software {
+			column.Evidence = fmt.Sprintf("from %s on the decoder block is not used; %s", rung.Load, a.Evidence)
+		}
+	}
+	if top != nil {
+		column.Headroom, column.HeadroomOf = headroom(column.Limiter, top.Counted())
+	}
+	return column
+}
+
+// decodeOf is how a rung was decoded.
+func decodeOf(r logbook.Rung) string {
+	for _, a := range r.Counted() {
+		return a.Decode
+	}
+	return route.Unknown
+}
+
+// voids says of each rung with void attempts why they were, and of clips whose bitrate
+// is not what was ordered what it is.
+func (c *conductor) voids() (list []string) {
+	for _, rung := range c.doc.Rungs {
+		for i := len(rung.Attempts) - 1; i >= 0; i-- {
+			a := rung.Attempts[i]
+			if a.Void == "" || a.Void == verdict.VoidStopped || a.Void == verdict.VoidKilled {
+				continue
+			}
+			n := 0
+			for _, other := range rung.Attempts {
+				if other.Void == a.Void {
+					n++
+				}
+			}
+			text := fmt.Sprintf("%s was not tried: %s", rung.Load, a.Reasons[0])
+			if a.Void.Void() == search.Repeatable {
+				times := "once"
+				if n > 1 {
+					times = fmt.Sprintf("%d times", n)
+				}
+				text = fmt.Sprintf("an attempt at %s was void %s: %s", rung.Load, times, a.Reasons[0])
+			}
+			list = append(list, text)
+			break
+		}
+		for _, a := range rung.Attempts {
+			if a.ClipBPS > 0 {
+				list = append(list, fmt.Sprintf("the clip of %s has %sb/s", rung.Load, media.ShortBitrate(float64(a.ClipBPS))))
+				break
+			}
+		}
+		for _, a := range rung.Attempts {
+			if a.HoldS > 0 {
+				list = append(list, fmt.Sprintf("%s was held for %.0f s instead of %.0f s, since its segments are long", rung.Load, a.HoldS, c.doc.Plan.HoldS))
+				break
+			}
+		}
+	}
+	return list
+}
+
 // room is how many streams of a rung's load the device has room for, by the
 // readings of its first smooth attempt.
 func (c *conductor) room(rung logbook.Rung) *verdict.Room {
-	for _, a := range rung.Attempts {
+	for _, a := range rung.Counted() {
 		if a.Verdict != verdict.Smooth {
 			continue
 		}
@@ -87,7 +153,7 @@ func (c *conductor) disagreements() (list []string) {
 // before the computer itself is said to have changed.
 const steadyPace = 1.2
 
-// pace tells of the rung of which the attempts differed most in what a frame took of the
+// pace tells of the rung whose attempts differed most in what a frame took of the
 // cores. Where they are decoded here, the same frames take the same work, so that it is the
 // computer's speed that changed; servers may have work done already.
 func (c *conductor) pace() []string {
@@ -96,8 +162,8 @@ func (c *conductor) pace() []string {
 	}
 	most, of := steadyPace, load.Load{}
 	for _, rung := range c.doc.Rungs {
-		for _, slow := range rung.Attempts {
-			for _, quick := range rung.Attempts {
+		for _, slow := range rung.Counted() {
+			for _, quick := range rung.Counted() {
 				s, q := slow.Use[sense.GroupCPU].Mean, quick.Use[sense.GroupCPU].Mean
 				if s == 0 || q == 0 || slow.Frames.Due == 0 || quick.Frames.Shown == 0 {
 					continue
@@ -139,18 +205,37 @@ func worst(attempts []logbook.Attempt) logbook.Attempt {
 	return w
 }
 
-// headroom is what a limiter left free on average in the smooth attempts at the
-// ceiling, in percent; nil where that is not known.
-func headroom(l verdict.Limiter, attempts []logbook.Attempt) *float64 {
-	sum, n := 0.0, 0
-	for _, a := range attempts {
-		if free, known := verdict.Headroom(l, a.Use); known && a.Verdict == verdict.Smooth {
-			sum, n = sum+free, n+1
+// unlimited is a share that is left, in percent, from which on something does not limit
+// at the ceiling: what limits the next rung is not in use there.
+const unlimited = 95
+
+// headroom is what was left on average in the smooth attempts at the ceiling, in
+// percent, of the limiter of the next rung, or of what had the least left where that
+// was not in use at the ceiling or is not known. It is nil where nothing is known.
+func headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.Limiter) {
+	mean := func(free func(logbook.Attempt) (float64, bool)) *float64 {
+		sum, n := 0.0, 0.0
+		for _, a := range attempts {
+			if v, known := free(a); known && a.Verdict == verdict.Smooth {
+				sum, n = sum+v, n+1
+			}
 		}
+		if n == 0 {
+			return nil
+		}
+		sum /= n
+		return &sum
 	}
-	if n == 0 {
-		return nil
+	if left := mean(func(a logbook.Attempt) (float64, bool) { return verdict.Headroom(l, a.Use) }); left != nil && *left < unlimited {
+		return left, l
 	}
-	mean := sum / float64(n)
-	return &mean
+	var of verdict.Limiter
+	left := mean(func(a logbook.Attempt) (free float64, known bool) {
+		var tightest verdict.Limiter
+		if tightest, free, known = verdict.Tightest(a.Use); known && of == "" {
+			of = tightest
+		}
+		return free, known && tightest == of
+	})
+	return left, of
 }

@@ -34,7 +34,7 @@ func (c CrowdConfig) Check() error {
 	streams := 0
 	for _, l := range c.Mix {
 		streams += l.Streams
-		if err := c.Route.Check(l); err != nil {
+		if err := c.Route.Check(l); err != nil { // a mix is all or nothing
 			return err
 		}
 	}
@@ -84,7 +84,7 @@ type crowding struct {
 func (m *crowding) counted(c *conductor) []search.Counted {
 	list := make([]search.Counted, len(c.trials))
 	for i, t := range c.trials {
-		list[i] = search.Counted{Number: m.wanted.Numbers[t.Rung], Smooth: t.Smooth}
+		list[i] = search.Counted{Number: m.wanted.Numbers[t.Rung], Smooth: t.Smooth, Void: t.Void}
 	}
 	return list
 }
@@ -110,7 +110,7 @@ func (m *crowding) plan(c *conductor, rung int) route.Plan {
 
 // rung is the rung of a number, nil if it was not tried.
 func (m *crowding) rung(c *conductor, number int) *logbook.Rung {
-	if i := slices.Index(m.wanted.Numbers, number); i >= 0 && len(c.doc.Rungs[i].Attempts) > 0 {
+	if i := slices.Index(m.wanted.Numbers, number); i >= 0 && len(c.doc.Rungs[i].Counted()) > 0 {
 		return &c.doc.Rungs[i]
 	}
 	return nil
@@ -124,29 +124,31 @@ func (m *crowding) conclude(c *conductor) (notes []string) {
 		result.Streams += l.Streams
 	}
 	if r := m.rung(c, bad); r != nil {
-		a := worst(r.Attempts)
-		result.NextVerdict, result.Limiter, result.Evidence = a.Verdict, a.Limiter, a.Evidence
-		for _, a := range r.Attempts { // one that tells what ran out says more
+		a := worst(r.Counted())
+		result.NextVerdict, result.NextReason, result.Limiter, result.Evidence = a.Verdict, a.Reasons[0], a.Limiter, a.Evidence
+		for _, a := range r.Counted() { // one that tells what ran out says more
 			if result.Limiter == verdict.Unknown && a.Limiter != "" {
 				result.Limiter, result.Evidence = a.Limiter, a.Evidence
 			}
 		}
 	}
 	if r := m.rung(c, good); r != nil {
-		result.Headroom = headroom(result.Limiter, r.Attempts)
+		result.Headroom, result.HeadroomOf = headroom(result.Limiter, r.Counted())
 	}
-	result.CostCPU, result.CostMemory = m.cost(c, sense.GroupCPU, good), m.cost(c, sense.GroupMem, good)
-	if result.CostCPU == nil {
-		result.CostCPU = m.cost(c, sense.CPU, good)
-	}
-	if result.CostMemory == nil {
-		result.CostMemory = m.cost(c, sense.MemUsed, good)
-	}
+	result.CostCPU, result.CostMemory = m.cost(c, coresOf, good), m.cost(c, memoryOf, good)
 	result.Predicted = m.predict(c)
-	result.Comfortable = m.comfortable(c, result)
+	if n, why := m.comfortable(c, result); why == "" {
+		result.Comfortable = &n
+	} else {
+		result.ComfortableWhy = why
+	}
 	if m.wanted.Need > 0 {
 		met := good >= m.wanted.Need
 		result.Met = &met
+		if n := result.Comfortable; !met || n != nil {
+			reserve := met && *n >= m.wanted.Need
+			result.WithReserve = &reserve
+		}
 	}
 	c.doc.Crowd = result
 	c.doc.Ceiling = m.ceiling(c, result)
@@ -161,14 +163,14 @@ func (m *crowding) conclude(c *conductor) (notes []string) {
 
 // ceiling is the result in the form in which climbs have it.
 func (m *crowding) ceiling(c *conductor, r *logbook.Crowd) *logbook.Ceiling {
-	column := logbook.ColumnCeiling{Column: "crowd", Confirmed: r.Confirmed, Headroom: r.Headroom, Limiter: r.Limiter, Evidence: r.Evidence}
+	column := logbook.ColumnCeiling{Column: "crowd", Confirmed: r.Confirmed, LadderEnd: r.Next == 0 && r.Highest == m.Most, Headroom: r.Headroom, HeadroomOf: r.HeadroomOf, Limiter: r.Limiter, Evidence: r.Evidence}
 	if rung := m.rung(c, r.Highest); rung != nil {
 		column.Load = &rung.Load
 	}
 	if rung := m.rung(c, r.Next); rung != nil {
-		column.Next = &logbook.Next{Load: rung.Load, Verdict: r.NextVerdict}
+		column.Next = &logbook.Next{Load: rung.Load, Verdict: r.NextVerdict, Reason: r.NextReason}
 	}
-	return &logbook.Ceiling{Load: column.Load, Confirmed: column.Confirmed, Headroom: column.Headroom, Limiter: column.Limiter,
+	return &logbook.Ceiling{Load: column.Load, Confirmed: column.Confirmed, LadderEnd: column.LadderEnd, Headroom: column.Headroom, HeadroomOf: column.HeadroomOf, Limiter: column.Limiter,
 		Evidence: column.Evidence, Next: column.Next, Columns: []logbook.ColumnCeiling{column}}
 }
 
@@ -178,13 +180,14 @@ func (m *crowding) predict(c *conductor) *logbook.Prediction {
 	var best *logbook.Prediction
 	for i, r := range c.doc.Rungs {
 		number := m.wanted.Numbers[i]
-		if len(r.Attempts) == 0 || r.Attempts[0].Verdict != verdict.Smooth || best != nil && (best.From >= 2 || number < best.From) {
+		attempts := r.Counted()
+		if len(attempts) == 0 || attempts[0].Verdict != verdict.Smooth || best != nil && (best.From >= 2 || number < best.From) {
 			continue
 		}
-		if carries, known := carried(r.Attempts[0], number); known {
-			limiter, _ := verdict.FindLimiter(verdict.Window{Use: r.Attempts[0].Use, Clock: c.clock})
-			best = &logbook.Prediction{From: number, Number: int(carries / c.Criteria.Smooth.BuildRate), Limiter: limiter}
-		} else if room, known := verdict.FindRoom(r.Attempts[0].Use, c.idle, number); known {
+		if carries, known := carried(attempts[0], number); known {
+			limiter, _ := verdict.FindLimiter(verdict.Window{Use: attempts[0].Use, Clock: c.clock})
+			best = &logbook.Prediction{From: number, Number: int(carries / max(c.Criteria.Smooth.BuildRate, 1)), Limiter: limiter}
+		} else if room, known := verdict.FindRoom(attempts[0].Use, c.idle, number); known {
 			best = &logbook.Prediction{From: number, Number: room.Streams, Limiter: room.Limiter}
 		}
 	}
@@ -196,39 +199,64 @@ func (m *crowding) predict(c *conductor) *logbook.Prediction {
 // of them, too. It is not known where they had to wait for nothing but room.
 func carried(a logbook.Attempt, number int) (times float64, known bool) {
 	const beyond = 20 // a rate that says nothing
-	if a.Buffer == nil || a.Buffer.BuildRate <= 0 || a.Buffer.BuildRate >= beyond {
+	if a.Buffer == nil || a.Buffer.BuildRate == nil || *a.Buffer.BuildRate <= 0 || *a.Buffer.BuildRate >= beyond {
 		return 0, false
 	}
-	return float64(number) * a.Buffer.BuildRate, true
+	return float64(number) * *a.Buffer.BuildRate, true
 }
 
-// cost is what one more mix takes of a quantity: the slope of a line through the
+// coresOf is the mean use of the cores in percent of one core, by the player where that
+// is known, else by the whole device.
+func coresOf(use sense.Use) (pct float64, known bool) {
+	if group, known := use[sense.GroupCPU]; known {
+		return group.Mean, true
+	}
+	cpu, known := use[sense.CPU]
+	return cpu.Mean * float64(use.Cores()), known && use.Cores() > 0
+}
+
+// memoryOf is the mean memory in use, by the player where that is known, else of the
+// whole device.
+func memoryOf(use sense.Use) (bytes float64, known bool) {
+	for _, quantity := range []string{sense.GroupMem, sense.MemUsed} {
+		if s, known := use[quantity]; known {
+			return s.Mean, true
+		}
+	}
+	return 0, false
+}
+
+// cost is what one more mix takes in real time: the slope of a line through the
 // means of the smooth attempts and of the idle device; nil where it is not known.
-func (m *crowding) cost(c *conductor, quantity string, most int) *float64 {
-	_, slope, known := m.line(c, most, func(use sense.Use) (float64, bool) {
-		s, known := use[quantity]
-		return s.Mean, known
-	})
+func (m *crowding) cost(c *conductor, of func(sense.Use) (float64, bool), most int) *float64 {
+	_, slope, known := m.line(c, most, of)
 	if !known {
 		return nil
 	}
 	return &slope
 }
 
-// line fits a straight line through a value at the numbers up to most.
+// line fits a straight line through a value at the numbers up to most. A device that
+// works ahead of its viewers does the work of more of them: at a build rate of 2, of
+// twice as many.
 func (m *crowding) line(c *conductor, most int, value func(sense.Use) (float64, bool)) (at0, slope float64, known bool) {
 	var n, x, y, xx, xy float64
-	add := func(number int, use sense.Use) {
+	add := func(number float64, use sense.Use) {
 		if v, known := value(use); known {
-			a := float64(number)
-			n, x, y, xx, xy = n+1, x+a, y+v, xx+a*a, xy+a*v
+			n, x, y, xx, xy = n+1, x+number, y+v, xx+number*number, xy+number*v
 		}
 	}
 	add(0, c.idle)
 	for i, r := range c.doc.Rungs {
-		for _, a := range r.Attempts {
-			if m.wanted.Numbers[i] <= most && a.Verdict == verdict.Smooth {
-				add(m.wanted.Numbers[i], a.Use)
+		for _, a := range r.Counted() {
+			number := m.wanted.Numbers[i]
+			if number > most || a.Verdict != verdict.Smooth {
+				continue
+			}
+			if times, known := carried(a, number); known {
+				add(max(times, float64(number)), a.Use)
+			} else {
+				add(float64(number), a.Use)
 			}
 		}
 	}
@@ -240,24 +268,29 @@ func (m *crowding) line(c *conductor, most int, value func(sense.Use) (float64, 
 	return (y - slope*x) / n, slope, true
 }
 
-// comfortable is the highest number that leaves the reserve of what runs out.
-// Where nothing ran out it is judged by what would.
-func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) int {
+// comfortable is the highest number that leaves the reserve of what runs out; where
+// nothing ran out, of what would. Why says why that is not known. It may be more than was
+// tried where the limit was not reached.
+func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) (number int, why string) {
+	top := r.Highest
+	if r.Next == 0 {
+		top = math.MaxInt32
+	}
 	if rung := m.rung(c, r.Highest); rung != nil && r.Limiter != verdict.Memory {
 		sum, n := 0.0, 0.0
-		for _, a := range rung.Attempts {
+		for _, a := range rung.Counted() {
 			if times, known := carried(a, r.Highest); known {
 				sum, n = sum+times, n+1
 			}
 		}
 		if n > 0 {
-			return min(r.Highest, int(sum/n*(1-m.wanted.ReservePct/100)))
+			return min(top, int(sum/n*(1-m.wanted.ReservePct/100))), ""
 		}
 	}
 	limiter := r.Limiter
 	if limiter == "" || limiter == verdict.Unknown || limiter == verdict.Refused {
 		if r.Predicted == nil {
-			return 0
+			return 0, "nothing was read of the device that grows with the number"
 		}
 		limiter = r.Predicted.Limiter
 	}
@@ -267,15 +300,15 @@ func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) int {
 	}
 	at0, slope, known := m.line(c, r.Highest, used)
 	if !known || slope <= 0 {
-		return 0
+		return 0, fmt.Sprintf("what was read of the %s does not grow with the number", limiter)
 	}
-	fits := min(int(math.Floor((100-m.wanted.ReservePct-at0)/slope)), r.Highest)
+	fits := min(int(math.Floor((100-m.wanted.ReservePct-at0)/slope)), top)
 	for i, rung := range c.doc.Rungs { // what was measured counts more than the line
-		for _, a := range rung.Attempts {
+		for _, a := range rung.Counted() {
 			if v, known := used(a.Use); known && v > 100-m.wanted.ReservePct && fits >= m.wanted.Numbers[i] {
 				fits = m.wanted.Numbers[i] - 1
 			}
 		}
 	}
-	return max(0, fits)
+	return max(0, fits), ""
 }

@@ -42,12 +42,12 @@ func TestCrowdFindsTheNumber(t *testing.T) {
 	require.True(t, *r.Met)
 	require.InDelta(t, r.Highest, r.Predicted.Number, 3, "what two streams say of many")
 	require.Equal(t, 2, r.Predicted.From)
-	require.InDelta(t, float64(r.Highest)*0.78, r.Comfortable, 1.5)
+	require.InDelta(t, float64(r.Highest)*0.78, *r.Comfortable, 1.5)
 	require.NotNil(t, r.CostCPU)
 	require.InDelta(t, 62e6, *r.CostMemory, 2e6)
 	// The comfortable number leaves what it says; one more than the highest
 	// is not smooth.
-	alone, _ := crowdOn(t, "breakwater-n2", func(c *CrowdConfig) { c.Mix[0].Streams, c.Most = r.Comfortable, 1 }, "h264 720p25 5M")
+	alone, _ := crowdOn(t, "breakwater-n2", func(c *CrowdConfig) { c.Mix[0].Streams, c.Most = *r.Comfortable, 1 }, "h264 720p25 5M")
 	require.Equal(t, 1, alone.Crowd.Highest)
 	require.Less(t, alone.Rungs[0].Attempts[0].Use[sense.CPU].P95, 81.0)
 	require.Zero(t, alone.Crowd.Next)
@@ -152,8 +152,9 @@ func (p *paced) Play(ctx context.Context, plan route.Plan, _ func(route.Live)) (
 	}
 	p.busy = p.clock.Now().Add(plan.Hold + 7*time.Second)
 	for range n {
-		b := &tally.Buffer{BuildRate: p.carries / float64(n), MinLeadS: 3}
-		if b.BuildRate < 1 {
+		rate := p.carries / float64(n)
+		b := &tally.Buffer{BuildRate: &rate, MinLeadS: 3}
+		if rate < 1 {
 			b.Stalls, b.StallS, b.MinLeadS = 2, 3, 0
 		}
 		result.Streams = append(result.Streams, tally.Tally{Buffer: b, Windows: []tally.Window{{Kind: tally.Steady, ToS: plan.Hold.Seconds(), Frames: tally.Frames{Due: 100, Shown: 100, Speed: 1}}}})
@@ -171,7 +172,7 @@ func TestCrowdOnAServerThatRunsAhead(t *testing.T) {
 	doc, err := Crowd(t.Context(), book(t), c)
 	require.NoError(t, err)
 	require.Equal(t, 5, doc.Crowd.Highest)
-	require.Equal(t, 4, doc.Crowd.Comfortable)
+	require.Equal(t, 4, *doc.Crowd.Comfortable)
 	require.Equal(t, 5, doc.Crowd.Predicted.Number)
 	require.Equal(t, verdict.CPU, doc.Crowd.Limiter)
 	for i := 1; i < len(p.attempts); i++ {
@@ -199,5 +200,5 @@ func TestServersThatGiveUpAtOnce(t *testing.T) {
 	require.Equal(t, verdict.Memory, doc.Crowd.Limiter)
 	require.Contains(t, doc.Crowd.Evidence, "100 MB in use of the 100 MB")
 	require.Equal(t, 4, doc.Crowd.Highest)
-	require.Equal(t, 4, doc.Crowd.Comfortable, "20 MB of 100 MB are left")
+	require.Equal(t, 4, *doc.Crowd.Comfortable, "20 MB of 100 MB are left")
 }

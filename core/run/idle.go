@@ -14,9 +14,12 @@ func (c *conductor) before(ctx context.Context, sources []sense.Source) error {
 	if c.Config.Baseline == 0 {
 		return nil
 	}
-	if list := c.doc.Baseline.Readings; len(list) > 0 { // the run is resumed
-		c.idle = useOf(list, c.doc.Started)
+	if b := c.doc.Baseline; len(b.Readings) > 0 && (b.ToS > 0 || c.doc.Attempts() > 0) { // the run is resumed
+		c.idle = c.useOf(b.Readings)
 		return nil
+	}
+	if err := c.record.BeginBaseline(); err != nil {
+		return err
 	}
 	baseline, use, err := c.readIdle(ctx)
 	if err != nil {
@@ -36,10 +39,11 @@ func (c *conductor) after(ctx context.Context) error {
 	if c.Config.Baseline == 0 {
 		return nil
 	}
-	c.record.Idle()
+	c.record.Enter(logbook.Resting)
 	if err := c.rest(ctx); err != nil {
 		return err
 	}
+	c.record.Enter(logbook.Afterward)
 	after, use, err := c.readIdle(ctx)
 	if err != nil {
 		return err
@@ -78,13 +82,17 @@ func (c *conductor) rest(ctx context.Context) error {
 		if isQuiet(use, c.idle) {
 			return nil
 		}
-		c.watch(Event{Kind: Resting, Done: int(waited.Milliseconds()), Total: int(c.Config.Rest.Milliseconds())})
+		c.watch(Event{Kind: Resting, Done: int(waited.Milliseconds()), Total: int(c.Config.Rest.Milliseconds()), Text: "until the device is quiet again"})
 	}
 	return nil
 }
 
 // readIdle reads the device while nothing is asked of it.
 func (c *conductor) readIdle(ctx context.Context) (b logbook.Baseline, use sense.Use, err error) {
+	phase := logbook.Idle
+	if c.doc.Attempts() > 0 {
+		phase = logbook.Afterward
+	}
 	c.watch(Event{Kind: Baseline, Total: int(c.Config.Baseline.Milliseconds())})
 	clock := c.Route.Clock()
 	c.takeSamples()
@@ -94,26 +102,12 @@ func (c *conductor) readIdle(ctx context.Context) (b logbook.Baseline, use sense
 	}
 	samples := c.takeSamples()
 	use = sense.Summarise(samples, from, clock.Now().Add(time.Nanosecond))
-	b = logbook.Baseline{FromS: from.Sub(c.doc.Started).Seconds(), CPUPct: use[sense.CPU].Mean, MemUsed: use[sense.MemUsed].Mean}
+	b = logbook.Baseline{FromS: from.Sub(c.doc.Started).Seconds(), ToS: clock.Now().Sub(c.doc.Started).Seconds(), CPUPct: use[sense.CPU].Mean, MemUsed: use[sense.MemUsed].Mean}
 	for _, s := range samples {
 		for _, r := range s.Readings {
 			b.Readings = append(b.Readings, logbook.Reading{
-				AtS: s.At.Sub(c.doc.Started).Seconds(), Source: s.Source, Quantity: r.Key(), Value: r.Value})
+				AtS: s.At.Sub(c.doc.Started).Seconds(), Source: s.Source, Quantity: r.Key(), Value: r.Value, Phase: phase})
 		}
 	}
 	return b, use, nil
-}
-
-// useOf sums up readings that were kept.
-func useOf(list []logbook.Reading, started time.Time) sense.Use {
-	samples := make([]sense.Sample, len(list))
-	end := started
-	for i, r := range list {
-		at := started.Add(duration(r.AtS))
-		samples[i] = sense.Sample{At: at, Source: r.Source, Readings: []sense.Reading{{Quantity: r.Quantity, Value: r.Value}}}
-		if at.After(end) {
-			end = at
-		}
-	}
-	return sense.Summarise(samples, started, end.Add(time.Nanosecond))
 }

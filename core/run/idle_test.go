@@ -108,7 +108,7 @@ func TestRoomIsTrue(t *testing.T) {
 func TestAbandonedAttemptTellsOfMemory(t *testing.T) {
 	p, err := standin.Named("skerry-s1")
 	require.NoError(t, err)
-	c := &conductor{Config: config(device(t, p, 1)), doc: &logbook.Document{Started: time.Unix(1e9, 0)}}
+	c := &conductor{Config: config(device(t, p, 1)), doc: &logbook.Document{Started: time.Unix(1e9, 0), Rungs: make([]logbook.Rung, 1)}}
 	reading := func(at float64, quantity string, v float64) logbook.Reading {
 		return logbook.Reading{AtS: at, Source: "limits", Quantity: quantity, Value: v}
 	}
@@ -118,8 +118,13 @@ func TestAbandonedAttemptTellsOfMemory(t *testing.T) {
 	require.Equal(t, verdict.Memory, a.Limiter)
 	require.Contains(t, a.Evidence, "95 MB were in use of the 100 MB")
 	a = c.abandoned(0, search.Explore, time.Unix(1e9, 0), full[:2])
+	require.Equal(t, verdict.Void, a.Verdict)
+	require.Equal(t, verdict.VoidKilled, a.Void)
+	c.doc.Rungs[0].Attempts = []logbook.Attempt{a}
+	a = c.abandoned(0, search.Explore, time.Unix(1e9, 0), full[:2])
+	require.Equal(t, verdict.Failed, a.Verdict, "twice in one rung")
 	require.Equal(t, verdict.Unknown, a.Limiter)
-	require.NotEmpty(t, a.Evidence)
+	c.doc.Rungs[0].Attempts = nil
 	c.doc.Conditions.Facts = map[string]string{sense.MemoryKills: "3"}
 	c.Route = killer{c.Route}
 	require.Equal(t, verdict.Memory, c.abandoned(0, search.Explore, time.Unix(1e9, 0), nil).Limiter)

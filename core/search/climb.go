@@ -7,7 +7,23 @@ package search
 type Trial struct {
 	Rung   int // place in the ladder, counted through all columns
 	Smooth bool
+	// Void attempts say nothing about the device and count for neither side.
+	Void Void
 }
+
+// Void says whether an attempt counts, and if not, whether another may.
+type Void int
+
+// The kinds of void attempts.
+const (
+	Counts      Void = iota // it is not void
+	Repeatable              // void, but another attempt may succeed: at most MaxVoid of them are made
+	Interrupted             // void because the run was stopped in it: any number of others may follow
+	Permanent               // void, and so would any other attempt be: the rung has no clip
+)
+
+// MaxVoid is how many repeatable void attempts a rung gets.
+const MaxVoid = 3
 
 // Purpose says why a rung is tried.
 type Purpose string
@@ -15,97 +31,117 @@ type Purpose string
 // The purposes.
 const (
 	Explore Purpose = "explore" // for the first time
-	Confirm Purpose = "confirm" // the ceiling, or the rung above it, once more
+	Confirm Purpose = "confirm" // the ceiling, or the rung above it, again
 	Decide  Purpose = "decide"  // a third time, because two attempts disagree
 )
 
 // Climb goes up each column until two of its rungs were not smooth, then
-// confirms the column's ceiling.
+// confirms the column's ceiling. Rungs at which no attempt counts are passed over.
 type Climb struct {
 	Columns []int // number of rungs in each column
-	All     bool  // try every rung, even behind two that were not smooth
+	All     bool  // try every rung, even after two that were not smooth
 }
 
 // Next is the rung to try next and why; false when all is known.
 func (c Climb) Next(trials []Trial) (rung int, why Purpose, more bool) {
-	first := 0
-	for _, n := range c.Columns {
-		column := newColumn(first, n, trials)
+	for _, column := range c.columns(trials) {
 		if rung, why, more := column.next(c.All); more {
 			return rung, why, true
 		}
-		first += n
 	}
 	return 0, "", false
 }
 
-// Ceilings returns for each column the highest rung that is smooth with all
-// rungs below it, or -1, and whether it is confirmed.
-func (c Climb) Ceilings(trials []Trial) []Ceiling {
-	ceilings := make([]Ceiling, len(c.Columns))
-	first := 0
-	for i, n := range c.Columns {
-		column := newColumn(first, n, trials)
-		top := column.top()
-		ceilings[i] = Ceiling{Rung: -1, Next: -1, Confirmed: column.settled(top) && column.settled(top+1)}
-		if top >= 0 {
-			ceilings[i].Rung = first + top
-		}
-		if top+1 < n && len(column.tried[top+1]) > 0 {
-			ceilings[i].Next = first + top + 1
-		}
-		first += n
-	}
-	return ceilings
-}
-
 // Ceiling is the result of one column.
 type Ceiling struct {
-	Rung      int  // -1: no rung is smooth
+	Rung      int  // highest rung that is smooth with all below it that could be tried; -1: none
 	Next      int  // the rung above, if it was tried and is not smooth; else -1
-	Confirmed bool // by a second attempt at both
+	Confirmed bool // by a second attempt at both, and without a rung below that could not be tried
+	Last      bool // no rung of the column above Rung is left to try
+	// Untried rungs, below the ceiling or between it and Next, had no attempt that counts.
+	Untried []int
+}
+
+// Ceilings returns the result of each column.
+func (c Climb) Ceilings(trials []Trial) []Ceiling {
+	ceilings := make([]Ceiling, len(c.Columns))
+	for i, column := range c.columns(trials) {
+		top, next := column.top()
+		result := Ceiling{Rung: -1, Next: -1, Confirmed: column.settled(top) && column.settled(next), Last: next >= len(column.rungs)}
+		if top >= 0 {
+			result.Rung = column.first + top
+		}
+		if next < len(column.rungs) && len(column.rungs[next].smooth) > 0 {
+			result.Next = column.first + next
+		}
+		for k := range min(next, len(column.rungs)) {
+			if r := &column.rungs[k]; len(r.smooth) == 0 && r.lost() {
+				result.Untried = append(result.Untried, column.first+k)
+			}
+		}
+		result.Confirmed = result.Confirmed && len(result.Untried) == 0
+		ceilings[i] = result
+	}
+	return ceilings
 }
 
 // OutOfOrder lists the rungs that are not smooth though a harder one of their
 // column is.
 func (c Climb) OutOfOrder(trials []Trial) (rungs []int) {
-	first := 0
-	for _, n := range c.Columns {
-		column := newColumn(first, n, trials)
+	for _, column := range c.columns(trials) {
 		highest := -1
-		for i := range n {
-			if len(column.tried[i]) > 0 && column.smooth(i) {
+		for i, r := range column.rungs {
+			if len(r.smooth) > 0 && Majority(r.smooth) {
 				highest = i
 			}
 		}
 		for i := range max(highest, 0) {
-			if len(column.tried[i]) > 0 && !column.smooth(i) {
-				rungs = append(rungs, first+i)
+			if r := &column.rungs[i]; len(r.smooth) > 0 && !Majority(r.smooth) {
+				rungs = append(rungs, column.first+i)
 			}
 		}
-		first += n
 	}
 	return rungs
 }
 
-// column is the trials of one column.
-type column struct {
-	first int
-	tried [][]bool // for each rung whether each attempt was smooth
+// tries is what was tried of one rung, or of one number of streams.
+type tries struct {
+	smooth    []bool // of each attempt that counts
+	void      int    // repeatable void attempts
+	permanent bool
 }
 
-func newColumn(first, n int, trials []Trial) column {
-	c := column{first: first, tried: make([][]bool, n)}
-	for _, t := range trials {
-		if i := t.Rung - first; i >= 0 && i < n {
-			c.tried[i] = append(c.tried[i], t.Smooth)
-		}
+func (t *tries) add(smooth bool, void Void) {
+	switch void {
+	case Counts:
+		t.smooth = append(t.smooth, smooth)
+	case Repeatable:
+		t.void++
+	case Permanent:
+		t.permanent = true
 	}
-	return c
 }
 
-// smooth tells what most attempts at rung i say.
-func (c column) smooth(i int) bool { return Majority(c.tried[i]) }
+// lost tells whether no further attempt is worth making.
+func (t *tries) lost() bool { return t.permanent || t.void >= MaxVoid }
+
+// settled tells whether there were enough attempts to be sure.
+func (t *tries) settled() bool {
+	return len(t.smooth) >= 3 || len(t.smooth) == 2 && t.smooth[0] == t.smooth[1]
+}
+
+// again is why another attempt is to be made, false if there is no use in one.
+func (t *tries) again() (why Purpose, more bool) {
+	switch {
+	case t.lost() || t.settled():
+		return "", false
+	case len(t.smooth) == 0:
+		return Explore, true
+	case len(t.smooth) == 1:
+		return Confirm, true
+	}
+	return Decide, true
+}
 
 // Majority tells whether most attempts at a rung were smooth. Of two that
 // disagree, which a third has yet to decide, the first counts.
@@ -124,51 +160,69 @@ func Majority(attempts []bool) bool {
 	return votes > 0
 }
 
-// top is the highest rung that is smooth with all below it, or -1.
-func (c column) top() int {
-	for i, tries := range c.tried {
-		if len(tries) == 0 || !c.smooth(i) {
-			return i - 1
+// column is the trials of one column, whose rungs are counted from first on.
+type column struct {
+	first int
+	rungs []tries
+}
+
+func (c Climb) columns(trials []Trial) []column {
+	columns := make([]column, len(c.Columns))
+	first := 0
+	for i, n := range c.Columns {
+		columns[i] = column{first, make([]tries, n)}
+		for _, t := range trials {
+			if k := t.Rung - first; k >= 0 && k < n {
+				columns[i].rungs[k].add(t.Smooth, t.Void)
+			}
+		}
+		first += n
+	}
+	return columns
+}
+
+// top is the highest rung that is smooth with all below it that could be tried,
+// or -1, and the next one above it that can be or was tried.
+func (c column) top() (top, next int) {
+	top = -1
+	for i := range c.rungs {
+		switch r := &c.rungs[i]; {
+		case len(r.smooth) == 0 && r.lost():
+		case len(r.smooth) == 0 || !Majority(r.smooth):
+			return top, i
+		default:
+			top = i
 		}
 	}
-	return len(c.tried) - 1
+	return top, len(c.rungs)
 }
 
 // settled tells whether rung i has been tried often enough to be sure. There is
 // nothing to be sure of beyond the ends of the column.
-func (c column) settled(i int) bool {
-	if i < 0 || i >= len(c.tried) {
-		return true
-	}
-	t := c.tried[i]
-	return len(t) >= 3 || len(t) == 2 && t[0] == t[1]
-}
+func (c column) settled(i int) bool { return i < 0 || i >= len(c.rungs) || c.rungs[i].settled() }
 
 func (c column) next(all bool) (rung int, why Purpose, more bool) {
 	bad := 0
-	for i, tries := range c.tried {
-		if len(tries) == 0 {
+	for i := range c.rungs {
+		r := &c.rungs[i]
+		if len(r.smooth) == 0 && !r.lost() {
 			return c.first + i, Explore, true
 		}
-		if !c.smooth(i) {
+		if len(r.smooth) > 0 && !Majority(r.smooth) {
 			bad++
 		}
 		if bad == 2 && !all {
 			break
 		}
 	}
-	top := c.top()
-	for _, i := range []int{top, top + 1} {
-		if c.settled(i) {
+	top, above := c.top()
+	for _, i := range []int{top, above} {
+		if i < 0 || i >= len(c.rungs) {
 			continue
 		}
-		switch len(c.tried[i]) {
-		case 0: // it was beyond the end of the way up until the ceiling rose
-			return c.first + i, Explore, true
-		case 1:
-			return c.first + i, Confirm, true
+		if why, more := c.rungs[i].again(); more {
+			return c.first + i, why, true
 		}
-		return c.first + i, Decide, true
 	}
 	return 0, "", false
 }

@@ -18,7 +18,7 @@ func climb(t *testing.T, c Climb, answer func(rung, n int) bool) (order []int, t
 		}
 		require.Equal(t, []Purpose{Explore, Confirm, Decide}[tried[rung]], why)
 		order = append(order, rung)
-		trials = append(trials, Trial{rung, answer(rung, tried[rung])})
+		trials = append(trials, Trial{Rung: rung, Smooth: answer(rung, tried[rung])})
 		tried[rung]++
 		require.LessOrEqual(t, tried[rung], 3)
 	}
@@ -33,15 +33,15 @@ func TestClimbsAndConfirms(t *testing.T) {
 		order   []int
 		ceiling []Ceiling
 	}{
-		"stops behind two":      {Climb{Columns: []int{6}}, below(2), []int{0, 1, 2, 3, 1, 2}, []Ceiling{{1, 2, true}}},
-		"all":                   {Climb{Columns: []int{6}, All: true}, below(2), []int{0, 1, 2, 3, 4, 5, 1, 2}, []Ceiling{{1, 2, true}}},
-		"all smooth":            {Climb{Columns: []int{3}}, below(9), []int{0, 1, 2, 2}, []Ceiling{{2, -1, true}}},
-		"none smooth":           {Climb{Columns: []int{3}}, below(0), []int{0, 1, 0}, []Ceiling{{-1, 0, true}}},
-		"last is not":           {Climb{Columns: []int{2}}, below(1), []int{0, 1, 0, 1}, []Ceiling{{0, 1, true}}},
-		"two columns":           {Climb{Columns: []int{2, 2}}, func(r, _ int) bool { return r != 1 && r != 3 }, []int{0, 1, 0, 1, 2, 3, 2, 3}, []Ceiling{{0, 1, true}, {2, 3, true}}},
-		"a fluke below the top": {Climb{Columns: []int{5}}, func(r, n int) bool { return r < 2 || r == 2 && n == 1 }, []int{0, 1, 2, 3, 1, 2, 2}, []Ceiling{{1, 2, true}}},
-		"the next was a fluke":  {Climb{Columns: []int{5}}, func(r, n int) bool { return r < 2 || r == 2 && n > 0 }, []int{0, 1, 2, 3, 1, 2, 2, 4, 3}, []Ceiling{{2, 3, true}}},
-		"the ceiling falls":     {Climb{Columns: []int{5}}, func(r, n int) bool { return r < 2 || r == 2 && n == 0 }, []int{0, 1, 2, 3, 4, 2, 2, 1}, []Ceiling{{1, 2, true}}},
+		"stops after two":      {Climb{Columns: []int{6}}, below(2), []int{0, 1, 2, 3, 1, 2}, []Ceiling{{Rung: 1, Next: 2, Confirmed: true}}},
+		"all":                   {Climb{Columns: []int{6}, All: true}, below(2), []int{0, 1, 2, 3, 4, 5, 1, 2}, []Ceiling{{Rung: 1, Next: 2, Confirmed: true}}},
+		"all smooth":            {Climb{Columns: []int{3}}, below(9), []int{0, 1, 2, 2}, []Ceiling{{Rung: 2, Next: -1, Confirmed: true, Last: true}}},
+		"none smooth":           {Climb{Columns: []int{3}}, below(0), []int{0, 1, 0}, []Ceiling{{Rung: -1, Next: 0, Confirmed: true}}},
+		"last is not":           {Climb{Columns: []int{2}}, below(1), []int{0, 1, 0, 1}, []Ceiling{{Rung: 0, Next: 1, Confirmed: true}}},
+		"two columns":           {Climb{Columns: []int{2, 2}}, func(r, _ int) bool { return r != 1 && r != 3 }, []int{0, 1, 0, 1, 2, 3, 2, 3}, []Ceiling{{Rung: 0, Next: 1, Confirmed: true}, {Rung: 2, Next: 3, Confirmed: true}}},
+		"a fluke below the top": {Climb{Columns: []int{5}}, func(r, n int) bool { return r < 2 || r == 2 && n == 1 }, []int{0, 1, 2, 3, 1, 2, 2}, []Ceiling{{Rung: 1, Next: 2, Confirmed: true}}},
+		"the next was a fluke":  {Climb{Columns: []int{5}}, func(r, n int) bool { return r < 2 || r == 2 && n > 0 }, []int{0, 1, 2, 3, 1, 2, 2, 4, 3}, []Ceiling{{Rung: 2, Next: 3, Confirmed: true}}},
+		"the ceiling falls":     {Climb{Columns: []int{5}}, func(r, n int) bool { return r < 2 || r == 2 && n == 0 }, []int{0, 1, 2, 3, 4, 2, 2, 1}, []Ceiling{{Rung: 1, Next: 2, Confirmed: true}}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			order, trials := climb(t, c.climb, c.answer)
@@ -77,6 +77,60 @@ func TestClimbEndsOnAnyDevice(t *testing.T) {
 
 func TestOutOfOrder(t *testing.T) {
 	c := Climb{Columns: []int{4, 2}}
-	require.Equal(t, []int{1}, c.OutOfOrder([]Trial{{0, true}, {1, false}, {2, true}, {3, false}, {4, false}, {5, false}}))
-	require.Empty(t, c.OutOfOrder([]Trial{{0, true}, {1, false}}))
+	require.Equal(t, []int{1}, c.OutOfOrder([]Trial{{Rung: 0, Smooth: true}, {Rung: 1, Smooth: false}, {Rung: 2, Smooth: true}, {Rung: 3, Smooth: false}, {Rung: 4, Smooth: false}, {Rung: 5, Smooth: false}}))
+	require.Empty(t, c.OutOfOrder([]Trial{{Rung: 0, Smooth: true}, {Rung: 1, Smooth: false}}))
+}
+
+// Void attempts count for neither side: a rung at which none counts is passed
+// over, and what stands above it is unconfirmed.
+func TestVoidAttempts(t *testing.T) {
+	c := Climb{Columns: []int{5}}
+	try := func(answer func(rung, n int) (bool, Void)) (order []int, result Ceiling) {
+		var trials []Trial
+		tried := map[int]int{}
+		for {
+			rung, _, more := c.Next(trials)
+			if !more {
+				return order, c.Ceilings(trials)[0]
+			}
+			smooth, void := answer(rung, tried[rung])
+			tried[rung]++
+			order, trials = append(order, rung), append(trials, Trial{Rung: rung, Smooth: smooth, Void: void})
+			require.Less(t, len(trials), 50)
+		}
+	}
+	order, got := try(func(rung, n int) (bool, Void) {
+		if rung == 1 {
+			return false, Repeatable
+		}
+		return rung < 3, Counts
+	})
+	require.Equal(t, []int{0, 1, 1, 1, 2, 3, 4, 2, 3}, order)
+	require.Equal(t, Ceiling{Rung: 2, Next: 3, Untried: []int{1}}, got)
+	order, got = try(func(rung, n int) (bool, Void) {
+		if rung == 4 {
+			return false, Permanent
+		}
+		return true, Counts
+	})
+	require.Equal(t, []int{0, 1, 2, 3, 4, 3}, order)
+	require.Equal(t, Ceiling{Rung: 3, Next: -1, Last: true, Untried: []int{4}}, got)
+	order, got = try(func(rung, n int) (bool, Void) {
+		if rung == 2 && n < 5 {
+			return false, Interrupted
+		}
+		return rung < 2, Counts
+	})
+	require.Equal(t, []int{0, 1, 2, 2, 2, 2, 2, 2, 3, 1, 2}, order, "a rung may be interrupted any number of times")
+	require.Equal(t, Ceiling{Rung: 1, Next: 2, Confirmed: true}, got)
+	order, got = try(func(rung, n int) (bool, Void) {
+		if rung == 1 && n > 0 {
+			return false, Repeatable
+		}
+		return rung < 2, Counts
+	})
+	require.Equal(t, []int{0, 1, 2, 3, 1, 1, 1, 2}, order)
+	require.Equal(t, Ceiling{Rung: 1, Next: 2}, got, "it could not be confirmed")
+	_, got = try(func(int, int) (bool, Void) { return false, Permanent })
+	require.Equal(t, Ceiling{Rung: -1, Next: -1, Last: true, Untried: []int{0, 1, 2, 3, 4}}, got)
 }

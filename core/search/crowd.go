@@ -10,29 +10,50 @@ type Crowd struct {
 type Counted struct {
 	Number int
 	Smooth bool
+	Void   Void
 }
 
 // coarse is the share of a number within which it is not looked any closer.
 const coarse = 20 // one twentieth
 
-// Next is the number to try next and why; false when all is known.
+// maxLost is how many numbers may come to nothing before the search gives up.
+const maxLost = 3
+
+// Next is the number to try next and why; false when all is known, or when
+// attempts at several numbers were void again and again.
 func (c Crowd) Next(trials []Counted) (number int, why Purpose, more bool) {
+	numbers := byNumber(trials)
+	lost := 0
+	for _, t := range numbers {
+		if t.permanent {
+			return 0, "", false
+		}
+		if len(t.smooth) == 0 && t.lost() {
+			lost++
+		}
+	}
 	good, bad := c.Bounds(trials)
+	next := 0
 	switch {
 	case bad == 0 && good < c.Most:
-		return min(max(1, 2*good), c.Most), Explore, true
+		next = min(max(1, 2*good), c.Most)
 	case bad-good > 1+good/coarse:
-		return (good + bad) / 2, Explore, true
+		next = (good + bad) / 2
+	}
+	if next > 0 {
+		for end := max(bad, c.Most+1); next < end && lost < maxLost; next++ {
+			if t := numbers[next]; t == nil || !t.lost() {
+				return next, Explore, true
+			}
+		}
+		return 0, "", false
 	}
 	for _, n := range []int{good, bad} {
-		tried := attempts(trials, n)
-		if n == 0 || len(tried) >= 3 || len(tried) == 2 && tried[0] == tried[1] {
-			continue
+		if t := numbers[n]; t != nil {
+			if why, more := t.again(); more {
+				return n, why, true
+			}
 		}
-		if len(tried) == 1 {
-			return n, Confirm, true
-		}
-		return n, Decide, true
 	}
 	return 0, "", false
 }
@@ -40,14 +61,15 @@ func (c Crowd) Next(trials []Counted) (number int, why Purpose, more bool) {
 // Bounds are the highest number that is smooth with all tried below it, and the
 // lowest above it that is not; each is 0 where there is none.
 func (c Crowd) Bounds(trials []Counted) (good, bad int) {
-	for _, t := range trials {
-		if (bad == 0 || t.Number < bad) && !Majority(attempts(trials, t.Number)) {
-			bad = t.Number
+	numbers := byNumber(trials)
+	for n, t := range numbers {
+		if len(t.smooth) > 0 && !Majority(t.smooth) && (bad == 0 || n < bad) {
+			bad = n
 		}
 	}
-	for _, t := range trials {
-		if t.Number > good && (bad == 0 || t.Number < bad) {
-			good = t.Number
+	for n, t := range numbers {
+		if len(t.smooth) > 0 && n > good && (bad == 0 || n < bad) {
+			good = n
 		}
 	}
 	return good, bad
@@ -55,16 +77,25 @@ func (c Crowd) Bounds(trials []Counted) (good, bad int) {
 
 // Confirmed tells whether the bounds were tried often enough to be sure.
 func (c Crowd) Confirmed(trials []Counted) bool {
-	_, _, more := c.Next(trials)
-	return !more
-}
-
-// attempts lists whether each attempt with a number was smooth.
-func attempts(trials []Counted, number int) (list []bool) {
-	for _, t := range trials {
-		if t.Number == number {
-			list = append(list, t.Smooth)
+	numbers := byNumber(trials)
+	good, bad := c.Bounds(trials)
+	for _, n := range []int{good, bad} {
+		if t := numbers[n]; n > 0 && !t.settled() {
+			return false
 		}
 	}
-	return list
+	_, _, more := c.Next(trials)
+	return !more && good+bad > 0 && (bad > 0 && bad-good <= 1+good/coarse || bad == 0 && good == c.Most)
+}
+
+// byNumber gathers the trials of each number.
+func byNumber(trials []Counted) map[int]*tries {
+	numbers := map[int]*tries{}
+	for _, t := range trials {
+		if numbers[t.Number] == nil {
+			numbers[t.Number] = &tries{}
+		}
+		numbers[t.Number].add(t.Smooth, t.Void)
+	}
+	return numbers
 }

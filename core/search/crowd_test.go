@@ -17,7 +17,7 @@ func crowd(t *testing.T, c Crowd, smooth func(number, n int) bool) (order []int,
 		}
 		require.Equal(t, []Purpose{Explore, Confirm, Decide}[tried[number]], why)
 		order = append(order, number)
-		trials = append(trials, Counted{number, smooth(number, tried[number])})
+		trials = append(trials, Counted{Number: number, Smooth: smooth(number, tried[number])})
 		tried[number]++
 		require.LessOrEqual(t, tried[number], 3)
 		require.Less(t, len(trials), 100)
@@ -56,7 +56,38 @@ func TestCrowdEndsOnAnyDevice(t *testing.T) {
 		require.Less(t, good, c.Most+1)
 		require.True(t, bad == 0 || good < bad)
 		if good > 0 {
-			require.True(t, Majority(attempts(trials, good)))
+			require.True(t, Majority(byNumber(trials)[good].smooth))
 		}
 	}
+}
+
+func TestVoidNumbers(t *testing.T) {
+	try := func(void func(number int) Void) (order []int, good, bad int, confirmed bool) {
+		c := Crowd{Most: 16}
+		var trials []Counted
+		for {
+			number, _, more := c.Next(trials)
+			if !more {
+				good, bad = c.Bounds(trials)
+				return order, good, bad, c.Confirmed(trials)
+			}
+			order, trials = append(order, number), append(trials, Counted{number, number <= 5, void(number)})
+			require.Less(t, len(trials), 50)
+		}
+	}
+	order, good, bad, confirmed := try(func(n int) Void {
+		if n == 4 {
+			return Repeatable
+		}
+		return Counts
+	})
+	require.Equal(t, []int{1, 2, 4, 4, 4, 5, 10, 7, 6, 5, 6}, order)
+	require.Equal(t, [2]int{5, 6}, [2]int{good, bad})
+	require.True(t, confirmed)
+	order, _, _, confirmed = try(func(int) Void { return Permanent })
+	require.Equal(t, []int{1}, order)
+	require.False(t, confirmed)
+	order, _, _, confirmed = try(func(int) Void { return Repeatable })
+	require.Equal(t, []int{1, 1, 1, 2, 2, 2, 3, 3, 3}, order, "it does not go on for ever")
+	require.False(t, confirmed)
 }

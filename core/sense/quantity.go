@@ -13,6 +13,7 @@ const (
 	ThreadUse = "thread_pct"     // one of their busiest threads; the label is its name and number
 	GroupSize = "group_processes"
 	OtherCPU  = "process_cpu_pct" // a process that is not watched, 100: one core; the label is its name
+	OthersCPU = "others_cpu_pct"  // all processes that are neither watched nor belong to the system, 100: all cores
 	MemUsed   = "mem_used_bytes"  // in use on the whole device
 	MemFree   = "mem_available_bytes"
 	MemTotal  = "mem_total_bytes"
@@ -64,6 +65,8 @@ const (
 	ViewerLag    = "viewer_lag_ms"       // by how much our own viewers woke up too late, at worst
 	ViewerCPU    = "viewer_cpu_pct"      // that our own viewers take, 100: one core
 	ViewerCores  = "viewer_cores"        // that they may use
+	ViewerSteal  = "viewer_steal_pct"    // that the host took of the measuring computer's cores
+	ViewerOthers = "viewer_others_pct"   // that other programs took of them
 	ViewerUnread = "viewer_unread_bytes" // that have arrived and that our own side has not taken yet
 )
 

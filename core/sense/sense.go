@@ -172,3 +172,13 @@ func (u Use) Highest(quantity string) (label string, s Stat, known bool) {
 	}
 	return label, s, known
 }
+
+// Cores is how many cores were read, each counted once however many sources read it.
+func (u Use) Cores() (n int) {
+	for key := range u {
+		if strings.HasPrefix(key, CPUCore+":") && !strings.Contains(key, "@") {
+			n++
+		}
+	}
+	return n
+}

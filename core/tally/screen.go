@@ -174,10 +174,10 @@ func (s *Screen) hold(now time.Duration) {
 	}
 	f := &s.windows[s.span].Frames
 	held := now - s.since
-	f.LongestFreezeMS = max(f.LongestFreezeMS, held.Seconds()*1000)
 	duration := s.config.Frames.At(s.shown+1) - s.config.Frames.At(s.shown)
 	if duration > 0 && held >= 3*duration-tolerance {
 		f.Freezes++
+		f.LongestFreezeMS = max(f.LongestFreezeMS, held.Seconds()*1000)
 	}
 }
 

@@ -54,15 +54,14 @@ func TestPerfectPlayback(t *testing.T) {
 		refresh float64
 		due     int // in 8 s
 		hidden  int
-		hold    float64
 	}{
-		{Constant{30, 1}, 60, 240, 0, 33.4},
-		{Constant{60, 1}, 60, 480, 0, 16.7},
-		{Constant{25, 1}, 60, 200, 0, 50.1},
-		{Constant{24000, 1001}, 60, 192, 0, 50.1},
-		{Constant{60000, 1001}, 60, 479, 0, 16.7},
-		{Constant{120, 1}, 60, 480, 480, 16.7},
-		{Constant{50, 1}, 120, 400, 0, 25.1},
+		{Constant{30, 1}, 60, 240, 0},
+		{Constant{60, 1}, 60, 480, 0},
+		{Constant{25, 1}, 60, 200, 0},
+		{Constant{24000, 1001}, 60, 192, 0},
+		{Constant{60000, 1001}, 60, 479, 0},
+		{Constant{120, 1}, 60, 480, 480},
+		{Constant{50, 1}, 120, 400, 0},
 	} {
 		for _, late := range []Late{Drop, Wait} {
 			w := play(t, late, c.rate, c.refresh, 10*time.Second, inTime(c.rate))
@@ -72,7 +71,7 @@ func TestPerfectPlayback(t *testing.T) {
 			require.Equal(t, f.Due, f.Shown)
 			require.Zero(t, f.Dropped+f.Late+f.Repeats+f.Freezes)
 			require.InDelta(t, c.hidden, f.Hidden, 1)
-			require.InDelta(t, c.hold, f.LongestFreezeMS, 0.1)
+			require.Zero(t, f.LongestFreezeMS)
 			require.InDelta(t, 1, f.Speed, 1e-6)
 			require.InDelta(t, float64(c.due)/8, f.ShownRate, 0.2)
 		}
@@ -148,4 +147,32 @@ func BenchmarkRefresh(b *testing.B) {
 		s.Decoded(i, 0)
 		s.Refresh()
 	}
+}
+
+// A file of varying frame rate asks for long holds itself: they are no freezes, and its
+// longest freeze is that of what froze.
+func TestHoldsThatAFileAsksFor(t *testing.T) {
+	line := Listed{Times: []time.Duration{0, 40 * ms, 80 * ms, 880 * ms, 920 * ms, 960 * ms}, Length: time.Second}
+	play := func(without int) Frames {
+		s := NewScreen(ScreenConfig{Refresh: 60, Late: Drop, Frames: line, Spans: []Span{{Steady, 0, 4 * time.Second}}})
+		for i := range 24 {
+			if i < without || i >= without+4 {
+				s.Decoded(i, -time.Second)
+			}
+		}
+		for {
+			if _, more := s.Next(); !more {
+				return s.Finish()[0].Frames
+			}
+			s.Refresh()
+		}
+	}
+	f := play(100)
+	require.Zero(t, f.Freezes)
+	require.Zero(t, f.LongestFreezeMS)
+	f = play(9) // frame 8 has 800 ms, then four of 40 ms are missing: it is held for less than three times its time
+	require.Zero(t, f.Freezes)
+	f = play(10)
+	require.Equal(t, 1, f.Freezes)
+	require.InDelta(t, 200, f.LongestFreezeMS, 20)
 }

@@ -33,7 +33,7 @@ type Frames struct {
 	Hidden          int     `json:"hidden,omitempty"`
 	Damaged         int     `json:"damaged,omitempty"` // frames that could not be decoded whole
 	Wrong           int     `json:"wrong,omitempty"`   // frames that showed another picture than they should
-	LongestFreezeMS float64 `json:"longest_freeze_ms"` // longest time that one picture was held
+	LongestFreezeMS float64 `json:"longest_freeze_ms"` // longest of the freezes, 0 without one
 	ShownRate       float64 `json:"shown_rate"`        // frames shown a second
 	Speed           float64 `json:"speed"`             // media seconds played a second
 }
@@ -61,11 +61,15 @@ type Buffer struct {
 	Stalls      int     `json:"stalls"`
 	StallS      float64 `json:"stall_s"`    // seconds stalled in all
 	MinLeadS    float64 `json:"min_lead_s"` // least media in hand while playing
-	BuildRate   float64 `json:"build_rate"` // media seconds received a second, while not full
+	// BuildRate is media seconds received a second, while not full; nil where there
+	// was too little to be fetched to tell. Media that come in bursts leave it unsure by
+	// BuildRateError to both sides.
+	BuildRate      *float64 `json:"build_rate" jsonschema:"nullable"`
+	BuildRateError float64  `json:"build_rate_error,omitempty"`
 	// StallExpectedAtS is when a longer film would stall, in seconds of the
 	// film; nil where the build rate is 1 or more.
 	StallExpectedAtS *float64  `json:"stall_expected_at_s,omitempty"`
-	JumpDelaysS      []float64 `json:"jump_delays_s,omitempty"` // of each jump to the first picture behind it
+	JumpDelaysS      []float64 `json:"jump_delays_s,omitempty"` // of each jump to the first picture after it
 }
 
 // Tally is the whole account of one stream in one attempt.

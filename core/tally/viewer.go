@@ -28,6 +28,7 @@ type Viewer struct {
 	now      time.Duration
 	played   time.Duration // position in the media, from the place where it began
 	have     time.Duration // media that have arrived
+	partial  time.Duration // media that have arrived or are a part of what is under way
 	started  time.Duration // when playing began, negative: not yet
 	waiting  time.Duration // since when it waits; negative: it plays
 	fetching time.Duration // since when more is being fetched; negative: it is not
@@ -37,7 +38,7 @@ type Viewer struct {
 	steady   account
 	windows  []window
 	startLag time.Duration
-	jumping  bool // waiting for the first picture behind a jump
+	jumping  bool // waiting for the first picture after a jump
 	jumps    []float64
 }
 
@@ -50,11 +51,9 @@ type window struct {
 
 // account is what the steady window says of arriving.
 type account struct {
-	stalls   int
-	least    time.Duration // lead, negative: not known
-	open     time.Duration // in which what arrived was being fetched
-	received time.Duration // media that arrived
-	piece    time.Duration // of them at last
+	stalls int
+	least  time.Duration // lead, negative: not known
+	flow   flow
 }
 
 // NewViewer makes a viewer that has just been told to play.
@@ -117,24 +116,10 @@ func (v *Viewer) step(to time.Duration) {
 			v.dry(to, steady)
 		}
 	}
+	if steady && v.fetching >= 0 {
+		v.steady.flow.open += elapsed
+	}
 	v.now = to
-	if steady && v.span() != span && v.fetching >= 0 {
-		v.overdue()
-	}
-}
-
-// overdue counts what is still under way at the end of the steady window, if at
-// the rate so far it should have arrived.
-func (v *Viewer) overdue() {
-	a := &v.steady
-	flight := v.now - v.fetching
-	if a.received > 0 && flight.Seconds()*a.received.Seconds() < a.piece.Seconds()*a.open.Seconds() {
-		return
-	}
-	a.open += flight
-	if a.received > 0 {
-		a.received += a.piece
-	}
 }
 
 // dry is when everything that has arrived is played.
@@ -161,18 +146,25 @@ func (v *Viewer) Rest(now time.Duration) {
 	v.fetching = -1
 }
 
+// Arriving says that of the media that are under way a part has arrived by now, up to
+// a place counted from where playing began. It cannot be played yet, but it tells how
+// fast media come.
+func (v *Viewer) Arriving(now, until time.Duration) {
+	v.Advance(now)
+	if until <= v.partial {
+		return
+	}
+	if i := v.span(); i >= 0 && v.config.Spans[i].Kind == Steady && v.fetching >= 0 {
+		v.steady.flow.add(until - v.partial)
+	}
+	v.partial = until
+}
+
 // Arrived says that so much media has arrived by now, counted from the place
 // where playing began. It tells whether playing begins with that.
 func (v *Viewer) Arrived(now, until time.Duration) (begins bool) {
-	v.Advance(now)
-	if until > v.have {
-		if i := v.span(); i >= 0 && v.config.Spans[i].Kind == Steady && v.fetching >= 0 {
-			v.steady.piece = until - v.have
-			v.steady.received += v.steady.piece
-			v.steady.open += now - v.fetching
-		}
-		v.have = until
-	}
+	v.Arriving(now, until)
+	v.have = max(v.have, until)
 	if v.fetching >= 0 {
 		v.fetching = now
 	}
@@ -206,7 +198,7 @@ func (v *Viewer) resume(now time.Duration) bool {
 // media are counted from the new place on.
 func (v *Viewer) Jump(now time.Duration) {
 	v.Advance(now)
-	v.played, v.have, v.waiting = 0, 0, now
+	v.played, v.have, v.partial, v.waiting = 0, 0, 0, now
 	v.ended, v.finished, v.jumping = false, false, true
 	v.fetching = now
 }
@@ -256,8 +248,11 @@ func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
 		}
 		due := int(math.Round(w.played.Seconds() * hz))
 		missing := min(w.missing, due)
-		t.Windows = append(t.Windows, Window{Kind: s.Kind, FromS: s.From.Seconds(), ToS: min(s.To, v.now-v.started).Seconds(),
-			Frames: Frames{Due: due, Shown: due - missing, Dropped: missing, Damaged: w.damaged, Wrong: w.wrong, ShownRate: hz, Speed: 1}})
+		f := Frames{Due: due, Shown: due - missing, Dropped: missing, Damaged: w.damaged, Wrong: w.wrong, Speed: 1}
+		if watched := (w.played + w.stalled).Seconds(); watched > 0 {
+			f.ShownRate, f.Speed = float64(f.Shown)/watched, w.played.Seconds()/watched
+		}
+		t.Windows = append(t.Windows, Window{Kind: s.Kind, FromS: s.From.Seconds(), ToS: min(s.To, v.now-v.started).Seconds(), Frames: f})
 	}
 	return t
 }
@@ -273,17 +268,19 @@ func (v *Viewer) buffer() *Buffer {
 			}
 		}
 	}
-	if v.steady.open <= 0 || v.steady.received == 0 && v.Full() {
-		b.BuildRate = math.Inf(1) // it was full all the time
-	} else {
-		b.BuildRate = v.steady.received.Seconds() / v.steady.open.Seconds()
-	}
-	if b.BuildRate < 1 && v.started >= 0 {
-		at := v.played.Seconds() + max(0, v.Lead().Seconds())/(1-b.BuildRate)
-		b.StallExpectedAtS = &at
-	}
 	const most = 1000 // JSON has no infinity
-	b.BuildRate = min(b.BuildRate, most)
+	switch rate, off, known := v.steady.flow.rate(); {
+	case v.steady.flow.open <= 0 && v.started >= 0 && v.Full(): // it was full all the time
+		full := float64(most)
+		b.BuildRate = &full
+	case known:
+		rate = min(rate, most)
+		b.BuildRate, b.BuildRateError = &rate, min(off, most)
+		if rate < 1 && v.started >= 0 {
+			at := v.played.Seconds() + max(0, v.Lead().Seconds())/(1-rate)
+			b.StallExpectedAtS = &at
+		}
+	}
 	return b
 }
 
@@ -293,5 +290,5 @@ func (v *Viewer) Stalls() int { return v.steady.stalls }
 // Jumps is how many jumps have led to a picture so far.
 func (v *Viewer) Jumps() int { return len(v.jumps) }
 
-// Jumping tells whether the first picture behind a jump is waited for.
+// Jumping tells whether the first picture after a jump is waited for.
 func (v *Viewer) Jumping() bool { return v.jumping }

@@ -46,12 +46,7 @@ func corePerPixel(use, idle sense.Use, pixelRate float64) (ns float64, known boo
 	if group, known := use[sense.GroupCPU]; known {
 		return group.Mean / 100 / pixelRate * 1e9, true
 	}
-	cores := 0.0
-	for key := range use {
-		if len(key) > len(sense.CPUCore) && key[:len(sense.CPUCore)+1] == sense.CPUCore+":" {
-			cores++
-		}
-	}
+	cores := float64(use.Cores())
 	cpu, read := use[sense.CPU]
 	before, idled := idle[sense.CPU]
 	if !read || !idled || cores == 0 {

@@ -20,6 +20,7 @@ func TestInferDecode(t *testing.T) {
 		"hardly any core":                 {sense.Use{sense.GroupCPU: steady(1)}, nil, "hardware"},
 		"between":                         {sense.Use{sense.GroupCPU: steady(3)}, nil, "unknown"},
 		"the whole device":                {sense.Use{sense.CPU: steady(50), sense.CPUCore + ":0": steady(50), sense.CPUCore + ":1": steady(50)}, sense.Use{sense.CPU: steady(5)}, "software"},
+		"cores that two sources read":     {sense.Use{sense.CPU: steady(6), sense.CPUCore + ":0": steady(6), sense.CPUCore + ":0@box": steady(6)}, sense.Use{sense.CPU: steady(4.5)}, "hardware"},
 		"the whole device, hardly more":   {sense.Use{sense.CPU: steady(6), sense.CPUCore + ":0": steady(6)}, sense.Use{sense.CPU: steady(5)}, "hardware"},
 		"nothing known":                   {sense.Use{}, nil, "unknown"},
 		"the device without its idleness": {sense.Use{sense.CPU: steady(50), sense.CPUCore + ":0": steady(50)}, nil, "unknown"},
@@ -40,19 +41,45 @@ func TestInferDecode(t *testing.T) {
 
 // How many streams fit follows from what they took over the idle device.
 func TestFindRoom(t *testing.T) {
-	idle := sense.Use{sense.CPU: steady(2), sense.MemUsed: steady(1e9), sense.MemTotal: steady(4e9)}
-	room, known := FindRoom(sense.Use{sense.CPU: steady(22), sense.MemUsed: steady(1.2e9), sense.MemTotal: steady(4e9)}, idle, 1)
+	memory := func(use sense.Use, used float64) sense.Use {
+		use[sense.MemUsed], use[sense.MemFree], use[sense.MemTotal] = steady(used), steady(4e9-used), steady(4e9)
+		return use
+	}
+	idle := memory(sense.Use{sense.CPU: steady(2)}, 1e9)
+	room, known := FindRoom(memory(sense.Use{sense.CPU: steady(22)}, 1.2e9), idle, 1)
 	require.True(t, known)
 	require.Equal(t, CPU, room.Limiter)
 	require.Equal(t, 4, room.Streams, "2 % idle and 4 times 20 % are within 90 %")
 	require.InDelta(t, 20, room.Cost, 1e-9)
-	room, _ = FindRoom(sense.Use{sense.CPU: steady(12), sense.MemUsed: steady(3e9), sense.MemTotal: steady(4e9)}, idle, 2)
+	room, _ = FindRoom(memory(sense.Use{sense.CPU: steady(12)}, 3e9), idle, 2)
 	require.Equal(t, Memory, room.Limiter)
 	require.Equal(t, 2, room.Streams)
-	require.Contains(t, room.Evidence, "1e+03 MB of 800 MB")
+	require.Contains(t, room.Evidence, "a stream takes 1000 MB of the 800 MB")
 	_, known = FindRoom(idle, idle, 1)
 	require.False(t, known, "what takes nothing tells nothing")
 	_, known = FindRoom(sense.Use{}, idle, 1)
+	require.False(t, known)
+}
+
+// The player's own use counts, not that of others beside it; what it is held to
+// counts for the whole device; and a device that was busy when it should have been
+// idle tells nothing.
+func TestRoomIsThatOfThePlayer(t *testing.T) {
+	idle := sense.Use{sense.CPU: steady(2), sense.CPUCore + ":0": steady(2), sense.CPUCore + ":1": steady(2), sense.GroupMem: steady(20e6),
+		sense.MemUsed: steady(1e9), sense.MemFree: steady(3e9), sense.MemTotal: steady(4e9)}
+	use := sense.Use{sense.CPU: steady(40), sense.CPUCore + ":0": steady(40), sense.CPUCore + ":0@box": steady(40), sense.CPUCore + ":1": steady(40),
+		sense.GroupCPU: steady(10), sense.GroupMem: steady(49e6), sense.MemUsed: steady(1.14e9), sense.MemFree: steady(2.86e9), sense.MemTotal: steady(4e9)}
+	room, known := FindRoom(use, idle, 1)
+	require.True(t, known)
+	require.Equal(t, CPU, room.Limiter)
+	require.Equal(t, 11, room.Streams, "100 % of a core are left, and a stream takes 10 %")
+	require.Equal(t, "a stream takes 10 % of a core of the 100 % of a core that are left", room.Evidence)
+	use[sense.GroupMemLimit], use[sense.GroupCharged] = steady(100e6), steady(49e6)
+	room, _ = FindRoom(use, idle, 1)
+	require.Equal(t, Memory, room.Limiter)
+	require.Equal(t, 2, room.Streams, "29 MB each, and 46 MB are left of what it is held to")
+	idle[sense.CPU] = steady(30)
+	_, known = FindRoom(use, idle, 1)
 	require.False(t, known)
 }
 

@@ -70,7 +70,7 @@ func FindLimiter(w Window) (Limiter, string) {
 			return r.limiter, evidence
 		}
 	}
-	return Unknown, "nothing that was measured ran out"
+	return Unknown, "nothing that was measured reached its limit"
 }
 
 // Headroom is the share of the limiter, in percent, that is free in a window;
@@ -247,9 +247,6 @@ func cpuRanOut(w Window) string {
 	if limit, group := w.Use[sense.GroupCPULimit], w.Use[sense.GroupCPU]; limit.Mean > 0 && group.Mean >= 0.9*limit.Mean {
 		return fmt.Sprintf("the player takes %.0f %% of a core of the %.0f %% that it is held to", group.Mean, limit.Mean)
 	}
-	if steal := w.Use[sense.CPUSteal]; steal.Mean >= 20 {
-		return fmt.Sprintf("the host of this virtual machine took %.0f %% of the cores' time", steal.Mean)
-	}
 	if cpu := w.Use[sense.CPU]; cpu.Mean >= 90 {
 		return fmt.Sprintf("all cores at %.0f %%", cpu.Mean) + spenders(w.Use)
 	}
@@ -267,12 +264,7 @@ func cpuFree(use sense.Use) (float64, bool) {
 
 // spenders says who used the cores beside the player, if that is much.
 func spenders(use sense.Use) (text string) {
-	cores := 0
-	for key := range use {
-		if strings.HasPrefix(key, sense.CPUCore+":") && !strings.Contains(key, "@") {
-			cores++
-		}
-	}
+	cores := use.Cores()
 	group, known := use[sense.GroupCPU]
 	if known && cores > 0 {
 		text = fmt.Sprintf(", %.0f %% by the player", group.Mean/float64(cores))
@@ -328,4 +320,18 @@ func freeOf(quantity string) func(sense.Use) (float64, bool) {
 		_, s, known := use.Highest(quantity)
 		return max(0, 100-s.P95), known
 	}
+}
+
+// Tightest is what of a device has the least left in a window, beside our own side;
+// false where nothing is known.
+func Tightest(use sense.Use) (l Limiter, freePct float64, known bool) {
+	for _, r := range rules {
+		if r.limiter == Viewer || r.limiter == Heat || r.limiter == Power {
+			continue
+		}
+		if free, ok := r.free(use); ok && (!known || free < freePct) {
+			l, freePct, known = r.limiter, free, true
+		}
+	}
+	return l, freePct, known
 }

@@ -23,15 +23,14 @@ func TestFindLimiter(t *testing.T) {
 		evidence string
 		free     float64
 	}{
-		"idle":        {sense.Use{sense.CPU: steady(10), sense.ThreadMax: steady(20)}, 0, Unknown, "nothing", 0},
-		"no readings": {sense.Use{}, 0, Unknown, "nothing", 0},
+		"idle":        {sense.Use{sense.CPU: steady(10), sense.ThreadMax: steady(20)}, 0, Unknown, "nothing that was measured", 0},
+		"no readings": {sense.Use{}, 0, Unknown, "nothing that was measured", 0},
 
 		"all cores":        {sense.Use{sense.CPU: steady(91), sense.ThreadMax: steady(99)}, 0, CPU, "all cores at 91 %", 9},
 		"nearly all cores": {sense.Use{sense.CPU: steady(89), sense.ThreadMax: steady(90)}, 0, Unknown, "", 0},
 		"another program": {sense.Use{sense.CPU: steady(97), sense.CPUCore + ":0": steady(97), sense.CPUCore + ":1": steady(97), sense.GroupCPU: steady(90),
 			sense.OtherCPU + ":backup 77": steady(100)}, 0, CPU, `45 % by the player, 100 % of a core by "backup 77"`, 3},
-		"the host":         {sense.Use{sense.CPU: steady(97), sense.CPUSteal: steady(15)}, 0, CPU, "15 % taken by the host", 3},
-		"much by the host": {sense.Use{sense.CPU: steady(80), sense.CPUSteal: steady(50)}, 0, CPU, "host of this virtual machine took 50 %", 20},
+		"the host": {sense.Use{sense.CPU: steady(97), sense.CPUSteal: steady(15)}, 0, CPU, "15 % taken by the host", 3},
 		"held to a core and a half": {sense.Use{sense.CPU: steady(40), sense.GroupCPU: steady(149), sense.GroupCPULimit: steady(150), sense.ThreadMax: steady(99)}, 0, CPU,
 			"149 % of a core of the 150 %", 100.0 / 150},
 		"held, but not near it": {sense.Use{sense.CPU: steady(40), sense.GroupCPU: steady(100), sense.GroupCPULimit: steady(150)}, 0, Unknown, "", 0},
@@ -90,4 +89,35 @@ func TestMemoryWasLow(t *testing.T) {
 	require.Contains(t, MemoryWasLow(sense.Use{sense.MemFree: steady(1e9), sense.MemTotal: steady(1e10)}), "10.0 %")
 	require.Empty(t, MemoryWasLow(sense.Use{sense.MemFree: steady(9e9), sense.MemTotal: steady(1e10)}))
 	require.Empty(t, MemoryWasLow(sense.Use{}))
+}
+
+// Others make an attempt void from the shares on that the design names.
+func TestDisturbed(t *testing.T) {
+	for name, c := range map[string]struct {
+		use   sense.Use
+		cause VoidCause
+		why   string
+	}{
+		"alone":              {sense.Use{sense.OthersCPU: steady(3), sense.CPUSteal: steady(1)}, "", ""},
+		"just under":         {sense.Use{sense.OthersCPU: steady(15), sense.CPUSteal: steady(10)}, "", ""},
+		"the host":           {sense.Use{sense.OthersCPU: steady(3), sense.CPUSteal: steady(49)}, VoidHost, "host of this virtual machine took 49 %"},
+		"another program":    {sense.Use{sense.OthersCPU: steady(46), sense.OtherCPU + ":backup 77": steady(90)}, VoidOthers, `other programs took 46 % of the cores, "backup 77" 90 % of one`},
+		"many small ones":    {sense.Use{sense.OthersCPU: steady(30)}, VoidOthers, "other programs took 30 % of the cores"},
+		"on our own side":    {sense.Use{sense.ViewerOthers: steady(60)}, VoidOthers, "60 %"},
+		"of our own machine": {sense.Use{sense.ViewerSteal: steady(20)}, VoidHost, "20 %"},
+		"nothing known":      {sense.Use{}, "", ""},
+	} {
+		cause, why := Disturbed(c.use)
+		require.Equal(t, c.cause, cause, name)
+		require.Contains(t, why, c.why, name)
+	}
+}
+
+func TestTightest(t *testing.T) {
+	l, free, known := Tightest(sense.Use{sense.CPU: steady(40), sense.BlockUse: steady(85), sense.ViewerCPU: steady(99), sense.ViewerCores: steady(1)})
+	require.True(t, known)
+	require.Equal(t, GPUDecode, l)
+	require.InDelta(t, 15, free, 1e-9)
+	_, _, known = Tightest(sense.Use{})
+	require.False(t, known)
 }

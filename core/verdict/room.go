@@ -21,56 +21,117 @@ type Room struct {
 type supply struct {
 	limiter  Limiter
 	quantity string
-	unit     string
-	scale    float64
-	used     func(use sense.Use) (mean float64, known bool)
-	all      func(use sense.Use) float64
+	// took is what the streams took of it, and free what of it is left that may
+	// be used, both in the unit of the quantity.
+	took func(use, idle sense.Use) (float64, bool)
+	free func(use sense.Use) float64
+	say  func(v float64, use sense.Use) string
 }
 
 // supplies are what may run out. A tenth of the percentages and a twentieth of
 // the memory is not to be had, as in the limiter's rules.
 var supplies = []supply{
-	{CPU, sense.CPU, "%", 1, meanOf(sense.CPU), func(sense.Use) float64 { return 90 }},
-	{Memory, sense.MemUsed, "MB", 1e-6, maxOf(sense.MemUsed), func(u sense.Use) float64 { return 0.95 * u[sense.MemTotal].Max }},
-	{GPUDecode, sense.BlockUse, "%", 1, meanOf(sense.BlockUse), func(sense.Use) float64 { return 90 }},
-	{GPUEncode, sense.EncodeUse, "%", 1, meanOf(sense.EncodeUse), func(sense.Use) float64 { return 90 }},
-	{GPURender, sense.RenderUse, "%", 1, meanOf(sense.RenderUse), func(sense.Use) float64 { return 90 }},
-	{Network, sense.NetLink, "%", 1, meanOf(sense.NetLink), func(sense.Use) float64 { return 90 }},
-	{Disk, sense.DiskBusy, "%", 1, meanOf(sense.DiskBusy), func(sense.Use) float64 { return 90 }},
+	{CPU, sense.CPU, coresTaken, coresFree, func(v float64, use sense.Use) string {
+		if inCores(use) {
+			return fmt.Sprintf("%.0f %% of a core", v)
+		}
+		return fmt.Sprintf("%.0f %% of all cores", v)
+	}},
+	{Memory, sense.GroupMem, memoryTaken, memoryLeft, func(v float64, _ sense.Use) string { return fmt.Sprintf("%.0f MB", v/1e6) }},
+	engineSupply(GPUDecode, sense.BlockUse), engineSupply(GPUEncode, sense.EncodeUse), engineSupply(GPURender, sense.RenderUse),
+	engineSupply(Network, sense.NetLink), engineSupply(Disk, sense.DiskBusy),
 }
 
-func meanOf(quantity string) func(sense.Use) (float64, bool) {
-	return func(use sense.Use) (float64, bool) {
-		_, s, known := use.Highest(quantity)
-		return s.Mean, known
-	}
+// engineSupply is a part of a device whose use is a percentage.
+func engineSupply(l Limiter, quantity string) supply {
+	return supply{l, quantity,
+		func(use, idle sense.Use) (float64, bool) {
+			_, now, known := use.Highest(quantity)
+			_, before, knew := idle.Highest(quantity)
+			return now.Mean - before.Mean, known && knew
+		},
+		func(use sense.Use) float64 {
+			_, now, _ := use.Highest(quantity)
+			return 90 - now.Mean
+		},
+		func(v float64, _ sense.Use) string { return fmt.Sprintf("%.1f %%", v) }}
 }
 
-func maxOf(quantity string) func(sense.Use) (float64, bool) {
-	return func(use sense.Use) (float64, bool) {
-		s, known := use[quantity]
-		return s.Max, known
+// inCores tells whether the player's use of the cores can be set against what there
+// is of them: their number is known, or the player is held to a share.
+func inCores(use sense.Use) bool {
+	_, known := use[sense.GroupCPU]
+	return known && (use.Cores() > 0 || use[sense.GroupCPULimit].Mean > 0)
+}
+
+// coresTaken is what the player took of the cores in percent of one core, or, where
+// that is not known, by how much the whole device was busier than when it was idle,
+// in percent of all cores.
+func coresTaken(use, idle sense.Use) (float64, bool) {
+	if inCores(use) {
+		return use[sense.GroupCPU].Mean, true
 	}
+	now, known := use[sense.CPU]
+	before, knew := idle[sense.CPU]
+	return now.Mean - before.Mean, known && knew
+}
+
+// coresFree is what is left of the cores, or of what the player is held to, in the
+// unit of coresTaken.
+func coresFree(use sense.Use) float64 {
+	free := 90 - use[sense.CPU].Mean
+	if !inCores(use) {
+		return free
+	}
+	left := math.Inf(1)
+	if limit := use[sense.GroupCPULimit]; limit.Mean > 0 {
+		left = 0.9*limit.Mean - use[sense.GroupCPU].Mean
+	}
+	if n := use.Cores(); n > 0 {
+		left = min(left, float64(n)*free)
+	}
+	return left
+}
+
+// memoryTaken is by how much the player's memory grew over that of the idle player, or
+// that of the whole device where the player's is not known.
+func memoryTaken(use, idle sense.Use) (float64, bool) {
+	for _, quantity := range []string{sense.GroupMem, sense.MemUsed} {
+		now, known := use[quantity]
+		before, knew := idle[quantity]
+		if known && knew {
+			return now.Max - before.Mean, true
+		}
+	}
+	return 0, false
+}
+
+// memoryLeft is what is left of the memory, or of what the player is held to.
+func memoryLeft(use sense.Use) float64 {
+	left := use[sense.MemFree].Min - 0.05*use[sense.MemTotal].Max
+	if limit := use[sense.GroupMemLimit]; limit.Max > 0 {
+		left = min(left, 0.95*limit.Max-use[sense.GroupCharged].Max)
+	}
+	return left
 }
 
 // FindRoom works out, from what a number of streams took over the idle device,
-// how many fit and what runs out then. It is false where no reading tells.
+// how many fit and what runs out then. It is false where no reading tells, and
+// where the device was not idle when it should have been.
 func FindRoom(use, idle sense.Use, streams int) (best Room, known bool) {
+	if streams < 1 || notIdle(nil, idle) != "" {
+		return best, false
+	}
 	for _, s := range supplies {
-		used, ok := s.used(use)
-		before, ok2 := s.used(idle)
-		all := s.all(use)
-		if !ok || !ok2 || streams < 1 || all <= 0 {
+		took, ok := s.took(use, idle)
+		free := max(0, s.free(use))
+		cost := took / float64(streams)
+		if !ok || cost <= 0.005*(free+took) { // too little to be told from the device's own doings
 			continue
 		}
-		cost := (used - before) / float64(streams)
-		if cost <= 0.005*all {
-			continue // too little to be told from the device's own doings
-		}
-		free := max(0, all-used)
 		r := Room{Limiter: s.limiter, Streams: streams + int(math.Floor(free/cost)), Cost: cost, Quantity: s.quantity, Free: free}
 		if !known || r.Streams < best.Streams {
-			r.Evidence = fmt.Sprintf("a stream takes %.3g %s of %.3g %s that are left", s.scale*cost, s.unit, s.scale*free, s.unit)
+			r.Evidence = fmt.Sprintf("a stream takes %s of the %s that are left", s.say(cost, use), s.say(free, use))
 			best, known = r, true
 		}
 	}

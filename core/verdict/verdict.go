@@ -3,6 +3,7 @@ package verdict
 
 import (
 	"fmt"
+	"math"
 	"reflect"
 	"slices"
 	"strings"
@@ -19,11 +20,14 @@ const (
 	Marginal Grade = "marginal" // fine for a trailer, not for a film
 	Choppy   Grade = "choppy"   // worse, but it kept going
 	Failed   Grade = "failed"   // did not start, refused, stopped, died, hung or decoded wrongly
+
+	// Void is none of them: the attempt says nothing about the device.
+	Void Grade = "void"
 )
 
 var grades = []Grade{Smooth, Marginal, Choppy, Failed}
 
-// Worse tells whether g is a worse grade than other.
+// Worse tells whether g is a worse grade than other; void is better than any.
 func (g Grade) Worse(other Grade) bool {
 	return slices.Index(grades, g) > slices.Index(grades, other)
 }
@@ -36,7 +40,7 @@ type Limits struct {
 	Stalls      int     `json:"stalls"`        // at most
 	StallS      float64 `json:"stall_s"`       // seconds stalled in all, at most
 	BuildRate   float64 `json:"build_rate"`    // at least
-	StartDelayS float64 `json:"start_delay_s"` // at most; a later start is failed
+	StartDelayS float64 `json:"start_delay_s"` // at most; a start later than marginal allows is failed
 }
 
 // Criteria is what is asked of the two good grades.
@@ -72,8 +76,11 @@ func (c *Criteria) Set(name string, value float64) error {
 			known = append(known, field)
 			continue
 		}
-		if value < 0 {
-			return fmt.Errorf("the criterion %s cannot be %g", name, value)
+		if !(value >= 0) || math.IsInf(value, 1) {
+			return fmt.Errorf("the criterion %s is a number from 0 on, not %g", name, value)
+		}
+		if v.Field(i).CanInt() && value != math.Trunc(value) {
+			return fmt.Errorf("the criterion %s is a whole number, not %g", name, value)
 		}
 		if v.Field(i).CanInt() {
 			v.Field(i).SetInt(int64(value))
@@ -102,20 +109,20 @@ func (c Criteria) Judge(t tally.Tally) (Grade, []string) {
 	case f.Shown == 0:
 		return Failed, []string{fmt.Sprintf("none of the %d frames due was shown", f.Due)}
 	}
-	if broken := c.Smooth.broken(f, b); len(broken) == 0 {
+	if broken := c.Smooth.broken(t, f, b); len(broken) == 0 {
 		reasons := []string{fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due)}
 		if b != nil {
 			reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s in hand", b.MinLeadS))
 		}
 		return Smooth, reasons
-	} else if len(c.Marginal.broken(f, b)) == 0 {
+	} else if len(c.Marginal.broken(t, f, b)) == 0 {
 		return Marginal, broken
 	}
-	return Choppy, c.Marginal.broken(f, b)
+	return Choppy, c.Marginal.broken(t, f, b)
 }
 
 // broken lists the limits that an account does not keep.
-func (l Limits) broken(f tally.Frames, b *tally.Buffer) (reasons []string) {
+func (l Limits) broken(t tally.Tally, f tally.Frames, b *tally.Buffer) (reasons []string) {
 	add := func(broken bool, format string, args ...any) {
 		if broken {
 			reasons = append(reasons, fmt.Sprintf(format, args...))
@@ -127,8 +134,11 @@ func (l Limits) broken(f tally.Frames, b *tally.Buffer) (reasons []string) {
 	add(f.Damaged > 0, "%d of %d frames could not be decoded whole", f.Damaged, f.Due)
 	if b != nil {
 		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%s of %.1f s in all (allowed %d of %g s)", stalls(b.Stalls), b.StallS, l.Stalls, l.StallS)
-		add(b.BuildRate < l.BuildRate, "media arrived at %.2f of real time (allowed %g)", b.BuildRate, l.BuildRate)
+		if rate := b.BuildRate; rate != nil {
+			add(*rate < l.BuildRate, "media arrived at %s of real time (allowed %g)", Uncertain(*rate, b.BuildRateError), l.BuildRate)
+		}
 	}
+	add(t.StartDelayS > l.StartDelayS, "it started after %.1f s (allowed %g s)", t.StartDelayS, l.StartDelayS)
 	return reasons
 }
 
@@ -137,4 +147,13 @@ func stalls(n int) string {
 		return "1 stall"
 	}
 	return fmt.Sprintf("%d stalls", n)
+}
+
+// Uncertain prints a value with two decimals and by how much it may be off, if that
+// shows.
+func Uncertain(value, off float64) string {
+	if off < 0.005 {
+		return fmt.Sprintf("%.2f", value)
+	}
+	return fmt.Sprintf("%.2f±%.2f", value, off)
 }

@@ -1,6 +1,7 @@
 package verdict
 
 import (
+	"math"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -15,6 +16,8 @@ func account(f tally.Frames) tally.Tally {
 	return tally.Tally{Windows: []tally.Window{{Kind: tally.Settle, Frames: tally.Frames{Due: 50, Dropped: 50, Freezes: 9, LongestFreezeMS: 2000}},
 		{Kind: tally.Steady, Frames: f}}}
 }
+
+func rate(v float64) *float64 { return &v }
 
 func TestJudge(t *testing.T) {
 	for name, c := range map[string]struct {
@@ -36,10 +39,11 @@ func TestJudge(t *testing.T) {
 		"wrong pictures":              {tally.Frames{Due: 1000, Shown: 1000, Wrong: 1}, nil, Failed, "wrong picture"},
 		"nothing shown":               {tally.Frames{Due: 1000, Dropped: 1000}, nil, Failed, "none of the 1000"},
 		"nothing due":                 {tally.Frames{}, nil, Failed, "no frame was due"},
-		"a film would stall":          {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 0.9}, Choppy, "0.90 of real time"},
-		"one short stall":             {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 1.2, Stalls: 1, StallS: 0.8}, Marginal, "1 stall of 0.8 s"},
+		"a film would stall":          {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: rate(0.9), BuildRateError: 0.02}, Choppy, "0.90±0.02 of real time"},
+		"one short stall":             {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: rate(1.2), Stalls: 1, StallS: 0.8}, Marginal, "1 stall of 0.8 s"},
+		"nothing was to be fetched":   {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{}, Smooth, "0 of 1000"},
 		"stalled all the time":        {tally.Frames{}, &tally.Buffer{Stalls: 1, StallS: 8}, Failed, "stalled all through"},
-		"late start":                  {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: 1.2, StartDelayS: 11}, Failed, "within 10 s"},
+		"late start":                  {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: rate(1.2), StartDelayS: 11}, Failed, "within 10 s"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t1 := account(c.frames)
@@ -62,8 +66,17 @@ func TestSet(t *testing.T) {
 	require.Equal(t, 3, c.Marginal.Stalls)
 	require.ErrorContains(t, c.Set("smooth.frames", 5), "dropped_pct")
 	require.ErrorContains(t, c.Set("perfect.speed", 5), "smooth.")
-	require.Error(t, c.Set("smooth.speed", -1))
-	grade, _ := c.Judge(account(tally.Frames{Due: 100, Shown: 96, Dropped: 4}))
+	for _, v := range []float64{-1, math.NaN(), math.Inf(1)} {
+		require.Error(t, c.Set("smooth.speed", v), v)
+	}
+	require.ErrorContains(t, c.Set("smooth.stalls", 0.5), "whole number")
+	require.NoError(t, c.Set("smooth.start_delay_s", 2))
+	late := account(tally.Frames{Due: 100, Shown: 100})
+	late.StartDelayS = 3
+	grade, reasons := c.Judge(late)
+	require.Equal(t, Marginal, grade)
+	require.Contains(t, reasons[0], "started after 3.0 s (allowed 2 s)")
+	grade, _ = c.Judge(account(tally.Frames{Due: 100, Shown: 96, Dropped: 4}))
 	require.Equal(t, Smooth, grade)
 }
 
@@ -71,4 +84,5 @@ func TestWorse(t *testing.T) {
 	require.True(t, Failed.Worse(Choppy))
 	require.True(t, Marginal.Worse(Smooth))
 	require.False(t, Smooth.Worse(Smooth))
+	require.False(t, Void.Worse(Smooth))
 }

@@ -32,7 +32,7 @@ func TestConversionsAreWatched(t *testing.T) {
 	require.Equal(t, 2, seen)
 	for _, s := range result.Streams {
 		require.Zero(t, s.Buffer.Stalls)
-		require.Greater(t, s.Buffer.BuildRate, 1.05)
+		require.Greater(t, *s.Buffer.BuildRate, 1.05)
 		require.InDelta(t, 100, s.Steady().Due, 3, "two seconds at 50 frames")
 		require.Greater(t, s.Buffer.MinLeadS, 1.0)
 		require.Less(t, s.Buffer.MinLeadS, 4.0)

@@ -249,7 +249,7 @@ func TestBuildRatesAreMeasured(t *testing.T) {
 		result, err := watched(t, one(t, 30*time.Second), Options{}, f.evenly(time.Duration(2/rate*float64(time.Second))))
 		require.NoError(t, err)
 		b := result.Streams[0].Buffer
-		require.InEpsilon(t, rate, b.BuildRate, 0.02)
+		require.InEpsilon(t, rate, *b.BuildRate, 0.02)
 		require.InDelta(t, 2/rate, b.StartDelayS, 0.05)
 		if rate < 1 {
 			require.NotNil(t, b.StallExpectedAtS)
@@ -274,7 +274,7 @@ func TestFetchingStopsWhenThereIsEnough(t *testing.T) {
 	require.NoError(t, err)
 	require.InDelta(t, (30+40)/2, asked, 2, "30 s ahead of the 40 s that were played")
 	require.Greater(t, result.Streams[0].Buffer.MinLeadS, 27.0)
-	require.Greater(t, result.Streams[0].Buffer.BuildRate, 15.0)
+	require.Greater(t, *result.Streams[0].Buffer.BuildRate, 15.0)
 }
 
 func TestJumpsAreMeasured(t *testing.T) {
@@ -514,7 +514,7 @@ func TestFilmsOfUnknownLength(t *testing.T) {
 	})
 	require.NoError(t, err)
 	require.Empty(t, result.Failure)
-	require.InDelta(t, 1.25, result.Streams[0].Buffer.BuildRate, 0.15)
+	require.InDelta(t, 1.25, *result.Streams[0].Buffer.BuildRate, 0.15)
 }
 
 // moovLast puts the index of an mp4 file behind its data, and corrects where the
@@ -584,7 +584,7 @@ func TestServersThatTrickle(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, 1, result.Streams[0].Buffer.Stalls)
 	require.InDelta(t, 20-6, result.Streams[0].Buffer.StallS, 0.1)
-	require.Less(t, result.Streams[0].Buffer.BuildRate, 0.5)
+	require.Less(t, *result.Streams[0].Buffer.BuildRate, 0.5)
 }
 
 // Playlists that lie about how long segments are: what arrives counts, and the
@@ -599,6 +599,6 @@ func TestPlaylistsThatLie(t *testing.T) {
 		f.serve(w, r, func(int) time.Duration { return 1600 * time.Millisecond })
 	})
 	require.NoError(t, err)
-	require.InEpsilon(t, 1.25, result.Streams[0].Buffer.BuildRate, 0.02)
+	require.InEpsilon(t, 1.25, *result.Streams[0].Buffer.BuildRate, 0.02)
 	require.Equal(t, []string{"segments do not last as long as the playlist says (2.00 s instead of 9.00 s)"}, result.Streams[0].Delivered.Notes)
 }

@@ -1,0 +1,229 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/route"
+	"vividstrain/core/search"
+	"vividstrain/core/sense"
+	"vividstrain/core/tally"
+	"vividstrain/core/verdict"
+)
+
+// attempt tries one rung. What goes wrong with the rung is in the attempt; an error
+// ends the run. An attempt in which the run was stopped is returned beside the error.
+func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (*logbook.Attempt, error) {
+	plan, event := c.method.plan(c, rung), c.event(rung, why)
+	clock := c.Route.Clock()
+	a := &logbook.Attempt{Purpose: why, Started: clock.Now().UTC(), Windows: []tally.Window{}, Reasons: []string{}, Use: sense.Use{}, Decode: route.Unknown}
+	if err := c.record.Update(); err != nil { // the rung may be a new one
+		return nil, err
+	}
+	cause, err := c.prepare(ctx, plan, event)
+	if ctx.Err() != nil {
+		return nil, ctx.Err() // nothing was tried yet
+	}
+	if err != nil {
+		a.Started, a.Ended = clock.Now().UTC(), clock.Now().UTC()
+		void(a, cause, err.Error())
+		return a, c.record.VoidAttempt(rung, *a)
+	}
+	a.Started = clock.Now().UTC()
+	if err := c.record.StartAttempt(rung, why, a.Started); err != nil {
+		return nil, err
+	}
+	c.takeSamples()
+	plan, result, err := c.play(ctx, plan, event)
+	if err == nil && result.Failure != "" && c.Rest > 0 {
+		// It may have given up at once; its readings tell why.
+		err = clock.Sleep(ctx, givesUp-clock.Now().Sub(a.Started))
+	}
+	a.Ended = clock.Now().UTC()
+	switch {
+	case ctx.Err() != nil:
+		a.Use = sense.Summarise(c.takeSamples(), a.Started, a.Ended)
+		void(a, verdict.VoidStopped, "the run was stopped in it")
+		return a, errors.Join(ctx.Err(), c.record.EndAttempt(*a))
+	case err != nil:
+		void(a, unfit(err), err.Error())
+	default:
+		c.measure(a, result, plan)
+		c.clock = max(c.clock, a.Use[sense.Clock].Mean)
+	}
+	return a, c.record.EndAttempt(*a)
+}
+
+// void makes an attempt say nothing about the device.
+func void(a *logbook.Attempt, cause verdict.VoidCause, reason string) {
+	a.Verdict, a.Void, a.Reasons = verdict.Void, cause, []string{reason}
+	a.Limiter, a.Evidence = "", ""
+}
+
+// unfit is why an error of a route says nothing about the device.
+func unfit(err error) verdict.VoidCause {
+	var e *route.UnfitError
+	if errors.As(err, &e) {
+		switch e.Unfit {
+		case route.NoAddress:
+			return verdict.VoidAddress
+		case route.TooShort:
+			return verdict.VoidShort
+		}
+	}
+	return verdict.VoidClip
+}
+
+// leastFrames are due in the steady window of an attempt that tells anything.
+const leastFrames = 25
+
+// prepare makes ready what is to be played; an error says why the attempt is void.
+func (c *conductor) prepare(ctx context.Context, plan route.Plan, event Event) (verdict.VoidCause, error) {
+	c.record.Enter(logbook.Preparing)
+	for _, l := range plan.Loads {
+		if err := c.Route.Check(l); err != nil {
+			return verdict.VoidCodec, err
+		}
+		window := plan.Hold - plan.Settle
+		if due := window.Seconds() * l.Rate.Hz(); l.Rate.Num > 0 && due < leastFrames {
+			return verdict.VoidShort, fmt.Errorf("only %.0f frames are due in the %s that count; --hold %.0fs or more tells something", due, window, (plan.Settle.Seconds() + leastFrames/l.Rate.Hz() + 0.5))
+		}
+		err := c.Route.Prepare(ctx, l, func(done, total int) {
+			e := event
+			e.Kind, e.Load, e.Done, e.Total = Building, l, done, total
+			c.watch(e)
+		})
+		if err != nil {
+			return unfit(err), err
+		}
+	}
+	return "", nil
+}
+
+// longestHold bounds by how much a hold grows for long segments.
+const longestHold = 10 * time.Minute
+
+// play plays a plan, for longer than planned where segments are long, and returns what
+// was played.
+func (c *conductor) play(ctx context.Context, plan route.Plan, event Event) (route.Plan, route.Result, error) {
+	for {
+		total := plan.Hold + plan.Begin(plan.Streams()-1)
+		result, err := c.Route.Play(ctx, plan, func(live route.Live) {
+			e := event
+			e.Kind, e.Live, e.Done, e.Total = Playing, live, int(live.Elapsed.Milliseconds()), int(total.Milliseconds())
+			c.watch(e)
+		})
+		var short *route.ShortHoldError
+		if !errors.As(err, &short) || short.Need <= plan.Hold {
+			return plan, result, err
+		}
+		if short.Need > longestHold {
+			return plan, result, &route.UnfitError{Unfit: route.TooShort, Err: fmt.Errorf("its segments are so long that it would have to be held for %s", short.Need)}
+		}
+		plan.Hold = short.Need
+		if err := c.rest(ctx); err != nil {
+			return plan, result, err
+		}
+	}
+}
+
+// measure sums up what was read and judges.
+func (c *conductor) measure(a *logbook.Attempt, result route.Result, plan route.Plan) {
+	from, to := a.Started, a.Ended
+	if len(result.Streams) > 0 && result.Failure == "" {
+		from, to = result.Began.Add(plan.Settle), result.Began.Add(plan.Hold)
+	}
+	if plan.Hold != c.Hold {
+		a.HoldS = plan.Hold.Seconds()
+	}
+	// A reading tells of the interval before it: the first one that lies whole
+	// in the window comes one interval after its start.
+	a.Use = sense.Summarise(c.takeSamples(), from.Add(SampleEvery), to.Add(SampleEvery/2))
+	a.ClipBPS = result.ClipBPS
+	c.judge(a, result, plan)
+	if a.Verdict == verdict.Smooth || result.Refused {
+		return
+	}
+	if cause, why := verdict.Disturbed(a.Use); cause != "" {
+		void(a, cause, fmt.Sprintf("%s; without them it may be better than %s", why, a.Verdict))
+	}
+}
+
+// judge grades an attempt by its worst stream.
+func (c *conductor) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
+	c.judgeDecode(a, result, plan)
+	streams := plan.StreamLoads()
+	for i, t := range result.Streams {
+		grade, reasons := c.Criteria.Judge(t)
+		f := t.Steady()
+		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && worse(t, f, a) {
+			a.Verdict, a.Reasons, a.Frames, a.StartS, a.Buffer, a.Delivered = grade, reasons, f, t.StartDelayS, t.Buffer, t.Delivered
+			if a.Windows = t.Windows; a.Windows == nil {
+				a.Windows = []tally.Window{}
+			}
+			if len(plan.Loads) > 1 && i < len(streams) {
+				a.Worst = streams[i].String()
+			}
+		}
+		if len(result.Streams) > 1 && i < mostStreams {
+			a.Streams = append(a.Streams, f)
+		}
+	}
+	if result.Failure != "" || len(result.Streams) == 0 {
+		a.Verdict, a.Reasons = verdict.Failed, []string{result.Failure}
+	}
+	if a.Verdict == verdict.Smooth {
+		return
+	}
+	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.clock}); result.Refused {
+		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
+	}
+}
+
+// judgeDecode tells how the device decoded, if it did.
+func (c *conductor) judgeDecode(a *logbook.Attempt, result route.Result, plan route.Plan) {
+	a.Decode = result.Decode
+	if a.Decode != route.Unknown || result.Failure != "" {
+		return
+	}
+	pixels := 0.0
+	for _, l := range plan.Loads {
+		pixels += l.PixelRate()
+	}
+	if hardware, known, _ := verdict.InferDecode(a.Use, c.idle, pixels); known && hardware {
+		a.Decode = route.Hardware
+	} else if known {
+		a.Decode = route.Software
+	}
+}
+
+// givesUp is for how long at least a server is read that gives up.
+const givesUp = 2 * time.Second
+
+// mostStreams bounds the streams of an attempt whose accounts are kept each.
+const mostStreams = 100
+
+// worse tells whether a stream of the same grade fared worse than the worst so
+// far: by what it dropped, how long it stalled, and how fast its media came.
+func worse(t tally.Tally, f tally.Frames, a *logbook.Attempt) bool {
+	if f.Dropped != a.Frames.Dropped || t.Buffer == nil || a.Buffer == nil {
+		return f.Dropped > a.Frames.Dropped
+	}
+	if t.Buffer.StallS != a.Buffer.StallS {
+		return t.Buffer.StallS > a.Buffer.StallS
+	}
+	x, y := t.Buffer.BuildRate, a.Buffer.BuildRate
+	return x != nil && (y == nil || *x < *y)
+}
+
+// loadsOf lists the loads of rungs.
+func loadsOf(doc *logbook.Document, rungs []int) (list []load.Load) {
+	for _, r := range rungs {
+		list = append(list, doc.Rungs[r].Load)
+	}
+	return list
+}

@@ -1,0 +1,65 @@
+package verdict
+
+import (
+	"fmt"
+
+	"vividstrain/core/search"
+	"vividstrain/core/sense"
+)
+
+// VoidCause is why an attempt says nothing about the device.
+type VoidCause string
+
+// The causes.
+const (
+	VoidClip    VoidCause = "clip"    // its clip could not be made, is broken, or was changed
+	VoidCodec   VoidCause = "codec"   // the load cannot be put on the device in this way
+	VoidAddress VoidCause = "address" // the server does not know the film, or the viewer
+	VoidShort   VoidCause = "short"   // too few frames or segments to tell
+	VoidOthers  VoidCause = "others"  // other programs took the computer
+	VoidHost    VoidCause = "host"    // the host of the virtual machine took it
+	VoidStopped VoidCause = "stopped" // the user stopped the run in it
+	VoidKilled  VoidCause = "killed"  // the program was killed in it
+)
+
+// Void is what the cause means for the search; without one the attempt counts.
+func (c VoidCause) Void() search.Void {
+	switch c {
+	case "":
+		return search.Counts
+	case VoidOthers, VoidHost:
+		return search.Repeatable
+	case VoidStopped, VoidKilled:
+		return search.Interrupted
+	}
+	return search.Permanent
+}
+
+// Shares of the cores, in percent, that others may take before an attempt that was
+// not smooth says nothing any more.
+const (
+	maxHost   = 10
+	maxOthers = 15
+)
+
+// Disturbed tells whether others took so much of the computer that an attempt which
+// was not smooth says nothing about it; why is a phrase that names them.
+func Disturbed(use sense.Use) (cause VoidCause, why string) {
+	for _, quantity := range []string{sense.CPUSteal, sense.ViewerSteal} {
+		if host := use[quantity]; host.Mean > maxHost {
+			return VoidHost, fmt.Sprintf("the host of this virtual machine took %.0f %% of the cores", host.Mean)
+		}
+	}
+	for _, quantity := range []string{sense.OthersCPU, sense.ViewerOthers} {
+		others := use[quantity]
+		if others.Mean <= maxOthers {
+			continue
+		}
+		why = fmt.Sprintf("other programs took %.0f %% of the cores", others.Mean)
+		if label, top, known := use.Highest(sense.OtherCPU); known && label != "" {
+			why += fmt.Sprintf(", %q %.0f %% of one", label, top.Mean)
+		}
+		return VoidOthers, why
+	}
+	return "", ""
+}
