@@ -168,6 +168,69 @@ func TestHelpersCount(t *testing.T) {
 	require.ErrorIs(t, err, errNobody)
 }
 
+// Others are neither the watched processes with their helpers, nor those set aside, nor the
+// kernel's threads, nor the display server; short-lived ones count by their parents.
+func TestOthers(t *testing.T) {
+	dir := t.TempDir()
+	put := func(pid, parent, ticks, childTicks int) {
+		require.NoError(t, os.MkdirAll(filepath.Join(dir, strconv.Itoa(pid), "fd"), 0o777))
+		text := fmt.Sprintf("%d (p) S %d 0 0 0 0 0 0 0 0 0 %d 0 %d 0 20 0 1 0 7 0 10", pid, parent, ticks, childTicks)
+		require.NoError(t, os.WriteFile(filepath.Join(dir, strconv.Itoa(pid), "stat"), []byte(text), 0o666))
+	}
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "stat"), []byte("cpu  1 2 3\ncpu0 1 2 3\ncpu1 1 2 3\nintr 1\n"), 0o666))
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "net"), 0o777))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "net", "unix"), []byte("Num RefCount Protocol Flags Type St Inode Path\n"+
+		"0: 00000002 00000000 00010000 0001 01 4242 /tmp/.X11-unix/X0\n0: 00000003 00000000 00000000 0001 03 4243 /tmp/.X11-unix/X0\n"), 0o666))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "net", "tcp"), []byte("sl local rem st tx tr ret uid timeout inode\n"+
+		"0: 0100007F:1F90 00000000:0000 0A 0 0 0 0 0 777 1\n1: 0100007F:1F90 0100007F:9999 01 0 0 0 0 0 778 1\n"), 0o666))
+	group := &Group{}
+	group.Watch(10)
+	group.SetAside(30)
+	s := newProcesses(Roots{Proc: dir}, group, 4096)
+	now := time.Unix(1e9, 0)
+	others := func() (pct float64, named []string) {
+		now = now.Add(time.Second)
+		list, err := s.Sample(t.Context(), now, nil)
+		require.NoError(t, err)
+		pct = -1
+		for _, r := range list {
+			switch r.Quantity {
+			case OthersCPU:
+				pct = r.Value
+			case OtherCPU:
+				named = append(named, r.Label)
+			}
+		}
+		return pct, named
+	}
+	for _, pid := range []int{1, 10, 20, 30, 50} {
+		put(pid, 1, 1000, 0)
+	}
+	put(2, 0, 0, 0)
+	put(40, 2, 1000, 0)  // a thread of the kernel
+	put(31, 30, 1000, 0) // a helper of what was set aside
+	require.NoError(t, os.Symlink("socket:[4242]", filepath.Join(dir, "50", "fd", "3")))
+	require.NoError(t, os.Symlink("socket:[4243]", filepath.Join(dir, "20", "fd", "3"))) // a client of it
+	require.NoError(t, os.Symlink("socket:[777]", filepath.Join(dir, "30", "fd", "9")))
+	pct, _ := others()
+	require.Equal(t, -1.0, pct, "nothing is known yet")
+	for _, pid := range []int{10, 20, 30, 50} {
+		put(pid, 1, 1050, 0)
+	}
+	put(31, 30, 1100, 0)
+	put(40, 2, 1100, 0)
+	put(60, 20, 30, 0)
+	pct, named := others()
+	require.InDelta(t, 100*0.8/2, pct, 1e-6)
+	require.Equal(t, []string{"p 20", "p 60"}, named)
+	require.NoError(t, os.RemoveAll(filepath.Join(dir, "60")))
+	put(20, 1, 1050, 60) // 30 ticks of the one that was seen, and 30 that nobody saw
+	pct, _ = others()
+	require.InDelta(t, 100*0.3/2, pct, 1e-6)
+	require.Equal(t, []int{30}, listeners(dir, 8080))
+	require.Empty(t, listeners(dir, 8081))
+}
+
 // What sources lack and how the device is set may be asked while they are read.
 func TestSourcesAreAskedWhileTheyAreRead(t *testing.T) {
 	roots, _, _ := machine(t, "nas", t.TempDir())

@@ -21,6 +21,21 @@ type Group struct {
 	roots []int
 	name  string // of processes that count as roots, too
 	found []int  // the numbers of all that run
+	aside []int  // roots of processes that are neither watched nor others
+}
+
+// SetAside names processes that belong to what is measured, though they are not watched:
+// they and what they start do not count as others.
+func (g *Group) SetAside(pids ...int) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.aside = slices.Clone(pids)
+}
+
+func (g *Group) isAside(pid int) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return slices.Contains(g.aside, pid)
 }
 
 // holds tells whether a process is one of those that run.
@@ -82,6 +97,11 @@ type processSource struct {
 	all     map[int]*task // every process that was seen
 	members []*task
 	busiest []Reading // of the processes that are not watched
+	others  float64   // share of all cores that they took together, in percent; negative: not known yet
+	reaped  counter   // seconds of their children that have ended
+	cores   float64
+	display []int     // numbers of the display servers
+	looked  time.Time // when those were looked for
 	threads []Reading // of the watched ones
 	at      time.Time
 	scanned time.Time
@@ -106,7 +126,7 @@ type task struct {
 }
 
 func newProcesses(r Roots, g *Group, pageSize int) *processSource {
-	return &processSource{proc: r.Proc, pageSize: float64(pageSize), group: g, all: map[int]*task{}}
+	return &processSource{proc: r.Proc, pageSize: float64(pageSize), group: g, all: map[int]*task{}, others: -1}
 }
 
 func (*processSource) Name() string { return "processes" }
@@ -130,6 +150,9 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []Reading)
 	}
 	s.at = now
 	list = append(list, s.busiest...)
+	if s.others >= 0 {
+		list = append(list, Reading{OthersCPU, "", s.others})
+	}
 	var used, memory, faults, children, gone float64
 	s.threads = s.threads[:0]
 	alive := s.members[:0]
@@ -227,9 +250,16 @@ func (s *processSource) scan(now time.Time, first bool) error {
 	}
 	elapsed := now.Sub(s.scanned).Seconds()
 	s.scanned = now
+	if now.Sub(s.looked) >= lookEvery {
+		s.looked, s.display, s.cores = now, displayServers(s.proc), s.countCores()
+	}
 	s.busiest = s.busiest[:0]
+	var took, children, gone float64
 	for pid, t := range s.all {
 		if !t.seen && !t.member {
+			if s.isOther(t) {
+				gone += t.listed
+			}
 			delete(s.all, pid)
 			continue
 		}
@@ -238,15 +268,58 @@ func (s *processSource) scan(now time.Time, first bool) error {
 			t.member = true
 			s.members = append(s.members, t)
 		}
-		if share := 100 * (t.cpu - t.listed) / elapsed; !t.member && !first && share >= 1 {
-			s.busiest = append(s.busiest, Reading{OtherCPU, fmt.Sprintf("%s %d", t.name, pid), share})
+		if s.isOther(t) {
+			took += t.cpu - t.listed
+			children += t.children
+			if share := 100 * (t.cpu - t.listed) / elapsed; !first && share >= 1 {
+				s.busiest = append(s.busiest, Reading{OtherCPU, fmt.Sprintf("%s %d", t.name, pid), share})
+			}
 		}
 		t.listed = t.cpu
 	}
 	slices.SortFunc(s.members, func(a, b *task) int { return cmp.Compare(a.pid, b.pid) })
 	s.busiest = most(s.busiest)
+	if ended, ok := s.reaped.since(children); ok {
+		took += max(0, ended-gone) // of helpers that ended, what nobody saw
+	}
+	if s.others = -1; !first && elapsed > 0 && s.cores > 0 {
+		s.others = percent(took / elapsed / s.cores)
+	}
 	return nil
 }
+
+// countCores counts the cores that proc/stat lists.
+func (s *processSource) countCores() (n float64) {
+	data, err := s.read(filepath.Join(s.proc, "stat"))
+	if err != nil {
+		return 0
+	}
+	for l := range bytes.Lines(data) {
+		if bytes.HasPrefix(l, []byte("cpu")) && !bytes.HasPrefix(l, []byte("cpu ")) {
+			n++
+		}
+	}
+	return n
+}
+
+// isOther tells whether a process is neither watched nor set aside, nor works for those
+// that are: the kernel's own threads, and the display server.
+func (s *processSource) isOther(t *task) bool {
+	for depth := 0; t != nil && depth < 64; depth++ {
+		if t.member || t.pid == kernelThreads || s.group.isAside(t.pid) || slices.Contains(s.display, t.pid) {
+			return false
+		}
+		parent := s.all[t.parent]
+		if parent == t {
+			break
+		}
+		t = parent
+	}
+	return true
+}
+
+// kernelThreads is the process whose children are the kernel's threads.
+const kernelThreads = 2
 
 // most keeps the three largest values.
 func most(list []Reading) []Reading {

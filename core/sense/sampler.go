@@ -63,6 +63,10 @@ type Sampler struct {
 // on its own.
 const slowSample = 20 * time.Millisecond
 
+// quickAgain is how many samples in a row that were not slow bring a source back: the
+// device may have been saturated for a while.
+const quickAgain = 5
+
 // Start reads all sources every interval of the clock and hands the samples to
 // out, one at a time, until Stop; out may keep them but not change them. Pollers, and sources that turn out to be
 // slow, are read by goroutines of their own, with the time at which they were
@@ -76,13 +80,17 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 		s.ranks[source.Name()] = i
 	}
 	for _, source := range sources {
-		if p, ok := source.(Poller); ok && wall {
+		p, polls := source.(Poller)
+		switch {
+		case polls && wall:
 			every, timeout := p.Every()
-			s.alone(ctx, source, every, timeout)
-		} else {
+			s.alone(ctx, source, every, timeout, nil)
+		case polls: // it tells of real time, which says nothing of virtual time
+		default:
 			quick = append(quick, source)
 		}
 	}
+	back := make(chan Source, len(quick)) // sources that are quick again
 	buffers := make(map[Source][]Reading, len(quick))
 	s.rounds = c.Every(interval, func(now time.Time) {
 		runtime.LockOSThread() // so that ThreadTime is of one thread
@@ -91,6 +99,9 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 			s.mu.Lock()
 			s.late++
 			s.mu.Unlock()
+		}
+		for len(back) > 0 {
+			quick = append(quick, <-back)
 		}
 		var slow []Source
 		for _, source := range quick {
@@ -102,7 +113,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 		for _, source := range slow {
 			if s.slowAgain(source.Name()) {
 				quick = slices.DeleteFunc(quick, func(q Source) bool { return q == source })
-				s.alone(ctx, source, max(interval, time.Second), 10*time.Second)
+				s.alone(ctx, source, max(interval, time.Second), 10*time.Second, back)
 			}
 		}
 	})
@@ -114,12 +125,16 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 func (s *Sampler) slowAgain(source string) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.slow[source]++
-	return s.slow[source] == 3
+	if s.slow[source]++; s.slow[source] < 3 {
+		return false
+	}
+	s.slow[source] = 0
+	return true
 }
 
-// alone reads a source from a goroutine of its own.
-func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.Duration) {
+// alone reads a source from a goroutine of its own, until it is quick again: then it is
+// handed back, if there is a way back.
+func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.Duration, back chan<- Source) {
 	ctx, cancel := context.WithCancel(ctx)
 	var ended sync.WaitGroup
 	ended.Go(func() {
@@ -128,10 +143,18 @@ func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.
 		ticker := time.NewTicker(every)
 		defer ticker.Stop()
 		var buffer []Reading
-		for {
+		for inRow := 0; ; {
 			limited, done := context.WithTimeout(ctx, timeout)
-			buffer, _ = s.sample(limited, source, time.Now(), buffer[:0])
+			var took time.Duration
+			buffer, took = s.sample(limited, source, time.Now(), buffer[:0])
 			done()
+			if inRow++; took > slowSample {
+				inRow = 0
+			}
+			if back != nil && inRow >= quickAgain {
+				back <- source
+				return
+			}
 			select {
 			case <-ticker.C:
 			case <-ctx.Done():

@@ -117,6 +117,41 @@ func TestSlowSourcesAreReadOnTheirOwn(t *testing.T) {
 	})
 }
 
+// A source that was slow while the device was saturated is read with the others again.
+func TestSlowSourcesComeBack(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var mu sync.Mutex
+		seen := map[string]int{}
+		source := &slow{name: "slow", takes: 100 * time.Millisecond}
+		s := Start(t.Context(), clock.Real{}, 250*time.Millisecond, []Source{&counting{}, source}, func(s Sample) {
+			mu.Lock()
+			defer mu.Unlock()
+			if seen[s.Source]++; seen[s.Source] == 10 {
+				source.takes = 0 // from the next one on
+			}
+		})
+		time.Sleep(20*time.Second + time.Millisecond)
+		mu.Lock()
+		before := seen["slow"]
+		mu.Unlock()
+		time.Sleep(10 * time.Second)
+		mu.Lock()
+		require.Equal(t, 40, seen["slow"]-before, "at the pace of the others")
+		mu.Unlock()
+		s.Stop()
+	})
+}
+
+// A meter reads real time: in virtual time it is not asked at all.
+func TestMetersAreNotReadInVirtualTime(t *testing.T) {
+	v := clock.NewVirtual(time.Unix(0, 0))
+	seen := map[string]int{}
+	s := Start(t.Context(), v, 250*time.Millisecond, []Source{&counting{}, &poller{slow{"plug", 0}}}, func(s Sample) { seen[s.Source]++ })
+	require.NoError(t, v.Sleep(t.Context(), time.Hour))
+	s.Stop()
+	require.Equal(t, map[string]int{"counting": 4 * 3600}, seen)
+}
+
 // Two sources of one quantity are both kept, and told apart where they disagree.
 func TestTwoSourcesOfOneQuantity(t *testing.T) {
 	at := time.Unix(0, 0)

@@ -92,6 +92,7 @@ func (l *limitedBuffer) Write(p []byte) (int, error) {
 // CSV reads the last line of a file that grows.
 type CSV struct {
 	pace
+	lacks
 	path  string
 	picks []Pick
 	head  []string
@@ -146,12 +147,17 @@ func (c *CSV) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]
 	if row == "" || slices.Equal(cells(row), c.head) {
 		return list, nil // nothing but the head yet
 	}
+	c.begin()
 	for i := range c.picks {
 		r, err := c.cell(&c.picks[i], cells(row))
 		if err != nil {
-			return list, fmt.Errorf("%s: %w", c.path, err)
+			c.add(&c.picks[i], err)
+			continue
 		}
 		list = append(list, r)
+	}
+	if err := c.all(len(c.picks)); err != nil {
+		return list, fmt.Errorf("%s: %w", c.path, err)
 	}
 	return list, nil
 }

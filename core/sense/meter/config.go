@@ -77,7 +77,7 @@ func Parse(node *yaml.Node) (list []Source, err error) {
 		}
 	}()
 	if node.Kind != yaml.SequenceNode {
-		return nil, &ConfigError{node.Line, "sensors", errors.New("it must be a list, each meter behind a dash")}
+		return nil, &ConfigError{node.Line, "sensors", errors.New("it must be a list, each meter after a dash")}
 	}
 	names := map[string]bool{}
 	for _, item := range node.Content {

@@ -20,9 +20,12 @@ func newClient() *http.Client {
 	transport.ResponseHeaderTimeout = 5 * time.Second
 	transport.MaxResponseHeaderBytes = 64 << 10
 	transport.MaxConnsPerHost = 2
-	return &http.Client{Transport: transport, CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+	return &http.Client{Transport: transport, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) >= 5 {
 			return errors.New("it sends from page to page")
+		}
+		if from, to := via[0].URL, next.URL; from.Scheme != to.Scheme || from.Host != to.Host { // the token is for where it was asked for
+			next.Header.Del("Authorization")
 		}
 		return nil
 	}}
@@ -32,7 +35,7 @@ func newClient() *http.Client {
 func headerFor(address, token string) (http.Header, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fmt.Errorf("%q is no address like http://box:9600/", address)
+		return nil, fmt.Errorf("%q is no address like http://box:9600/", plain(address))
 	}
 	header := http.Header{"User-Agent": {"vividstrain"}}
 	if token != "" {
@@ -80,6 +83,7 @@ func plain(address string) string {
 type JSON struct {
 	pace
 	patience
+	lacks
 	last   error
 	client *http.Client
 	url    string
@@ -111,7 +115,8 @@ func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) 
 		if err != nil {
 			return fmt.Errorf("%s: %w", plain(j.url), err)
 		}
-		if list, err = pickJSON(data, j.picks, list); err != nil {
+		j.begin()
+		if list, err = pickJSON(data, j.picks, list, &j.lacks); err != nil {
 			return fmt.Errorf("%s: %w", plain(j.url), err)
 		}
 		return nil
@@ -120,15 +125,15 @@ func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) 
 }
 
 // pickJSON takes numbers out of a document by their paths; an empty path means
-// that the document is the number. A string that holds a number counts.
-func pickJSON(data []byte, picks []Pick, list []sense.Reading) ([]sense.Reading, error) {
+// that the document is the number. A string that holds a number counts. It is an error
+// if none of them is there.
+func pickJSON(data []byte, picks []Pick, list []sense.Reading, lacking *lacks) ([]sense.Reading, error) {
 	if len(data) > mostJSON {
 		return list, fmt.Errorf("it is longer than %d kB", mostJSON>>10)
 	}
 	if !gjson.ValidBytes(data) {
 		return list, errors.New("it is not JSON")
 	}
-	var failed error
 	for i := range picks {
 		p := &picks[i]
 		result := gjson.ParseBytes(data)
@@ -143,9 +148,9 @@ func pickJSON(data []byte, picks []Pick, list []sense.Reading) ([]sense.Reading,
 				continue
 			}
 		}
-		failed = fmt.Errorf("%q: %w", p.At, err)
+		lacking.add(p, err)
 	}
-	return list, failed
+	return list, lacking.all(len(picks))
 }
 
 func numberOf(r gjson.Result) (float64, error) {

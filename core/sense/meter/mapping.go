@@ -18,6 +18,7 @@ type collect struct {
 	list    []sense.Reading
 	counted map[string]float64 // processor seconds by core and whether idle; bytes of memory
 	cores   []string
+	found   []bool // of each pick whether the page has it
 }
 
 // take is called for each metric of the page.
@@ -31,6 +32,7 @@ func (c *collect) take(m *metric) {
 	if len(c.meter.picks) > 0 {
 		for i := range c.meter.picks {
 			if p := &c.meter.picks[i]; matches(p.At, m) {
+				c.found[i] = true
 				c.pick(p, m)
 			}
 		}

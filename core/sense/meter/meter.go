@@ -6,11 +6,13 @@ package meter
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"math"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"vividstrain/core/sense"
@@ -44,6 +46,45 @@ func (p *pace) Name() string { return p.name }
 
 // Every returns the interval, and a limit that leaves room for one slow answer.
 func (p *pace) Every() (interval, timeout time.Duration) { return p.every, 5 * time.Second }
+
+// lacks is what a meter was asked for and does not have: the rest of it is read all the
+// same, and these are absent.
+type lacks struct {
+	mu   sync.Mutex
+	list []sense.Absence
+}
+
+// begin forgets what was lacking in the reading before.
+func (l *lacks) begin() {
+	l.mu.Lock()
+	l.list = nil
+	l.mu.Unlock()
+}
+
+// add notes that a pick could not be read.
+func (l *lacks) add(p *Pick, err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	key := sense.Reading{Quantity: p.Quantity, Label: p.Label}.Key()
+	l.list = append(l.list, sense.Absence{Quantity: key, Why: fmt.Sprintf("%.80q: %v", p.At, err), Remedy: "look at what is named under read:"})
+}
+
+// all is an error if not one of so many picks could be read.
+func (l *lacks) all(picks int) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if picks == 0 || len(l.list) < picks {
+		return nil
+	}
+	return errors.New(l.list[0].Why)
+}
+
+// Absent lists what is lacking.
+func (l *lacks) Absent() []sense.Absence {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return slices.Clone(l.list)
+}
 
 // Source is a meter.
 type Source interface {

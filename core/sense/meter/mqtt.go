@@ -2,6 +2,7 @@ package meter
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/url"
@@ -17,12 +18,13 @@ import (
 // plain numbers.
 type MQTT struct {
 	pace
+	lacks
 	client mqtt.Client
 	broker string
 	topic  string
 	picks  []Pick
 
-	mu     sync.Mutex
+	state  sync.Mutex      // of what follows
 	fresh  []sense.Reading // not handed out yet
 	at     time.Time       // of the last message
 	read   time.Time       // of the readings handed out last
@@ -35,7 +37,7 @@ type MQTT struct {
 func NewMQTT(name, broker, topic, user, password string, every time.Duration, picks []Pick) (*MQTT, error) {
 	u, err := url.Parse(broker)
 	if err != nil || u.Host == "" || u.Scheme != "mqtt" && u.Scheme != "mqtts" && u.Scheme != "tcp" {
-		return nil, fmt.Errorf("%q is no broker like mqtt://box:1883", broker)
+		return nil, fmt.Errorf("%q is no broker like mqtt://box:1883", plain(broker))
 	}
 	if topic == "" {
 		return nil, errors.New("a topic is needed")
@@ -52,7 +54,7 @@ func NewMQTT(name, broker, topic, user, password string, every time.Duration, pi
 	}
 	m := &MQTT{pace: pace{name, every}, broker: plain(broker), topic: topic, picks: picks, begun: time.Now()}
 	m.failed = fmt.Errorf("%s: it is not reached yet", m.broker)
-	o := mqtt.NewClientOptions().AddBroker(u.String()).SetClientID("vividstrain-" + name).SetUsername(user).SetPassword(password).
+	o := mqtt.NewClientOptions().AddBroker(u.String()).SetClientID("vividstrain-" + rand.Text()[:10]).SetUsername(user).SetPassword(password).
 		SetConnectRetry(true).SetConnectRetryInterval(2 * time.Second).SetMaxReconnectInterval(10 * time.Second).
 		SetConnectTimeout(5 * time.Second).SetOrderMatters(true).SetCleanSession(true)
 	o.SetOnConnectHandler(func(c mqtt.Client) { m.subscribe(c) })
@@ -78,16 +80,17 @@ func (m *MQTT) subscribe(c mqtt.Client) {
 }
 
 func (m *MQTT) fail(err error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
+	m.state.Lock()
+	defer m.state.Unlock()
 	m.failed, m.begun = err, time.Now()
 }
 
 // take reads one message.
 func (m *MQTT) take(payload []byte) {
-	list, err := pickJSON(payload, m.picks, nil)
-	m.mu.Lock()
-	defer m.mu.Unlock()
+	m.begin()
+	list, err := pickJSON(payload, m.picks, nil, &m.lacks)
+	m.state.Lock()
+	defer m.state.Unlock()
 	if m.failed = nil; err != nil {
 		m.failed = fmt.Errorf("topic %s: the message, %w", m.topic, err)
 	}
@@ -98,15 +101,15 @@ func (m *MQTT) take(payload []byte) {
 
 // ReadAt is when the message came.
 func (m *MQTT) ReadAt() time.Time {
-	m.mu.Lock()
-	defer m.mu.Unlock()
+	m.state.Lock()
+	defer m.state.Unlock()
 	return m.read
 }
 
 // Sample hands out what came since the last call.
 func (m *MQTT) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
+	m.state.Lock()
+	defer m.state.Unlock()
 	list = append(list, m.fresh...)
 	if len(m.fresh) > 0 {
 		m.read = m.at

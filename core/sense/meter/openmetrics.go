@@ -20,6 +20,7 @@ import (
 type Metrics struct {
 	pace
 	patience
+	lacks
 	last   error
 	client *http.Client
 	url    string
@@ -30,7 +31,7 @@ type Metrics struct {
 	at     time.Time
 	read   time.Time // when the readings were taken, by the page's own times
 
-	mu     sync.Mutex    // of what follows: State is asked while the page is read
+	state  sync.Mutex    // of what follows: State is asked while the page is read
 	offset time.Duration // of the other clock to ours
 	error  time.Duration // of the offset: half of what the shortest request took
 	known  bool
@@ -69,8 +70,8 @@ func (m *Metrics) State() map[string]string {
 
 // difference is how far the other clock is from ours, if that is known.
 func (m *Metrics) difference() (offset time.Duration, known bool) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
+	m.state.Lock()
+	defer m.state.Unlock()
 	return m.offset, m.known
 }
 
@@ -85,18 +86,24 @@ func (m *Metrics) Sample(ctx context.Context, now time.Time, list []sense.Readin
 		defer body.Close()
 		back := time.Now()
 		m.compare(header, sent, back)
-		page := collect{meter: m, now: back, counted: map[string]float64{}}
+		page := collect{meter: m, now: back, counted: map[string]float64{}, found: make([]bool, len(m.picks))}
 		if err = parseMetrics(body, page.take); err != nil {
-			return fmt.Errorf("%s: %w", m.url, err)
+			return fmt.Errorf("%s: %w", plain(m.url), err)
 		}
 		list = page.readings(list)
+		m.begin()
+		for i, found := range page.found {
+			if !found {
+				m.add(&m.picks[i], errors.New("the page has no such metric"))
+			}
+		}
 		m.read = time.Time{}
 		if offset, known := m.difference(); known && !page.newest.IsZero() {
 			m.read = page.newest.Add(-offset)
 		}
 		m.at = back
 		if len(list) == 0 && page.metrics > 0 && page.rates == 0 {
-			return errors.New(m.url + ": none of its metrics is known; name those wanted under read:")
+			return errors.New(plain(m.url) + ": none of its metrics is known; name those wanted under read:")
 		}
 		return nil
 	})
@@ -111,8 +118,8 @@ func (m *Metrics) compare(header http.Header, sent, back time.Time) {
 	if err != nil {
 		return
 	}
-	m.mu.Lock()
-	defer m.mu.Unlock()
+	m.state.Lock()
+	defer m.state.Unlock()
 	if half := back.Sub(sent) / 2; !m.known || half < m.error {
 		m.offset, m.error, m.known = at.Sub(sent.Add(half)), half, true
 	}

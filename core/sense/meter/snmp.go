@@ -22,6 +22,7 @@ import (
 type SNMP struct {
 	pace
 	patience
+	lacks
 	last   error
 	agent  gosnmp.GoSNMP
 	picks  []Pick
@@ -126,7 +127,7 @@ func (s *SNMP) explain(err error) error {
 
 // ask reads the objects that were named.
 func (s *SNMP) ask(now time.Time, list []sense.Reading) ([]sense.Reading, error) {
-	var failed error
+	s.begin()
 	for part := range slices.Chunk(s.picks, 20) {
 		names := make([]string, len(part))
 		for i := range part {
@@ -142,7 +143,7 @@ func (s *SNMP) ask(now time.Time, list []sense.Reading) ([]sense.Reading, error)
 			}
 			v, counter, err := valueOf(answer.Variables[i])
 			if err != nil {
-				failed = fmt.Errorf("%s: %w", part[i].At, err)
+				s.add(&part[i], err)
 				continue
 			}
 			if counter && isRate(part[i].Quantity) {
@@ -153,13 +154,13 @@ func (s *SNMP) ask(now time.Time, list []sense.Reading) ([]sense.Reading, error)
 			}
 			r, err := part[i].reading(v)
 			if err != nil {
-				failed = err
+				s.add(&part[i], err)
 				continue
 			}
 			list = append(list, r)
 		}
 	}
-	return list, failed
+	return list, s.all(len(s.picks))
 }
 
 // valueOf is the number in an answer, and whether it is a counter.
