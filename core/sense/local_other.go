@@ -23,6 +23,10 @@ func Local(*Group) []Source {
 	return list
 }
 
+// Host returns the sources that tell what others take of this computer: on this system
+// none does.
+func Host(*Group) []Source { return nil }
+
 // elsewhere names what is read on Linux alone.
 type elsewhere struct{}
 

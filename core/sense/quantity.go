@@ -67,6 +67,7 @@ const (
 	ViewerCores  = "viewer_cores"        // that they may use
 	ViewerSteal  = "viewer_steal_pct"    // that the host took of the measuring computer's cores
 	ViewerOthers = "viewer_others_pct"   // that other programs took of them
+	ViewerOther  = "viewer_other_pct"    // one of those programs, 100: one core; the label is its name
 	ViewerUnread = "viewer_unread_bytes" // that have arrived and that our own side has not taken yet
 )
 

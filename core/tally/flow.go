@@ -45,6 +45,13 @@ func (f *flow) add(media time.Duration) {
 	f.to = now
 }
 
+// take takes back media that were counted and did not come.
+func (f *flow) take(media time.Duration) {
+	media = min(media, f.received)
+	f.received -= media
+	f.to.media = max(f.from.media, f.to.media-media)
+}
+
 // rate is media a second of fetching, and by how much it may be off to both sides;
 // false where too little was fetched to tell.
 func (f *flow) rate() (rate, off float64, known bool) {

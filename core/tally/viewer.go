@@ -164,6 +164,10 @@ func (v *Viewer) Arriving(now, until time.Duration) {
 // where playing began. It tells whether playing begins with that.
 func (v *Viewer) Arrived(now, until time.Duration) (begins bool) {
 	v.Arriving(now, until)
+	if v.partial > until { // it is less than was said
+		v.steady.flow.take(v.partial - until)
+		v.partial = until
+	}
 	v.have = max(v.have, until)
 	if v.fetching >= 0 {
 		v.fetching = now

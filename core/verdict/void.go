@@ -50,13 +50,13 @@ func Disturbed(use sense.Use) (cause VoidCause, why string) {
 			return VoidHost, fmt.Sprintf("the host of this virtual machine took %.0f %% of the cores", host.Mean)
 		}
 	}
-	for _, quantity := range []string{sense.OthersCPU, sense.ViewerOthers} {
-		others := use[quantity]
+	for _, quantity := range [][2]string{{sense.OthersCPU, sense.OtherCPU}, {sense.ViewerOthers, sense.ViewerOther}} {
+		others := use[quantity[0]]
 		if others.Mean <= maxOthers {
 			continue
 		}
 		why = fmt.Sprintf("other programs took %.0f %% of the cores", others.Mean)
-		if label, top, known := use.Highest(sense.OtherCPU); known && label != "" {
+		if label, top, known := use.Highest(quantity[1]); known && label != "" {
 			why += fmt.Sprintf(", %q %.0f %% of one", label, top.Mean)
 		}
 		return VoidOthers, why

@@ -50,7 +50,7 @@ func TestPlacesInAFile(t *testing.T) {
 	l, err := load.Parse("h264 240p25 0.5M")
 	require.NoError(t, err)
 	require.NoError(t, e.Prepare(t.Context(), l, nil))
-	f, err := e.film(t.Context(), l)
+	f, err := e.film(l)
 	require.NoError(t, err)
 	file, err := formats.Open(f.path)
 	require.NoError(t, err)

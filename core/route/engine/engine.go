@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime"
 	"strconv"
 	"sync"
@@ -51,6 +52,38 @@ type Engine struct {
 	films map[string]*film // files that were looked through, by path
 }
 
+// FromOptions reads the settings that Options wrote.
+func FromOptions(m map[string]string) (Options, error) {
+	o := Default()
+	var err error
+	number := func(name string, to *int) {
+		if text, has := m[name]; has && err == nil {
+			if *to, err = strconv.Atoi(text); err != nil {
+				err = fmt.Errorf("option %s: %q is no number", name, text)
+			}
+		}
+	}
+	real := func(name string, to *float64) {
+		if text, has := m[name]; has && err == nil {
+			if *to, err = strconv.ParseFloat(text, 64); err != nil {
+				err = fmt.Errorf("option %s: %q is no number", name, text)
+			}
+		}
+	}
+	ahead := o.Ahead.Seconds()
+	number("threads", &o.Threads)
+	number("queue", &o.Queue)
+	real("refresh_hz", &o.Refresh)
+	real("ahead_s", &ahead)
+	real("clip_s", &o.ClipSeconds)
+	o.Ahead = time.Duration(ahead * float64(time.Second))
+	if late, has := m["late"]; has {
+		o.Late = tally.Late(late)
+	}
+	o.Clips = m["clips"]
+	return o, err
+}
+
 // New checks the options.
 func New(o Options) (*Engine, error) {
 	switch {
@@ -84,6 +117,8 @@ func (e *Engine) Options() map[string]string {
 		"refresh_hz": strconv.FormatFloat(e.options.Refresh, 'g', -1, 64),
 		"late":       string(e.options.Late),
 		"ahead_s":    strconv.FormatFloat(e.options.Ahead.Seconds(), 'g', -1, 64),
+		"clip_s":     strconv.FormatFloat(e.options.ClipSeconds, 'g', -1, 64),
+		"clips":      e.options.Clips,
 	}
 }
 
@@ -132,15 +167,72 @@ func (e *Engine) order(l load.Load, progress func(done, total int)) build.Order 
 	return build.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU(), Progress: progress}
 }
 
-// Prepare builds the load's clip, if it is not there, or looks through the
-// load's file.
+// Prepare builds the load's clip, if it is not there, and checks that it is as it was
+// made; or it looks through the load's file. What goes wrong says nothing about this computer.
 func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, total int)) error {
+	e.mu.Lock()
+	defer e.mu.Unlock()
 	if l.File != "" {
-		_, err := e.scan(ctx, l.File)
+		return e.prepareFile(ctx, l.File)
+	}
+	order := e.order(l, progress)
+	path, err := build.Clip(ctx, e.options.Clips, order)
+	if err != nil {
 		return err
 	}
-	_, err := build.Clip(ctx, e.options.Clips, e.order(l, progress))
-	return err
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if f := e.films[path]; f != nil && f.same(info) {
+		return nil
+	}
+	f, err := clip(ctx, path, order)
+	if err != nil {
+		return err
+	}
+	f.stamp(info)
+	e.films[path] = f
+	return nil
+}
+
+func (e *Engine) prepareFile(ctx context.Context, path string) error {
+	info, err := os.Stat(path)
+	if err != nil {
+		return err
+	}
+	if f := e.films[path]; f != nil && f.same(info) {
+		return nil
+	}
+	f, err := scanFile(ctx, path)
+	if err != nil {
+		return err
+	}
+	f.stamp(info)
+	e.films[path] = f
+	return nil
+}
+
+// film is the film that was prepared for a load.
+func (e *Engine) film(l load.Load) (*film, error) {
+	path := l.File
+	if path == "" {
+		path = filepath.Join(e.options.Clips, e.order(l, nil).Name())
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	f := e.films[path]
+	if f == nil {
+		return nil, fmt.Errorf("%s was not prepared", path)
+	}
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, err
+	}
+	if !f.same(info) {
+		return nil, fmt.Errorf("%s was changed while it was to be played", path)
+	}
+	return f, nil
 }
 
 // stream is one stream as it is played.
@@ -161,7 +253,12 @@ func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 	result := route.Result{Decode: route.Software}
 	var streams []stream
 	for i, l := range p.StreamLoads() {
-		s, err := e.open(ctx, l, p, i)
+		film, err := e.film(l)
+		var s stream
+		if err == nil {
+			result.ClipBPS = max(result.ClipBPS, film.bps)
+			s, err = e.open(ctx, film, l, p, i)
+		}
 		if err != nil {
 			for _, opened := range streams {
 				opened.close()
@@ -174,11 +271,7 @@ func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 }
 
 // open opens stream i of a plan.
-func (e *Engine) open(ctx context.Context, l load.Load, p route.Plan, i int) (stream, error) {
-	film, err := e.film(ctx, l)
-	if err != nil {
-		return nil, err
-	}
+func (e *Engine) open(ctx context.Context, film *film, l load.Load, p route.Plan, i int) (stream, error) {
 	file, err := formats.Open(film.path)
 	if err != nil {
 		return nil, err

@@ -6,10 +6,11 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"os"
+	"path/filepath"
 	"slices"
 	"time"
 
-	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/build"
 	"vividstrain/core/media/formats"
@@ -30,6 +31,18 @@ type film struct {
 	// number reads the number that a picture carries; nil where it carries
 	// none.
 	number func(*picture.Picture) (int, bool)
+	bps    int64 // of a clip: its bitrate, where that is not what was ordered; else 0
+
+	size     int64 // of the file when it was looked through
+	modified time.Time
+}
+
+// stamp notes by what the file is known.
+func (f *film) stamp(info os.FileInfo) { f.size, f.modified = info.Size(), info.ModTime() }
+
+// same tells whether the file is the one that was looked through.
+func (f *film) same(info os.FileInfo) bool {
+	return info.Size() == f.size && info.ModTime().Equal(f.modified)
 }
 
 // source is what a player plays.
@@ -46,19 +59,28 @@ type source struct {
 	droppable func(data []byte) bool
 }
 
-// film finds the file that a load is to be played from.
-func (e *Engine) film(ctx context.Context, l load.Load) (*film, error) {
-	if l.File != "" {
-		return e.scan(ctx, l.File)
-	}
-	order := e.order(l, nil)
-	path, err := build.Clip(ctx, e.options.Clips, order)
+// nearBitrate is how far the bitrate of a clip may be from what was ordered without a word.
+const nearBitrate = 0.03
+
+// clip is the film of a clip that was made here, and is as it was made.
+func clip(ctx context.Context, path string, order build.Order) (*film, error) {
+	m, err := build.ReadManifest(filepath.Dir(path))
 	if err != nil {
 		return nil, err
+	}
+	entry := m.Find(filepath.Base(path))
+	if entry == nil {
+		return nil, fmt.Errorf("%s is not in the manifest of its folder", path)
+	}
+	if err := entry.Unchanged(ctx, filepath.Dir(path)); err != nil {
+		return nil, fmt.Errorf("%s: %w; delete it, and it is made again", path, err)
 	}
 	rate := order.Format.Rate
 	f := &film{path: path, frames: order.Frames(), number: scene.ReadNumber,
 		timeline: tally.Constant{Num: rate.Num, Den: rate.Den}}
+	if off := float64(entry.VideoBps)/float64(order.Format.Bitrate) - 1; entry.VideoBps > 0 && math.Abs(off) > nearBitrate {
+		f.bps = entry.VideoBps
+	}
 	scale, err := timescale(path)
 	ticks := scale * int64(rate.Den)
 	f.place = func(pts int64) int64 { return pts * int64(rate.Num) / ticks }
@@ -79,13 +101,8 @@ func timescale(path string) (int64, error) {
 	return file.Tracks()[video].Timescale, nil
 }
 
-// scan reads the times of all frames of a file, once.
-func (e *Engine) scan(ctx context.Context, path string) (*film, error) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	if f := e.films[path]; f != nil {
-		return f, nil
-	}
+// scanFile reads the times of all frames of a file.
+func scanFile(ctx context.Context, path string) (*film, error) {
 	file, err := formats.Open(path)
 	if err != nil {
 		return nil, err
@@ -96,7 +113,6 @@ func (e *Engine) scan(ctx context.Context, path string) (*film, error) {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
 	f.path = path
-	e.films[path] = f
 	return f, nil
 }
 

@@ -64,6 +64,8 @@ func (p *player) play(ctx context.Context) (err error) {
 	cancel(nil)
 	workers.Wait()
 	p.close()
+	p.mu.Lock() // the live view may look
+	defer p.mu.Unlock()
 	p.account.Windows = p.screen.Finish()
 	for _, f := range p.waiting {
 		f.Release()
@@ -147,7 +149,7 @@ func (p *player) receive(ctx context.Context) error {
 	}
 }
 
-// enqueue puts a decoded frame behind the others and tells whether that makes
+// enqueue puts a decoded frame after the others and tells whether that makes
 // the queue full for the first time.
 func (p *player) enqueue(frame media.Frame, at time.Time) (full bool) {
 	p.mu.Lock()

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"net/url"
 	"os"
-	"regexp"
 	"strconv"
 	"strings"
 
@@ -14,7 +13,7 @@ import (
 )
 
 // Fill puts a load into an address: {clip} is the load line of the source as it
-// stands in the names of clips, {goal} the goal with dashes or "as-is", {codec},
+// is in the names of clips, {goal} the goal with dashes or "as-is", {codec},
 // {width}, {height}, {rate}, {depth} and {kbps} are of what is asked for.
 func Fill(address string, l load.Load) string {
 	if !strings.Contains(address, "{") {
@@ -61,15 +60,4 @@ func ReadList(path string) ([]Entry, error) {
 		}
 	}
 	return list, nil
-}
-
-// credentials in addresses, which must not be shown.
-var (
-	inUser  = regexp.MustCompile(`//[^/@\s]*@`)
-	inQuery = regexp.MustCompile(`(?i)([?&][^=&\s]*(?:token|key|auth|sig|pass|secret|session)[^=&\s]*=)[^&\s"]*`)
-)
-
-// redact takes what may be a secret out of a text with addresses.
-func redact(text string) string {
-	return inQuery.ReplaceAllString(inUser.ReplaceAllString(text, "//"), "${1}...")
 }

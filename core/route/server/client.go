@@ -45,9 +45,12 @@ func (s *Server) newClient() *client {
 		TLSClientConfig: s.tls.Clone(), TLSHandshakeTimeout: 10 * time.Second, ForceAttemptHTTP2: true,
 		ResponseHeaderTimeout: s.options.Patience, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,
 		DisableCompression: true,
-	}, CheckRedirect: func(_ *http.Request, via []*http.Request) error {
+	}, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) >= mostRedirects {
 			return fmt.Errorf("it was sent on %d times", mostRedirects)
+		}
+		if !s.origins[originOf(next.URL)] {
+			next.Header.Del("Authorization")
 		}
 		return nil
 	}}
@@ -126,6 +129,19 @@ func (e *StatusError) refuses() bool {
 // span is a range of bytes; a size of 0 is everything from the offset on.
 type span struct{ offset, size int64 }
 
+// check tells whether an answer's Content-Range (RFC 9110, 14.4) is the range that was
+// asked for, or a part of it from its begin on.
+func (s span) check(header string) error {
+	var first, last int64
+	if n, _ := fmt.Sscanf(header, "bytes %d-%d/", &first, &last); n < 2 {
+		return errors.New("the server sent a part of a file without saying which")
+	}
+	if first != s.offset || last < first || s.size > 0 && last >= s.offset+s.size {
+		return fmt.Errorf("the server sent other bytes (%d to %d) than were asked for (from %d on)", first, last, s.offset)
+	}
+	return nil
+}
+
 // open asks for an address, or a range of it. Errors are of type *FetchError.
 func (c *client) open(ctx context.Context, address string, s span) (*http.Response, error) {
 	fail := func(err error) (*http.Response, error) {
@@ -153,12 +169,18 @@ func (c *client) open(ctx context.Context, address string, s span) (*http.Respon
 	case answer.StatusCode == http.StatusOK && ranged && s.offset > 0:
 		answer.Body.Close()
 		return fail(errors.New("the server does not hand out parts of files"))
-	case answer.StatusCode == http.StatusOK, answer.StatusCode == http.StatusPartialContent && ranged:
+	case answer.StatusCode == http.StatusPartialContent && ranged:
+		if err := s.check(answer.Header.Get("Content-Range")); err != nil {
+			answer.Body.Close()
+			return fail(err)
+		}
+		return answer, nil
+	case answer.StatusCode == http.StatusOK:
 		return answer, nil
 	}
 	defer answer.Body.Close()
 	head, _ := io.ReadAll(io.LimitReader(answer.Body, 4*mostAnswer)) // what there is
-	said := strings.Join(strings.Fields(string(head)), " ")
+	said := strings.Join(strings.Fields(printable(string(head))), " ")
 	if strings.HasPrefix(said, "<") {
 		said = "" // a page
 	}
@@ -168,10 +190,10 @@ func (c *client) open(ctx context.Context, address string, s span) (*http.Respon
 	return fail(&StatusError{answer.StatusCode, redact(said)})
 }
 
-// identify adds the credentials, for the server itself alone.
+// identify adds the credentials, for the addresses that were given alone.
 func (c *client) identify(r *http.Request) {
 	o := &c.server.options
-	if r.URL.Host != c.server.host {
+	if !c.server.origins[originOf(r.URL)] {
 		return
 	}
 	switch {

@@ -150,6 +150,7 @@ type dashReader struct {
 	length   time.Duration
 	variants []dashVariant
 	total    int
+	letters  int // of all addresses
 }
 
 // below adds a level's base address.
@@ -238,7 +239,7 @@ func (r *dashReader) representation(i int, p *period, set *adaptationSet, rep *r
 		return &PlaylistError{0, fmt.Sprintf("there are more than %d segments", mostPieces)}
 	}
 	for k := range r.variants {
-		if known := &r.variants[k]; i > 0 && known.bitrate == v.bitrate && known.format.Height == v.format.Height && v.index == nil && known.index == nil {
+		if known := &r.variants[k]; i > 0 && known.bitrate == v.bitrate && known.format.Codec == v.format.Codec && known.format.Height == v.format.Height && v.index == nil && known.index == nil {
 			if len(v.list.pieces) > 0 {
 				v.list.pieces[0].cut = true
 			}
@@ -295,11 +296,15 @@ func (r *dashReader) template(list *playlist, t *segmentTemplate, rep *represent
 		if lasts <= 0 || d > longestPiece || len(list.pieces) >= mostPieces {
 			return &PlaylistError{0, "a segment's duration makes no sense, or there are too many"}
 		}
-		list.pieces = append(list.pieces, piece{url: u.String(), lasts: d, head: head})
+		address := u.String()
+		if r.letters += len(address); r.letters > mostLetters {
+			return &PlaylistError{0, fmt.Sprintf("its addresses are longer than %d MB together", mostLetters>>20)}
+		}
+		list.pieces = append(list.pieces, piece{url: address, lasts: d, head: head})
 		return nil
 	}
 	if t.Timeline != nil {
-		list.first = int(number)
+		list.first, list.byURL = int(number), r.dynamic && t.StartNumber == nil
 		return eachOf(t.Timeline, int64(length.Seconds()*float64(scale)), func(at, lasts int64) error {
 			defer func() { number++ }()
 			return add(number, at, lasts)
@@ -428,6 +433,9 @@ func (r *dashReader) listed(list *playlist, l *segmentList, base *url.URL) error
 				return err
 			}
 			p.url = address.String()
+		}
+		if r.letters += len(p.url); r.letters > mostLetters {
+			return &PlaylistError{0, fmt.Sprintf("its addresses are longer than %d MB together", mostLetters>>20)}
 		}
 		if p.bytes, err = byteSpan(u.Range); err != nil {
 			return err

@@ -92,8 +92,11 @@ func (f *progressive) run(ctx context.Context, v *viewer, at time.Duration) erro
 			if err := f.again(ctx, v); err != nil {
 				return err
 			}
-		} else if err := f.file.Rewind(); err != nil {
-			return f.failed(ctx, err)
+		} else {
+			f.remote.forget() // each round is fetched again: a film is longer than what a player keeps
+			if err := f.file.Rewind(); err != nil {
+				return f.failed(ctx, err)
+			}
 		}
 		v.mu.Lock()
 		v.offset = -have // the film begins anew
@@ -133,7 +136,7 @@ func (f *progressive) failed(ctx context.Context, err error) error {
 // the file.
 const reordered = 16
 
-// play reads the film to its end, behind so much that was there before, and tells
+// play reads the film to its end, after so much that was there before, and tells
 // how much there was.
 func (f *progressive) play(ctx context.Context, v *viewer, before time.Duration) (took time.Duration, err error) {
 	var p media.Packet
@@ -203,12 +206,26 @@ type remote struct {
 
 // What was read lately is kept in blocks.
 const (
-	blockSize  = 128 << 10
-	mostBlocks = 96
+	blockSize  = 32 << 10
+	mostBlocks = 384       // of one viewer
+	allBlocks  = 512 << 20 // bytes, of all viewers together
+	fewBlocks  = 4         // that a viewer needs to read on
 	// near is how far ahead of what is being read it is waited for rather
 	// than asked for apart.
 	near = 512 << 10
 )
+
+// blocksFor is how many blocks each of so many viewers may keep.
+func blocksFor(viewers int) int64 {
+	return max(fewBlocks, min(mostBlocks, int64(allBlocks/blockSize/max(viewers, 1))))
+}
+
+// forget lets go of what was read, so that it is fetched again.
+func (r *remote) forget() {
+	r.close()
+	clear(r.blocks)
+	r.order = r.order[:0]
+}
 
 func (r *remote) begin(ctx context.Context, answer *http.Response, at int64) {
 	r.ctx, r.answer, r.at = ctx, answer, at
@@ -230,7 +247,7 @@ func (r *remote) keep(p []byte) {
 		if !there {
 			b = make([]byte, 0, blockSize)
 			r.order = append(r.order, n)
-			if len(r.order) > mostBlocks {
+			if int64(len(r.order)) > r.client.server.own.blocks.Load() {
 				delete(r.blocks, r.order[0])
 				r.order = r.order[1:]
 			}
@@ -290,6 +307,9 @@ func (r *remote) fetch(at int64) error {
 // apart asks for one block without giving up what is being read.
 func (r *remote) apart(begin int64) error {
 	data, _, err := r.client.whole(r.ctx, r.address, span{begin, min(blockSize, r.size-begin)}, blockSize)
+	if err == nil && len(data) == 0 {
+		err = &FetchError{r.address, errors.New("the server sent nothing of the part that was asked for")}
+	}
 	if err != nil {
 		return err
 	}

@@ -2,12 +2,14 @@ package server
 
 import (
 	"bytes"
+	"context"
 	"crypto/aes"
 	"crypto/cipher"
 	"crypto/tls"
 	"encoding/binary"
 	"encoding/pem"
 	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -214,7 +216,7 @@ func TestCertificates(t *testing.T) {
 	server.StartTLS()
 	defer server.Close()
 	play := func(trust string) (route.Result, error) {
-		s, err := New(Options{URL: server.URL + "/list.m3u8", Trust: trust})
+		s, err := New(Options{URL: server.URL + "/list.m3u8", CA: trust})
 		require.NoError(t, err)
 		return s.Play(t.Context(), one(t, time.Second), func(route.Live) {})
 	}
@@ -225,11 +227,11 @@ func TestCertificates(t *testing.T) {
 	require.NotContains(t, err.Error(), "\n")
 	file := filepath.Join(t.TempDir(), "box.pem")
 	require.NoError(t, os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: server.Certificate().Raw}), 0o600))
-	result, err := play(file)
-	require.NoError(t, err)
-	require.Empty(t, result.Failure)
+	_, err = play(file)
+	var short *route.ShortHoldError
+	require.ErrorAs(t, err, &short, "the playlist came")
 	require.True(t, protocols["HTTP/2.0"])
-	_, err = New(Options{URL: "https://x.test", Trust: os.DevNull})
+	_, err = New(Options{URL: "https://x.test", CA: os.DevNull})
 	require.ErrorContains(t, err, "no certificates")
 }
 
@@ -244,17 +246,17 @@ func TestOffers(t *testing.T) {
 		for i, s := range f.segments {
 			m[fmt.Sprintf("%d.m4s", i)] = s
 		}
-		server := httptest.NewServer(m)
-		s, err := New(Options{URL: server.URL + "/main"})
-		require.NoError(t, err)
-		loads, err := s.Offers(t.Context())
-		require.NoError(t, err, name)
-		require.Equal(t, []string{"h264 240p25 400k", "h264 480p50 1.23M"}, []string{loads[0].String(), loads[1].String()})
-		result, err := s.Play(t.Context(), route.Plan{Loads: loads[:1], Hold: 500 * time.Millisecond}, func(route.Live) {})
-		require.NoError(t, err)
-		require.Empty(t, result.Failure)
-		require.Equal(t, "as-is", result.Streams[0].Delivered.Treatment)
-		server.Close()
+		served(t, m, func(t *testing.T, dial func(ctx context.Context, network, address string) (net.Conn, error)) {
+			s, err := New(Options{URL: "http://box.test/main", Dial: dial})
+			require.NoError(t, err)
+			loads, err := s.Offers(t.Context())
+			require.NoError(t, err, name)
+			require.Equal(t, []string{"h264 240p25 400k", "h264 480p50 1.23M"}, []string{loads[0].String(), loads[1].String()})
+			result, err := s.Play(t.Context(), route.Plan{Loads: loads[:1], Hold: 6 * time.Second}, func(route.Live) {})
+			require.NoError(t, err)
+			require.Empty(t, result.Failure)
+			require.Equal(t, "as-is", result.Streams[0].Delivered.Treatment)
+		})
 	}
 	server := httptest.NewServer(files{"main": []byte(f.hls())})
 	defer server.Close()

@@ -40,6 +40,7 @@ type playlist struct {
 	pieces  []piece
 	first   int           // number of the first piece
 	over    bool          // nothing will be added
+	byURL   bool          // the number of the first piece is not said: pieces are known by their addresses
 	refresh time.Duration // when to look again where it is not over
 }
 
@@ -54,6 +55,7 @@ type variant struct {
 // Bounds on playlists.
 const (
 	mostPieces   = 1 << 18
+	mostLetters  = 32 << 20 // of the addresses of all pieces
 	mostVariants = 1000
 	longestPiece = time.Hour
 )
@@ -87,6 +89,7 @@ type hls struct {
 	ends    map[string]int64 // where the last byte range of an address ended
 	target  time.Duration
 	ranged  bool
+	letters int // of all addresses
 }
 
 // parseHLS reads a media playlist, or a multivariant one: then list is nil.
@@ -150,7 +153,7 @@ func (h *hls) take(text string) error {
 		return err
 	case "#EXT-X-MEDIA-SEQUENCE":
 		n, err := strconv.Atoi(strings.TrimSpace(value))
-		if err != nil || n < 0 || n > 1<<40 {
+		if err != nil || n < 0 || n > 1<<30 {
 			return h.wrong("%q is no number of a segment", value)
 		}
 		h.list.first = n
@@ -229,6 +232,9 @@ func (h *hls) address(text string) error {
 	}
 	p := h.next
 	p.url, p.head, p.key = u, h.head, h.key
+	if h.letters += len(u); h.letters > mostLetters {
+		return h.wrong("its addresses are longer than %d MB together", mostLetters>>20)
+	}
 	if p.bytes.size > 0 {
 		if p.bytes.offset < 0 {
 			p.bytes.offset = h.ends[u]

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"os"
 	"runtime"
 	"sync"
 	"sync/atomic"
@@ -14,7 +15,11 @@ import (
 // own watches the measuring side: whether viewers wake up in time, what they
 // take of this computer, and whether what arrives is taken at once.
 type own struct {
-	lag atomic.Int64 // the worst since the last sample, in nanoseconds
+	lag    atomic.Int64 // the worst since the last sample, in nanoseconds
+	blocks atomic.Int64 // that each viewer may keep of a film in one file
+	group  *sense.Group // this program
+	host   []sense.Source
+	read   []sense.Reading
 
 	mu      sync.Mutex
 	clients []*client
@@ -22,7 +27,13 @@ type own struct {
 	cpu     time.Duration
 }
 
-func newOwn() *own { return &own{at: time.Now(), cpu: clock.ProcessTime()} }
+func newOwn() *own {
+	o := &own{group: &sense.Group{}, at: time.Now(), cpu: clock.ProcessTime()}
+	o.group.Watch(os.Getpid())
+	o.host = sense.Host(o.group)
+	o.blocks.Store(blocksFor(1))
+	return o
+}
 
 // tick is how often it is looked whether things happen in time.
 const tick = 20 * time.Millisecond
@@ -60,7 +71,7 @@ func (*own) Name() string { return "viewers" }
 const mostAsked = 64
 
 // Sample reads the measuring side.
-func (o *own) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
+func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	cpu := clock.ProcessTime()
@@ -70,6 +81,7 @@ func (o *own) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]
 	o.at, o.cpu = now, cpu
 	list = append(list, sense.Reading{Quantity: sense.ViewerCores, Value: float64(runtime.GOMAXPROCS(0))},
 		sense.Reading{Quantity: sense.ViewerLag, Value: float64(o.lag.Swap(0)) / 1e6})
+	list = o.others(ctx, now, list)
 	worst, known := 0, false
 	for _, c := range o.clients[:min(len(o.clients), mostAsked)] {
 		if n, ok := unread(c.conn.Load()); ok {
@@ -80,4 +92,26 @@ func (o *own) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]
 		list = append(list, sense.Reading{Quantity: sense.ViewerUnread, Value: float64(worst)})
 	}
 	return list, nil
+}
+
+// others reads what the host of this computer and other programs took of it.
+func (o *own) others(ctx context.Context, now time.Time, list []sense.Reading) []sense.Reading {
+	o.read = o.read[:0]
+	for _, s := range o.host {
+		o.read, _ = s.Sample(ctx, now, o.read) // what cannot be read here is not known
+	}
+	for _, r := range o.read {
+		switch r.Quantity {
+		case sense.CPUSteal:
+			r.Quantity = sense.ViewerSteal
+		case sense.OthersCPU:
+			r.Quantity = sense.ViewerOthers
+		case sense.OtherCPU:
+			r.Quantity = sense.ViewerOther
+		default:
+			continue
+		}
+		list = append(list, r)
+	}
+	return list
 }

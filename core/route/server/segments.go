@@ -9,11 +9,14 @@ import (
 	"hash/maphash"
 	"math"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"vividstrain/core/clock"
+	"vividstrain/core/route"
+	"vividstrain/core/tally"
 )
 
 // kindOf tells what an answer is by its first bytes.
@@ -44,6 +47,26 @@ func reloadHLS(data []byte, base *url.URL) (*playlist, error) {
 		err = &PlaylistError{0, "it has become a playlist of variants"}
 	}
 	return list, err
+}
+
+// leastSegments are what an attempt must watch, and a film must have, to tell how fast
+// segments come.
+const leastSegments = 3
+
+// long tells whether the segments are too long for so much watching, or too few.
+func (s *segmented) long(hold time.Duration) error {
+	list := s.now()
+	var longest time.Duration
+	for _, p := range list.pieces {
+		longest = max(longest, p.lasts)
+	}
+	if list.over && len(list.pieces) < 2 {
+		return &route.UnfitError{Unfit: route.TooShort, Err: &FetchError{s.address, errors.New("the film has one segment; that does not tell how fast segments come")}}
+	}
+	if need := leastSegments * longest; need > hold {
+		return &route.ShortHoldError{Need: need.Round(time.Second)}
+	}
+	return nil
 }
 
 func (s *segmented) now() *playlist {
@@ -83,6 +106,7 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 	v.film, v.offset = s.length(), skipped
 	v.mu.Unlock()
 	have, end := time.Duration(0), math.NaN()
+	stretch := 1.0 // by how much segments last longer than the playlist says
 	for {
 		p, round, err := s.piece(ctx, v, &number)
 		if err != nil {
@@ -94,9 +118,12 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 		if err := v.room(ctx); err != nil {
 			return err
 		}
-		found, err := v.fetch(ctx, p)
+		found, err := v.fetch(ctx, p, have, time.Duration(stretch*float64(p.lasts)))
 		if err != nil {
 			return err
+		}
+		if p.lasts > 0 {
+			stretch = found.lasts.Seconds() / p.lasts.Seconds()
 		}
 		missing := found.missing
 		if gap := found.from - end; found.timed && !p.cut && gap > 0.6/v.hz && gap < 60 {
@@ -166,14 +193,28 @@ func (s *segmented) look(ctx context.Context, v *viewer) error {
 		return &FetchError{s.address, err}
 	}
 	s.mu.Lock()
+	defer s.mu.Unlock()
+	if list.byURL {
+		list.follow(s.list)
+	}
 	s.list = list
-	s.mu.Unlock()
 	return nil
 }
 
-// fetch fetches a piece and looks it through, or compares it with what another
-// viewer has looked through.
-func (v *viewer) fetch(ctx context.Context, p piece) (*finding, error) {
+// follow numbers the pieces on from those of the list before, in which some of them are too.
+func (l *playlist) follow(before *playlist) {
+	for k, old := range slices.Backward(before.pieces) {
+		if j := slices.IndexFunc(l.pieces, func(p piece) bool { return p.url == old.url }); j >= 0 {
+			l.first = before.first + k - j
+			return
+		}
+	}
+	l.first = before.first + len(before.pieces)
+}
+
+// fetch fetches a piece that comes after so much media and lasts about as long as that, and
+// looks it through, or compares it with what another viewer has looked through.
+func (v *viewer) fetch(ctx context.Context, p piece, have, lasts time.Duration) (*finding, error) {
 	head, err := v.head(ctx, p.head)
 	if err != nil {
 		return nil, err
@@ -188,14 +229,21 @@ func (v *viewer) fetch(ctx context.Context, p piece) (*finding, error) {
 	var data []byte
 	if mine {
 		defer c.leave(name)
-		data = make([]byte, 0, max(0, min(answer.ContentLength, mostSegment)))
+		data = make([]byte, 0, max(0, min(answer.ContentLength, mostExamined)))
 	}
+	var got int64
 	var hash maphash.Hash
 	hash.SetSeed(c.seed)
 	n, err := v.client.body(ctx, answer, mostSegment, v.scratch, func(part []byte) error {
 		hash.Write(part)
-		if mine {
+		if mine = mine && len(data)+len(part) <= mostExamined; mine {
 			data = append(data, part...)
+		} else {
+			data = nil // it is too large to be held; it is played, and not looked through
+		}
+		if got += int64(len(part)); answer.ContentLength > got {
+			share := float64(got) / float64(answer.ContentLength)
+			v.do(func(b *tally.Viewer, now time.Duration) { b.Arriving(now, have+time.Duration(share*float64(lasts))) })
 		}
 		return nil
 	})
@@ -246,7 +294,11 @@ func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, ha
 	return known, nil
 }
 
-// mostHead bounds what stands before the first segment, in bytes.
+// mostExamined bounds the segments that are looked through, in bytes: larger ones are
+// counted alone.
+const mostExamined = 48 << 20
+
+// mostHead bounds what is before the first segment, in bytes.
 const mostHead = 4 << 20
 
 // head fetches what is to stand before a piece, once.

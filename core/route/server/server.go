@@ -1,6 +1,6 @@
 // Package server puts loads on an HTTP media server: virtual viewers fetch films
 // as players do, by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC 23009-1),
-// play them against a media clock, and check what arrives. Sound that is apart
+// play them against a media clock, and check what arrives. Audio that is apart
 // from the pictures is not fetched, and nothing is encrypted but with AES-128.
 package server
 
@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net"
-	"net/url"
 	"os"
 	"strconv"
 	"sync"
@@ -35,8 +34,9 @@ type Options struct {
 	List     []Entry
 	Login    string        // name and password, with a colon between
 	Token    string        // of a bearer
-	Trust    string        // file with certificates to trust beside the system's, may be empty
-	Jumps    int           // seeks behind the steady window
+	CA       string        // file with certificates to trust beside the system's, may be empty
+	ListFile string        // where List was read from, for the record
+	Jumps    int           // seeks after the steady window
 	Look     float64       // share of the segments that is decoded, 0 to 1
 	Seed     uint64        // of jumps and looks
 	Ahead    time.Duration // how far viewers fetch ahead, 0: half a minute
@@ -56,7 +56,8 @@ type Entry struct {
 type Server struct {
 	options Options
 	tls     *tls.Config
-	host    string
+	host    string          // of the last address, which names the device
+	origins map[origin]bool // of all addresses: credentials go nowhere else
 	checks  *checks
 	own     *own
 }
@@ -72,7 +73,7 @@ func New(o Options) (*Server, error) {
 	if o.Patience == 0 {
 		o.Patience = 20 * time.Second
 	}
-	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn()}
+	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), origins: map[origin]bool{}}
 	addresses := []string{o.URL}
 	for _, e := range o.List {
 		addresses = append(addresses, e.URL)
@@ -81,11 +82,12 @@ func New(o Options) (*Server, error) {
 		if address == "" && i == 0 && len(addresses) > 1 {
 			continue
 		}
-		u, err := url.Parse(Fill(address, load.Load{}))
-		if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-			return nil, fmt.Errorf("%q is not the address of a media server; it is like http://box.local:8080/{clip}.mp4", redact(address))
+		u, err := checkAddress(address)
+		if err != nil {
+			return nil, err
 		}
 		s.host = u.Host
+		s.origins[originOf(u)] = true
 	}
 	switch {
 	case o.Jumps < 0 || o.Jumps > 1000:
@@ -95,8 +97,8 @@ func New(o Options) (*Server, error) {
 	case o.Ahead < tally.ViewerStart || o.Ahead > time.Hour:
 		return nil, fmt.Errorf("viewers fetch %s to 1h ahead, not %s", tally.ViewerStart, o.Ahead)
 	}
-	if o.Trust != "" {
-		pool, err := trusted(o.Trust)
+	if o.CA != "" {
+		pool, err := trusted(o.CA)
 		if err != nil {
 			return nil, err
 		}
@@ -129,9 +131,17 @@ func (s *Server) Options() map[string]string {
 	list := map[string]string{
 		"jumps": strconv.Itoa(s.options.Jumps), "look_pct": strconv.FormatFloat(100*s.options.Look, 'g', -1, 64),
 		"seed": strconv.FormatUint(s.options.Seed, 10), "ahead_s": strconv.FormatFloat(s.options.Ahead.Seconds(), 'g', -1, 64),
+		"patience_s": strconv.FormatFloat(s.options.Patience.Seconds(), 'g', -1, 64),
+	}
+	for name, value := range map[string]string{"list": s.options.ListFile, "ca": s.options.CA, "name": s.options.Name} {
+		if value != "" {
+			list[name] = value
+		}
 	}
 	if s.options.URL != "" {
-		list["url"] = redact(s.options.URL)
+		if list["url"] = redact(s.options.URL); list["url"] != s.options.URL {
+			list["url_incomplete"] = "yes"
+		}
 	}
 	return list
 }
@@ -154,7 +164,7 @@ func (s *Server) Sources() []sense.Source { return []sense.Source{s.own} }
 // Check tells whether it is known where a load is to be had.
 func (s *Server) Check(l load.Load) error {
 	if s.address(l) == "" {
-		return fmt.Errorf("load line %q: it is not said where it is to be had; give --url or a list of load lines and addresses", l)
+		return fmt.Errorf("load line %q: no address for this load; give --url or a list of load lines and addresses", l)
 	}
 	return nil
 }
@@ -175,6 +185,7 @@ func (*Server) Prepare(context.Context, load.Load, func(done, total int)) error 
 
 // Play has viewers watch the loads' films at once.
 func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
+	s.own.blocks.Store(blocksFor(p.Streams()))
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ordered := time.Now()
@@ -210,19 +221,29 @@ func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 
 // gather puts the viewers' accounts together.
 func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (route.Result, error) {
-	result := route.Result{Decode: route.Unknown}
+	result := route.Result{Decode: route.None}
+	for _, l := range p.Loads {
+		if l.Goal != nil { // it decodes what it converts
+			result.Decode = route.Unknown
+		}
+	}
 	if err := ctx.Err(); err != nil {
 		return result, err
 	}
 	for i, v := range viewers {
 		if v.first {
+			var short *route.ShortHoldError
+			var unfit *route.UnfitError
+			if errors.As(v.err, &short) || errors.As(v.err, &unfit) {
+				return result, v.err
+			}
 			var refusal *StatusError
 			if errors.As(v.err, &refusal) && refusal.forbids() && v.began.IsZero() {
-				return result, v.err // this is not about what the device can do
+				return result, &route.UnfitError{Unfit: route.NoAddress, Err: v.err} // this is not about what the device can do
 			}
 			var certificate *tls.CertificateVerificationError
 			if errors.As(v.err, &certificate) {
-				return result, v.err
+				return result, &route.UnfitError{Unfit: route.NoAddress, Err: v.err}
 			}
 			result.Failure = v.err.Error()
 			if len(viewers) > 1 {
@@ -243,7 +264,7 @@ func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (r
 // newViewer makes viewer i of a plan.
 func (s *Server) newViewer(i int, l load.Load, p route.Plan) *viewer {
 	spans := p.Spans(i)
-	v := &viewer{server: s, asked: l, hold: spans[len(spans)-1].To, random: rand.New(rand.NewPCG(s.options.Seed, uint64(i))),
+	v := &viewer{server: s, asked: l, hold: spans[len(spans)-1].To, plan: p, random: rand.New(rand.NewPCG(s.options.Seed, uint64(i))),
 		buffer: tally.NewViewer(tally.ViewerConfig{Start: tally.ViewerStart, Bound: s.options.Ahead, Spans: spans})}
 	if p.Spread {
 		v.from = float64(i) / float64(p.Streams())

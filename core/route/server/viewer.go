@@ -22,7 +22,7 @@ import (
 // start that a verdict would accept. A jump gets as long.
 const startTimeout = 15 * time.Second
 
-// afterJump is how long a viewer watches behind a jump.
+// afterJump is how long a viewer watches after a jump.
 const afterJump = time.Second
 
 // viewer watches one film.
@@ -30,7 +30,8 @@ type viewer struct {
 	server *Server
 	asked  load.Load
 	hold   time.Duration // how long to watch
-	from   float64       // where in the film to begin, 0 to 1
+	plan   route.Plan
+	from   float64 // where in the film to begin, 0 to 1
 	random *rand.Rand
 	client *client
 
@@ -81,6 +82,11 @@ func (v *viewer) watch(ctx context.Context) error {
 	err := v.during(ctx, func(ctx context.Context) (err error) {
 		if f, err = v.open(ctx); err != nil {
 			return err
+		}
+		if s, is := f.(*segmented); is {
+			if err := s.long(v.plan.Hold); err != nil {
+				return err
+			}
 		}
 		return f.run(ctx, v, time.Duration(v.from*float64(f.length())))
 	})

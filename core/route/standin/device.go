@@ -20,6 +20,7 @@ type Options struct {
 	Refresh float64    // Hz of the device's display
 	Late    tally.Late // what happens to late frames
 	Seed    uint64     // of the noise
+	Profile string     // the name of the profile, or its file
 	Start   time.Time  // virtual time at which the device is switched on
 }
 
@@ -156,7 +157,20 @@ func (d *Device) Options() map[string]string {
 		"refresh_hz": strconv.FormatFloat(d.options.Refresh, 'g', -1, 64),
 		"late":       string(d.options.Late),
 		"seed":       strconv.FormatUint(d.options.Seed, 10),
+		"device":     d.options.Profile,
 	}
+}
+
+// FromOptions reads the settings that Options wrote.
+func FromOptions(m map[string]string) (o Options, err error) {
+	if o.Refresh, err = strconv.ParseFloat(m["refresh_hz"], 64); err != nil {
+		return o, fmt.Errorf("option refresh_hz: %q is no number", m["refresh_hz"])
+	}
+	if o.Seed, err = strconv.ParseUint(m["seed"], 10, 64); err != nil {
+		return o, fmt.Errorf("option seed: %q is no number", m["seed"])
+	}
+	o.Late, o.Profile = tally.Late(m["late"]), m["device"]
+	return o, nil
 }
 
 // Device describes the simulated hardware.

@@ -1,0 +1,165 @@
+package server
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"vividstrain/core/route"
+	"vividstrain/core/sense"
+)
+
+// origin is where credentials may go: scheme, host and port (RFC 6454, 4).
+type origin struct{ scheme, host, port string }
+
+func originOf(u *url.URL) origin {
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"http": "80", "https": "443"}[u.Scheme]
+	}
+	return origin{u.Scheme, strings.ToLower(u.Hostname()), port}
+}
+
+// Reach connects to each host that films are at, or to the proxy before it, without asking
+// for anything.
+func (s *Server) Reach(ctx context.Context) error {
+	for o := range s.origins {
+		address := net.JoinHostPort(o.host, o.port)
+		u := &url.URL{Scheme: o.scheme, Host: address, Path: "/"}
+		if proxy, err := http.ProxyFromEnvironment(&http.Request{URL: u}); err == nil && proxy != nil {
+			p := originOf(proxy)
+			address = net.JoinHostPort(p.host, p.port)
+		}
+		limited, cancel := context.WithTimeout(ctx, 10*time.Second)
+		conn, err := s.options.Dial(limited, "tcp", address)
+		cancel()
+		if err != nil {
+			if ctx.Err() != nil {
+				return ctx.Err()
+			}
+			return fmt.Errorf("%s://%s cannot be reached: %s", o.scheme, address, plain(err))
+		}
+		conn.Close()
+		if ip, ours := conn.RemoteAddr().(*net.TCPAddr); ours && isLocal(ip.IP) {
+			s.own.group.SetAside(sense.Listeners(ip.Port)...)
+		}
+	}
+	return nil
+}
+
+var _ route.Reachable = (*Server)(nil)
+
+// isLocal tells whether an address is one of this computer.
+func isLocal(ip net.IP) bool {
+	if ip.IsLoopback() {
+		return true
+	}
+	list, _ := net.InterfaceAddrs() // none: it is not known to be
+	for _, a := range list {
+		if n, ok := a.(*net.IPNet); ok && n.IP.Equal(ip) {
+			return true
+		}
+	}
+	return false
+}
+
+// placeholders are filled in from the load, see Fill.
+var placeholders = []string{"clip", "goal", "codec", "width", "height", "rate", "depth", "kbps"}
+
+var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
+
+// checkAddress tells what is wrong with an address.
+func checkAddress(address string) (*url.URL, error) {
+	for _, found := range placeholder.FindAllString(address, -1) {
+		known := false
+		for _, name := range placeholders {
+			known = known || found == "{"+name+"}"
+		}
+		if !known {
+			return nil, fmt.Errorf("an address has %s, which is nothing that can be filled in; there are {%s}", found, strings.Join(placeholders, "}, {"))
+		}
+	}
+	u, err := url.Parse(placeholder.ReplaceAllString(address, "x"))
+	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
+		return nil, fmt.Errorf("%q is not the address of a media server; it is like http://box.local:8080/{clip}.mp4", redact(address))
+	}
+	return u, nil
+}
+
+// harmless are the names of query parameters that may be recorded and shown: what they
+// say is what was asked for. Any other may be a secret.
+var harmless = regexp.MustCompile(`(?i)^(width|height|w|h|size|resolution|quality|rate|fps|framerate|bitrate|kbps|bandwidth|codec|format|container|profile|level|depth|goal|clip|film|title|video|audio|subtitle|track|start|end|from|to|t|offset|segment|number|index|static|max\w*|min\w*|\w*codec|\w*bitrate|\w*width|\w*height)$`)
+
+var (
+	userInAddress  = regexp.MustCompile(`//[^/@\s]*@`)
+	paramInAddress = regexp.MustCompile(`([?&;])([^=&;\s"]*)=([^&;\s"]*)`)
+)
+
+// hidden stands for what is not told.
+const hidden = "..."
+
+// redact takes what may be a secret out of a text with addresses: names and passwords, and
+// all query parameters that are not known to be harmless.
+func redact(text string) string {
+	text = userInAddress.ReplaceAllString(text, "//")
+	return paramInAddress.ReplaceAllStringFunc(text, func(found string) string {
+		m := paramInAddress.FindStringSubmatch(found)
+		if harmless.MatchString(m[2]) || placeholder.MatchString(m[3]) && placeholder.FindString(m[3]) == m[3] {
+			return found
+		}
+		return m[1] + m[2] + "=" + hidden
+	})
+}
+
+// printable is a text without what may steer a terminal.
+func printable(text string) string {
+	return strings.Map(func(r rune) rune {
+		if r < ' ' || r >= 0x7f && r < 0xa0 {
+			return ' '
+		}
+		return r
+	}, text)
+}
+
+// FromOptions reads the settings that Options wrote. Credentials are not among them, and an
+// address from which something was left out is an error: it must be given again.
+func FromOptions(m map[string]string) (o Options, err error) {
+	fail := func(name string) (Options, error) {
+		return o, fmt.Errorf("option %s is %q", name, m[name])
+	}
+	seconds := func(name string) (time.Duration, bool) {
+		v, err := strconv.ParseFloat(m[name], 64)
+		return time.Duration(v * float64(time.Second)), err == nil || m[name] == ""
+	}
+	var ok bool
+	if o.Jumps, err = strconv.Atoi(m["jumps"]); err != nil {
+		return fail("jumps")
+	}
+	look, err := strconv.ParseFloat(m["look_pct"], 64)
+	if err != nil {
+		return fail("look_pct")
+	}
+	if o.Seed, err = strconv.ParseUint(m["seed"], 10, 64); err != nil {
+		return fail("seed")
+	}
+	if o.Ahead, ok = seconds("ahead_s"); !ok {
+		return fail("ahead_s")
+	}
+	if o.Patience, ok = seconds("patience_s"); !ok {
+		return fail("patience_s")
+	}
+	o.Look, o.URL, o.ListFile, o.CA, o.Name = look/100, m["url"], m["list"], m["ca"], m["name"]
+	if m["url_incomplete"] != "" {
+		return o, ErrIncomplete
+	}
+	return o, nil
+}
+
+// ErrIncomplete means that an address was recorded without what may be secret in it.
+var ErrIncomplete = fmt.Errorf("the address was recorded without what may be secret in it")
