@@ -44,7 +44,7 @@ func openFilm(ctx context.Context, path string) (*film, error) {
 		return nil, err
 	}
 	defer f.Close()
-	track, err := formats.Describe(ctx, f)
+	track, err := formats.DescribeRate(ctx, f)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}

@@ -126,7 +126,7 @@ func openCopy(ctx context.Context, job *Job, first bool) (_ *copied, err error) 
 		c.file.Close()
 		return nil, fmt.Errorf("%s: %w", job.File, err)
 	}
-	if c.in, err = formats.Describe(ctx, c.file); err != nil {
+	if c.in, err = formats.DescribeRate(ctx, c.file); err != nil {
 		return fail(err)
 	}
 	if c.converter, err = New(c.file, c.in, job.Order); err != nil {

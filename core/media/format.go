@@ -37,6 +37,44 @@ func TransferOf(code int) Transfer {
 // Rate is a frame rate as an exact fraction of frames a second.
 type Rate struct{ Num, Den int }
 
+// Frame rates that make sense.
+const (
+	MinHz = 0.1
+	MaxHz = 1000
+)
+
+// NewRate is num/den frames a second in lowest terms; false if that is no rate from MinHz to
+// MaxHz, as in a damaged stream.
+func NewRate(num, den int64) (Rate, bool) {
+	if num <= 0 || den <= 0 || float64(num) < MinHz*float64(den) || float64(num) > MaxHz*float64(den) {
+		return Rate{}, false
+	}
+	a, b := num, den
+	for b != 0 {
+		a, b = b, a%b
+	}
+	if num, den = num/a, den/a; num > math.MaxInt32 || den > math.MaxInt32 {
+		r, err := RateOf(float64(num) / float64(den))
+		return r, err == nil
+	}
+	return Rate{int(num), int(den)}, true
+}
+
+// usualRates are those that video comes in, in frames a second.
+var usualRates = []Rate{{5, 1}, {6, 1}, {10, 1}, {12, 1}, {25, 2}, {15, 1}, {20, 1}, {24000, 1001}, {24, 1}, {25, 1}, {30000, 1001}, {30, 1},
+	{48000, 1001}, {48, 1}, {50, 1}, {60000, 1001}, {60, 1}, {100, 1}, {120000, 1001}, {120, 1}}
+
+// UsualRate is the usual rate nearest to a mean in frames a second.
+func UsualRate(hz float64) Rate {
+	best := usualRates[0]
+	for _, r := range usualRates {
+		if math.Abs(math.Log(r.Hz()/hz)) < math.Abs(math.Log(best.Hz()/hz)) {
+			best = r
+		}
+	}
+	return best
+}
+
 // Hz is the rate as a number.
 func (r Rate) Hz() float64 { return float64(r.Num) / float64(r.Den) }
 
@@ -70,8 +108,8 @@ func ParseRate(s string) (Rate, error) {
 
 // RateOf is the exact fraction that hz most likely stands for.
 func RateOf(hz float64) (Rate, error) {
-	if !(hz >= 0.1 && hz <= 1000) {
-		return Rate{}, fmt.Errorf("a frame rate must be 0.1 to 1000, not %g", hz)
+	if !(hz >= MinHz && hz <= MaxHz) {
+		return Rate{}, fmt.Errorf("a frame rate must be %g to %g, not %g", MinHz, float64(MaxHz), hz)
 	}
 	whole := math.Round(hz * 1.001)
 	if math.Abs(hz-math.Round(hz)) > 0.0005 && math.Abs(whole/1.001-hz) <= 0.0006 {

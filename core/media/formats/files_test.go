@@ -10,6 +10,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/h264"
+	"vividstrain/core/media/mkv"
+	"vividstrain/core/media/picture"
 )
 
 // copied puts a foreign stream into a folder.
@@ -127,4 +130,46 @@ func TestKindsThatAreNotWritten(t *testing.T) {
 	c, err := ContainerFor("FILM.MP4")
 	require.NoError(t, err)
 	require.Equal(t, "mp4", c.Name)
+}
+
+// A file of varying frame rate counts with the usual rate nearest to its mean; one whose frames
+// come at the rate that is stated with that.
+func TestMeanRates(t *testing.T) {
+	write := func(steps []int64) string {
+		path := filepath.Join(t.TempDir(), "vfr.mkv")
+		out, err := os.Create(path)
+		require.NoError(t, err)
+		e, err := h264.NewEncoder(h264.Settings{Format: media.Format{Codec: "h264", Width: 64, Height: 64, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: media.Rate{Num: 60, Den: 1}}, QP: 30, KeyEvery: 30}, nil)
+		require.NoError(t, err)
+		track, err := e.Track()
+		require.NoError(t, err)
+		track.Timescale = 1000
+		muxer, err := mkv.Container.Create(out, []media.Track{track}, 0)
+		require.NoError(t, err)
+		at := int64(0)
+		e, err = h264.NewEncoder(h264.Settings{Format: track.Format, QP: 30, KeyEvery: 30}, func(p *media.Packet) error {
+			step := steps[int(p.PTS)%len(steps)]
+			q := *p
+			q.PTS, q.DTS, q.Duration = at, at, step
+			at += step
+			return muxer.WritePacket(&q)
+		})
+		require.NoError(t, err)
+		for i := range 120 {
+			require.NoError(t, e.Encode(picture.New(64, 64, 8, picture.C420), int64(i)))
+		}
+		require.NoError(t, errors.Join(e.Flush(), muxer.Close(), out.Close()))
+		return path
+	}
+	for want, steps := range map[media.Rate][]int64{{Num: 25, Den: 1}: {17, 33, 70, 41}, {Num: 60, Den: 1}: {17, 16, 17}, {Num: 10, Den: 1}: {99, 103}} {
+		f, err := Open(write(steps))
+		require.NoError(t, err)
+		defer f.Close()
+		track, err := DescribeRate(t.Context(), f)
+		require.NoError(t, err)
+		require.Equal(t, want, track.Format.Rate, "%v", steps)
+		var p media.Packet
+		require.NoError(t, f.ReadPacket(&p))
+		require.Zero(t, p.PTS, "it is rewound")
+	}
 }

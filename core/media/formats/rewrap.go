@@ -128,8 +128,11 @@ func (r *rewrap) first(ctx context.Context, track int) (p media.Packet, err erro
 
 // convertible returns the video track as it is to be in the copy.
 func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Codec) (_ media.Track, err error) {
+	// Browsers record byte streams in containers that hold packets with lengths, without
+	// the record that says how they are held.
+	byteStream := r.file.byteStream || len(t.Config) == 0
 	switch {
-	case codec.Prefixed == nil || r.target.ByteStream == r.file.byteStream:
+	case codec.Prefixed == nil || r.target.ByteStream == byteStream:
 		return t, nil
 	case r.target.ByteStream:
 		r.convert, err = codec.ByteStream(t)
@@ -183,12 +186,53 @@ func Describe(ctx context.Context, f *File) (t media.Track, err error) {
 		}
 	}
 	if t.Format.Rate.Num == 0 && p.Duration > 0 {
-		t.Format.Rate, _ = media.RateOf(float64(t.Timescale) / float64(p.Duration))
+		t.Format.Rate, _ = media.NewRate(t.Timescale, p.Duration)
 	}
 	if t.Format.Rate.Num == 0 {
 		t.Format.Rate = media.Rate{Num: 25, Den: 1} // as for raw streams that do not say
 	}
 	t.Format.Codec = t.Codec
+	return t, f.Rewind()
+}
+
+// What is read of a file to find its mean frame rate, at most.
+const (
+	rateFrames = 600
+	rateBytes  = 64 << 20
+)
+
+// DescribeRate is Describe with the rate that a file of varying frame rate has on average: the
+// usual one nearest to it. What is stated counts where frames come at that rate.
+func DescribeRate(ctx context.Context, f *File) (t media.Track, err error) {
+	if t, err = Describe(ctx, f); err != nil || t.Format.Interlaced {
+		return t, err
+	}
+	video, err := f.Video()
+	if err != nil {
+		return t, err
+	}
+	var p media.Packet
+	var first, last int64
+	frames, size := 0, 0
+	for frames < rateFrames && size < rateBytes {
+		if err := f.ReadPacket(&p); err != nil {
+			break // what there is will do
+		}
+		size += len(p.Data)
+		if p.Track != video || p.Hidden || p.PTS == media.NoTime {
+			continue
+		}
+		if frames == 0 {
+			first, last = p.PTS, p.PTS
+		}
+		frames, first, last = frames+1, min(first, p.PTS), max(last, p.PTS)
+	}
+	if frames > 2 && last > first && t.Timescale > 0 {
+		mean := float64(frames-1) * float64(t.Timescale) / float64(last-first)
+		if off := mean / t.Format.Rate.Hz(); (off < 0.9 || off > 1.1) && mean >= media.MinHz && mean <= media.MaxHz {
+			t.Format.Rate = media.UsualRate(mean)
+		}
+	}
 	return t, f.Rewind()
 }
 

@@ -1,6 +1,7 @@
 package h264
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"testing"
 
@@ -127,4 +128,68 @@ func TestBPicturesReferFurtherBack(t *testing.T) {
 	}
 	one, four := taken(1), taken(4)
 	require.Less(t, four, one*9/10, "%d bits with one reference, %d with four", one, four)
+}
+
+// A rate that no video has is not stated: one flipped bit must not make somebody ask for
+// millions of frames.
+func TestRatesThatMakeNoSenseAreNotStated(t *testing.T) {
+	for _, v := range []vui{{unitsInTick: 1, timeScale: 1<<32 - 1}, {unitsInTick: 1<<32 - 1, timeScale: 1}, {unitsInTick: 0, timeScale: 50}, {unitsInTick: 1 << 31, timeScale: 50 << 24}} {
+		s := sps{vui: v}
+		require.Zero(t, s.format().Rate.Num, "%+v", v)
+	}
+	s := sps{vui: vui{unitsInTick: 1001 << 16, timeScale: 60000 << 16}}
+	require.Equal(t, media.Rate{Num: 30000, Den: 1001}, s.format().Rate)
+}
+
+// Frames without times follow one another at the stated rate, in the units of their track.
+func TestTimesOfFramesThatHaveNone(t *testing.T) {
+	format := media.Format{Codec: Name, Width: 64, Height: 64, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: media.Rate{Num: 30000, Den: 1001}}
+	var packets []media.Packet
+	e, err := NewEncoder(Settings{Format: format, QP: 30, KeyEvery: 4}, func(p *media.Packet) error {
+		q := *p
+		q.Data = bytes.Clone(p.Data)
+		packets = append(packets, q)
+		return nil
+	})
+	require.NoError(t, err)
+	for i := range 4 {
+		require.NoError(t, e.Encode(picture.New(64, 64, 8, picture.C420), int64(i)))
+	}
+	require.NoError(t, e.Flush())
+	track, err := e.Track()
+	require.NoError(t, err)
+	track.Timescale = 90000
+	d, err := NewDecoder(track, 1)
+	require.NoError(t, err)
+	defer d.Close()
+	go func() {
+		for i := range packets {
+			if packets[i].PTS = media.NoTime; i == 1 {
+				packets[i].PTS = 90000
+			}
+			if d.Send(t.Context(), &packets[i]) != nil {
+				return
+			}
+		}
+		d.Drain()
+	}()
+	for _, want := range []int64{0, 90000, 93003, 96006} {
+		f, err := d.Receive(t.Context())
+		require.NoError(t, err)
+		require.Equal(t, want, f.PTS)
+		f.Release()
+	}
+}
+
+// Interlaced video has no level beyond 4.1 (table A-4).
+func TestLevelsOfInterlacedVideo(t *testing.T) {
+	f := media.Format{Codec: Name, Width: 1920, Height: 1080, Interlaced: true, Depth: 8, Chroma: picture.C420, Rate: media.Rate{Num: 25, Den: 1}, Bitrate: 60e6}
+	require.NoError(t, Carries(f))
+	e, err := NewEncoder(Settings{Format: f, KeyEvery: 25}, nil)
+	require.NoError(t, err)
+	require.LessOrEqual(t, e.sps.level, 41)
+	f.Bitrate = 100e6
+	require.ErrorContains(t, Carries(f), "level 4.1")
+	f.Width, f.Height, f.Bitrate = 3840, 2160, 40e6
+	require.ErrorContains(t, Carries(f), "level 4.1")
 }

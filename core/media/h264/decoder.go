@@ -16,8 +16,8 @@ import (
 // hands frames out in Receive.
 type decoder struct {
 	stream
-	track media.Track
-	shown int64
+	track   media.Track
+	follows int64 // when the next frame is shown, where it does not say
 
 	jobs    chan *job
 	idle    chan *job
@@ -142,10 +142,23 @@ func (d *decoder) Receive(ctx context.Context) (media.Frame, error) {
 	f.awaitAll()
 	frame := media.Frame{Picture: &f.pic, PTS: f.pts, Damaged: f.damaged.Load()}
 	if frame.PTS == media.NoTime {
-		frame.PTS = d.shown * int64(max(d.track.Format.Rate.Den, 1))
+		frame.PTS = d.follows
 	}
-	d.shown++
+	d.follows = frame.PTS + d.period()
 	return frame, nil
+}
+
+// period is how long a frame lasts by the frame rate that is stated, in the track's units;
+// without one it is a unit.
+func (d *decoder) period() int64 {
+	rate, scale := d.track.Format.Rate, d.track.Timescale
+	if rate.Num <= 0 || rate.Den <= 0 {
+		return 1
+	}
+	if scale <= 0 {
+		scale = int64(rate.Num)
+	}
+	return max(1, (scale*int64(rate.Den)+int64(rate.Num)/2)/int64(rate.Num))
 }
 
 // next takes the next frame, which may not be decoded yet.

@@ -96,7 +96,9 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 	}
 	set.KeyEvery, set.Slices = max(set.KeyEvery, 1), max(set.Slices, 1)
 	e := &Encoder{set: set, out: out, work: newWorker(&team{threads: 1})}
-	e.sps, e.pps = e.parameters()
+	if e.sps, e.pps = e.parameters(); e.sps.level == 0 {
+		return nil, fmt.Errorf("h264 has interlaced video up to level 4.1 alone (table A-4); this many references are beyond it")
+	}
 	e.s.init()
 	e.s.lend = func(context.Context) (*job, error) { return &e.job, nil }
 	e.s.hand = func(_ context.Context, j *job) error {
@@ -145,14 +147,14 @@ func Carries(f media.Format) error {
 		return fmt.Errorf("h264 cannot have %dx%d samples", f.Width, f.Height)
 	case f.Width < 16 || f.Height < 16 || f.Width > 4096 || f.Height > 2304:
 		return fmt.Errorf("h264 is made from 16x16 to 4096x2304, not %dx%d", f.Width, f.Height)
+	case f.Interlaced && levelFor(shapeOf(f), &f) == 0:
+		return fmt.Errorf("h264 has interlaced video up to level 4.1 alone (table A-4); %s at %sb/s is beyond it", f.SizeRate(), media.ShortBitrate(float64(f.Bitrate)))
 	}
 	return nil
 }
 
-// parameters makes the parameter sets that the settings ask for.
-func (e *Encoder) parameters() (*sps, *pps) {
-	set := &e.set
-	f := &set.Format
+// shapeOf is a sequence parameter set for a format, with what follows from that alone.
+func shapeOf(f media.Format) *sps {
 	s := &sps{profile: 100, chroma: f.Chroma, depth: f.Depth, chromaDepth: f.Depth, frameNumBits: 12, pocLSBBits: 12,
 		frameMbsOnly: !f.Interlaced, direct8x8: true, width: f.Width, height: f.Height,
 		mbWidth: (f.Width + 15) / 16, mbHeight: (f.Height + 15) / 16}
@@ -165,6 +167,14 @@ func (e *Encoder) parameters() (*sps, *pps) {
 	case f.Depth > 8:
 		s.profile = 110
 	}
+	return s
+}
+
+// parameters makes the parameter sets that the settings ask for.
+func (e *Encoder) parameters() (*sps, *pps) {
+	set := &e.set
+	f := &set.Format
+	s := shapeOf(*f)
 	if set.KeyEvery == 1 {
 		s.constraints = 0x10 // constraint_set3_flag: intra pictures alone
 	}
@@ -662,9 +672,12 @@ func levelFor(s *sps, f *media.Format) int {
 	for _, l := range levels11 {
 		fits := mbs <= l.mbsFrame && float64(mbs)*f.Rate.Hz() <= float64(l.mbsSecond) && mbs*max(s.maxRefFrames, 1) <= l.dpb &&
 			float64(f.Bitrate) <= factor*1000*float64(l.kbits) && max(s.mbWidth, s.mbHeight) <= int(math.Sqrt(float64(8*l.mbsFrame)))
-		if fits && (!f.Interlaced || l.idc >= 21) {
+		if fits && (!f.Interlaced || l.idc >= 21 && l.idc <= 41) { // frame_mbs_only_flag, table A-4
 			return l.idc
 		}
+	}
+	if f.Interlaced {
+		return 0
 	}
 	return 62
 }

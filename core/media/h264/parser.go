@@ -277,9 +277,7 @@ func (s *sps) format() media.Format {
 	if s.vui.colour {
 		f.Transfer = media.TransferOf(s.vui.transfer)
 	}
-	if s.vui.unitsInTick > 0 && s.vui.timeScale > 0 {
-		f.Rate = media.Rate{Num: int(s.vui.timeScale), Den: 2 * int(s.vui.unitsInTick)}.Reduced()
-	}
+	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), 2*int64(s.vui.unitsInTick)) // one that makes no sense is not stated
 	return f
 }
 

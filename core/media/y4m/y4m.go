@@ -98,12 +98,13 @@ func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
 // ratio reads a frame rate like 30000:1001.
 func ratio(s string) (media.Rate, error) {
 	num, den, _ := strings.Cut(s, ":")
-	n, err1 := strconv.Atoi(num)
-	m, err2 := strconv.Atoi(den)
-	if err1 != nil || err2 != nil || n < 1 || m < 1 || n/m > 1000 || n > 1e9 || m > 1e9 {
+	n, err1 := strconv.ParseInt(num, 10, 64)
+	m, err2 := strconv.ParseInt(den, 10, 64)
+	r, ok := media.NewRate(n, min(m, 1<<40))
+	if err1 != nil || err2 != nil || !ok {
 		return media.Rate{}, errors.New("not a frame rate")
 	}
-	return media.Rate{Num: n, Den: m}, nil
+	return r, nil
 }
 
 // line reads a line of text without its end.

@@ -45,7 +45,7 @@ func (e endless) ReadPacket(p *media.Packet) error {
 // openConversion opens stream i of a plan to be converted. The streams share the
 // threads.
 func (e *Engine) openConversion(ctx context.Context, file *formats.File, l load.Load, p route.Plan, i int) (*conversion, error) {
-	track, err := formats.Describe(ctx, file)
+	track, err := formats.DescribeRate(ctx, file)
 	if err != nil {
 		return nil, err
 	}
