@@ -57,6 +57,7 @@ type app struct {
 	out      io.Writer
 	err      io.Writer
 	settings *settings
+	args     []string // as they were typed
 }
 
 // Main runs the program and returns its exit status. The first interrupt ends
@@ -67,7 +68,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	context.AfterFunc(ctx, func() {
 		stop() // from here on an interrupt ends the program as usual
 	})
-	a := &app{in: in, out: out, err: errOut}
+	a := &app{in: in, out: out, err: errOut, args: args[min(1, len(args)):]}
 	err := a.run(ctx, args)
 	if err == nil {
 		return exitDone
@@ -83,6 +84,9 @@ func (a *app) run(ctx context.Context, args []string) (err error) {
 	root := a.root()
 	if err := a.settings.check(root); err != nil {
 		return err
+	}
+	if a.settings.here {
+		fmt.Fprintf(a.err, "settings from %s in this folder\n", settingsFile)
 	}
 	return root.Run(ctx, args)
 }
@@ -111,7 +115,7 @@ func (a *app) fail(ctx context.Context, err error) int {
 
 // oneLine puts an error on one line and says what to do about common ones.
 func oneLine(err error) string {
-	text := strings.Join(strings.Fields(err.Error()), " ")
+	text := strings.Join(strings.Fields(report.Printable(err.Error())), " ")
 	var path *fs.PathError
 	switch {
 	case errors.Is(err, syscall.ENOSPC):
@@ -138,7 +142,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.laddersCommand(),
-			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.standinCommand(), a.schemaCommand(),
+			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.standinCommand(), a.trustCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
@@ -193,9 +197,12 @@ func versionText() string {
 // style is how results are drawn on standard output.
 func (a *app) style(c *cli.Command) report.Style {
 	s := report.Style{Width: terminalWidth(a.out)}
-	s.Color = s.Width > 0 && os.Getenv("NO_COLOR") == "" && !c.Root().Bool("no-color")
+	s.Color = s.Width > 0 && os.Getenv("NO_COLOR") == "" && !dumb() && !c.Root().Bool("no-color")
 	return s
 }
+
+// dumb tells whether the terminal knows neither colours nor how to draw on a line again.
+func dumb() bool { return os.Getenv("TERM") == "dumb" }
 
 // terminalWidth is the width in columns of the terminal that w is, or 0.
 func terminalWidth(w io.Writer) int {

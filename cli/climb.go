@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
@@ -15,11 +17,9 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
-	"vividstrain/core/route"
-	"vividstrain/core/route/engine"
 	"vividstrain/core/route/server"
-	"vividstrain/core/route/standin"
 	"vividstrain/core/run"
+	"vividstrain/core/sense/meter"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 	"vividstrain/report"
@@ -30,21 +30,21 @@ func (a *app) climbCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:      "climb",
 		Usage:     "find the highest load that plays smoothly",
-		ArgsUsage: "[LOAD | FILE | FOLDER]...",
+		ArgsUsage: "[LOAD | FILE | FOLDER]... | --resume [RUN]",
 		Description: "Plays rung after rung of a ladder, or what is given: load lines, video files, and folders of\n" +
 			"them, each at its place in the order. Goes on until two rungs of a column are not smooth;\n" +
-			"then tries the highest smooth rung and the one above it once more. Without --device this\n" +
+			"then tries the highest smooth rung and the one above it again. Without --device this\n" +
 			"computer plays; clips that are missing are made first. With --url virtual viewers fetch films from a\n" +
 			"media server and play them: load lines say what to ask for, or a playlist of variants does.",
 		Flags: append([]cli.Flag{
 			a.ladderFlag(),
 			&cli.DurationFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
 			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a rung apart", Value: 2 * time.Second, Sources: s.sources("settle")},
-			&cli.BoolFlag{Name: "all", Usage: "try every rung, even behind two that are not smooth", Sources: s.sources("all")},
-			&cli.BoolFlag{Name: "resume", Usage: "go on with the newest run, which was interrupted"},
+			&cli.BoolFlag{Name: "all", Usage: "try every rung, even after two that are not smooth", Sources: s.sources("all")},
+			resumeFlag(),
 		}, a.playingFlags()...),
 		Action: a.climb,
-	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb films/ --hold 5s", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
+	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb clips/ --hold 5s", "vividstrain climb --resume", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
 		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 1080p30 12M\" \"h264 1080p30 12M -> 720p 4M\"")
 }
 
@@ -67,18 +67,27 @@ func (a *app) playingFlags() []cli.Flag {
 }
 
 func (a *app) climb(ctx context.Context, c *cli.Command) error {
-	_, err := a.measure(ctx, c, func(book *logbook.Book, config run.Config, p *progress) (*logbook.Document, error) {
-		if c.Bool("resume") {
-			return a.resume(ctx, c, book, config)
-		}
+	if c.Bool("resume") {
+		_, err := a.resume(ctx, c)
+		return err
+	}
+	r, err := a.route(c)
+	if err != nil {
+		return err
+	}
+	_, err = a.measure(ctx, c, c.StringSlice("sensors"), r.Kind() == "standin", func(book *logbook.Book, config run.Config, p *progress) (*logbook.Document, error) {
+		config.Route = r
 		return a.climbAnew(ctx, c, book, config, p)
 	})
 	return err
 }
 
-// measure makes a run: it gives it the logbook, the meters and what shows how it
-// goes, and prints what came of it.
-func (a *app) measure(ctx context.Context, c *cli.Command, conduct func(*logbook.Book, run.Config, *progress) (*logbook.Document, error)) (*logbook.Document, error) {
+// errNothing is a run of which nothing says anything about the device.
+var errNothing = errors.New("nothing could be tried; the notes say why")
+
+// measure makes a run: it gives it the logbook, the meters at the pages and what shows how it
+// goes, and prints what came of it. Of simulated devices no meter is read.
+func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simulated bool, conduct func(*logbook.Book, run.Config, *progress) (*logbook.Document, error)) (*logbook.Document, error) {
 	book, err := a.openBook(c)
 	if err != nil {
 		return nil, err
@@ -88,13 +97,17 @@ func (a *app) measure(ctx context.Context, c *cli.Command, conduct func(*logbook
 	defer progress.close()
 	style := a.style(c)
 	style.Color = style.Color && progress.live
-	meters, outside, err := a.meters(c)
-	if err != nil {
-		return nil, err
-	}
-	defer closeMeters(meters)
-	config := run.Config{Version: versionText(), Sensors: outside, Watch: watcher(progress, style)}
-	if c.String("device") == "" { // a simulated device is done before a key is pressed
+	config := run.Config{Version: versionText(), Watch: watcher(progress, style)}
+	if !simulated { // it is done before a key is pressed
+		meters, outside, err := a.meters(c, pages)
+		if err != nil {
+			return nil, err
+		}
+		defer closeMeters(meters)
+		config.Sensors, config.Token = outside, len(pages) > 0 && c.String("token") != ""
+		for _, page := range pages {
+			config.Pages = append(config.Pages, meter.Plain(page))
+		}
 		defer a.takeKeys(ctx, book, &config, progress, style)()
 	}
 	doc, err := conduct(book, config, progress)
@@ -107,6 +120,9 @@ func (a *app) measure(ctx context.Context, c *cli.Command, conduct func(*logbook
 	}
 	if printErr := a.printRun(c, doc, false); err == nil {
 		err = printErr
+	}
+	if err == nil && doc.Attempts() > 0 && doc.Counted() == 0 {
+		err = errNothing
 	}
 	return doc, err
 }
@@ -153,14 +169,14 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 	if c.String("device") != "" {
 		fallback = "lounge"
 	}
-	skipped := func(err error) { progress.line("skipped " + err.Error()) }
-	if config.Route, err = a.route(c, c.String("device"), engineOptions(c)); err != nil {
-		return nil, err
-	}
+	skipped := func(err error) { progress.line("skipped " + report.Printable(err.Error())) }
 	if r, ok := config.Route.(*server.Server); ok && !c.Args().Present() && !c.IsSet("ladder") {
 		config.Ladder, err = offered(ctx, c, r)
 	} else {
 		config.Ladder, err = given(ctx, c, fallback, skipped)
+		if ok && err == nil && c.Args().Present() {
+			easiestFirst(config.Ladder)
+		}
 	}
 	if err != nil {
 		return nil, err
@@ -183,84 +199,14 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 	return run.Climb(ctx, book, config)
 }
 
-func engineOptions(c *cli.Command) engine.Options {
-	o := engine.Default()
-	o.Refresh, o.Late, o.Clips = c.Float("refresh"), tally.Late(c.String("late")), c.String("clips")
-	o.Threads, o.Queue, o.Ahead = c.Int("threads"), c.Int("queue"), c.Duration("ahead")
-	return o
-}
-
-// route is the way that the flags choose: to this computer, a media server, or
-// the simulated device that is named.
-func (a *app) route(c *cli.Command, device string, o engine.Options) (route.Route, error) {
-	word, err := routeWord(c)
-	switch {
-	case err != nil:
-		return nil, err
-	case word == "server":
-		return a.serverRoute(c)
-	case device == "":
-		r, err := engine.New(o)
-		if err != nil {
-			return nil, usage(err)
-		}
-		return r, nil
+// easiestFirst puts the loads of a media server, which stand in any order on the command line,
+// in the order of their pixels a second, then of their bits.
+func easiestFirst(l *load.Ladder) {
+	for i := range l.Columns {
+		slices.SortStableFunc(l.Columns[i].Rungs, func(a, b load.Load) int {
+			return cmp.Or(cmp.Compare(a.PixelRate(), b.PixelRate()), cmp.Compare(a.Bitrate*int64(a.Streams), b.Bitrate*int64(b.Streams)))
+		})
 	}
-	return a.simulated(device, o.Refresh, o.Late, c.Uint64("seed"))
-}
-
-// simulated is the way to a simulated device.
-func (a *app) simulated(device string, refresh float64, late tally.Late, seed uint64) (route.Route, error) {
-	profile, err := profileNamed(device)
-	if err != nil {
-		return nil, err
-	}
-	r, err := standin.New(profile, standin.Options{Refresh: refresh, Late: late, Seed: seed, Start: time.Now()})
-	if err != nil {
-		return nil, usage(err)
-	}
-	return r, nil
-}
-
-// resume goes on with the newest run, on the route and with the settings that
-// it had.
-func (a *app) resume(ctx context.Context, c *cli.Command, book *logbook.Book, config run.Config) (*logbook.Document, error) {
-	if c.Args().Present() || c.IsSet("ladder") {
-		return nil, usagef("--resume goes on with the ladder of the run; give no load lines and no --ladder")
-	}
-	id, err := book.Find("")
-	if err != nil {
-		return nil, usage(err)
-	}
-	doc, err := book.Load(id)
-	if err != nil {
-		return nil, err
-	}
-	if doc.Complete {
-		return nil, usagef("the newest run, %s, is complete; there is nothing to resume", id)
-	}
-	o := engineOptions(c)
-	o.Late = tally.Late(doc.Route.Options["late"])
-	for name, value := range map[string]*int{"threads": &o.Threads, "queue": &o.Queue} {
-		if text, had := doc.Route.Options[name]; had {
-			if *value, err = strconv.Atoi(text); err != nil {
-				return nil, fmt.Errorf("run %s: its option %s is %q", id, name, text)
-			}
-		}
-	}
-	if o.Refresh, err = strconv.ParseFloat(doc.Route.Options["refresh_hz"], 64); err != nil {
-		return nil, fmt.Errorf("run %s: its refresh rate is %q", id, doc.Route.Options["refresh_hz"])
-	}
-	device := ""
-	if doc.Route.Kind == "standin" {
-		if device = c.String("device"); device == "" {
-			device = doc.Device.Name
-		}
-	}
-	if config.Route, err = a.route(c, device, o); err != nil {
-		return nil, err
-	}
-	return run.Resume(ctx, book, doc, config)
 }
 
 // criteria are the default ones with the changes that were asked for.
@@ -294,7 +240,7 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 		case run.Baseline:
 			p.set("idle", 0, e.Total, "reading the idle device")
 		case run.Resting:
-			p.set("resting", e.Done, e.Total, "until the device is quiet again")
+			p.set("resting", e.Done, e.Total, e.Text)
 		case run.Warned:
 			p.line(style.Warning(e.Text))
 		case run.Building:
@@ -341,9 +287,18 @@ func (a *app) printRun(c *cli.Command, doc *logbook.Document, running bool) erro
 	return a.print(a.style(c).Run(doc, running))
 }
 
-// openBook opens the logbook that the flags name.
+// openBook opens the logbook that the flags name, and makes one where there is none.
 func (a *app) openBook(c *cli.Command) (*logbook.Book, error) {
 	book, err := logbook.Open(c.Root().String("logbook"))
+	return book, usage(err)
+}
+
+// existingBook opens the logbook that the flags name to be read; none is made.
+func (a *app) existingBook(c *cli.Command) (*logbook.Book, error) {
+	book, err := logbook.OpenExisting(c.Root().String("logbook"))
+	if errors.Is(err, logbook.ErrNoBook) {
+		return nil, usagef("%w yet; \"vividstrain climb\" makes one", err)
+	}
 	return book, usage(err)
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -19,6 +18,7 @@ import (
 	"vividstrain/core/media/formats"
 	"vividstrain/core/media/h264"
 	"vividstrain/core/media/scene"
+	"vividstrain/report"
 )
 
 func (a *app) clipsCommand() *cli.Command {
@@ -151,13 +151,14 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		progress.stop()
-		info, err := os.Stat(path)
+		m, err := build.ReadManifest(c.String("out"))
 		if err != nil {
 			return err
 		}
-		length := float64(o.Frames()) / o.Format.Rate.Hz()
-		if err := a.print(fmt.Sprintf("%s  %.1f MB, %.2f Mb/s\n", path, float64(info.Size())/1e6, float64(info.Size())*8/length/1e6)); err != nil {
-			return err
+		if e := m.Find(filepath.Base(path)); e != nil {
+			if err := a.print(fmt.Sprintf("%s  %.1f MB, video %.2f Mb/s, file %.2f Mb/s\n", path, float64(e.Bytes)/1e6, float64(e.VideoBps)/1e6, float64(e.BitrateBps)/1e6)); err != nil {
+				return err
+			}
 		}
 	}
 	return refused
@@ -242,6 +243,7 @@ func (a *app) clipsVerifyCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "verify", Usage: "check the clips of a folder against its manifest", ArgsUsage: "[FOLDER]",
 		Description: "Compares sizes and checksums, decodes every clip, and reads the number that each frame carries.",
+		Flags:       []cli.Flag{jsonFlag()},
 		Action:      a.verifyClips,
 	}, "vividstrain clips verify clips")
 }
@@ -268,7 +270,11 @@ func (a *app) verifyClips(ctx context.Context, c *cli.Command) error {
 		}
 	}
 	progress.stop()
-	if err := a.print(a.style(c).Verified(m, found)); err != nil {
+	show := func() error { return a.print(a.style(c).Verified(m, found)) }
+	if c.Bool("json") {
+		show = func() error { return a.printJSON(report.VerifiedJSON(m, found)) }
+	}
+	if err := show(); err != nil {
 		return err
 	}
 	if wrong > 0 {

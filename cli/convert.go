@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,7 +13,9 @@ import (
 
 	"vividstrain/core/convert"
 	"vividstrain/core/load"
+	"vividstrain/core/media"
 	"vividstrain/core/media/formats"
+	"vividstrain/report"
 )
 
 func (a *app) convertCommand() *cli.Command {
@@ -28,7 +31,7 @@ func (a *app) convertCommand() *cli.Command {
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the result to `FILE` (mp4, mkv or ts)", DefaultText: "nowhere: only measure"},
 			&cli.IntFlag{Name: "copies", Usage: "convert `N` times at once", Value: 1},
 			&cli.DurationFlag{Name: "ahead", Usage: "run at most `TIME` ahead of a viewer"},
-			&cli.BoolFlag{Name: "flat-out", Usage: "run as fast as it can (the default)"},
+			forceFlag(),
 			&cli.StringFlag{Name: "effort", Usage: "code `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
 			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads each", DefaultText: "one for each core, shared by the copies"},
 			jsonFlag(),
@@ -49,15 +52,51 @@ func (a *app) convert(ctx context.Context, c *cli.Command) error {
 	job.Progress = func(done, total time.Duration) {
 		progress.set(label, int(done.Milliseconds()), int(max(total, done).Milliseconds()), fmt.Sprintf("%.1f s made", done.Seconds()))
 	}
-	report, err := convert.Run(ctx, job)
+	result, err := convert.Run(ctx, job)
 	progress.stop()
 	if err != nil {
-		return err
+		return wrongFile(err)
 	}
 	if c.Bool("json") {
-		return a.printJSON(report)
+		return a.printJSON(report.ConversionJSON(job, result))
 	}
-	return a.print(a.style(c).Conversion(job, report))
+	return a.print(a.style(c).Conversion(job, result))
+}
+
+func forceFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "force", Usage: "overwrite a file that is there already"}
+}
+
+// mayWrite tells whether a result may be written to a file: never over its source, and over
+// another one only by force.
+func mayWrite(source, to string, force bool) error {
+	info, err := os.Stat(to)
+	if missing(err) {
+		return nil
+	}
+	if err != nil {
+		return usage(err)
+	}
+	from, err := os.Stat(source)
+	switch {
+	case err == nil && os.SameFile(from, info):
+		return usagef("%s is the source itself; name another file for the result", to)
+	case !info.Mode().IsRegular():
+		return usagef("%s is no file that could be overwritten", to)
+	case !force:
+		return usagef("%s is there already; --force overwrites it", to)
+	}
+	return nil
+}
+
+// wrongFile marks errors that are a given file's as the user's.
+func wrongFile(err error) error {
+	var format *media.FormatError
+	var unsupported *media.UnsupportedError
+	if errors.As(err, &format) || errors.As(err, &unsupported) || errors.Is(err, media.ErrNoVideo) {
+		return usage(err)
+	}
+	return err
 }
 
 // conversion is the job that the flags ask for.
@@ -83,14 +122,15 @@ func conversion(c *cli.Command) (job convert.Job, err error) {
 		return job, usagef("--copies is 1 to 1000, not %d", job.Copies)
 	case c.IsSet("ahead") && (job.Ahead < 2*time.Second || job.Ahead > time.Hour):
 		return job, usagef("--ahead is 2s to 1h, not %s: viewers begin with two seconds in hand", job.Ahead)
-	case c.IsSet("ahead") && c.Bool("flat-out"):
-		return job, usagef("--ahead and --flat-out exclude each other")
 	case c.Int("threads") < 0 || c.Int("threads") > 64:
 		return job, usagef("--threads is 1 to 64, not %d", c.Int("threads"))
 	}
 	if job.Out != "" {
 		if _, err := formats.ContainerFor(job.Out); err != nil {
 			return job, usage(err)
+		}
+		if err := mayWrite(job.File, job.Out, c.Bool("force")); err != nil {
+			return job, err
 		}
 	}
 	if job.Order.Effort, err = effort(c); err != nil {

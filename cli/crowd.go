@@ -11,6 +11,7 @@ import (
 
 	"vividstrain/core/logbook"
 	"vividstrain/core/run"
+	"vividstrain/report"
 )
 
 func (a *app) crowdCommand() *cli.Command {
@@ -18,7 +19,7 @@ func (a *app) crowdCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:      "crowd",
 		Usage:     "find how many streams at once play smoothly for every viewer",
-		ArgsUsage: "LOAD | FILE...",
+		ArgsUsage: "LOAD | FILE... | --resume [RUN]",
 		Description: "Plays the load or the file once, twice, four times and so on at once; then closes in between the\n" +
 			"last number that was smooth and the first that was not, and tries both once more. Several loads\n" +
 			"are a mix, which keeps its proportions. Says what runs out, and which number leaves a reserve of it.",
@@ -27,6 +28,8 @@ func (a *app) crowdCommand() *cli.Command {
 			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a number apart", Value: 5 * time.Second, Sources: s.sources("settle")},
 			&cli.IntFlag{Name: "most", Usage: "try at most `N` times the load", Value: 64, Sources: s.sources("most")},
 			&cli.IntFlag{Name: "need", Usage: "`N` times the load are needed: exit status 3 if they are not smooth"},
+			&cli.BoolFlag{Name: "need-reserve", Usage: "the need is met only if the reserve is left, too"},
+			resumeFlag(),
 			&cli.StringFlag{Name: "reserve", Usage: "call a number comfortable that leaves `SHARE` of what runs out", Value: "20%", Sources: s.sources("reserve")},
 			&cli.DurationFlag{Name: "stagger", Usage: "begin streams `TIME` apart", DefaultText: "all together", Sources: s.sources("stagger")},
 			&cli.BoolFlag{Name: "spread", Usage: "begin streams at different places of the film (from a server, or converted here)"},
@@ -45,18 +48,32 @@ type needError struct{}
 func (needError) Error() string { return "the need is not met" }
 
 func (a *app) crowd(ctx context.Context, c *cli.Command) error {
-	wanted, err := a.crowdConfig(ctx, c)
-	if err != nil {
+	var doc *logbook.Document
+	var err error
+	if c.Bool("resume") {
+		doc, err = a.resume(ctx, c)
+	} else {
+		doc, err = a.crowdAnew(ctx, c)
+	}
+	if err != nil || doc.Crowd == nil || doc.Crowd.Met == nil {
 		return err
 	}
-	doc, err := a.measure(ctx, c, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
-		wanted.Version, wanted.Sensors, wanted.Watch = config.Version, config.Sensors, config.Watch
-		return run.Crowd(ctx, book, wanted)
-	})
-	if err == nil && doc.Crowd.Met != nil && !*doc.Crowd.Met {
+	met, reserve := *doc.Crowd.Met, doc.Crowd.WithReserve
+	if !met || doc.Plan.Crowd.NeedReserve && (reserve == nil || !*reserve) {
 		return errNeed
 	}
-	return err
+	return nil
+}
+
+func (a *app) crowdAnew(ctx context.Context, c *cli.Command) (*logbook.Document, error) {
+	wanted, err := a.crowdConfig(ctx, c)
+	if err != nil {
+		return nil, err
+	}
+	return a.measure(ctx, c, c.StringSlice("sensors"), wanted.Route.Kind() == "standin", func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
+		wanted.Version, wanted.Sensors, wanted.Pages, wanted.Token, wanted.Watch = config.Version, config.Sensors, config.Pages, config.Token, config.Watch
+		return run.Crowd(ctx, book, wanted)
+	})
 }
 
 // crowdConfig is what the flags ask for.
@@ -64,7 +81,7 @@ func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.Crowd
 	if !c.Args().Present() {
 		return config, usagef("put what on the device? for example: vividstrain crowd \"h264 720p25 5M\"")
 	}
-	mix, err := given(ctx, c, "", func(err error) { fmt.Fprintln(a.err, "skipped", err) })
+	mix, err := given(ctx, c, "", func(err error) { fmt.Fprintln(a.err, "skipped", report.Printable(err.Error())) })
 	if err != nil {
 		return config, err
 	}
@@ -73,7 +90,7 @@ func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.Crowd
 	if err != nil {
 		return config, usagef("--reserve is a share like 20%%, not %q", c.String("reserve"))
 	}
-	config.Reserve, config.Most, config.Need = reserve, c.Int("most"), c.Int("need")
+	config.Reserve, config.Most, config.Need, config.NeedReserve = reserve, c.Int("most"), c.Int("need"), c.Bool("need-reserve")
 	config.Stagger, config.Spread = c.Duration("stagger"), c.Bool("spread")
 	config.Baseline = c.Duration("baseline")
 	config.Hold, config.Settle = c.Duration("every"), c.Duration("settle")
@@ -83,7 +100,7 @@ func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.Crowd
 	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
 		return config, err
 	}
-	if config.Route, err = a.route(c, c.String("device"), engineOptions(c)); err != nil {
+	if config.Route, err = a.route(c); err != nil {
 		return config, err
 	}
 	config.Rest = rest(c, config.Route)

@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,8 +13,10 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
+	"vividstrain/core/partial"
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
+	"vividstrain/core/route/standin"
 	"vividstrain/core/run"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
@@ -27,7 +31,7 @@ func (a *app) demoCommand() *cli.Command {
 		Name:  "demo",
 		Usage: "make a few small clips, climb on this computer, on two simulated devices and on a media box, and compare",
 		Description: "A small-island ferry line is choosing the boxes for its lounges. This shows how one would judge\n" +
-			"them, in about a minute. The run documents and the clips stay in the folder given with --out.",
+			"them, in about two minutes. The run documents and the clips stay in the folder given with --out.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "leave run documents and clips in `DIR`", Value: "vividstrain-demo"},
 		},
@@ -54,25 +58,38 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	style := a.style(c)
 	var docs []*logbook.Document
+	// What goes wrong with one device is told and leaves the others.
+	keep := func(list *[]*logbook.Document, name string, doc *logbook.Document, err error) error {
+		if err != nil && (ctx.Err() != nil || doc == nil && errors.Is(err, logbook.ErrBusy)) {
+			return err
+		}
+		if err != nil {
+			fmt.Fprintf(a.err, "%s: %s\n", name, oneLine(err))
+		}
+		if doc == nil {
+			return nil
+		}
+		*list = append(*list, doc)
+		return writeJSON(filepath.Join(dir, doc.ID+".json"), doc)
+	}
 	for _, device := range append([]string{""}, demoDevices...) {
 		doc, err := a.demoClimb(ctx, c, book, ladder, device, filepath.Join(dir, "clips"))
-		if err != nil {
-			return err
-		}
-		docs = append(docs, doc)
-		if err := writeJSON(filepath.Join(dir, doc.ID+".json"), doc); err != nil {
+		if err := keep(&docs, cmp.Or(device, "this computer"), doc, err); err != nil {
 			return err
 		}
 	}
-	served, err := a.demoBox(ctx, c, book, dir)
-	if err != nil {
+	var served []*logbook.Document
+	doc, err := a.demoBox(ctx, c, book, dir)
+	if err := keep(&served, "the media box", doc, err); err != nil {
 		return err
 	}
-	if err := writeJSON(filepath.Join(dir, served.ID+".json"), served); err != nil {
-		return err
+	text := "\n"
+	for _, group := range [][]*logbook.Document{docs, served} {
+		if len(group) > 0 {
+			text += style.Compare(group) + "\n"
+		}
 	}
-	text := "\n" + style.Compare(docs) + "\n" + style.Compare([]*logbook.Document{served}) + "\n"
-	docs = append(docs, served)
+	docs = append(docs, served...)
 	for _, d := range docs {
 		for _, line := range report.Conclusions(d) {
 			text += style.Wrap(d.Device.Name+": "+line) + "\n"
@@ -92,7 +109,7 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	if device == "" {
 		r, err = engine.New(o)
 	} else {
-		r, err = a.simulated(device, o.Refresh, tally.Drop, 1)
+		r, err = simulated(standin.Options{Refresh: o.Refresh, Late: tally.Drop, Seed: 1, Profile: device})
 	}
 	if err != nil {
 		return nil, err
@@ -114,9 +131,5 @@ func writeJSON(path string, v any) error {
 	if err != nil {
 		return err
 	}
-	temporary := path + ".part"
-	if err := os.WriteFile(temporary, text, 0o666); err != nil {
-		return err
-	}
-	return os.Rename(temporary, path)
+	return partial.Write(path, text)
 }

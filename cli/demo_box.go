@@ -28,7 +28,7 @@ import (
 // is, made smaller, and made smaller for four cabins at once.
 var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M -> 240p 0.3M", "h264 480p25 1M x4 -> 240p 0.3M"}
 
-// demoBox has the stand-in media server play the media box of a boat, in a process
+// demoBox has the stand-in media server act as the media box of a boat, in a process
 // of its own that is held to less than half a core, and climbs on it.
 func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, dir string) (*logbook.Document, error) {
 	var rungs []load.Load
@@ -65,7 +65,7 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	}
 	return run.Climb(ctx, book, run.Config{
 		Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: "h264", Rungs: rungs}}}, Route: r, Criteria: verdict.Default(),
-		Version: versionText(), Hold: 4 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
+		Version: versionText(), Hold: 6 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
 	})
 }

@@ -16,7 +16,7 @@ func (a *app) devicesCommand() *cli.Command {
 		Flags: []cli.Flag{jsonFlag()},
 		Commands: []*cli.Command{command(&cli.Command{
 			Name: "show", Usage: "print a device's profile as YAML, to be edited and given back with --device FILE",
-			ArgsUsage: "NAME", Action: a.showDevice,
+			ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag()}, Action: a.showDevice,
 		}, "vividstrain devices show skerry-s1", "vividstrain devices show breakwater-n5 > mine.yaml")},
 		Action: a.listDevices,
 	}, "vividstrain devices", "vividstrain devices show skerry-s1", "vividstrain climb --device skerry-s1")
@@ -60,7 +60,7 @@ func (a *app) showDevice(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.print(string(text))
+	return a.printYAML(c, text)
 }
 
 // profileNamed is the profile in a file, or the built-in device of that name.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"github.com/urfave/cli/v3"
+	"go.yaml.in/yaml/v3"
 
 	"vividstrain/core/load"
 	"vividstrain/core/media/formats"
@@ -24,7 +25,7 @@ func (a *app) laddersCommand() *cli.Command {
 		Flags: []cli.Flag{jsonFlag()},
 		Commands: []*cli.Command{command(&cli.Command{
 			Name: "show", Usage: "print a ladder as YAML, to be edited and given back with --ladder FILE",
-			ArgsUsage: "NAME", Action: a.showLadder,
+			ArgsUsage: "NAME", Flags: []cli.Flag{jsonFlag()}, Action: a.showLadder,
 		}, "vividstrain ladders show starter", "vividstrain ladders show lounge > mine.yaml")},
 		Action: a.listLadders,
 	}, "vividstrain ladders", "vividstrain ladders show starter > mine.yaml", "vividstrain climb --ladder mine.yaml --device skerry-s4")
@@ -76,7 +77,19 @@ func (a *app) showLadder(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.print(string(text))
+	return a.printYAML(c, text)
+}
+
+// printYAML prints a text in YAML, or the same as JSON where the flags ask for it.
+func (a *app) printYAML(c *cli.Command, text []byte) error {
+	if !c.Bool("json") {
+		return a.print(string(text))
+	}
+	var v any
+	if err := yaml.Unmarshal(text, &v); err != nil {
+		return err
+	}
+	return a.printJSON(v)
 }
 
 // ladderFlag is where a ladder comes from.
@@ -98,7 +111,7 @@ func ladder(c *cli.Command, fallback string) (*load.Ladder, error) {
 		return nil, usagef("give load lines or --ladder, not both")
 	}
 	column := load.Column{Name: "given"}
-	for _, line := range c.Args().Slice() {
+	for _, line := range split(c.Args().Slice()) {
 		l, err := load.Parse(line)
 		if err != nil {
 			return nil, err
@@ -108,12 +121,24 @@ func ladder(c *cli.Command, fallback string) (*load.Ladder, error) {
 	return &load.Ladder{Name: "given", Columns: []load.Column{column}}, nil
 }
 
-// given is what a command is to go through where files and folders may stand
+// split parts loads that are written as mixes are printed, with a plus between them.
+func split(args []string) (list []string) {
+	for _, arg := range args {
+		for part := range strings.SplitSeq(" "+arg+" ", " + ") {
+			if part = strings.TrimSpace(part); part != "" {
+				list = append(list, part)
+			}
+		}
+	}
+	return list
+}
+
+// given is what a command is to go through where files and folders may be
 // among the load lines. What of a folder cannot be played is told to skipped.
 func given(ctx context.Context, c *cli.Command, fallback string, skipped func(error)) (*load.Ladder, error) {
 	var loads []load.Load
 	files := false
-	for _, arg := range c.Args().Slice() {
+	for _, arg := range split(c.Args().Slice()) {
 		info, err := os.Stat(arg)
 		if err != nil {
 			if l, parseErr := load.Parse(arg); parseErr == nil {

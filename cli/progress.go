@@ -7,6 +7,8 @@ import (
 
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
+
+	"vividstrain/report"
 )
 
 // progress shows what long work is at: on a terminal one live line with a bar,
@@ -28,7 +30,7 @@ type progress struct {
 }
 
 func (a *app) newProgress() *progress {
-	return &progress{out: a.err, live: terminalWidth(a.err) > 0}
+	return &progress{out: a.err, live: terminalWidth(a.err) > 0 && !dumb()}
 }
 
 // set updates the live line: what is being done, how much of it, and how it
@@ -46,6 +48,7 @@ func (p *progress) set(label string, done, total int, status string) {
 
 // relabel sets what stands beside the bar, which it makes if there is none.
 func (p *progress) relabel(label, status string) *mpb.Bar {
+	label, status = report.Printable(label), report.Printable(status)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.bar == nil {

@@ -2,11 +2,8 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -14,6 +11,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/formats"
 	"vividstrain/core/media/mp4"
+	"vividstrain/core/partial"
 )
 
 func (a *app) rewrapCommand() *cli.Command {
@@ -23,7 +21,7 @@ func (a *app) rewrapCommand() *cli.Command {
 		ArgsUsage: "FILE OUT",
 		Description: "The end of OUT's name says which container: .mp4, .mkv or .ts. The pictures stay the same, bit\n" +
 			"by bit: for finding out whether a device minds the container.",
-		Flags:  []cli.Flag{&cli.BoolFlag{Name: "fragmented", Usage: "write an MP4 file in fragments, as streaming does"}},
+		Flags:  []cli.Flag{&cli.BoolFlag{Name: "fragmented", Usage: "write an MP4 file in fragments, as streaming does"}, forceFlag()},
 		Action: a.rewrap,
 	}, "vividstrain rewrap film.mkv film.mp4", "vividstrain rewrap --fragmented film.mp4 pieces.mp4")
 }
@@ -49,28 +47,23 @@ func (a *app) rewrap(ctx context.Context, c *cli.Command) (err error) {
 		return usage(err)
 	}
 	defer f.Close()
-	part, err := os.CreateTemp(filepath.Dir(to), "."+filepath.Base(to)+".*.part")
+	if err := mayWrite(from, to, c.Bool("force")); err != nil {
+		return err
+	}
+	out, err := partial.Create(to)
 	if err != nil {
 		return err
 	}
-	defer func() {
-		if err != nil {
-			part.Close()
-			os.Remove(part.Name())
-		}
-	}()
-	left, err := formats.Rewrap(ctx, f, container, part, fragmented)
+	defer out.Abort()
+	left, err := formats.Rewrap(ctx, f, container, out.File, fragmented)
 	if err != nil {
-		return fmt.Errorf("%s: %w", from, err)
+		return wrongFile(fmt.Errorf("%s: %w", from, err))
 	}
-	if err := errors.Join(part.Chmod(0o666&^0o022), part.Sync(), part.Close()); err != nil {
-		return err
-	}
-	if err := os.Rename(part.Name(), to); err != nil {
+	if err := out.Commit(); err != nil {
 		return err
 	}
 	if len(left) > 0 {
-		fmt.Fprintf(a.err, "left out: sound in %s, which cannot be taken from %s to %s\n", strings.Join(left, ", "), f.Container, container.Name)
+		fmt.Fprintf(a.err, "left out: audio in %s, which cannot be taken from %s to %s\n", strings.Join(left, ", "), f.Container, container.Name)
 	}
 	return a.print(to + "\n")
 }

@@ -3,6 +3,9 @@ package cli
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"os"
+	"slices"
 
 	"github.com/urfave/cli/v3"
 
@@ -20,7 +23,13 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	book, err := a.openBook(c)
+	if _, err := os.Stat(c.Root().String("logbook")); errors.Is(err, os.ErrNotExist) && !slices.Contains(a.typed(c), "logbook") {
+		if c.Bool("json") {
+			return a.printJSON([]any{})
+		}
+		return a.print(a.style(c).Runs(nil, false))
+	}
+	book, err := a.existingBook(c)
 	if err != nil {
 		return err
 	}
@@ -61,7 +70,7 @@ func (a *app) showRun(_ context.Context, c *cli.Command) error {
 	if c.Args().Len() > 1 {
 		return usagef("show takes one run; vividstrain runs lists them")
 	}
-	book, err := a.openBook(c)
+	book, err := a.existingBook(c)
 	if err != nil {
 		return err
 	}

@@ -20,7 +20,7 @@ import (
 func (a *app) sensorFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "sensors", Usage: "read the metrics page at `URL` too, for example that of \"vividstrain watch --serve\""},
-		&cli.StringFlag{Name: "token", Usage: "send `TOKEN` to the pages of --sensors", Sources: cli.EnvVars("VIVIDSTRAIN_TOKEN")},
+		&cli.StringFlag{Name: "token", Usage: "send `TOKEN` to the pages of --sensors; better in the environment, as VIVIDSTRAIN_TOKEN", Sources: cli.EnvVars("VIVIDSTRAIN_TOKEN")},
 	}
 }
 
@@ -32,18 +32,33 @@ func groupFlags() []cli.Flag {
 	}
 }
 
-// meters opens the outside meters of the settings file and of the flags.
-func (a *app) meters(c *cli.Command) (list []meter.Source, sources []sense.Source, err error) {
+// meters opens the outside meters of the settings file and those at the pages.
+func (a *app) meters(c *cli.Command, pages []string) (list []meter.Source, sources []sense.Source, err error) {
 	if node := a.settings.sensors; node != nil {
+		if err := a.settings.mayRun(node); err != nil {
+			return nil, nil, err
+		}
 		if list, err = meter.Parse(node); err != nil {
 			return nil, nil, usagef("%s: %w", a.settings.path, err)
 		}
 	}
-	for i, url := range c.StringSlice("sensors") {
-		name := "box"
-		if i > 0 {
-			name = fmt.Sprintf("box%d", i+1)
+	taken := map[string]bool{}
+	for _, s := range sense.Local(&sense.Group{}) {
+		taken[s.Name()] = true
+	}
+	for _, m := range list {
+		if taken[m.Name()] {
+			closeMeters(list)
+			return nil, nil, usagef("%s: there are two sources called %q; give the meter another name", a.settings.path, m.Name())
 		}
+		taken[m.Name()] = true
+	}
+	for _, url := range pages {
+		name := "box"
+		for i := 2; taken[name]; i++ {
+			name = fmt.Sprintf("box%d", i)
+		}
+		taken[name] = true
 		m, err := meter.NewMetrics(name, url, c.String("token"), 500*time.Millisecond, nil)
 		if err != nil {
 			closeMeters(list)
@@ -94,7 +109,7 @@ func (a *app) sources(c *cli.Command) (list []sense.Source, names string, done f
 	if err != nil {
 		return nil, "", nil, err
 	}
-	meters, outside, err := a.meters(c)
+	meters, outside, err := a.meters(c, c.StringSlice("sensors"))
 	return append(sense.Local(g), outside...), names, func() { closeMeters(meters) }, err
 }
 
@@ -106,7 +121,7 @@ func (a *app) sensorsCommand() *cli.Command {
 			"readable. Outside meters are named in vividstrain.yaml, under sensors:.",
 		Flags:  append(append(groupFlags(), a.sensorFlags()...), &cli.DurationFlag{Name: "for", Usage: "read for `TIME`", Value: 2 * time.Second}, jsonFlag()),
 		Action: a.listSensors,
-	}, "vividstrain sensors", "vividstrain sensors --name player", "vividstrain sensors --sensors http://box:9600 --token gangway")
+	}, "vividstrain sensors", "vividstrain sensors --name player", "VIVIDSTRAIN_TOKEN=gangway vividstrain sensors --sensors http://localhost:9600")
 }
 
 func (a *app) listSensors(ctx context.Context, c *cli.Command) error {
@@ -177,7 +192,7 @@ func (a *app) noteCommand() *cli.Command {
 		Name:      "note",
 		Usage:     "add a note, or a reading taken by hand, to a run",
 		ArgsUsage: "[TEXT]",
-		Description: "Goes to the newest run, also while it is being measured. Notes stand in the run document and in\n" +
+		Description: "Goes to the newest run, also while it is being measured. Notes are in the run document and in\n" +
 			"its tables at their time.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "run", Usage: "add it to `RUN` instead of the newest"},
@@ -214,7 +229,7 @@ func (a *app) note(_ context.Context, c *cli.Command) error {
 	if len(text) > 2000 {
 		return usagef("a note has at most 2000 letters")
 	}
-	book, err := a.openBook(c)
+	book, err := a.existingBook(c)
 	if err != nil {
 		return err
 	}

@@ -1,9 +1,7 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -18,12 +16,14 @@ import (
 // the user's configuration folder.
 const settingsFile = "vividstrain.yaml"
 
-// settings are values from a file that stand in for flags that are not given.
+// settings are values from a file for flags that are not given.
 type settings struct {
 	path    string
 	values  map[string]setting
 	sensors *yaml.Node // outside meters, nil: none
 	asked   []string   // names of the flags that take settings
+	here    bool       // the file is in the current folder
+	trusted bool       // and the user trusts it as it is
 }
 
 type setting struct {
@@ -34,21 +34,23 @@ type setting struct {
 // readSettings reads the settings file, if there is one.
 func readSettings() (*settings, error) {
 	s := &settings{path: settingsFile, values: map[string]setting{}}
-	data, err := os.ReadFile(s.path)
-	if errors.Is(err, fs.ErrNotExist) {
+	_, err := os.Stat(s.path)
+	if s.here = err == nil; missing(err) {
 		folder, folderErr := os.UserConfigDir()
 		if folderErr != nil {
 			return s, nil // a user without a home has no settings there
 		}
 		s.path = filepath.Join(folder, "vividstrain", settingsFile)
-		data, err = os.ReadFile(s.path)
+		_, err = os.Stat(s.path)
 	}
-	if errors.Is(err, fs.ErrNotExist) {
+	if missing(err) {
 		return s, nil
 	}
+	data, err := readFile(s.path, mostSettings)
 	if err != nil {
 		return nil, usage(err)
 	}
+	s.trusted = s.here && isTrusted(s.path, data)
 	var root yaml.Node
 	if err := yaml.Unmarshal(data, &root); err != nil {
 		return nil, usagef("%s: %s", s.path, strings.TrimPrefix(err.Error(), "yaml: "))

@@ -40,7 +40,7 @@ func (a *app) standinServeCommand() *cli.Command {
 			"and /metrics says what of that is used.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "clips", Usage: "hand out the films in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
-			&cli.StringFlag{Name: "listen", Usage: "answer at `ADDR`", Value: ":8080"},
+			&cli.StringFlag{Name: "listen", Usage: "answer at `ADDR`; :8080 is for other computers, too", Value: "127.0.0.1:8080"},
 			&cli.FloatFlag{Name: "cores", Usage: "use at most `N` cores, for example 1.5", DefaultText: "all"},
 			&cli.StringFlag{Name: "memory", Usage: "use at most `BYTES` for conversions, for example 600M", DefaultText: "all"},
 			&cli.StringFlag{Name: "link", Usage: "send at most `RATE` bits a second, for example 100M", DefaultText: "as much as goes"},
@@ -93,7 +93,7 @@ func (a *app) serveStandin(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return usagef("--listen: %w", err)
 	}
-	fmt.Fprintf(a.err, "serving %s at http://%s/; Ctrl-C ends it\n", o.Clips, readable(listener.Addr()))
+	fmt.Fprintf(a.err, "serving %s at http://%s/%s; Ctrl-C ends it\n", o.Clips, readable(listener.Addr()), toWhom(listener.Addr()))
 	server := &http.Server{Handler: b, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
 	context.AfterFunc(ctx, func() { server.Close() })
 	if err := server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
@@ -108,6 +108,14 @@ func readable(address net.Addr) string {
 		return fmt.Sprintf("localhost:%d", tcp.Port)
 	}
 	return address.String()
+}
+
+// toWhom says that others may ask, too.
+func toWhom(address net.Addr) string {
+	if tcp, ok := address.(*net.TCPAddr); ok && !tcp.IP.IsLoopback() {
+		return ", to everybody who reaches this computer"
+	}
+	return ""
 }
 
 // plain shortens the time of a line of the log, and leaves out that it is nothing

@@ -29,7 +29,7 @@ func (a *app) watchCommand() *cli.Command {
 		Usage: "show live what this computer is doing",
 		Description: "Bars and short histories of cores, memory, graphics engines, heat, power, disks and links, and of\n" +
 			"the processes that are watched. Where there is no terminal, it prints a line a second. With --serve\n" +
-			"another computer can read this one: vividstrain climb --sensors http://THIS:9600 --token TOKEN.",
+			"another computer can read this one: VIVIDSTRAIN_TOKEN=... vividstrain climb --sensors http://THIS:9600.",
 		Flags: append(append(groupFlags(), a.sensorFlags()...),
 			&cli.DurationFlag{Name: "for", Usage: "end after `TIME`", DefaultText: "until q or an interrupt"},
 			&cli.BoolFlag{Name: "record", Usage: "keep the readings in the logbook"},
@@ -37,7 +37,7 @@ func (a *app) watchCommand() *cli.Command {
 			&cli.DurationFlag{Name: "every", Usage: "read the sensors every `TIME`", Value: run.SampleEvery},
 		),
 		Action: a.watch,
-	}, "vividstrain watch", "vividstrain watch --name player --for 60s --record", "vividstrain watch --serve :9600 --token gangway")
+	}, "vividstrain watch", "vividstrain watch --name player --for 60s --record", "VIVIDSTRAIN_TOKEN=gangway vividstrain watch --serve :9600")
 }
 
 // watching is a live view that goes on.
@@ -79,9 +79,9 @@ func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
 		defer done()
 	}
 	if c.Bool("record") {
-		finish, err := w.keep(c)
-		if err != nil {
-			return err
+		finish, keepErr := w.keep(c)
+		if keepErr != nil {
+			return keepErr
 		}
 		defer func() { err = errors.Join(err, finish()) }()
 	}
@@ -150,7 +150,7 @@ func (w *watching) serve(ctx context.Context, address, token string) (stop func(
 	go server.Serve(listener)
 	host, _ := os.Hostname()
 	_, port, _ := net.SplitHostPort(listener.Addr().String())
-	w.foot = fmt.Sprintf("Served to others: --sensors http://%s:%s --token %s", host, port, token)
+	w.foot = fmt.Sprintf("Served to others: VIVIDSTRAIN_TOKEN=%s vividstrain climb --sensors http://%s:%s", token, host, port)
 	fmt.Fprintln(w.err, w.foot)
 	return func() { server.Close() }, nil
 }

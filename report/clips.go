@@ -11,12 +11,17 @@ import (
 
 // Clips lists the clips of a manifest.
 func (s Style) Clips(m *build.Manifest) string {
+	m = clean(m)
 	var rows [][]string
 	for _, e := range m.Clips {
+		video := "-" // of a version that did not note it
+		if e.VideoBps > 0 {
+			video = media.ShortBitrate(float64(e.VideoBps))
+		}
 		rows = append(rows, []string{e.File, e.Load, e.Scene, fmt.Sprint(e.Frames), fmt.Sprintf("%.1f", float64(e.Bytes)/1e6),
-			media.ShortBitrate(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]})
+			video, media.ShortBitrate(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]})
 	}
-	return s.Table([]string{"file", "load line", "scene", "frames", "MB", "b/s", "sha256"}, rows, 3, 4, 5)
+	return s.Table([]string{"file", "load line", "scene", "frames", "MB", "video b/s", "file b/s", "sha256"}, rows, 3, 4, 5, 6)
 }
 
 // Verified says of each clip of a manifest what was found to be wrong with it.
@@ -25,9 +30,30 @@ func (s Style) Verified(m *build.Manifest, found map[string]error) string {
 	for _, e := range m.Clips {
 		state := s.paint(text.FgGreen, "● as made")
 		if err := found[e.File]; err != nil {
-			state = s.paint(text.FgRed, "× "+err.Error())
+			state = s.paint(text.FgRed, "× "+Printable(err.Error()))
 		}
 		rows = append(rows, []string{e.File, fmt.Sprint(e.Frames), state})
 	}
 	return s.Table([]string{"file", "frames", "found"}, rows, 1)
+}
+
+// VerifiedClip is what was found of one clip, as JSON.
+type VerifiedClip struct {
+	File   string `json:"file"`
+	Frames int    `json:"frames"`
+	AsMade bool   `json:"as_made"`
+	Wrong  string `json:"wrong,omitempty"` // what is not as it was made
+}
+
+// VerifiedJSON lists what was found of each clip of a manifest.
+func VerifiedJSON(m *build.Manifest, found map[string]error) []VerifiedClip {
+	list := []VerifiedClip{}
+	for _, e := range m.Clips {
+		v := VerifiedClip{File: e.File, Frames: e.Frames, AsMade: found[e.File] == nil}
+		if !v.AsMade {
+			v.Wrong = found[e.File].Error()
+		}
+		list = append(list, v)
+	}
+	return list
 }

@@ -11,15 +11,15 @@ import (
 )
 
 var manifest = &build.Manifest{Clips: []build.Entry{
-	{File: "a.mp4", Load: "h264 240p25 500k", Scene: "harbour", Frames: 125, Bytes: 312_800, BitrateBps: 500_480, SHA256: "0123456789abcdef"},
+	{File: "a.mp4", Load: "h264 240p25 500k", Scene: "harbour", Frames: 125, Bytes: 312_800, BitrateBps: 500_480, VideoBps: 497_000, SHA256: "0123456789abcdef"},
 	{File: "b-kelp.mkv", Load: "h264 2160p25 10bit hdr 40M", Scene: "kelp", Frames: 50, Bytes: 10_040_000, BitrateBps: 40_160_000, SHA256: "fedc"},
 }}
 
 func TestClipsTable(t *testing.T) {
 	require.Equal(t, strings.TrimLeft(`
-file        load line                   scene    frames    MB    b/s  sha256
-a.mp4       h264 240p25 500k            harbour     125   0.3   500k  01234567
-b-kelp.mkv  h264 2160p25 10bit hdr 40M  kelp         50  10.0  40.2M  fedc
+file        load line                   scene    frames    MB  video b/s  file b/s  sha256
+a.mp4       h264 240p25 500k            harbour     125   0.3       497k      500k  01234567
+b-kelp.mkv  h264 2160p25 10bit hdr 40M  kelp         50  10.0          -     40.2M  fedc
 `, "\n"), Style{}.Clips(manifest))
 }
 

@@ -53,7 +53,7 @@ func (s Style) crowd(d *logbook.Document) string {
 				cells = s.attempt(a)
 				cells[3] = meanCPU(a)
 			}
-			rows = append(rows, append(append([]string{name}, cells...), nextCosts(a.Use, idle, numbers[i])))
+			rows = append(rows, append(append([]string{name}, cells...), nextCosts(a, idle, numbers[i])))
 		}
 	}
 	if rows == nil {
@@ -75,20 +75,25 @@ func idleUse(d *logbook.Document) map[string]float64 {
 	return sum
 }
 
-// nextCosts is what one more of the mix takes, by what so many take.
-func nextCosts(use sense.Use, idle map[string]float64, number int) string {
+// nextCosts is what one more of the mix takes in real time, by what so many take. A device
+// that works ahead of its viewers does the work of more.
+func nextCosts(a logbook.Attempt, idle map[string]float64, number int) string {
 	var parts []string
-	each := func(quantity string) (float64, bool) {
-		u, known := use[quantity]
-		return (u.Mean - idle[quantity]) / float64(number), known
+	ahead := 1.0
+	if a.Buffer != nil && a.Buffer.BuildRate != nil && *a.Buffer.BuildRate < 20 {
+		ahead = max(1, *a.Buffer.BuildRate)
 	}
-	if v, known := each(sense.GroupCPU); known && v > 0 {
+	each := func(quantity string, scale float64) (float64, bool) {
+		u, known := a.Use[quantity]
+		return scale * (u.Mean - idle[quantity]) / float64(number), known
+	}
+	if v, known := each(sense.GroupCPU, 1/ahead); known && v > 0 {
 		parts = append(parts, fmt.Sprintf("%.0f %% of a core", v))
-	} else if v, known := each(sense.CPU); known && v > 0 {
-		parts = append(parts, fmt.Sprintf("%.1f %% CPU", v))
+	} else if v, known := each(sense.CPU, float64(a.Use.Cores())/ahead); known && v > 0 {
+		parts = append(parts, fmt.Sprintf("%.0f %% of a core", v))
 	}
 	for _, q := range []string{sense.GroupMem, sense.MemUsed} {
-		if v, known := each(q); known && v > 0 {
+		if v, known := each(q, 1); known && v > 0 {
 			parts = append(parts, bytes(v))
 			break
 		}
@@ -114,10 +119,14 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 		confirmed = "confirmed"
 	}
 	switch {
+	case c.Highest == 0 && c.Next == 0:
+		return []string{"No number could be tried."}
 	case c.Highest == 0:
 		fmt.Fprintf(&b, "Not even %s plays smoothly (%s).", unit(1), c.NextVerdict)
-	case c.Next == 0:
+	case c.Next == 0 && c.Highest == p.Most:
 		fmt.Fprintf(&b, "%s play smoothly for every viewer, %s; more were not tried, so the device's limit was not reached.", capital(unit(c.Highest)), confirmed)
+	case c.Next == 0:
+		fmt.Fprintf(&b, "%s play smoothly for every viewer, %s; larger numbers are still to be tried.", capital(unit(c.Highest)), confirmed)
 	default:
 		fmt.Fprintf(&b, "The highest number that is smooth for every viewer is %s, %s; %s %s.", unit(c.Highest), confirmed, unit(c.Next), wereFound(c.NextVerdict))
 	}
@@ -126,7 +135,9 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 	case verdict.Viewer:
 		fmt.Fprintf(&b, " The bottleneck was our own side: %s. So the device's limit was not reached.", c.Evidence)
 	case verdict.Unknown:
-		fmt.Fprintf(&b, " What ran out is unknown: %s.", c.Evidence)
+		fmt.Fprintf(&b, " Why: not known; %s.", c.Evidence)
+	case verdict.Refused:
+		fmt.Fprintf(&b, " It was refused: %s.", c.NextReason)
 	default:
 		fmt.Fprintf(&b, " What ran out: %s (%s).", c.Limiter, c.Evidence)
 	}
@@ -146,13 +157,22 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 		lines = append(lines, fmt.Sprintf("Predicted at %s: room for %s%s. Found: %s.", unit(c.Predicted.From), unit(c.Predicted.Number), then, found))
 	}
 	if c.Met != nil {
-		answer := "The need of %s is met."
-		if !*c.Met {
-			answer = "The need of %s is not met."
-		}
-		lines = append(lines, fmt.Sprintf(answer, unit(p.Need)))
+		lines = append(lines, need(c, p, unit))
 	}
 	return lines
+}
+
+// need says whether the stated need is met, and whether the reserve is left then.
+func need(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) string {
+	switch {
+	case !*c.Met:
+		return fmt.Sprintf("The need of %s is not met.", unit(p.Need))
+	case c.WithReserve == nil:
+		return fmt.Sprintf("The need of %s is met; whether the reserve of %g %% is left then is not known.", unit(p.Need), p.ReservePct)
+	case !*c.WithReserve:
+		return fmt.Sprintf("The need of %s is met, without the reserve of %g %%.", unit(p.Need), p.ReservePct)
+	}
+	return fmt.Sprintf("The need of %s is met, and the reserve of %g %% is left.", unit(p.Need), p.ReservePct)
 }
 
 // comfort says which number is comfortable.
@@ -161,14 +181,21 @@ func comfort(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) stri
 	if c.Predicted != nil && (limiter == "" || limiter == verdict.Unknown || limiter == verdict.Refused) {
 		limiter = c.Predicted.Limiter
 	}
-	if c.Comfortable == 0 {
-		return fmt.Sprintf("None is comfortable: even one leaves less than %g %% free, or nothing that was measured grows with it.", p.ReservePct)
+	switch {
+	case c.Comfortable == nil:
+		return fmt.Sprintf("Which number is comfortable is not known: %s.", cmp.Or(c.ComfortableWhy, "too little was measured"))
+	case *c.Comfortable == 0:
+		return fmt.Sprintf("None is comfortable: even one leaves less than %g %% free.", p.ReservePct)
 	}
 	of := "to spare"
 	if limiter != "" && limiter != verdict.Unknown {
 		of = fmt.Sprintf("of the %s free", limiter)
 	}
-	return fmt.Sprintf("Comfortable: %s, which leaves %g %% %s.", unit(c.Comfortable), p.ReservePct, of)
+	beyond := ""
+	if *c.Comfortable > c.Highest {
+		beyond = fmt.Sprintf(" by its readings (%s were tried)", unit(c.Highest))
+	}
+	return fmt.Sprintf("Comfortable: %s%s, which leaves %g %% %s.", unit(*c.Comfortable), beyond, p.ReservePct, of)
 }
 
 func times(n int) string {

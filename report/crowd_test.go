@@ -17,16 +17,20 @@ import (
 	"vividstrain/core/verdict"
 )
 
+func number(n int) *int { return &n }
+
+func rated(v float64) *float64 { return &v }
+
 // crowded is the document of a crowd on a server.
 func crowded(t *testing.T) *logbook.Document {
 	l, err := load.Parse("h264 720p25 4M -> 240p 0.4M")
 	require.NoError(t, err)
 	d := logbook.NewWatch(time.Unix(1.8e9, 0), "test")
 	d.Kind, d.Route.Kind, d.Complete = "crowd", "server", true
-	d.Plan.Crowd = &logbook.CrowdPlan{Mix: []load.Load{l}, ReservePct: 20, Numbers: []int{1, 4, 2, 3}, Need: 3}
+	d.Plan.Crowd = &logbook.CrowdPlan{Mix: []load.Load{l}, ReservePct: 20, Most: 9, Numbers: []int{1, 4, 2, 3}, Need: 3}
 	d.FillRungs()
 	for i, rate := range []float64{2.5, 0.6, 1.3, 0.9} {
-		a := logbook.Attempt{Verdict: verdict.Smooth, Windows: []tally.Window{{}}, Buffer: &tally.Buffer{StartDelayS: 1.8, BuildRate: rate, MinLeadS: 2.2},
+		a := logbook.Attempt{Verdict: verdict.Smooth, Windows: []tally.Window{{}}, Buffer: &tally.Buffer{StartDelayS: 1.8, BuildRate: &rate, MinLeadS: 2.2},
 			Use: sense.Use{sense.CPU: {Mean: 98, P95: 99}, sense.GroupCPU: {Mean: 120}, sense.GroupMem: {Mean: 6e7, Max: 6e7}}}
 		if rate < 1 {
 			a.Verdict, a.Buffer.Stalls, a.Buffer.StallS = verdict.Choppy, 1, 2.1
@@ -34,7 +38,7 @@ func crowded(t *testing.T) *logbook.Document {
 		d.Rungs[i].Attempts = []logbook.Attempt{a}
 	}
 	met := false
-	d.Crowd = &logbook.Crowd{Highest: 2, Streams: 2, Comfortable: 1, Confirmed: true, Limiter: verdict.CPU, Evidence: "all cores at 98 %", Next: 3, NextVerdict: verdict.Choppy,
+	d.Crowd = &logbook.Crowd{Highest: 2, Streams: 2, Comfortable: number(1), Confirmed: true, Limiter: verdict.CPU, Evidence: "all cores at 98 %", Next: 3, NextVerdict: verdict.Choppy,
 		Predicted: &logbook.Prediction{From: 1, Number: 2, Limiter: verdict.CPU}, Met: &met}
 	return d
 }
@@ -51,7 +55,7 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 		}
 	}
 	require.Equal(t, []string{"1", "2", "3", "4"}, first)
-	for _, words := range []string{"1, 2.1 s", "120 % of a core, 60 MB", "The highest number that is smooth for every viewer is 2 streams, confirmed; 3 streams were choppy. What ran out: cpu (all cores at 98 %).",
+	for _, words := range []string{"1, 2.1 s", "48 % of a core, 60 MB", "The highest number that is smooth for every viewer is 2 streams, confirmed; 3 streams were choppy. What ran out: cpu (all cores at 98 %).",
 		"Comfortable: 1 stream, which leaves 20 % of the cpu free.", "Predicted at 1 stream: room for 2 streams, then cpu runs out. Found: 2 streams.", "The need of 3 streams is not met."} {
 		require.Contains(t, strings.Join(strings.Fields(text), " "), words)
 	}
@@ -61,10 +65,29 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 	require.Contains(t, Style{}.Run(d, false), "Not even 1 stream plays smoothly (failed).")
 }
 
+// A need is met with the reserve, without it, or it is not known whether; and what is
+// comfortable is said where it is known, even beyond what was tried.
+func TestNeedsAndComfort(t *testing.T) {
+	yes, no := true, false
+	for says, change := range map[string]func(*logbook.Crowd){
+		"The need of 3 streams is met, and the reserve of 20 % is left.":                            func(c *logbook.Crowd) { c.Met, c.WithReserve = &yes, &yes },
+		"The need of 3 streams is met, without the reserve of 20 %.":                                func(c *logbook.Crowd) { c.Met, c.WithReserve = &yes, &no },
+		"The need of 3 streams is met; whether the reserve of 20 % is left then is not known.":      func(c *logbook.Crowd) { c.Met = &yes },
+		"Which number is comfortable is not known: nothing was read of it.":                         func(c *logbook.Crowd) { c.Comfortable, c.ComfortableWhy = nil, "nothing was read of it" },
+		"Comfortable: 5 streams by its readings (2 streams were tried), which leaves 20 % of the":   func(c *logbook.Crowd) { c.Comfortable = number(5) },
+		"It was refused: 503 no more sessions.":                                                     func(c *logbook.Crowd) { c.Limiter, c.NextReason = verdict.Refused, "503 no more sessions" },
+		"2 streams play smoothly for every viewer, confirmed; larger numbers are still to be tried": func(c *logbook.Crowd) { c.Next = 0 },
+	} {
+		d := crowded(t)
+		change(d.Crowd)
+		require.Contains(t, strings.Join(strings.Fields(Style{}.Run(d, false)), " "), says)
+	}
+}
+
 func TestMixIsNamedByItsTimes(t *testing.T) {
 	d := crowded(t)
 	d.Plan.Crowd.Mix = append(d.Plan.Crowd.Mix, d.Plan.Crowd.Mix[0])
-	d.Crowd.Next, d.Crowd.Limiter, d.Crowd.Evidence = 0, "", ""
+	d.Crowd.Next, d.Crowd.Limiter, d.Crowd.Evidence, d.Plan.Crowd.Most = 0, "", "", 2
 	text := strings.Join(strings.Fields(Style{}.Run(d, false)), " ")
 	require.Contains(t, text, "2 times the mix play smoothly for every viewer, confirmed; more were not tried")
 }
@@ -103,7 +126,7 @@ func TestConversionIsDrawn(t *testing.T) {
 	r := &convert.Report{In: media.Track{Codec: "h264", Format: media.Format{Codec: "h264", Width: 1920, Height: 1080, Rate: media.Rate{Num: 30, Den: 1}, Depth: 10}, Colour: media.Colour{Transfer: 18}},
 		Goal: media.Format{Width: 1280, Height: 720, Rate: media.Rate{Num: 30, Den: 1}}, Took: 5 * time.Second, Media: 10 * time.Second, Bytes: 5e6, Speed: 2, CPU: 8 * time.Second, MemPeak: 1e8,
 		Stats:   convert.Stats{Frames: 300, Decode: 3 * time.Second, Scale: time.Second, Tone: time.Second, Encode: 2500 * time.Millisecond},
-		Buffers: []tally.Buffer{{StartDelayS: 1.2, BuildRate: 1000, MinLeadS: 8, Stalls: 1, StallS: 0.5}}, Left: []string{"opus"}}
+		Buffers: []tally.Buffer{{StartDelayS: 1.2, BuildRate: rated(1000), MinLeadS: 8, Stalls: 1, StallS: 0.5}}, Left: []string{"opus"}}
 	text := Style{}.Conversion(convert.Job{File: "films/night.mp4", Out: "small.ts", Copies: 2}, r)
 	for _, words := range []string{"night.mp4: h264 1080p30 10bit hlg -> 720p30", "10.0 s at 4Mb/s, 5.0 s of work, in each of 2 copies", "2.00 x real time, the slowest copy", "160 % of a core, 80 % a copy",
 		"50 MB a copy", "began after 1.2 s, 1 stall (0.5 s), least lead 8.0 s, build rate >100", "opus", "the rest     0.50 s", "map tones    1.00 s   3.33 ms   12 %", "Written to small.ts."} {

@@ -10,6 +10,7 @@ import (
 
 // Inspect draws what files are: one in full, several as a table.
 func (s Style) Inspect(reports []inspect.Report) string {
+	reports = clean(reports)
 	if len(reports) == 1 {
 		return s.inspectOne(&reports[0])
 	}

@@ -4,6 +4,7 @@ package report
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -27,6 +28,7 @@ var marks = map[verdict.Grade]struct {
 	verdict.Marginal: {"◐", text.FgYellow},
 	verdict.Choppy:   {"○", text.FgHiRed},
 	verdict.Failed:   {"×", text.FgRed},
+	verdict.Void:     {"◌", text.Faint},
 }
 
 // Grade draws a verdict with its shape, and in its colour.
@@ -101,6 +103,19 @@ func decimals(n float64) int {
 		return 1
 	}
 	return 0
+}
+
+// figures prints a number with three significant figures, never with an exponent.
+func figures(v float64) string {
+	digits := 2
+	for limit := 10.0; digits > 0 && (v >= limit || -v >= limit); limit *= 10 {
+		digits--
+	}
+	t := strconv.FormatFloat(v, 'f', digits, 64)
+	if strings.Contains(t, ".") {
+		t = strings.TrimRight(strings.TrimRight(t, "0"), ".")
+	}
+	return t
 }
 
 // plural is "1 rung", "2 rungs".

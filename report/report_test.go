@@ -51,11 +51,12 @@ func example(t *testing.T, device string) *logbook.Document {
 func TestRunIsDrawnAligned(t *testing.T) {
 	require.Equal(t, strings.TrimLeft(`
 Run 20261123-101502-k3f9 on Skerry S1, ladder lounge, climb by route standin
-Idle: CPU 2.1 %, memory 310 MB. Each rung held 20s, the first 2s apart.
+Idle: CPU 2.1 %, memory 310 MB.
+Each rung held for 20 s, the first 2 s not judged.
 
 load              verdict     dropped  freeze  CPU mean/p95  memory
 h264 720p25 5M    ● smooth   0 of 450    none       41/55 %  1.3 GB
-  once more       ● smooth   1 of 450    none       41/55 %  1.3 GB
+  again           ● smooth   1 of 450    none       41/55 %  1.3 GB
 h264 1080p25 10M  ○ choppy  43 of 450  117 ms       41/55 %  1.3 GB
 
 The highest smooth load is h264 720p25 5M, confirmed. The next rung, h264
@@ -95,14 +96,19 @@ func TestStateOfARun(t *testing.T) {
 }
 
 func TestSentences(t *testing.T) {
-	hard := parsed(t, "h264 1080p25 10M")
+	easy, hard, free := parsed(t, "h264 720p25 5M"), parsed(t, "h264 1080p25 10M"), 41.2
 	for want, c := range map[string]logbook.ColumnCeiling{
-		"Not tried yet.": {},
-		"No rung plays smoothly: h264 1080p25 10M failed. It was refused: it gave up.": {
-			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed}, Limiter: verdict.Refused, Evidence: "it gave up"},
-		"The highest smooth load is h264 1080p25 10M, not confirmed yet. The ladder ends there: the device's limit was not reached.": {Load: &hard},
-		"No rung plays smoothly: h264 1080p25 10M was marginal. What ran out is unknown: nothing ran out.": {
-			Next: &logbook.Next{Load: hard, Verdict: verdict.Marginal}, Limiter: verdict.Unknown, Evidence: "nothing ran out"},
+		"Not tried yet.":          {},
+		"No rung could be tried.": {LadderEnd: true, Untried: []load.Load{hard}},
+		"No rung plays smoothly: h264 1080p25 10M failed. It was refused: it has no decoder for it.": {
+			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed, Reason: "it has no decoder for it"}, Limiter: verdict.Refused, Evidence: "it gave up"},
+		"The highest smooth load is h264 1080p25 10M, not confirmed. Harder rungs are still to be tried.":                                {Load: &hard},
+		"The highest smooth load is h264 1080p25 10M, confirmed. The ladder ends there: the device's limit was not reached.":             {Load: &hard, LadderEnd: true, Confirmed: true},
+		"The highest smooth load is h264 1080p25 10M, not confirmed (h264 720p25 5M could not be tried). No harder rung could be tried.": {Load: &hard, LadderEnd: true, Untried: []load.Load{easy}},
+		"No rung plays smoothly: h264 1080p25 10M was marginal. Why: not known; nothing that was measured reached its limit.": {
+			Next: &logbook.Next{Load: hard, Verdict: verdict.Marginal}, Limiter: verdict.Unknown, Evidence: "nothing that was measured reached its limit"},
+		"The highest smooth load is h264 720p25 5M, confirmed. The next rung, h264 1080p25 10M, was choppy. What ran out: core (one thread). At the ceiling 41 % of the gpu-decode is still free.": {
+			Load: &easy, Confirmed: true, Next: &logbook.Next{Load: hard, Verdict: verdict.Choppy}, Limiter: verdict.Core, Evidence: "one thread", Headroom: &free, HeadroomOf: verdict.GPUDecode},
 	} {
 		require.Equal(t, want, sentence(c))
 	}
@@ -113,6 +119,45 @@ func TestSentences(t *testing.T) {
 	require.True(t, strings.HasPrefix(lines[0], "h264: The highest"))
 	require.Equal(t, "hevc: Not tried yet.", lines[1])
 	require.Equal(t, "Note: out of order: y.", lines[2])
+}
+
+// What was void, and a run of nothing else, is told from what was tried and is not smooth.
+func TestVoidAttemptsAreShown(t *testing.T) {
+	void := logbook.Attempt{Verdict: verdict.Void, Void: verdict.VoidHost, Reasons: []string{"the host took 49 % of the cores"}}
+	d := example(t, "x")
+	d.Rungs[1].Attempts = append(d.Rungs[1].Attempts, void)
+	require.Contains(t, Style{}.Run(d, false), "◌ void")
+	require.Equal(t, "h264 1080p25 10M  ◌ void      the host took 49 % of the cores", Style{}.Line("h264 1080p25 10M", 17, void))
+	d.Rungs[0].Attempts, d.Rungs[1].Attempts = nil, []logbook.Attempt{void}
+	d.Ceiling = &logbook.Ceiling{Columns: []logbook.ColumnCeiling{{}}}
+	text := Style{}.Runs([]logbook.Entry{{Document: *d, Attempts: 1}}, false)
+	require.NotContains(t, text, "none smooth")
+	require.Contains(t, Style{}.Compare([]*logbook.Document{d}), "not known")
+}
+
+// Nothing that comes from elsewhere steers the terminal.
+func TestNothingSteersTheTerminal(t *testing.T) {
+	const evil = "a\x1b[31mb\u009b2Jc\x07\u202ed"
+	d := example(t, evil)
+	d.Rungs[0].Attempts[0].Reasons, d.Notes, d.Ladder = []string{evil}, []string{evil}, evil
+	d.Rungs[0].Attempts[0].Delivered = &tally.Delivered{Treatment: evil, Notes: []string{evil}}
+	d.Remarks = []logbook.Remark{{Text: evil, Load: evil}}
+	d.Gaps = []logbook.Gap{{Source: evil, Reason: evil}}
+	d.Ceiling.Columns[0].Evidence = evil
+	out := Style{}.Run(d, false) + Style{}.Line(evil, 3, d.Rungs[0].Attempts[0]) + Style{}.Remark(d.Remarks[0]) + Style{}.Warning(evil) + Style{}.Compare([]*logbook.Document{d}) +
+		Style{}.Inspect([]inspect.Report{{File: evil}}) + strings.Join(Conclusions(d), "\n")
+	for _, r := range out {
+		require.False(t, steers(r) && r != '\n', "%q", r)
+	}
+	require.Contains(t, out, "a [31mb 2Jc  d")
+	require.Equal(t, evil, d.Ladder, "the document itself stays as it is")
+}
+
+func TestFigures(t *testing.T) {
+	for v, want := range map[float64]string{24.5: "24.5", 0.126: "0.13", 7.25: "7.25", 24: "24", 53.04: "53", 1450: "1450", 999.6: "1000", -3.5: "-3.5", 0: "0"} {
+		require.Equal(t, want, figures(v))
+	}
+	require.Equal(t, "24.5 W", Value("wall_power_w", 24.5))
 }
 
 func TestCompareGoesByTheMajority(t *testing.T) {

@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -8,6 +9,7 @@ import (
 
 	"github.com/jedib0t/go-pretty/v6/text"
 
+	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/media"
 	"vividstrain/core/search"
@@ -19,6 +21,7 @@ import (
 // Run draws a whole run: what it was, the table of its rungs, and what it says.
 // Running tells whether it still goes on.
 func (s Style) Run(d *logbook.Document, running bool) string {
+	d = clean(d)
 	if d.Kind == "watch" {
 		return s.watched(d)
 	}
@@ -29,9 +32,9 @@ func (s Style) Run(d *logbook.Document, running bool) string {
 	}
 	fmt.Fprintf(&b, "%s on %s, %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, what, d.Kind, d.Route.Kind)
 	if d.Plan.BaselineS > 0 && d.Baseline.MemUsed > 0 {
-		fmt.Fprintf(&b, "Idle: CPU %.1f %%, memory %s. ", d.Baseline.CPUPct, bytes(d.Baseline.MemUsed))
+		fmt.Fprintf(&b, "Idle: CPU %.1f %%, memory %s.\n", d.Baseline.CPUPct, bytes(d.Baseline.MemUsed))
 	}
-	fmt.Fprintf(&b, "Each %s held %gs, the first %gs apart.\n\n", each, d.Plan.HoldS, d.Plan.SettleS)
+	fmt.Fprintf(&b, "Each %s held for %g s, the first %g s not judged.\n\n", each, d.Plan.HoldS, d.Plan.SettleS)
 	b.WriteString(table(d))
 	b.WriteString("\n")
 	switch {
@@ -39,12 +42,8 @@ func (s Style) Run(d *logbook.Document, running bool) string {
 	case running:
 		b.WriteString("This run still goes on.\n")
 	default:
-		on := ` "vividstrain climb --resume" goes on.`
-		if d.Kind != "climb" {
-			on = ""
-		}
-		b.WriteString(s.Wrap(fmt.Sprintf("This run was interrupted after %s; what was measured is kept.%s",
-			plural(d.Attempts(), "attempt"), on)) + "\n")
+		b.WriteString(s.Wrap(fmt.Sprintf("This run was interrupted after %s; what was measured is kept. \"vividstrain %s --resume %s\" goes on.",
+			plural(d.Attempts(), "attempt"), d.Kind, d.ID)) + "\n")
 	}
 	for _, line := range Conclusions(d) {
 		b.WriteString(s.Wrap(line) + "\n")
@@ -81,6 +80,7 @@ var remarkMarks = map[logbook.RemarkKind]string{logbook.Note: "✎ note", logboo
 
 // Remark is one remark on a line.
 func (s Style) Remark(r logbook.Remark) string {
+	r = clean(r)
 	return strings.TrimSpace(fmt.Sprintf("%s %s", s.Bold(remarkMarks[r.Kind]), r.Text))
 }
 
@@ -135,7 +135,7 @@ func (s Style) rungs(d *logbook.Document) string {
 		for i, a := range r.Attempts {
 			name := r.Load.Title()
 			if i > 0 {
-				name = s.Faint("  once more")
+				name = s.Faint("  again")
 			}
 			cells := s.attempt(a)
 			if buffered {
@@ -196,7 +196,7 @@ func (s Style) buffered(a logbook.Attempt) []string {
 	plain := s.attempt(a)
 	cells := []string{plain[0], "-", "-", "-", "-", meanCPU(a), plain[4]}
 	if b := a.Buffer; b != nil && len(a.Windows) > 0 {
-		cells[1], cells[2], cells[3], cells[4] = fmt.Sprintf("%.1f s", b.StartDelayS), "none", fmt.Sprintf("%.1f s", b.MinLeadS), buildRate(b.BuildRate)
+		cells[1], cells[2], cells[3], cells[4] = fmt.Sprintf("%.1f s", b.StartDelayS), "none", fmt.Sprintf("%.1f s", b.MinLeadS), buildRate(*b)
 		if b.Stalls > 0 {
 			cells[2] = fmt.Sprintf("%d, %.1f s", b.Stalls, b.StallS)
 		}
@@ -237,6 +237,7 @@ func (s Style) attempt(a logbook.Attempt) []string {
 
 // Line is one attempt on a line, for progress; the load is width columns wide.
 func (s Style) Line(load string, width int, a logbook.Attempt) string {
+	a, load = clean(a), Printable(load)
 	cells := s.attempt(a)
 	line := fmt.Sprintf("%-*s %s", width, load, padded(cells[0], string(a.Verdict), 10))
 	switch {
@@ -246,7 +247,7 @@ func (s Style) Line(load string, width int, a logbook.Attempt) string {
 	case a.Frames.Due > 0:
 		line += fmt.Sprintf("  %s dropped, CPU %s", cells[1], cells[3])
 	}
-	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && a.Frames.Due == 0 {
+	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && (a.Frames.Due == 0 || a.Verdict == verdict.Void) {
 		line += "  " + a.Reasons[0]
 	}
 	return line
@@ -259,10 +260,13 @@ func padded(drawn, word string, n int) string {
 }
 
 // Warning draws what makes a result doubtful.
-func (s Style) Warning(t string) string { return s.paint(text.FgYellow, "◐ Warning: ") + t + "." }
+func (s Style) Warning(t string) string {
+	return s.paint(text.FgYellow, "◐ Warning: ") + Printable(t) + "."
+}
 
 // Conclusions are the sentences that a run comes down to.
 func Conclusions(d *logbook.Document) (lines []string) {
+	d = clean(d)
 	if d.Crowd != nil && d.Attempts() > 0 {
 		lines = append(lines, crowdSentences(d)...)
 	} else if d.Ceiling != nil && d.Attempts() > 0 {
@@ -284,6 +288,8 @@ func Conclusions(d *logbook.Document) (lines []string) {
 func sentence(c logbook.ColumnCeiling) string {
 	var b strings.Builder
 	switch {
+	case c.Load == nil && c.Next == nil && len(c.Untried) > 0:
+		return "No rung could be tried."
 	case c.Load == nil && c.Next == nil:
 		return "Not tried yet."
 	case c.Load == nil:
@@ -293,10 +299,17 @@ func sentence(c logbook.ColumnCeiling) string {
 		if c.Confirmed {
 			b.WriteString(", confirmed.")
 		} else {
-			b.WriteString(", not confirmed yet.")
+			b.WriteString(", not confirmed" + without(c.Untried) + ".")
 		}
-		if c.Next == nil {
+		switch {
+		case c.Next == nil && c.LadderEnd && len(c.Untried) == 0:
 			b.WriteString(" The ladder ends there: the device's limit was not reached." + room(c))
+			return b.String()
+		case c.Next == nil && c.LadderEnd:
+			b.WriteString(" No harder rung could be tried." + room(c))
+			return b.String()
+		case c.Next == nil:
+			b.WriteString(" Harder rungs are still to be tried." + room(c))
 			return b.String()
 		}
 		fmt.Fprintf(&b, " The next rung, %s, %s.", c.Next.Load.Title(), wasFound(c.Next.Verdict))
@@ -304,17 +317,33 @@ func sentence(c logbook.ColumnCeiling) string {
 	switch c.Limiter {
 	case "":
 	case verdict.Unknown:
-		b.WriteString(" What ran out is unknown: " + c.Evidence + ".")
+		b.WriteString(" Why: not known; " + c.Evidence + ".")
 	case verdict.Refused:
-		b.WriteString(" It was refused: " + c.Evidence + ".")
+		b.WriteString(" It was refused: " + cmp.Or(c.Next.Reason, c.Evidence) + ".")
 	default:
 		fmt.Fprintf(&b, " What ran out: %s (%s).", c.Limiter, c.Evidence)
 	}
 	if c.Headroom != nil {
-		fmt.Fprintf(&b, " At the ceiling %.0f %% of it is still free.", *c.Headroom)
+		of := "it"
+		if c.HeadroomOf != "" && c.HeadroomOf != c.Limiter {
+			of = "the " + string(c.HeadroomOf)
+		}
+		fmt.Fprintf(&b, " At the ceiling %.0f %% of %s is still free.", *c.Headroom, of)
 	}
 	b.WriteString(room(c))
 	return b.String()
+}
+
+// without names the rungs that could not be tried.
+func without(untried []load.Load) string {
+	if len(untried) == 0 {
+		return ""
+	}
+	names := make([]string, len(untried))
+	for i, l := range untried {
+		names[i] = l.Title()
+	}
+	return " (" + strings.Join(names, ", ") + " could not be tried)"
 }
 
 // room says how many streams of the ceiling's load fit, if more than were played.
@@ -339,18 +368,20 @@ func (s Style) Runs(entries []logbook.Entry, running bool) string {
 		return "The logbook holds no runs yet; \"vividstrain climb\" makes one.\n"
 	}
 	rows := make([][]string, len(entries))
-	for i, e := range entries {
-		state, ceiling := "complete", "none smooth"
+	for i, e := range clean(entries) {
+		state, ceiling := "complete", "-"
 		if !e.Complete {
 			state = "interrupted"
 			if i == 0 && running {
 				state = "running"
 			}
 		}
-		if e.Ceiling == nil || e.Attempts == 0 {
-			ceiling = "-"
-		} else if e.Ceiling.Load != nil {
+		switch {
+		case e.Ceiling == nil:
+		case e.Ceiling.Load != nil:
 			ceiling = e.Ceiling.Load.String()
+		case e.Ceiling.Next != nil:
+			ceiling = "none smooth"
 		}
 		rows[i] = []string{e.ID, e.Kind, e.Device.Name, e.Ladder, state, ceiling}
 	}
@@ -359,6 +390,7 @@ func (s Style) Runs(entries []logbook.Entry, running bool) string {
 
 // Compare draws the results of several runs of one ladder side by side.
 func (s Style) Compare(docs []*logbook.Document) string {
+	docs = clean(docs)
 	head := []string{""}
 	for _, d := range docs {
 		head = append(head, d.Device.Name)
@@ -373,14 +405,20 @@ func (s Style) Compare(docs []*logbook.Document) string {
 	}
 	for i, r := range docs[0].Rungs {
 		row(r.Load.String(), func(d *logbook.Document) string {
-			if i >= len(d.Rungs) || len(d.Rungs[i].Attempts) == 0 {
+			switch {
+			case i >= len(d.Rungs) || len(d.Rungs[i].Attempts) == 0:
 				return s.Faint("not tried")
+			case len(d.Rungs[i].Counted()) == 0:
+				return s.Grade(verdict.Void)
 			}
-			return s.Grade(majority(d.Rungs[i].Attempts))
+			return s.Grade(majority(d.Rungs[i].Counted()))
 		})
 	}
 	row("ceiling", func(d *logbook.Document) string {
-		if d.Ceiling == nil || d.Ceiling.Load == nil {
+		switch {
+		case d.Ceiling == nil || d.Ceiling.Load == nil && d.Ceiling.Next == nil:
+			return "not known"
+		case d.Ceiling.Load == nil:
 			return "none"
 		}
 		return s.Bold(d.Ceiling.Load.String())

@@ -32,9 +32,9 @@ func Value(quantity string, v float64) string {
 	case "%", "rpm", "MHz":
 		return fmt.Sprintf("%.0f %s", v, unit)
 	case "":
-		return fmt.Sprintf("%.3g", v)
+		return figures(v)
 	default:
-		return fmt.Sprintf("%.*f %s", decimals(v), v, unit)
+		return figures(v) + " " + unit
 	}
 }
 
@@ -47,6 +47,13 @@ type Watched struct {
 	Absent []sense.Absence
 	Gaps   []sense.Gap // that last
 	Foot   string
+}
+
+// clean makes all texts printable that come from elsewhere.
+func (w *Watched) clean() *Watched {
+	c := *w
+	c.Latest, c.Absent, c.Gaps, c.Title = clean(w.Latest), clean(w.Absent), clean(w.Gaps), Printable(w.Title)
+	return &c
 }
 
 // gauge is one line of the view: a quantity with a bar, where it has an upper
@@ -145,6 +152,7 @@ func eachCore(values map[string]float64) (list []gauge) {
 
 // Watch draws a live view of so many columns and lines.
 func (s Style) Watch(w *Watched, width, height int) string {
+	w = w.clean()
 	width, height = max(width, 40), max(height, 8)
 	lines := []string{cut(s.Bold("Vivid Strain")+"  "+w.Title, width-10) + s.Faint("  "+w.Time), ""}
 	values := w.values()
@@ -314,6 +322,7 @@ func absentNames(list []sense.Absence) string {
 
 // Plain is the view on one line, for where there is no terminal.
 func (w *Watched) Plain() string {
+	w = w.clean()
 	values := w.values()
 	parts := []string{w.Time}
 	for _, quantity := range []string{sense.CPU, sense.GroupCPU, sense.ThreadMax, sense.MemUsed, sense.GroupMem, sense.BlockUse, sense.EncodeUse, sense.RenderUse, sense.Temperature, sense.Clock, sense.Power, sense.WallPower, sense.DiskBusy, sense.NetReceive, sense.NetSend} {
@@ -331,6 +340,7 @@ func (w *Watched) Plain() string {
 // Sensors draws what every source reads now, what that takes, and what cannot be
 // read.
 func (s Style) Sensors(latest map[string]sense.Sample, costs []sense.Cost, absent []sense.Absence, gaps []sense.Gap) string {
+	latest, absent, gaps = clean(latest), clean(absent), clean(gaps)
 	cost := map[string]sense.Cost{}
 	for _, c := range costs {
 		cost[c.Source] = c

@@ -54,7 +54,7 @@ func TestWatchFits(t *testing.T) {
 	require.Contains(t, full, "◐ plug: the broker is away")
 	require.Contains(t, full, "cannot be read: fan_rpm")
 	require.NotContains(t, full, "\x1b")
-	require.Equal(t, "15:04:05  cpu_pct 93%  group_cpu_pct 150%  thread_max_pct 70%  mem_used_bytes 3.0GB  gpu_decode_pct 40%  temp_c 62°C  power_w 7.2W  disk_busy_pct:sdb 30%  net_rx_bps:eth0 2.5Mb/s",
+	require.Equal(t, "15:04:05  cpu_pct 93%  group_cpu_pct 150%  thread_max_pct 70%  mem_used_bytes 3.0GB  gpu_decode_pct 40%  temp_c 61.5°C  power_w 7.25W  disk_busy_pct:sdb 30%  net_rx_bps:eth0 2.5Mb/s",
 		busyBox().Plain())
 }
 

@@ -12,7 +12,6 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -22,6 +21,7 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
 	"vividstrain/core/media/formats"
+	"vividstrain/core/partial"
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/meter"
 )
@@ -45,7 +45,7 @@ type Box struct {
 	options Options
 	hold    *hold
 	films   []*film
-	folder  string // of copies
+	folder  *partial.Folder // of copies
 	sampler *sense.Sampler
 	ctx     context.Context
 	cancel  context.CancelFunc
@@ -83,7 +83,7 @@ func New(ctx context.Context, o Options) (*Box, error) {
 	if len(b.films) == 0 {
 		return nil, fmt.Errorf("%s: it holds no films; \"vividstrain clips build --out %s\" makes some", o.Clips, o.Clips)
 	}
-	if b.folder, err = os.MkdirTemp("", "vividstrain-box-"); err != nil {
+	if b.folder, err = partial.NewFolder("vividstrain-box-"); err != nil {
 		return nil, err
 	}
 	b.ctx, b.cancel = context.WithCancel(ctx)
@@ -133,7 +133,7 @@ func (b *Box) Close() error {
 			f.copy.Close()
 		}
 	}
-	return os.RemoveAll(b.folder)
+	return b.folder.Close()
 }
 
 // Metrics offers what the box uses.

@@ -65,7 +65,7 @@ func answer(t *testing.T, address string) (int, string) {
 
 // As it is and converted, in every form: what arrives is what was asked for.
 func TestViewersFindWhatTheyAskFor(t *testing.T) {
-	_, address := opened(t, Options{Clips: clips(t), Refuse: []string{"h264 10bit"}, Segment: 2 * time.Second})
+	_, address := opened(t, Options{Clips: clips(t), Refuse: []string{"h264 10bit"}, Segment: time.Second})
 	for form, path := range map[string]string{"hls": "/film/{clip}/hls/{goal}/list.m3u8", "dash": "/film/{clip}/dash/{goal}/main.mpd",
 		"variants": "/film/{clip}/hls/main.m3u8", "file": "/film/{clip}/file", "stream": "/film/{clip}/ts/{goal}"} {
 		for _, line := range []string{"h264 240p25 0.5M", "h264 240p25 0.5M -> 160p 0.2M"} {
@@ -74,7 +74,7 @@ func TestViewersFindWhatTheyAskFor(t *testing.T) {
 				continue
 			}
 			t.Run(form+" "+line, func(t *testing.T) {
-				result, err := watched(t, address+path, line, 2*time.Second, server.Options{Look: 1})
+				result, err := watched(t, address+path, line, 3*time.Second, server.Options{Look: 1})
 				require.NoError(t, err)
 				require.Empty(t, result.Failure)
 				s := result.Streams[0]
@@ -116,7 +116,7 @@ func TestJumpsStartConversionsAnew(t *testing.T) {
 	s.mu.Unlock()
 	_, err := s.get(t.Context(), 6)
 	require.ErrorIs(t, err, errNoSegment)
-	result, err := watched(t, address+"/film/{clip}/hls/{goal}/list.m3u8", "h264 240p25 0.5M -> 160p 0.2M", time.Second, server.Options{Jumps: 3})
+	result, err := watched(t, address+"/film/{clip}/hls/{goal}/list.m3u8", "h264 240p25 0.5M -> 160p 0.2M", 6*time.Second, server.Options{Jumps: 3})
 	require.NoError(t, err)
 	require.Empty(t, result.Failure)
 	require.Len(t, result.Streams[0].Buffer.JumpDelaysS, 3)

@@ -100,7 +100,7 @@ type pieces interface {
 func (b *Box) withSegments(serve func(http.ResponseWriter, *http.Request, *film)) http.HandlerFunc {
 	return b.withFilm(func(w http.ResponseWriter, r *http.Request, f *film) {
 		// Others wait for it, too: it goes on when this viewer leaves.
-		if err := f.divide(b.ctx, b.folder, b.options.Segment.Seconds()); err != nil {
+		if err := f.divide(b.ctx, b.folder.Path, b.options.Segment.Seconds()); err != nil {
 			b.fail(w, err)
 			return
 		}

@@ -83,13 +83,13 @@ const (
 
 // Stats says how much was done and what it took.
 type Stats struct {
-	Frames int           `json:"frames"`   // coded
-	Media  time.Duration `json:"media_ns"` // of the result
+	Frames int           // coded
+	Media  time.Duration // of the result
 	// Processor time:
-	Decode time.Duration `json:"decode_ns"`
-	Scale  time.Duration `json:"scale_ns"`
-	Tone   time.Duration `json:"tone_ns"`
-	Encode time.Duration `json:"encode_ns"`
+	Decode time.Duration
+	Scale  time.Duration
+	Tone   time.Duration
+	Encode time.Duration
 }
 
 // CheckGoal tells whether a goal can be reached, and if not, why.

@@ -11,6 +11,7 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/media"
 	"vividstrain/core/media/formats"
+	"vividstrain/core/partial"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 )
@@ -29,17 +30,17 @@ type Job struct {
 
 // Report is what came of a job.
 type Report struct {
-	In      media.Track    `json:"-"`
-	Goal    media.Format   `json:"-"` // of the result
-	Took    time.Duration  `json:"took_ns"`
-	Media   time.Duration  `json:"media_ns"`   // of one copy
-	Bytes   int64          `json:"bytes"`      // of one copy
-	Speed   float64        `json:"speed"`      // media made a second by the slowest copy
-	Stats   Stats          `json:"stages"`     // of all copies
-	CPU     time.Duration  `json:"cpu_ns"`     // of the whole process
-	MemPeak int64          `json:"peak_bytes"` // bytes more than before, of all copies
-	Buffers []tally.Buffer `json:"viewers,omitempty"`
-	Left    []string       `json:"left_out,omitempty"` // sound that was left out
+	In      media.Track  `json:"-"`
+	Goal    media.Format `json:"-"` // of the result
+	Took    time.Duration
+	Media   time.Duration // of one copy
+	Bytes   int64         // of one copy
+	Speed   float64       // media made a second by the slowest copy
+	Stats   Stats         // of all copies
+	CPU     time.Duration // of the whole process
+	MemPeak int64         // bytes more than before, of all copies
+	Buffers []tally.Buffer
+	Left    []string // sound that was left out
 }
 
 // Run does the job.
@@ -48,7 +49,6 @@ func Run(ctx context.Context, job Job) (*Report, error) {
 	defer cancel(nil)
 	own := &sense.Group{}
 	own.Watch(os.Getpid())
-	meter := newMeter(ctx, own)
 	report := &Report{}
 	copies := make([]*copied, job.Copies)
 	for i := range copies {
@@ -56,9 +56,10 @@ func Run(ctx context.Context, job Job) (*Report, error) {
 		if err != nil {
 			return nil, err
 		}
-		defer c.file.Close()
+		defer c.close()
 		copies[i] = c
 	}
+	meter := newMeter(ctx, own)
 	report.In, report.Goal = copies[0].in, copies[0].converter.out.Format
 	report.Left = copies[0].left
 	stop := copies[0].tell(&job, copies)
@@ -110,7 +111,7 @@ type copied struct {
 	watched   *Watched
 	muxer     media.Muxer
 	places    map[int]int // of tracks in what is written
-	out       *os.File
+	out       *partial.File
 	left      []string
 	bytes     int64
 	took      time.Duration
@@ -140,10 +141,18 @@ func openCopy(ctx context.Context, job *Job, first bool) (_ *copied, err error) 
 		return c, nil
 	}
 	if err := c.create(job.Out); err != nil {
-		c.file.Close()
+		c.close()
 		return nil, err
 	}
 	return c, nil
+}
+
+// close lets go of the files; what was not written whole is gone.
+func (c *copied) close() {
+	c.file.Close()
+	if c.out != nil {
+		c.out.Abort()
+	}
 }
 
 // create begins the file that the result is written to, under a name that says
@@ -164,10 +173,10 @@ func (c *copied) create(path string) error {
 		c.places[i+1] = len(kept)
 		kept = append(kept, t)
 	}
-	if c.out, err = os.Create(path + ".part"); err != nil {
+	if c.out, err = partial.Create(path); err != nil {
 		return err
 	}
-	c.muxer, err = formats.Write(container, c.out, kept, 0)
+	c.muxer, err = formats.Write(container, c.out.File, kept, 0)
 	return err
 }
 
@@ -176,14 +185,7 @@ func (c *copied) run(ctx context.Context, job *Job) (err error) {
 	if c.out != nil {
 		defer func() {
 			if err == nil {
-				err = errors.Join(c.muxer.Close(), c.out.Close())
-			}
-			if err == nil {
-				err = os.Rename(c.out.Name(), job.Out)
-			}
-			if err != nil {
-				c.out.Close()
-				os.Remove(c.out.Name())
+				err = errors.Join(c.muxer.Close(), c.out.Commit())
 			}
 		}()
 	}

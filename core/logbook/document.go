@@ -90,8 +90,9 @@ type Plan struct {
 	RestS     float64 `json:"rest_s,omitempty"` // the longest wait between attempts
 	All       bool    `json:"all"`              // go on after two rungs that are not smooth
 	// Sensors are the pages that were read beside the device's own sensors, without credentials.
-	Sensors []string      `json:"sensors,omitempty"`
-	Columns []load.Column `json:"columns"`
+	Sensors      []string      `json:"sensors,omitempty"`
+	SensorsToken bool          `json:"sensors_token,omitempty"` // they were asked with a token
+	Columns      []load.Column `json:"columns"`
 	// Files are the files of those rungs that are not just any clip, by the
 	// rung's place in the list of rungs, from 0.
 	Files map[int]string `json:"files,omitempty"`
@@ -100,14 +101,15 @@ type Plan struct {
 
 // CrowdPlan is what a crowd was told to do.
 type CrowdPlan struct {
-	Mix        []load.Load `json:"mix"` // what is multiplied
-	Files      []string    `json:"files,omitempty"`
-	Most       int         `json:"most"`
-	ReservePct float64     `json:"reserve_pct"`
-	Need       int         `json:"need,omitempty"`
-	StaggerS   float64     `json:"stagger_s"`
-	Spread     bool        `json:"spread"`            // streams begin at different places of the film
-	Numbers    []int       `json:"numbers,omitempty"` // how many times the mix was tried, a rung each
+	Mix         []load.Load `json:"mix"` // what is multiplied
+	Files       []string    `json:"files,omitempty"`
+	Most        int         `json:"most"`
+	ReservePct  float64     `json:"reserve_pct"`
+	Need        int         `json:"need,omitempty"`
+	NeedReserve bool        `json:"need_reserve,omitempty"` // the need is met only if the reserve is left
+	StaggerS    float64     `json:"stagger_s"`
+	Spread      bool        `json:"spread"`            // streams begin at different places of the film
+	Numbers     []int       `json:"numbers,omitempty"` // how many times the mix was tried, a rung each
 }
 
 // Crowd says how many streams a device carries.

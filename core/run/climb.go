@@ -32,6 +32,7 @@ type Config struct {
 	Sensors  []sense.Source // meters beside those of the route
 	// Pages are the addresses of those meters that the run was given, for the record.
 	Pages []string
+	Token bool // a token was sent to them
 	// Watch is told what happens, from one goroutine at a time. May be nil.
 	Watch func(Event)
 }
@@ -101,7 +102,7 @@ func (c Config) document(kind string) *logbook.Document {
 		Route:  logbook.Route{Kind: c.Route.Kind(), Options: c.Route.Options()},
 		Rungs:  []logbook.Rung{}, Criteria: c.Criteria, Notes: []string{},
 		Plan: logbook.Plan{HoldS: c.Hold.Seconds(), SettleS: c.Settle.Seconds(), BaselineS: c.Baseline.Seconds(), RestS: c.Rest.Seconds(),
-			All: c.All, Columns: []load.Column{}, Sensors: c.Pages},
+			All: c.All, Columns: []load.Column{}, Sensors: c.Pages, SensorsToken: c.Token},
 	}
 }
 

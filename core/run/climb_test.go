@@ -377,7 +377,7 @@ func TestHoldGrowsWithSegments(t *testing.T) {
 	require.Equal(t, 30.0, a.HoldS)
 	require.Equal(t, 700, a.Frames.Due)
 	require.Equal(t, verdict.Smooth, a.Verdict)
-	require.Contains(t, doc.Notes[0], "held for 30 s instead of 10 s")
+	require.Equal(t, "held for 30 s instead of 10 s, since segments are long: all rungs", doc.Notes[0])
 	l.need = time.Hour
 	doc, err = Climb(t.Context(), book(t), config(l, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")}))
 	require.NoError(t, err)

@@ -107,12 +107,31 @@ func (c *conductor) voids() (list []string) {
 				break
 			}
 		}
+	}
+	return append(list, c.longer()...)
+}
+
+// longer says which rungs were held for longer than planned.
+func (c *conductor) longer() (list []string) {
+	loads := map[float64][]string{}
+	var holds []float64
+	for _, rung := range c.doc.Rungs {
 		for _, a := range rung.Attempts {
 			if a.HoldS > 0 {
-				list = append(list, fmt.Sprintf("%s was held for %.0f s instead of %.0f s, since its segments are long", rung.Load, a.HoldS, c.doc.Plan.HoldS))
+				if loads[a.HoldS] == nil {
+					holds = append(holds, a.HoldS)
+				}
+				loads[a.HoldS] = append(loads[a.HoldS], rung.Load.String())
 				break
 			}
 		}
+	}
+	for _, hold := range holds {
+		which := loads[hold]
+		if len(which) == len(c.doc.Rungs) {
+			which = []string{"all rungs"}
+		}
+		list = append(list, fmt.Sprintf("held for %.0f s instead of %.0f s, since segments are long: %s", hold, c.doc.Plan.HoldS, strings.Join(which, ", ")))
 	}
 	return list
 }
@@ -205,6 +224,9 @@ func worst(attempts []logbook.Attempt) logbook.Attempt {
 	return w
 }
 
+// beyond is a build rate that says nothing but that media came at once.
+const beyond = 20
+
 // unlimited is a share that is left, in percent, from which on something does not limit
 // at the ceiling: what limits the next rung is not in use there.
 const unlimited = 95
@@ -226,7 +248,17 @@ func headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.
 		sum /= n
 		return &sum
 	}
-	if left := mean(func(a logbook.Attempt) (float64, bool) { return verdict.Headroom(l, a.Use) }); left != nil && *left < unlimited {
+	// A device that works ahead of its viewers is busy with one of them, too.
+	ahead := func(a logbook.Attempt, free float64) float64 {
+		if a.Buffer != nil && a.Buffer.BuildRate != nil && *a.Buffer.BuildRate > 1 && *a.Buffer.BuildRate < beyond {
+			return max(free, 100*(1-1 / *a.Buffer.BuildRate))
+		}
+		return free
+	}
+	if left := mean(func(a logbook.Attempt) (float64, bool) {
+		free, known := verdict.Headroom(l, a.Use)
+		return ahead(a, free), known
+	}); left != nil && *left < unlimited {
 		return left, l
 	}
 	var of verdict.Limiter
@@ -235,7 +267,7 @@ func headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.
 		if tightest, free, known = verdict.Tightest(a.Use); known && of == "" {
 			of = tightest
 		}
-		return free, known && tightest == of
+		return ahead(a, free), known && tightest == of
 	})
 	return left, of
 }

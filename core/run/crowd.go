@@ -17,13 +17,14 @@ import (
 
 // CrowdConfig says what is to be put on a device more and more often.
 type CrowdConfig struct {
-	Config  // its Ladder is not used
-	Mix     []load.Load
-	Most    int           // times the mix
-	Reserve float64       // of the limiter, in percent, that a comfortable number leaves
-	Need    int           // times the mix that are needed, 0: none stated
-	Stagger time.Duration // from the start of one stream to that of the next
-	Spread  bool          // streams begin at different places of the film
+	Config      // its Ladder is not used
+	Mix         []load.Load
+	Most        int           // times the mix
+	Reserve     float64       // of the limiter, in percent, that a comfortable number leaves
+	Need        int           // times the mix that are needed, 0: none stated
+	NeedReserve bool          // the need is met only if the reserve is left
+	Stagger     time.Duration // from the start of one stream to that of the next
+	Spread      bool          // streams begin at different places of the film
 }
 
 // MostStreams bounds the streams of a crowd.
@@ -61,7 +62,7 @@ func Crowd(ctx context.Context, book *logbook.Book, c CrowdConfig) (*logbook.Doc
 		return nil, err
 	}
 	doc := c.document("crowd")
-	p := &logbook.CrowdPlan{Mix: c.Mix, Most: c.Most, ReservePct: c.Reserve, Need: c.Need, StaggerS: c.Stagger.Seconds(), Spread: c.Spread}
+	p := &logbook.CrowdPlan{Mix: c.Mix, Most: c.Most, ReservePct: c.Reserve, Need: c.Need, NeedReserve: c.NeedReserve, StaggerS: c.Stagger.Seconds(), Spread: c.Spread}
 	for _, l := range c.Mix {
 		if l.File != "" {
 			p.Files = make([]string, len(c.Mix))
@@ -198,7 +199,6 @@ func (m *crowding) predict(c *conductor) *logbook.Prediction {
 // at which media came: a server that runs ahead of its viewers is busy with few
 // of them, too. It is not known where they had to wait for nothing but room.
 func carried(a logbook.Attempt, number int) (times float64, known bool) {
-	const beyond = 20 // a rate that says nothing
 	if a.Buffer == nil || a.Buffer.BuildRate == nil || *a.Buffer.BuildRate <= 0 || *a.Buffer.BuildRate >= beyond {
 		return 0, false
 	}

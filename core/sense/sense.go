@@ -135,6 +135,9 @@ func stat(values []float64) Stat {
 	s := Stat{First: mean(values[:tenth]), Last: mean(values[n-tenth:]), Mean: mean(values), N: n}
 	slices.SortFunc(values, cmp.Compare[float64])
 	s.P95, s.Min, s.Max = values[int(math.Ceil(0.95*float64(n)))-1], values[0], values[n-1]
+	for _, v := range []*float64{&s.Mean, &s.First, &s.Last, &s.P95, &s.Min, &s.Max} {
+		*v = math.Round(*v*1e6) / 1e6 // no sensor knows more
+	}
 	return s
 }
 

@@ -117,6 +117,10 @@ type File struct {
 
 // Open opens the file at path with the container that its first bytes show.
 func Open(path string) (*File, error) {
+	// Opening a pipe would wait for whoever writes into it.
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
+		return nil, fmt.Errorf("%s: it is not an ordinary file", path)
+	}
 	file, err := os.Open(path)
 	if err != nil {
 		return nil, err

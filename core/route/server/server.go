@@ -138,6 +138,12 @@ func (s *Server) Options() map[string]string {
 			list[name] = value
 		}
 	}
+	switch {
+	case s.options.Token != "":
+		list["signed_in"] = "bearer"
+	case s.options.Login != "":
+		list["signed_in"] = "login"
+	}
 	if s.options.URL != "" {
 		if list["url"] = redact(s.options.URL); list["url"] != s.options.URL {
 			list["url_incomplete"] = "yes"

@@ -70,6 +70,9 @@ func get(ctx context.Context, client *http.Client, address string, header http.H
 	return response.Body, response.Header, nil
 }
 
+// Plain is an address without user, password and query, for the record.
+func Plain(address string) string { return plain(address) }
+
 // plain is an address without user, password and query.
 func plain(address string) string {
 	u, err := url.Parse(address)

@@ -28,10 +28,11 @@ func Page(latest func() map[string]sense.Sample) http.Handler {
 // Serve offers the page to those who send the token as a bearer's.
 func Serve(token string, latest func() map[string]sense.Sample) http.Handler {
 	page := Page(latest)
-	want := sha256.Sum256([]byte("Bearer " + token))
+	want := sha256.Sum256([]byte(token))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		got := sha256.Sum256([]byte(r.Header.Get("Authorization")))
-		if subtle.ConstantTimeCompare(want[:], got[:]) != 1 {
+		scheme, given, _ := strings.Cut(r.Header.Get("Authorization"), " ")
+		got := sha256.Sum256([]byte(strings.TrimSpace(given)))
+		if !strings.EqualFold(scheme, "bearer") || subtle.ConstantTimeCompare(want[:], got[:]) != 1 {
 			w.Header().Set("WWW-Authenticate", "Bearer")
 			http.Error(w, "the token is missing or wrong", http.StatusUnauthorized)
 			return
