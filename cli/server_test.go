@@ -64,7 +64,8 @@ func TestConvertWritesWhatItSays(t *testing.T) {
 	require.Greater(t, report["speed"], 0.1)
 	for says, args := range map[string][]string{
 		"convert to what?": {film}, "which file?": {"--goal", "160p 1M"}, "no such file": {"none.mp4", "--goal", "160p 1M"}, "progressive": {film, "--goal", "576i 1M"},
-		"exclude each other": {film, "--goal", "160p 1M", "--ahead", "5s", "--flat-out"}, "no files of this kind": {film, "--goal", "160p 1M", "--out", "a.avi"},
+		"is there already": {film, "--goal", "160p 1M", "--out", "small.mkv"}, "is the source itself": {film, "--goal", "160p 1M", "--out", film, "--force"},
+		"no files of this kind": {film, "--goal", "160p 1M", "--out", "a.avi"},
 		"--ahead is 2s": {film, "--goal", "160p 1M", "--ahead", "1s"}, "1 to 1000": {film, "--goal", "160p 1M", "--copies", "0"},
 	} {
 		_, errOut, status := s.run(append([]string{"convert"}, args...)...)
@@ -113,10 +114,12 @@ func TestClimbOnAServer(t *testing.T) {
 	_, errOut, status = s.run("climb", "--url", address+"film/none/file", "--baseline", "0s", "h264 240p25 0.5M")
 	require.Equal(t, 1, status)
 	require.Contains(t, errOut, "404 Not Found: there is no such film here")
+	require.Contains(t, errOut, "nothing could be tried")
 	_, errOut, status = s.run("climb", "--url", "http://127.0.0.1:9/x", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "h264 240p25 0.5M")
-	require.Equal(t, 0, status, errOut)
+	require.Equal(t, 1, status, errOut)
+	require.Contains(t, errOut, "http://127.0.0.1:9 cannot be reached")
 	for says, args := range map[string][]string{"is not the address": {"--url", "box/film"}, "where is the server": {"--route", "server"}, "--route is": {"--route", "moon"},
-		"not engine": {"--route", "engine", "--url", "http://a/b"}, "--look is": {"--url", "http://a/b", "--look", "much"}, "which device": {"--route", "standin"}} {
+		"--url does nothing on the route engine": {"--route", "engine", "--url", "http://a/b"}, "--look is": {"--url", "http://a/b", "--look", "much"}, "which device": {"--route", "standin"}} {
 		_, errOut, status := s.run(append([]string{"climb", "h264 240p25 0.5M"}, args...)...)
 		require.Equal(t, 2, status, says)
 		require.Contains(t, errOut, says)
@@ -128,7 +131,7 @@ func TestCrowd(t *testing.T) {
 	s := newSession(t)
 	out, errOut, status := s.run("crowd", "h264 720p25 5M", "--device", "breakwater-n2", "--need", "5")
 	require.Zero(t, status, errOut)
-	for _, line := range []string{"The highest number that is smooth for every viewer is 15 streams, confirmed", "What ran out: cpu", "Comfortable: 11 streams", "Predicted at 2 streams", "The need of 5 streams is met."} {
+	for _, line := range []string{"The highest number that is smooth for every viewer is 15 streams, confirmed", "What ran out: cpu", "Comfortable: 11 streams", "Predicted at 2 streams", "The need of 5 streams is met, and the reserve of 20 % is left."} {
 		require.Contains(t, strings.Join(strings.Fields(out), " "), line)
 	}
 	require.Equal(t, 10, strings.Count(errOut, "stream"))

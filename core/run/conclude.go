@@ -251,7 +251,7 @@ func headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.
 	// A device that works ahead of its viewers is busy with one of them, too.
 	ahead := func(a logbook.Attempt, free float64) float64 {
 		if a.Buffer != nil && a.Buffer.BuildRate != nil && *a.Buffer.BuildRate > 1 && *a.Buffer.BuildRate < beyond {
-			return max(free, 100*(1-1 / *a.Buffer.BuildRate))
+			return max(free, 100*(1 - 1 / *a.Buffer.BuildRate))
 		}
 		return free
 	}

@@ -1,6 +1,7 @@
 package sense
 
 import (
+	"bytes"
 	"errors"
 	"io"
 	"os"
@@ -138,4 +139,18 @@ func (c *counter) since(total float64) (float64, bool) {
 	added, ok := total-c.last, c.known && total >= c.last
 	c.last, c.known = total, true
 	return added, ok
+}
+
+// countCores counts the cores that proc/stat lists.
+func (r *files) countCores(proc string) (n float64) {
+	data, err := r.read(filepath.Join(proc, "stat"))
+	if err != nil {
+		return 0
+	}
+	for l := range bytes.Lines(data) {
+		if bytes.HasPrefix(l, []byte("cpu")) && !bytes.HasPrefix(l, []byte("cpu ")) {
+			n++
+		}
+	}
+	return n
 }

@@ -9,9 +9,10 @@ import (
 	"time"
 )
 
-// limitSource reads what the watched processes are held to by control groups,
-// of either version (the kernel's admin-guide/cgroup-v1 and cgroup-v2). Without
-// a limit it reads nothing.
+// limitSource reads what the watched processes are held to: by control groups of
+// either version (the kernel's admin-guide/cgroup-v1 and cgroup-v2), and by the set
+// of cores that they may run on (proc(5), Cpus_allowed_list). Without a limit it
+// reads nothing.
 type limitSource struct {
 	files
 	roots   Roots
@@ -46,6 +47,8 @@ func (s *limitSource) Sample(_ context.Context, now time.Time, list []Reading) (
 	}
 	if s.quota > 0 {
 		list = append(list, Reading{GroupCPULimit, "", 100 * s.quota})
+	}
+	if s.cpuStat != "" {
 		held, scale := s.entry(s.cpuStat, "throttled_usec"), 1e-6
 		if held == 0 {
 			held, scale = s.entry(s.cpuStat, "throttled_time"), 1e-9
@@ -79,6 +82,7 @@ func (s *limitSource) entry(path, name string) float64 {
 // further up.
 func (s *limitSource) look(pid int) {
 	s.memory, s.stat, s.quota, s.cpuStat = [2]string{}, "", 0, ""
+	defer s.useCores(pid) // set against the tightest share
 	data, err := s.read(filepath.Join(s.roots.Proc, strconv.Itoa(pid), "cgroup"))
 	if err != nil {
 		return
@@ -107,6 +111,37 @@ func (s *limitSource) look(pid int) {
 			}
 		}
 	}
+}
+
+// useCores takes the number of cores that a process may run on, if there are more.
+func (s *limitSource) useCores(pid int) {
+	data, err := s.read(filepath.Join(s.roots.Proc, strconv.Itoa(pid), "status"))
+	if err != nil {
+		return
+	}
+	_, rest, _ := bytes.Cut(data, []byte("Cpus_allowed_list:"))
+	allowed, _ := line(rest)
+	n := countList(string(bytes.TrimSpace(allowed)))
+	if n > 0 && float64(n) < s.countCores(s.roots.Proc) && (s.quota == 0 || float64(n) < s.quota) {
+		s.quota, s.cpuStat = float64(n), ""
+	}
+}
+
+// countList counts the members of a list such as 0-3,8.
+func countList(list string) (n int) {
+	for part := range strings.SplitSeq(list, ",") {
+		from, to, isRange := strings.Cut(part, "-")
+		if !isRange {
+			to = from
+		}
+		first, err := strconv.Atoi(from)
+		last, err2 := strconv.Atoi(to)
+		if err != nil || err2 != nil || last < first || last > 1<<16 {
+			return 0
+		}
+		n += last - first + 1
+	}
+	return n
 }
 
 // useMemory takes a limit of memory, unless a tighter one is known.

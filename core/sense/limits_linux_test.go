@@ -51,6 +51,11 @@ func TestLimits(t *testing.T) {
 			map[string]string{"sys/fs/cgroup/cpu,cpuacct/lounge/cpu.stat": "nr_throttled 9\nthrottled_time 2000000000\n"},
 			map[string]float64{GroupMemLimit: 1e8, GroupCharged: 9.5e7, GroupCPULimit: 50, HeldBack: 100},
 		},
+		"one core of two": {map[string]string{"proc/10/status": "Name:\tplayer\nCpus_allowed:\t2\nCpus_allowed_list:\t1\nMems_allowed:\t1\n", "proc/stat": "cpu  1\ncpu0 1\ncpu1 1\n",
+			"proc/10/cgroup": "0::/lounge\n", "sys/fs/cgroup/lounge/cpu.max": "150000 100000\n"},
+			nil, map[string]float64{GroupCPULimit: 100}},
+		"more cores than there are": {map[string]string{"proc/10/status": "Cpus_allowed_list:\t0-7,16\n", "proc/stat": "cpu  1\ncpu0 1\ncpu1 1\n"},
+			nil, map[string]float64{}},
 		"no limits": {map[string]string{"proc/10/cgroup": "0::/\n"}, nil, map[string]float64{}},
 		"a way out": {map[string]string{"proc/10/cgroup": "0::/../../etc\n4:memory:/..\n"}, nil, map[string]float64{}},
 	} {

@@ -251,7 +251,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 	elapsed := now.Sub(s.scanned).Seconds()
 	s.scanned = now
 	if now.Sub(s.looked) >= lookEvery {
-		s.looked, s.display, s.cores = now, displayServers(s.proc), s.countCores()
+		s.looked, s.display, s.cores = now, displayServers(s.proc), s.countCores(s.proc)
 	}
 	s.busiest = s.busiest[:0]
 	var took, children, gone float64
@@ -286,20 +286,6 @@ func (s *processSource) scan(now time.Time, first bool) error {
 		s.others = percent(took / elapsed / s.cores)
 	}
 	return nil
-}
-
-// countCores counts the cores that proc/stat lists.
-func (s *processSource) countCores() (n float64) {
-	data, err := s.read(filepath.Join(s.proc, "stat"))
-	if err != nil {
-		return 0
-	}
-	for l := range bytes.Lines(data) {
-		if bytes.HasPrefix(l, []byte("cpu")) && !bytes.HasPrefix(l, []byte("cpu ")) {
-			n++
-		}
-	}
-	return n
 }
 
 // isOther tells whether a process is neither watched nor set aside, nor works for those

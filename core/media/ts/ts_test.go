@@ -82,10 +82,10 @@ func TestRoundTrip(t *testing.T) {
 }
 
 func TestClockWrapsAround(t *testing.T) {
-	require.EqualValues(t, wrap+5, unwrap(5, wrap-10))
-	require.EqualValues(t, wrap-10, unwrap(wrap-10, wrap+5))
-	require.EqualValues(t, 3*wrap+7, unwrap(7, 3*wrap-1))
-	require.EqualValues(t, 100, unwrap(100, 90))
+	require.Equal(t, int64(wrap+5), unwrap(5, wrap-10))
+	require.Equal(t, int64(wrap-10), unwrap(wrap-10, wrap+5))
+	require.Equal(t, int64(3*wrap+7), unwrap(7, 3*wrap-1))
+	require.Equal(t, int64(100), unwrap(100, 90))
 }
 
 // Packets that were lost or damaged on the way take their pictures with them,
