@@ -77,6 +77,20 @@ func (s *session) ok(args ...string) string {
 	return out
 }
 
+// write puts a file into the user's folder.
+func (s *session) write(name, content string) {
+	path := filepath.Join(s.dir, name)
+	require.NoError(s.t, os.MkdirAll(filepath.Dir(path), 0o777))
+	require.NoError(s.t, os.WriteFile(path, []byte(content), 0o666))
+}
+
+// read returns what a file in the user's folder holds.
+func (s *session) read(name string) string {
+	data, err := os.ReadFile(filepath.Join(s.dir, name))
+	require.NoError(s.t, err)
+	return string(data)
+}
+
 func document(t *testing.T, text string) (d logbook.Document) {
 	require.NoError(t, json.Unmarshal([]byte(text), &d), text)
 	return d
@@ -300,39 +314,18 @@ func TestInterruptKeepsWhatThereIs(t *testing.T) {
 	require.False(t, document(t, s.ok("show", "--json")).Complete)
 }
 
-func TestSettingsComeFromFlagsEnvironmentAndFile(t *testing.T) {
-	s := newSession(t)
-	held := func(args ...string) float64 {
-		return document(t, s.ok(append([]string{"climb", "--json", "--device", "skerry-s1"}, args...)...)).Plan.HoldS
-	}
-	one := "h264 720p25 5M"
-	require.InDelta(t, 10, held(one), 0)
-	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "vividstrain.yaml"), []byte("# ours\nhold: 4s\n"), 0o666))
-	require.InDelta(t, 4, held(one), 0)
-	s.env = append(s.env, "VIVIDSTRAIN_HOLD=5s")
-	require.InDelta(t, 5, held(one), 0)
-	require.InDelta(t, 6, held("--hold", "6s", one), 0)
-	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "vividstrain.yaml"), []byte("hold: 4s\nholds: 4s\n"), 0o666))
-	_, errOut, status := s.run("runs")
-	require.Equal(t, 2, status)
-	require.Contains(t, errOut, "line 2: unknown setting \"holds\"")
-}
-
 func TestBadInputIsOneClearLine(t *testing.T) {
 	s := newSession(t)
-	write := func(name, content string) {
-		require.NoError(t, os.WriteFile(filepath.Join(s.dir, name), []byte(content), 0o666))
-	}
-	write("empty.mp4", "")
-	write("garbage.mp4", strings.Repeat("garbage! ", 1000))
-	write("huge.mp4", "\x00\x00\x00\x10ftypiso6\x00\x00\x00\x00\xff\xff\xff\xf0moov....")
-	write("letter.txt", "Dear purser, the boxes are here.\n")
-	write("bad.yaml", "name: a\ncolumns:\n  - name: b\n    rungs: [h999 1080p30 4M]\n")
-	write("device.yaml", "name: x\ncores: 0\n")
+	s.write("empty.mp4", "")
+	s.write("garbage.mp4", strings.Repeat("garbage! ", 1000))
+	s.write("huge.mp4", "\x00\x00\x00\x10ftypiso6\x00\x00\x00\x00\xff\xff\xff\xf0moov....")
+	s.write("letter.txt", "Dear purser, the boxes are here.\n")
+	s.write("bad.yaml", "name: a\ncolumns:\n  - name: b\n    rungs: [h999 1080p30 4M]\n")
+	s.write("device.yaml", "name: x\ncores: 0\n")
 	s.ok("clips", "build", "--out", ".", "--seconds", "1", "mjpeg 240p25 4M")
 	whole, err := os.ReadFile(filepath.Join(s.dir, "mjpeg-240p25-4M-1s.mp4"))
 	require.NoError(t, err)
-	write("cut.mp4", string(whole[:len(whole)/2]))
+	s.write("cut.mp4", string(whole[:len(whole)/2]))
 	for _, c := range []struct {
 		args   string
 		status int

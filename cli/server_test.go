@@ -66,7 +66,7 @@ func TestConvertWritesWhatItSays(t *testing.T) {
 		"convert to what?": {film}, "which file?": {"--goal", "160p 1M"}, "no such file": {"none.mp4", "--goal", "160p 1M"}, "progressive": {film, "--goal", "576i 1M"},
 		"is there already": {film, "--goal", "160p 1M", "--out", "small.mkv"}, "is the source itself": {film, "--goal", "160p 1M", "--out", film, "--force"},
 		"no files of this kind": {film, "--goal", "160p 1M", "--out", "a.avi"},
-		"--ahead is 2s": {film, "--goal", "160p 1M", "--ahead", "1s"}, "1 to 1000": {film, "--goal", "160p 1M", "--copies", "0"},
+		"--ahead is 2s":         {film, "--goal", "160p 1M", "--ahead", "1s"}, "1 to 1000": {film, "--goal", "160p 1M", "--copies", "0"},
 	} {
 		_, errOut, status := s.run(append([]string{"convert"}, args...)...)
 		require.Equal(t, 2, status, says)

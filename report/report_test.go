@@ -163,7 +163,7 @@ func TestFigures(t *testing.T) {
 func TestCompareGoesByTheMajority(t *testing.T) {
 	a, b := example(t, "Skerry S1"), example(t, "Breakwater N2")
 	b.Rungs[1].Attempts = []logbook.Attempt{attempt(verdict.Choppy, 9), attempt(verdict.Smooth, 0), attempt(verdict.Smooth, 0)}
-	b.Ceiling = &logbook.Ceiling{Load: &b.Rungs[1].Load}
+	b.Ceiling = &logbook.Ceiling{Load: &b.Rungs[1].Load, LadderEnd: true}
 	lines := strings.Split(Style{}.Compare([]*logbook.Document{a, b}), "\n")
 	require.Equal(t, []string{"Skerry", "S1", "Breakwater", "N2"}, strings.Fields(lines[0]))
 	require.Equal(t, []string{"h264", "1080p25", "10M", "○", "choppy", "●", "smooth"}, strings.Fields(lines[2]))

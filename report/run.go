@@ -424,7 +424,10 @@ func (s Style) Compare(docs []*logbook.Document) string {
 		return s.Bold(d.Ceiling.Load.String())
 	})
 	row("ran out", func(d *logbook.Document) string {
-		if d.Ceiling == nil || d.Ceiling.Limiter == "" {
+		switch {
+		case d.Ceiling == nil || d.Ceiling.Limiter == "" && (!d.Ceiling.LadderEnd || len(d.Ceiling.Untried) > 0):
+			return "not known"
+		case d.Ceiling.Limiter == "":
 			return "nothing"
 		}
 		return string(d.Ceiling.Limiter)

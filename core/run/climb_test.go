@@ -354,7 +354,7 @@ func TestOthersMakeAttemptsVoid(t *testing.T) {
 	require.Equal(t, verdict.Choppy, doc.Rungs[1].Attempts[1].Verdict)
 	require.GreaterOrEqual(t, doc.Rungs[1].Attempts[1].Started.Sub(doc.Rungs[1].Attempts[0].Ended), pause)
 	require.True(t, doc.Ceiling.Confirmed)
-	require.Contains(t, strings.Join(doc.Notes, "\n"), "an attempt at h264 2160p50 80M was void once: the host")
+	require.Contains(t, strings.Join(doc.Notes, "\n"), "an attempt at h264 2160p50 80M was void: the host")
 	doc = climb(func(line string, _ int) []sense.Reading {
 		return []sense.Reading{{Quantity: sense.OthersCPU, Value: 60}, {Quantity: sense.OtherCPU, Label: "backup 77", Value: 99}}
 	})

@@ -86,17 +86,16 @@ func (c *conductor) voids() (list []string) {
 			}
 			n := 0
 			for _, other := range rung.Attempts {
-				if other.Void == a.Void {
+				if other.Void.Void() == search.Repeatable {
 					n++
 				}
 			}
 			text := fmt.Sprintf("%s was not tried: %s", rung.Load, a.Reasons[0])
 			if a.Void.Void() == search.Repeatable {
-				times := "once"
+				text = fmt.Sprintf("an attempt at %s was void: %s", rung.Load, a.Reasons[0])
 				if n > 1 {
-					times = fmt.Sprintf("%d times", n)
+					text = fmt.Sprintf("%d attempts at %s were void, the last one because %s", n, rung.Load, a.Reasons[0])
 				}
-				text = fmt.Sprintf("an attempt at %s was void %s: %s", rung.Load, times, a.Reasons[0])
 			}
 			list = append(list, text)
 			break

@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -76,7 +77,10 @@ func plain(err error) string {
 	}
 	var timeout net.Error
 	var content *contentError
+	var unknown x509.UnknownAuthorityError
 	switch {
+	case errors.As(err, &unknown):
+		return "no one known here has signed its certificate; name the certificate of who did with --ca FILE"
 	case errors.As(err, &content):
 		return content.Error()
 	case errors.Is(err, syscall.ECONNREFUSED):

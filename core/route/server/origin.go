@@ -2,6 +2,7 @@ package server
 
 import (
 	"context"
+	"crypto/tls"
 	"fmt"
 	"net"
 	"net/http"
@@ -32,12 +33,21 @@ func (s *Server) Reach(ctx context.Context) error {
 	for o := range s.origins {
 		address := net.JoinHostPort(o.host, o.port)
 		u := &url.URL{Scheme: o.scheme, Host: address, Path: "/"}
-		if proxy, err := http.ProxyFromEnvironment(&http.Request{URL: u}); err == nil && proxy != nil {
+		proxy, err := http.ProxyFromEnvironment(&http.Request{URL: u})
+		proxied := err == nil && proxy != nil
+		if proxied {
 			p := originOf(proxy)
 			address = net.JoinHostPort(p.host, p.port)
 		}
 		limited, cancel := context.WithTimeout(ctx, 10*time.Second)
 		conn, err := s.options.Dial(limited, "tcp", address)
+		if err == nil && o.scheme == "https" && !proxied {
+			config := s.tls.Clone()
+			config.ServerName = o.host
+			if err = tls.Client(conn, config).HandshakeContext(limited); err != nil {
+				conn.Close()
+			}
+		}
 		cancel()
 		if err != nil {
 			if ctx.Err() != nil {
