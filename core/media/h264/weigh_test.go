@@ -113,7 +113,7 @@ func TestWeighedLevelsCostLess(t *testing.T) {
 func TestLoneLevelsAreGivenUp(t *testing.T) {
 	var state [512]uint8
 	for i := range state {
-		state[i] = 40<<1 | 0 // flags are seldom 1
+		state[i] = 40 << 1 // flags are seldom 1
 	}
 	c := coder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
 	c.d.h = &sliceHeader{structure: wholeFrame}

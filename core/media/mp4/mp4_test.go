@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"io"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -18,7 +19,7 @@ type memory struct {
 }
 
 func (m *memory) Write(p []byte) (int, error) {
-	m.data = append(m.data[:min(m.at, int64(len(m.data)))], append(p, m.data[min(m.at+int64(len(p)), int64(len(m.data))):]...)...)
+	m.data = slices.Concat(m.data[:min(m.at, int64(len(m.data)))], p, m.data[min(m.at+int64(len(p)), int64(len(m.data))):])
 	m.at += int64(len(p))
 	return len(p), nil
 }

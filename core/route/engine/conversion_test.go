@@ -19,7 +19,7 @@ func TestConversionsAreWatched(t *testing.T) {
 	o.Clips, o.ClipSeconds, o.Ahead = t.TempDir(), 2, 3*time.Second
 	e, err := New(o)
 	require.NoError(t, err)
-	l, err := load.Parse("h264 240p25 0.5M x2 -> 160p50 0.3M")
+	l, err := load.Parse("h264 128x80p25 0.2M x2 -> 128x80p50 0.1M")
 	require.NoError(t, err)
 	require.NoError(t, e.Check(l))
 	require.NoError(t, e.Prepare(t.Context(), l, nil))

@@ -96,11 +96,11 @@ func TestBlockTakesWhatItCan(t *testing.T) {
 func TestMemoryRunsOut(t *testing.T) {
 	p := plain()
 	p.Cores = 16
-	r, use := play(t, switchOn(t, p), "h264 100x100p10 1M x10")
+	r, _ := play(t, switchOn(t, p), "h264 100x100p10 1M x10")
 	require.Contains(t, r.Failure, "out of memory at stream 10 of 10")
 	require.False(t, r.Refused)
 	d := switchOn(t, p)
-	r, use = play(t, d, "h264 100x100p10 1M x8")
+	r, use := play(t, d, "h264 100x100p10 1M x8")
 	require.Empty(t, r.Failure)
 	require.InDelta(t, 1e8, use[sense.MemFree].Min, 1)
 	require.Equal(t, p.Memory.Used, d.memory, "it is given back")

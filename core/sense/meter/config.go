@@ -53,7 +53,7 @@ var kinds = map[string]struct {
 	}},
 	"command": {nil, func(e *entry, name string, every time.Duration, picks []Pick) (Source, error) {
 		if len(picks) != 1 {
-			return nil, errors.New("a command prints one number: name one quantity under read:")
+			return nil, errors.New("a command prints one number: name one quantity under \"read\"")
 		}
 		return NewCommand(name, e.words("command"), every, picks[0])
 	}},

@@ -66,7 +66,7 @@ func (l *lacks) add(p *Pick, err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	key := sense.Reading{Quantity: p.Quantity, Label: p.Label}.Key()
-	l.list = append(l.list, sense.Absence{Quantity: key, Why: fmt.Sprintf("%.80q: %v", p.At, err), Remedy: "look at what is named under read:"})
+	l.list = append(l.list, sense.Absence{Quantity: key, Why: fmt.Sprintf("%.80q: %v", p.At, err), Remedy: "look at what is named under \"read\""})
 }
 
 // all is an error if not one of so many picks could be read.

@@ -103,7 +103,7 @@ func (m *Metrics) Sample(ctx context.Context, now time.Time, list []sense.Readin
 		}
 		m.at = back
 		if len(list) == 0 && page.metrics > 0 && page.rates == 0 {
-			return errors.New(plain(m.url) + ": none of its metrics is known; name those wanted under read:")
+			return errors.New(plain(m.url) + ": none of its metrics is known; name those wanted under \"read\"")
 		}
 		return nil
 	})

@@ -264,7 +264,7 @@ func (s *SNMP) tables(now time.Time, list []sense.Reading) ([]sense.Reading, err
 		}
 	}
 	if len(list) == 0 {
-		return list, errors.New("it has none of the standard tables; name objects under read:")
+		return list, errors.New("it has none of the standard tables; name objects under \"read\"")
 	}
 	return unique(list), nil
 }
