@@ -162,6 +162,9 @@ func usageFailed(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usagef("%w; %s --help lists what there is", err, c.FullName())
 }
 
+// makeClips makes the clips that other examples use.
+const makeClips = "vividstrain clips build --ladder quick --out clips --seconds 2"
+
 // command fills in what all commands have in common.
 func command(c *cli.Command, examples ...string) *cli.Command {
 	c.OnUsageError = usageFailed

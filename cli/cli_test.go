@@ -416,7 +416,7 @@ func TestFullDisk(t *testing.T) {
 
 func TestEveryHelpHasExamplesThatParse(t *testing.T) {
 	s := newSession(t)
-	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "clips list", "clips verify", "inspect", "rewrap", "devices", "convert", "crowd", "standin", "standin serve", "schema"} {
+	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "clips list", "clips verify", "inspect", "rewrap", "devices", "convert", "crowd", "standin", "standin serve", "sensors", "watch", "note", "trust", "schema"} {
 		help := s.ok(append(strings.Fields(name), "--help")...)
 		_, examples, found := strings.Cut(help, "Examples:")
 		require.True(t, found, name)

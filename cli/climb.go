@@ -44,8 +44,8 @@ func (a *app) climbCommand() *cli.Command {
 			resumeFlag(),
 		}, a.playingFlags()...),
 		Action: a.climb,
-	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb clips/ --hold 5s", "vividstrain climb --resume", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
-		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 1080p30 12M\" \"h264 1080p30 12M -> 720p 4M\"")
+	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", makeClips, "vividstrain climb clips/ --hold 5s", "vividstrain climb --resume", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
+		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 720p25 4M\" \"h264 720p25 4M -> 480p 1M\"")
 }
 
 // playingFlags are those of all commands that put loads on a device.

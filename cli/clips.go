@@ -32,7 +32,7 @@ func (a *app) clipsCommand() *cli.Command {
 			}
 			return cli.ShowSubcommandHelp(c)
 		},
-	}, "vividstrain clips build --ladder quick --out clips --seconds 2", "vividstrain clips verify clips")
+	}, makeClips, "vividstrain clips verify clips")
 }
 
 func (a *app) clipsBuildCommand() *cli.Command {
@@ -57,7 +57,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 			&cli.BoolFlag{Name: "cavlc", Usage: "code with CAVLC instead of CABAC"},
 		},
 		Action: a.buildClips,
-	}, "vividstrain clips build --ladder quick --out clips --seconds 2",
+	}, makeClips,
 		"vividstrain clips build \"h264 720p30 10bit hdr 4M\" --scene kelp --container mkv --out clips",
 		"vividstrain clips build \"h264 1080i25 10M\" --b-frames 2 --seconds 10")
 }

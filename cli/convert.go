@@ -37,8 +37,8 @@ func (a *app) convertCommand() *cli.Command {
 			jsonFlag(),
 		},
 		Action: a.convert,
-	}, "vividstrain convert film.mp4 --goal \"720p 4M\" --out small.mp4", "vividstrain convert film.mkv --goal \"1080p30 8M\" --copies 4",
-		"vividstrain convert film.mp4 --goal \"480p25 1M\" --ahead 30s")
+	}, makeClips, "vividstrain convert clips/h264-720p25-4M-2s.mp4 --goal \"480p 1M\" --out small.mp4", "vividstrain convert clips/h264-1080p60-20M-2s.mp4 --goal \"720p30 4M\" --copies 4",
+		"vividstrain convert clips/h264-720p25-4M-2s.mp4 --goal \"480p 1M\" --ahead 30s")
 }
 
 func (a *app) convert(ctx context.Context, c *cli.Command) error {

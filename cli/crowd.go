@@ -21,7 +21,7 @@ func (a *app) crowdCommand() *cli.Command {
 		Usage:     "find how many streams at once play smoothly for every viewer",
 		ArgsUsage: "LOAD | FILE... | --resume [RUN]",
 		Description: "Plays the load or the file once, twice, four times and so on at once; then closes in between the\n" +
-			"last number that was smooth and the first that was not, and tries both once more. Several loads\n" +
+			"last number that was smooth and the first that was not, and tries both again. Several loads\n" +
 			"are a mix, which keeps its proportions. Says what runs out, and which number leaves a reserve of it.",
 		Flags: append([]cli.Flag{
 			&cli.DurationFlag{Name: "every", Usage: "hold each number for `TIME`", Value: 20 * time.Second, Sources: s.sources("every")},
@@ -37,7 +37,7 @@ func (a *app) crowdCommand() *cli.Command {
 		Action: a.crowd,
 	}, "vividstrain crowd \"h264 720p25 5M\" --device breakwater-n2 --need 5",
 		"vividstrain crowd \"h264 720p30 4M -> 240p 0.4M\" --every 10s --most 8",
-		"vividstrain crowd \"h264 1080p30 8M x2\" \"h264 576i25 3M\" --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8")
+		"vividstrain crowd \"h264 720p25 4M x2\" \"h264 240p25 0.5M\" --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8")
 }
 
 // errNeed is a stated need that is not met.

@@ -21,7 +21,7 @@ func (a *app) inspectCommand() *cli.Command {
 			&cli.BoolFlag{Name: "checksums", Usage: "print the MD5 of every decoded picture in display order, one a line"},
 		},
 		Action: a.inspect,
-	}, "vividstrain inspect clips/*.mp4", "vividstrain inspect --checksums clips/h264-240p25-500k-2s.mp4")
+	}, makeClips, "vividstrain inspect clips/*.mp4", "vividstrain inspect --checksums clips/h264-240p25-500k-2s.mp4")
 }
 
 func (a *app) inspect(ctx context.Context, c *cli.Command) error {

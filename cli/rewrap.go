@@ -23,7 +23,7 @@ func (a *app) rewrapCommand() *cli.Command {
 			"by bit: for finding out whether a device minds the container.",
 		Flags:  []cli.Flag{&cli.BoolFlag{Name: "fragmented", Usage: "write an MP4 file in fragments, as streaming does"}, forceFlag()},
 		Action: a.rewrap,
-	}, "vividstrain rewrap film.mkv film.mp4", "vividstrain rewrap --fragmented film.mp4 pieces.mp4")
+	}, makeClips, "vividstrain rewrap clips/h264-720p25-4M-2s.mp4 harbour.mkv", "vividstrain rewrap --fragmented harbour.mkv pieces.mp4")
 }
 
 func (a *app) rewrap(ctx context.Context, c *cli.Command) (err error) {

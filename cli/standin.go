@@ -27,7 +27,7 @@ func (a *app) standinCommand() *cli.Command {
 			}
 			return cli.ShowSubcommandHelp(c)
 		},
-	}, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 0.5 --link 100M")
+	}, makeClips, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 0.5 --link 100M")
 }
 
 func (a *app) standinServeCommand() *cli.Command {
@@ -51,7 +51,7 @@ func (a *app) standinServeCommand() *cli.Command {
 			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads in each conversion", DefaultText: "one for each core, 4 at most"},
 		},
 		Action: a.serveStandin,
-	}, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 1.5 --memory 600M --link 100M --refuse \"h264 10bit\"")
+	}, makeClips, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 1.5 --memory 600M --link 100M --refuse \"h264 10bit\"")
 }
 
 // amount reads a number with an SI letter; empty is 0.
