@@ -19,6 +19,7 @@ import (
 // ends the run. An attempt in which the run was stopped is returned beside the error.
 func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (*logbook.Attempt, error) {
 	plan, event := c.method.plan(c, rung), c.event(rung, why)
+	plan.Hold = max(plan.Hold, c.heldFor(rung))
 	clock := c.Route.Clock()
 	a := &logbook.Attempt{Purpose: why, Started: clock.Now().UTC(), Windows: []tally.Window{}, Reasons: []string{}, Use: sense.Use{}, Decode: route.Unknown}
 	if err := c.record.Update(); err != nil { // the rung may be a new one
@@ -102,6 +103,27 @@ func (c *conductor) prepare(ctx context.Context, plan route.Plan, event Event) (
 		}
 	}
 	return "", nil
+}
+
+// heldFor is how long the load of a rung was held where that was longer than planned, 0
+// where it was not: a second attempt need not find out again that segments are long, for
+// which a server had to begin in vain.
+func (c *conductor) heldFor(rung int) (held time.Duration) {
+	one := func(r *logbook.Rung) string {
+		l := r.Load
+		l.Streams = 1
+		return l.String()
+	}
+	for i := range c.doc.Rungs {
+		r := &c.doc.Rungs[i]
+		if one(r) != one(&c.doc.Rungs[rung]) {
+			continue
+		}
+		for _, a := range r.Attempts {
+			held = max(held, time.Duration(a.HoldS*float64(time.Second)))
+		}
+	}
+	return held
 }
 
 // longestHold bounds by how much a hold grows for long segments.

@@ -373,6 +373,8 @@ func TestHoldGrowsWithSegments(t *testing.T) {
 	l := &longSegments{Route: device(t, p, 1), need: 30 * time.Second}
 	doc, err := Climb(t.Context(), book(t), config(l, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")}))
 	require.NoError(t, err)
+	require.Len(t, doc.Rungs[0].Attempts, 2)
+	require.Equal(t, 1, l.vain, "the second attempt knows it from the first")
 	a := doc.Rungs[0].Attempts[0]
 	require.Equal(t, 30.0, a.HoldS)
 	require.Equal(t, 700, a.Frames.Due)
@@ -392,10 +394,12 @@ func TestHoldGrowsWithSegments(t *testing.T) {
 type longSegments struct {
 	route.Route
 	need time.Duration
+	vain int // plays that were too short
 }
 
 func (l *longSegments) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	if p.Hold < l.need {
+		l.vain++
 		return route.Result{}, &route.ShortHoldError{Need: l.need}
 	}
 	return l.Route.Play(ctx, p, live)

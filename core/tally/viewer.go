@@ -46,7 +46,7 @@ type Viewer struct {
 type window struct {
 	played, stalled time.Duration
 	missing         int
-	damaged, wrong  int
+	damaged         int
 }
 
 // account is what the steady window says of arriving.
@@ -207,12 +207,19 @@ func (v *Viewer) Jump(now time.Duration) {
 	v.fetching = now
 }
 
-// Missing counts frames that should have been in the media and were not, Damaged
-// those that could not be decoded whole, Wrong those that show something else.
-func (v *Viewer) Missing(frames, damaged, wrong int) {
+// Missing counts frames that should have been in the media and were not.
+func (v *Viewer) Missing(frames int) {
 	if i := v.span(); i >= 0 {
-		w := &v.windows[i]
-		w.missing, w.damaged, w.wrong = w.missing+frames, w.damaged+damaged, w.wrong+wrong
+		v.windows[i].missing += frames
+	}
+}
+
+// Damaged counts frames that could not be decoded whole, whenever they had arrived.
+func (v *Viewer) Damaged(frames int) {
+	for i, s := range v.config.Spans {
+		if s.Kind == Steady {
+			v.windows[i].damaged += frames
+		}
 	}
 }
 
@@ -252,7 +259,7 @@ func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
 		}
 		due := int(math.Round(w.played.Seconds() * hz))
 		missing := min(w.missing, due)
-		f := Frames{Due: due, Shown: due - missing, Dropped: missing, Damaged: w.damaged, Wrong: w.wrong, Speed: 1}
+		f := Frames{Due: due, Shown: due - missing, Dropped: missing, Damaged: w.damaged, Speed: 1}
 		if watched := (w.played + w.stalled).Seconds(); watched > 0 {
 			f.ShownRate, f.Speed = float64(f.Shown)/watched, w.played.Seconds()/watched
 		}

@@ -8,6 +8,7 @@ import (
 	"hash/maphash"
 	"io"
 	"math"
+	"runtime"
 	"slices"
 	"sync"
 	"time"
@@ -26,9 +27,8 @@ type finding struct {
 	timed    bool          // its times go on from those of the piece before
 	from, to float64       // seconds
 	missing  int           // frames that are not there
-	damaged  int           // frames that could not be decoded whole
-	decoded  bool
-	odd      string // what is not as the playlist says
+	damaged  int           // frames that could not be decoded whole, as far as it was decoded
+	odd      string        // what is not as the playlist says
 	err      error
 }
 
@@ -44,6 +44,7 @@ type checks struct {
 	seed  maphash.Seed
 	mu    sync.Mutex
 	known map[checkName]*finding // nil while somebody looks
+	held  int                    // bytes that wait to be decoded
 	looks sync.Mutex             // one piece is decoded at a time
 }
 
@@ -89,7 +90,7 @@ func (c *checks) forget(name checkName) {
 	c.mu.Unlock()
 }
 
-// examine looks a piece through, and decodes it if its turn has come.
+// examine looks a piece through, and keeps it to be decoded if its turn has come.
 func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *finding {
 	joined := data
 	if len(head) > 0 {
@@ -115,7 +116,7 @@ func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *findi
 		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.lasts.Seconds())
 	}
 	if decodable && v.random.Float64() < v.server.options.Look {
-		f.look(ctx, v.server.checks, file, video)
+		v.later(look{p, f, joined, video})
 	}
 	return f
 }
@@ -182,22 +183,78 @@ func (f *finding) times(file *formats.File, video int, hz float64) error {
 	return nil
 }
 
-// look decodes the piece.
-func (f *finding) look(ctx context.Context, c *checks, file *formats.File, video int) {
-	c.looks.Lock()
-	defer c.looks.Unlock()
-	if err := file.Rewind(); err != nil {
-		f.err = err
+// look is a piece that is to be decoded.
+type look struct {
+	piece piece
+	found *finding
+	data  []byte // with what stands before it
+	video int    // track
+}
+
+// mostHeld bounds what waits to be decoded, in bytes.
+const mostHeld = 64 << 20
+
+// later keeps a piece until it has been watched: decoding takes cores, and this viewer's
+// time, and would look as if the server were slow. What is too much to hold is not decoded.
+func (v *viewer) later(l look) {
+	c := v.server.checks
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.held+len(l.data) > mostHeld {
 		return
 	}
-	f.decoded = true
-	err := formats.Decode(ctx, file, video, 1, func(frame media.Frame) error {
+	c.held += len(l.data)
+	v.looks = append(v.looks, l)
+}
+
+// lookThrough decodes the pieces whose turn had come.
+func (v *viewer) lookThrough(ctx context.Context) error {
+	for _, l := range v.looks {
+		err := v.look(ctx, l)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if err != nil {
+			return &FetchError{l.piece.url, &contentError{err}}
+		}
+	}
+	return nil
+}
+
+// look decodes a piece.
+func (v *viewer) look(ctx context.Context, l look) error {
+	c := v.server.checks
+	c.looks.Lock()
+	defer c.looks.Unlock()
+	file, err := formats.Read(bytes.NewReader(l.data), int64(len(l.data)))
+	if err != nil {
+		return err
+	}
+	found := *l.found // which others may be reading
+	found.err = formats.Decode(ctx, file, l.video, runtime.NumCPU(), func(frame media.Frame) error {
 		if frame.Damaged {
-			f.damaged++
+			found.damaged++
 		}
 		return nil
 	})
-	if err != nil && ctx.Err() == nil {
-		f.err = err
+	if ctx.Err() != nil {
+		return ctx.Err()
 	}
+	c.put(checkName{l.piece.url, l.piece.bytes}, &found)
+	v.mu.Lock()
+	v.sent.Decoded++
+	v.buffer.Damaged(found.damaged)
+	v.mu.Unlock()
+	return found.err
+}
+
+// letGo gives up what was held to be decoded.
+func (v *viewer) letGo() {
+	c := v.server.checks
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, l := range v.looks {
+		c.held -= len(l.data)
+	}
+	v.looks = nil
 }

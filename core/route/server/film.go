@@ -174,7 +174,7 @@ func (f *progressive) play(ctx context.Context, v *viewer, before time.Duration)
 		end = max(end, at+lasts-first)
 		lost := max(0, int(math.Round(end*v.hz))-frames-reordered-missing)
 		missing += lost
-		v.arrived(before+time.Duration(end*1e9), lost, 0)
+		v.arrived(before+time.Duration(end*1e9), lost)
 	}
 	return time.Duration(end * 1e9), nil
 }

@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -858,5 +859,27 @@ func TestLiveTimelinesWithoutNumbers(t *testing.T) {
 		fmt.Sscanf(asked[i-1], "t%d", &a)
 		fmt.Sscanf(asked[i], "t%d", &b)
 		require.Equal(t, a+2, b, "each piece once, in order: %v", asked)
+	}
+}
+
+// Pictures that are broken on the way are found when all has been watched, count as
+// damaged in the steady window, and are known to the next who fetches them.
+func TestBrokenPicturesAreFoundInTheEnd(t *testing.T) {
+	good := filmOf(t)
+	f := *good
+	f.segments = slices.Clone(good.segments)
+	broken := bytes.Clone(f.segments[2])
+	for i := len(broken) / 2; i < len(broken)/2+400; i++ {
+		broken[i] ^= 0x55
+	}
+	f.segments[2] = broken
+	for _, share := range []float64{0, 1} {
+		result, err := watched(t, one(t, 20*time.Second), Options{Look: share}, f.evenly(100*time.Millisecond))
+		require.NoError(t, err)
+		require.Empty(t, result.Failure)
+		s := result.Streams[0]
+		require.Zero(t, s.Buffer.Stalls)
+		require.Equal(t, share > 0, s.Steady().Damaged > 0, "%d damaged", s.Steady().Damaged)
+		require.Equal(t, share > 0, s.Delivered.Decoded > 0)
 	}
 }

@@ -134,7 +134,7 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 			v.note("%s", found.odd)
 		}
 		have += found.lasts
-		v.arrived(have, missing, found.damaged)
+		v.arrived(have, missing)
 		number++
 	}
 }
@@ -265,11 +265,11 @@ func (v *viewer) fetch(ctx context.Context, p piece, have, lasts time.Duration) 
 		known.size, known.hash = n, hash.Sum64()
 		c.put(name, known)
 	}
-	return v.judge(ctx, p, known, n, hash.Sum64(), mine)
+	return v.judge(ctx, p, known, n, hash.Sum64())
 }
 
 // judge says what was found in a piece, by this viewer or another.
-func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, hash uint64, mine bool) (*finding, error) {
+func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, hash uint64) (*finding, error) {
 	claimed := &finding{lasts: p.lasts}
 	switch {
 	case ctx.Err() != nil:
@@ -284,9 +284,7 @@ func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, ha
 	}
 	v.mu.Lock()
 	v.sent.Checked++
-	if known.decoded && mine {
-		v.sent.Decoded++
-	}
+	v.buffer.Damaged(known.damaged)
 	v.mu.Unlock()
 	if err := v.match(known.track); err != nil {
 		return nil, &FetchError{p.url, err}

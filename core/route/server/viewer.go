@@ -51,6 +51,7 @@ type viewer struct {
 	heads   map[reference][]byte
 	keys    map[string][]byte
 	matched bool
+	looks   []look
 
 	began   time.Time
 	account *tally.Tally // when it has been watched
@@ -73,6 +74,7 @@ func (v *viewer) do(f func(b *tally.Viewer, now time.Duration)) {
 // watch watches the film as the plan says, and then jumps about in it.
 func (v *viewer) watch(ctx context.Context) error {
 	defer v.client.close()
+	defer v.letGo()
 	v.scratch = make([]byte, 16<<10)
 	v.heads, v.keys = map[reference][]byte{}, map[string][]byte{}
 	v.mu.Lock()
@@ -95,6 +97,9 @@ func (v *viewer) watch(ctx context.Context) error {
 			break
 		}
 		err = v.jump(ctx, f)
+	}
+	if err == nil {
+		err = v.lookThrough(ctx)
 	}
 	v.finish()
 	return err
@@ -208,11 +213,11 @@ func (v *viewer) room(ctx context.Context) error {
 
 // arrived counts media that lie between the place where watching began and
 // until. Where playing begins with it, it is known when to stop.
-func (v *viewer) arrived(until time.Duration, missing, damaged int) {
+func (v *viewer) arrived(until time.Duration, missing int) {
 	v.do(func(b *tally.Viewer, now time.Duration) {
 		before := b.Have()
 		begins := b.Arrived(now, until)
-		b.Missing(missing, damaged, 0)
+		b.Missing(missing)
 		v.media += max(0, until-before)
 		if !begins {
 			return
