@@ -107,7 +107,8 @@ func (a *app) fail(ctx context.Context, err error) int {
 	)
 	fmt.Fprintln(a.err, "vividstrain:", oneLine(err))
 	switch {
-	case errors.As(err, &typed), errors.As(err, &wrong), errors.As(err, &rate):
+	case errors.As(err, &typed), errors.As(err, &wrong), errors.As(err, &rate),
+		strings.HasPrefix(err.Error(), "could not parse"): // a flag's value in the environment or the settings file; it has no type
 		return exitUsage
 	}
 	return exitFailed

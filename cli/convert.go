@@ -102,12 +102,14 @@ func wrongFile(err error) error {
 // conversion is the job that the flags ask for.
 func conversion(c *cli.Command) (job convert.Job, err error) {
 	if c.Args().Len() != 1 {
-		return job, usagef("which file? for example: vividstrain convert film.mp4 --goal \"720p 4M\"")
+		return job, usagef("which file? for example: vividstrain convert harbour.mp4 --goal \"720p 4M\"")
 	}
 	job = convert.Job{File: c.Args().First(), Out: c.String("out"), Copies: c.Int("copies"), Ahead: c.Duration("ahead")}
-	if _, err := os.Stat(job.File); err != nil {
+	file, err := formats.Open(job.File)
+	if err != nil {
 		return job, usage(err)
 	}
+	file.Close()
 	if c.String("goal") == "" {
 		return job, usagef("convert to what? for example: --goal \"720p 4M\"")
 	}

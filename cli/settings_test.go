@@ -29,6 +29,16 @@ func TestSettingsComeFromFlagsEnvironmentAndFile(t *testing.T) {
 	_, errOut, status := s.run("runs")
 	require.Equal(t, 2, status)
 	require.Contains(t, errOut, "line 2: unknown setting \"holds\"")
+	for _, text := range []string{"hold: never\n", "hold: [\n", "hold: [1s]\n"} {
+		s.write("vividstrain.yaml", text)
+		s.env = s.env[:len(s.env)-1]
+		_, errOut, status = s.run("climb", one)
+		require.Equal(t, 2, status, errOut)
+		require.Contains(t, errOut, "vividstrain.yaml")
+		s.env = append(s.env, "VIVIDSTRAIN_HOLD=soon")
+		_, errOut, status = s.run("climb", one)
+		require.Equal(t, 2, status, errOut)
+	}
 }
 
 // Settings that came with a folder may neither start commands nor be sent
