@@ -417,6 +417,33 @@ func TestFullDisk(t *testing.T) {
 	require.Contains(t, errOut.String(), "no space left")
 }
 
+// A disk that becomes full while readings are recorded is told, and is no success.
+func TestFullDiskWhileRecording(t *testing.T) {
+	s := newSession(t)
+	s.ok("climb", "--device", "skerry-s1", "h264 720p25 5M") // makes the logbook
+	// A bound on the size of files stands for a full disk: 100 blocks of 512 bytes.
+	c := exec.Command("sh", "-c", "ulimit -f 100; trap '' XFSZ; exec \"$0\" watch --record --for 8s", program)
+	c.Dir, c.Env = s.dir, s.env
+	var errOut bytes.Buffer
+	c.Stderr = &errOut
+	require.Error(t, c.Run())
+	require.Equal(t, 1, c.ProcessState.ExitCode(), errOut.String())
+	require.Contains(t, errOut.String(), "is full; make room")
+	require.Equal(t, 1, strings.Count(errOut.String(), "make room"))
+	require.NotContains(t, errOut.String(), "The readings are run")
+}
+
+// What nobody writes to is not waited for.
+func TestPipesAreNoFilms(t *testing.T) {
+	s := newSession(t)
+	require.NoError(t, exec.Command("mkfifo", filepath.Join(s.dir, "pipe.mp4")).Run())
+	for _, args := range [][]string{{"inspect", "pipe.mp4"}, {"climb", "pipe.mp4"}, {"convert", "pipe.mp4", "--goal", "144p 0.2M"}, {"rewrap", "pipe.mp4", "a.ts"}} {
+		_, errOut, status := s.run(args...)
+		require.Equal(t, 2, status)
+		require.Contains(t, errOut, "it is not an ordinary file")
+	}
+}
+
 func TestEveryHelpHasExamplesThatParse(t *testing.T) {
 	s := newSession(t)
 	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "clips list", "clips verify", "inspect", "rewrap", "devices", "convert", "crowd", "standin", "standin serve", "sensors", "watch", "note", "trust", "schema"} {

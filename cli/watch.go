@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -128,7 +129,7 @@ func (w *watching) keep(c *cli.Command) (finish func() error, err error) {
 		doc.Ended, doc.Complete = &ended, true
 		doc.Tool.InstrumentCPU, doc.Tool.LateSamples = w.sampler.CostPct(ended), w.sampler.Late()
 		doc.NoteGaps(w.sampler.Gaps())
-		err := errors.Join(record.Close(), book.Close())
+		err := cmp.Or(record.Close(), book.Close())
 		if err == nil {
 			fmt.Fprintf(w.err, "The readings are run %s; \"vividstrain show\" shows them.\n", doc.ID)
 		}

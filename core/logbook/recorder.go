@@ -1,6 +1,7 @@
 package logbook
 
 import (
+	"cmp"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -265,5 +266,6 @@ func (r *Recorder) Close() error {
 	close(r.stop)
 	r.stopped.Wait()
 	defer r.book.writes.Store(false)
-	return errors.Join(r.check(r.flush()), r.Update(), r.book.lock.Unlock())
+	// A full disk fails them all: the first one says it.
+	return cmp.Or(r.check(r.flush()), r.Update(), r.book.lock.Unlock())
 }
