@@ -9,6 +9,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 
@@ -74,6 +75,37 @@ func TestConvertWritesWhatItSays(t *testing.T) {
 		require.Equal(t, 1, strings.Count(errOut, "\n"))
 	}
 	require.NoFileExists(t, filepath.Join(s.dir, "a.avi"))
+}
+
+// A conversion that is interrupted leaves nothing behind; one that is killed what the next
+// one clears away.
+func TestStoppedConversionsLeaveNothing(t *testing.T) {
+	s := newSession(t)
+	s.ok("clips", "build", "--out", "clips", "--seconds", "20", "h264 240p25 0.5M")
+	for _, signal := range []os.Signal{os.Interrupt, os.Kill} {
+		c := s.command("convert", "clips/h264-240p25-500k-20s.mp4", "--goal", "144p 0.2M", "--ahead", "2s", "--out", "small/film.mkv")
+		require.NoError(t, os.MkdirAll(filepath.Join(s.dir, "small"), 0o777))
+		require.NoError(t, c.Start())
+		left := func() []os.DirEntry {
+			list, err := os.ReadDir(filepath.Join(s.dir, "small"))
+			require.NoError(t, err)
+			return list
+		}
+		require.Eventually(t, func() bool { return len(left()) > 0 }, 20*time.Second, 50*time.Millisecond)
+		require.NoFileExists(t, filepath.Join(s.dir, "small/film.mkv"), "not before it is whole")
+		require.NoError(t, c.Process.Signal(signal))
+		require.Error(t, c.Wait())
+		require.Len(t, left(), map[os.Signal]int{os.Interrupt: 0, os.Kill: 1}[signal])
+	}
+	leftover, err := filepath.Glob(filepath.Join(s.dir, "small", ".film.mkv.*.part"))
+	require.NoError(t, err)
+	old := time.Now().Add(-time.Minute) // for what is young may be another program's work
+	require.NoError(t, os.Chtimes(leftover[0], old, old))
+	s.ok("convert", "clips/h264-240p25-500k-20s.mp4", "--goal", "144p 0.2M", "--out", "small/other.mkv")
+	list, err := os.ReadDir(filepath.Join(s.dir, "small"))
+	require.NoError(t, err)
+	require.Len(t, list, 1)
+	require.Equal(t, "other.mkv", list[0].Name())
 }
 
 // A climb on a media server, in a process of its own: as it is and converted, with
