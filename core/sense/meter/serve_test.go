@@ -3,6 +3,7 @@ package meter
 import (
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"testing"
 	"time"
 
@@ -32,7 +33,9 @@ func TestReadingsFromAnotherComputer(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, map[string]float64{sense.CPU: 42.5, sense.ThreadUse + `:a "b" \ 7`: 99}, values)
 	require.WithinDuration(t, taken, m.ReadAt(), 100*time.Millisecond)
-	require.Contains(t, m.State()["clock_difference_ms:box"], "90")
+	difference, err := strconv.ParseFloat(m.State()["clock_difference_ms:box"], 64)
+	require.NoError(t, err)
+	require.InDelta(t, 90_000, difference, 100)
 	_, err = read(t, one(t, "- metrics: "+s.URL+"\n  token: lifebelt"), time.Now())
 	require.ErrorContains(t, err, "401")
 	_, err = read(t, one(t, "- metrics: "+s.URL), time.Now())
