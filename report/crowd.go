@@ -137,7 +137,7 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 	case verdict.Unknown:
 		fmt.Fprintf(&b, " Why: not known; %s.", c.Evidence)
 	case verdict.Refused:
-		fmt.Fprintf(&b, " It was refused: %s.", c.NextReason)
+		b.WriteString(refusal(c.NextReason))
 	default:
 		fmt.Fprintf(&b, " What ran out: %s (%s).", c.Limiter, c.Evidence)
 	}

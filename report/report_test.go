@@ -101,7 +101,7 @@ func TestSentences(t *testing.T) {
 		"Not tried yet.":          {},
 		"No rung could be tried.": {LadderEnd: true, Untried: []load.Load{hard}},
 		"No rung plays smoothly: h264 1080p25 10M failed. It was refused: it has no decoder for it.": {
-			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed, Reason: "it has no decoder for it"}, Limiter: verdict.Refused, Evidence: "it gave up"},
+			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed, Reason: "it refused: it has no decoder for it"}, Limiter: verdict.Refused, Evidence: "it gave up"},
 		"The highest smooth load is h264 1080p25 10M, not confirmed. Harder rungs are still to be tried.":                                {Load: &hard},
 		"The highest smooth load is h264 1080p25 10M, confirmed. The ladder ends there: the device's limit was not reached.":             {Load: &hard, LadderEnd: true, Confirmed: true},
 		"The highest smooth load is h264 1080p25 10M, not confirmed (h264 720p25 5M could not be tried). No harder rung could be tried.": {Load: &hard, LadderEnd: true, Untried: []load.Load{easy}},

@@ -319,7 +319,7 @@ func sentence(c logbook.ColumnCeiling) string {
 	case verdict.Unknown:
 		b.WriteString(" Why: not known; " + c.Evidence + ".")
 	case verdict.Refused:
-		b.WriteString(" It was refused: " + cmp.Or(c.Next.Reason, c.Evidence) + ".")
+		b.WriteString(refusal(cmp.Or(c.Next.Reason, c.Evidence)))
 	default:
 		fmt.Fprintf(&b, " What ran out: %s (%s).", c.Limiter, c.Evidence)
 	}
@@ -352,6 +352,11 @@ func room(c logbook.ColumnCeiling) string {
 		return ""
 	}
 	return fmt.Sprintf(" By its readings it has room for %d such streams at once; then %s runs out (%s).", c.Room.Streams, c.Room.Limiter, c.Room.Evidence)
+}
+
+// refusal is the sentence on a load that a device would not even try.
+func refusal(reason string) string {
+	return " It was refused: " + strings.TrimPrefix(reason, "it refused: ") + "."
 }
 
 func wasFound(g verdict.Grade) string {
