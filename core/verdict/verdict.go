@@ -109,20 +109,21 @@ func (c Criteria) Judge(t tally.Tally) (Grade, []string) {
 	case f.Shown == 0:
 		return Failed, []string{fmt.Sprintf("none of the %d frames due was shown", f.Due)}
 	}
-	if broken := c.Smooth.broken(t, f, b); len(broken) == 0 {
+	if broken := c.Smooth.broken(t, f, b, 0); len(broken) == 0 {
 		reasons := []string{fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due)}
 		if b != nil {
 			reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s in hand", b.MinLeadS))
 		}
 		return Smooth, reasons
-	} else if len(c.Marginal.broken(t, f, b)) == 0 {
+	} else if len(c.Marginal.broken(t, f, b, 1)) == 0 {
 		return Marginal, broken
 	}
-	return Choppy, c.Marginal.broken(t, f, b)
+	return Choppy, c.Marginal.broken(t, f, b, 1)
 }
 
-// broken lists the limits that an account does not keep.
-func (l Limits) broken(t tally.Tally, f tally.Frames, b *tally.Buffer) (reasons []string) {
+// broken lists the limits that an account does not keep. A build rate has so much of its
+// uncertainty in its favour, 0 to 1: what might do for a trailer is not called choppy.
+func (l Limits) broken(t tally.Tally, f tally.Frames, b *tally.Buffer, favour float64) (reasons []string) {
 	add := func(broken bool, format string, args ...any) {
 		if broken {
 			reasons = append(reasons, fmt.Sprintf(format, args...))
@@ -135,7 +136,7 @@ func (l Limits) broken(t tally.Tally, f tally.Frames, b *tally.Buffer) (reasons 
 	if b != nil {
 		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%s of %.1f s in all (allowed %d of %g s)", stalls(b.Stalls), b.StallS, l.Stalls, l.StallS)
 		if rate := b.BuildRate; rate != nil {
-			add(*rate < l.BuildRate, "media arrived at %s of real time (allowed %g)", Uncertain(*rate, b.BuildRateError), l.BuildRate)
+			add(*rate+favour*b.BuildRateError < l.BuildRate, "media arrived at %s of real time (allowed %g)", Uncertain(*rate, b.BuildRateError), l.BuildRate)
 		}
 	}
 	add(t.StartDelayS > l.StartDelayS, "it started after %.1f s (allowed %g s)", t.StartDelayS, l.StartDelayS)

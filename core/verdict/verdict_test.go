@@ -39,6 +39,8 @@ func TestJudge(t *testing.T) {
 		"wrong pictures":              {tally.Frames{Due: 1000, Shown: 1000, Wrong: 1}, nil, Failed, "wrong picture"},
 		"nothing shown":               {tally.Frames{Due: 1000, Dropped: 1000}, nil, Failed, "none of the 1000"},
 		"nothing due":                 {tally.Frames{}, nil, Failed, "no frame was due"},
+		"a film might stall":          {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: rate(0.9), BuildRateError: 0.2}, Marginal, "0.90±0.20 of real time"},
+		"a film would not stall":      {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: rate(1.1), BuildRateError: 0.2}, Smooth, "0 of 1000 frames dropped"},
 		"a film would stall":          {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: rate(0.9), BuildRateError: 0.02}, Choppy, "0.90±0.02 of real time"},
 		"one short stall":             {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{BuildRate: rate(1.2), Stalls: 1, StallS: 0.8}, Marginal, "1 stall of 0.8 s"},
 		"nothing was to be fetched":   {tally.Frames{Due: 1000, Shown: 1000}, &tally.Buffer{}, Smooth, "0 of 1000"},
