@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"os"
 	"slices"
 
 	"github.com/urfave/cli/v3"
@@ -23,13 +22,13 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	if _, err := os.Stat(c.Root().String("logbook")); errors.Is(err, os.ErrNotExist) && !slices.Contains(a.typed(c), "logbook") {
+	book, err := a.existingBook(c)
+	if errors.Is(err, logbook.ErrNoBook) && !slices.Contains(a.typed(c), "logbook") {
 		if c.Bool("json") {
 			return a.printJSON([]any{})
 		}
 		return a.print(a.style(c).Runs(nil, false))
 	}
-	book, err := a.existingBook(c)
 	if err != nil {
 		return err
 	}

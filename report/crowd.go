@@ -80,8 +80,8 @@ func idleUse(d *logbook.Document) map[string]float64 {
 func nextCosts(a logbook.Attempt, idle map[string]float64, number int) string {
 	var parts []string
 	ahead := 1.0
-	if a.Buffer != nil && a.Buffer.BuildRate != nil && *a.Buffer.BuildRate < 20 {
-		ahead = max(1, *a.Buffer.BuildRate)
+	if pace, known := a.Buffer.Pace(); known {
+		ahead = max(1, pace)
 	}
 	each := func(quantity string, scale float64) (float64, bool) {
 		u, known := a.Use[quantity]

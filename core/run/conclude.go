@@ -223,9 +223,6 @@ func worst(attempts []logbook.Attempt) logbook.Attempt {
 	return w
 }
 
-// beyond is a build rate that says nothing but that media came at once.
-const beyond = 20
-
 // unlimited is a share that is left, in percent, from which on something does not limit
 // at the ceiling: what limits the next rung is not in use there.
 const unlimited = 95
@@ -249,8 +246,8 @@ func headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.
 	}
 	// A device that works ahead of its viewers is busy with one of them, too.
 	ahead := func(a logbook.Attempt, free float64) float64 {
-		if a.Buffer != nil && a.Buffer.BuildRate != nil && *a.Buffer.BuildRate > 1 && *a.Buffer.BuildRate < beyond {
-			return max(free, 100*(1 - 1 / *a.Buffer.BuildRate))
+		if pace, known := a.Buffer.Pace(); known && pace > 1 {
+			return max(free, 100*(1-1/pace))
 		}
 		return free
 	}

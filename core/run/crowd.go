@@ -199,10 +199,8 @@ func (m *crowding) predict(c *conductor) *logbook.Prediction {
 // at which media came: a server that runs ahead of its viewers is busy with few
 // of them, too. It is not known where they had to wait for nothing but room.
 func carried(a logbook.Attempt, number int) (times float64, known bool) {
-	if a.Buffer == nil || a.Buffer.BuildRate == nil || *a.Buffer.BuildRate <= 0 || *a.Buffer.BuildRate >= beyond {
-		return 0, false
-	}
-	return float64(number) * *a.Buffer.BuildRate, true
+	pace, known := a.Buffer.Pace()
+	return float64(number) * pace, known
 }
 
 // coresOf is the mean use of the cores in percent of one core, by the player where that

@@ -72,6 +72,19 @@ type Buffer struct {
 	JumpDelaysS      []float64 `json:"jump_delays_s,omitempty"` // of each jump to the first picture after it
 }
 
+// beyond is a build rate that says nothing but that media came at once.
+const beyond = 20
+
+// Pace is the build rate as a measure of work: how many times real
+// time the device made them. It is false where that is not known, and where viewers waited
+// for nothing but room. A nil Buffer has none.
+func (b *Buffer) Pace() (rate float64, known bool) {
+	if b == nil || b.BuildRate == nil || *b.BuildRate <= 0 || *b.BuildRate >= beyond {
+		return 0, false
+	}
+	return *b.BuildRate, true
+}
+
 // Tally is the whole account of one stream in one attempt.
 type Tally struct {
 	StartDelayS float64  `json:"start_delay_s"` // from the order to play to the first picture
