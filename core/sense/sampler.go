@@ -49,8 +49,9 @@ type Sampler struct {
 
 	given  sync.Mutex // held while out is called
 	mu     sync.Mutex
-	stops  []func()      // of the sources that are read on their own
-	cost   time.Duration // processor time spent on sampling
+	cancel func()         // ends the goroutines of the sources that are read on their own
+	apart  sync.WaitGroup // those goroutines
+	cost   time.Duration  // processor time spent on sampling
 	costs  map[string]*Cost
 	gaps   []Gap
 	open   map[string]int // gaps that last, by source
@@ -75,6 +76,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 	_, wall := c.(clock.Real)
 	s := &Sampler{out: out, from: c.Now(),
 		costs: map[string]*Cost{}, open: map[string]int{}, slow: map[string]int{}, ranks: map[string]int{}, latest: map[string]Sample{}}
+	ctx, s.cancel = context.WithCancel(ctx)
 	var quick []Source
 	for i, source := range sources {
 		s.ranks[source.Name()] = i
@@ -135,9 +137,7 @@ func (s *Sampler) slowAgain(source string) bool {
 // alone reads a source from a goroutine of its own, until it is quick again: then it is
 // handed back, if there is a way back.
 func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.Duration, back chan<- Source) {
-	ctx, cancel := context.WithCancel(ctx)
-	var ended sync.WaitGroup
-	ended.Go(func() {
+	s.apart.Go(func() {
 		runtime.LockOSThread()
 		defer runtime.UnlockOSThread()
 		ticker := time.NewTicker(every)
@@ -162,9 +162,6 @@ func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.
 			}
 		}
 	})
-	s.mu.Lock()
-	s.stops = append(s.stops, func() { cancel(); ended.Wait() })
-	s.mu.Unlock()
 }
 
 // Timed is a source whose readings are older than the moment in which it is
@@ -241,12 +238,8 @@ func reason(err error) string {
 // Stop ends the sampling.
 func (s *Sampler) Stop() {
 	s.rounds()
-	s.mu.Lock()
-	stops := s.stops
-	s.mu.Unlock()
-	for _, stop := range stops {
-		stop()
-	}
+	s.cancel()
+	s.apart.Wait()
 }
 
 // Gaps lists the times in which sources gave nothing.

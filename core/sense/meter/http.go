@@ -35,7 +35,7 @@ func newClient() *http.Client {
 func headerFor(address, token string) (http.Header, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fmt.Errorf("%q is no address like http://box:9600/", plain(address))
+		return nil, fmt.Errorf("%q is no address like http://box:9600/", Plain(address))
 	}
 	header := http.Header{"User-Agent": {"vividstrain"}}
 	if token != "" {
@@ -57,7 +57,7 @@ func get(ctx context.Context, client *http.Client, address string, header http.H
 		if errors.As(err, &wrapped) { // it repeats the address, with what may be secret in it
 			err = wrapped.Err
 		}
-		return nil, nil, fmt.Errorf("%s: %w", plain(address), err)
+		return nil, nil, fmt.Errorf("%s: %w", Plain(address), err)
 	}
 	if response.StatusCode != http.StatusOK {
 		response.Body.Close()
@@ -65,16 +65,13 @@ func get(ctx context.Context, client *http.Client, address string, header http.H
 		if response.StatusCode == http.StatusUnauthorized {
 			hint = "; give its token"
 		}
-		return nil, nil, fmt.Errorf("%s: it answers %s%s", plain(address), response.Status, hint)
+		return nil, nil, fmt.Errorf("%s: it answers %s%s", Plain(address), response.Status, hint)
 	}
 	return response.Body, response.Header, nil
 }
 
-// Plain is an address without user, password and query, for the record.
-func Plain(address string) string { return plain(address) }
-
-// plain is an address without user, password and query.
-func plain(address string) string {
+// Plain is an address without user, password and query, for messages and the record.
+func Plain(address string) string {
 	u, err := url.Parse(address)
 	if err != nil {
 		return "the address"
@@ -116,11 +113,11 @@ func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) 
 		defer body.Close()
 		data, err := io.ReadAll(io.LimitReader(body, mostJSON+1))
 		if err != nil {
-			return fmt.Errorf("%s: %w", plain(j.url), err)
+			return fmt.Errorf("%s: %w", Plain(j.url), err)
 		}
 		j.begin()
 		if list, err = pickJSON(data, j.picks, list, &j.lacks); err != nil {
-			return fmt.Errorf("%s: %w", plain(j.url), err)
+			return fmt.Errorf("%s: %w", Plain(j.url), err)
 		}
 		return nil
 	})

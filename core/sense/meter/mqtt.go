@@ -37,7 +37,7 @@ type MQTT struct {
 func NewMQTT(name, broker, topic, user, password string, every time.Duration, picks []Pick) (*MQTT, error) {
 	u, err := url.Parse(broker)
 	if err != nil || u.Host == "" || u.Scheme != "mqtt" && u.Scheme != "mqtts" && u.Scheme != "tcp" {
-		return nil, fmt.Errorf("%q is no broker like mqtt://box:1883", plain(broker))
+		return nil, fmt.Errorf("%q is no broker like mqtt://box:1883", Plain(broker))
 	}
 	if topic == "" {
 		return nil, errors.New("a topic is needed")
@@ -52,7 +52,7 @@ func NewMQTT(name, broker, topic, user, password string, every time.Duration, pi
 	if u.Scheme == "" {
 		u.Scheme = "tcp"
 	}
-	m := &MQTT{pace: pace{name, every}, broker: plain(broker), topic: topic, picks: picks, begun: time.Now()}
+	m := &MQTT{pace: pace{name, every}, broker: Plain(broker), topic: topic, picks: picks, begun: time.Now()}
 	m.failed = fmt.Errorf("%s: it is not reached yet", m.broker)
 	o := mqtt.NewClientOptions().AddBroker(u.String()).SetClientID("vividstrain-" + rand.Text()[:10]).SetUsername(user).SetPassword(password).
 		SetConnectRetry(true).SetConnectRetryInterval(2 * time.Second).SetMaxReconnectInterval(10 * time.Second).

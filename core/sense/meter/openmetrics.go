@@ -88,7 +88,7 @@ func (m *Metrics) Sample(ctx context.Context, now time.Time, list []sense.Readin
 		m.compare(header, sent, back)
 		page := collect{meter: m, now: back, counted: map[string]float64{}, found: make([]bool, len(m.picks))}
 		if err = parseMetrics(body, page.take); err != nil {
-			return fmt.Errorf("%s: %w", plain(m.url), err)
+			return fmt.Errorf("%s: %w", Plain(m.url), err)
 		}
 		list = page.readings(list)
 		m.begin()
@@ -103,7 +103,7 @@ func (m *Metrics) Sample(ctx context.Context, now time.Time, list []sense.Readin
 		}
 		m.at = back
 		if len(list) == 0 && page.metrics > 0 && page.rates == 0 {
-			return errors.New(plain(m.url) + ": none of its metrics is known; name those wanted under \"read\"")
+			return errors.New(Plain(m.url) + ": none of its metrics is known; name those wanted under \"read\"")
 		}
 		return nil
 	})
