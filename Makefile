@@ -27,7 +27,7 @@ lint:
 # All that runs at the same time, under the race detector; it needs a C compiler. The
 # codecs are left out, which take ten times as long with it and are told apart by their
 # sums, and the built program.
-RACE := ./core/box ./core/clock ./core/load ./core/logbook ./core/partial ./core/route/... ./core/run \
+RACE := ./core/mediaserver ./core/clock ./core/load ./core/logbook ./core/partial ./core/route/... ./core/run \
 	./core/search ./core/sense/... ./core/tally ./core/verdict ./report
 
 race:

@@ -20,7 +20,7 @@ import (
 	"golang.org/x/term"
 
 	"vividstrain/core/load"
-	"vividstrain/core/media/build"
+	"vividstrain/core/media/clip"
 	"vividstrain/report"
 )
 
@@ -102,7 +102,7 @@ func (a *app) fail(ctx context.Context, err error) int {
 	}
 	var (
 		wrong *load.Error
-		rate  *build.RateError
+		rate  *clip.RateError
 		typed usageError
 	)
 	fmt.Fprintln(a.err, "vividstrain:", oneLine(err))

@@ -186,7 +186,7 @@ func TestClipsAreListedAndVerified(t *testing.T) {
 
 // film copies a foreign stream into the session's folder.
 func (s *session) film(name string) {
-	data, err := os.ReadFile("../core/media/h264/testdata/" + name)
+	data, err := os.ReadFile("../core/media/codec/h264/testdata/" + name)
 	require.NoError(s.t, err)
 	require.NoError(s.t, os.MkdirAll(filepath.Join(s.dir, "films"), 0o777))
 	require.NoError(s.t, os.WriteFile(filepath.Join(s.dir, "films", name), data, 0o666))
@@ -195,7 +195,7 @@ func (s *session) film(name string) {
 func TestFilesKeepTheirPicturesInEveryContainer(t *testing.T) {
 	s := newSession(t)
 	s.film("high-mbaff-cabac.264")
-	text, err := os.ReadFile("../core/media/h264/testdata/high-mbaff-cabac.264.md5")
+	text, err := os.ReadFile("../core/media/codec/h264/testdata/high-mbaff-cabac.264.md5")
 	require.NoError(t, err)
 	_, want, _ := strings.Cut(string(text), "\n")
 	require.Equal(t, want, s.ok("inspect", "--checksums", "films/high-mbaff-cabac.264"))

@@ -14,9 +14,9 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/build"
-	"vividstrain/core/media/formats"
-	"vividstrain/core/media/h264"
+	"vividstrain/core/media/clip"
+	"vividstrain/core/media/codec/h264"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/media/scene"
 	"vividstrain/report"
 )
@@ -41,7 +41,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 		ArgsUsage: "[LOAD...]",
 		Description: "A clip that is there already is kept. Each is written under a temporary name and renamed\n" +
 			"when it is whole. Its bitrate is within 3 % of the load line's (5 % for mjpeg). The same order\n" +
-			"gives the same bytes; the folder's manifest, " + build.ManifestName + ", has their checksums.",
+			"gives the same bytes; the folder's manifest, " + clip.ManifestName + ", has their checksums.",
 		Flags: []cli.Flag{
 			a.ladderFlag(),
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the clips into `DIR`", Value: "clips"},
@@ -63,8 +63,8 @@ func (a *app) clipsBuildCommand() *cli.Command {
 }
 
 // coding is how the flags want h264 to be coded.
-func coding(c *cli.Command) (o build.Coding, err error) {
-	o = build.Coding{KeyEvery: c.Int("key-every"), BFrames: c.Int("b-frames"), References: c.Int("references"),
+func coding(c *cli.Command) (o clip.Coding, err error) {
+	o = clip.Coding{KeyEvery: c.Int("key-every"), BFrames: c.Int("b-frames"), References: c.Int("references"),
 		Slices: c.Int("slices"), CAVLC: c.Bool("cavlc")}
 	if o.Effort, err = effort(c); err != nil {
 		return o, err
@@ -96,18 +96,18 @@ func effort(c *cli.Command) (h264.Effort, error) {
 }
 
 // clipOrders are the clips that the command line asks for.
-func clipOrders(c *cli.Command) (orders []build.Order, err error) {
+func clipOrders(c *cli.Command) (orders []clip.Order, err error) {
 	l, err := ladder(c, "starter")
 	if err != nil {
 		return nil, err
 	}
-	o := build.Order{Seconds: c.Float("seconds"), Scene: c.String("scene"), Seed: c.Uint32("seed"), Container: c.String("container"),
+	o := clip.Order{Seconds: c.Float("seconds"), Scene: c.String("scene"), Seed: c.Uint32("seed"), Container: c.String("container"),
 		Threads: runtime.NumCPU()}
 	if o.Coding, err = coding(c); err != nil {
 		return nil, err
 	}
-	if s := o.Seconds; s <= 0 || s > build.MaxSeconds {
-		return nil, usagef("a clip lasts more than 0 and at most %d seconds, not %g", build.MaxSeconds, s)
+	if s := o.Seconds; s <= 0 || s > clip.MaxSeconds {
+		return nil, usagef("a clip lasts more than 0 and at most %d seconds, not %g", clip.MaxSeconds, s)
 	}
 	if !slices.Contains(scene.Names(), o.Scene) {
 		return nil, usagef("there is no scene %q; there are %s", o.Scene, strings.Join(scene.Names(), ", "))
@@ -117,11 +117,11 @@ func clipOrders(c *cli.Command) (orders []build.Order, err error) {
 	}
 	for _, column := range l.Columns {
 		for _, rung := range column.Rungs {
-			if err := formats.Carries(rung.Format); err != nil {
+			if err := registry.Carries(rung.Format); err != nil {
 				return nil, usagef("load line %q: %w", rung, err)
 			}
 			o.Format = rung.Format
-			if rung.Codec != h264.Name && (o.Coding != build.Coding{Slices: 1} || o.Container == "ts") {
+			if rung.Codec != h264.Name && (o.Coding != clip.Coding{Slices: 1} || o.Container == "ts") {
 				return nil, usagef("load line %q: how it is coded can be chosen for h264 alone", rung)
 			}
 			orders = append(orders, o)
@@ -141,7 +141,7 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 	left := newEstimate(c.String("out"), orders)
 	for i, o := range orders {
 		path, err := a.buildClip(ctx, progress, c.String("out"), o, fmt.Sprintf("clip %d of %d", i+1, len(orders)), left)
-		var rate *build.RateError
+		var rate *clip.RateError
 		if errors.As(err, &rate) { // the other rungs can be made all the same
 			refused = errors.Join(refused, err)
 			progress.line("not made: " + err.Error())
@@ -151,7 +151,7 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		progress.stop()
-		m, err := build.ReadManifest(c.String("out"))
+		m, err := clip.ReadManifest(c.String("out"))
 		if err != nil {
 			return err
 		}
@@ -165,15 +165,15 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 }
 
 // buildClip makes one clip with a progress bar.
-func (a *app) buildClip(ctx context.Context, p *progress, dir string, o build.Order, which string, left *estimate) (string, error) {
+func (a *app) buildClip(ctx context.Context, p *progress, dir string, o clip.Order, which string, left *estimate) (string, error) {
 	name := load.Load{Format: o.Format, Streams: 1}.String()
-	kept := build.Kept(dir, o)
+	kept := clip.Kept(dir, o)
 	o.Progress = func(done, total int) {
 		if !kept {
 			p.set(which+", "+name, done, total, fmt.Sprintf("frame %d of %d%s", done, total, left.frame(o.Format)))
 		}
 	}
-	return build.Clip(ctx, filepath.Clean(dir), o)
+	return clip.Clip(ctx, filepath.Clean(dir), o)
 }
 
 // estimate tells how long making clips will go on: as long for each picture
@@ -183,10 +183,10 @@ type estimate struct {
 	done, total float64 // samples
 }
 
-func newEstimate(dir string, orders []build.Order) *estimate {
+func newEstimate(dir string, orders []clip.Order) *estimate {
 	e := &estimate{began: time.Now()}
 	for _, o := range orders {
-		if !build.Kept(dir, o) {
+		if !clip.Kept(dir, o) {
 			e.total += float64(o.Frames()) * float64(o.Format.Width) * float64(o.Format.Height)
 		}
 	}
@@ -223,18 +223,18 @@ func (a *app) clipsListCommand() *cli.Command {
 
 // clipsFolder is the folder on the command line with its manifest, which is not
 // empty.
-func clipsFolder(c *cli.Command) (dir string, m *build.Manifest, err error) {
+func clipsFolder(c *cli.Command) (dir string, m *clip.Manifest, err error) {
 	if c.Args().Len() > 1 {
 		return "", nil, usagef("one folder at a time, for example: vividstrain clips %s clips", c.Name)
 	}
 	if dir = c.Args().First(); dir == "" {
 		dir = "clips"
 	}
-	if m, err = build.ReadManifest(dir); err != nil {
+	if m, err = clip.ReadManifest(dir); err != nil {
 		return "", nil, usage(err)
 	}
 	if len(m.Clips) == 0 {
-		return "", nil, usagef("%s has no manifest (%s); clips build --out %s makes clips with one", dir, build.ManifestName, dir)
+		return "", nil, usagef("%s has no manifest (%s); clips build --out %s makes clips with one", dir, clip.ManifestName, dir)
 	}
 	return dir, m, nil
 }

@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/build"
+	"vividstrain/core/media/clip"
 )
 
 // The time left follows from the samples drawn so far, and clips that are kept
@@ -19,7 +19,7 @@ func TestTimeLeft(t *testing.T) {
 		small := media.Format{Codec: "h264", Width: 100, Height: 100, Rate: media.Rate{Num: 10, Den: 1}, Depth: 8}
 		large := small
 		large.Width, large.Height = 200, 200
-		e := newEstimate(t.TempDir(), []build.Order{{Format: small, Seconds: 1}, {Format: large, Seconds: 1}})
+		e := newEstimate(t.TempDir(), []clip.Order{{Format: small, Seconds: 1}, {Format: large, Seconds: 1}})
 		time.Sleep(time.Second)
 		require.Empty(t, e.frame(small), "too early to tell")
 		for range 9 {

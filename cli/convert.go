@@ -11,10 +11,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"vividstrain/core/convert"
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
+	"vividstrain/core/transcode"
 	"vividstrain/report"
 )
 
@@ -52,7 +52,7 @@ func (a *app) convert(ctx context.Context, c *cli.Command) error {
 	job.Progress = func(done, total time.Duration) {
 		progress.set(label, int(done.Milliseconds()), int(max(total, done).Milliseconds()), fmt.Sprintf("%.1f s made", done.Seconds()))
 	}
-	result, err := convert.Run(ctx, job)
+	result, err := transcode.Run(ctx, job)
 	progress.stop()
 	if err != nil {
 		return wrongFile(err)
@@ -100,12 +100,12 @@ func wrongFile(err error) error {
 }
 
 // conversion is the job that the flags ask for.
-func conversion(c *cli.Command) (job convert.Job, err error) {
+func conversion(c *cli.Command) (job transcode.Job, err error) {
 	if c.Args().Len() != 1 {
 		return job, usagef("which file? for example: vividstrain convert harbour.mp4 --goal \"720p 4M\"")
 	}
-	job = convert.Job{File: c.Args().First(), Out: c.String("out"), Copies: c.Int("copies"), Ahead: c.Duration("ahead")}
-	file, err := formats.Open(job.File)
+	job = transcode.Job{File: c.Args().First(), Out: c.String("out"), Copies: c.Int("copies"), Ahead: c.Duration("ahead")}
+	file, err := registry.Open(job.File)
 	if err != nil {
 		return job, usage(err)
 	}
@@ -116,7 +116,7 @@ func conversion(c *cli.Command) (job convert.Job, err error) {
 	if job.Order.Goal, err = load.ParseGoal(c.String("goal")); err != nil {
 		return job, usage(err)
 	}
-	if err := convert.CheckGoal(job.Order.Goal); err != nil {
+	if err := transcode.CheckGoal(job.Order.Goal); err != nil {
 		return job, usage(err)
 	}
 	switch {
@@ -128,7 +128,7 @@ func conversion(c *cli.Command) (job convert.Job, err error) {
 		return job, usagef("--threads is 1 to 64, not %d", c.Int("threads"))
 	}
 	if job.Out != "" {
-		if _, err := formats.ContainerFor(job.Out); err != nil {
+		if _, err := registry.ContainerFor(job.Out); err != nil {
 			return job, usage(err)
 		}
 		if err := mayWrite(job.File, job.Out, c.Bool("force")); err != nil {

@@ -16,7 +16,7 @@ import (
 	"vividstrain/core/partial"
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
-	"vividstrain/core/route/standin"
+	"vividstrain/core/route/simulated"
 	"vividstrain/core/run"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
@@ -109,7 +109,7 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	if device == "" {
 		r, err = engine.New(o)
 	} else {
-		r, err = simulated(standin.Options{Refresh: o.Refresh, Late: tally.Drop, Seed: 1, Profile: device})
+		r, err = openSimulated(simulated.Options{Refresh: o.Refresh, Late: tally.Drop, Seed: 1, Profile: device})
 	}
 	if err != nil {
 		return nil, err

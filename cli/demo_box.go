@@ -15,7 +15,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
-	"vividstrain/core/media/build"
+	"vividstrain/core/media/clip"
 	"vividstrain/core/route/server"
 	"vividstrain/core/run"
 	"vividstrain/core/sense"
@@ -43,10 +43,10 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	defer progress.close()
 	progress.line(fmt.Sprintf("Climbing on a media box, by HTTP, %d rungs:", len(rungs)))
 	films := filepath.Join(dir, "films")
-	order := build.Order{Format: rungs[0].Format, Seconds: 12, Threads: runtime.NumCPU(), Progress: func(done, total int) {
+	order := clip.Order{Format: rungs[0].Format, Seconds: 12, Threads: runtime.NumCPU(), Progress: func(done, total int) {
 		progress.set("making "+rungs[0].String(), done, total, fmt.Sprintf("frame %d of %d", done, total))
 	}}
-	if _, err := build.Clip(ctx, films, order); err != nil {
+	if _, err := clip.Clip(ctx, films, order); err != nil {
 		return nil, err
 	}
 	address, stop, err := startBox(ctx, films)

@@ -6,7 +6,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"vividstrain/core/route/standin"
+	"vividstrain/core/route/simulated"
 )
 
 func (a *app) devicesCommand() *cli.Command {
@@ -26,7 +26,7 @@ func (a *app) listDevices(_ context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	profiles, err := standin.BuiltIn()
+	profiles, err := simulated.BuiltIn()
 	if err != nil {
 		return err
 	}
@@ -52,7 +52,7 @@ func (a *app) showDevice(_ context.Context, c *cli.Command) error {
 	if c.Args().Len() != 1 {
 		return usagef("which device? vividstrain devices lists them")
 	}
-	p, err := standin.Named(c.Args().First())
+	p, err := simulated.Named(c.Args().First())
 	if err != nil {
 		return usage(err)
 	}
@@ -64,19 +64,19 @@ func (a *app) showDevice(_ context.Context, c *cli.Command) error {
 }
 
 // profileNamed is the profile in a file, or the built-in device of that name.
-func profileNamed(name string) (*standin.Profile, error) {
+func profileNamed(name string) (*simulated.Profile, error) {
 	if info, err := os.Stat(name); err == nil && !info.IsDir() {
 		data, err := readFile(name, 1<<20)
 		if err != nil {
 			return nil, usage(err)
 		}
-		p, err := standin.ParseProfile(data)
+		p, err := simulated.ParseProfile(data)
 		if err != nil {
 			return nil, usagef("%s: %w", name, err)
 		}
 		return p, nil
 	}
-	p, err := standin.Named(name)
+	p, err := simulated.Named(name)
 	if err != nil {
 		return nil, usagef("%w; and there is no file of that name", err)
 	}

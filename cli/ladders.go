@@ -14,8 +14,8 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"vividstrain/core/load"
-	"vividstrain/core/media/formats"
 	"vividstrain/core/media/inspect"
+	"vividstrain/core/media/registry"
 )
 
 func (a *app) laddersCommand() *cli.Command {
@@ -155,7 +155,7 @@ func given(ctx context.Context, c *cli.Command, fallback string, skipped func(er
 		files = true
 		found := []string{arg}
 		if info.IsDir() {
-			if found, err = formats.Find(arg); err != nil {
+			if found, err = registry.Find(arg); err != nil {
 				return nil, err
 			}
 			if len(found) == 0 {
@@ -189,7 +189,7 @@ func loadOf(ctx context.Context, path string) (load.Load, error) {
 	if err != nil {
 		return load.Load{}, err
 	}
-	if _, err := formats.Codec(r.Codec); err != nil {
+	if _, err := registry.Codec(r.Codec); err != nil {
 		return load.Load{}, fmt.Errorf("%s: %w", path, err)
 	}
 	if r.Load == "" {

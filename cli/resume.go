@@ -14,7 +14,7 @@ import (
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
 	"vividstrain/core/route/server"
-	"vividstrain/core/route/standin"
+	"vividstrain/core/route/simulated"
 	"vividstrain/core/run"
 )
 
@@ -100,14 +100,14 @@ func (a *app) restore(c *cli.Command, doc *logbook.Document) (route.Route, error
 		}
 		return engine.New(o)
 	case "standin":
-		o, err := standin.FromOptions(options)
+		o, err := simulated.FromOptions(options)
 		if err != nil {
 			return nil, wrong(err)
 		}
 		if o.Profile == "" {
 			o.Profile = doc.Device.Name
 		}
-		return simulated(o)
+		return openSimulated(o)
 	case "server":
 		return a.restoreServer(c, doc)
 	}

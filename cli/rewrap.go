@@ -9,8 +9,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
-	"vividstrain/core/media/mp4"
+	"vividstrain/core/media/container/mp4"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/partial"
 )
 
@@ -31,7 +31,7 @@ func (a *app) rewrap(ctx context.Context, c *cli.Command) (err error) {
 		return usagef("which file, and to where? for example: vividstrain rewrap film.mkv film.mp4")
 	}
 	from, to := c.Args().Get(0), c.Args().Get(1)
-	container, err := formats.ContainerFor(to)
+	container, err := registry.ContainerFor(to)
 	if err != nil {
 		return usage(err)
 	}
@@ -42,7 +42,7 @@ func (a *app) rewrap(ctx context.Context, c *cli.Command) (err error) {
 		}
 		fragmented = mp4.CreateFragmented
 	}
-	f, err := formats.Open(from)
+	f, err := registry.Open(from)
 	if err != nil {
 		return usage(err)
 	}
@@ -55,7 +55,7 @@ func (a *app) rewrap(ctx context.Context, c *cli.Command) (err error) {
 		return err
 	}
 	defer out.Abort()
-	left, err := formats.Rewrap(ctx, f, container, out.File, fragmented)
+	left, err := registry.Rewrap(ctx, f, container, out.File, fragmented)
 	if err != nil {
 		return wrongFile(fmt.Errorf("%s: %w", from, err))
 	}

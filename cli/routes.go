@@ -9,7 +9,7 @@ import (
 
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
-	"vividstrain/core/route/standin"
+	"vividstrain/core/route/simulated"
 	"vividstrain/core/tally"
 )
 
@@ -60,7 +60,7 @@ func (a *app) route(c *cli.Command) (route.Route, error) {
 	case "server":
 		return a.serverRoute(c)
 	case "standin":
-		return simulated(standin.Options{Refresh: c.Float("refresh"), Late: tally.Late(c.String("late")), Seed: c.Uint64("seed"), Profile: c.String("device")})
+		return openSimulated(simulated.Options{Refresh: c.Float("refresh"), Late: tally.Late(c.String("late")), Seed: c.Uint64("seed"), Profile: c.String("device")})
 	}
 	o := engine.Default()
 	o.Refresh, o.Late, o.Clips = c.Float("refresh"), tally.Late(c.String("late")), c.String("clips")
@@ -72,14 +72,14 @@ func (a *app) route(c *cli.Command) (route.Route, error) {
 	return r, nil
 }
 
-// simulated is the way to a simulated device, which is switched on now.
-func simulated(o standin.Options) (route.Route, error) {
+// openSimulated is the way to a simulated device, which is switched on now.
+func openSimulated(o simulated.Options) (route.Route, error) {
 	profile, err := profileNamed(o.Profile)
 	if err != nil {
 		return nil, err
 	}
 	o.Start = time.Now()
-	r, err := standin.New(profile, o)
+	r, err := simulated.New(profile, o)
 	if err != nil {
 		return nil, usage(err)
 	}

@@ -12,8 +12,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"vividstrain/core/box"
 	"vividstrain/core/media"
+	"vividstrain/core/mediaserver"
 )
 
 func (a *app) standinCommand() *cli.Command {
@@ -71,7 +71,7 @@ func (a *app) serveStandin(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	o := box.Options{Clips: c.String("clips"), Cores: c.Float("cores"), Refuse: c.StringSlice("refuse"), Threads: c.Int("threads"),
+	o := mediaserver.Options{Clips: c.String("clips"), Cores: c.Float("cores"), Refuse: c.StringSlice("refuse"), Threads: c.Int("threads"),
 		Ahead: c.Duration("ahead"), Idle: c.Duration("idle"), Segment: c.Duration("segment"),
 		Log: slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{ReplaceAttr: plain}))}
 	if o.Threads == 0 {
@@ -84,7 +84,7 @@ func (a *app) serveStandin(ctx context.Context, c *cli.Command) error {
 	if o.Link, err = amount(c, "link"); err != nil {
 		return err
 	}
-	b, err := box.New(ctx, o)
+	b, err := mediaserver.New(ctx, o)
 	if err != nil {
 		return usage(err)
 	}

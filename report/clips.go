@@ -6,11 +6,11 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/build"
+	"vividstrain/core/media/clip"
 )
 
 // Clips lists the clips of a manifest.
-func (s Style) Clips(m *build.Manifest) string {
+func (s Style) Clips(m *clip.Manifest) string {
 	m = clean(m)
 	var rows [][]string
 	for _, e := range m.Clips {
@@ -25,7 +25,7 @@ func (s Style) Clips(m *build.Manifest) string {
 }
 
 // Verified says of each clip of a manifest what was found to be wrong with it.
-func (s Style) Verified(m *build.Manifest, found map[string]error) string {
+func (s Style) Verified(m *clip.Manifest, found map[string]error) string {
 	var rows [][]string
 	for _, e := range m.Clips {
 		state := s.paint(text.FgGreen, "● as made")
@@ -46,7 +46,7 @@ type VerifiedClip struct {
 }
 
 // VerifiedJSON lists what was found of each clip of a manifest.
-func VerifiedJSON(m *build.Manifest, found map[string]error) []VerifiedClip {
+func VerifiedJSON(m *clip.Manifest, found map[string]error) []VerifiedClip {
 	list := []VerifiedClip{}
 	for _, e := range m.Clips {
 		v := VerifiedClip{File: e.File, Frames: e.Frames, AsMade: found[e.File] == nil}

@@ -7,10 +7,10 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"vividstrain/core/media/build"
+	"vividstrain/core/media/clip"
 )
 
-var manifest = &build.Manifest{Clips: []build.Entry{
+var manifest = &clip.Manifest{Clips: []clip.Entry{
 	{File: "a.mp4", Load: "h264 240p25 500k", Scene: "harbour", Frames: 125, Bytes: 312_800, BitrateBps: 500_480, VideoBps: 497_000, SHA256: "0123456789abcdef"},
 	{File: "b-kelp.mkv", Load: "h264 2160p25 10bit hdr 40M", Scene: "kelp", Frames: 50, Bytes: 10_040_000, BitrateBps: 40_160_000, SHA256: "fedc"},
 }}

@@ -6,15 +6,15 @@ import (
 	"strings"
 	"time"
 
-	"vividstrain/core/convert"
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/tally"
+	"vividstrain/core/transcode"
 	"vividstrain/core/verdict"
 )
 
 // Conversion draws what a conversion came to and what it took.
-func (s Style) Conversion(job convert.Job, r *convert.Report) string {
+func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
 	var b strings.Builder
 	in := load.Load{Format: r.In.Format, Streams: 1}
 	made := r.Media.Seconds()
@@ -87,7 +87,7 @@ func buildRate(b tally.Buffer) string {
 }
 
 // stages draws the processor time of each stage.
-func (s Style) stages(r *convert.Report) string {
+func (s Style) stages(r *transcode.Report) string {
 	total := r.CPU
 	known := r.Stats.Decode + r.Stats.Scale + r.Stats.Tone + r.Stats.Encode
 	total = max(total, known)
@@ -128,7 +128,7 @@ type ConversionDocument struct {
 }
 
 // ConversionJSON makes the document of a conversion.
-func ConversionJSON(job convert.Job, r *convert.Report) ConversionDocument {
+func ConversionJSON(job transcode.Job, r *transcode.Report) ConversionDocument {
 	d := ConversionDocument{File: job.File, Goal: job.Order.Goal.String(), Out: job.Out, Copies: job.Copies, TookS: r.Took.Seconds(), MediaS: r.Media.Seconds(),
 		Bytes: r.Bytes, Speed: r.Speed, Frames: r.Stats.Frames, CPUS: r.CPU.Seconds(), DecodeS: r.Stats.Decode.Seconds(), ScaleS: r.Stats.Scale.Seconds(),
 		ToneS: r.Stats.Tone.Seconds(), EncodeS: r.Stats.Encode.Seconds(), PeakBytes: r.MemPeak, Viewers: r.Buffers, LeftOut: r.Left}

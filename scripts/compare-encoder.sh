@@ -4,4 +4,4 @@
 # against the originals. Needs the package chromium.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-go test -run '^$' -bench QualityAgainstBrowser -benchtime 1x ./core/media/judge
+go test -run '^$' -bench QualityAgainstBrowser -benchtime 1x ./core/media/quality/browser

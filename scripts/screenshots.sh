@@ -34,7 +34,7 @@ want climb-live && shot climb-live 25 vividstrain climb --hold 5s --clips clips 
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
 mkdir -p "$work/films"
 while read -r from to; do
-	"$work/vividstrain" rewrap "core/media/h264/testdata/$from.264" "$work/films/$to" >/dev/null
+	"$work/vividstrain" rewrap "core/media/codec/h264/testdata/$from.264" "$work/films/$to" >/dev/null
 done <<-END
 	high-640 lounge-evening.mkv
 	main-weighted cabin-loop.mp4

@@ -15,7 +15,7 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
-	"vividstrain/core/route/standin"
+	"vividstrain/core/route/simulated"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
@@ -29,8 +29,8 @@ func book(t testing.TB) *logbook.Book {
 	return b
 }
 
-func device(t testing.TB, p *standin.Profile, seed uint64) *standin.Device {
-	d, err := standin.New(p, standin.Options{Refresh: 60, Late: tally.Drop, Seed: seed, Start: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)})
+func device(t testing.TB, p *simulated.Profile, seed uint64) *simulated.Device {
+	d, err := simulated.New(p, simulated.Options{Refresh: 60, Late: tally.Drop, Seed: seed, Start: time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)})
 	require.NoError(t, err)
 	return d
 }
@@ -51,13 +51,13 @@ func rungs(t testing.TB, lines ...string) (list []load.Load) {
 
 // randomDevice is a device that decodes h264 on its cores, cool and with memory
 // enough; use is how many cores' worth of work a load is.
-func randomDevice(random *rand.Rand) (p *standin.Profile, use func(load.Load) float64) {
-	p = &standin.Profile{
+func randomDevice(random *rand.Rand) (p *simulated.Profile, use func(load.Load) float64) {
+	p = &simulated.Profile{
 		Name: "Random", Cores: 1 + random.IntN(6), Threads: 8, Queue: 8, Noise: 3 * random.Float64(),
-		Decode:  map[string]standin.Cost{"h264": {NSPerPixel: 2 + 20*random.Float64(), NSPerBit: 3 * random.Float64(), USPerFrame: 500 * random.Float64()}},
-		Memory:  standin.Memory{Total: 64e9},
-		Heat:    standin.Heat{RoomC: 20, DegreesPerWatt: 1, TimeConstantS: 30, ThrottleC: 90, MinClock: 0.5},
-		Startup: standin.Startup{Seconds: random.Float64()},
+		Decode:  map[string]simulated.Cost{"h264": {NSPerPixel: 2 + 20*random.Float64(), NSPerBit: 3 * random.Float64(), USPerFrame: 500 * random.Float64()}},
+		Memory:  simulated.Memory{Total: 64e9},
+		Heat:    simulated.Heat{RoomC: 20, DegreesPerWatt: 1, TimeConstantS: 30, ThrottleC: 90, MinClock: 0.5},
+		Startup: simulated.Startup{Seconds: random.Float64()},
 	}
 	cost := p.Decode["h264"]
 	return p, func(l load.Load) float64 {
@@ -112,7 +112,7 @@ func TestBuiltInDevices(t *testing.T) {
 		"breakwater-n5": {"cabins", "h264 1080p25 8M x6", verdict.Memory},
 	} {
 		t.Run(name, func(t *testing.T) {
-			p, err := standin.Named(name)
+			p, err := simulated.Named(name)
 			require.NoError(t, err)
 			ladder, err := load.Named(want.ladder)
 			require.NoError(t, err)
@@ -169,7 +169,7 @@ func stopped(t *testing.T, b *logbook.Book, kill bool, run func(ctx context.Cont
 // The attempt in which a run was stopped or killed says nothing about the device: it is
 // made again. Killed in it a second time, the rung is what kills it.
 func TestResumeGoesOn(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	ladder, err := load.Named("lounge")
 	require.NoError(t, err)
@@ -228,7 +228,7 @@ func TestResumeGoesOn(t *testing.T) {
 
 // A crowd is resumed like a climb.
 func TestCrowdsAreResumed(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	crowd := func(r route.Route) CrowdConfig {
 		return CrowdConfig{Config: config(r), Mix: rungs(t, "h264 720p25 5M"), Most: 64, Reserve: 20, Need: 12}
@@ -296,7 +296,7 @@ func (f *faulty) Sample(_ context.Context, _ time.Time, list []sense.Reading) ([
 // Whatever goes wrong with a rung is that rung's: the climb goes on over it, and a ceiling
 // above it is unconfirmed and names it.
 func TestNothingThatGoesWrongWithARungEndsTheRun(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	lines := []string{"h264 240p25 1M", "h264 480p25 2M", "h264 720p25 5M", "h264 720p50 9M", "h264 1080p25 10M", "h264 2160p25 30M", "h264 2160p50 40M", "h264 2160p50 80M", "h264 2160p60 200M"}
 	f := &faulty{Route: device(t, p, 1),
@@ -333,7 +333,7 @@ func TestNothingThatGoesWrongWithARungEndsTheRun(t *testing.T) {
 // Where others take the computer, an attempt that is not smooth is void and made again,
 // three times at most; one that is smooth all the same counts.
 func TestOthersMakeAttemptsVoid(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	easy, hard, harder := "h264 720p25 5M", "h264 2160p50 80M", "h264 2160p60 200M"
 	climb := func(use func(string, int) []sense.Reading) *logbook.Document {
@@ -368,7 +368,7 @@ func TestOthersMakeAttemptsVoid(t *testing.T) {
 
 // Where segments are long, a rung is held for three of them.
 func TestHoldGrowsWithSegments(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	l := &longSegments{Route: device(t, p, 1), need: 30 * time.Second}
 	doc, err := Climb(t.Context(), book(t), config(l, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")}))
@@ -427,7 +427,7 @@ func (a *away) Play(ctx context.Context, p route.Plan, live func(route.Live)) (r
 }
 
 func TestDevicesThatAreOutOfReach(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	climb := func(a *away) (*logbook.Document, *logbook.Book, error) {
 		a.Route = device(t, p, 1)
@@ -455,7 +455,7 @@ func TestDevicesThatAreOutOfReach(t *testing.T) {
 // What is read while clips are made, or at rest, is no idle reading; a run whose baseline
 // was interrupted reads it again.
 func TestPhases(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	b := book(t)
 	d := device(t, p, 1)
@@ -508,7 +508,7 @@ func (m *busyMaker) Prepare(ctx context.Context, _ load.Load, _ func(int, int)) 
 // On the way from hardware to software decoding it is the decoder block that limits: the
 // headroom at the ceiling is its own, and the sentence says so.
 func TestDecodingThatFallsBackToTheCores(t *testing.T) {
-	p, err := standin.Named("skerry-s1")
+	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	doc, err := Climb(t.Context(), book(t), config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M", "h264 1080p50 20M", "h264 1440p50 30M")}))
 	require.NoError(t, err)
@@ -520,7 +520,7 @@ func TestDecodingThatFallsBackToTheCores(t *testing.T) {
 }
 
 func TestOutOfOrderIsNamed(t *testing.T) {
-	p, err := standin.Named("skerry-s1")
+	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	// h264 1440p is beyond the block and slow on the cores; 1080p is not.
 	column := load.Column{Name: "odd", Rungs: rungs(t, "h264 720p25 5M", "h264 1440p50 6M", "h264 1080p50 20M")}
@@ -532,7 +532,7 @@ func TestOutOfOrderIsNamed(t *testing.T) {
 }
 
 func TestWhatCannotWorkIsRefusedBeforeMeasuring(t *testing.T) {
-	p, err := standin.Named("skerry-s1")
+	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	good := config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")})
 	for name, change := range map[string]func(*Config){
@@ -554,7 +554,7 @@ func TestWhatCannotWorkIsRefusedBeforeMeasuring(t *testing.T) {
 }
 
 func TestEveryEventIsSeen(t *testing.T) {
-	p, err := standin.Named("skerry-s1")
+	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	c := config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")})
 	seen := map[EventKind]int{}

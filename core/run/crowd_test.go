@@ -11,7 +11,7 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
-	"vividstrain/core/route/standin"
+	"vividstrain/core/route/simulated"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
@@ -19,7 +19,7 @@ import (
 
 // crowdOn looks for the number of streams that a simulated device carries.
 func crowdOn(t *testing.T, name string, change func(*CrowdConfig), lines ...string) (*logbook.Document, *logbook.Book) {
-	p, err := standin.Named(name)
+	p, err := simulated.Named(name)
 	require.NoError(t, err)
 	c := CrowdConfig{Config: config(device(t, p, 1)), Mix: rungs(t, lines...), Most: 64, Reserve: 20}
 	c.Ladder = nil
@@ -89,7 +89,7 @@ func TestNeedThatIsNotMet(t *testing.T) {
 }
 
 func TestCrowdsThatCannotBe(t *testing.T) {
-	p, err := standin.Named("skerry-s1")
+	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	for says, change := range map[string]func(*CrowdConfig){
 		"nothing to multiply": func(c *CrowdConfig) { c.Mix = nil }, "at most 20000": func(c *CrowdConfig) { c.Most = 1e6 },

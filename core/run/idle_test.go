@@ -12,7 +12,7 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
-	"vividstrain/core/route/standin"
+	"vividstrain/core/route/simulated"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
@@ -44,7 +44,7 @@ func (*plug) Absent() []sense.Absence {
 // otherwise than the device's own sensors is told; and so is what makes the
 // device unfit to be tested.
 func TestConditionsGapsAndDisagreements(t *testing.T) {
-	p, err := standin.Named("skerry-s4")
+	p, err := simulated.Named("skerry-s4")
 	require.NoError(t, err)
 	c := config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")})
 	meter := &plug{from: 30, to: 50, cpu: 80, facts: map[string]string{"supply": "battery"}}
@@ -85,7 +85,7 @@ func TestConditionsGapsAndDisagreements(t *testing.T) {
 // The room that is found is true: so many streams play smoothly, and one more
 // than a stream beyond that does not.
 func TestRoomIsTrue(t *testing.T) {
-	p, err := standin.Named("breakwater-n2")
+	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	climbed := func(lines ...string) *logbook.Document {
 		doc, err := Climb(t.Context(), book(t), config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, lines...)}))
@@ -106,7 +106,7 @@ func TestRoomIsTrue(t *testing.T) {
 
 // An attempt in which the run was stopped tells what its last readings show.
 func TestAbandonedAttemptTellsOfMemory(t *testing.T) {
-	p, err := standin.Named("skerry-s1")
+	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	c := &conductor{Config: config(device(t, p, 1)), doc: &logbook.Document{Started: time.Unix(1e9, 0), Rungs: make([]logbook.Rung, 1)}}
 	reading := func(at float64, quantity string, v float64) logbook.Reading {

@@ -5,13 +5,13 @@ import (
 	"fmt"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
 )
 
 // Checksums decodes the video of the file at path on so many threads and calls
 // each with the MD5 of every picture in display order.
 func Checksums(ctx context.Context, path string, threads int, each func(md5 string) error) error {
-	f, err := formats.Open(path)
+	f, err := registry.Open(path)
 	if err != nil {
 		return err
 	}
@@ -22,13 +22,13 @@ func Checksums(ctx context.Context, path string, threads int, each func(md5 stri
 	return nil
 }
 
-func checksums(ctx context.Context, f *formats.File, threads int, each func(md5 string) error) error {
+func checksums(ctx context.Context, f *registry.File, threads int, each func(md5 string) error) error {
 	video, err := f.Video()
 	if err != nil {
 		return err
 	}
 	damaged := 0
-	err = formats.Decode(ctx, f, video, threads, func(frame media.Frame) error {
+	err = registry.Decode(ctx, f, video, threads, func(frame media.Frame) error {
 		if frame.Damaged {
 			damaged++
 		}

@@ -13,8 +13,8 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
 	"vividstrain/core/media/picture"
+	"vividstrain/core/media/registry"
 )
 
 // Report describes the first video track of one file, and its sound.
@@ -100,7 +100,7 @@ const interlaced = "interlaced"
 
 // File reads the whole file at path and describes it.
 func File(ctx context.Context, path string) (Report, error) {
-	f, err := formats.Open(path)
+	f, err := registry.Open(path)
 	if err != nil {
 		return Report{}, err
 	}
@@ -113,7 +113,7 @@ func File(ctx context.Context, path string) (Report, error) {
 	return r, nil
 }
 
-func read(ctx context.Context, f *formats.File) (Report, error) {
+func read(ctx context.Context, f *registry.File) (Report, error) {
 	video, err := f.Video()
 	if err != nil {
 		return Report{}, err
@@ -184,7 +184,7 @@ func read(ctx context.Context, f *formats.File) (Report, error) {
 
 // newParser makes the codec's parser, if it has one and is known.
 func newParser(t media.Track) (media.UnitParser, error) {
-	codec, err := formats.Codec(t.Codec)
+	codec, err := registry.Codec(t.Codec)
 	if err != nil || codec.NewParser == nil {
 		return nil, nil
 	}
@@ -214,7 +214,7 @@ func (k *keyCount) end() {
 // firstPicture decodes a packet of a codec without headers to follow, to learn
 // what its pictures are.
 func firstPicture(ctx context.Context, t media.Track, p *media.Packet, info *media.StreamInfo) {
-	codec, err := formats.Codec(t.Codec)
+	codec, err := registry.Codec(t.Codec)
 	if err != nil {
 		return
 	}

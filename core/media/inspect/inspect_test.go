@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
 )
 
-const streams = "../h264/testdata/"
+const streams = "../codec/h264/testdata/"
 
 func TestSaysWhatAStreamIs(t *testing.T) {
 	r, err := File(t.Context(), streams+"high-opengop.264")
@@ -46,7 +46,7 @@ func TestSaysWhatTheContainerTells(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "a.mkv")
 	file, err := os.Create(path)
 	require.NoError(t, err)
-	c, err := formats.ContainerFor(path)
+	c, err := registry.ContainerFor(path)
 	require.NoError(t, err)
 	hdr := &media.HDR{Primaries: [3][2]uint16{{8500, 39850}, {6550, 2300}, {35400, 14600}}, White: [2]uint16{15635, 16450},
 		Most: 10_000_000, Least: 50, MaxCLL: 900, MaxFALL: 300}

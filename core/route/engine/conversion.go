@@ -9,28 +9,28 @@ import (
 	"sync/atomic"
 	"time"
 
-	"vividstrain/core/convert"
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 	"vividstrain/core/tally"
+	"vividstrain/core/transcode"
 )
 
 // conversion is one stream that is converted in real time for a virtual viewer.
 type conversion struct {
-	file      *formats.File
-	converter *convert.Converter
+	file      *registry.File
+	converter *transcode.Converter
 	viewer    tally.ViewerConfig
 	hold      time.Duration
 	hz        float64
-	watched   atomic.Pointer[convert.Watched] // from the start on
+	watched   atomic.Pointer[transcode.Watched] // from the start on
 	account   tally.Tally
 	began     time.Time
 }
 
 // endless is a file that begins anew when it is at its end.
-type endless struct{ *formats.File }
+type endless struct{ *registry.File }
 
 func (e endless) ReadPacket(p *media.Packet) error {
 	err := e.File.ReadPacket(p)
@@ -44,8 +44,8 @@ func (e endless) ReadPacket(p *media.Packet) error {
 
 // openConversion opens stream i of a plan to be converted. The streams share the
 // threads.
-func (e *Engine) openConversion(ctx context.Context, file *formats.File, l load.Load, p route.Plan, i int) (*conversion, error) {
-	track, err := formats.DescribeRate(ctx, file)
+func (e *Engine) openConversion(ctx context.Context, file *registry.File, l load.Load, p route.Plan, i int) (*conversion, error) {
+	track, err := registry.DescribeRate(ctx, file)
 	if err != nil {
 		return nil, err
 	}
@@ -63,7 +63,7 @@ func (e *Engine) openConversion(ctx context.Context, file *formats.File, l load.
 			return nil, err
 		}
 	}
-	c.converter, err = convert.New(endless{file}, track, convert.Order{Goal: *l.Goal, Decoders: threads, Encoders: threads})
+	c.converter, err = transcode.New(endless{file}, track, transcode.Order{Goal: *l.Goal, Decoders: threads, Encoders: threads})
 	return c, err
 }
 
@@ -72,7 +72,7 @@ func (c *conversion) close() { _ = c.file.Close() } // it was only read
 func (c *conversion) play(ctx context.Context) error {
 	defer c.close()
 	ctx, cancel := context.WithCancel(ctx)
-	watched := convert.NewWatched(c.viewer)
+	watched := transcode.NewWatched(c.viewer)
 	c.watched.Store(watched)
 	over := make(chan error, 1)
 	go func() {
@@ -94,7 +94,7 @@ func (c *conversion) play(ctx context.Context) error {
 }
 
 // watch waits until the viewer has watched for long enough.
-func (c *conversion) watch(ctx context.Context, watched *convert.Watched, over <-chan error) error {
+func (c *conversion) watch(ctx context.Context, watched *transcode.Watched, over <-chan error) error {
 	for {
 		var left time.Duration
 		watched.Do(func(v *tally.Viewer, now time.Duration) {

@@ -8,7 +8,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 )
 
@@ -52,7 +52,7 @@ func TestPlacesInAFile(t *testing.T) {
 	require.NoError(t, e.Prepare(t.Context(), l, nil))
 	f, err := e.film(l)
 	require.NoError(t, err)
-	file, err := formats.Open(f.path)
+	file, err := registry.Open(f.path)
 	require.NoError(t, err)
 	defer file.Close()
 	scale := file.Tracks()[0].Timescale

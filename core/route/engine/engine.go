@@ -18,13 +18,13 @@ import (
 	"github.com/shirou/gopsutil/v4/mem"
 
 	"vividstrain/core/clock"
-	"vividstrain/core/convert"
 	"vividstrain/core/load"
-	"vividstrain/core/media/build"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/clip"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
+	"vividstrain/core/transcode"
 )
 
 // Options are the settings of the route.
@@ -146,25 +146,25 @@ func (e *Engine) Sources() []sense.Source { return e.sources }
 // Check tells whether clips of this load can be made and played here.
 func (*Engine) Check(l load.Load) error {
 	if l.Goal != nil {
-		if err := convert.CheckGoal(*l.Goal); err != nil {
+		if err := transcode.CheckGoal(*l.Goal); err != nil {
 			return fmt.Errorf("load line %q: %w", l, err)
 		}
 	}
 	if l.File != "" {
-		if _, err := formats.Codec(l.Codec); err != nil {
+		if _, err := registry.Codec(l.Codec); err != nil {
 			return fmt.Errorf("%s: %w", l.File, err)
 		}
 		return nil
 	}
-	if err := formats.Carries(l.Format); err != nil {
+	if err := registry.Carries(l.Format); err != nil {
 		return fmt.Errorf("load line %q: %w", l, err)
 	}
 	return nil
 }
 
 // order is the clip that a load needs.
-func (e *Engine) order(l load.Load, progress func(done, total int)) build.Order {
-	return build.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU(), Progress: progress}
+func (e *Engine) order(l load.Load, progress func(done, total int)) clip.Order {
+	return clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU(), Progress: progress}
 }
 
 // Prepare builds the load's clip, if it is not there, and checks that it is as it was
@@ -176,7 +176,7 @@ func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, t
 		return e.prepareFile(ctx, l.File)
 	}
 	order := e.order(l, progress)
-	path, err := build.Clip(ctx, e.options.Clips, order)
+	path, err := clip.Clip(ctx, e.options.Clips, order)
 	if err != nil {
 		return err
 	}
@@ -187,7 +187,7 @@ func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, t
 	if f := e.films[path]; f != nil && f.same(info) {
 		return nil
 	}
-	f, err := clip(ctx, path, order)
+	f, err := clipFilm(ctx, path, order)
 	if err != nil {
 		return err
 	}
@@ -272,7 +272,7 @@ func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 
 // open opens stream i of a plan.
 func (e *Engine) open(ctx context.Context, film *film, l load.Load, p route.Plan, i int) (stream, error) {
-	file, err := formats.Open(film.path)
+	file, err := registry.Open(film.path)
 	if err != nil {
 		return nil, err
 	}
@@ -290,7 +290,7 @@ func (e *Engine) open(ctx context.Context, film *film, l load.Load, p route.Plan
 }
 
 // openPlayer opens a stream that is played as it is.
-func (e *Engine) openPlayer(file *formats.File, film *film, p route.Plan, i int) (stream, error) {
+func (e *Engine) openPlayer(file *registry.File, film *film, p route.Plan, i int) (stream, error) {
 	s, err := film.source(file, e.options.Threads)
 	if err != nil {
 		return nil, err

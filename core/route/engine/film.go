@@ -12,9 +12,9 @@ import (
 	"time"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/build"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/clip"
 	"vividstrain/core/media/picture"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/media/scene"
 	"vividstrain/core/tally"
 )
@@ -62,9 +62,9 @@ type source struct {
 // nearBitrate is how far the bitrate of a clip may be from what was ordered without a word.
 const nearBitrate = 0.03
 
-// clip is the film of a clip that was made here, and is as it was made.
-func clip(ctx context.Context, path string, order build.Order) (*film, error) {
-	m, err := build.ReadManifest(filepath.Dir(path))
+// clipFilm is the film of a clip that was made here, and is as it was made.
+func clipFilm(ctx context.Context, path string, order clip.Order) (*film, error) {
+	m, err := clip.ReadManifest(filepath.Dir(path))
 	if err != nil {
 		return nil, err
 	}
@@ -89,7 +89,7 @@ func clip(ctx context.Context, path string, order build.Order) (*film, error) {
 
 // timescale is the unit of time of a file's video.
 func timescale(path string) (int64, error) {
-	file, err := formats.Open(path)
+	file, err := registry.Open(path)
 	if err != nil {
 		return 0, err
 	}
@@ -103,7 +103,7 @@ func timescale(path string) (int64, error) {
 
 // scanFile reads the times of all frames of a file.
 func scanFile(ctx context.Context, path string) (*film, error) {
-	file, err := formats.Open(path)
+	file, err := registry.Open(path)
 	if err != nil {
 		return nil, err
 	}
@@ -119,13 +119,13 @@ func scanFile(ctx context.Context, path string) (*film, error) {
 // maxFrames bounds the frames of a file: ten hours at 120 frames a second.
 const maxFrames = 10 * 3600 * 120
 
-func scan(ctx context.Context, file *formats.File) (*film, error) {
+func scan(ctx context.Context, file *registry.File) (*film, error) {
 	video, err := file.Video()
 	if err != nil {
 		return nil, err
 	}
 	track := file.Tracks()[video]
-	codec, err := formats.Codec(track.Codec)
+	codec, err := registry.Codec(track.Codec)
 	if err != nil {
 		return nil, err
 	}
@@ -208,12 +208,12 @@ func listed(times []int64, lasts, scale int64) (*film, error) {
 }
 
 // source makes a decoder for the film's video in an open file.
-func (f *film) source(file *formats.File, threads int) (s source, err error) {
+func (f *film) source(file *registry.File, threads int) (s source, err error) {
 	if s.video, err = file.Video(); err != nil {
 		return s, err
 	}
 	track := file.Tracks()[s.video]
-	codec, err := formats.Codec(track.Codec)
+	codec, err := registry.Codec(track.Codec)
 	if err != nil {
 		return s, err
 	}

@@ -7,7 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/load"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 )
 
@@ -33,7 +33,7 @@ func TestPlaysAFile(t *testing.T) {
 	require.NoError(t, err)
 	l, err := load.Parse("h264 208x160p30 331k")
 	require.NoError(t, err)
-	l.File = "../../media/h264/testdata/main-cabac-temporal.264" // 18 frames
+	l.File = "../../media/codec/h264/testdata/main-cabac-temporal.264" // 18 frames
 	require.NoError(t, e.Check(l))
 	require.NoError(t, e.Prepare(t.Context(), l, nil))
 	result, err := e.Play(t.Context(), route.Plan{Loads: []load.Load{l}, Hold: 2 * time.Second}, func(route.Live) {})
@@ -46,7 +46,7 @@ func TestPlaysAFile(t *testing.T) {
 }
 
 func TestOnlyPicturesThatNoneNeedsAreLeftOut(t *testing.T) {
-	file, err := formats.Open("../../media/h264/testdata/main-cabac-b.264")
+	file, err := registry.Open("../../media/codec/h264/testdata/main-cabac-b.264")
 	require.NoError(t, err)
 	defer file.Close()
 	f, err := scan(t.Context(), file)

@@ -20,9 +20,9 @@ import (
 
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
-	"vividstrain/core/media/build"
-	"vividstrain/core/media/formats"
-	"vividstrain/core/media/mp4"
+	"vividstrain/core/media/clip"
+	"vividstrain/core/media/container/mp4"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 	"vividstrain/core/sense"
 )
@@ -45,13 +45,13 @@ func static(b *testing.B) (address string) {
 	dir := b.TempDir()
 	l, err := load.Parse(benchLine)
 	require.NoError(b, err)
-	path, err := build.Clip(b.Context(), b.TempDir(), build.Order{Format: l.Format, Seconds: 64, Threads: 2})
+	path, err := clip.Clip(b.Context(), b.TempDir(), clip.Order{Format: l.Format, Seconds: 64, Threads: 2})
 	require.NoError(b, err)
-	source, err := formats.Open(path)
+	source, err := registry.Open(path)
 	require.NoError(b, err)
 	defer source.Close()
 	w := &pieces{}
-	_, err = formats.Rewrap(b.Context(), source, mp4.Container, w, mp4.CreateFragmented)
+	_, err = registry.Rewrap(b.Context(), source, mp4.Container, w, mp4.CreateFragmented)
 	require.NoError(b, err)
 	require.NoError(b, os.WriteFile(filepath.Join(dir, "head.mp4"), w.list[0], 0o600))
 	text := "#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-MAP:URI=\"head.mp4\"\n"

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
 )
 
 // finding is what was found in a piece.
@@ -97,7 +97,7 @@ func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *findi
 		joined = slices.Concat(head, data)
 	}
 	f := &finding{lasts: p.lasts}
-	file, err := formats.Read(bytes.NewReader(joined), int64(len(joined)))
+	file, err := registry.Read(bytes.NewReader(joined), int64(len(joined)))
 	if err != nil {
 		f.err = err
 		return f
@@ -123,8 +123,8 @@ func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *findi
 
 // describe tells what a file's video is; of a codec that is not decoded here as
 // much as its container says.
-func describe(ctx context.Context, file *formats.File) (t media.Track, decodable bool, err error) {
-	t, err = formats.Describe(ctx, file)
+func describe(ctx context.Context, file *registry.File) (t media.Track, decodable bool, err error) {
+	t, err = registry.Describe(ctx, file)
 	var unsupported *media.UnsupportedError
 	if !errors.As(err, &unsupported) {
 		return t, true, err
@@ -142,7 +142,7 @@ func describe(ctx context.Context, file *formats.File) (t media.Track, decodable
 const mostFrames = 1 << 18
 
 // times reads when the frames of a piece are shown.
-func (f *finding) times(file *formats.File, video int, hz float64) error {
+func (f *finding) times(file *registry.File, video int, hz float64) error {
 	var times []float64
 	var p media.Packet
 	scale, last := float64(f.track.Timescale), 0.0
@@ -226,12 +226,12 @@ func (v *viewer) look(ctx context.Context, l look) error {
 	c := v.server.checks
 	c.looks.Lock()
 	defer c.looks.Unlock()
-	file, err := formats.Read(bytes.NewReader(l.data), int64(len(l.data)))
+	file, err := registry.Read(bytes.NewReader(l.data), int64(len(l.data)))
 	if err != nil {
 		return err
 	}
 	found := *l.found // which others may be reading
-	found.err = formats.Decode(ctx, file, l.video, runtime.NumCPU(), func(frame media.Frame) error {
+	found.err = registry.Decode(ctx, file, l.video, runtime.NumCPU(), func(frame media.Frame) error {
 		if frame.Damaged {
 			found.damaged++
 		}

@@ -113,7 +113,7 @@ type dashVariant struct {
 func parseDASH(data []byte, base *url.URL, now time.Time) ([]dashVariant, error) {
 	var m mpd
 	if err := xml.Unmarshal(data, &m); err != nil {
-		return nil, &PlaylistError{0, "it is no manifest: " + clip(err.Error())}
+		return nil, &PlaylistError{0, "it is no manifest: " + shorten(err.Error())}
 	}
 	r := &dashReader{mpd: &m, now: now, dynamic: m.Type == "dynamic"}
 	if r.refresh = 2 * time.Second; m.Update != "" {
@@ -160,7 +160,7 @@ func below(base *url.URL, list []string) (*url.URL, error) {
 	}
 	u, err := base.Parse(strings.TrimSpace(list[0]))
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, &PlaylistError{0, fmt.Sprintf("%q is no address", clip(list[0]))}
+		return nil, &PlaylistError{0, fmt.Sprintf("%q is no address", shorten(list[0]))}
 	}
 	return u, nil
 }
@@ -324,7 +324,7 @@ func (r *dashReader) counted(list *playlist, lasts, scale, number int64, start, 
 	if r.dynamic {
 		began, err := time.Parse(time.RFC3339, r.Start)
 		if err != nil {
-			return &PlaylistError{0, fmt.Sprintf("%q is no availabilityStartTime", clip(r.Start))}
+			return &PlaylistError{0, fmt.Sprintf("%q is no availabilityStartTime", shorten(r.Start))}
 		}
 		depth, err := isoDuration(r.Depth)
 		if err != nil {
@@ -470,7 +470,7 @@ func byteSpan(s string) (span, error) {
 	first, err1 := strconv.ParseInt(from, 10, 64)
 	last, err2 := strconv.ParseInt(to, 10, 64)
 	if err1 != nil || err2 != nil || first < 0 || last < first || last-first >= mostSegment {
-		return span{}, &PlaylistError{0, fmt.Sprintf("%q is no range of bytes", clip(s))}
+		return span{}, &PlaylistError{0, fmt.Sprintf("%q is no range of bytes", shorten(s))}
 	}
 	return span{first, last - first + 1}, nil
 }
@@ -529,7 +529,7 @@ func isoDuration(s string) (time.Duration, error) {
 		}
 	}
 	if m == nil || total > 1e8 {
-		return 0, &PlaylistError{0, fmt.Sprintf("%q is no duration", clip(s))}
+		return 0, &PlaylistError{0, fmt.Sprintf("%q is no duration", shorten(s))}
 	}
 	return time.Duration(total * float64(time.Second)), nil
 }

@@ -11,14 +11,14 @@ import (
 	"time"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/formats"
+	"vividstrain/core/media/registry"
 )
 
 // progressive is a film in one file, which is read while it is played.
 type progressive struct {
 	address string
 	remote  *remote
-	file    *formats.File
+	file    *registry.File
 	track   media.Track
 	video   int
 }
@@ -42,7 +42,7 @@ func (v *viewer) openFilm(ctx context.Context, address string, answer *http.Resp
 		return nil, &FetchError{address, &contentError{err}}
 	}
 	var err error
-	if f.file, err = formats.Read(r, r.size); err != nil {
+	if f.file, err = registry.Read(r, r.size); err != nil {
 		return fail(err)
 	}
 	if f.track, _, err = describe(ctx, f.file); err != nil {

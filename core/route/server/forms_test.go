@@ -25,7 +25,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/mp4"
+	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/route"
 )
 

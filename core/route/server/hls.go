@@ -177,12 +177,12 @@ func (h *hls) take(text string) error {
 func (h *hls) seconds(s string) (time.Duration, error) {
 	v, err := strconv.ParseFloat(strings.TrimSpace(s), 64)
 	if err != nil || !(v >= 0) || v > longestPiece.Seconds() {
-		return 0, h.wrong("%q is no duration of a segment", clip(s))
+		return 0, h.wrong("%q is no duration of a segment", shorten(s))
 	}
 	return time.Duration(v * float64(time.Second)), nil
 }
 
-func clip(s string) string {
+func shorten(s string) string {
 	if len(s) > 40 {
 		return s[:40] + "..."
 	}
@@ -198,7 +198,7 @@ func (h *hls) byteRange(s string) (span, error) {
 		o, err = strconv.ParseInt(offset, 10, 64)
 	}
 	if err != nil || n <= 0 || n > mostSegment || given && (o < 0 || o > 1<<50) {
-		return span{}, h.wrong("%q is no range of bytes", clip(s))
+		return span{}, h.wrong("%q is no range of bytes", shorten(s))
 	}
 	return span{o, n}, nil
 }
@@ -207,7 +207,7 @@ func (h *hls) byteRange(s string) (span, error) {
 func (h *hls) resolve(s string) (string, error) {
 	u, err := h.base.Parse(s)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
-		return "", h.wrong("%q is no address", clip(s))
+		return "", h.wrong("%q is no address", shorten(s))
 	}
 	return u.String(), nil
 }
@@ -325,7 +325,7 @@ func (h *hls) keyed(a map[string]string) error {
 		return nil
 	case "AES-128":
 	default:
-		return h.wrong("segments encrypted with %q; only AES-128 is carried out", clip(a["METHOD"]))
+		return h.wrong("segments encrypted with %q; only AES-128 is carried out", shorten(a["METHOD"]))
 	}
 	u, err := h.resolve(a["URI"])
 	if err != nil {
@@ -336,7 +336,7 @@ func (h *hls) keyed(a map[string]string) error {
 		digits, _ := strings.CutPrefix(strings.ToLower(iv), "0x")
 		b, err := hex.DecodeString(digits)
 		if err != nil || len(b) != 16 {
-			return h.wrong("%q is no initialisation vector", clip(iv))
+			return h.wrong("%q is no initialisation vector", shorten(iv))
 		}
 		h.key.iv, h.ownIV = [16]byte(b), true
 	}

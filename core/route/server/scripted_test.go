@@ -22,9 +22,9 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/load"
-	"vividstrain/core/media/build"
-	"vividstrain/core/media/formats"
-	"vividstrain/core/media/mp4"
+	"vividstrain/core/media/clip"
+	"vividstrain/core/media/container/mp4"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 )
 
@@ -48,12 +48,12 @@ var theFilm = sync.OnceValues(func() (*film, error) {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	clip := func(line string, seconds float64, container string) ([]byte, string, error) {
+	madeClip := func(line string, seconds float64, container string) ([]byte, string, error) {
 		l, err := load.Parse(line)
 		if err != nil {
 			return nil, "", err
 		}
-		path, err := build.Clip(context.Background(), dir, build.Order{Format: l.Format, Seconds: seconds, Container: container, Threads: 2})
+		path, err := clip.Clip(context.Background(), dir, clip.Order{Format: l.Format, Seconds: seconds, Container: container, Threads: 2})
 		if err != nil {
 			return nil, "", err
 		}
@@ -61,23 +61,23 @@ var theFilm = sync.OnceValues(func() (*film, error) {
 		return data, path, err
 	}
 	f := &film{}
-	if f.ts, _, err = clip(line, 2, "ts"); err != nil {
+	if f.ts, _, err = madeClip(line, 2, "ts"); err != nil {
 		return nil, err
 	}
-	if f.mjpeg, _, err = clip("mjpeg 240p25 3M", 2, "mp4"); err != nil {
+	if f.mjpeg, _, err = madeClip("mjpeg 240p25 3M", 2, "mp4"); err != nil {
 		return nil, err
 	}
 	var path string
-	if f.whole, path, err = clip(line, 2*filmCount, "mp4"); err != nil {
+	if f.whole, path, err = madeClip(line, 2*filmCount, "mp4"); err != nil {
 		return nil, err
 	}
-	source, err := formats.Open(path)
+	source, err := registry.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer source.Close()
 	w := &pieces{}
-	if _, err := formats.Rewrap(context.Background(), source, mp4.Container, w, mp4.CreateFragmented); err != nil {
+	if _, err := registry.Rewrap(context.Background(), source, mp4.Container, w, mp4.CreateFragmented); err != nil {
 		return nil, err
 	}
 	f.head = w.list[0]

@@ -1,0 +1,250 @@
+package clip
+
+import (
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/media/codec/h264"
+	"vividstrain/core/media/registry"
+	"vividstrain/core/media/scene"
+	"vividstrain/core/partial"
+)
+
+// ManifestName is the file in a folder of clips that says what they are.
+const ManifestName = "clips.json"
+
+// ManifestSchema names the form of a manifest.
+const ManifestSchema = "vividstrain.clips/1"
+
+// Manifest says what the clips of a folder are. Whoever has the same entry has
+// the same bytes.
+type Manifest struct {
+	Schema string  `json:"schema"`
+	Clips  []Entry `json:"clips"` // by file name
+}
+
+// Entry is one clip.
+type Entry struct {
+	File       string  `json:"file"`
+	Load       string  `json:"load"` // its format as a load line
+	Seconds    float64 `json:"seconds"`
+	Scene      string  `json:"scene"`
+	Seed       uint32  `json:"seed,omitempty"`
+	Coding     string  `json:"coding,omitempty"` // "fast, key frame every 50, 2 B frames, CABAC"
+	Made       string  `json:"made"`             // version of what makes clips
+	Frames     int     `json:"frames"`
+	Bytes      int64   `json:"bytes"`
+	BitrateBps int64   `json:"bitrate_bps"`       // of the file
+	VideoBps   int64   `json:"video_bitrate_bps"` // of the pictures in it
+	SHA256     string  `json:"sha256"`
+}
+
+// made is the version of what makes clips: the same order gives the same bytes
+// as long as it stays.
+var made = fmt.Sprintf("scene %d, coder %d", scene.Version, h264.EncoderVersion)
+
+// maxManifest bounds what is read of a manifest.
+const maxManifest = 16 << 20
+
+// ReadManifest reads the manifest of a folder. A folder without one has an empty
+// manifest.
+func ReadManifest(dir string) (*Manifest, error) {
+	m := &Manifest{Schema: ManifestSchema}
+	f, err := os.Open(filepath.Join(dir, ManifestName))
+	if errors.Is(err, fs.ErrNotExist) {
+		return m, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	path := filepath.Join(dir, ManifestName)
+	if err := json.NewDecoder(io.LimitReader(f, maxManifest)).Decode(m); err != nil {
+		return nil, fmt.Errorf("%s is no manifest: %w; delete it to begin anew", path, err)
+	}
+	if m.Schema != ManifestSchema {
+		return nil, fmt.Errorf("%s is of %q, not %q", path, m.Schema, ManifestSchema)
+	}
+	for _, e := range m.Clips {
+		if e.File == "" || e.File != filepath.Base(e.File) {
+			return nil, fmt.Errorf("%s names a file outside its folder: %q", path, e.File)
+		}
+	}
+	return m, nil
+}
+
+// Find returns the entry of a file, or nil.
+func (m *Manifest) Find(file string) *Entry {
+	i, found := slices.BinarySearchFunc(m.Clips, file, byFile)
+	if !found {
+		return nil
+	}
+	return &m.Clips[i]
+}
+
+func byFile(e Entry, file string) int { return cmp.Compare(e.File, file) }
+
+var manifests sync.Mutex // held while one is read and written anew
+
+// note puts the entry into the manifest of a folder.
+func note(dir string, e Entry) error {
+	manifests.Lock()
+	defer manifests.Unlock()
+	m, err := ReadManifest(dir)
+	if err != nil {
+		return err
+	}
+	i, found := slices.BinarySearchFunc(m.Clips, e.File, byFile)
+	if found {
+		m.Clips[i] = e
+	} else {
+		m.Clips = slices.Insert(m.Clips, i, e)
+	}
+	text, err := json.MarshalIndent(m, "", "  ")
+	if err != nil {
+		return err
+	}
+	return partial.Write(filepath.Join(dir, ManifestName), append(text, '\n'))
+}
+
+// entry describes the clip that was made at path, with so many bits of video.
+func (o Order) entry(path string, bits int64) (Entry, error) {
+	size, sum, err := sumOf(context.Background(), path)
+	if err != nil {
+		return Entry{}, err
+	}
+	file := o.Name()
+	o = o.complete()
+	e := Entry{File: file, Load: load.Load{Format: o.Format, Streams: 1}.String(), Seconds: o.Seconds, Scene: o.Scene,
+		Seed: o.Seed, Made: made, Frames: o.Frames(), Bytes: size, SHA256: sum,
+		BitrateBps: o.rate(8 * size), VideoBps: o.rate(bits)}
+	if o.Format.Codec == h264.Name {
+		e.Coding = o.Coding.String()
+	}
+	return e, nil
+}
+
+// rate is so many bits of the whole film as a bitrate.
+func (o Order) rate(bits int64) int64 {
+	return int64(float64(bits) * o.Format.Rate.Hz() / float64(o.Frames()))
+}
+
+// String says how a clip is coded.
+func (c Coding) String() string {
+	text := "fast"
+	if c.Effort == h264.Good {
+		text = "good"
+	}
+	if c.KeyEvery == 1 {
+		text += ", key frames alone"
+	} else {
+		text += fmt.Sprintf(", key frame every %d", c.KeyEvery)
+	}
+	if c.BFrames > 0 {
+		text += fmt.Sprintf(", %d B frames", c.BFrames)
+	}
+	if c.References > 0 {
+		text += fmt.Sprintf(", %d references", c.References)
+	}
+	if c.Slices > 1 {
+		text += fmt.Sprintf(", %d slices", c.Slices)
+	}
+	if c.CAVLC {
+		return text + ", CAVLC"
+	}
+	return text + ", CABAC"
+}
+
+// sumOf is the size and the SHA-256 of a file.
+func sumOf(ctx context.Context, path string) (int64, string, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return 0, "", err
+	}
+	defer f.Close()
+	hash := sha256.New()
+	buffer := make([]byte, 1<<20)
+	size := int64(0)
+	for {
+		n, err := f.Read(buffer)
+		hash.Write(buffer[:n])
+		size += int64(n)
+		if err == io.EOF {
+			return size, hex.EncodeToString(hash.Sum(nil)), nil
+		}
+		if err == nil {
+			err = ctx.Err()
+		}
+		if err != nil {
+			return 0, "", err
+		}
+	}
+}
+
+// Unchanged tells whether the clip in dir has the bytes that it was made with. An
+// error says what is wrong with it.
+func (e *Entry) Unchanged(ctx context.Context, dir string) error {
+	size, sum, err := sumOf(ctx, filepath.Join(dir, e.File))
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return errors.New("it is missing")
+	case err != nil:
+		return err
+	case size != e.Bytes:
+		return fmt.Errorf("it has %d bytes, not %d", size, e.Bytes)
+	case sum != e.SHA256:
+		return errors.New("it was changed: its checksum is not that of the manifest")
+	}
+	return nil
+}
+
+// Verify tells whether the clip in dir is what its entry says: the same bytes,
+// which decode without damage to frames that carry their numbers. An error says
+// what is wrong with it. progress may be nil.
+func (e *Entry) Verify(ctx context.Context, dir string, threads int, progress func(done, total int)) error {
+	if err := e.Unchanged(ctx, dir); err != nil {
+		return err
+	}
+	path := filepath.Join(dir, e.File)
+	f, err := registry.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	video, err := f.Video()
+	if err != nil {
+		return err
+	}
+	n := 0
+	err = registry.Decode(ctx, f, video, threads, func(frame media.Frame) error {
+		number, ok := scene.ReadNumber(frame.Picture)
+		switch {
+		case frame.Damaged:
+			return fmt.Errorf("frame %d is damaged", n)
+		case !ok || number != n:
+			return fmt.Errorf("frame %d does not carry its number", n)
+		}
+		n++
+		if progress != nil {
+			progress(n, e.Frames)
+		}
+		return nil
+	})
+	if err == nil && n != e.Frames {
+		err = fmt.Errorf("it has %d frames, not %d", n, e.Frames)
+	}
+	return err
+}

@@ -1,0 +1,146 @@
+package clip
+
+import (
+	"fmt"
+	"math"
+	"slices"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/codec/mjpeg"
+)
+
+// steering chooses the quality of each frame so that the bitrate comes out. It
+// knows what a frame costs at some qualities, draws a line between them, and
+// corrects it by what the frames then really cost.
+type steering struct {
+	target  float64 // bytes a frame
+	points  []point // measured, by rising quality; at least two
+	scale   float64 // real cost / expected cost of late
+	debt    float64 // bytes spent beyond the target so far
+	carried float64 // part of a quality step left over by rounding
+}
+
+// point is the cost in bytes of a frame at one quality.
+type point struct {
+	quality int
+	cost    float64
+}
+
+// RateError says that a bitrate cannot be reached at a size and frame rate.
+type RateError struct {
+	Format          media.Format
+	Lowest, Highest int64 // what can be reached, bits a second; 0 where it is not known
+	Came            int64 // what came out at the best of several tries, though more and less can be reached; 0: not so
+}
+
+func (e *RateError) Error() string {
+	line := fmt.Sprintf("%s %s cannot have %sb/s with this scene", e.Format.Codec, e.Format.SizeRate(), media.ShortBitrate(float64(e.Format.Bitrate)))
+	switch {
+	case e.Came != 0:
+		return line + fmt.Sprintf("; the nearest that came out is %sb/s", media.ShortBitrate(float64(e.Came)))
+	case e.Highest == 0:
+		return line + fmt.Sprintf("; at the coarsest it takes %sb/s", media.ShortBitrate(float64(e.Lowest)))
+	case e.Lowest == 0:
+		return line + fmt.Sprintf("; at the finest it takes %sb/s", media.ShortBitrate(float64(e.Highest)))
+	}
+	return line + fmt.Sprintf("; %sb/s to %sb/s can be reached", media.ShortBitrate(float64(e.Lowest)), media.ShortBitrate(float64(e.Highest)))
+}
+
+// newSteering measures, with probe, what frames cost at qualities around the
+// one that is needed. High qualities take long to code: they are tried only
+// where the need lies there.
+func newSteering(f media.Format, probe func(quality int) (float64, error)) (*steering, error) {
+	s := &steering{target: float64(f.Bitrate) / 8 / f.Rate.Hz(), scale: 1}
+	for _, quality := range []int{20, 70, 90, mjpeg.MaxQuality} {
+		if cost, err := s.measure(quality, probe); err != nil {
+			return nil, err
+		} else if cost >= s.target && len(s.points) > 1 {
+			break
+		}
+	}
+	if s.points[0].cost > s.target {
+		if _, err := s.measure(mjpeg.MinQuality, probe); err != nil {
+			return nil, err
+		}
+	}
+	if s.points[0].cost > s.target || s.points[len(s.points)-1].cost < s.target {
+		return nil, s.outOfReach(f, probe)
+	}
+	for range 3 { // each time where the line drawn so far meets the target
+		if _, err := s.measure(int(math.Round(s.meet(s.target))), probe); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
+}
+
+// measure tries one quality, unless it is known.
+func (s *steering) measure(quality int, probe func(quality int) (float64, error)) (float64, error) {
+	i, known := slices.BinarySearchFunc(s.points, quality, func(p point, q int) int { return p.quality - q })
+	if known {
+		return s.points[i].cost, nil
+	}
+	cost, err := probe(quality)
+	if err == nil {
+		s.points = slices.Insert(s.points, i, point{quality, cost})
+	}
+	return cost, err
+}
+
+// outOfReach tells what can be reached instead.
+func (s *steering) outOfReach(f media.Format, probe func(quality int) (float64, error)) error {
+	least, err := s.measure(mjpeg.MinQuality, probe)
+	if err != nil {
+		return err
+	}
+	most, err := s.measure(mjpeg.MaxQuality, probe)
+	if err != nil {
+		return err
+	}
+	bits := 8 * f.Rate.Hz()
+	return &RateError{Format: f, Lowest: int64(least * bits), Highest: int64(most * bits)}
+}
+
+// expected is the cost of a frame at quality q: straight lines of the logarithm
+// between the measured points and beyond them.
+func (s *steering) expected(q float64) float64 {
+	i := 1
+	for i < len(s.points)-1 && float64(s.points[i].quality) < q {
+		i++
+	}
+	a, b := s.points[i-1], s.points[i]
+	part := (q - float64(a.quality)) / float64(b.quality-a.quality)
+	return s.scale * math.Exp((1-part)*math.Log(a.cost)+part*math.Log(b.cost))
+}
+
+// meet is the quality at which a frame is expected to cost so much.
+func (s *steering) meet(cost float64) float64 {
+	low, high := float64(mjpeg.MinQuality), float64(mjpeg.MaxQuality)
+	for range 20 {
+		if middle := (low + high) / 2; s.expected(middle) > cost {
+			high = middle
+		} else {
+			low = middle
+		}
+	}
+	return low
+}
+
+// plan chooses the qualities of the next n frames: the one, between two whole
+// numbers, that pays the debt back over the next four batches.
+func (s *steering) plan(n int) []int {
+	aim := s.meet(max(s.target-s.debt/(4*batch), s.target/4))
+	qualities := make([]int, n)
+	for i := range qualities {
+		exact := aim + s.carried
+		qualities[i] = max(mjpeg.MinQuality, min(int(math.Round(exact)), mjpeg.MaxQuality))
+		s.carried = max(-1, min(exact-float64(qualities[i]), 1))
+	}
+	return qualities
+}
+
+// coded takes account of one coded frame.
+func (s *steering) coded(quality, size int) {
+	s.debt += float64(size) - s.target
+	s.scale *= math.Pow(float64(size)/s.expected(float64(quality)), 0.1)
+}

@@ -1,0 +1,36 @@
+// Package h264 decodes video of Rec. ITU-T H.264 | ISO/IEC 14496-10: the
+// Constrained Baseline, Main, High, High 10 and High 4:2:2 profiles and their
+// intra profiles, 4:0:0 to 4:2:2, 8 to 10 bits, progressive and interlaced.
+// Section and table numbers in the comments are the standard's.
+//
+// Left out are flexible macroblock ordering, arbitrary slice order and
+// redundant pictures (Baseline alone), data partitioning and SP and SI slices
+// (Extended profile), and the 4:4:4 profiles.
+package h264
+
+import (
+	"vividstrain/core/media"
+	"vividstrain/core/media/container/annexb"
+)
+
+// Name is the codec word.
+const Name = "h264"
+
+// EncoderVersion changes when the same pictures and settings would give other
+// bytes.
+const EncoderVersion = 6
+
+// Codec registers the decoder and says what the encoder makes.
+var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream,
+	Droppable: droppable, Carries: Carries}
+
+// Raw registers streams without a container.
+var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()
+
+func damaged(what string) error {
+	return &media.FormatError{Format: Name, Offset: -1, What: what}
+}
+
+func unsupported(what string) error {
+	return &media.UnsupportedError{Format: Name, What: what}
+}

@@ -1,0 +1,312 @@
+package h264
+
+import (
+	"sync"
+	"sync/atomic"
+
+	"vividstrain/core/media/codec/bits"
+)
+
+// job is one picture, a frame or a field, on its way to be decoded.
+type job struct {
+	f         *frame
+	sps       *sps
+	structure structure
+	poc       [2]int32
+	shared    bool     // other pictures are decoded at the same time
+	conceal   *frame   // where samples are taken from that are missing, may be nil
+	held      []*frame // to be let go at the end
+	slices    []*slice
+	spare     []*slice // for use again
+}
+
+// slice is one slice with the reference lists that its header leads to.
+type slice struct {
+	h     sliceHeader
+	lists [2]refList
+	scale *levelScale
+	rbsp  []byte
+	data  bits.Reader // from the first bit of slice data on
+}
+
+// orderOf is PicOrderCnt of the picture or of a field of it.
+func (j *job) orderOf(s structure) int32 { return orderOf(j.poc, s) }
+
+// hold keeps a frame from being used again while the picture is decoded.
+func (j *job) hold(f *frame) {
+	f.hold()
+	j.held = append(j.held, f)
+}
+
+// newSlice lends an empty slice.
+func (j *job) newSlice() *slice {
+	if n := len(j.spare); n > 0 {
+		s := j.spare[n-1]
+		j.spare = j.spare[:n-1]
+		return s
+	}
+	return new(slice)
+}
+
+// reset lets go of everything.
+func (j *job) reset() {
+	for i, f := range j.held {
+		f.drop()
+		j.held[i] = nil
+	}
+	j.held = j.held[:0]
+	j.spare = append(j.spare, j.slices...)
+	j.slices = j.slices[:0]
+	j.f, j.conceal, j.sps = nil, nil, nil
+}
+
+// worker decodes pictures, one at a time.
+type worker struct {
+	team    *team
+	mbs     []mbInfo
+	members []*member // the first one decodes, the others help with slices
+}
+
+// member decodes slices, one at a time.
+type member struct {
+	d    sliceDecoder
+	byte recon[uint8]
+	wide recon[uint16]
+}
+
+// team counts how many of the threads that there are have work.
+type team struct {
+	threads int32
+	busy    atomic.Int32
+}
+
+func newWorker(t *team) *worker { return &worker{team: t} }
+
+// member gives the i-th member.
+func (w *worker) member(i int) *member {
+	for len(w.members) <= i {
+		m := new(member)
+		m.byte.k, m.wide.k = fastKernels(), fastWideKernels()
+		w.members = append(w.members, m)
+	}
+	return w.members[i]
+}
+
+// run decodes the picture of j and lets everyone know as rows are ready.
+func (w *worker) run(j *job) {
+	defer j.f.advance(j.structure, allRows)
+	w.team.busy.Add(1)
+	defer w.team.busy.Add(-1)
+	if n := j.sps.mbWidth * j.sps.mbHeight; len(w.mbs) != n {
+		w.mbs = make([]mbInfo, n)
+	}
+	for i := range w.mbs {
+		w.mbs[i].slice = 0
+	}
+	if j.sps.wide() {
+		decodePicture(w, j, func(m *member) *recon[uint16] { return &m.wide })
+	} else {
+		decodePicture(w, j, func(m *member) *recon[uint8] { return &m.byte })
+	}
+}
+
+// painter decodes the macroblocks of a picture and filters them a row behind,
+// since intra prediction takes unfiltered samples.
+type painter[T sample] struct {
+	r    *recon[T]
+	d    *sliceDecoder
+	job  *job
+	next int // the macroblock to come, by address as in slice headers
+	end  int
+	unit int // macroblocks in a row, or in a row of pairs
+	rows int // of macroblocks, or of pairs, that are complete
+}
+
+func newPainter[T sample](w *worker, m *member, r *recon[T], j *job) *painter[T] {
+	d := &m.d
+	d.pic, d.mbs, d.motion = j, w.mbs, j.f.mbs
+	d.width, d.height = j.sps.mbWidth, j.sps.mbHeight
+	r.begin(d, j.f)
+	p := &r.painter
+	*p = painter[T]{r: r, d: d, job: j, end: d.width * d.height, unit: d.width}
+	if j.structure != wholeFrame {
+		p.end /= 2
+	}
+	if j.slices[0].h.mbaff {
+		p.unit = 2 * d.width
+	}
+	return p
+}
+
+// take makes s the slice that is decoded.
+func (d *sliceDecoder) take(s *slice, number, end int) {
+	d.h, d.number, d.lists, d.r, d.scale, d.end = &s.h, int32(number), &s.lists, s.data, s.scale, end
+}
+
+func decodePicture[T sample](w *worker, j *job, pick func(m *member) *recon[T]) {
+	m := w.member(0)
+	p := newPainter(w, m, pick(m), j)
+	if free := w.team.threads - w.team.busy.Load(); free > 0 && len(j.slices) > 1 && p.inOrder() {
+		decodeSlices(w, p, pick, min(int(free)+1, len(j.slices)))
+		return
+	}
+	for i, s := range j.slices {
+		if s.h.firstMb < p.next || s.h.firstMb >= p.end {
+			j.f.damaged.Store(true)
+			continue
+		}
+		p.conceal(s.h.firstMb)
+		p.d.take(s, i+1, p.end)
+		if p.d.decode(p) != nil {
+			j.f.damaged.Store(true)
+		}
+	}
+	p.conceal(p.end)
+	p.filter(p.rows - 1)
+}
+
+// inOrder tells whether the slices begin one behind the other.
+func (p *painter[T]) inOrder() bool {
+	last := -1
+	for _, s := range p.job.slices {
+		if s.h.firstMb <= last || s.h.firstMb >= p.end {
+			return false
+		}
+		last = s.h.firstMb
+	}
+	return true
+}
+
+// decodeSlices decodes the slices of a picture at the same time on n threads
+// that have nothing else to do, and filters when all are there.
+func decodeSlices[T sample](w *worker, p *painter[T], pick func(m *member) *recon[T], n int) {
+	w.team.busy.Add(int32(n - 1))
+	defer w.team.busy.Add(int32(1 - n))
+	var next atomic.Int32
+	var wait sync.WaitGroup
+	for i := range n {
+		m := w.member(i)
+		wait.Go(func() {
+			own := newPainter(w, m, pick(m), p.job)
+			for i := int(next.Add(1)); i <= len(p.job.slices); i = int(next.Add(1)) {
+				end := p.end
+				if i < len(p.job.slices) {
+					end = p.job.slices[i].h.firstMb
+				}
+				own.d.take(p.job.slices[i-1], i, end)
+				if own.d.decode(own.r) != nil {
+					p.job.f.damaged.Store(true)
+				}
+			}
+		})
+	}
+	wait.Wait()
+	p.d.h = &p.job.slices[0].h
+	for addr := range p.end {
+		if x, y := p.position(addr); w.mbs[y*p.d.width+x].slice == 0 {
+			p.job.f.damaged.Store(true)
+			p.borrow(x, y)
+		}
+	}
+	for row := range p.end / p.unit {
+		p.filter(row)
+	}
+}
+
+// done makes the samples of the macroblock that was just read.
+func (p *painter[T]) done() error {
+	if err := p.r.done(); err != nil {
+		return err
+	}
+	p.advance()
+	return nil
+}
+
+// advance counts a macroblock. When a row of them is complete, the row before
+// is filtered.
+func (p *painter[T]) advance() {
+	p.next++
+	if p.next%p.unit != 0 {
+		return
+	}
+	p.rows++
+	if p.rows > 1 {
+		p.filter(p.rows - 2)
+	}
+	height := 16 * p.unit / p.d.width * (p.rows - 1)
+	height -= 8 // the rows above an edge change once more
+	if p.job.structure == wholeFrame {
+		height /= 2
+	}
+	p.job.f.advance(p.job.structure, int32(max(0, height)))
+}
+
+// filter deblocks a row of macroblocks or of pairs.
+func (p *painter[T]) filter(row int) {
+	d := p.d
+	h, x, y, field, mb := d.h, d.x, d.y, d.field, d.mb
+	n := p.unit / d.width
+	for i := range d.width {
+		for k := range n {
+			y := row*n + k
+			if p.job.structure != wholeFrame {
+				y = 2*row + int(p.job.structure>>1)
+			}
+			p.r.deblock(i, y)
+		}
+	}
+	d.h, d.x, d.y, d.field, d.mb = h, x, y, field, mb
+}
+
+// conceal fills the macroblocks up to address end from another picture.
+func (p *painter[T]) conceal(end int) {
+	for p.next < end {
+		p.job.f.damaged.Store(true)
+		p.borrow(p.position(p.next))
+		p.advance()
+	}
+}
+
+// position is where a macroblock is stored, by its address.
+func (p *painter[T]) position(addr int) (x, y int) {
+	x, y = addr%p.d.width, addr/p.d.width
+	if p.unit > p.d.width {
+		return addr >> 1 % p.d.width, addr>>1/p.d.width*2 + addr&1
+	}
+	if p.job.structure != wholeFrame {
+		y = 2*y + int(p.job.structure>>1)
+	}
+	return x, y
+}
+
+// borrow copies the macroblock at x, y of the picture that stands in, or makes
+// it grey.
+func (p *painter[T]) borrow(x, y int) {
+	r := p.r
+	m := &p.d.motion[y*p.d.width+x]
+	*m = noMotion
+	for i := range r.planes {
+		w, h, step := 16, 16, 1
+		if i > 0 {
+			w, h = 8, 16>>r.chromaShift
+		}
+		top := y * h
+		if p.job.structure != wholeFrame {
+			top, step = y>>1*2*h+y&1, 2
+		}
+		stride := r.fullStride[i]
+		for k := range h {
+			at := (top+k*step)*stride + x*w
+			row := r.full[i][at:][:w]
+			if p.job.conceal != nil {
+				if p.job.shared {
+					p.job.conceal.await(wholeFrame, int32(16*(y|1)+15))
+				}
+				from, _ := samplesOf[T](&p.job.conceal.full[i])
+				copy(row, from[at:][:w])
+				continue
+			}
+			fillBlock(row, w, w, 1, T((r.most[i]+1)>>1))
+		}
+	}
+}

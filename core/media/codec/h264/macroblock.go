@@ -1,0 +1,284 @@
+package h264
+
+import "vividstrain/core/media/codec/bits"
+
+// mbKind is how a macroblock is predicted.
+type mbKind uint8
+
+const (
+	kindNone  mbKind = iota
+	kindIntra        // Intra_4x4 or Intra_8x8
+	kind16x16        // Intra_16x16
+	kindPCM
+	kindInter
+)
+
+// mbInfo is what is kept of a macroblock while its picture is decoded.
+type mbInfo struct {
+	slice      int32 // number of its slice in the picture, from 1; 0: not decoded
+	kind       mbKind
+	skip       bool
+	field      bool
+	transform8 bool
+	still      bool   // one motion for all of an inter macroblock
+	direct16   bool   // B_Skip or B_Direct_16x16
+	direct     uint8  // of which 8x8 blocks the motion is inferred, a bit each
+	luma       uint16 // which 4x4 blocks of luma have coefficients, in raster order
+	chromaMode uint8  // intra_chroma_pred_mode
+	cbp        uint8  // CodedBlockPatternLuma | CodedBlockPatternChroma<<4
+	dc         uint8  // which DC blocks are coded: a bit for Y, Cb, Cr
+	qp         int8   // QPY
+	qpc        [2]int8
+	nonZero    [48]uint8 // coefficients of each 4x4 block: 16 of Y, then up to 8 of Cb and of Cr (from 32)
+	modes      [16]int8  // Intra4x4PredMode by block, -1 where it does not count, 2 of other macroblocks
+	mvd        [2][16][2]uint8
+}
+
+func (m *mbInfo) intra() bool { return m.kind != kindInter }
+
+// Where the blocks of Cb and Cr start in mbInfo.nonZero.
+const (
+	nonZeroCb = 16
+	nonZeroCr = 32
+)
+
+// A cache holds values of the 4x4 blocks of a macroblock with those of its
+// neighbours around them, eight to a row: block x, y is at (y+1)*8+x+1.
+const (
+	cacheSize  = 40
+	cacheStep  = 8
+	cacheFirst = 9 // of block 0, 0
+)
+
+// cacheAt gives where the 4x4 blocks are in a cache, in raster order.
+var cacheAt = [16]int{9, 10, 11, 12, 17, 18, 19, 20, 25, 26, 27, 28, 33, 34, 35, 36}
+
+// blockOf gives the raster place of the 4x4 blocks in coding order (6.4.3).
+var blockOf = [16]int{0, 1, 4, 5, 2, 3, 6, 7, 8, 9, 12, 13, 10, 11, 14, 15}
+
+// codingOrder is its inverse.
+var codingOrder = blockOf // the order is its own inverse
+
+// neighbours are the macroblocks around the current one, as indices into the
+// picture's, -1 for those that are not available (6.4.12).
+type neighbours struct {
+	left     [4]int32 // beside each row of 4x4 blocks
+	leftRow  [4]uint8 // the row of blocks there
+	top      int32
+	topRight int32
+	topLeft  int32
+	corner   uint8 // the row of blocks in topLeft
+}
+
+// sliceDecoder decodes the macroblocks of one slice. Samples are another
+// type's task.
+type sliceDecoder struct {
+	pic    *job
+	h      *sliceHeader
+	number int32 // of the slice, from 1
+	lists  *[2]refList
+	cabac  cabac
+	r      bits.Reader
+	scale  *levelScale
+
+	end           int // the macroblock before which the slice must end, by address
+	width, height int // of the picture in macroblocks; of a field, its own
+	mbs           []mbInfo
+	motion        []motion
+
+	// The current macroblock.
+	addr    int // its index in mbs
+	x, y    int // in macroblocks; y counts rows of the frame, or pairs' rows
+	field   bool
+	mb      *mbInfo
+	mv      *motion
+	n       neighbours
+	qp      int  // QPY of the last macroblock
+	lastDQ  bool // the last mb_qp_delta of the slice was not 0
+	skipRun int  // mb_skip_run that is left, -1: not read yet
+	nz      [3][cacheSize]uint8
+	ref     [2][cacheSize]int8
+	vec     [2][cacheSize]vector
+	mvd     [2][cacheSize][2]uint8
+	refCtx  [2][cacheSize]int8
+	modes   [cacheSize]int8
+
+	mode16 int
+	shape  partShape
+	sub    [4]subShape
+	coded  uint64     // which 4x4 blocks hold coefficients: 16 of Y, then Cb from 16, Cr from 32
+	more   uint64     // of them, those with more than a DC coefficient
+	coeffs [512]int32 // of 4x4 blocks in coding order, or of 8x8 blocks; Cb from 256, Cr from 384
+	dc     [8]int32
+	pcm    []byte // the samples of a macroblock that is not coded
+}
+
+// partShape is how a macroblock is split for prediction.
+type partShape uint8
+
+const (
+	part16x16 partShape = iota
+	part16x8
+	part8x16
+	part8x8
+)
+
+// subShape is how an 8x8 block is split.
+type subShape uint8
+
+const (
+	sub8x8 subShape = iota
+	sub8x4
+	sub4x8
+	sub4x4
+)
+
+// place sets the current macroblock.
+func (d *sliceDecoder) place(x, y int, field bool) {
+	d.x, d.y, d.field = x, y, field
+	d.addr = y*d.width + x
+	d.mb, d.mv = &d.mbs[d.addr], &d.motion[d.addr]
+	d.mb.slice, d.mb.field, d.mv.field = d.number, field, field
+	d.mb.skip, d.mb.transform8, d.mb.still, d.mb.direct16, d.mb.direct = false, false, false, false, 0
+	d.mb.chromaMode, d.mb.cbp, d.mb.dc, d.mb.luma = 0, 0, 0, 0
+	d.coded, d.more = 0, 0
+	if d.h.mbaff {
+		d.findPairs()
+	} else {
+		d.findNeighbours()
+	}
+}
+
+// available gives the index of a macroblock that comes before the current one
+// in raster order, or -1 where it is outside or before the slice.
+func (d *sliceDecoder) available(x, y int) int32 {
+	if uint(x) >= uint(d.width) || y < 0 {
+		return -1
+	}
+	addr := y*d.width + x
+	if d.h.mbaff {
+		addr = 2 * (y>>1*d.width + x)
+	} else if d.h.structure != wholeFrame {
+		addr = y>>1*d.width + x
+	}
+	if addr < d.h.firstMb {
+		return -1
+	}
+	return int32(y*d.width + x)
+}
+
+func (d *sliceDecoder) findNeighbours() {
+	step := 1
+	if d.h.structure != wholeFrame {
+		step = 2 // the rows of both fields alternate
+	}
+	left := d.available(d.x-1, d.y)
+	d.n.left = [4]int32{left, left, left, left}
+	d.n.leftRow = [4]uint8{0, 1, 2, 3}
+	d.n.top = d.available(d.x, d.y-step)
+	d.n.topRight = d.available(d.x+1, d.y-step)
+	d.n.topLeft = d.available(d.x-1, d.y-step)
+	d.n.corner = 3
+}
+
+// findPairs is table 6-4: the neighbours in a frame of macroblock pairs.
+func (d *sliceDecoder) findPairs() {
+	pair, bottom := d.y&^1, d.y&1
+	pick := func(x int) int32 { // the macroblock above, in the pair over this one
+		i := d.available(x, pair-2)
+		if i < 0 {
+			return -1
+		}
+		if d.field && bottom == 0 && d.mbs[i].field {
+			return i
+		}
+		return i + int32(d.width)
+	}
+	if !d.field && bottom == 1 {
+		d.n.top, d.n.topRight = int32(d.addr-d.width), -1
+	} else {
+		d.n.top, d.n.topRight = pick(d.x), pick(d.x+1)
+	}
+	d.n.topLeft, d.n.corner = -1, 3
+	left := d.available(d.x-1, pair)
+	if d.field || bottom == 0 {
+		d.n.topLeft = pick(d.x - 1)
+	} else if left >= 0 {
+		d.n.topLeft = left
+		if d.mbs[left].field {
+			d.n.topLeft, d.n.corner = left+int32(d.width), 1
+		}
+	}
+	d.findLeftPair(left, bottom)
+}
+
+func (d *sliceDecoder) findLeftPair(left int32, bottom int) {
+	below := left + int32(d.width)
+	d.n.leftRow = [4]uint8{0, 1, 2, 3}
+	switch {
+	case left < 0:
+		d.n.left = [4]int32{-1, -1, -1, -1}
+	case d.mbs[left].field == d.field:
+		if bottom == 1 {
+			left = below
+		}
+		d.n.left = [4]int32{left, left, left, left}
+	case d.field:
+		d.n.left = [4]int32{left, left, below, below}
+		d.n.leftRow = [4]uint8{0, 2, 0, 2}
+	default:
+		d.n.left = [4]int32{left, left, left, left}
+		d.n.leftRow = [4]uint8{0, 0, 1, 1}
+		if bottom == 1 {
+			d.n.leftRow = [4]uint8{2, 2, 3, 3}
+		}
+	}
+}
+
+// setInter prepares the motion of an inter macroblock: nothing predicted yet.
+func (d *sliceDecoder) setInter() {
+	d.mb.kind = kindInter
+	d.mv.intra = false
+}
+
+// setIntra says that the macroblock has no motion.
+func (d *sliceDecoder) setIntra(kind mbKind) {
+	d.mb.kind = kind
+	d.mv.intra = true
+	d.mv.ref = [2][4]int8{{-1, -1, -1, -1}, {-1, -1, -1, -1}}
+	d.mv.id = [2][4]int32{{-1, -1, -1, -1}, {-1, -1, -1, -1}}
+	d.clearDifferences()
+}
+
+// clearDifferences says that no motion vector was sent.
+func (d *sliceDecoder) clearDifferences() {
+	if d.h.pps.cabac {
+		d.mb.mvd = [2][16][2]uint8{}
+	}
+}
+
+// setQP moves QPY by delta (7.4.5) and finds QPC of both chroma planes.
+func (d *sliceDecoder) setQP(delta int) {
+	offset := 6 * (d.h.sps.depth - 8)
+	d.qp = (d.qp+delta+52+2*offset)%(52+offset) - offset
+	d.noteQP()
+}
+
+func (d *sliceDecoder) noteQP() {
+	d.mb.qp = int8(d.qp)
+	for i, c := range d.h.pps.chromaQPOffset {
+		d.mb.qpc[i] = int8(chromaQP(d.qp, c, d.h.sps.chromaDepth))
+	}
+}
+
+// chromaQP is QPC without the depth's offset, for chroma samples of depth bits (8.5.8).
+func chromaQP(qp, offset, depth int) int {
+	i := max(-6*(depth-8), min(qp+offset, 51))
+	if i < 30 {
+		return i
+	}
+	return int(chromaQPs[i-30])
+}
+
+// chromaQPs is table 8-15 from 30 on.
+var chromaQPs = [22]uint8{29, 30, 31, 32, 32, 33, 34, 34, 35, 35, 36, 36, 37, 37, 37, 38, 38, 38, 39, 39, 39, 39}

@@ -1,0 +1,327 @@
+package h264
+
+import (
+	"context"
+	"fmt"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/picture"
+)
+
+// parser is a media.UnitParser.
+type parser struct {
+	stream
+	job      job
+	recovery bool // the next picture is one to start at, by its SEI
+	info     media.StreamInfo
+	lastKey  int   // number of the last key frame, -1: none yet
+	keyOrder int32 // where it stands in the order of display
+	fields   bool
+	pairs    bool // macroblock-adaptive frame/field coding
+	whole    bool // pictures that are frames
+	recent   []placed
+	isB      []bool // by frame
+	run      int
+}
+
+// placed is where a frame stands in the order of display.
+type placed struct {
+	order     int32
+	level     int
+	reference bool
+}
+
+// NewParser returns a parser of H.264 streams.
+func NewParser() media.UnitParser {
+	p := &parser{lastKey: -1}
+	p.init()
+	p.dry = true
+	p.lend = func(context.Context) (*job, error) { return &p.job, nil }
+	p.hand = func(_ context.Context, j *job) error {
+		p.picture(j)
+		j.reset()
+		return nil
+	}
+	return p
+}
+
+func (p *parser) Configure(config []byte) error {
+	if len(config) == 0 {
+		return nil
+	}
+	return p.configure(config)
+}
+
+func (p *parser) Packet(data []byte) error {
+	c := newCursor(data, p.prefix)
+	for unit := c.next(); unit != nil; unit = c.next() {
+		if _, err := p.Unit(unit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *parser) Unit(unit []byte) (u media.Unit, err error) {
+	kind := int(unit[0] & 31)
+	if kind == nalSEI {
+		p.readSEI(unit)
+		return u, nil
+	}
+	u.Picture = kind == nalSlice || kind == nalIDR
+	before := p.created
+	if err := p.unit(context.Background(), unit, int64(p.created)); err != nil {
+		return u, err
+	}
+	if u.Begins = p.created > before; u.Begins {
+		u.Key = kind == nalIDR || p.recovery
+		p.begun(u.Key, kind == nalIDR)
+	}
+	p.recovery = p.recovery && !u.Picture
+	return u, nil
+}
+
+// begun counts a frame.
+func (p *parser) begun(key, idr bool) {
+	p.isB = append(p.isB, p.filling.slices[0].h.kind == sliceB)
+	n := p.created - 1
+	if key {
+		p.info.Keys++
+		if p.lastKey >= 0 {
+			p.info.KeyMax = max(p.info.KeyMax, n-p.lastKey)
+		}
+		p.lastKey = n
+	}
+	if idr {
+		p.info.IDRs++
+		p.recent = p.recent[:0]
+	}
+}
+
+// picture takes a whole picture into account.
+func (p *parser) picture(j *job) {
+	h := &j.slices[0].h
+	p.info.Slices = max(p.info.Slices, len(j.slices))
+	if h.structure == wholeFrame {
+		p.whole, p.pairs = true, p.pairs || h.mbaff
+	} else {
+		p.fields = true
+	}
+	p.info.Entropy = "CAVLC"
+	if h.pps.cabac {
+		p.info.Entropy = "CABAC"
+	}
+	order := j.orderOf(h.structure)
+	if p.lastKey > 0 && j.f.pts > int64(p.lastKey) && order < p.keyOrder {
+		p.info.OpenGOP = true
+	}
+	level := 0
+	if h.kind == sliceB {
+		level = p.level(order)
+		p.info.BDepth = max(p.info.BDepth, level)
+	}
+	p.recent = append(p.recent, placed{order, level, h.refIDC != 0})
+	if len(p.recent) > 64 {
+		p.recent = append(p.recent[:0], p.recent[32:]...)
+	}
+	if j.f.pts == int64(p.lastKey) {
+		p.keyOrder = order
+	}
+}
+
+// level is how many B frames deep a B frame at this place in the order of
+// display lies: one more than the deeper of the references next to it.
+func (p *parser) level(order int32) int {
+	var before, behind *placed
+	for i := range p.recent {
+		q := &p.recent[i]
+		switch {
+		case !q.reference:
+		case q.order < order && (before == nil || q.order > before.order):
+			before = q
+		case q.order > order && (behind == nil || q.order < behind.order):
+			behind = q
+		}
+	}
+	level := 0
+	for _, q := range []*placed{before, behind} {
+		if q != nil {
+			level = max(level, q.level)
+		}
+	}
+	return level + 1
+}
+
+func (p *parser) End() {
+	_ = p.dispatch(context.Background()) // handing on cannot fail here
+	p.end()
+	if p.lastKey >= 0 {
+		p.info.KeyMax = max(p.info.KeyMax, p.created-p.lastKey)
+	}
+}
+
+func (p *parser) Shown() (numbers []int) {
+	for _, f := range p.ready {
+		n := int(f.pts)
+		numbers = append(numbers, n)
+		if n < len(p.isB) && p.isB[n] {
+			p.run++
+			p.info.BRun = max(p.info.BRun, p.run)
+		} else {
+			p.run = 0
+		}
+	}
+	p.ready = p.ready[:0]
+	return numbers
+}
+
+// readSEI reads the messages that matter (annex D).
+func (p *parser) readSEI(unit []byte) {
+	p.rbsp = unescape(p.rbsp[:0], unit[1:])
+	data := p.rbsp
+	for len(data) > 2 {
+		kind, size := 0, 0
+		for len(data) > 0 && data[0] == 255 {
+			kind, data = kind+255, data[1:]
+		}
+		if len(data) < 2 {
+			return
+		}
+		kind, data = kind+int(data[0]), data[1:]
+		for len(data) > 0 && data[0] == 255 {
+			size, data = size+255, data[1:]
+		}
+		if len(data) == 0 || size+int(data[0])+1 > len(data) {
+			return
+		}
+		size, data = size+int(data[0]), data[1:]
+		p.message(kind, data[:size])
+		data = data[size:]
+	}
+}
+
+// Payload types of SEI messages (table D.1).
+const (
+	seiRecoveryPoint = 6
+	seiMastering     = 137
+	seiContentLight  = 144
+)
+
+func (p *parser) message(kind int, data []byte) {
+	r := bits.NewReader(data)
+	switch {
+	case kind == seiRecoveryPoint:
+		p.recovery = r.UE() == 0
+	case kind == seiMastering && len(data) >= 24:
+		h := media.HDROf(&p.info.HDR)
+		for i := range h.Primaries {
+			h.Primaries[i] = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
+		}
+		h.White = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
+		h.Most, h.Least = r.U(32), r.U(32)
+	case kind == seiContentLight && len(data) >= 4:
+		h := media.HDROf(&p.info.HDR)
+		h.MaxCLL, h.MaxFALL = uint16(r.U(16)), uint16(r.U(16))
+	}
+}
+
+// Frames is how many frames have begun.
+func (p *parser) Frames() int { return p.created }
+
+// Info says what is known by now.
+func (p *parser) Info() media.StreamInfo {
+	info := p.info
+	info.Frames = p.created
+	s := p.active
+	if s == nil {
+		for _, set := range p.spss { // before the first picture
+			if set != nil {
+				s = set
+			}
+		}
+	}
+	if s == nil {
+		return info
+	}
+	info.Format = s.format()
+	info.Format.Interlaced = p.fields || p.pairs
+	info.Level = s.levelName()
+	info.References = s.maxRefFrames
+	info.Colour = s.colour()
+	switch {
+	case p.fields && p.whole:
+		info.Scan = "interlaced (frames and field pictures)"
+	case p.fields:
+		info.Scan = "interlaced (field pictures)"
+	case p.pairs:
+		info.Scan = "interlaced (MBAFF)"
+	default:
+		info.Scan = "progressive"
+	}
+	return info
+}
+
+// colour is what the VUI says of colours.
+func (s *sps) colour() media.Colour {
+	if !s.vui.colour {
+		return media.Colour{FullRange: s.vui.fullRange}
+	}
+	return media.Colour{Primaries: s.vui.primaries, Transfer: s.vui.transfer, Matrix: s.vui.matrix, FullRange: s.vui.fullRange}
+}
+
+// format is what a sequence parameter set says of the pictures.
+func (s *sps) format() media.Format {
+	f := media.Format{Codec: Name, Profile: s.profileName(), Width: s.width, Height: s.height, Depth: max(s.depth, s.chromaDepth),
+		Chroma: s.chroma, Transfer: media.SDR}
+	if s.vui.colour {
+		f.Transfer = media.TransferOf(s.vui.transfer)
+	}
+	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), 2*int64(s.vui.unitsInTick)) // one that makes no sense is not stated
+	return f
+}
+
+func (s *sps) levelName() string {
+	if s.level == 9 || s.level == 11 && s.constraints&0x10 != 0 && !statesChroma(s.profile) {
+		return "1b"
+	}
+	if s.level%10 == 0 {
+		return fmt.Sprint(s.level / 10)
+	}
+	return fmt.Sprintf("%d.%d", s.level/10, s.level%10)
+}
+
+// profileName is the name of annex A.2.
+func (s *sps) profileName() string {
+	intra := ""
+	if s.constraints&0x10 != 0 {
+		intra = " Intra"
+	}
+	switch s.profile {
+	case 66:
+		if s.constraints&0x40 != 0 {
+			return "Constrained Baseline"
+		}
+		return "Baseline"
+	case 77:
+		return "Main"
+	case 88:
+		return "Extended"
+	case 100:
+		if s.chroma == picture.C400 {
+			return "High (4:0:0)"
+		}
+		if s.constraints&0x0C == 0x0C {
+			return "Constrained High"
+		}
+		if s.constraints&0x08 != 0 {
+			return "Progressive High"
+		}
+		return "High"
+	case 110:
+		return "High 10" + intra
+	case 122:
+		return "High 4:2:2" + intra
+	}
+	return fmt.Sprintf("profile %d", s.profile)
+}

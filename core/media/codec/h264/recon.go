@@ -1,0 +1,251 @@
+package h264
+
+import (
+	"math"
+	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/picture"
+)
+
+// recon turns the syntax of macroblocks into samples (8.3 to 8.5).
+type recon[T sample] struct {
+	d       *sliceDecoder
+	painter painter[T]
+	k       kernels[T]
+	most    [3]int32 // the largest sample of each plane
+	planes  int
+
+	full         [3][]T
+	fullStride   [3]int
+	luma         []T // of the picture
+	chroma       [2][]T
+	stride       int // from row to row of the macroblock: of a frame or a field
+	chromaStride int
+	chromaShift  int // 1 where chroma has half the rows
+	at, chromaAt int // the macroblock's first sample
+
+	from     ref       // the picture that was predicted from last
+	origin   source[T] // its samples
+	border   border[T]
+	averages averages[T]
+	edge     [24*21 + rowPadding]T
+	half     [16*16 + rowPadding]T
+	second   [3][16*16 + rowPadding]T
+	dcs      [16]int16 // to be added to 4x4 blocks
+	edges    edges[T]  // of the macroblock that is filtered
+}
+
+func samplesOf[T sample](p *picture.Plane) ([]T, int) {
+	var pix any = p.Pix
+	if p.Wide != nil {
+		pix = p.Wide
+	}
+	s, _ := pix.([]T)
+	return s, p.Stride
+}
+
+// begin sets the picture to be made.
+func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
+	r.d = d
+	r.planes = f.pic.Chroma.Planes()
+	r.chromaShift = 1
+	if f.pic.Chroma.IsTall() {
+		r.chromaShift = 0
+	}
+	for i := range r.planes {
+		r.most[i] = 1<<f.pic.PlaneDepth(i) - 1
+		r.full[i], r.fullStride[i] = samplesOf[T](&f.full[i])
+	}
+	r.luma, r.chroma = r.full[0], [2][]T{r.full[1], r.full[2]}
+	r.edges = edges[T]{r: r}
+	r.from = ref{}
+}
+
+// around tells which samples around a macroblock intra prediction may use.
+type around struct {
+	left                   [4]bool // beside each row of 4x4 blocks
+	top, topLeft, topRight bool
+}
+
+var errNeighbours = damaged("an intra prediction from samples that are not there")
+
+// done makes the samples of the current macroblock.
+func (r *recon[T]) done() error {
+	d := r.d
+	r.place()
+	switch d.mb.kind {
+	case kindPCM:
+		r.pcm()
+		return nil
+	case kindInter:
+		r.inter()
+		r.addLuma()
+	default:
+		ok := around{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
+		if err := r.intra(&ok); err != nil {
+			return err
+		}
+	}
+	if d.coded>>16 != 0 {
+		r.addChroma()
+	}
+	return nil
+}
+
+// place finds the macroblock in the picture.
+func (r *recon[T]) place() {
+	d := r.d
+	r.stride, r.chromaStride = r.fullStride[0], r.fullStride[1]
+	height := 16 >> r.chromaShift
+	if d.field || d.h.structure != wholeFrame {
+		r.at = (d.y>>1*32 + d.y&1) * r.stride
+		r.chromaAt = (d.y>>1*2*height + d.y&1) * r.chromaStride
+		r.stride, r.chromaStride = 2*r.stride, 2*r.chromaStride
+	} else {
+		r.at = d.y * 16 * r.stride
+		r.chromaAt = d.y * height * r.chromaStride
+	}
+	r.at += d.x * 16
+	r.chromaAt += d.x * 8
+}
+
+func (r *recon[T]) intra(ok *around) error {
+	d := r.d
+	left := ok.left == [4]bool{true, true, true, true}
+	all := left && ok.top && ok.topLeft
+	if d.mb.kind == kind16x16 {
+		if d.mode16 == 0 && !ok.top || d.mode16 == 1 && !left || d.mode16 == 3 && !all {
+			return errNeighbours
+		}
+		r.intra16(r.at, d.mode16, ok)
+		r.addLuma()
+	} else if err := r.intraBlocks(ok); err != nil {
+		return err
+	}
+	if r.planes == 1 {
+		return nil
+	}
+	mode := int(d.mb.chromaMode)
+	if mode == 1 && !left || mode == 2 && !ok.top || mode == 3 && !all {
+		return errNeighbours
+	}
+	for i := range r.chroma {
+		r.intraChroma(1+i, mode, ok)
+	}
+	return nil
+}
+
+// needs are the samples that each mode of 4x4 and 8x8 blocks predicts from.
+const (
+	needLeft   = 1
+	needTop    = 2
+	needCorner = 4
+)
+
+var needs = [9]int{needTop, needLeft, 0, needTop, 7, 7, 7, needTop, needLeft}
+
+func (r *recon[T]) intraBlocks(ok *around) error {
+	d := r.d
+	step := 1
+	if d.mb.transform8 {
+		step = 4
+	}
+	for k := 0; k < 16; k += step {
+		block := blockOf[k]
+		mode := d.mb.modes[block]
+		left, top := block&3 > 0 || ok.left[block>>2], block > 3 || ok.top
+		if step == 4 && block&3 == 0 {
+			left = left && ok.left[block>>2+1]
+		}
+		need := needs[mode]
+		if need&needLeft != 0 && !left || need&needTop != 0 && !top || need&needCorner != 0 && !cornerOf(block, ok) {
+			return errNeighbours
+		}
+		at := r.at + block>>2*4*r.stride + block&3*4
+		if step == 4 {
+			r.intra8(at, k>>2, mode, ok)
+		} else {
+			r.intra4(at, block, mode, ok)
+		}
+		if d.coded>>k&1 != 0 {
+			r.addLumaBlock(k, at)
+		}
+	}
+	return nil
+}
+
+// addLuma adds the residual of luma.
+func (r *recon[T]) addLuma() {
+	coded := r.d.coded & 0xFFFF
+	if plain := coded &^ r.d.more; plain&(plain-1) != 0 && !r.d.mb.transform8 {
+		r.addPlain(plain)
+		coded &^= plain
+	}
+	for ; coded != 0; coded &= coded - 1 {
+		k := mathbits.TrailingZeros64(coded)
+		block := blockOf[k&15]
+		r.addLumaBlock(k, r.at+block>>2*4*r.stride+block&3*4)
+	}
+}
+
+// addPlain adds the residual of 4x4 blocks that have but a DC coefficient.
+func (r *recon[T]) addPlain(blocks uint64) {
+	r.dcs = [16]int16{}
+	for ; blocks != 0; blocks &= blocks - 1 {
+		k := mathbits.TrailingZeros64(blocks) & 15
+		c := &r.d.coeffs[16*k]
+		r.dcs[blockOf[k]] = int16(max(-math.MaxInt16, min((*c+32)>>6, math.MaxInt16)))
+		*c = 0
+	}
+	r.k.addDCs(r.luma[r.at:], r.stride, &r.dcs, r.most[0])
+}
+
+func (r *recon[T]) addLumaBlock(k, at int) {
+	c := r.d.coeffs[16*k:]
+	size := 4
+	if r.d.mb.transform8 {
+		size = 8
+	}
+	if r.d.more>>k&1 == 0 {
+		r.k.addDC(r.luma[at:], r.stride, size, &c[0], r.most[0])
+	} else if size == 8 {
+		r.k.add8(r.luma[at:], r.stride, (*[64]int32)(c), r.most[0])
+	} else {
+		r.k.add4(r.luma[at:], r.stride, (*[16]int32)(c), r.most[0])
+	}
+}
+
+func (r *recon[T]) addChroma() {
+	for i := range r.chroma {
+		coded, more := r.d.coded>>(16*(1+i))&0xFF, r.d.more>>(16*(1+i))
+		for k := 0; coded>>k != 0; k++ {
+			if coded>>k&1 != 0 {
+				at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
+				c := (*[16]int32)(r.d.coeffs[256+128*i+16*k:])
+				if more>>k&1 == 0 {
+					r.k.addDC(r.chroma[i][at:], r.chromaStride, 4, &c[0], r.most[1+i])
+				} else {
+					r.k.add4(r.chroma[i][at:], r.chromaStride, c, r.most[1+i])
+				}
+			}
+		}
+	}
+}
+
+// pcm copies samples that are not coded.
+func (r *recon[T]) pcm() {
+	s, in := r.d.h.sps, bits.NewReader(r.d.pcm)
+	put := func(dst []T, stride, w, h, depth int) {
+		for y := range h {
+			for x := range w {
+				dst[y*stride+x] = T(in.U(depth))
+			}
+		}
+	}
+	put(r.luma[r.at:], r.stride, 16, 16, s.depth)
+	if r.planes == 3 {
+		put(r.chroma[0][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, s.chromaDepth)
+		put(r.chroma[1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, s.chromaDepth)
+	}
+}

@@ -1,0 +1,329 @@
+package h264
+
+import (
+	"context"
+	"errors"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/codec/bits"
+)
+
+// stream reads the headers of a stream and keeps its references in order. It
+// puts pictures together and has them decoded elsewhere.
+type stream struct {
+	prefix int // bytes of the lengths before NAL units, 0: start codes
+	spss   [maxSPS]*sps
+	ppss   [maxPPS]*pps
+	rbsp   []byte
+
+	active  *sps
+	dpb     dpb
+	order   orderState
+	pool    framePool
+	dry     bool   // nothing is to be decoded: frames hold no samples
+	cur     *frame // the frame that is being put together, nil between frames
+	first   bool   // of cur only the first field is there
+	prevRef int    // frame_num of the last reference picture
+	started bool
+	filling *job // the picture whose slices are coming
+	lost    bool // something was missing before the current picture
+	last    *frame
+	ready   []*frame // in the order of output
+	created int      // frames begun so far
+	hidden  bool     // frames that begin are not to be shown
+
+	// lend gives a job that nobody uses, hand takes a whole one.
+	lend func(ctx context.Context) (*job, error)
+	hand func(ctx context.Context, j *job) error
+}
+
+func (d *stream) init() {
+	d.dpb.output = func(f *frame) {
+		f.hold()
+		d.ready = append(d.ready, f)
+	}
+}
+
+// configure reads the parameter sets that stand outside the stream.
+func (d *stream) configure(record []byte) error {
+	config, err := parseConfig(record)
+	if err != nil {
+		return err
+	}
+	d.prefix = config.prefix
+	for _, unit := range config.sets {
+		if err := d.parameterSet(unit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// parameterSet takes up a sequence or picture parameter set.
+func (d *stream) parameterSet(unit []byte) error {
+	d.rbsp = unescape(d.rbsp[:0], unit[1:])
+	switch unit[0] & 31 {
+	case nalSPS:
+		s, err := parseSPS(d.rbsp)
+		if err != nil {
+			return err
+		}
+		if old := d.spss[s.id]; old == nil || !old.same(d.rbsp) {
+			s.raw = append(s.raw, d.rbsp...)
+			d.spss[s.id] = s
+		}
+	case nalPPS:
+		p, err := parsePPS(d.rbsp, &d.spss)
+		if err != nil {
+			return err
+		}
+		if old := d.ppss[p.id]; old == nil || !old.same(d.rbsp) || old.spsOf != d.spss[p.spsID] {
+			p.raw, p.spsOf = append(p.raw, d.rbsp...), d.spss[p.spsID]
+			d.ppss[p.id] = p
+		}
+	}
+	return nil
+}
+
+// unit takes up one NAL unit. What is damaged is passed over; what cannot be
+// decoded here ends the stream.
+func (d *stream) unit(ctx context.Context, unit []byte, pts int64) error {
+	var err error
+	switch unit[0] & 31 {
+	case nalSlice, nalIDR:
+		err = d.slice(ctx, unit, pts)
+	case nalPartitionA, nalPartitionA + 1, nalPartitionC:
+		err = unsupported("data partitioning")
+	case nalSPS, nalPPS:
+		err = d.parameterSet(unit)
+	case nalEndOfSeq:
+		err = d.dispatch(ctx)
+	}
+	if err == nil {
+		return nil
+	}
+	var broken *media.FormatError
+	if errors.As(err, &broken) {
+		d.lost = true
+		return nil
+	}
+	return err
+}
+
+// slice takes up a slice, which may begin a picture.
+func (d *stream) slice(ctx context.Context, unit []byte, pts int64) error {
+	if d.filling == nil {
+		var err error
+		if d.filling, err = d.lend(ctx); err != nil {
+			return err
+		}
+	}
+	s := d.filling.newSlice()
+	s.rbsp = unescape(s.rbsp[:0], unit[1:])
+	s.data = bits.NewReader(s.rbsp)
+	if err := s.h.parse(&s.data, unit[0], &d.spss, &d.ppss); err != nil {
+		d.filling.spare = append(d.filling.spare, s)
+		return err
+	}
+	if n := len(d.filling.slices); n > 0 && !s.h.samePicture(&d.filling.slices[n-1].h) {
+		d.filling.spare = append(d.filling.spare, s)
+		if err := d.dispatch(ctx); err != nil {
+			return err
+		}
+		return d.slice(ctx, unit, pts)
+	}
+	if n := len(d.filling.slices); n > 0 && s.h.firstMb < d.filling.slices[n-1].h.firstMb && s.h.sps.mayReorder() {
+		d.filling.spare = append(d.filling.spare, s)
+		return unsupported("arbitrary slice order")
+	}
+	if s.h.redundant {
+		d.filling.spare = append(d.filling.spare, s)
+		return nil
+	}
+	if len(d.filling.slices) == 0 {
+		d.begin(&s.h, pts)
+	}
+	if !d.dry {
+		d.dpb.buildLists(&s.h, d.cur, &s.lists)
+		d.complete(s)
+		s.scale = s.h.pps.scaleFor(s.h.sps)
+	}
+	d.filling.slices = append(d.filling.slices, s)
+	return nil
+}
+
+// begin starts a picture: a frame, or a field of one.
+func (d *stream) begin(h *sliceHeader, pts int64) {
+	if d.first && !d.isSecond(h) {
+		d.finish()
+	}
+	if d.cur == nil {
+		if h.sps != d.active {
+			d.dpb.clear()
+			d.active = h.sps
+		}
+		d.fillGap(h)
+		d.cur = d.newFrame(h.sps)
+		d.cur.pts, d.cur.frameNum, d.cur.hidden = pts, h.frameNum, d.hidden
+		d.cur.fieldPair = h.structure != wholeFrame
+	}
+	if h.idr() {
+		d.dpb.clear()
+	}
+	d.dpb.wrap(h)
+	poc := d.order.decode(h)
+	for i := range poc {
+		if h.structure>>i&1 != 0 {
+			d.cur.poc[i] = poc[i]
+		}
+	}
+	j := d.filling
+	j.f, j.sps, j.structure, j.poc = d.cur, h.sps, h.structure, d.cur.poc
+	j.hold(d.cur)
+	if d.lost {
+		d.cur.damaged.Store(true)
+		d.lost = false
+	}
+	if !d.dry && d.last != nil && d.last.fits(h.sps) && d.last != d.cur {
+		j.conceal = d.last
+		j.hold(d.last)
+	}
+}
+
+func (d *stream) newFrame(s *sps) *frame {
+	d.created++
+	if d.dry {
+		f := &frame{}
+		f.changed.L = &f.mu
+		f.begin(0)
+		return f
+	}
+	return d.pool.get(s)
+}
+
+// isSecond tells whether a field completes the frame of the one before.
+func (d *stream) isSecond(h *sliceHeader) bool {
+	return h.structure != wholeFrame && h.structure != d.cur.coded && h.frameNum == d.cur.frameNum &&
+		!h.idr() && h.sps == d.active && (d.cur.reference || h.refIDC == 0)
+}
+
+// fillGap infers the frames that a gap in frame_num stands for (8.2.5.2).
+func (d *stream) fillGap(h *sliceHeader) {
+	size := 1 << h.sps.frameNumBits
+	if !d.started || h.idr() || h.frameNum == d.prevRef || h.frameNum == (d.prevRef+1)%size {
+		return
+	}
+	missing := (h.frameNum - d.prevRef - 1 + size) % size
+	d.prevRef = (h.frameNum - 1 + size) % size
+	if !h.sps.gapsAllowed {
+		d.lost = true
+		return
+	}
+	for n := min(missing, max(h.sps.maxRefFrames, 1)); n > 0; n-- {
+		f := &frame{missing: true, coded: wholeFrame, frameNum: (h.frameNum - n + size) % size}
+		f.hold()
+		d.dpb.wrap(&sliceHeader{sps: h.sps, frameNum: f.frameNum})
+		d.dpb.slide(h.sps, f)
+		f.short = wholeFrame
+		d.dpb.tidy()
+		d.dpb.frames = append(d.dpb.frames, f)
+	}
+}
+
+// complete replaces the references that are missing and holds all of them.
+func (d *stream) complete(s *slice) {
+	for i := range s.lists {
+		list := &s.lists[i]
+		for k := range list.n {
+			r := &list.refs[k]
+			if r.f == nil || r.f.missing || !r.f.fits(s.h.sps) {
+				if r.f == nil || !r.f.missing {
+					d.cur.damaged.Store(true)
+				}
+				*r = newRef(d.standIn(s.h.sps), s.h.structure)
+			}
+			d.filling.hold(r.f)
+		}
+	}
+}
+
+// standIn is a frame for a reference that is missing: the last one that was
+// decoded, or else a grey one.
+func (d *stream) standIn(s *sps) *frame {
+	if d.last != nil && d.last.fits(s) && d.last != d.cur {
+		return d.last
+	}
+	f := d.pool.get(s)
+	f.grey()
+	if d.last != nil {
+		d.last.drop()
+	}
+	d.last = f
+	return f
+}
+
+// dispatch sends the picture off whose slices were coming.
+func (d *stream) dispatch(ctx context.Context) error {
+	j := d.filling
+	if j == nil || len(j.slices) == 0 {
+		return nil
+	}
+	d.filling = nil
+	h := &j.slices[0].h
+	if err := d.hand(ctx, j); err != nil {
+		return err
+	}
+	d.settle(h)
+	return nil
+}
+
+// settle marks the picture as its header says and puts the frame, when it is
+// complete, among those that wait for output.
+func (d *stream) settle(h *sliceHeader) {
+	f := d.cur
+	if f.coded == 0 {
+		f.hold() // of the buffer
+		d.dpb.frames = append(d.dpb.frames, f)
+	}
+	f.coded |= h.structure
+	if h.refIDC != 0 {
+		f.reference = true
+		d.prevRef = h.frameNum
+		if d.dpb.mark(h, f) {
+			f.reset(h.structure)
+			d.prevRef = 0
+			d.dpb.bump(0, 0) // all before it are shown first
+		}
+	}
+	d.started = true
+	d.order.next(h, f)
+	d.first = h.structure != wholeFrame && f.coded != wholeFrame
+	if !d.first {
+		d.finish()
+	}
+}
+
+// finish says that nothing more comes of the current frame.
+func (d *stream) finish() {
+	f := d.cur
+	d.cur, d.first = nil, false
+	if f.coded != wholeFrame {
+		f.advance(f.coded.opposite(), allRows)
+	}
+	if d.last != nil {
+		d.last.drop()
+	}
+	f.hold()
+	d.last = f
+	f.waiting, f.shown = true, f.coded
+	f.drop() // what get lent
+	d.dpb.bump(d.active.reorder, d.active.dpbFrames)
+}
+
+// end hands out all frames that are left.
+func (d *stream) end() {
+	if d.first {
+		d.finish()
+	}
+	d.dpb.clear()
+}

@@ -1,0 +1,165 @@
+// Package browser lets an independent decoder and encoder, those of a web
+// browser, check the program's own. It is for tests and benchmarks alone and
+// speaks to the browser through W3C WebCodecs and HTML.
+package browser
+
+import (
+	"context"
+	"crypto/sha1"
+	_ "embed"
+	"encoding/base64"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"os/exec"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"vividstrain/core/media/picture"
+)
+
+//go:embed page.html
+var page []byte
+
+// Browser is a headless browser with the page of this package open.
+type Browser struct {
+	ctx    context.Context
+	cancel []func()
+	server *httptest.Server
+}
+
+// names are the browser's names as a program.
+var names = []string{"chromium", "chromium-browser"}
+
+// Start starts the browser. Files of folder can be played in it.
+func Start(ctx context.Context, folder string) (*Browser, error) {
+	path := ""
+	for _, name := range names {
+		if found, err := exec.LookPath(name); err == nil {
+			path = found
+			break
+		}
+	}
+	if path == "" {
+		return nil, fmt.Errorf("there is no Chromium here; install the package chromium")
+	}
+	b := &Browser{}
+	mux := http.NewServeMux()
+	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		_, _ = w.Write(page) // a page that went away is no loss
+	})
+	mux.Handle("/files/", http.StripPrefix("/files/", http.FileServer(http.Dir(folder))))
+	b.server = httptest.NewServer(mux)
+	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
+		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("autoplay-policy", "no-user-gesture-required"), chromedp.WSURLReadTimeout(time.Minute))
+	allocator, cancel := chromedp.NewExecAllocator(ctx, options...)
+	b.cancel = append(b.cancel, cancel)
+	b.ctx, cancel = chromedp.NewContext(allocator)
+	b.cancel = append(b.cancel, cancel)
+	if err := chromedp.Do(b.ctx, chromedp.Navigate(b.server.URL)); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("the browser does not start: %w", err)
+	}
+	return b, nil
+}
+
+// Close ends the browser.
+func (b *Browser) Close() {
+	for i := len(b.cancel) - 1; i >= 0; i-- {
+		b.cancel[i]()
+	}
+	b.server.Close()
+}
+
+// call runs one of the page's functions with an argument as JSON and returns
+// its result.
+func call[T any](b *Browser, function string, argument any) (result T, err error) {
+	text, err := json.Marshal(argument)
+	if err != nil {
+		return result, err
+	}
+	return chromedp.Run(b.ctx, chromedp.Evaluate[T](fmt.Sprintf("%s(%s)", function, text), chromedp.EvalAwaitPromise))
+}
+
+// Film is what the browser's encoder is to make: frames of a moving pattern.
+type Film struct {
+	Codec   string `json:"codec"` // of RFC 6381, "avc1.64001f"
+	Width   int    `json:"width"`
+	Height  int    `json:"height"`
+	Rate    int    `json:"rate"` // frames a second
+	Bitrate int    `json:"bitrate"`
+	Frames  int    `json:"frames"`
+	Mode    string `json:"mode"` // latency mode: "quality" or "realtime"
+	// Noise is how much of a moving texture there is in the picture, 0 to 1.
+	Noise float64 `json:"noise"`
+	// File is a file of the folder with the frames, 8-bit 4:2:0 planes one
+	// behind the other, to be taken instead of the pattern.
+	File string `json:"file,omitempty"`
+}
+
+// Encode has the browser make a film and returns its packets in byte stream
+// form.
+func (b *Browser) Encode(f Film) (packets [][]byte, err error) {
+	texts, err := call[[]string](b, "encode", f)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range texts {
+		data, err := base64.StdEncoding.DecodeString(t)
+		if err != nil {
+			return nil, err
+		}
+		packets = append(packets, data)
+	}
+	return packets, nil
+}
+
+// Decoded is what the browser's decoder made of packets.
+type Decoded struct {
+	Sums    []string `json:"sums"`    // SHA-1 of the planes of every picture
+	Seconds float64  `json:"seconds"` // from the first packet in to the last picture out
+	Frames  int      `json:"frames"`
+}
+
+// Decode has the browser decode packets in byte stream form. With sums it also
+// takes the checksum of every picture, in 4:2:0 or 4:2:2 of 8 or 10
+// bits.
+func (b *Browser) Decode(codec string, packets [][]byte, sums bool) (d Decoded, err error) {
+	texts := make([]string, len(packets))
+	for i, p := range packets {
+		texts[i] = base64.StdEncoding.EncodeToString(p)
+	}
+	return call[Decoded](b, "decode", map[string]any{"codec": codec, "packets": texts, "sums": sums})
+}
+
+// Played is how playing a file in a video element went.
+type Played struct {
+	Ended    bool    `json:"ended"`
+	Duration float64 `json:"duration"`
+	Frames   int     `json:"frames"`
+	Error    string  `json:"error"`
+}
+
+// Play plays a file of the folder in a video element, to its end.
+func (b *Browser) Play(file string) (p Played, err error) {
+	return call[Played](b, "play", "/files/"+file)
+}
+
+// Sum is the checksum that Decode gives a picture.
+func Sum(p *picture.Picture) string {
+	hash := sha1.New()
+	var row []byte
+	for i := range p.Planes {
+		_, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
+		for y := range h {
+			row = p.AppendRow(row[:0], i, y)
+			hash.Write(row)
+		}
+	}
+	return hex.EncodeToString(hash.Sum(nil))
+}

@@ -1,0 +1,308 @@
+package registry
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/codec/aac"
+)
+
+// Rewrap copies the first video track of f and its sound, as they are coded,
+// into another container. Sound that the container cannot hold is left out and
+// named.
+func Rewrap(ctx context.Context, f *File, c media.Container, w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (left []string, err error) {
+	r := rewrap{file: f, target: c, place: map[int]int{}, forms: map[int]Form{}}
+	if err := r.choose(ctx); err != nil {
+		return nil, err
+	}
+	muxer, err := r.create(w, fragmented)
+	if err != nil {
+		return nil, err
+	}
+	if err := f.Rewind(); err != nil {
+		return nil, err
+	}
+	if err := r.copy(ctx, muxer); err != nil {
+		return nil, err
+	}
+	return r.left, muxer.Close()
+}
+
+// rewrap is a copy in progress.
+type rewrap struct {
+	file    *File
+	target  media.Container
+	tracks  []media.Track
+	place   map[int]int // track in the file: track in the copy
+	left    []string
+	convert func(dst []byte, p *media.Packet) []byte
+	forms   map[int]Form // of the sound tracks in the file
+	video   int
+	waiting []*media.Packet // of each track the packet whose length is not known yet
+}
+
+// choose picks the tracks and finds how packets are to be converted.
+func (r *rewrap) choose(ctx context.Context) (err error) {
+	if r.video, err = r.file.Video(); err != nil {
+		return err
+	}
+	t := r.file.Tracks()[r.video]
+	codec, err := Codec(t.Codec)
+	if err != nil {
+		return err
+	}
+	if t, err = r.convertible(ctx, t, codec); err != nil {
+		return err
+	}
+	r.tracks = []media.Track{t}
+	r.place[r.video] = 0
+	for i, s := range r.file.Tracks() {
+		if s.Kind != media.Sound {
+			continue
+		}
+		t, form, err := SoundForm(s, r.file.byteStream, r.target.ByteStream, func() (media.Packet, error) { return r.first(ctx, i) })
+		if err == nil {
+			_, err = r.target.Create(Discard{}, []media.Track{t}, 0)
+		}
+		if err != nil {
+			r.left = append(r.left, s.Codec)
+			continue
+		}
+		r.place[i], r.forms[i] = len(r.tracks), form
+		r.tracks = append(r.tracks, t)
+	}
+	r.waiting = make([]*media.Packet, len(r.tracks))
+	return nil
+}
+
+// Form makes of a packet of sound those of a copy.
+type Form func(p *media.Packet) ([]*media.Packet, error)
+
+// SoundForm returns a sound track as it is to be in a copy: in byte streams AAC
+// has headers of its own. The track's first packet is asked for where it is
+// needed.
+func SoundForm(s media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, Form, error) {
+	same := func(p *media.Packet) ([]*media.Packet, error) { return []*media.Packet{p}, nil }
+	switch {
+	case s.Codec != aac.Name || toByteStream == fromByteStream:
+		return s, same, nil
+	case toByteStream:
+		wrap, err := aac.ADTS(s)
+		return s, func(p *media.Packet) ([]*media.Packet, error) {
+			p.Data = wrap(nil, p)
+			return same(p)
+		}, err
+	}
+	p, err := first()
+	if err != nil {
+		return s, nil, err
+	}
+	t, _, err := aac.Split(s, p.Data)
+	t.Timescale = int64(t.Rate)
+	return t, func(p *media.Packet) (list []*media.Packet, err error) {
+		_, units, err := aac.Split(s, p.Data)
+		at := p.PTS * t.Timescale / s.Timescale
+		for i, unit := range units {
+			pts := at + int64(i)*aac.Samples
+			list = append(list, &media.Packet{Track: p.Track, Data: unit, PTS: pts, DTS: pts, Duration: aac.Samples, Key: true})
+		}
+		return list, err
+	}, err
+}
+
+// first reads the first packet of a track.
+func (r *rewrap) first(ctx context.Context, track int) (p media.Packet, err error) {
+	if err := r.file.Rewind(); err != nil {
+		return p, err
+	}
+	for {
+		if err := errors.Join(ctx.Err(), r.file.ReadPacket(&p)); err != nil || p.Track == track {
+			return p, err
+		}
+	}
+}
+
+// convertible returns the video track as it is to be in the copy.
+func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Codec) (_ media.Track, err error) {
+	// Browsers record byte streams in containers that hold packets with lengths, without
+	// the record that says how they are held.
+	byteStream := r.file.byteStream || len(t.Config) == 0
+	switch {
+	case codec.Prefixed == nil || r.target.ByteStream == byteStream:
+		return t, nil
+	case r.target.ByteStream:
+		r.convert, err = codec.ByteStream(t)
+		return t, err
+	}
+	p, err := r.first(ctx, r.video)
+	if err != nil {
+		return t, err
+	}
+	if t, err = described(t, codec, p.Data); err != nil {
+		return t, err
+	}
+	t, r.convert, err = codec.Prefixed(t, p.Data)
+	return t, err
+}
+
+// described takes into a track what the headers of its stream say.
+func described(t media.Track, codec media.Codec, first []byte) (media.Track, error) {
+	parser := codec.NewParser()
+	if err := errors.Join(parser.Configure(t.Config), parser.Packet(first)); err != nil {
+		return t, err
+	}
+	info := parser.Info()
+	rate := t.Format.Rate
+	t.Format, t.Colour, t.HDR = info.Format, info.Colour, info.HDR
+	if t.Format.Rate.Num == 0 {
+		t.Format.Rate = rate
+	}
+	return t, nil
+}
+
+// Describe tells of a file's video all that its container and the headers of its
+// stream say, and rewinds the file.
+func Describe(ctx context.Context, f *File) (t media.Track, err error) {
+	r := rewrap{file: f}
+	if r.video, err = f.Video(); err != nil {
+		return t, err
+	}
+	t = f.Tracks()[r.video]
+	codec, err := Codec(t.Codec)
+	if err != nil {
+		return t, err
+	}
+	p, err := r.first(ctx, r.video)
+	if err != nil {
+		return t, err
+	}
+	if codec.NewParser != nil {
+		if t, err = described(t, codec, p.Data); err != nil {
+			return t, err
+		}
+	}
+	if t.Format.Rate.Num == 0 && p.Duration > 0 {
+		t.Format.Rate, _ = media.NewRate(t.Timescale, p.Duration)
+	}
+	if t.Format.Rate.Num == 0 {
+		t.Format.Rate = media.Rate{Num: 25, Den: 1} // as for raw streams that do not say
+	}
+	t.Format.Codec = t.Codec
+	return t, f.Rewind()
+}
+
+// What is read of a file to find its mean frame rate, at most.
+const (
+	rateFrames = 600
+	rateBytes  = 64 << 20
+)
+
+// DescribeRate is Describe with the rate that a file of varying frame rate has on average: the
+// usual one nearest to it. What is stated counts where frames come at that rate.
+func DescribeRate(ctx context.Context, f *File) (t media.Track, err error) {
+	if t, err = Describe(ctx, f); err != nil || t.Format.Interlaced {
+		return t, err
+	}
+	video, err := f.Video()
+	if err != nil {
+		return t, err
+	}
+	var p media.Packet
+	var first, last int64
+	frames, size := 0, 0
+	for frames < rateFrames && size < rateBytes {
+		if err := f.ReadPacket(&p); err != nil {
+			break // what there is will do
+		}
+		size += len(p.Data)
+		if p.Track != video || p.Hidden || p.PTS == media.NoTime {
+			continue
+		}
+		if frames == 0 {
+			first, last = p.PTS, p.PTS
+		}
+		frames, first, last = frames+1, min(first, p.PTS), max(last, p.PTS)
+	}
+	if frames > 2 && last > first && t.Timescale > 0 {
+		mean := float64(frames-1) * float64(t.Timescale) / float64(last-first)
+		if off := mean / t.Format.Rate.Hz(); (off < 0.9 || off > 1.1) && mean >= media.MinHz && mean <= media.MaxHz {
+			t.Format.Rate = media.UsualRate(mean)
+		}
+	}
+	return t, f.Rewind()
+}
+
+func (r *rewrap) create(w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (media.Muxer, error) {
+	if fragmented != nil {
+		return fragmented(w, r.tracks)
+	}
+	return r.target.Create(w, r.tracks, r.file.Tracks()[r.video].Packets)
+}
+
+// copy copies all packets. Each waits for the next one of its track, which
+// tells how long it lasts.
+func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
+	for {
+		p := new(media.Packet)
+		err := r.file.ReadPacket(p)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err := errors.Join(err, ctx.Err()); err != nil {
+			return err
+		}
+		place, wanted := r.place[p.Track]
+		if !wanted {
+			continue
+		}
+		list := []*media.Packet{p}
+		if p.Track == r.video && r.convert != nil {
+			p.Data = r.convert(nil, p)
+		} else if p.Track != r.video {
+			if list, err = r.forms[p.Track](p); err != nil {
+				return err
+			}
+		}
+		for _, p := range list {
+			p.Track = place
+			if err := r.write(m, p); err != nil {
+				return err
+			}
+		}
+	}
+	for _, p := range r.waiting {
+		if p == nil {
+			continue
+		}
+		p.Duration = max(p.Duration, 1)
+		if err := m.WritePacket(p); err != nil {
+			return fmt.Errorf("the last packet: %w", err)
+		}
+	}
+	return nil
+}
+
+// write writes the packet that waited on the track, whose length p tells.
+func (r *rewrap) write(m media.Muxer, p *media.Packet) error {
+	before := r.waiting[p.Track]
+	r.waiting[p.Track] = p
+	if before == nil {
+		return nil
+	}
+	before.Duration = p.DTS - before.DTS
+	if before.Duration <= 0 || before.Duration > math.MaxInt32 {
+		before.Duration = 1
+	}
+	p.Duration = max(p.Duration, before.Duration)
+	return m.WritePacket(before)
+}
+
+// Discard takes what is written and forgets it.
+type Discard struct{}
+
+func (Discard) Write(p []byte) (int, error)             { return len(p), nil }
+func (Discard) Seek(offset int64, _ int) (int64, error) { return offset, nil }

@@ -1,0 +1,163 @@
+package mediaserver
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"runtime"
+	"sync"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/sense"
+)
+
+// hold keeps the box within its share of processor, memory and link, and tells
+// how much of it is used.
+type hold struct {
+	cores  float64 // 0: not held
+	memory int64   // bytes, 0: not held
+	link   *rate.Limiter
+	bits   float64 // a second, of the link
+
+	mu      sync.Mutex
+	credit  time.Duration // processor time that may be spent
+	counted time.Time
+	spent   time.Duration // processor time of the program then
+	charged int64
+	sent    int64
+	sampled usage
+}
+
+// usage is what was used up to a time.
+type usage struct {
+	at   time.Time
+	cpu  time.Duration
+	sent int64
+}
+
+// own is the memory of the box without conversions.
+const own = 30 << 20
+
+// chunk is how much is sent at once over a held link.
+const chunk = 16 << 10
+
+func newHold(o Options) *hold {
+	h := &hold{cores: o.Cores, memory: o.Memory, bits: float64(o.Link), counted: time.Now(), spent: clock.ProcessTime(), charged: own}
+	h.sampled = usage{at: h.counted, cpu: h.spent}
+	if o.Link > 0 {
+		h.link = rate.NewLimiter(rate.Limit(o.Link/8), 2*chunk)
+	}
+	return h
+}
+
+// gate waits until the box may use its processor again.
+func (h *hold) gate(ctx context.Context) error {
+	if h.cores <= 0 {
+		return ctx.Err()
+	}
+	for {
+		wait := h.overdrawn()
+		if wait <= 0 {
+			return ctx.Err()
+		}
+		if err := (clock.Real{}).Sleep(ctx, min(wait, 100*time.Millisecond)); err != nil {
+			return err
+		}
+	}
+}
+
+// overdrawn is how long it takes until there is credit again. What is not used
+// is saved up for a quarter of a second.
+func (h *hold) overdrawn() time.Duration {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	now, spent := time.Now(), clock.ProcessTime()
+	gained := time.Duration(float64(now.Sub(h.counted)) * h.cores)
+	h.credit = min(h.credit+gained-(spent-h.spent), time.Duration(h.cores*float64(250*time.Millisecond)))
+	h.counted, h.spent = now, spent
+	return time.Duration(float64(-h.credit) / h.cores)
+}
+
+// errMemory means that there is no memory for another conversion.
+var errMemory = errors.New("the box has no memory for another conversion")
+
+// charge takes memory, all or nothing.
+func (h *hold) charge(n int64) error {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if h.memory > 0 && h.charged+n > h.memory {
+		return errMemory
+	}
+	h.charged += n
+	return nil
+}
+
+// free gives memory back.
+func (h *hold) free(n int64) {
+	h.mu.Lock()
+	h.charged -= n
+	h.mu.Unlock()
+}
+
+// writer sends over the held link.
+type writer struct {
+	http.ResponseWriter
+	ctx  context.Context
+	hold *hold
+}
+
+func (w writer) Write(p []byte) (n int, err error) {
+	for len(p) > 0 && err == nil {
+		piece := p[:min(len(p), chunk)]
+		if w.hold.link != nil {
+			if err = w.hold.link.WaitN(w.ctx, len(piece)); err != nil {
+				return n, err
+			}
+		}
+		var sent int
+		sent, err = w.ResponseWriter.Write(piece)
+		n, p = n+sent, p[sent:]
+		w.hold.mu.Lock()
+		w.hold.sent += int64(sent)
+		w.hold.mu.Unlock()
+	}
+	return n, err
+}
+
+// Unwrap lets flushing and deadlines through.
+func (w writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
+
+// Name is the name of the box as a source of readings.
+func (h *hold) Name() string { return "box" }
+
+// Sample reads what the box uses, as if it were the whole device.
+func (h *hold) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	u := usage{at: now, cpu: clock.ProcessTime(), sent: h.sent}
+	elapsed := now.Sub(h.sampled.at).Seconds()
+	if elapsed <= 0 {
+		return list, nil
+	}
+	busy := 100 * (u.cpu - h.sampled.cpu).Seconds() / elapsed
+	list = append(list, sense.Reading{Quantity: sense.GroupCPU, Value: busy}, sense.Reading{Quantity: sense.GroupMem, Value: float64(h.charged)})
+	cores := float64(runtime.NumCPU())
+	if h.cores > 0 {
+		cores = h.cores
+		list = append(list, sense.Reading{Quantity: sense.GroupCPULimit, Value: 100 * cores})
+	}
+	list = append(list, sense.Reading{Quantity: sense.CPU, Value: min(100, busy/cores)})
+	if h.memory > 0 {
+		list = append(list, sense.Reading{Quantity: sense.MemTotal, Value: float64(h.memory)}, sense.Reading{Quantity: sense.MemUsed, Value: float64(h.charged)},
+			sense.Reading{Quantity: sense.MemFree, Value: float64(h.memory - h.charged)},
+			sense.Reading{Quantity: sense.GroupMemLimit, Value: float64(h.memory)}, sense.Reading{Quantity: sense.GroupCharged, Value: float64(h.charged)})
+	}
+	if h.bits > 0 {
+		list = append(list, sense.Reading{Quantity: sense.NetLink, Label: "port", Value: 100 * 8 * float64(u.sent-h.sampled.sent) / elapsed / h.bits})
+	}
+	h.sampled = u
+	return list, nil
+}

@@ -1,0 +1,235 @@
+// Package mediaserver is a practice media server: it hands out clips as they are and
+// converts them on request, by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC
+// 23009-1), within a share of the computer that it is held to. It is for tests,
+// demos, and for learning how media servers are tested.
+package mediaserver
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/load"
+	"vividstrain/core/media/registry"
+	"vividstrain/core/partial"
+	"vividstrain/core/sense"
+	"vividstrain/core/sense/meter"
+)
+
+// Options are the settings of a box.
+type Options struct {
+	Clips   string        // folder of the films
+	Cores   float64       // processor cores that it may use, 0: all
+	Memory  int64         // bytes that it may use, 0: all
+	Link    int64         // bits a second that it may send, 0: all
+	Refuse  []string      // formats that it does not play, each like "hevc 10bit"
+	Threads int           // for each conversion, 0: one
+	Ahead   time.Duration // how far conversions run ahead of what is asked for, 0: 30 s
+	Segment time.Duration // 0: 4 s
+	Idle    time.Duration // after which a session that nobody asks ends, 0: 12 s
+	Log     *slog.Logger  // may be nil
+}
+
+// Box is a stand-in media server.
+type Box struct {
+	options Options
+	hold    *hold
+	films   []*film
+	folder  *partial.Folder // of copies
+	sampler *sense.Sampler
+	ctx     context.Context
+	cancel  context.CancelFunc
+	mux     *http.ServeMux
+
+	mu       sync.Mutex
+	sessions map[string]*session
+}
+
+// mostSessions bounds the conversions at once.
+const mostSessions = 1000
+
+// New looks through the clips and starts the box.
+func New(ctx context.Context, o Options) (*Box, error) {
+	o.Threads, o.Segment, o.Ahead, o.Idle = max(o.Threads, 1), or(o.Segment, 4*time.Second), or(o.Ahead, 30*time.Second), or(o.Idle, 12*time.Second)
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	if err := o.check(); err != nil {
+		return nil, err
+	}
+	b := &Box{options: o, sessions: map[string]*session{}}
+	paths, err := registry.Find(o.Clips)
+	if err != nil {
+		return nil, err
+	}
+	for _, path := range paths {
+		f, err := openFilm(ctx, path)
+		if err != nil {
+			o.Log.Warn("left out", "file", path, "because", err)
+			continue
+		}
+		b.films = append(b.films, f)
+	}
+	if len(b.films) == 0 {
+		return nil, fmt.Errorf("%s: it holds no films; \"vividstrain clips build --out %s\" makes some", o.Clips, o.Clips)
+	}
+	if b.folder, err = partial.NewFolder("vividstrain-box-"); err != nil {
+		return nil, err
+	}
+	b.ctx, b.cancel = context.WithCancel(ctx)
+	b.hold = newHold(o)
+	b.sampler = sense.Start(b.ctx, clock.Real{}, 250*time.Millisecond, []sense.Source{b.hold}, func(sense.Sample) {})
+	b.routes()
+	go b.sweep()
+	return b, nil
+}
+
+func or(d, otherwise time.Duration) time.Duration {
+	if d == 0 {
+		return otherwise
+	}
+	return d
+}
+
+func (o Options) check() error {
+	switch {
+	case o.Cores < 0 || o.Cores > 1024:
+		return fmt.Errorf("a box has up to 1024 cores, not %g", o.Cores)
+	case o.Memory < 0 || o.Memory > 0 && o.Memory < 2*own:
+		return fmt.Errorf("a box needs %d MB of memory at least", 2*own>>20)
+	case o.Link < 0 || o.Link > 0 && o.Link < 100_000:
+		return errors.New("a link carries 100k at least")
+	case o.Segment < time.Second || o.Segment > time.Minute || o.Segment%time.Second != 0:
+		return fmt.Errorf("segments last whole seconds from 1 to 60, not %s", o.Segment)
+	case o.Threads > 64:
+		return fmt.Errorf("a conversion has 1 to 64 threads, not %d", o.Threads)
+	}
+	return nil
+}
+
+// Close ends all sessions.
+func (b *Box) Close() error {
+	b.cancel()
+	b.mu.Lock()
+	sessions := b.sessions
+	b.sessions = map[string]*session{}
+	b.mu.Unlock()
+	for _, s := range sessions {
+		s.close()
+	}
+	b.sampler.Stop()
+	for _, f := range b.films {
+		if f.copy != nil {
+			f.copy.Close()
+		}
+	}
+	return b.folder.Close()
+}
+
+// Metrics offers what the box uses.
+func (b *Box) Metrics() http.Handler { return meter.Page(b.sampler.Latest) }
+
+// film finds a film by its name, or by the beginning of its name.
+func (b *Box) film(name string) *film {
+	for _, f := range b.films {
+		if f.file == name || strings.TrimSuffix(f.file, filepath.Ext(f.file)) == name {
+			return f
+		}
+	}
+	for _, f := range b.films {
+		if rest, found := strings.CutPrefix(f.file, name); found && name != "" && (rest[0] == '-' || rest[0] == '.') {
+			return f
+		}
+	}
+	return nil
+}
+
+// refuses tells why the box does not play a film, "" if it does.
+func (b *Box) refuses(f *film) string {
+	for _, rule := range b.options.Refuse {
+		words := strings.Fields(rule)
+		line := strings.Fields(strings.ToLower(load.Load{Format: f.track.Format, Streams: 1}.String()))
+		line = append(line, f.track.Format.Size(), "8bit")
+		if f.track.Format.Depth > 8 {
+			line = line[:len(line)-1]
+		}
+		if len(words) > 0 && !slices.ContainsFunc(words, func(w string) bool { return !slices.Contains(line, strings.ToLower(w)) }) {
+			return "this box does not play " + rule
+		}
+	}
+	return ""
+}
+
+func newID() string {
+	var id [8]byte
+	rand.Read(id[:]) // never fails
+	return hex.EncodeToString(id[:])
+}
+
+// begin begins a session.
+func (b *Box) begin(f *film, g load.Goal) (*session, error) {
+	b.mu.Lock()
+	full := len(b.sessions) >= mostSessions
+	b.mu.Unlock()
+	if full {
+		return nil, errors.New("the box has too many sessions")
+	}
+	s, err := b.newSession(f, g)
+	if err != nil {
+		return nil, err
+	}
+	b.mu.Lock()
+	b.sessions[s.id] = s
+	n := len(b.sessions)
+	b.mu.Unlock()
+	b.options.Log.Info("session begins", "id", s.id, "film", f.file, "goal", g.String(), "sessions", n)
+	return s, nil
+}
+
+// end ends a session.
+func (b *Box) end(s *session, why string) {
+	b.mu.Lock()
+	there := b.sessions[s.id] == s
+	delete(b.sessions, s.id)
+	n := len(b.sessions)
+	b.mu.Unlock()
+	if there {
+		s.close()
+		b.options.Log.Info("session ends", "id", s.id, "because", why, "sessions", n)
+	}
+}
+
+func (b *Box) session(id string) *session {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.sessions[id]
+}
+
+// sweep ends sessions that nobody asks any more.
+func (b *Box) sweep() {
+	for (clock.Real{}).Sleep(b.ctx, min(b.options.Idle/4, time.Second)) == nil {
+		b.mu.Lock()
+		var idle []*session
+		for _, s := range b.sessions {
+			s.mu.Lock()
+			if s.waiting == 0 && time.Since(s.used) > b.options.Idle {
+				idle = append(idle, s)
+			}
+			s.mu.Unlock()
+		}
+		b.mu.Unlock()
+		for _, s := range idle {
+			b.end(s, "nobody asked any more")
+		}
+	}
+}

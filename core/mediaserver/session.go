@@ -1,0 +1,242 @@
+package mediaserver
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"math"
+	"sync"
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/media/container/mp4"
+)
+
+// session is one conversion for one viewer: it makes segments ahead of what is
+// asked for, then waits; a request elsewhere in the film starts it anew there.
+type session struct {
+	id   string
+	box  *Box
+	film *film
+	goal load.Goal
+	cost int64 // bytes of memory
+
+	mu       sync.Mutex
+	changed  chan struct{} // closed when something is new
+	head     []byte        // of the result: what is before the first segment
+	segments map[int][]byte
+	next     int // segment that is being made
+	asked    int // the last one asked for
+	err      error
+	used     time.Time
+	waiting  int // requests that are being answered
+	stop     context.CancelFunc
+	stopped  chan struct{} // closed when the last conversion has ended; nil: there was none
+	running  sync.WaitGroup
+}
+
+// kept is how many segments are kept that were asked for already.
+const kept = 3
+
+// newSession takes the memory that a conversion needs.
+func (b *Box) newSession(f *film, g load.Goal) (*session, error) {
+	s := &session{id: newID(), box: b, film: f, goal: g, segments: map[int][]byte{}, changed: make(chan struct{}), used: time.Now(), stop: func() {}}
+	in := f.track.Format
+	picture := int64(in.Width) * int64(in.Height) * 3 / 2
+	if in.Depth > 8 {
+		picture *= 2
+	}
+	// Pictures of the decoder and of the coder, and the segments ahead.
+	need := 8*picture + 10*int64(g.Width)*int64(g.Height)*3/2 + int64(float64(g.Bitrate)/8*b.options.Ahead.Seconds())
+	const steps = 16 // memory fills up bit by bit
+	for range steps {
+		if err := b.hold.charge(need / steps); err != nil {
+			taken := s.cost
+			time.AfterFunc(2*time.Second, func() { b.hold.free(taken) })
+			return nil, err
+		}
+		s.cost += need / steps
+	}
+	return s, nil
+}
+
+// count is how many segments the result has.
+func (s *session) count() int {
+	return max(1, int(math.Ceil(s.film.length()/s.box.options.Segment.Seconds()-1e-6)))
+}
+
+// lasts is how long segment n is, in seconds.
+func (s *session) lasts(n int) float64 {
+	length := s.box.options.Segment.Seconds()
+	return min(length, s.film.length()-float64(n)*length)
+}
+
+// get waits for a segment; -1 is what stands before the first one.
+func (s *session) get(ctx context.Context, n int) ([]byte, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.used = time.Now()
+	s.waiting++
+	defer func() { s.waiting-- }()
+	switch {
+	case n >= s.count():
+		return nil, errNoSegment
+	case n >= 0:
+		s.ask(n)
+	case s.head == nil:
+		s.ask(0)
+	}
+	for {
+		data := s.head
+		if n >= 0 {
+			data = s.segments[n]
+		}
+		if data != nil || s.err != nil {
+			s.used = time.Now()
+			return data, s.err
+		}
+		if err := s.await(ctx); err != nil {
+			return nil, err
+		}
+	}
+}
+
+// await waits until something is new. The lock is held, but for the waiting.
+func (s *session) await(ctx context.Context) error {
+	changed := s.changed
+	s.mu.Unlock()
+	defer s.mu.Lock()
+	select {
+	case <-changed:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+var errEnded = errors.New("this session has ended")
+
+var errNoSegment = errors.New("the film has no such segment")
+
+// ask says that a segment is wanted: if it is not being made within the next
+// few, the conversion starts anew there. The lock is held.
+func (s *session) ask(n int) {
+	if s.segments[n] == nil && (s.stopped == nil || n < s.next || n > s.next+2) {
+		s.restart(n)
+	}
+	s.asked = n
+	for k := range s.segments {
+		if k < n-kept {
+			delete(s.segments, k)
+		}
+	}
+	s.wake()
+}
+
+func (s *session) wake() {
+	close(s.changed)
+	s.changed = make(chan struct{})
+}
+
+// restart starts the conversion anew at a segment. The lock is held.
+func (s *session) restart(n int) {
+	s.stop()
+	ctx, cancel := context.WithCancel(s.box.ctx)
+	s.stop, s.next = cancel, n
+	before, done := s.stopped, make(chan struct{})
+	s.stopped = done
+	s.running.Go(func() {
+		defer close(done)
+		if before != nil {
+			<-before
+		}
+		err := s.run(ctx, n)
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if err != nil && ctx.Err() == nil {
+			s.err = err
+		}
+		s.wake()
+	})
+}
+
+// run converts from segment n on.
+func (s *session) run(ctx context.Context, n int) error {
+	from := float64(n) * s.box.options.Segment.Seconds()
+	source, err := s.film.from(from)
+	if err != nil {
+		return err
+	}
+	c, err := s.box.converter(source, s.film, s.goal, s.film.begins+from)
+	if err != nil {
+		return err
+	}
+	var buffer bytes.Buffer
+	tracks := c.Tracks()
+	muxer, err := mp4.ContinueFragmented(&buffer, tracks)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.head = bytes.Clone(buffer.Bytes())
+	s.wake()
+	s.mu.Unlock()
+	buffer.Reset()
+	scale := float64(tracks[0].Timescale)
+	made := n
+	err = c.Run(ctx, func(p *media.Packet) error {
+		q := *p
+		shift := int64(math.Round(from * float64(tracks[p.Track].Timescale)))
+		q.PTS, q.DTS = q.PTS+shift, q.DTS+shift
+		if p.Track == 0 && p.Key && float64(q.PTS)/scale >= float64(made+1)*s.box.options.Segment.Seconds()-1e-6 {
+			if err := muxer.Close(); err != nil { // writes what waits
+				return err
+			}
+			if err := s.put(ctx, made, &buffer); err != nil {
+				return err
+			}
+			made++
+		}
+		return muxer.WritePacket(&q)
+	})
+	if err != nil {
+		return err
+	}
+	if err := muxer.Close(); err != nil {
+		return err
+	}
+	return s.put(ctx, made, &buffer)
+}
+
+// put keeps a segment, and waits while enough are made ahead.
+func (s *session) put(ctx context.Context, n int, b *bytes.Buffer) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	s.segments[n], s.next = bytes.Clone(b.Bytes()), n+1
+	b.Reset()
+	s.wake()
+	ahead := max(1, int(s.box.options.Ahead/s.box.options.Segment))
+	for s.next > s.asked+ahead {
+		if err := s.await(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// close ends the session.
+func (s *session) close() {
+	s.mu.Lock()
+	s.stop()
+	if s.err == nil {
+		s.err = errEnded
+	}
+	s.wake()
+	s.mu.Unlock()
+	s.running.Wait()
+	s.box.hold.free(s.cost)
+}

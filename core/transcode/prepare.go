@@ -1,0 +1,193 @@
+package transcode
+
+import (
+	"context"
+	"errors"
+	"io"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/media"
+	"vividstrain/core/media/picture"
+)
+
+// farther is how many seconds a picture may be from the one before; what lies
+// farther apart is taken to follow at once.
+const farther = 5
+
+// preparer makes of decoded pictures those to be coded: in size and depth, and
+// in their times.
+type preparer struct {
+	*Converter
+	todo    chan<- *group
+	period  float64 // seconds from one frame of the source to the next
+	step    float64 // of the result
+	offset  float64 // what to add to times of the source
+	last    media.Frame
+	at      float64 // time of last in the result
+	next    int64   // number of the next frame to be made
+	group   *group
+	scalers map[picture.Rows]*picture.Scaler
+	shape   picture.Shape // that the scalers are for
+	middle  *picture.Picture
+	tone    *picture.ToneMapper
+}
+
+// prepare takes the decoder's pictures.
+func (c *Converter) prepare(ctx context.Context, todo chan<- *group) error {
+	p := &preparer{Converter: c, todo: todo, period: 1 / c.in.Format.Rate.Hz(), step: 1 / c.out.Format.Rate.Hz()}
+	if l := light(c.in); l != nil {
+		peak := 0.0
+		if c.in.HDR != nil {
+			peak = float64(c.in.HDR.Most) / 10000
+		}
+		p.tone = picture.NewToneMapper(*l, peak)
+	}
+	defer close(c.groups)
+	defer close(todo)
+	defer func() {
+		if p.last.Picture != nil {
+			p.last.Release()
+		}
+		if p.group != nil {
+			close(p.group.pictures)
+		}
+	}()
+	for {
+		f, err := c.decoder.Receive(ctx)
+		if errors.Is(err, io.EOF) {
+			return p.show(ctx, p.at+p.period)
+		}
+		if err != nil {
+			return err
+		}
+		if err := p.take(ctx, f); err != nil {
+			f.Release()
+			return err
+		}
+	}
+}
+
+// take takes the next picture: the one before it is shown up to its time.
+func (p *preparer) take(ctx context.Context, f media.Frame) error {
+	at := float64(f.PTS)/float64(p.in.Timescale) + p.offset
+	if p.last.Picture == nil && at < p.order.From-p.period/2 {
+		f.Release()
+		return nil
+	}
+	if p.last.Picture == nil {
+		p.mu.Lock()
+		p.begins = at
+		p.mu.Unlock()
+		p.offset -= at
+		at = 0
+	} else {
+		if at <= p.at || at > p.at+farther {
+			p.offset += p.at + p.period - at
+			at = p.at + p.period
+		}
+		if err := p.show(ctx, at); err != nil {
+			return err
+		}
+		p.last.Release()
+	}
+	p.last, p.at = f, at
+	return nil
+}
+
+// show makes the frames that show the last picture, until a time: of pictures
+// the newest counts, times being even to a quarter of a frame.
+func (p *preparer) show(ctx context.Context, until float64) error {
+	if p.last.Picture == nil {
+		return nil
+	}
+	slack := min(p.period, p.step) / 4
+	for ; float64(p.next)*p.step+slack < until; p.next++ {
+		rows := picture.AllRows
+		if p.in.Format.Interlaced {
+			rows = picture.TopField
+			if p.step < 0.75*p.period && float64(p.next)*p.step+slack >= p.at+p.period/2 {
+				rows = picture.BottomField
+			}
+		}
+		if err := p.hand(ctx, p.make(rows)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// make makes a picture as it is to be coded.
+func (p *preparer) make(rows picture.Rows) *picture.Picture {
+	src := p.last.Picture
+	f := p.out.Format
+	shape := picture.Shape{Width: src.Width, Height: src.Height, Depth: src.Depth, Chroma: src.Chroma}
+	to := picture.Shape{Width: f.Width, Height: f.Height, Depth: f.Depth, Chroma: f.Chroma}
+	if p.tone != nil {
+		to.Depth = 10
+	}
+	if p.scalers == nil || p.shape != shape {
+		p.scalers, p.shape = map[picture.Rows]*picture.Scaler{}, shape
+	}
+	s := p.scalers[rows]
+	if s == nil {
+		s = picture.NewScaler(shape, to, rows)
+		p.scalers[rows] = s
+	}
+	dst := p.pool.Get(f.Width, f.Height, f.Depth, f.Chroma)
+	before := clock.ThreadTime()
+	if p.tone == nil {
+		s.Scale(dst, src)
+		grey(dst, src.Chroma)
+		p.spend(scaling, before)
+		return dst
+	}
+	if p.middle == nil {
+		p.middle = picture.New(to.Width, to.Height, to.Depth, to.Chroma)
+	}
+	s.Scale(p.middle, src)
+	before = p.spend(scaling, before)
+	p.tone.Map(dst, p.middle)
+	grey(dst, src.Chroma)
+	p.spend(mapping, before)
+	return dst
+}
+
+// grey gives a picture whose source has no chroma that of grey.
+func grey(p *picture.Picture, source picture.Chroma) {
+	if source != picture.C400 {
+		return
+	}
+	for i := 1; i < 3; i++ {
+		for k := range p.Planes[i].Pix {
+			p.Planes[i].Pix[k] = 128
+		}
+	}
+}
+
+// hand gives a picture to the group that it belongs to.
+func (p *preparer) hand(ctx context.Context, made *picture.Picture) error {
+	if p.next%int64(p.out.KeyEvery) == 0 {
+		if p.group != nil {
+			close(p.group.pictures)
+		}
+		g := newGroup(int(p.next)/p.out.KeyEvery, p.next, p.out.KeyEvery, p.order.Encoders)
+		p.group = nil
+		select { // to be collected in order, and to be coded
+		case p.groups <- g:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		select {
+		case p.todo <- g:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		p.group = g
+	}
+	select {
+	case p.group.pictures <- made:
+		return nil
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}

@@ -1,0 +1,399 @@
+// Package transcode makes of a video another one of a goal format: it decodes,
+// scales, maps tones, changes the frame rate and codes, in stages that run side
+// by side. Sound goes along as it is.
+package transcode
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/media/codec/aac"
+	"vividstrain/core/media/codec/h264"
+	"vividstrain/core/media/picture"
+	"vividstrain/core/media/registry"
+)
+
+// Order says what to make.
+type Order struct {
+	Goal     load.Goal
+	Effort   h264.Effort
+	Decoders int // decoding threads, 0: one
+	Encoders int // seconds of video that are coded at once, 0: one
+	// From is where in the source to begin, in seconds of its times. It is
+	// to be fed from a key frame before that on.
+	From float64
+	// Gate, if set, is asked before every picture is decoded and coded, and
+	// may wait: so a conversion can be held to a share of the processor.
+	Gate func(ctx context.Context) error
+}
+
+// Source is a file to convert: a formats.File, or what behaves like one.
+type Source interface {
+	media.Demuxer
+	Video() (int, error)
+	ByteStream() bool // packets are held with start codes, not with lengths
+}
+
+// Converter converts one file, once.
+type Converter struct {
+	order  Order
+	source Source
+	in     media.Track // the source's video
+	video  int
+	out    h264.Settings
+	tracks []media.Track // of the result: video, then sound
+	sound  map[int]sound // by track of the source
+
+	decoder media.Decoder
+	pool    picture.Pool
+	groups  chan *group
+	mu      sync.Mutex
+	saved   float64 // bits that finished groups left over
+	costs   h264.Costs
+	heard   []*media.Packet // sound on its way out
+	begins  float64         // when the first picture is shown, in seconds of the source
+
+	busy   [stages]atomic.Int64 // nanoseconds of processor time
+	frames atomic.Int64         // coded
+}
+
+// sound is a track of sound and what is done to its packets.
+type sound struct {
+	place int // in the result
+	form  registry.Form
+}
+
+// Stages of the work, for Stats.
+const (
+	scaling = iota
+	mapping
+	coding
+	stages
+)
+
+// Stats says how much was done and what it took.
+type Stats struct {
+	Frames int           // coded
+	Media  time.Duration // of the result
+	// Processor time:
+	Decode time.Duration
+	Scale  time.Duration
+	Tone   time.Duration
+	Encode time.Duration
+}
+
+// CheckGoal tells whether a goal can be reached, and if not, why.
+func CheckGoal(g load.Goal) error {
+	switch {
+	case g.Codec != "" && g.Codec != h264.Name:
+		return fmt.Errorf("the goal %q: conversions to %s are not made here yet, to %s they are", g, g.Codec, h264.Name)
+	case g.Interlaced:
+		return fmt.Errorf("the goal %q: conversions are progressive", g)
+	}
+	f := media.Format{Codec: h264.Name, Width: g.Width, Height: g.Height, Depth: 8}
+	if err := h264.Carries(f); err != nil {
+		return fmt.Errorf("the goal %q: %w", g, err)
+	}
+	return nil
+}
+
+// New prepares to convert a source, from where it stands, whose video is as track
+// says (see formats.Describe). Where the source has sound, it is rewound. Sound
+// that cannot be carried over is left out.
+func New(source Source, track media.Track, order Order) (*Converter, error) {
+	if err := CheckGoal(order.Goal); err != nil {
+		return nil, err
+	}
+	order.Decoders, order.Encoders = max(order.Decoders, 1), max(order.Encoders, 1)
+	c := &Converter{order: order, source: source, in: track, sound: map[int]sound{}}
+	var err error
+	if c.video, err = source.Video(); err != nil {
+		return nil, err
+	}
+	c.out = settings(track, order)
+	e, err := h264.NewEncoder(c.out, nil)
+	if err != nil {
+		return nil, err
+	}
+	t, err := e.Track()
+	if err != nil {
+		return nil, err
+	}
+	c.tracks = []media.Track{t}
+	for i, s := range source.Tracks() {
+		if s.Kind != media.Sound {
+			continue
+		}
+		if s, form, err := registry.SoundForm(s, source.ByteStream(), false, func() (media.Packet, error) { return first(source, i) }); err == nil {
+			c.sound[i] = sound{len(c.tracks), form}
+			c.tracks = append(c.tracks, s)
+		}
+	}
+	if len(c.sound) > 0 {
+		return c, source.Rewind()
+	}
+	return c, nil
+}
+
+// first reads the first packet of a track.
+func first(source Source, track int) (p media.Packet, err error) {
+	if err := source.Rewind(); err != nil {
+		return p, err
+	}
+	for {
+		if err := source.ReadPacket(&p); err != nil || p.Track == track {
+			return p, err
+		}
+	}
+}
+
+// settings are those of the encoder: the goal's size holds the whole picture.
+func settings(in media.Track, o Order) h264.Settings {
+	f := media.Format{Codec: h264.Name, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: o.Goal.Rate, Bitrate: o.Goal.Bitrate}
+	if f.Rate.Num == 0 {
+		f.Rate = in.Format.Rate
+	}
+	f.Width, f.Height = fit(in.Format, o.Goal.Width, o.Goal.Height)
+	colour := in.Colour
+	if light(in) != nil {
+		colour = media.Colour{Primaries: 1, Transfer: 1, Matrix: 1}
+	}
+	return h264.Settings{Format: f, Colour: colour, KeyEvery: max(1, int(f.Rate.Hz()+0.5)), Effort: o.Effort}
+}
+
+// fit is the largest size within the goal's that has the shape of the source.
+// The rasters of Rec. ITU-R BT.601 fill the goal: their samples are not square.
+func fit(f media.Format, width, height int) (w, h int) {
+	if f.Width == 720 && (f.Height == 576 || f.Height == 480) || f.Width <= 0 || f.Height <= 0 {
+		return width, height
+	}
+	shape := float64(f.Width) / float64(f.Height)
+	w, h = width, height
+	if goal := float64(width) / float64(height); shape > goal*1.01 {
+		h = int(math.Round(float64(width)/shape/2)) * 2
+	} else if shape < goal/1.01 {
+		w = int(math.Round(float64(height)*shape/2)) * 2
+	}
+	return max(w, 16), max(h, 16)
+}
+
+// light is how high dynamic range stands for light, nil for standard range.
+func light(t media.Track) *picture.Light {
+	for transfer, l := range map[media.Transfer]picture.Light{media.PQ: picture.PQ, media.HLG: picture.HLG} {
+		if t.Format.Transfer == transfer || media.TransferOf(t.Colour.Transfer) == transfer {
+			return &l
+		}
+	}
+	return nil
+}
+
+// Tracks are those of the result, whose packets are as MP4 holds them.
+func (c *Converter) Tracks() []media.Track { return c.tracks }
+
+// Stats says what was done so far.
+func (c *Converter) Stats() Stats {
+	n := int(c.frames.Load())
+	s := Stats{Frames: n, Media: time.Duration(float64(n) / c.out.Format.Rate.Hz() * float64(time.Second))}
+	s.Scale, s.Tone, s.Encode = time.Duration(c.busy[scaling].Load()), time.Duration(c.busy[mapping].Load()), time.Duration(c.busy[coding].Load())
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if w, knows := c.decoder.(media.Worker); knows {
+		s.Decode = w.Busy()
+	}
+	return s
+}
+
+// spend adds the processor time of this thread since before to a stage.
+func (c *Converter) spend(stage int, before time.Duration) (now time.Duration) {
+	now = clock.ThreadTime()
+	c.busy[stage].Add(int64(now - before))
+	return now
+}
+
+// Run converts, and hands the packets of the result out in order; while out
+// waits, so does the conversion, a second or two later.
+func (c *Converter) Run(ctx context.Context, out func(p *media.Packet) error) (err error) {
+	codec, err := registry.Codec(c.in.Codec)
+	if err != nil {
+		return err
+	}
+	track := c.in
+	track.Config = c.source.Tracks()[c.video].Config
+	decoder, err := codec.NewDecoder(track, c.order.Decoders)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	c.decoder = decoder
+	c.mu.Unlock()
+	inner, cancel := context.WithCancelCause(ctx)
+	var workers sync.WaitGroup
+	work := func(f func(context.Context) error) {
+		workers.Go(func() {
+			runtime.LockOSThread()
+			defer runtime.UnlockOSThread()
+			if err := f(inner); err != nil {
+				cancel(err)
+			}
+		})
+	}
+	c.groups = make(chan *group, c.order.Encoders)
+	todo := make(chan *group)
+	work(c.feed)
+	work(func(ctx context.Context) error { return c.prepare(ctx, todo) })
+	for range c.order.Encoders {
+		work(func(ctx context.Context) error { return c.code(ctx, todo) })
+	}
+	err = c.collect(inner, out)
+	cancel(err)
+	workers.Wait()
+	if cause := context.Cause(inner); errors.Is(err, context.Canceled) && ctx.Err() == nil {
+		err = cause
+	}
+	c.decoder.Close()
+	return err
+}
+
+// feed reads the source.
+func (c *Converter) feed(ctx context.Context) error {
+	defer c.decoder.Drain()
+	var p media.Packet
+	for {
+		err := c.source.ReadPacket(&p)
+		switch {
+		case errors.Is(err, io.EOF):
+			return nil
+		case err != nil:
+			return err
+		}
+		if p.Track == c.video {
+			if err := c.gate(ctx); err != nil {
+				return err
+			}
+			if err := c.decoder.Send(ctx, &p); err != nil {
+				return err
+			}
+		} else if s, taken := c.sound[p.Track]; taken {
+			if err := c.hear(&p, s); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+func (c *Converter) gate(ctx context.Context) error {
+	if c.order.Gate == nil {
+		return nil
+	}
+	return c.order.Gate(ctx)
+}
+
+// mostHeard bounds the packets of sound that wait for their pictures.
+const mostHeard = 1 << 16
+
+// hear takes a packet of sound.
+func (c *Converter) hear(p *media.Packet, s sound) error {
+	list, err := s.form(p)
+	if err != nil {
+		return err
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, q := range list {
+		if len(c.heard) >= mostHeard {
+			return errors.New("its sound is too far from its pictures")
+		}
+		copied := *q
+		copied.Track, copied.Data = s.place, append([]byte(nil), q.Data...)
+		if t := c.tracks[s.place]; copied.Duration <= 0 { // some containers do not tell
+			copied.Duration = 1
+			if t.Codec == aac.Name && t.Rate > 0 {
+				copied.Duration = max(1, aac.Samples*t.Timescale/int64(t.Rate))
+			}
+		}
+		c.heard = append(c.heard, &copied)
+	}
+	return nil
+}
+
+// collect hands the groups' packets out in order, each with the sound before it.
+func (c *Converter) collect(ctx context.Context, out func(p *media.Packet) error) error {
+	for {
+		var g *group
+		var open bool
+		select {
+		case g, open = <-c.groups:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+		if !open {
+			return c.play(math.Inf(1), out)
+		}
+		if err := c.collectGroup(ctx, g, out); err != nil {
+			return err
+		}
+	}
+}
+
+func (c *Converter) collectGroup(ctx context.Context, g *group, out func(p *media.Packet) error) error {
+	for {
+		select {
+		case p, open := <-g.packets:
+			if !open {
+				return nil
+			}
+			if err := c.play(float64(p.DTS)/float64(c.tracks[0].Timescale), out); err != nil {
+				return err
+			}
+			if err := out(&p); err != nil {
+				return err
+			}
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+}
+
+// play hands out the sound up to a time in seconds of the result.
+func (c *Converter) play(until float64, out func(p *media.Packet) error) error {
+	for {
+		p := c.nextHeard(until)
+		if p == nil {
+			return nil
+		}
+		if p.PTS < 0 || p.DTS < 0 {
+			continue // before the first picture
+		}
+		if err := out(p); err != nil {
+			return err
+		}
+	}
+}
+
+// nextHeard takes the next packet of sound if its time has come, nil if not.
+func (c *Converter) nextHeard(until float64) *media.Packet {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if len(c.heard) == 0 {
+		return nil
+	}
+	p := c.heard[0]
+	scale := float64(c.tracks[p.Track].Timescale)
+	if float64(p.DTS)/scale-c.begins > until {
+		return nil
+	}
+	c.heard = c.heard[1:]
+	shift := int64(math.Round(c.begins * scale))
+	p.PTS, p.DTS = p.PTS-shift, p.DTS-shift
+	return p
+}
