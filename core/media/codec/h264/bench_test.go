@@ -8,13 +8,14 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/nal"
 )
 
 // split gives the pictures of a stream, each with what stands before it.
 func split(data []byte) (packets [][]byte) {
 	var packet []byte
 	seen := false // a slice of the picture
-	for unit := range annexB(data) {
+	for unit := range nal.ByteStream(data) {
 		slice := unit[0]&31 == nalSlice || unit[0]&31 == nalIDR
 		if seen && (!slice || unit[1]&0x80 != 0) { // first_mb_in_slice is 0
 			packets, packet, seen = append(packets, packet), nil, false

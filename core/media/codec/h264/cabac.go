@@ -2,7 +2,7 @@ package h264
 
 import (
 	"encoding/binary"
-	"math/bits"
+	mathbits "math/bits"
 )
 
 // numContexts is how many context variables there are without those of 4:4:4.
@@ -81,7 +81,7 @@ func (c *cabac) bit(ctx int) int {
 	c.offset -= scaled &^ uint64(least)
 	rng = uint32(int64(lps) + (int64(rng)-int64(lps))&least)
 	*state = nextState[(s|^uint32(least)&128)&255]
-	n := bits.LeadingZeros32(rng) - 23
+	n := mathbits.LeadingZeros32(rng) - 23
 	c.rng = rng << (n & 31)
 	if c.spare -= n; c.spare < 16 {
 		c.offset = c.offset<<32 | uint64(c.next32())

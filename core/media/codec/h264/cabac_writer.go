@@ -1,6 +1,6 @@
 package h264
 
-import "math/bits"
+import mathbits "math/bits"
 
 // binWriter is the arithmetic encoder (9.3.4). Bins are noted and encoded many
 // at a time.
@@ -98,7 +98,7 @@ func encodeBins(e *engine, bins []uint16, state *[512]uint8) (done int) {
 		default:
 			e.rng -= 2
 		}
-		n := bits.LeadingZeros64(e.rng) - 55
+		n := mathbits.LeadingZeros64(e.rng) - 55
 		e.rng <<= n
 		e.low <<= n
 		if e.pending += n; e.pending >= fullEngine {

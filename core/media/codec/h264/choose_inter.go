@@ -2,7 +2,7 @@ package h264
 
 import (
 	"math"
-	"math/bits"
+	mathbits "math/bits"
 )
 
 // choice is how a macroblock is predicted from other pictures.
@@ -62,7 +62,7 @@ func (c *coder[T]) take(o *choice) {
 // absolute value.
 var vectorBits = func() (n [1 << 11]uint8) {
 	for v := range n {
-		n[v] = uint8(1 + 2*bits.Len(uint(v)))
+		n[v] = uint8(1 + 2*mathbits.Len(uint(v)))
 	}
 	return n
 }()

@@ -1,6 +1,6 @@
 package h264
 
-import "math/bits"
+import mathbits "math/bits"
 
 // codeInter reconstructs the macroblock with the motion that was taken, of which
 // the prediction stands in the picture.
@@ -25,7 +25,7 @@ func (c *coder[T]) codeLuma() {
 	d.mb.cbp, d.coded, d.more = 0, 0, 0
 	d.mb.transform8 = c.transform(live)
 	for rest := live; rest != 0; rest &= rest - 1 {
-		b8 := bits.TrailingZeros8(rest)
+		b8 := mathbits.TrailingZeros8(rest)
 		if c.quarter(b8) < leastLuma {
 			c.leaveOut(b8)
 		} else {
@@ -49,7 +49,7 @@ func (c *coder[T]) live() (quarters uint8) {
 func (c *coder[T]) transform(quarters uint8) (large bool) {
 	r, q, more := c.r, &c.q.luma, 0
 	for rest := quarters; rest != 0; rest &= rest - 1 {
-		b8 := bits.TrailingZeros8(rest)
+		b8 := mathbits.TrailingZeros8(rest)
 		at := c.lumaAt(4 * b8)
 		src, pred, small := c.src[0][at:], r.luma[at:], c.coef[64*b8:][:64]
 		c.k.forward8(src, r.stride, pred, r.stride, &c.coef8[b8])
@@ -89,7 +89,7 @@ func worth(has uint64, levels []int16, worths *[64]uint8) (sum int) {
 	const much = 9
 	next := 0
 	for ; has != 0 && sum < much; has &= has - 1 {
-		i := bits.TrailingZeros64(has)
+		i := mathbits.TrailingZeros64(has)
 		if v := levels[i]; v > 1 || v < -1 {
 			return much
 		}
@@ -159,7 +159,7 @@ func (c *coder[T]) nothingLeft() bool {
 	d, live := c.d, c.live()
 	d.mb.cbp, d.coded, d.more = 0, 0, 0
 	for ; live != 0; live &= live - 1 {
-		b8 := bits.TrailingZeros8(live)
+		b8 := mathbits.TrailingZeros8(live)
 		at := c.lumaAt(4 * b8)
 		if c.large(b8, at, 3, &c.q.luma) {
 			value := c.worthOfLarge(b8)

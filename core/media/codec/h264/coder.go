@@ -2,7 +2,7 @@ package h264
 
 import (
 	"math"
-	"math/bits"
+	mathbits "math/bits"
 )
 
 // coder codes the macroblocks of a slice: it chooses how each is predicted,
@@ -124,7 +124,7 @@ func inScan(c []int32, has uint64, order []uint8, l []int16) (places uint64) {
 	n := len(order)
 	c, l = c[:n], l[:n]
 	for ; has != 0; has &= has - 1 {
-		at := bits.TrailingZeros64(has) & (n - 1)
+		at := mathbits.TrailingZeros64(has) & (n - 1)
 		i := int(order[at]) & (n - 1)
 		l[i] = int16(c[at])
 		places |= 1 << i
@@ -135,7 +135,7 @@ func inScan(c []int32, has uint64, order []uint8, l []int16) (places uint64) {
 // spread does so with a 4x4 block and scales its levels into out.
 func spread(c []int32, has uint64, order []uint8, l []int16, out []int32, scale *[16]int32) (places uint64) {
 	for rest := has; rest != 0; rest &= rest - 1 {
-		at := bits.TrailingZeros64(rest) & 15
+		at := mathbits.TrailingZeros64(rest) & 15
 		out[at] = (c[at]*scale[at] + 8) >> 4
 	}
 	return inScan(c, has, order, l)
@@ -215,7 +215,7 @@ func (c *coder[T]) largeLevels(b8, list int, coef *[64]int32, q *quantiser) bool
 		near, field := has, d.fieldScan()
 		has = w.weigh(coef[:], w.coef[:], q.large[:], q.shift+1, scans8[field][:], orders8[field][:], near)
 		for ; near != 0; near &= near - 1 {
-			at := bits.TrailingZeros64(near)
+			at := mathbits.TrailingZeros64(near)
 			coeffs[at] = (coef[at]*scale[at] + 32) >> 6
 		}
 	}

@@ -1,7 +1,7 @@
 package h264
 
 import (
-	"math/bits"
+	mathbits "math/bits"
 	"strconv"
 	"strings"
 )
@@ -46,7 +46,7 @@ func newCodeTable(codes []string) *codeTable {
 
 // lookup finds the code at the head of the 32 bits v; length 0 means none.
 func (t *codeTable) lookup(v uint32) (value, length int) {
-	zeros := min(bits.LeadingZeros32(v), 15)
+	zeros := min(mathbits.LeadingZeros32(v), 15)
 	e := t.look[zeros][v<<(zeros+1)>>29]
 	return int(e.value), int(e.length)
 }

@@ -10,6 +10,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/nal"
 )
 
 // frames decodes packets on some threads and gives the MD5 of every picture
@@ -30,7 +32,7 @@ func frames(t *testing.T, packets [][]byte, threads int) (sums []string, damaged
 func units(t *testing.T, name string) (list [][]byte) {
 	data, err := os.ReadFile("testdata/" + name + ".264")
 	require.NoError(t, err)
-	for unit := range annexB(data) {
+	for unit := range nal.ByteStream(data) {
 		list = append(list, append([]byte{0, 0, 0, 1}, unit...))
 	}
 	return list
@@ -107,12 +109,12 @@ func TestStreamThatBeginsInTheMiddle(t *testing.T) {
 // Features that are left out are refused by name.
 func TestRefusedByName(t *testing.T) {
 	sps := func(profile uint32, chroma int) []byte {
-		w := &bitWriter{}
-		w.u(8, profile)
-		w.u(16, 40)
-		w.ue(0)
-		w.ue(chroma)
-		w.u(32, 0xFFFFFFFF)
+		w := &bits.Writer{}
+		w.U(8, profile)
+		w.U(16, 40)
+		w.UE(0)
+		w.UE(chroma)
+		w.U(32, 0xFFFFFFFF)
 		return unit(w, 0x67)
 	}
 	for what, unit := range map[string][]byte{

@@ -1,6 +1,6 @@
 package h264
 
-import "math/bits"
+import mathbits "math/bits"
 
 // deblock filters the edges of a macroblock (8.7). Its neighbours to the left
 // and above are filtered already, and no macroblock that is filtered yet to be
@@ -353,7 +353,7 @@ func (e *edges[T]) filter(plane int, qpP, qpQ int8) edgeFilter[T] {
 	qp := (int(qpP) + int(qpQ) + 1) >> 1
 	a, b := max(0, min(qp+int(e.h.alphaOff), 51)), max(0, min(qp+int(e.h.betaOff), 51))
 	most := e.r.most[plane]
-	shift := uint(bits.Len32(uint32(most)) - 8)
+	shift := uint(mathbits.Len32(uint32(most)) - 8)
 	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, tc0ByStrength[a], shift, most}
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"vividstrain/core/clock"
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/nal"
 )
 
 // decoder reads headers in Send, decodes pictures in goroutines of its own, and
@@ -89,8 +90,8 @@ func (d *decoder) Busy() time.Duration { return time.Duration(d.busy.Load()) }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
 	d.hidden = p.Hidden
-	c := newCursor(p.Data, d.prefix)
-	for unit := c.next(); unit != nil; unit = c.next() {
+	c := nal.NewCursor(p.Data, d.prefix)
+	for unit := c.Next(); unit != nil; unit = c.Next() {
 		if err := d.unit(ctx, unit, p.PTS); err != nil {
 			return err
 		}

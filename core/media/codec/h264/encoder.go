@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
 )
 
@@ -111,7 +112,7 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 			return nil, err
 		}
 	}
-	e.sps, e.pps = e.s.spss[0], e.s.ppss[0]
+	e.sps, e.pps = e.s.spss.Get(0), e.s.ppss.Get(0)
 	e.work.mbs = make([]mbInfo, e.sps.mbWidth*e.sps.mbHeight)
 	m := e.work.member(0)
 	setup(e, &e.byte, &m.byte, fastSearchKernels())
@@ -206,12 +207,10 @@ func (e *Encoder) parameters() (*sps, *pps) {
 // Track describes the video as containers need it.
 func (e *Encoder) Track() (media.Track, error) {
 	t := media.Track{Codec: Name, Format: e.set.Format, Colour: e.set.Colour, HDR: e.set.HDR, Timescale: int64(e.set.Format.Rate.Num)}
-	sets := appendStartCode(nil, e.sps.append(nil))
-	t, _, err := Prefixed(t, appendStartCode(sets, e.pps.append(nil)))
+	sets := nal.AppendStartCode(nil, e.sps.append(nil))
+	t, _, err := Prefixed(t, nal.AppendStartCode(sets, e.pps.append(nil)))
 	return t, err
 }
-
-func appendStartCode(dst, unit []byte) []byte { return append(append(dst, 0, 0, 0, 1), unit...) }
 
 // Picture lends a picture to be drawn into, which Encode then takes as it is.
 func (e *Encoder) Picture() *picture.Picture {
@@ -401,8 +400,8 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 	}
 	e.packet.Data = e.packet.Data[:0]
 	if idr && e.set.HDR != nil {
-		e.unit = appendHDR(e.unit[:0], e.set.HDR)
-		e.packet.Data = appendPrefixed(e.packet.Data, e.unit)
+		e.unit = nal.AppendUnit(e.unit[:0], []byte{nalSEI}, nal.AppendHDR(nil, e.set.HDR))
+		e.packet.Data = nal.AppendPrefixed(e.packet.Data, e.unit)
 	}
 	offset := efforts[e.set.Effort].deblock
 	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: wholeFrame,
@@ -551,8 +550,8 @@ func codeSlices[T sample](e *Encoder, c *coder[T], in *input, h *sliceHeader) er
 			c.macroblock(x, y, addr == end*e.sps.mbWidth-1)
 			p.advance()
 		}
-		e.unit = appendUnit(e.unit[:0], byte(h.refIDC<<5|h.nalType), e.slice.end())
-		e.packet.Data = appendPrefixed(e.packet.Data, e.unit)
+		e.unit = nal.AppendUnit(e.unit[:0], []byte{byte(h.refIDC<<5 | h.nalType)}, e.slice.end())
+		e.packet.Data = nal.AppendPrefixed(e.packet.Data, e.unit)
 	}
 	p.filter(p.rows - 1)
 	return nil
@@ -563,14 +562,14 @@ func codeSlices[T sample](e *Encoder, c *coder[T], in *input, h *sliceHeader) er
 func (e *Encoder) header(h *sliceHeader) error {
 	e.numberRefs(h)
 	w := &e.slice.bits
-	w.reset()
+	w.Reset()
 	h.write(w)
-	w.trailing()
-	e.unit = appendUnit(e.unit[:0], byte(h.refIDC<<5|h.nalType), w.bytes())
+	w.Trailing()
+	e.unit = nal.AppendUnit(e.unit[:0], []byte{byte(h.refIDC<<5 | h.nalType)}, w.Bytes())
 	if err := e.s.slice(context.Background(), e.unit, 0); err != nil {
 		return err
 	}
-	w.reset()
+	w.Reset()
 	h.write(w)
 	return nil
 }

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/nal"
 )
 
 // smallest are corpus streams that are quick to decode, one of each kind.
@@ -28,7 +29,7 @@ func FuzzDecoder(f *testing.F) {
 		d, err := NewDecoder(media.Track{}, 1+threads&3)
 		require.NoError(t, err)
 		slices, frames := 0, 0
-		for unit := range annexB(data) {
+		for unit := range nal.ByteStream(data) {
 			if unit[0]&31 == nalSlice || unit[0]&31 == nalIDR {
 				slices++
 			}
@@ -42,9 +43,9 @@ func FuzzDecoder(f *testing.F) {
 }
 
 func tooLarge(data []byte) bool {
-	for unit := range annexB(data) {
+	for unit := range nal.ByteStream(data) {
 		if unit[0]&31 == nalSPS {
-			s, err := parseSPS(unescape(nil, unit[1:]))
+			s, err := parseSPS(nal.Unescape(nil, unit[1:]))
 			if err == nil && s.mbWidth*s.mbHeight > 1000 {
 				return true
 			}

@@ -27,6 +27,19 @@ var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser
 // Raw registers streams without a container.
 var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()
 
+// nal_unit_type (table 7-1).
+const (
+	nalSlice      = 1
+	nalPartitionA = 2
+	nalPartitionC = 4
+	nalIDR        = 5
+	nalSEI        = 6
+	nalSPS        = 7
+	nalPPS        = 8
+	nalDelimiter  = 9
+	nalEndOfSeq   = 10
+)
+
 func damaged(what string) error {
 	return &media.FormatError{Format: Name, Offset: -1, What: what}
 }

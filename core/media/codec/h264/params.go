@@ -1,9 +1,8 @@
 package h264
 
 import (
-	"bytes"
-
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
 )
 
@@ -42,7 +41,6 @@ type sps struct {
 	vui                         vui
 	reorder                     int // frames that may wait for output
 	dpbFrames                   int
-	raw                         []byte // as it came
 }
 
 // vui is what of the video usability information (annex E) is of use.
@@ -79,11 +77,6 @@ func statesChroma(profile int) bool {
 func (s *sps) mayReorder() bool {
 	return s.profile == 66 && s.constraints&0x40 == 0 || s.profile == 88
 }
-
-// same tells whether a set came again as it is.
-func (s *sps) same(rbsp []byte) bool { return bytes.Equal(s.raw, rbsp) }
-
-func (p *pps) same(rbsp []byte) bool { return bytes.Equal(p.raw, rbsp) }
 
 func parseSPS(rbsp []byte) (*sps, error) {
 	r := bits.NewReader(rbsp)
@@ -332,11 +325,9 @@ type pps struct {
 	scaling           *scalingLists
 	scale             *levelScale
 	scaleOf           *sps // what scale was made for
-	spsOf             *sps // the set it refers to
-	raw               []byte
 }
 
-func parsePPS(rbsp []byte, sets *[maxSPS]*sps) (*pps, error) {
+func parsePPS(rbsp []byte, sets *nal.ParameterSets[sps]) (*pps, error) {
 	r := bits.NewReader(rbsp)
 	p := &pps{}
 	id, spsID := r.UE(), r.UE()
@@ -369,7 +360,7 @@ func parsePPS(rbsp []byte, sets *[maxSPS]*sps) (*pps, error) {
 		p.transform8x8 = r.Flag()
 		if r.Flag() {
 			fallback := &defaultScaling
-			if s := sets[p.spsID]; s != nil && s.scaling != nil {
+			if s := sets.Get(p.spsID); s != nil && s.scaling != nil {
 				fallback = s.scaling
 			}
 			large := 0

@@ -6,6 +6,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
 )
 
@@ -54,8 +55,8 @@ func (p *parser) Configure(config []byte) error {
 }
 
 func (p *parser) Packet(data []byte) error {
-	c := newCursor(data, p.prefix)
-	for unit := c.next(); unit != nil; unit = c.next() {
+	c := nal.NewCursor(data, p.prefix)
+	for unit := c.Next(); unit != nil; unit = c.Next() {
 		if _, err := p.Unit(unit); err != nil {
 			return err
 		}
@@ -178,51 +179,13 @@ func (p *parser) Shown() (numbers []int) {
 
 // readSEI reads the messages that matter (annex D).
 func (p *parser) readSEI(unit []byte) {
-	p.rbsp = unescape(p.rbsp[:0], unit[1:])
-	data := p.rbsp
-	for len(data) > 2 {
-		kind, size := 0, 0
-		for len(data) > 0 && data[0] == 255 {
-			kind, data = kind+255, data[1:]
+	p.rbsp = nal.Unescape(p.rbsp[:0], unit[1:])
+	for kind, payload := range nal.Messages(p.rbsp) {
+		if kind == nal.SEIRecoveryPoint {
+			r := bits.NewReader(payload)
+			p.recovery = r.UE() == 0
 		}
-		if len(data) < 2 {
-			return
-		}
-		kind, data = kind+int(data[0]), data[1:]
-		for len(data) > 0 && data[0] == 255 {
-			size, data = size+255, data[1:]
-		}
-		if len(data) == 0 || size+int(data[0])+1 > len(data) {
-			return
-		}
-		size, data = size+int(data[0]), data[1:]
-		p.message(kind, data[:size])
-		data = data[size:]
-	}
-}
-
-// Payload types of SEI messages (table D.1).
-const (
-	seiRecoveryPoint = 6
-	seiMastering     = 137
-	seiContentLight  = 144
-)
-
-func (p *parser) message(kind int, data []byte) {
-	r := bits.NewReader(data)
-	switch {
-	case kind == seiRecoveryPoint:
-		p.recovery = r.UE() == 0
-	case kind == seiMastering && len(data) >= 24:
-		h := media.HDROf(&p.info.HDR)
-		for i := range h.Primaries {
-			h.Primaries[i] = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
-		}
-		h.White = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
-		h.Most, h.Least = r.U(32), r.U(32)
-	case kind == seiContentLight && len(data) >= 4:
-		h := media.HDROf(&p.info.HDR)
-		h.MaxCLL, h.MaxFALL = uint16(r.U(16)), uint16(r.U(16))
+		nal.ReadHDR(&p.info.HDR, kind, payload)
 	}
 }
 
@@ -235,11 +198,7 @@ func (p *parser) Info() media.StreamInfo {
 	info.Frames = p.created
 	s := p.active
 	if s == nil {
-		for _, set := range p.spss { // before the first picture
-			if set != nil {
-				s = set
-			}
-		}
+		s = p.spss.Last() // before the first picture
 	}
 	if s == nil {
 		return info

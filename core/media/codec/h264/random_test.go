@@ -12,6 +12,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/quality/browser"
 )
 
@@ -66,64 +67,64 @@ func (v *randomVideo) add(unit []byte) {
 
 func (v *randomVideo) parameters() {
 	interlaced := v.kind.fields || v.kind.mbaff
-	w := &bitWriter{}
-	w.flag(false)
+	w := &bits.Writer{}
+	w.Flag(false)
 	scaling := v.IntN(3) == 0
-	w.flag(scaling)
+	w.Flag(scaling)
 	if scaling {
 		for i := range 8 {
-			w.flag(i%2 == 0)
+			w.Flag(i%2 == 0)
 			if i%2 == 0 {
-				w.se(8 + v.IntN(16)) // next: 16 and more
+				w.SE(8 + v.IntN(16)) // next: 16 and more
 				for range []int{16, 64}[i/6] - 1 {
-					w.se(v.IntN(3) - 1)
+					w.SE(v.IntN(3) - 1)
 				}
 			}
 		}
 	}
-	w.ue(4) // frame_num of 8 bits
-	w.ue(0)
-	w.ue(4) // POC of 8 bits
-	w.ue(4) // reference frames
-	w.flag(false)
-	w.ue(v.width - 1)
+	w.UE(4) // frame_num of 8 bits
+	w.UE(0)
+	w.UE(4) // POC of 8 bits
+	w.UE(4) // reference frames
+	w.Flag(false)
+	w.UE(v.width - 1)
 	if interlaced {
-		w.ue(v.height/2 - 1)
+		w.UE(v.height/2 - 1)
 	} else {
-		w.ue(v.height - 1)
+		w.UE(v.height - 1)
 	}
-	w.flag(!interlaced)
+	w.Flag(!interlaced)
 	if interlaced {
-		w.flag(v.kind.mbaff)
+		w.Flag(v.kind.mbaff)
 	}
-	w.flag(true) // direct_8x8_inference
-	w.flag(false)
-	w.flag(false)
-	v.setBits = w.pos()
-	v.set = w.bytes()
+	w.Flag(true) // direct_8x8_inference
+	w.Flag(false)
+	w.Flag(false)
+	v.setBits = w.Pos()
+	v.set = w.Bytes()
 	sps := v.sps(8, 8)
 	v.add(sps)
 
-	w = &bitWriter{}
-	w.ue(0)
-	w.ue(0)
-	w.flag(v.cabac)
-	w.flag(true) // bottom_field_pic_order_in_frame_present
-	w.ue(0)
-	w.ue(1)
-	w.ue(1)
-	w.flag(v.weighted)
-	w.u(2, uint32(v.bipred))
-	w.se(0)
-	w.se(0)
-	w.se(v.IntN(9) - 4)
-	w.flag(true) // deblocking control
-	w.flag(v.constrained)
-	w.flag(false)
-	w.flag(v.t8)
-	w.flag(false)
-	w.se(v.IntN(9) - 4)
-	w.trailing()
+	w = &bits.Writer{}
+	w.UE(0)
+	w.UE(0)
+	w.Flag(v.cabac)
+	w.Flag(true) // bottom_field_pic_order_in_frame_present
+	w.UE(0)
+	w.UE(1)
+	w.UE(1)
+	w.Flag(v.weighted)
+	w.U(2, uint32(v.bipred))
+	w.SE(0)
+	w.SE(0)
+	w.SE(v.IntN(9) - 4)
+	w.Flag(true) // deblocking control
+	w.Flag(v.constrained)
+	w.Flag(false)
+	w.Flag(v.t8)
+	w.Flag(false)
+	w.SE(v.IntN(9) - 4)
+	w.Trailing()
 	pps := unit(w, 0x68)
 	v.add(pps)
 	for _, unit := range [][]byte{sps, pps} {
@@ -135,19 +136,19 @@ func (v *randomVideo) parameters() {
 
 // sps is the sequence parameter set with these bit depths.
 func (v *randomVideo) sps(luma, chroma int) []byte {
-	w := &bitWriter{}
-	w.u(8, 110)
-	w.u(8, 0)
-	w.u(8, 40)
-	w.ue(0)
-	w.ue(1) // 4:2:0
-	w.ue(luma - 8)
-	w.ue(chroma - 8)
+	w := &bits.Writer{}
+	w.U(8, 110)
+	w.U(8, 0)
+	w.U(8, 40)
+	w.UE(0)
+	w.UE(1) // 4:2:0
+	w.UE(luma - 8)
+	w.UE(chroma - 8)
 	r := bits.NewReader(v.set)
 	for range v.setBits {
-		w.u(1, r.U(1))
+		w.U(1, r.U(1))
 	}
-	w.trailing()
+	w.Trailing()
 	return unit(w, 0x67)
 }
 
@@ -200,18 +201,18 @@ func (v *randomVideo) slice(first, end int, kind sliceType, s structure, poc int
 			nal |= 0x60
 		}
 		for range 20 + v.IntN(600) {
-			w.u(8, uint32(v.Uint64()&255))
+			w.U(8, uint32(v.Uint64()&255))
 		}
 		at, bit := v.try(unit(w, nal), end)
 		if at < 0 {
 			continue
 		}
-		whole := w.bytes() // is cut behind the last good macroblock
-		w = &bitWriter{data: whole[: bit>>3 : bit>>3]}
+		whole := w.Bytes() // is cut behind the last good macroblock
+		w = &bits.Writer{Data: whole[: bit>>3 : bit>>3]}
 		if bit&7 != 0 {
-			w.u(bit&7, uint32(whole[bit>>3])>>(8-bit&7))
+			w.U(bit&7, uint32(whole[bit>>3])>>(8-bit&7))
 		}
-		w.trailing()
+		w.Trailing()
 		cut := unit(w, nal)
 		v.drop()
 		if again, _ := v.try(cut, end); again != at {
@@ -225,7 +226,7 @@ func (v *randomVideo) slice(first, end int, kind sliceType, s structure, poc int
 }
 
 // unit makes a NAL unit of what was written.
-func unit(w *bitWriter, head byte) []byte { return appendUnit(nil, head, w.bytes()) }
+func unit(w *bits.Writer, head byte) []byte { return nal.AppendUnit(nil, []byte{head}, w.Bytes()) }
 
 // finish makes a function a finisher.
 type finish func() error
@@ -321,33 +322,33 @@ func (v *randomVideo) extreme(d *sliceDecoder) bool {
 }
 
 // header writes a slice header with random settings.
-func (v *randomVideo) header(first int, kind sliceType, s structure, poc int, reference, idr bool) *bitWriter {
-	w := &bitWriter{}
+func (v *randomVideo) header(first int, kind sliceType, s structure, poc int, reference, idr bool) *bits.Writer {
+	w := &bits.Writer{}
 	if v.kind.mbaff && s == wholeFrame {
 		first /= 2
 	}
-	w.ue(first)
-	w.ue(int(kind))
-	w.ue(0)
-	w.u(8, uint32(v.frameNum))
+	w.UE(first)
+	w.UE(int(kind))
+	w.UE(0)
+	w.U(8, uint32(v.frameNum))
 	if v.kind.fields || v.kind.mbaff {
-		w.flag(s != wholeFrame)
+		w.Flag(s != wholeFrame)
 		if s != wholeFrame {
-			w.flag(s == bottomField)
+			w.Flag(s == bottomField)
 		}
 	}
 	if idr {
-		w.ue(0)
+		w.UE(0)
 	}
 	if s == bottomField {
 		poc++
 	}
-	w.u(8, uint32(poc&255))
+	w.U(8, uint32(poc&255))
 	if s == wholeFrame {
-		w.se(1)
+		w.SE(1)
 	}
 	if kind == sliceB {
-		w.flag(v.IntN(2) == 0) // direct_spatial_mv_pred
+		w.Flag(v.IntN(2) == 0) // direct_spatial_mv_pred
 	}
 	// Slices of one picture have the same lists: not all decoders keep those
 	// of each slice for direct prediction.
@@ -359,28 +360,28 @@ func (v *randomVideo) header(first int, kind sliceType, s structure, poc int, re
 	}
 	refs := v.refs
 	if kind != sliceI {
-		w.flag(true)
-		w.ue(refs[0] - 1)
+		w.Flag(true)
+		w.UE(refs[0] - 1)
 		if kind == sliceB {
-			w.ue(refs[1] - 1)
+			w.UE(refs[1] - 1)
 		}
-		w.flag(false)
+		w.Flag(false)
 		if kind == sliceB {
-			w.flag(false)
+			w.Flag(false)
 		}
 	}
 	if kind == sliceP && v.weighted || kind == sliceB && v.bipred == 1 {
-		w.ue(4)
-		w.ue(3)
+		w.UE(4)
+		w.UE(3)
 		for _, n := range refs {
 			for range n {
 				for plane := range 2 {
 					set := v.IntN(2) == 0
-					w.flag(set)
+					w.Flag(set)
 					for range 1 + plane {
 						if set {
-							w.se(8 + v.IntN(16))
-							w.se(v.IntN(21) - 10)
+							w.SE(8 + v.IntN(16))
+							w.SE(v.IntN(21) - 10)
 						}
 					}
 				}
@@ -389,20 +390,20 @@ func (v *randomVideo) header(first int, kind sliceType, s structure, poc int, re
 	}
 	if reference {
 		if idr {
-			w.u(2, 0)
+			w.U(2, 0)
 		} else {
-			w.flag(false)
+			w.Flag(false)
 		}
 	}
 	if v.cabac && kind != sliceI {
-		w.ue(v.IntN(3))
+		w.UE(v.IntN(3))
 	}
-	w.se(v.IntN(14) - 10)
+	w.SE(v.IntN(14) - 10)
 	idc := v.IntN(3)
-	w.ue(idc)
+	w.UE(idc)
 	if idc != 1 {
-		w.se(v.IntN(7) - 3)
-		w.se(v.IntN(7) - 3)
+		w.SE(v.IntN(7) - 3)
+		w.SE(v.IntN(7) - 3)
 	}
 	return w
 }
@@ -458,8 +459,8 @@ func TestBrowserDecodesUncodedSamples(t *testing.T) {
 	v := newRandomVideo(1, randomKind{name: "PCM"}, true)
 	for mb := range v.width * v.height {
 		w := v.header(mb, sliceI, wholeFrame, 0, true, true)
-		w.align(1)
-		head := slices.Clone(w.bytes())
+		w.Align(1)
+		head := slices.Clone(w.Bytes())
 		var h sliceHeader
 		r := bits.NewReader(head)
 		require.NoError(t, h.parse(&r, 0x65, &v.s.spss, &v.s.ppss))
@@ -474,7 +475,7 @@ func TestBrowserDecodesUncodedSamples(t *testing.T) {
 		}
 		e.start(&c.state, e.out)
 		e.terminate(1) // end of slice
-		v.add(appendUnit(nil, 0x65, e.out))
+		v.add(nal.AppendUnit(nil, []byte{0x65}, e.out))
 	}
 	got, damaged := sums(t, [][]byte{v.packet})
 	require.Zero(t, damaged)

@@ -2,15 +2,15 @@ package h264
 
 import (
 	"bytes"
-	"encoding/binary"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/nal"
 )
 
 // match tells whether a file begins as a raw stream does: with a start code and
 // a unit that may come first.
 func match(head []byte) bool {
-	before, rest := cutStartCode(head)
+	before, rest := nal.CutStartCode(head)
 	if len(bytes.Trim(before, "\x00")) > 0 || len(rest) == 0 || rest[0]&0x80 != 0 {
 		return false
 	}
@@ -23,16 +23,11 @@ func match(head []byte) bool {
 	return false
 }
 
-// appendPrefixed appends a unit with its length in four bytes.
-func appendPrefixed(dst, unit []byte) []byte {
-	return append(binary.BigEndian.AppendUint32(dst, uint32(len(unit))), unit...)
-}
-
 // Prefixed returns the track for packets with lengths, whose parameter sets are
 // those in the byte stream packet first, and what converts packets.
 func Prefixed(t media.Track, first []byte) (media.Track, func(dst []byte, p *media.Packet) []byte, error) {
 	var sps, pps [][]byte
-	for unit := range annexB(first) {
+	for unit := range nal.ByteStream(first) {
 		switch unit[0] & 31 {
 		case nalSPS:
 			sps = append(sps, bytes.Clone(unit))
@@ -51,15 +46,15 @@ func Prefixed(t media.Track, first []byte) (media.Track, func(dst []byte, p *med
 	for _, unit := range pps {
 		c = append(append(c, byte(len(unit)>>8), byte(len(unit))), unit...)
 	}
-	if set, err := parseSPS(unescape(nil, sps[0][1:])); err == nil && statesChroma(set.profile) {
+	if set, err := parseSPS(nal.Unescape(nil, sps[0][1:])); err == nil && statesChroma(set.profile) {
 		c = append(c, 0xFC|byte(chromaIDC(set)), 0xF8|byte(set.depth-8), 0xF8|byte(set.chromaDepth-8), 0)
 	}
 	t.Config = c
 	known := append(sps, pps...)
 	return t, func(dst []byte, p *media.Packet) []byte {
-		for unit := range annexB(p.Data) {
+		for unit := range nal.ByteStream(p.Data) {
 			if unit[0]&31 != nalDelimiter && !contains(known, unit) {
-				dst = appendPrefixed(dst, unit)
+				dst = nal.AppendPrefixed(dst, unit)
 			}
 		}
 		return dst
@@ -96,7 +91,7 @@ func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error)
 				dst = append(append(dst, start...), unit...)
 			}
 		}
-		for unit := range all(newCursor(p.Data, c.prefix)) {
+		for unit := range nal.All(nal.NewCursor(p.Data, c.prefix)) {
 			if unit[0]&31 != nalDelimiter {
 				dst = append(append(dst, start...), unit...)
 			}
@@ -113,8 +108,8 @@ func droppable(t media.Track) func(data []byte) bool {
 		prefix = c.prefix
 	}
 	return func(data []byte) bool {
-		c := newCursor(data, prefix)
-		for unit := c.next(); unit != nil; unit = c.next() {
+		c := nal.NewCursor(data, prefix)
+		for unit := c.Next(); unit != nil; unit = c.Next() {
 			if kind := unit[0] & 31; kind == nalSlice || kind == nalIDR {
 				return unit[0]>>5&3 == 0
 			}

@@ -1,7 +1,7 @@
 package h264
 
 import (
-	"math/bits"
+	mathbits "math/bits"
 )
 
 // Block categories (table 9-42).
@@ -493,7 +493,7 @@ func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 			r.Skip(used)
 			window, used = r.Window(), 0
 		}
-		prefix := bits.LeadingZeros64(window)
+		prefix := mathbits.LeadingZeros64(window)
 		if prefix > 25 {
 			return false
 		}

@@ -1,6 +1,8 @@
 package h264
 
-import "math/bits"
+import "vividstrain/core/media/codec/bits"
+
+import mathbits "math/bits"
 
 // levels are the quantised coefficients of a macroblock in the order of their
 // scans (7.3.5.3). Where a block has none, what stands there means nothing.
@@ -130,7 +132,7 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 	ones, more := uint16(1), 0
 	waits, n := &e.waits, e.n
 	for rest := has; rest != 0; {
-		i := 63 - bits.LeadingZeros64(rest)
+		i := 63 - mathbits.LeadingZeros64(rest)
 		rest &^= 1 << i
 		level := int(l[i])
 		sign := uint16(bypassed<<1) | uint16(level>>15)&1
@@ -163,7 +165,7 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 		more++
 	}
 	e.n = n
-	return bits.OnesCount64(has)
+	return mathbits.OnesCount64(has)
 }
 
 // onesAfter counts levels of 1 for ctxIdxInc of coeff_abs_level_minus1, up to 4 and
@@ -177,9 +179,9 @@ func (w *sliceWriter) significant(cat, size int, has uint64) {
 	if size == 8 { // chroma DC of 4:2:2
 		flags = &tallFlagBins[field]
 	}
-	end := 63 - bits.LeadingZeros64(has)
+	end := 63 - mathbits.LeadingZeros64(has)
 	e.note(e.waits[e.n&(binRoom-1):], flags, has, end)
-	e.n += end + bits.OnesCount64(has) - 1
+	e.n += end + mathbits.OnesCount64(has) - 1
 	if end < size-1 { // the last one is significant if none before was the last
 		sig, last := flags.at(end)
 		e.bin(int(sig>>1), 1)
@@ -248,7 +250,7 @@ func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, has uint64, table int) int
 	var runs [16]int   // zeros before each
 	total, ones, zeros, run := 0, 0, 0, 0
 	trailing := true
-	for i := 63 - bits.LeadingZeros64(has); i >= 0; i-- {
+	for i := 63 - mathbits.LeadingZeros64(has); i >= 0; i-- {
 		v := int(l[i])
 		if v == 0 {
 			run++
@@ -271,9 +273,9 @@ func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, has uint64, table int) int
 		if total == 0 {
 			code = 3
 		}
-		b.u(6, uint32(code))
+		b.U(6, uint32(code))
 	} else {
-		b.code(coeffTokens[table].codes[total<<2|ones])
+		writeCode(b, coeffTokens[table].codes[total<<2|ones])
 	}
 	if total == 0 {
 		return 0
@@ -283,24 +285,24 @@ func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, has uint64, table int) int
 		return total
 	}
 	if cat == catChromaDC {
-		b.code(totalZerosDC[len(l)>>3][total-1].codes[zeros])
+		writeCode(b, totalZerosDC[len(l)>>3][total-1].codes[zeros])
 	} else {
-		b.code(totalZeros[total-1].codes[zeros])
+		writeCode(b, totalZeros[total-1].codes[zeros])
 	}
 	for i := 0; i < total-1 && zeros > 0; i++ {
-		b.code(runBefore[min(zeros, 7)-1].codes[runs[i&15]])
+		writeCode(b, runBefore[min(zeros, 7)-1].codes[runs[i&15]])
 		zeros -= runs[i&15]
 	}
 	return total
 }
 
-func (w *bitWriter) code(c code) { w.u(int(c.length), uint32(c.bits)) }
+func writeCode(w *bits.Writer, c code) { w.U(int(c.length), uint32(c.bits)) }
 
 // cavlcLevels writes the levels (9.2.2).
 func (w *sliceWriter) cavlcLevels(values *[16]int, total, ones int) {
 	b := &w.bits
 	for _, v := range values[:ones] {
-		b.u(1, uint32(oneIf(v < 0)))
+		b.U(1, uint32(oneIf(v < 0)))
 	}
 	suffix := 0
 	if total > 10 && ones < 3 {
@@ -324,16 +326,16 @@ func (w *sliceWriter) cavlcLevels(values *[16]int, total, ones int) {
 }
 
 // writeLevel writes level_prefix and level_suffix for a levelCode (9.2.2.1).
-func writeLevel(b *bitWriter, code, suffix int) {
+func writeLevel(b *bits.Writer, code, suffix int) {
 	switch {
 	case suffix == 0 && code < 14:
-		b.u(code+1, 1)
+		b.U(code+1, 1)
 	case suffix == 0 && code < 30:
-		b.u(15, 1)
-		b.u(4, uint32(code-14))
+		b.U(15, 1)
+		b.U(4, uint32(code-14))
 	case suffix > 0 && code>>suffix < 15:
-		b.u(code>>suffix+1, 1)
-		b.u(suffix, uint32(code&(1<<suffix-1)))
+		b.U(code>>suffix+1, 1)
+		b.U(suffix, uint32(code&(1<<suffix-1)))
 	default: // an escape of 12 bits or more
 		code -= 15 << suffix
 		if suffix == 0 {
@@ -341,11 +343,11 @@ func writeLevel(b *bitWriter, code, suffix int) {
 		}
 		prefix := 15
 		if code >= 4096 { // levelCode is 4096 less than prefix and suffix say
-			prefix = bits.Len(uint(code+4096)) + 2
+			prefix = mathbits.Len(uint(code+4096)) + 2
 			code -= 1<<(prefix-3) - 4096
 		}
-		b.u(prefix, 0)
-		b.u(1, 1)
-		b.u(prefix-3, uint32(code))
+		b.U(prefix, 0)
+		b.U(1, 1)
+		b.U(prefix-3, uint32(code))
 	}
 }

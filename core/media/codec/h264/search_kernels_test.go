@@ -1,7 +1,7 @@
 package h264
 
 import (
-	"math/bits"
+	mathbits "math/bits"
 	"math/rand/v2"
 	"testing"
 
@@ -89,7 +89,7 @@ func TestFlagsAreNotedAlike(t *testing.T) {
 		var want, got [binRoom]uint16
 		goBins().note(want[:], f, has, end)
 		fastBins().note(got[:], f, has, end)
-		n := end + bits.OnesCount64(has) - 1
+		n := end + mathbits.OnesCount64(has) - 1
 		require.Equal(t, want[:n], got[:n])
 	}
 }

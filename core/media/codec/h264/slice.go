@@ -1,6 +1,9 @@
 package h264
 
-import "vividstrain/core/media/codec/bits"
+import (
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/nal"
+)
 
 // sliceType is slice_type modulo 5 (table 7-6).
 type sliceType uint8
@@ -70,8 +73,8 @@ type sliceHeader struct {
 func (h *sliceHeader) idr() bool { return h.nalType == nalIDR }
 
 // parse reads a slice header; r is left at the first bit of the slice data.
-func (h *sliceHeader) parse(r *bits.Reader, nal byte, spss *[maxSPS]*sps, ppss *[maxPPS]*pps) error {
-	*h = sliceHeader{nalType: int(nal & 31), refIDC: int(nal >> 5 & 3), modifications: h.modifications, marking: h.marking[:0]}
+func (h *sliceHeader) parse(r *bits.Reader, header byte, spss *nal.ParameterSets[sps], ppss *nal.ParameterSets[pps]) error {
+	*h = sliceHeader{nalType: int(header & 31), refIDC: int(header >> 5 & 3), modifications: h.modifications, marking: h.marking[:0]}
 	h.firstMb = int(min(r.UE(), maxMbs))
 	kind := r.UE()
 	if kind > 9 {
@@ -81,12 +84,12 @@ func (h *sliceHeader) parse(r *bits.Reader, nal byte, spss *[maxSPS]*sps, ppss *
 	if h.kind >= sliceSP {
 		return unsupported("an SP or SI slice")
 	}
-	id := r.UE()
-	if id >= maxPPS || ppss[id] == nil || spss[ppss[id].spsID] == nil {
+	if h.pps = ppss.Get(int(min(r.UE(), maxPPS))); h.pps != nil {
+		h.sps = spss.Get(h.pps.spsID)
+	}
+	if h.sps == nil {
 		return damaged("a slice's parameter set is missing")
 	}
-	h.pps = ppss[id]
-	h.sps = spss[h.pps.spsID]
 	h.parsePicture(r)
 	if h.kind == sliceB {
 		h.spatialDirect = r.Flag()

@@ -6,14 +6,15 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/nal"
 )
 
 // stream reads the headers of a stream and keeps its references in order. It
 // puts pictures together and has them decoded elsewhere.
 type stream struct {
 	prefix int // bytes of the lengths before NAL units, 0: start codes
-	spss   [maxSPS]*sps
-	ppss   [maxPPS]*pps
+	spss   nal.ParameterSets[sps]
+	ppss   nal.ParameterSets[pps]
 	rbsp   []byte
 
 	active  *sps
@@ -61,26 +62,20 @@ func (d *stream) configure(record []byte) error {
 
 // parameterSet takes up a sequence or picture parameter set.
 func (d *stream) parameterSet(unit []byte) error {
-	d.rbsp = unescape(d.rbsp[:0], unit[1:])
+	d.rbsp = nal.Unescape(d.rbsp[:0], unit[1:])
 	switch unit[0] & 31 {
 	case nalSPS:
 		s, err := parseSPS(d.rbsp)
 		if err != nil {
 			return err
 		}
-		if old := d.spss[s.id]; old == nil || !old.same(d.rbsp) {
-			s.raw = append(s.raw, d.rbsp...)
-			d.spss[s.id] = s
-		}
+		d.spss.Put(s.id, s, d.rbsp, nil)
 	case nalPPS:
 		p, err := parsePPS(d.rbsp, &d.spss)
 		if err != nil {
 			return err
 		}
-		if old := d.ppss[p.id]; old == nil || !old.same(d.rbsp) || old.spsOf != d.spss[p.spsID] {
-			p.raw, p.spsOf = append(p.raw, d.rbsp...), d.spss[p.spsID]
-			d.ppss[p.id] = p
-		}
+		d.ppss.Put(p.id, p, d.rbsp, d.spss.Get(p.spsID))
 	}
 	return nil
 }
@@ -119,7 +114,7 @@ func (d *stream) slice(ctx context.Context, unit []byte, pts int64) error {
 		}
 	}
 	s := d.filling.newSlice()
-	s.rbsp = unescape(s.rbsp[:0], unit[1:])
+	s.rbsp = nal.Unescape(s.rbsp[:0], unit[1:])
 	s.data = bits.NewReader(s.rbsp)
 	if err := s.h.parse(&s.data, unit[0], &d.spss, &d.ppss); err != nil {
 		d.filling.spare = append(d.filling.spare, s)

@@ -1,11 +1,13 @@
 package h264
 
+import "vividstrain/core/media/codec/bits"
+
 // sliceWriter writes the macroblocks of a slice. What syntax elements depend on
 // is the decoder's own state, so that both sides agree on it; each method is
 // the counterpart of the reader's of the same name in syntax.go.
 type sliceWriter struct {
 	d       *sliceDecoder
-	bits    bitWriter
+	bits    bits.Writer
 	bins    binWriter
 	skipRun int // macroblocks skipped since the last one that was not
 }
@@ -15,9 +17,9 @@ func (w *sliceWriter) begin(d *sliceDecoder) {
 	w.d, w.skipRun = d, 0
 	d.qp, d.lastDQ = d.h.qp, false
 	if d.h.pps.cabac {
-		w.bits.align(1)
+		w.bits.Align(1)
 		d.cabac.start(nil, d.h.cabacInit, d.h.qp)
-		w.bins.start(&d.cabac.state, w.bits.bytes())
+		w.bins.start(&d.cabac.state, w.bits.Bytes())
 	}
 }
 
@@ -27,10 +29,10 @@ func (w *sliceWriter) end() []byte {
 		return w.bins.out // rbsp_stop_one_bit is a part of what terminate wrote
 	}
 	if w.skipRun > 0 {
-		w.bits.ue(w.skipRun)
+		w.bits.UE(w.skipRun)
 	}
-	w.bits.trailing()
-	return w.bits.bytes()
+	w.bits.Trailing()
+	return w.bits.Bytes()
 }
 
 // skip writes whether the macroblock is skipped.
@@ -47,7 +49,7 @@ func (w *sliceWriter) skip(skipped bool) {
 	case skipped:
 		w.skipRun++
 	default:
-		w.bits.ue(w.skipRun)
+		w.bits.UE(w.skipRun)
 		w.skipRun = 0
 	}
 }
@@ -70,7 +72,7 @@ func oneIf(b bool) int {
 func (w *sliceWriter) mbTypeIntra(t int) {
 	d := w.d
 	if !d.h.pps.cabac {
-		w.bits.ue(t + [...]int{sliceP: 5, sliceB: 23, sliceI: 0}[d.h.kind])
+		w.bits.UE(t + [...]int{sliceP: 5, sliceB: 23, sliceI: 0}[d.h.kind])
 		return
 	}
 	e := &w.bins
@@ -108,7 +110,7 @@ func (w *sliceWriter) mbTypeInter(t int) {
 	d, e := w.d, &w.bins
 	switch {
 	case !d.h.pps.cabac:
-		w.bits.ue(t)
+		w.bits.UE(t)
 	case d.h.kind == sliceP:
 		e.bin(14, 0)
 		e.bin(15, oneIf(t == 1 || t == 2))
@@ -152,7 +154,7 @@ func (w *sliceWriter) subMbType(t int) {
 	d, e := w.d, &w.bins
 	switch {
 	case !d.h.pps.cabac:
-		w.bits.ue(t)
+		w.bits.UE(t)
 	case d.h.kind == sliceP:
 		e.bin(21, 1)
 	case t == 0:
@@ -174,9 +176,9 @@ func (w *sliceWriter) refIdx(list, at, most, ref int) {
 	d, e := w.d, &w.bins
 	if !d.h.pps.cabac {
 		if most == 1 {
-			w.bits.u(1, uint32(1-ref))
+			w.bits.U(1, uint32(1-ref))
 		} else {
-			w.bits.ue(ref)
+			w.bits.UE(ref)
 		}
 		return
 	}
@@ -196,7 +198,7 @@ func (w *sliceWriter) refIdx(list, at, most, ref int) {
 
 func (w *sliceWriter) mvdComponent(ctx, sum, v int) {
 	if !w.d.h.pps.cabac {
-		w.bits.se(v)
+		w.bits.SE(v)
 		return
 	}
 	e := &w.bins
@@ -231,9 +233,9 @@ func (w *sliceWriter) intraMode(predicted, mode int8) {
 		rest--
 	}
 	if !w.d.h.pps.cabac {
-		w.bits.flag(mode == predicted)
+		w.bits.Flag(mode == predicted)
 		if mode != predicted {
-			w.bits.u(3, uint32(rest))
+			w.bits.U(3, uint32(rest))
 		}
 		return
 	}
@@ -248,7 +250,7 @@ func (w *sliceWriter) intraMode(predicted, mode int8) {
 
 func (w *sliceWriter) intraChromaMode(mode int) {
 	if !w.d.h.pps.cabac {
-		w.bits.ue(mode)
+		w.bits.UE(mode)
 		return
 	}
 	e := &w.bins
@@ -263,7 +265,7 @@ func (w *sliceWriter) intraChromaMode(mode int) {
 
 func (w *sliceWriter) transform8Flag(large bool) {
 	if !w.d.h.pps.cabac {
-		w.bits.flag(large)
+		w.bits.Flag(large)
 		return
 	}
 	w.bins.bin(399+w.d.condition(func(m *mbInfo) bool { return m.transform8 }), oneIf(large))
@@ -272,7 +274,7 @@ func (w *sliceWriter) transform8Flag(large bool) {
 func (w *sliceWriter) codedBlockPattern(cbp int) {
 	d, e := w.d, &w.bins
 	if !d.h.pps.cabac {
-		w.bits.ue(int(patternCodes[oneIf(!d.mb.intra())][cbp]))
+		w.bits.UE(int(patternCodes[oneIf(!d.mb.intra())][cbp]))
 		return
 	}
 	for b8 := range 4 {
@@ -305,7 +307,7 @@ var patternCodes = func() (codes [2][48]uint8) {
 func (w *sliceWriter) qpDelta(delta int) {
 	d, e := w.d, &w.bins
 	if !d.h.pps.cabac {
-		w.bits.se(delta)
+		w.bits.SE(delta)
 	} else {
 		n := 2 * max(delta, -delta)
 		if delta > 0 {

@@ -2,7 +2,7 @@ package h264
 
 import (
 	"math"
-	"math/bits"
+	mathbits "math/bits"
 )
 
 // binCosts are what a bin costs in a context's state, in the unit of toll: of the
@@ -40,13 +40,13 @@ func (w *weigher) weigh(levels, c, factors []int32, shift uint, scan, order []ui
 	w.has, w.ones, w.more = 0, 1, 0
 	near := uint64(0)
 	for rest := has; rest != 0; rest &= rest - 1 {
-		at := bits.TrailingZeros64(rest)
+		at := mathbits.TrailingZeros64(rest)
 		i := (order[at] - w.first) & 63
 		near |= 1 << i
 		w.x[i] = int32(uint32(abs32(c[at])*factors[at]) >> (shift - 6))
 	}
 	for near != 0 {
-		i := 63 - bits.LeadingZeros64(near)
+		i := 63 - mathbits.LeadingZeros64(near)
 		near &^= 1 << i
 		at := scan[i+int(w.first)]
 		level := w.choose(i, near)
@@ -73,7 +73,7 @@ func (w *weigher) choose(i int, before uint64) int32 {
 	if w.has != 0 {
 		none = w.cost(sig, 0)
 	} else { // up to here flags are sent for its sake alone
-		for k := 64 - bits.LeadingZeros64(before); k < i; k++ {
+		for k := 64 - mathbits.LeadingZeros64(before); k < i; k++ {
 			sig, _ := w.flags.at(k)
 			there += w.cost(sig, 0)
 		}

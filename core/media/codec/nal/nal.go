@@ -1,0 +1,120 @@
+package nal
+
+import (
+	"bytes"
+	"encoding/binary"
+	"iter"
+)
+
+// cursor walks through the NAL units of a packet.
+type cursor struct {
+	rest   []byte
+	prefix int // bytes of the length before each unit, 0: start codes
+}
+
+// next returns the next unit that is not empty, or nil.
+func (c *cursor) Next() []byte {
+	for len(c.rest) > 0 {
+		var unit []byte
+		if c.prefix > 0 {
+			unit = c.prefixed()
+		} else {
+			unit, c.rest = CutStartCode(c.rest)
+			unit = bytes.TrimRight(unit, "\x00")
+		}
+		if len(unit) > 0 {
+			return unit
+		}
+	}
+	return nil
+}
+
+// prefixed takes a unit that follows its length (ISO/IEC 14496-15, 5.3.4.2). A
+// length beyond the end ends with what there is.
+func (c *cursor) prefixed() []byte {
+	n := 0
+	for _, b := range c.rest[:min(c.prefix, len(c.rest))] {
+		n = n<<8 | int(b)
+	}
+	rest := c.rest[min(c.prefix, len(c.rest)):]
+	n = min(n, len(rest))
+	c.rest = rest[n:]
+	return rest[:n]
+}
+
+// newCursor walks through data with lengths of prefix bytes, or with start
+// codes (annex B).
+func NewCursor(data []byte, prefix int) cursor {
+	if prefix == 0 {
+		_, data = CutStartCode(data)
+	}
+	return cursor{data, prefix}
+}
+
+// annexB yields the NAL units of a byte stream, without their start codes and
+// trailing zeros.
+func ByteStream(data []byte) iter.Seq[[]byte] { return All(NewCursor(data, 0)) }
+
+func All(c cursor) iter.Seq[[]byte] {
+	return func(yield func([]byte) bool) {
+		for unit := c.Next(); unit != nil && yield(unit); unit = c.Next() {
+		}
+	}
+}
+
+// cutStartCode returns what comes before and after the first start code.
+func CutStartCode(data []byte) (before, after []byte) {
+	i := bytes.Index(data, []byte{0, 0, 1})
+	if i < 0 {
+		return data, nil
+	}
+	return data[:i], data[i+3:]
+}
+
+// unescape appends the RBSP of a NAL unit's payload to dst: without the
+// emulation prevention bytes (7.3.1). Eight zero bytes follow it that its length
+// does not count, so that readers may look ahead.
+func Unescape(dst, payload []byte) []byte {
+	for {
+		i := bytes.Index(payload, []byte{0, 0, 3})
+		if i < 0 {
+			break
+		}
+		dst = append(dst, payload[:i+2]...)
+		payload = payload[i+3:]
+	}
+	dst = append(dst, payload...)
+	n := len(dst)
+	return append(dst, 0, 0, 0, 0, 0, 0, 0, 0)[:n]
+}
+
+// appendUnit appends a NAL unit of a header and a payload, with emulation prevention
+// (7.4.1).
+func AppendUnit(dst []byte, header []byte, rbsp []byte) []byte {
+	dst = append(dst, header...)
+	from := 0
+	for at := 0; ; {
+		i := bytes.Index(rbsp[at:], []byte{0, 0})
+		if i < 0 {
+			break
+		}
+		at += i + 2
+		if at == len(rbsp) || rbsp[at] <= 3 {
+			dst = append(append(dst, rbsp[from:at]...), 3)
+			from = at
+		}
+	}
+	dst = append(dst, rbsp[from:]...)
+	if n := len(rbsp); n > 0 && rbsp[n-1] == 0 && dst[len(dst)-1] == 0 { // a unit does not end with a zero
+		dst = append(dst, 3)
+	}
+	return dst
+}
+
+// appendPrefixed appends a unit with its length in four bytes (ISO/IEC 14496-15, 5.3.4.2).
+func AppendPrefixed(dst, unit []byte) []byte {
+	return append(binary.BigEndian.AppendUint32(dst, uint32(len(unit))), unit...)
+}
+
+// appendStartCode appends a unit with a start code of four bytes before it (annex B).
+func AppendStartCode(dst, unit []byte) []byte { return append(append(dst, 0, 0, 0, 1), unit...) }

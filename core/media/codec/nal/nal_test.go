@@ -1,0 +1,26 @@
+package nal
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Units hold no start codes, and what was put into them comes out again.
+func TestEmulationPreventionRoundTrip(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 300 {
+		rbsp := make([]byte, r.IntN(60))
+		for i := range rbsp {
+			rbsp[i] = byte(r.IntN(5)) * byte(r.IntN(3)) // zeros above all
+		}
+		unit := AppendUnit(nil, []byte{0x65}, append(rbsp, 0x80))
+		for _, code := range [][]byte{{0, 0, 0}, {0, 0, 1}, {0, 0, 2}} {
+			require.NotContains(t, string(unit), string(code))
+		}
+		require.Equal(t, append(rbsp, 0x80), Unescape(nil, unit[1:]))
+	}
+	ends := AppendUnit(nil, []byte{0x65}, []byte{1, 0, 0})
+	require.EqualValues(t, 3, ends[len(ends)-1], "a unit does not end with zeros")
+}
