@@ -22,14 +22,14 @@ import (
 	"vividstrain/core/media/container/y4m"
 )
 
-// Codecs that can be decoded.
+// codecs that can be decoded.
 var codecs = []media.Codec{
 	mjpeg.Codec,
 	h264.Codec,
 	raw.Codec,
 }
 
-// Containers that can be read.
+// containers that can be read.
 var containers = []media.Container{
 	mp4.Container,
 	mkv.Container,

@@ -12,13 +12,13 @@ type Writer struct {
 	n    int    // under 32 between calls
 }
 
-// reset begins anew with the same memory.
+// Reset begins anew with the same memory.
 func (w *Writer) Reset() { w.Data, w.acc, w.n = w.Data[:0], 0, 0 }
 
-// pos is how many bits were written.
+// Pos is how many bits were written.
 func (w *Writer) Pos() int { return 8*len(w.Data) + w.n }
 
-// u writes the low n bits of v, 0 to 32; those above must be 0.
+// U writes the low n bits of v, 0 to 32; those above must be 0.
 func (w *Writer) U(n int, v uint32) {
 	w.acc = w.acc<<n | uint64(v)
 	if w.n += n; w.n >= 32 {
@@ -35,14 +35,14 @@ func (w *Writer) Flag(b bool) {
 	w.U(1, v)
 }
 
-// ue writes an unsigned Exp-Golomb code (Rec. ITU-T H.264, 9.1) of a number under 2^31.
+// UE writes an unsigned Exp-Golomb code (Rec. ITU-T H.264, 9.1) of a number under 2^31.
 func (w *Writer) UE(v int) {
 	n := bits.Len32(uint32(v + 1))
 	w.U(n-1, 0)
 	w.U(n, uint32(v+1))
 }
 
-// se writes a signed Exp-Golomb code (9.1.1).
+// SE writes a signed Exp-Golomb code (9.1.1).
 func (w *Writer) SE(v int) {
 	if v > 0 {
 		w.UE(2*v - 1)
@@ -51,14 +51,14 @@ func (w *Writer) SE(v int) {
 	}
 }
 
-// align writes fill up to a whole byte.
+// Align writes fill up to a whole byte.
 func (w *Writer) Align(fill uint32) {
 	if n := -w.Pos() & 7; n > 0 {
 		w.U(n, fill*(1<<n-1))
 	}
 }
 
-// bytes returns what was written, with zeros up to a whole byte. Nothing can be
+// Bytes returns what was written, with zeros up to a whole byte. Nothing can be
 // written after it.
 func (w *Writer) Bytes() []byte {
 	w.Align(0)
@@ -68,7 +68,7 @@ func (w *Writer) Bytes() []byte {
 	return w.Data
 }
 
-// trailing writes rbsp_trailing_bits (7.3.2.11).
+// Trailing writes rbsp_trailing_bits (7.3.2.11).
 func (w *Writer) Trailing() {
 	w.U(1, 1)
 	w.Align(0)

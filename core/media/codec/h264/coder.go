@@ -168,7 +168,7 @@ func (c *coder[T]) quantise(cat int, coef []int32, q *quantiser, has []uint16) {
 // weigher is that of a category of blocks.
 func (c *coder[T]) weigher(cat int) *weigher {
 	w := &c.weighing
-	w.state, w.flags, w.abs, w.first, w.size = c.w.bins.state, &flagBins[c.d.fieldScan()][cat], absContexts[cat], 0, 16
+	w.state, w.flags, w.abs, w.first, w.size = c.w.bins.State, &flagBins[c.d.fieldScan()][cat], absContexts[cat], 0, 16
 	switch cat {
 	case catAC16, catChromaAC:
 		w.first, w.size = 1, 15

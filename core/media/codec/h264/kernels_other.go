@@ -11,4 +11,4 @@ func fastWideSearchKernels() searchKernels[uint16] { return goSearchKernels[uint
 
 func fastWideKernels() kernels[uint16] { return goKernels[uint16]() }
 
-func fastBins() binKernels { return goBins() }
+func fastNoteFlags() func(queue []uint16, f *flags, has uint64, end int) { return noteFlags }

@@ -1,6 +1,9 @@
 package h264
 
-import "vividstrain/core/media/codec/bits"
+import (
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/cabac"
+)
 
 // mbKind is how a macroblock is predicted.
 type mbKind uint8
@@ -77,7 +80,7 @@ type sliceDecoder struct {
 	h      *sliceHeader
 	number int32 // of the slice, from 1
 	lists  *[2]refList
-	cabac  cabac
+	cabac  cabac.Decoder
 	r      bits.Reader
 	scale  *levelScale
 

@@ -12,6 +12,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/cabac"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/quality/browser"
 )
@@ -464,18 +465,18 @@ func TestBrowserDecodesUncodedSamples(t *testing.T) {
 		var h sliceHeader
 		r := bits.NewReader(head)
 		require.NoError(t, h.parse(&r, 0x65, &v.s.spss, &v.s.ppss))
-		var c cabac
-		c.start(nil, 0, h.qp)
-		var e binWriter
-		e.start(&c.state, head)
-		e.bin(3, 1)    // not I_NxN
-		e.terminate(1) // but I_PCM
+		var c cabac.Decoder
+		initContexts(&c.State, 0, h.qp)
+		var e cabac.Encoder
+		e.Start(&c.State, head)
+		e.Decision(3, 1) // not I_NxN
+		e.Terminate(1)   // but I_PCM
 		for range 384 {
-			e.out = append(e.out, byte(v.IntN(256)))
+			e.Out = append(e.Out, byte(v.IntN(256)))
 		}
-		e.start(&c.state, e.out)
-		e.terminate(1) // end of slice
-		v.add(nal.AppendUnit(nil, []byte{0x65}, e.out))
+		e.Start(&c.State, e.Out)
+		e.Terminate(1) // end of slice
+		v.add(nal.AppendUnit(nil, []byte{0x65}, e.Out))
 	}
 	got, damaged := sums(t, [][]byte{v.packet})
 	require.Zero(t, damaged)

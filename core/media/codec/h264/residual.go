@@ -230,7 +230,7 @@ func (d *sliceDecoder) fieldScan() int {
 // returns how many coefficients it has.
 func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 	if d.h.pps.cabac {
-		if d.cabac.bit(85+4*b.cat+d.codedContext(b.cat, plane, at)) == 0 {
+		if d.cabac.Decision(85+4*b.cat+d.codedContext(b.cat, plane, at)) == 0 {
 			return 0, nil
 		}
 		return d.cabacCoeffs(b), nil
@@ -354,7 +354,7 @@ func (d *sliceDecoder) cabacCoeffs(b *block) int {
 	ones, more := 1, 0
 	for i := n - 1; i >= 0; i-- {
 		level := int32(1)
-		if c.bit(abs+ones) == 0 {
+		if c.Decision(abs+ones) == 0 {
 			if more == 0 {
 				ones = min(ones+1, 4)
 			}
@@ -363,7 +363,7 @@ func (d *sliceDecoder) cabacCoeffs(b *block) int {
 			ones = 0
 			more++
 		}
-		if c.bypass() != 0 {
+		if c.Bypass() != 0 {
 			level = -level
 		}
 		b.put(int(places[i&63]), level)
@@ -380,10 +380,10 @@ func (d *sliceDecoder) significant(b *block, places *[64]uint8) (n int) {
 	case cat8x8:
 		incs := &sig8x8[field]
 		for i := range 63 {
-			if c.bit(sig+int(incs[i])) != 0 {
+			if c.Decision(sig+int(incs[i])) != 0 {
 				places[n&63] = uint8(i)
 				n++
-				if c.bit(last+int(last8x8[i])) != 0 {
+				if c.Decision(last+int(last8x8[i])) != 0 {
 					return n
 				}
 			}
@@ -391,20 +391,20 @@ func (d *sliceDecoder) significant(b *block, places *[64]uint8) (n int) {
 	case catChromaDC:
 		for i := range end {
 			inc := min(i/(len(b.scan)/4), 2)
-			if c.bit(sig+inc) != 0 {
+			if c.Decision(sig+inc) != 0 {
 				places[n&63] = uint8(i)
 				n++
-				if c.bit(last+inc) != 0 {
+				if c.Decision(last+inc) != 0 {
 					return n
 				}
 			}
 		}
 	default:
 		for i := range end {
-			if c.bit(sig+i) != 0 {
+			if c.Decision(sig+i) != 0 {
 				places[n&63] = uint8(i)
 				n++
-				if c.bit(last+i) != 0 {
+				if c.Decision(last+i) != 0 {
 					return n
 				}
 			}
@@ -419,26 +419,12 @@ func (d *sliceDecoder) significant(b *block, places *[64]uint8) (n int) {
 func (d *sliceDecoder) largeLevel(ctx int) int32 {
 	c := &d.cabac
 	level := int32(2)
-	for c.bit(ctx) != 0 {
+	for c.Decision(ctx) != 0 {
 		if level++; level == 15 {
-			return level + c.expGolomb(0)
+			return level + c.ExpGolomb(0)
 		}
 	}
 	return level
-}
-
-// expGolomb reads a k-th order Exp-Golomb suffix in bypass bins.
-func (c *cabac) expGolomb(k int) (v int32) {
-	for c.bypass() != 0 {
-		v += 1 << k
-		if k++; k > 24 {
-			return v // no legal value is that large
-		}
-	}
-	for k--; k >= 0; k-- {
-		v += int32(c.bypass()) << k
-	}
-	return v
 }
 
 var errLevels = damaged("coefficients that no code stands for")

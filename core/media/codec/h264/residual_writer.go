@@ -1,6 +1,9 @@
 package h264
 
-import "vividstrain/core/media/codec/bits"
+import (
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/cabac"
+)
 
 import mathbits "math/bits"
 
@@ -113,7 +116,7 @@ func (w *sliceWriter) block(cat int, l []int16, has uint64, plane, at int) int {
 		return w.cavlcCoeffs(cat, l, has, table)
 	}
 	ctx := 85 + 4*cat + d.codedContext(cat, plane, at)
-	w.bins.bin(ctx, oneIf(has != 0))
+	w.bins.Decision(ctx, oneIf(has != 0))
 	return w.cabacCoeffs(cat, l, has)
 }
 
@@ -123,48 +126,48 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 		return 0
 	}
 	e := &w.bins
-	e.makeRoom()
+	e.MakeRoom()
 	w.significant(cat, len(l), has)
 	abs, most := uint16(absContexts[cat]<<1), 4
 	if cat == catChromaDC {
 		most = 3
 	}
 	ones, more := uint16(1), 0
-	waits, n := &e.waits, e.n
+	waits, n := &e.Queue, e.Queued
 	for rest := has; rest != 0; {
 		i := 63 - mathbits.LeadingZeros64(rest)
 		rest &^= 1 << i
 		level := int(l[i])
-		sign := uint16(bypassed<<1) | uint16(level>>15)&1
+		sign := uint16(cabac.BypassContext<<1) | uint16(level>>15)&1
 		size := max(level, -level)
 		if size == 1 {
-			waits[n&(binRoom-1)] = abs + 2*ones
-			waits[(n+1)&(binRoom-1)] = sign
+			waits[n&(cabac.QueueSize-1)] = abs + 2*ones
+			waits[(n+1)&(cabac.QueueSize-1)] = sign
 			n += 2
 			ones = onesAfter[ones&7]
 			continue
 		}
-		waits[n&(binRoom-1)] = abs + 2*ones | 1
+		waits[n&(cabac.QueueSize-1)] = abs + 2*ones | 1
 		n++
 		ctx := abs + 2*uint16(5+min(most, more))
 		for range min(size, 15) - 2 {
-			waits[n&(binRoom-1)] = ctx | 1
+			waits[n&(cabac.QueueSize-1)] = ctx | 1
 			n++
 		}
 		if size < 15 {
-			waits[n&(binRoom-1)] = ctx
+			waits[n&(cabac.QueueSize-1)] = ctx
 			n++
 		} else {
-			e.n = n
-			e.expGolomb(int32(size-15), 0)
-			n = e.n
+			e.Queued = n
+			e.ExpGolomb(int32(size-15), 0)
+			n = e.Queued
 		}
-		waits[n&(binRoom-1)] = sign
+		waits[n&(cabac.QueueSize-1)] = sign
 		n++
 		ones = 0
 		more++
 	}
-	e.n = n
+	e.Queued = n
 	return mathbits.OnesCount64(has)
 }
 
@@ -180,12 +183,12 @@ func (w *sliceWriter) significant(cat, size int, has uint64) {
 		flags = &tallFlagBins[field]
 	}
 	end := 63 - mathbits.LeadingZeros64(has)
-	e.note(e.waits[e.n&(binRoom-1):], flags, has, end)
-	e.n += end + mathbits.OnesCount64(has) - 1
+	w.noteFlags(e.Queue[e.Queued&(cabac.QueueSize-1):], flags, has, end)
+	e.Queued += end + mathbits.OnesCount64(has) - 1
 	if end < size-1 { // the last one is significant if none before was the last
 		sig, last := flags.at(end)
-		e.bin(int(sig>>1), 1)
-		e.bin(int(last>>1), 1)
+		e.Decision(int(sig>>1), 1)
+		e.Decision(int(last>>1), 1)
 	}
 }
 

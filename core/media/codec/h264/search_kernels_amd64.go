@@ -129,19 +129,14 @@ func wideAt(s []uint16, stride, w, h int) *byte {
 	return (*byte)(unsafe.Pointer(&s[0]))
 }
 
-// fastBins are the fastest kernels of the arithmetic encoder.
-func fastBins() binKernels {
-	if !cpu.X86.HasBMI2 || !cpu.X86.HasAVX2 {
-		return goBins()
+// fastNoteFlags is the fastest noteFlags that this processor runs.
+func fastNoteFlags() func(queue []uint16, f *flags, has uint64, end int) {
+	if !cpu.X86.HasAVX2 {
+		return noteFlags
 	}
-	return binKernels{
-		encode: func(e *engine, bins []uint16, state *[512]uint8) (done int) {
-			return encodeBinsFast((*byte)(unsafe.Pointer(e)), &bins[0], len(bins), state, &binSteps[0].lps[0])
-		},
-		note: func(waits []uint16, f *flags, has uint64, end int) {
-			if end > 0 {
-				noteFlagsFast(&waits[:2*64+8][0], &f[0], has, end)
-			}
-		},
+	return func(queue []uint16, f *flags, has uint64, end int) {
+		if end > 0 {
+			noteFlagsFast(&queue[:2*64+8][0], &f[0], has, end)
+		}
 	}
 }

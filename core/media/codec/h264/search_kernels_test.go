@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media/codec/cabac"
 )
 
 // The encoder's fast kernels do what the plain ones do.
@@ -86,9 +88,9 @@ func TestFlagsAreNotedAlike(t *testing.T) {
 		end := 1 + r.IntN(63)
 		has := r.Uint64()&r.Uint64()&(1<<end-1) | 1<<end
 		f := &flagBins[r.IntN(2)][cat8x8]
-		var want, got [binRoom]uint16
-		goBins().note(want[:], f, has, end)
-		fastBins().note(got[:], f, has, end)
+		var want, got [cabac.QueueSize]uint16
+		noteFlags(want[:], f, has, end)
+		fastNoteFlags()(got[:], f, has, end)
 		n := end + mathbits.OnesCount64(has) - 1
 		require.Equal(t, want[:n], got[:n])
 	}

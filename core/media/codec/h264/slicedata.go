@@ -10,7 +10,8 @@ func (d *sliceDecoder) decode(f finisher) error {
 	d.lastDQ = false
 	if d.h.pps.cabac {
 		d.r.Align()
-		d.cabac.start(d.r.Rest(), d.h.cabacInit, d.h.qp)
+		initContexts(&d.cabac.State, d.h.cabacInit, d.h.qp)
+		d.cabac.Start(d.r.Rest())
 	}
 	w := walk{d: d, addr: d.h.firstMb, end: d.end, finisher: f}
 	if d.h.mbaff {
@@ -80,7 +81,7 @@ func (w *walk) macroblock(skip bool) error {
 	} else {
 		err = d.decodeMacroblock()
 	}
-	if err == nil && (d.h.pps.cabac && d.cabac.overrun() || !d.h.pps.cabac && d.r.Overrun()) {
+	if err == nil && (d.h.pps.cabac && d.cabac.Overrun() || !d.h.pps.cabac && d.r.Overrun()) {
 		err = errCut
 	}
 	if err == nil {
@@ -97,7 +98,7 @@ func (w *walk) macroblock(skip bool) error {
 func (w *walk) ended() bool {
 	d := w.d
 	if d.h.pps.cabac {
-		return d.cabac.terminate()
+		return d.cabac.Terminate()
 	}
 	return d.skipRun <= 0 && !d.r.MoreRBSP()
 }
@@ -235,7 +236,7 @@ func (d *sliceDecoder) decodeMacroblock() error {
 // readPCM takes the samples as they are (7.3.5, mb_type I_PCM).
 func (d *sliceDecoder) readPCM() error {
 	d.setIntra(kindPCM)
-	data := d.cabac.rest
+	data := d.cabac.Rest
 	if !d.h.pps.cabac {
 		data = d.r.Rest
 	}
@@ -247,7 +248,7 @@ func (d *sliceDecoder) readPCM() error {
 	}
 	d.pcm = rest[:size]
 	if d.h.pps.cabac {
-		d.cabac.restart(rest[size:])
+		d.cabac.Start(rest[size:])
 	} else {
 		d.r.Align()
 		d.r.Skip(8 * size)

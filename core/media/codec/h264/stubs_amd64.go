@@ -315,11 +315,6 @@ func tollFast(c *[64]int32, factors *[64]int32, shift uint) int
 //go:noescape
 func quantiseBlocksFast(c *int32, n int, factors *[16]int32, bias int32, shift uint, has *uint16)
 
-// encodeBinsFast is encodeBins with steps for binSteps.
-//
-//go:noescape
-func encodeBinsFast(e *byte, bins *uint16, n int, state *[512]uint8, steps *byte) (done int)
-
 // noteFlagsFast is noteFlags for an end of 1 or more.
 //
 //go:noescape

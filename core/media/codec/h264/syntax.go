@@ -20,7 +20,7 @@ func (d *sliceDecoder) mbSkipFlag() bool {
 	if d.h.kind == sliceB {
 		base = 24
 	}
-	return d.cabac.bit(base+d.condition(func(m *mbInfo) bool { return !m.skip })) != 0
+	return d.cabac.Decision(base+d.condition(func(m *mbInfo) bool { return !m.skip })) != 0
 }
 
 // mbFieldFlag reads mb_field_decoding_flag of the pair in row y.
@@ -35,7 +35,7 @@ func (d *sliceDecoder) mbFieldFlag(x, y int) bool {
 	if i := d.available(x, y-2); i >= 0 && d.mbs[i].field {
 		inc++
 	}
-	return d.cabac.bit(70+inc) != 0
+	return d.cabac.Decision(70+inc) != 0
 }
 
 // mbType reads mb_type: for I slices and, from intra on, for P and B slices
@@ -45,13 +45,13 @@ func (d *sliceDecoder) mbType() (t int, intra bool) {
 	case !d.h.pps.cabac:
 		return d.mbTypeUE()
 	case d.h.kind == sliceP:
-		if d.cabac.bit(14) != 0 {
+		if d.cabac.Decision(14) != 0 {
 			return d.mbTypeIntra(17, false), true
 		}
-		if d.cabac.bit(15) == 0 {
-			return 3 * d.cabac.bit(16), false
+		if d.cabac.Decision(15) == 0 {
+			return 3 * d.cabac.Decision(16), false
 		}
-		return 2 - d.cabac.bit(17), false
+		return 2 - d.cabac.Decision(17), false
 	case d.h.kind == sliceB:
 		return d.mbTypeB()
 	}
@@ -77,41 +77,41 @@ func (d *sliceDecoder) mbTypeIntra(ctx int, slice bool) int {
 	c := &d.cabac
 	if slice {
 		inc := d.condition(func(m *mbInfo) bool { return m.kind != kindIntra })
-		if c.bit(ctx+inc) == 0 {
+		if c.Decision(ctx+inc) == 0 {
 			return 0
 		}
 		ctx += 2
-	} else if c.bit(ctx) == 0 {
+	} else if c.Decision(ctx) == 0 {
 		return 0
 	}
-	if c.terminate() {
+	if c.Terminate() {
 		return 25
 	}
 	more := 0 // prefixes have fewer contexts
 	if slice {
 		more = 1
 	}
-	t := 1 + 12*c.bit(ctx+1)
-	if c.bit(ctx+2) != 0 {
-		t += 4 + 4*c.bit(ctx+2+more)
+	t := 1 + 12*c.Decision(ctx+1)
+	if c.Decision(ctx+2) != 0 {
+		t += 4 + 4*c.Decision(ctx+2+more)
 	}
-	t += 2 * c.bit(ctx+3+more)
-	return t + c.bit(ctx+3+2*more)
+	t += 2 * c.Decision(ctx+3+more)
+	return t + c.Decision(ctx+3+2*more)
 }
 
 func (d *sliceDecoder) mbTypeB() (t int, intra bool) {
 	c := &d.cabac
 	inc := d.condition(func(m *mbInfo) bool { return !m.direct16 })
-	if c.bit(27+inc) == 0 {
+	if c.Decision(27+inc) == 0 {
 		return 0, false
 	}
-	if c.bit(30) == 0 {
-		return 1 + c.bit(32), false
+	if c.Decision(30) == 0 {
+		return 1 + c.Decision(32), false
 	}
-	t = c.bit(31) << 3
-	t |= c.bit(32) << 2
-	t |= c.bit(32) << 1
-	t |= c.bit(32)
+	t = c.Decision(31) << 3
+	t |= c.Decision(32) << 2
+	t |= c.Decision(32) << 1
+	t |= c.Decision(32)
 	switch {
 	case t < 8:
 		return t + 3, false
@@ -122,7 +122,7 @@ func (d *sliceDecoder) mbTypeB() (t int, intra bool) {
 	case t == 15:
 		return 22, false
 	}
-	return t<<1 + c.bit(32) - 4, false
+	return t<<1 + c.Decision(32) - 4, false
 }
 
 // subMbType reads sub_mb_type; the value 99 stands for none.
@@ -132,27 +132,27 @@ func (d *sliceDecoder) subMbType() int {
 	case !d.h.pps.cabac:
 		return int(min(d.r.UE(), 99))
 	case d.h.kind == sliceP:
-		if c.bit(21) != 0 {
+		if c.Decision(21) != 0 {
 			return 0
 		}
-		if c.bit(22) == 0 {
+		if c.Decision(22) == 0 {
 			return 1
 		}
-		return 3 - c.bit(23)
-	case c.bit(36) == 0:
+		return 3 - c.Decision(23)
+	case c.Decision(36) == 0:
 		return 0
-	case c.bit(37) == 0:
-		return 1 + c.bit(39)
+	case c.Decision(37) == 0:
+		return 1 + c.Decision(39)
 	}
 	t := 3
-	if c.bit(38) != 0 {
-		if c.bit(39) != 0 {
-			return 11 + c.bit(39)
+	if c.Decision(38) != 0 {
+		if c.Decision(39) != 0 {
+			return 11 + c.Decision(39)
 		}
 		t += 4
 	}
-	t += 2 * c.bit(39)
-	return t + c.bit(39)
+	t += 2 * c.Decision(39)
+	return t + c.Decision(39)
 }
 
 // refIdx reads ref_idx of the partition at place at of the cache; most is the
@@ -172,7 +172,7 @@ func (d *sliceDecoder) refIdx(list, at, most int) int {
 		ctx += 2
 	}
 	ref := 0
-	for d.cabac.bit(54+ctx) != 0 {
+	for d.cabac.Decision(54+ctx) != 0 {
 		ctx = ctx>>2 + 4
 		if ref++; ref > 32 {
 			return 99
@@ -194,17 +194,17 @@ func (d *sliceDecoder) mvdComponent(ctx, sum int) int {
 	} else if sum > 2 {
 		inc = 1
 	}
-	if c.bit(ctx+inc) == 0 {
+	if c.Decision(ctx+inc) == 0 {
 		return 0
 	}
 	v := 1
-	for inc = 3; v < 9 && c.bit(ctx+inc) != 0; v++ {
+	for inc = 3; v < 9 && c.Decision(ctx+inc) != 0; v++ {
 		inc = min(inc+1, 6)
 	}
 	if v == 9 {
-		v += int(c.expGolomb(3))
+		v += int(c.ExpGolomb(3))
 	}
-	if c.bypass() != 0 {
+	if c.Bypass() != 0 {
 		return -v
 	}
 	return v
@@ -216,10 +216,10 @@ func (d *sliceDecoder) intraMode(predicted int8) int8 {
 	var mode int8
 	if d.h.pps.cabac {
 		c := &d.cabac
-		if c.bit(68) != 0 {
+		if c.Decision(68) != 0 {
 			return predicted
 		}
-		mode = int8(c.bit(69) | c.bit(69)<<1 | c.bit(69)<<2)
+		mode = int8(c.Decision(69) | c.Decision(69)<<1 | c.Decision(69)<<2)
 	} else {
 		if d.r.Flag() {
 			return predicted
@@ -238,13 +238,13 @@ func (d *sliceDecoder) intraChromaMode() int {
 	}
 	c := &d.cabac
 	inc := d.condition(func(m *mbInfo) bool { return m.chromaMode != 0 })
-	if c.bit(64+inc) == 0 {
+	if c.Decision(64+inc) == 0 {
 		return 0
 	}
-	if c.bit(67) == 0 {
+	if c.Decision(67) == 0 {
 		return 1
 	}
-	return 2 + c.bit(67)
+	return 2 + c.Decision(67)
 }
 
 // transform8Flag reads transform_size_8x8_flag.
@@ -252,7 +252,7 @@ func (d *sliceDecoder) transform8Flag() bool {
 	if !d.h.pps.cabac {
 		return d.r.Flag()
 	}
-	return d.cabac.bit(399+d.condition(func(m *mbInfo) bool { return m.transform8 })) != 0
+	return d.cabac.Decision(399+d.condition(func(m *mbInfo) bool { return m.transform8 })) != 0
 }
 
 // codedBlockPattern reads coded_block_pattern: CodedBlockPatternLuma in the
@@ -275,15 +275,15 @@ func (d *sliceDecoder) codedBlockPattern() (int, error) {
 		if !d.codedAbove(b8, luma) {
 			inc += 2
 		}
-		luma |= c.bit(73+inc) << b8
+		luma |= c.Decision(73+inc) << b8
 	}
 	if d.h.sps.chroma.Planes() == 1 {
 		return luma, nil
 	}
-	if c.bit(77+d.chromaCondition(1)) == 0 {
+	if c.Decision(77+d.chromaCondition(1)) == 0 {
 		return luma, nil
 	}
-	return luma | 16<<c.bit(81+d.chromaCondition(2)), nil
+	return luma | 16<<c.Decision(81+d.chromaCondition(2)), nil
 }
 
 // chromaCondition is ctxIdxInc of the first bin (least 1) and of the second one
@@ -350,7 +350,7 @@ func (d *sliceDecoder) qpDelta() (int, error) {
 			ctx++
 		}
 		n := 0
-		for d.cabac.bit(ctx) != 0 {
+		for d.cabac.Decision(ctx) != 0 {
 			if n == 0 {
 				ctx = 62
 			} else {

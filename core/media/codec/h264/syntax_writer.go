@@ -1,15 +1,20 @@
 package h264
 
-import "vividstrain/core/media/codec/bits"
+import (
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/cabac"
+)
 
 // sliceWriter writes the macroblocks of a slice. What syntax elements depend on
 // is the decoder's own state, so that both sides agree on it; each method is
 // the counterpart of the reader's of the same name in syntax.go.
 type sliceWriter struct {
-	d       *sliceDecoder
-	bits    bits.Writer
-	bins    binWriter
-	skipRun int // macroblocks skipped since the last one that was not
+	d    *sliceDecoder
+	bits bits.Writer
+	bins cabac.Encoder
+	// noteFlags is the function noteFlags, or as fast.
+	noteFlags func(queue []uint16, f *flags, has uint64, end int)
+	skipRun   int // macroblocks skipped since the last one that was not
 }
 
 // begin starts the slice data behind the header that stands in bits.
@@ -18,15 +23,16 @@ func (w *sliceWriter) begin(d *sliceDecoder) {
 	d.qp, d.lastDQ = d.h.qp, false
 	if d.h.pps.cabac {
 		w.bits.Align(1)
-		d.cabac.start(nil, d.h.cabacInit, d.h.qp)
-		w.bins.start(&d.cabac.state, w.bits.Bytes())
+		initContexts(&d.cabac.State, d.h.cabacInit, d.h.qp)
+		w.noteFlags = fastNoteFlags()
+		w.bins.Start(&d.cabac.State, w.bits.Bytes())
 	}
 }
 
 // end ends the slice and returns it without emulation prevention.
 func (w *sliceWriter) end() []byte {
 	if w.d.h.pps.cabac {
-		return w.bins.out // rbsp_stop_one_bit is a part of what terminate wrote
+		return w.bins.Out // rbsp_stop_one_bit is a part of what terminate wrote
 	}
 	if w.skipRun > 0 {
 		w.bits.UE(w.skipRun)
@@ -45,7 +51,7 @@ func (w *sliceWriter) skip(skipped bool) {
 		if d.h.kind == sliceB {
 			ctx = 24
 		}
-		w.bins.bin(ctx+d.condition(func(m *mbInfo) bool { return !m.skip }), oneIf(skipped))
+		w.bins.Decision(ctx+d.condition(func(m *mbInfo) bool { return !m.skip }), oneIf(skipped))
 	case skipped:
 		w.skipRun++
 	default:
@@ -57,7 +63,7 @@ func (w *sliceWriter) skip(skipped bool) {
 // endOfMb writes whether the slice ends behind the macroblock.
 func (w *sliceWriter) endOfMb(last bool) {
 	if w.d.h.pps.cabac {
-		w.bins.terminate(oneIf(last))
+		w.bins.Terminate(oneIf(last))
 	}
 }
 
@@ -79,30 +85,30 @@ func (w *sliceWriter) mbTypeIntra(t int) {
 	ctx, more := 3, 1
 	switch d.h.kind {
 	case sliceI:
-		e.bin(3+d.condition(func(m *mbInfo) bool { return m.kind != kindIntra }), min(t, 1))
+		e.Decision(3+d.condition(func(m *mbInfo) bool { return m.kind != kindIntra }), min(t, 1))
 		ctx = 5
 	case sliceP:
-		e.bin(14, 1)
-		e.bin(17, min(t, 1))
+		e.Decision(14, 1)
+		e.Decision(17, min(t, 1))
 		ctx, more = 17, 0
 	case sliceB:
 		w.mbTypeBits(13)
-		e.bin(32, min(t, 1))
+		e.Decision(32, min(t, 1))
 		ctx, more = 32, 0
 	}
 	if t == 0 {
 		return
 	}
 	t--
-	e.terminate(0)
-	e.bin(ctx+1, t/12)
+	e.Terminate(0)
+	e.Decision(ctx+1, t/12)
 	chroma := t / 4 % 3
-	e.bin(ctx+2, min(chroma, 1))
+	e.Decision(ctx+2, min(chroma, 1))
 	if chroma > 0 {
-		e.bin(ctx+2+more, chroma-1)
+		e.Decision(ctx+2+more, chroma-1)
 	}
-	e.bin(ctx+3+more, t>>1&1)
-	e.bin(ctx+3+2*more, t&1)
+	e.Decision(ctx+3+more, t>>1&1)
+	e.Decision(ctx+3+2*more, t&1)
 }
 
 // mbTypeInter writes mb_type of table 7-13 or 7-14.
@@ -112,19 +118,19 @@ func (w *sliceWriter) mbTypeInter(t int) {
 	case !d.h.pps.cabac:
 		w.bits.UE(t)
 	case d.h.kind == sliceP:
-		e.bin(14, 0)
-		e.bin(15, oneIf(t == 1 || t == 2))
+		e.Decision(14, 0)
+		e.Decision(15, oneIf(t == 1 || t == 2))
 		if t == 0 || t == 3 {
-			e.bin(16, t/3)
+			e.Decision(16, t/3)
 		} else {
-			e.bin(17, 2-t)
+			e.Decision(17, 2-t)
 		}
 	case t == 0:
-		e.bin(27+d.condition(func(m *mbInfo) bool { return !m.direct16 }), 0)
+		e.Decision(27+d.condition(func(m *mbInfo) bool { return !m.direct16 }), 0)
 	case t < 3:
-		e.bin(27+d.condition(func(m *mbInfo) bool { return !m.direct16 }), 1)
-		e.bin(30, 0)
-		e.bin(32, t-1)
+		e.Decision(27+d.condition(func(m *mbInfo) bool { return !m.direct16 }), 1)
+		e.Decision(30, 0)
+		e.Decision(32, t-1)
 	case t < 11:
 		w.mbTypeBits(t - 3)
 	case t == 11:
@@ -133,19 +139,19 @@ func (w *sliceWriter) mbTypeInter(t int) {
 		w.mbTypeBits(15)
 	default:
 		w.mbTypeBits((t + 4) >> 1)
-		e.bin(32, t&1)
+		e.Decision(32, t&1)
 	}
 }
 
 // mbTypeBits writes the long prefix of types in B slices.
 func (w *sliceWriter) mbTypeBits(code int) {
 	e := &w.bins
-	e.bin(27+w.d.condition(func(m *mbInfo) bool { return !m.direct16 }), 1)
-	e.bin(30, 1)
-	e.bin(31, code>>3)
-	e.bin(32, code>>2&1)
-	e.bin(32, code>>1&1)
-	e.bin(32, code&1)
+	e.Decision(27+w.d.condition(func(m *mbInfo) bool { return !m.direct16 }), 1)
+	e.Decision(30, 1)
+	e.Decision(31, code>>3)
+	e.Decision(32, code>>2&1)
+	e.Decision(32, code>>1&1)
+	e.Decision(32, code&1)
 }
 
 // subMbType writes a type of sub-macroblocks that are not split: 0 in P
@@ -156,19 +162,19 @@ func (w *sliceWriter) subMbType(t int) {
 	case !d.h.pps.cabac:
 		w.bits.UE(t)
 	case d.h.kind == sliceP:
-		e.bin(21, 1)
+		e.Decision(21, 1)
 	case t == 0:
-		e.bin(36, 0)
+		e.Decision(36, 0)
 	case t < 3:
-		e.bin(36, 1)
-		e.bin(37, 0)
-		e.bin(39, t-1)
+		e.Decision(36, 1)
+		e.Decision(37, 0)
+		e.Decision(39, t-1)
 	default:
-		e.bin(36, 1)
-		e.bin(37, 1)
-		e.bin(38, 0)
-		e.bin(39, 0)
-		e.bin(39, 0)
+		e.Decision(36, 1)
+		e.Decision(37, 1)
+		e.Decision(38, 0)
+		e.Decision(39, 0)
+		e.Decision(39, 0)
 	}
 }
 
@@ -190,10 +196,10 @@ func (w *sliceWriter) refIdx(list, at, most, ref int) {
 		ctx += 2
 	}
 	for ; ref > 0; ref-- {
-		e.bin(54+ctx, 1)
+		e.Decision(54+ctx, 1)
 		ctx = ctx>>2 + 4
 	}
-	e.bin(54+ctx, 0)
+	e.Decision(54+ctx, 0)
 }
 
 func (w *sliceWriter) mvdComponent(ctx, sum, v int) {
@@ -209,22 +215,22 @@ func (w *sliceWriter) mvdComponent(ctx, sum, v int) {
 		inc = 1
 	}
 	if v == 0 {
-		e.bin(ctx+inc, 0)
+		e.Decision(ctx+inc, 0)
 		return
 	}
-	e.bin(ctx+inc, 1)
+	e.Decision(ctx+inc, 1)
 	abs := max(v, -v)
 	inc = 3
 	for i := 1; i < min(abs, 9); i++ {
-		e.bin(ctx+inc, 1)
+		e.Decision(ctx+inc, 1)
 		inc = min(inc+1, 6)
 	}
 	if abs < 9 {
-		e.bin(ctx+inc, 0)
+		e.Decision(ctx+inc, 0)
 	} else {
-		e.expGolomb(int32(abs-9), 3)
+		e.ExpGolomb(int32(abs-9), 3)
 	}
-	e.bypass(oneIf(v < 0))
+	e.Bypass(oneIf(v < 0))
 }
 
 func (w *sliceWriter) intraMode(predicted, mode int8) {
@@ -240,11 +246,11 @@ func (w *sliceWriter) intraMode(predicted, mode int8) {
 		return
 	}
 	e := &w.bins
-	e.bin(68, oneIf(mode == predicted))
+	e.Decision(68, oneIf(mode == predicted))
 	if mode != predicted {
-		e.bin(69, int(rest&1))
-		e.bin(69, int(rest>>1&1))
-		e.bin(69, int(rest>>2))
+		e.Decision(69, int(rest&1))
+		e.Decision(69, int(rest>>1&1))
+		e.Decision(69, int(rest>>2))
 	}
 }
 
@@ -254,12 +260,12 @@ func (w *sliceWriter) intraChromaMode(mode int) {
 		return
 	}
 	e := &w.bins
-	e.bin(64+w.d.condition(func(m *mbInfo) bool { return m.chromaMode != 0 }), min(mode, 1))
+	e.Decision(64+w.d.condition(func(m *mbInfo) bool { return m.chromaMode != 0 }), min(mode, 1))
 	if mode > 0 {
-		e.bin(67, min(mode-1, 1))
+		e.Decision(67, min(mode-1, 1))
 	}
 	if mode > 1 {
-		e.bin(67, mode-2)
+		e.Decision(67, mode-2)
 	}
 }
 
@@ -268,7 +274,7 @@ func (w *sliceWriter) transform8Flag(large bool) {
 		w.bits.Flag(large)
 		return
 	}
-	w.bins.bin(399+w.d.condition(func(m *mbInfo) bool { return m.transform8 }), oneIf(large))
+	w.bins.Decision(399+w.d.condition(func(m *mbInfo) bool { return m.transform8 }), oneIf(large))
 }
 
 func (w *sliceWriter) codedBlockPattern(cbp int) {
@@ -285,12 +291,12 @@ func (w *sliceWriter) codedBlockPattern(cbp int) {
 		if !d.codedAbove(b8, cbp) {
 			inc += 2
 		}
-		e.bin(73+inc, cbp>>b8&1)
+		e.Decision(73+inc, cbp>>b8&1)
 	}
 	chroma := cbp >> 4
-	e.bin(77+d.chromaCondition(1), min(chroma, 1))
+	e.Decision(77+d.chromaCondition(1), min(chroma, 1))
 	if chroma > 0 {
-		e.bin(81+d.chromaCondition(2), chroma-1)
+		e.Decision(81+d.chromaCondition(2), chroma-1)
 	}
 }
 
@@ -315,10 +321,10 @@ func (w *sliceWriter) qpDelta(delta int) {
 		}
 		ctx := 60 + oneIf(d.lastDQ)
 		for i := range n {
-			e.bin(ctx, 1)
+			e.Decision(ctx, 1)
 			ctx = 62 + min(i, 1)
 		}
-		e.bin(ctx, 0)
+		e.Decision(ctx, 0)
 	}
 	d.lastDQ = delta != 0
 }

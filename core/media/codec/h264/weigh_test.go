@@ -72,7 +72,7 @@ func TestWeighedLevelsCostLess(t *testing.T) {
 		cat := []int{cat4x4, catAC16, catChromaAC, cat8x8}[r.IntN(4)]
 		c := coder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
 		c.d.h = &sliceHeader{structure: wholeFrame}
-		c.w.bins.state = &state
+		c.w.bins.State = &state
 		w := c.weigher(cat)
 		q := newQuantiser(r.IntN(52))
 		n, factors, shift, scan, order := 16, q.small[:], q.shift, scans4[0][:], orders4[0][:]
@@ -117,7 +117,7 @@ func TestLoneLevelsAreGivenUp(t *testing.T) {
 	}
 	c := coder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
 	c.d.h = &sliceHeader{structure: wholeFrame}
-	c.w.bins.state = &state
+	c.w.bins.State = &state
 	w, q := c.weigher(cat4x4), newQuantiser(28)
 	weigh := func(steps map[int]float64) (levels []int32) {
 		levels = make([]int32, 16)

@@ -12,58 +12,6 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// Bins come back in their contexts, whatever the carries.
-func TestBinsRoundTrip(t *testing.T) {
-	r := rand.New(rand.NewPCG(5, 6))
-	for round := range 60 {
-		var first cabac
-		first.start(nil, r.IntN(4), r.IntN(52))
-		type bin struct{ kind, ctx, v int }
-		var list []bin
-		state := first.state
-		var e binWriter
-		e.start(&state, nil)
-		if round%2 == 0 {
-			e.binKernels = goBins()
-		}
-		skew := r.IntN(100)
-		for range 4000 {
-			b := bin{r.IntN(10), r.IntN(numContexts), oneIf(r.IntN(100) < skew)}
-			switch {
-			case b.kind == 0:
-				e.terminate(0)
-			case b.kind < 3:
-				e.bypass(b.v)
-			case b.kind == 3:
-				b.v = r.IntN(1 << r.IntN(16))
-				b.ctx = r.IntN(4)
-				e.expGolomb(int32(b.v), b.ctx)
-			default:
-				e.bin(b.ctx, b.v)
-			}
-			list = append(list, b)
-		}
-		e.terminate(1)
-		d := first
-		d.restart(e.out)
-		for i, b := range list {
-			switch {
-			case b.kind == 0:
-				require.False(t, d.terminate(), "round %d, bin %d", round, i)
-			case b.kind < 3:
-				require.Equal(t, b.v, d.bypass(), "round %d, bin %d", round, i)
-			case b.kind == 3:
-				require.EqualValues(t, b.v, d.expGolomb(b.ctx), "round %d, bin %d", round, i)
-			default:
-				require.Equal(t, b.v, d.bit(b.ctx), "round %d, bin %d", round, i)
-			}
-		}
-		require.True(t, d.terminate())
-		require.Empty(t, d.rest())
-		require.NotZero(t, e.out[len(e.out)-1], "the stop bit is in the last byte")
-	}
-}
-
 // Blocks of coefficients of every kind come back, with both entropy coders.
 func TestCoefficientsRoundTrip(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 8))
@@ -126,7 +74,8 @@ func there(t *testing.T, useCabac bool, cat int, l []int16) []int16 {
 	data := w.end()
 	read := &sliceDecoder{h: h, r: bits.NewReader(append(bytes.Clone(data), make([]byte, 16)...))}
 	if useCabac {
-		read.cabac.start(data, 0, 30)
+		initContexts(&read.cabac.State, 0, 30)
+		read.cabac.Start(data)
 		require.Equal(t, count, read.cabacCoeffs(b))
 	} else {
 		n, err := read.cavlcCoeffs(b, table)

@@ -12,7 +12,7 @@ type cursor struct {
 	prefix int // bytes of the length before each unit, 0: start codes
 }
 
-// next returns the next unit that is not empty, or nil.
+// Next returns the next unit that is not empty, or nil.
 func (c *cursor) Next() []byte {
 	for len(c.rest) > 0 {
 		var unit []byte
@@ -42,7 +42,7 @@ func (c *cursor) prefixed() []byte {
 	return rest[:n]
 }
 
-// newCursor walks through data with lengths of prefix bytes, or with start
+// NewCursor walks through data with lengths of prefix bytes, or with start
 // codes (annex B).
 func NewCursor(data []byte, prefix int) cursor {
 	if prefix == 0 {
@@ -62,7 +62,7 @@ func All(c cursor) iter.Seq[[]byte] {
 	}
 }
 
-// cutStartCode returns what comes before and after the first start code.
+// CutStartCode returns what comes before and after the first start code.
 func CutStartCode(data []byte) (before, after []byte) {
 	i := bytes.Index(data, []byte{0, 0, 1})
 	if i < 0 {
@@ -71,7 +71,7 @@ func CutStartCode(data []byte) (before, after []byte) {
 	return data[:i], data[i+3:]
 }
 
-// unescape appends the RBSP of a NAL unit's payload to dst: without the
+// Unescape appends the RBSP of a NAL unit's payload to dst: without the
 // emulation prevention bytes (7.3.1). Eight zero bytes follow it that its length
 // does not count, so that readers may look ahead.
 func Unescape(dst, payload []byte) []byte {
@@ -88,7 +88,7 @@ func Unescape(dst, payload []byte) []byte {
 	return append(dst, 0, 0, 0, 0, 0, 0, 0, 0)[:n]
 }
 
-// appendUnit appends a NAL unit of a header and a payload, with emulation prevention
+// AppendUnit appends a NAL unit of a header and a payload, with emulation prevention
 // (7.4.1).
 func AppendUnit(dst []byte, header []byte, rbsp []byte) []byte {
 	dst = append(dst, header...)
@@ -111,10 +111,10 @@ func AppendUnit(dst []byte, header []byte, rbsp []byte) []byte {
 	return dst
 }
 
-// appendPrefixed appends a unit with its length in four bytes (ISO/IEC 14496-15, 5.3.4.2).
+// AppendPrefixed appends a unit with its length in four bytes (ISO/IEC 14496-15, 5.3.4.2).
 func AppendPrefixed(dst, unit []byte) []byte {
 	return append(binary.BigEndian.AppendUint32(dst, uint32(len(unit))), unit...)
 }
 
-// appendStartCode appends a unit with a start code of four bytes before it (annex B).
+// AppendStartCode appends a unit with a start code of four bytes before it (annex B).
 func AppendStartCode(dst, unit []byte) []byte { return append(append(dst, 0, 0, 0, 1), unit...) }

@@ -54,7 +54,6 @@ func main() {
 	quantise8()
 	toll()
 	quantiseBlocks()
-	encodeBins()
 	noteFlags()
 	Generate()
 }

@@ -1,3 +1,5 @@
+// Command asm writes the assembly twin of the arithmetic encoder's inner loop for amd64 with
+// BMI2. Run it with go generate in the folder above.
 package main
 
 import (
@@ -6,6 +8,12 @@ import (
 
 	"github.com/mmcloughlin/avo/attr"
 )
+
+func main() {
+	ConstraintExpr("amd64")
+	encodeBins()
+	Generate()
+}
 
 // encodeBins writes the loop of the arithmetic encoder.
 func encodeBins() {
@@ -88,52 +96,4 @@ func encodeBins() {
 	Label("terminate")
 	SUBL(Imm(2), rng.As32())
 	JMP(LabelRef("renormalise"))
-}
-
-// noteFlags writes the flags of four places at a time: the bits of the coefficients
-// there say how they are put in order.
-func noteFlags() {
-	const size = 32 // bytes for each four bits: where words come from, and what is set in them
-	orders := GLOBL("flagOrders", attr.RODATA|attr.NOPTR)
-	for has := range 16 {
-		var from, set [8]int
-		n := 0
-		for k := range 4 {
-			from[n], set[n] = k, has>>k&1
-			n++
-			if has>>k&1 != 0 {
-				from[n] = 4 + k
-				n++
-			}
-		}
-		for i, word := range from {
-			DATA(size*has+2*i, U16((2*word+1)<<8|2*word))
-		}
-		for i, bit := range set {
-			DATA(size*has+16+2*i, U16(bit))
-		}
-	}
-	TEXT("noteFlagsFast", attr.NOSPLIT, "func(waits, flags *uint16, has uint64, end int)")
-	Pragma("noescape")
-	Doc("noteFlagsFast is noteFlags for an end of 1 or more.")
-	waits, flags := Load(Param("waits"), GP64()), Load(Param("flags"), GP64())
-	has, end := Load(Param("has"), GP64()), Load(Param("end"), GP64())
-	table, four, at, x := GP64(), GP64(), GP64(), XMM()
-	LEAQ(orders, table)
-	Label("flags")
-	MOVQ(has, four)
-	ANDL(Imm(15), four.As32())
-	MOVL(four.As32(), at.As32())
-	SHLL(Imm(5), at.As32())
-	VMOVDQU(Mem{Base: flags}, x)
-	VPSHUFB(Mem{Base: table, Index: at, Scale: 1}, x, x)
-	VPOR(Mem{Base: table, Index: at, Scale: 1, Disp: 16}, x, x)
-	VMOVDQU(x, Mem{Base: waits})
-	POPCNTL(four.As32(), four.As32())
-	LEAQ(Mem{Base: waits, Index: four, Scale: 2, Disp: 8}, waits)
-	ADDQ(Imm(16), flags)
-	SHRQ(Imm(4), has)
-	SUBQ(Imm(4), end)
-	JG(LabelRef("flags"))
-	RET()
 }

@@ -1,5 +1,18 @@
 package h264
 
+import "vividstrain/core/media/codec/cabac"
+
+// numContexts is the number of context variables without those of 4:4:4.
+const numContexts = 460
+
+// initContexts sets the contexts for a slice (9.3.1.1); table is 0 for I slices, else
+// cabac_init_idc + 1.
+func initContexts(state *[512]uint8, table, qp int) {
+	for i, mn := range &contextInit[table] {
+		state[i] = cabac.InitialState(int(mn[0]), int(mn[1]), qp)
+	}
+}
+
 // contextInit holds m and n of every context (tables 9-12 to 9-33), first for I
 // slices, then for each cabac_init_idc. Context 276 is the one that ends a slice
 // and has no state. Contexts of 4:4:4 are left out.

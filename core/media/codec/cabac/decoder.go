@@ -1,0 +1,127 @@
+// Package cabac is context-adaptive binary arithmetic coding, as Rec. ITU-T H.264 and H.265
+// have it in common: the engines of decoding and encoding, and how the state of a context
+// starts and changes. Which contexts there are, and what bins mean, is the codec's own.
+// Section numbers are those of H.264.
+package cabac
+
+import (
+	"encoding/binary"
+	mathbits "math/bits"
+)
+
+// Decoder is the arithmetic decoding engine with its contexts (9.3.1, 9.3.3.2). The zero value
+// is to be started.
+//
+// offset holds codIOffset followed by spare bits that were read ahead of need.
+type Decoder struct {
+	offset uint64
+	spare  int    // at least 16 between calls
+	rng    uint32 // codIRange
+	pos    int    // of the next byte in data
+	ended  bool   // the last bin that terminate decoded was 1
+	data   []byte
+	State  [512]uint8 // of the contexts: pStateIdx<<1 | valMPS
+}
+
+// Start sets the engine to the first byte of data (9.3.1.2).
+func (c *Decoder) Start(data []byte) {
+	c.data, c.pos, c.rng, c.offset, c.spare = data, 0, 510, 0, -9
+	c.refill()
+	c.refill()
+}
+
+// refill appends 32 bits where fewer than 16 are spare.
+func (c *Decoder) refill() {
+	if c.spare >= 16 {
+		return
+	}
+	c.offset = c.offset<<32 | uint64(c.next32())
+	c.spare += 32
+}
+
+func (c *Decoder) next32() (v uint32) {
+	if c.pos+4 <= len(c.data) {
+		v = binary.BigEndian.Uint32(c.data[c.pos:])
+	} else {
+		for i := range 4 {
+			v <<= 8
+			if c.pos+i < len(c.data) {
+				v |= uint32(c.data[c.pos+i])
+			}
+		}
+	}
+	c.pos += 4
+	return v
+}
+
+// Overrun tells whether far more was read than there is.
+func (c *Decoder) Overrun() bool { return c.pos*8-c.spare > len(c.data)*8+16 }
+
+// Decision decodes a bin with context ctx (9.3.3.2.1).
+func (c *Decoder) Decision(ctx int) int {
+	state := &c.State[ctx&511]
+	s := uint32(*state)
+	lps := uint32(rangeLPS[(s>>1<<2|c.rng>>6&3)&255])
+	rng := c.rng - lps
+	scaled := uint64(rng) << (c.spare & 63)
+	least := int64(c.offset-scaled) >> 63 // all ones for the most probable symbol
+	c.offset -= scaled &^ uint64(least)
+	rng = uint32(int64(lps) + (int64(rng)-int64(lps))&least)
+	*state = nextState[(s|^uint32(least)&128)&255]
+	n := mathbits.LeadingZeros32(rng) - 23
+	c.rng = rng << (n & 31)
+	if c.spare -= n; c.spare < 16 {
+		c.offset = c.offset<<32 | uint64(c.next32())
+		c.spare += 32
+	}
+	return int(s^uint32(^least)) & 1
+}
+
+// Bypass decodes an equiprobable bin (9.3.3.2.3).
+func (c *Decoder) Bypass() int {
+	c.spare--
+	scaled := uint64(c.rng) << (c.spare & 63)
+	least := int64(c.offset-scaled) >> 63
+	c.offset -= scaled &^ uint64(least)
+	if c.spare < 16 {
+		c.offset = c.offset<<32 | uint64(c.next32())
+		c.spare += 32
+	}
+	return int(least + 1)
+}
+
+// Terminate decodes the bin before the end of a slice (9.3.3.2.2.3).
+func (c *Decoder) Terminate() bool {
+	c.rng -= 2
+	scaled := uint64(c.rng) << (c.spare & 63)
+	if c.ended = c.offset >= scaled; c.ended {
+		// The nine bits of codIOffset are the last ones of the coded data.
+		return true
+	}
+	if c.rng < 256 {
+		c.rng <<= 1
+		c.spare--
+		c.refill()
+	}
+	return false
+}
+
+// Rest is what follows the byte in which the engine stands; to be called after
+// terminate returned true.
+func (c *Decoder) Rest() []byte {
+	return c.data[min((c.pos*8-c.spare+7)>>3, len(c.data)):]
+}
+
+// ExpGolomb reads a k-th order Exp-Golomb suffix in bypass bins (9.3.2.3).
+func (c *Decoder) ExpGolomb(k int) (v int32) {
+	for c.Bypass() != 0 {
+		v += 1 << k
+		if k++; k > 24 {
+			return v // no legal value is that large
+		}
+	}
+	for k--; k >= 0; k-- {
+		v += int32(c.Bypass()) << k
+	}
+	return v
+}
