@@ -3,6 +3,8 @@ package h264
 import (
 	"math"
 	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/motion"
 )
 
 // choice is how a macroblock is predicted from other pictures.
@@ -80,7 +82,7 @@ type target struct {
 }
 
 // window is where a target's block is looked for.
-type window[T sample] struct {
+type window[T motion.Sample] struct {
 	src         []T // the block itself
 	of          *source[T]
 	pix         []T // of the reference picture
@@ -101,10 +103,10 @@ func (w *window[T]) holds(x, y int) bool { return uint(x) <= uint(w.right) && ui
 func (c *coder[T]) sadAt(t *target, w *window[T], x, y int) int {
 	x, y = x+w.x, y+w.y
 	if w.holds(x, y) {
-		return c.k.sad(w.src, c.r.stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
+		return c.k.SAD(w.src, c.r.stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
 	}
 	pix, step := c.r.inside(w.pix, w.stride, w.right+t.w, w.down+t.h, x, y, t.w, t.h)
-	return c.k.sad(w.src, c.r.stride, pix, step, t.w, t.h)
+	return c.k.SAD(w.src, c.r.stride, pix, step, t.w, t.h)
 }
 
 // predictAt makes the prediction of a block with vector v.
@@ -117,13 +119,13 @@ func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
 func (c *coder[T]) satdAt(t *target, w *window[T], v vector) int {
 	stride, x, y := c.r.stride, w.x+int(v.x>>2), w.y+int(v.y>>2)
 	if v.x&3|v.y&3 == 0 && w.holds(x, y) {
-		return c.k.satd(w.src, stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
+		return c.k.SATD(w.src, stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
 	}
 	if a, b, ok := w.of.pair(x, y, t.w, t.h, int(v.x&3), int(v.y&3)); ok {
-		return c.k.satdMean(w.src, stride, a, b, w.stride, t.w, t.h)
+		return c.k.SATDMean(w.src, stride, a, b, w.stride, t.w, t.h)
 	}
 	c.predictAt(c.guess[:], t, v)
-	return c.k.satd(w.src, stride, c.guess[:], 16, t.w, t.h)
+	return c.k.SATD(w.src, stride, c.guess[:], 16, t.w, t.h)
 }
 
 // costAt is what a block costs that is predicted with v.
@@ -143,7 +145,7 @@ var (
 )
 
 // hunt is the search for a block at whole samples.
-type hunt[T sample] struct {
+type hunt[T motion.Sample] struct {
 	window[T]
 	t        target
 	at, sums [4]int // of the four places that were tried last
@@ -163,7 +165,7 @@ func (c *coder[T]) four(h *hunt[T], places *[4][2]int) {
 		h.at[k] = y*h.stride + x
 	}
 	if inside {
-		c.k.sadFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
+		c.k.SADFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
 	} else {
 		for k, p := range places {
 			h.sums[k] = c.sadAt(&h.t, &h.window, p[0], p[1])
@@ -188,7 +190,7 @@ func (c *coder[T]) near(h *hunt[T], steps *[4][2]int) bool {
 		for k, s := range steps {
 			h.at[k] = at + s[1]*h.stride + s[0]
 		}
-		c.k.sadFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
+		c.k.SADFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
 	} else {
 		for k, s := range steps {
 			h.sums[k] = unreached
@@ -431,8 +433,8 @@ func (c *coder[T]) chooseB() {
 		c.predictAt(dst, &t, v[l])
 		price += c.vectorPrice(v[l], t.pred) + c.price(refBits(ref[l], len(c.refs[l])))
 	}
-	r.k.average(c.guess[:], 16, c.guess2[:], 16, 16, 16)
-	if n := c.k.satd(c.src[0][r.at:], r.stride, c.guess[:], 16, 16, 16) + price + c.price(5); n < o.cost {
+	r.k.Average(c.guess[:], 16, c.guess2[:], 16, 16, 16)
+	if n := c.k.SATD(c.src[0][r.at:], r.stride, c.guess[:], 16, 16, 16) + price + c.price(5); n < o.cost {
 		uses, o.cost = both, n
 	}
 	for b8 := range 4 {

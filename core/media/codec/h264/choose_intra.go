@@ -39,12 +39,12 @@ func (c *coder[T]) choose16() (mode, cost int) {
 		case 0:
 			pred = r.luma[r.at-r.stride:]
 		case 2:
-			r.k.fill(c.guess[:], 16, 16, 1, r.mean(r.at, r.stride, 16, left, c.ok.top))
+			r.k.Fill(c.guess[:], 16, 16, 1, r.mean(r.at, r.stride, 16, left, c.ok.top))
 		default:
 			r.intra16(r.at, m, &c.ok)
 			pred, step = r.luma[r.at:], r.stride
 		}
-		if v := c.k.satd(c.src[0][r.at:], r.stride, pred, step, 16, 16) + c.price(3); v < cost {
+		if v := c.k.SATD(c.src[0][r.at:], r.stride, pred, step, 16, 16) + c.price(3); v < cost {
 			mode, cost = m, v
 		}
 	}
@@ -72,7 +72,7 @@ func (c *coder[T]) chooseChroma() {
 		v := c.price(min(2*m+1, 5))
 		for i := range 2 {
 			r.intraChroma(1+i, m, &c.ok)
-			v += c.k.satd(c.src[1+i][r.chromaAt:], r.chromaStride, r.chroma[i][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift)
+			v += c.k.SATD(c.src[1+i][r.chromaAt:], r.chromaStride, r.chroma[i][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift)
 		}
 		if v < cost {
 			best, cost = m, v
@@ -154,7 +154,7 @@ func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int
 		r.loadBorder4(at, block, &c.ok)
 	}
 	c.k.directions(&r.border, n, &c.preds)
-	r.k.fill(c.preds[2*n*n:], n, n, n, meanOf(r.border[1:1+n], above, left, top, r.most[0]))
+	r.k.Fill(c.preds[2*n*n:], n, n, n, meanOf(r.border[1:1+n], above, left, top, r.most[0]))
 	c.k.satdEach(c.src[0][at:], r.stride, &c.preds, n, &c.modeCosts)
 	lacks := oneIf(!left)*needLeft | oneIf(!top)*needTop | oneIf(!cornerOf(block, &c.ok))*needCorner
 	predicted := min(d.modes[place-1], d.modes[place-cacheStep])
@@ -171,7 +171,7 @@ func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int
 			best, cost = int8(mode), v
 		}
 	}
-	r.k.copy(r.luma[at:], r.stride, c.preds[int(best)*n*n:], n, n, n)
+	r.k.Copy(r.luma[at:], r.stride, c.preds[int(best)*n*n:], n, n, n)
 	return best, cost + c.price(1)
 }
 

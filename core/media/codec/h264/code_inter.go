@@ -37,7 +37,7 @@ func (c *coder[T]) codeLuma() {
 // live are the quarters of the macroblock that may have levels, a bit each.
 func (c *coder[T]) live() (quarters uint8) {
 	r, nothing := c.r, c.q.luma.nothing()
-	c.k.sadQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.hunt.sums)
+	c.k.SADQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.hunt.sums)
 	for b8, sum := range c.hunt.sums {
 		quarters |= uint8(oneIf(sum >= nothing)) << b8
 	}
@@ -144,7 +144,7 @@ func (c *coder[T]) trySkip() bool {
 		c.skip = choice{shape: part8x8, direct: 15}
 		c.take(&c.skip)
 		r.inter()
-		c.skip.cost = c.k.satd(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16)
+		c.skip.cost = c.k.SATD(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16)
 		if c.skip.cost > c.price(16*8) {
 			return false
 		}

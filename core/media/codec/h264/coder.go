@@ -3,11 +3,13 @@ package h264
 import (
 	"math"
 	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/motion"
 )
 
 // coder codes the macroblocks of a slice: it chooses how each is predicted,
 // reconstructs it with the decoder's own means, and writes it.
-type coder[T sample] struct {
+type coder[T motion.Sample] struct {
 	d *sliceDecoder
 	r *recon[T]
 	w *sliceWriter
@@ -242,10 +244,10 @@ func (c *coder[T]) residual16() {
 		c.coef[16*i] = 0
 	}
 	for i := range 4 {
-		hadamard(&c.dcs[4*i], &c.dcs[4*i+1], &c.dcs[4*i+2], &c.dcs[4*i+3])
+		motion.Hadamard(&c.dcs[4*i], &c.dcs[4*i+1], &c.dcs[4*i+2], &c.dcs[4*i+3])
 	}
 	for i := range 4 {
-		hadamard(&c.dcs[i], &c.dcs[4+i], &c.dcs[8+i], &c.dcs[12+i])
+		motion.Hadamard(&c.dcs[i], &c.dcs[4+i], &c.dcs[8+i], &c.dcs[12+i])
 	}
 	scan, scale := scans4[d.fieldScan()][:], c.lumaScale(0)
 	quantiseDC(c.dcs[:], q.small[0], scan, c.l.dc[:], q.shift+2, q)
@@ -286,7 +288,7 @@ func (c *coder[T]) residualChroma(list int) {
 	for plane := range 2 {
 		pix, src := r.chroma[plane], c.src[1+plane]
 		c.l.hasChroma[plane] = [8]uint64{}
-		if list > 0 && c.k.sad(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing()*blocks/4 {
+		if list > 0 && c.k.SAD(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing()*blocks/4 {
 			c.l.chromaDC[plane] = [8]int16{}
 			continue
 		}
@@ -335,8 +337,8 @@ func (c *coder[T]) chromaDC(plane, blocks, list int, q *quantiser) int {
 		for i := 0; i < 8; i += 2 {
 			v[i], v[i+1] = v[i]+v[i+1], v[i]-v[i+1]
 		}
-		hadamard(&v[0], &v[2], &v[4], &v[6])
-		hadamard(&v[1], &v[3], &v[5], &v[7])
+		motion.Hadamard(&v[0], &v[2], &v[4], &v[6])
+		motion.Hadamard(&v[1], &v[3], &v[5], &v[7])
 	}
 	n := quantiseDC(v[:blocks], q.small[0], scansDC[blocks>>3], out, q.shift+1, q)
 	if n == 0 {
@@ -434,9 +436,9 @@ func (c *coder[T]) mayBeIntra() bool {
 	r := c.r
 	src := c.src[0][r.at:]
 	clear(c.guess[:16])
-	sum := c.k.sad(src, r.stride, c.guess[:], 0, 16, 16)
-	r.k.fill(c.guess[:], 16, 16, 1, T(sum>>8))
-	return c.k.satd(src, r.stride, c.guess[:], 0, 16, 16) < c.best.cost*c.plain/4
+	sum := c.k.SAD(src, r.stride, c.guess[:], 0, 16, 16)
+	r.k.Fill(c.guess[:], 16, 16, 1, T(sum>>8))
+	return c.k.SATD(src, r.stride, c.guess[:], 0, 16, 16) < c.best.cost*c.plain/4
 }
 
 // like tells whether two choices are the same motion.

@@ -175,10 +175,10 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 		for _, w := range []int{4, 8, 16} {
 			h := 4 << v.IntN(3)
 			sample := uint8(v.Uint64())
-			both(func(k *kernels[uint8], dst []uint8) { k.copy(dst, 64, src[70:], 64, w, h) })
-			both(func(k *kernels[uint8], dst []uint8) { k.fill(dst, 64, w, h, sample) })
-			both(func(k *kernels[uint8], dst []uint8) { k.extend(dst, 70, 64, w, h) })
-			both(func(k *kernels[uint8], dst []uint8) { k.average(dst, 64, src[70:], 64, w, h) })
+			both(func(k *kernels[uint8], dst []uint8) { k.Copy(dst, 64, src[70:], 64, w, h) })
+			both(func(k *kernels[uint8], dst []uint8) { k.Fill(dst, 64, w, h, sample) })
+			both(func(k *kernels[uint8], dst []uint8) { k.Extend(dst, 70, 64, w, h) })
+			both(func(k *kernels[uint8], dst []uint8) { k.Average(dst, 64, src[70:], 64, w, h) })
 			both(func(k *kernels[uint8], dst []uint8) { k.across(dst, 64, src[70:], 64, w, h, 255) })
 			both(func(k *kernels[uint8], dst []uint8) { k.down(dst, 64, src[70:], 64, w, h, 255) })
 			both(func(k *kernels[uint8], dst []uint8) { k.center(dst, 64, src[70:], 64, w, h, 255) })
@@ -259,12 +259,12 @@ func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
 		}
 		for _, w := range []int{4, 8, 16} {
 			h := 4 << v.IntN(3)
-			both(func(k *kernels[uint16], dst []uint16) { k.average(dst, 64, src[70:], 64, w, h) })
+			both(func(k *kernels[uint16], dst []uint16) { k.Average(dst, 64, src[70:], 64, w, h) })
 			both(func(k *kernels[uint16], dst []uint16) { k.across(dst, 64, src[70:], 64, w, h, int32(most)) })
 			both(func(k *kernels[uint16], dst []uint16) { k.down(dst, 64, src[70:], 64, w, h, int32(most)) })
 			dx, dy := v.IntN(8), v.IntN(8)
 			both(func(k *kernels[uint16], dst []uint16) { k.bilinear(dst, 64, src[70:], 64, w/2, h/2, dx, dy) })
-			both(func(k *kernels[uint16], dst []uint16) { k.average(dst, 64, src[70:], 64, w/2, h/2) })
+			both(func(k *kernels[uint16], dst []uint16) { k.Average(dst, 64, src[70:], 64, w/2, h/2) })
 			both(func(k *kernels[uint16], dst []uint16) { k.center(dst, 64, src[70:], 64, w, h, int32(most)) })
 		}
 		c := anyCoefficients(v)

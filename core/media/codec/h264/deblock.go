@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 import mathbits "math/bits"
 
 // deblock filters the edges of a macroblock (8.7). Its neighbours to the left
@@ -29,11 +31,11 @@ func (r *recon[T]) deblock(x, y int) {
 }
 
 // edges filters the edges of one macroblock.
-type edges[T sample] struct {
+type edges[T motion.Sample] struct {
 	r          *recon[T]
 	h          *sliceHeader
 	mb         *mbInfo
-	mv         *motion
+	mv         *mbMotion
 	field      bool             // a field macroblock or one of a field
 	inside     [3]edgeFilter[T] // for the edges within the macroblock, by plane
 	across     [3]edgeFilter[T] // for the edge to another one
@@ -169,7 +171,7 @@ var codedStrengths = func() (t [2][16][4]uint8) {
 
 // strength derives bS between block p of a neighbour and block q of the
 // macroblock (8.7.2.1).
-func (e *edges[T]) strength(pm *mbInfo, pv *motion, p, q int, edge, vertical bool) uint8 {
+func (e *edges[T]) strength(pm *mbInfo, pv *mbMotion, p, q int, edge, vertical bool) uint8 {
 	if pm.intra() || e.mb.intra() {
 		if edge && (vertical || !e.field && !pm.field) {
 			return 4
@@ -190,7 +192,7 @@ func (e *edges[T]) strength(pm *mbInfo, pv *motion, p, q int, edge, vertical boo
 
 // differs tells whether two blocks are predicted from different pictures or
 // with vectors a sample or more apart.
-func differs(pv, qv *motion, p, q int, limit int32) bool {
+func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 	p8, q8 := p>>3<<1|p>>1&1, q>>3<<1|q>>1&1
 	p0, p1, q0, q1 := pv.id[0][p8], pv.id[1][p8], qv.id[0][q8], qv.id[1][q8]
 	far := func(lp, lq int, used int32) bool {
@@ -198,7 +200,7 @@ func differs(pv, qv *motion, p, q int, limit int32) bool {
 			return false
 		}
 		a, b := pv.mv[lp][p], qv.mv[lq][q]
-		return abs32(int32(a.x)-int32(b.x)) >= 4 || abs32(int32(a.y)-int32(b.y)) >= limit
+		return motion.Abs32(int32(a.x)-int32(b.x)) >= 4 || motion.Abs32(int32(a.y)-int32(b.y)) >= limit
 	}
 	straight := p0 == q0 && p1 == q1
 	crossed := p0 == q1 && p1 == q0
@@ -341,7 +343,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 
 // edgeFilter holds the thresholds of an edge (8.7.2.2). The assembly knows where
 // each stands.
-type edgeFilter[T sample] struct {
+type edgeFilter[T motion.Sample] struct {
 	alpha, beta int32
 	tc0         [8]int8 // by bS
 	shift       uint    // of tc0, for the depth
@@ -364,15 +366,15 @@ func (f *edgeFilter[T]) limit(bs uint8) int32 { return int32(f.tc0[bs&7]) << f.s
 func (f *edgeFilter[T]) normal(pix []T, at, across int, tc0 int32) {
 	p0, p1, p2 := int32(pix[at-across]), int32(pix[at-2*across]), int32(pix[at-3*across])
 	q0, q1, q2 := int32(pix[at]), int32(pix[at+across]), int32(pix[at+2*across])
-	if abs32(p0-q0) >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
+	if motion.Abs32(p0-q0) >= f.alpha || motion.Abs32(p1-p0) >= f.beta || motion.Abs32(q1-q0) >= f.beta {
 		return
 	}
 	tc := tc0
-	if abs32(p2-p0) < f.beta {
+	if motion.Abs32(p2-p0) < f.beta {
 		tc++
 		pix[at-2*across] = T(p1 + clip3(-tc0, tc0, (p2+(p0+q0+1)>>1-2*p1)>>1))
 	}
-	if abs32(q2-q0) < f.beta {
+	if motion.Abs32(q2-q0) < f.beta {
 		tc++
 		pix[at+across] = T(q1 + clip3(-tc0, tc0, (q2+(p0+q0+1)>>1-2*q1)>>1))
 	}
@@ -384,12 +386,12 @@ func (f *edgeFilter[T]) normal(pix []T, at, across int, tc0 int32) {
 func (f *edgeFilter[T]) strong(pix []T, at, across int) {
 	p0, p1, p2 := int32(pix[at-across]), int32(pix[at-2*across]), int32(pix[at-3*across])
 	q0, q1, q2 := int32(pix[at]), int32(pix[at+across]), int32(pix[at+2*across])
-	gap := abs32(p0 - q0)
-	if gap >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
+	gap := motion.Abs32(p0 - q0)
+	if gap >= f.alpha || motion.Abs32(p1-p0) >= f.beta || motion.Abs32(q1-q0) >= f.beta {
 		return
 	}
 	small := gap < f.alpha>>2+2
-	if small && abs32(p2-p0) < f.beta {
+	if small && motion.Abs32(p2-p0) < f.beta {
 		p3 := int32(pix[at-4*across])
 		pix[at-across] = T((p2 + 2*p1 + 2*p0 + 2*q0 + q1 + 4) >> 3)
 		pix[at-2*across] = T((p2 + p1 + p0 + q0 + 2) >> 2)
@@ -397,7 +399,7 @@ func (f *edgeFilter[T]) strong(pix []T, at, across int) {
 	} else {
 		pix[at-across] = T((2*p1 + p0 + q1 + 2) >> 2)
 	}
-	if small && abs32(q2-q0) < f.beta {
+	if small && motion.Abs32(q2-q0) < f.beta {
 		q3 := int32(pix[at+3*across])
 		pix[at] = T((p1 + 2*p0 + 2*q0 + 2*q1 + q2 + 4) >> 3)
 		pix[at+across] = T((p0 + q0 + q1 + q2 + 2) >> 2)
@@ -411,7 +413,7 @@ func (f *edgeFilter[T]) strong(pix []T, at, across int) {
 func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, bs uint8) {
 	p0, p1 := int32(pix[at-across]), int32(pix[at-2*across])
 	q0, q1 := int32(pix[at]), int32(pix[at+across])
-	if abs32(p0-q0) >= f.alpha || abs32(p1-p0) >= f.beta || abs32(q1-q0) >= f.beta {
+	if motion.Abs32(p0-q0) >= f.alpha || motion.Abs32(p1-p0) >= f.beta || motion.Abs32(q1-q0) >= f.beta {
 		return
 	}
 	if bs == 4 {

@@ -1,8 +1,10 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // colocated is the motion at a place of the colocated picture (8.4.1.2.1).
 type colocated struct {
-	m     *motion
+	m     *mbMotion
 	block int // 4x4 block
 	scale int // vertMvScale: 0 one to one, 1 frame to field, 2 field to frame
 }
@@ -247,10 +249,8 @@ func distScale(now int32, a, b ref) (factor int32, scaled bool) {
 	if td == 0 || a.long {
 		return 0, false
 	}
-	tx := (16384 + abs32(td/2)) / td
+	tx := (16384 + motion.Abs32(td/2)) / td
 	return clip3(-1024, 1023, (tb*tx+32)>>6), true
 }
 
 func clip3(low, high, v int32) int32 { return max(low, min(v, high)) }
-
-func abs32(v int32) int32 { return max(v, -v) }

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
 )
@@ -123,7 +124,7 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 }
 
 // setup prepares the coder for one kind of samples.
-func setup[T sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
+func setup[T motion.Sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
 	c.trials = efforts[e.set.Effort]
 	c.splitFrom <<= e.set.Format.Depth - 8
@@ -339,9 +340,9 @@ func (in *input) extend(s *sps) {
 	}
 }
 
-func extendPlane[T sample](pix []T, stride, w, h, full, rows int) {
+func extendPlane[T motion.Sample](pix []T, stride, w, h, full, rows int) {
 	if full > w {
-		extendBlock(pix, w, stride, full-w, h)
+		motion.ExtendBlock(pix, w, stride, full-w, h)
 	}
 	for y := h; y < rows; y++ {
 		copy(pix[y*stride:][:full], pix[(h-1)*stride:])
@@ -520,7 +521,7 @@ func (e *Encoder) lendHalves(f *frame) {
 
 // codeSlices codes the slices of a picture with the quantiser that its header
 // states.
-func codeSlices[T sample](e *Encoder, c *coder[T], in *input, h *sliceHeader) error {
+func codeSlices[T motion.Sample](e *Encoder, c *coder[T], in *input, h *sliceHeader) error {
 	rows := e.sps.mbHeight
 	if h.structure != wholeFrame {
 		rows /= 2

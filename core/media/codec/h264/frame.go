@@ -6,6 +6,7 @@ import (
 	"sync/atomic"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/picture"
 )
 
@@ -15,7 +16,7 @@ import (
 type frame struct {
 	pic  picture.Picture // what is shown: the planes, cropped
 	full [3]picture.Plane
-	mbs  []motion // of all macroblocks, by address in raster order
+	mbs  []mbMotion // of all macroblocks, by address in raster order
 
 	halves *halves // of an encoder's reference picture, or nil
 
@@ -47,9 +48,9 @@ type frame struct {
 // allRows is the progress of a field that is complete.
 const allRows = math.MaxInt32 / 2
 
-// motion is what is kept of a macroblock for prediction in other pictures and
+// mbMotion is what is kept of a macroblock for prediction in other pictures and
 // for deblocking.
-type motion struct {
+type mbMotion struct {
 	mv    [2][16]vector // by list and 4x4 block in raster order
 	id    [2][4]int32   // pictures referred to, by list and 8x8 block: frame.id<<2 | structure, or -1
 	ref   [2][4]int8    // reference indices, negative for none
@@ -145,8 +146,8 @@ func (f *frame) repeatRows() {
 func (f *frame) grey() {
 	for i := range f.full {
 		p := &f.full[i]
-		fillBlock(p.Pix, 0, len(p.Pix), min(len(p.Pix), 1), 1<<7)
-		fillBlock(p.Wide, 0, len(p.Wide), min(len(p.Wide), 1), 1<<(f.pic.PlaneDepth(i)-1))
+		motion.FillBlock(p.Pix, 0, len(p.Pix), min(len(p.Pix), 1), 1<<7)
+		motion.FillBlock(p.Wide, 0, len(p.Wide), min(len(p.Wide), 1), 1<<(f.pic.PlaneDepth(i)-1))
 	}
 	for i := range f.mbs {
 		f.mbs[i] = noMotion
@@ -156,7 +157,7 @@ func (f *frame) grey() {
 }
 
 // noMotion is of macroblocks that are not predicted from another picture.
-var noMotion = motion{intra: true, ref: [2][4]int8{{-1, -1, -1, -1}, {-1, -1, -1, -1}},
+var noMotion = mbMotion{intra: true, ref: [2][4]int8{{-1, -1, -1, -1}, {-1, -1, -1, -1}},
 	id: [2][4]int32{{-1, -1, -1, -1}, {-1, -1, -1, -1}}}
 
 // framePool lends frames of one size.
@@ -225,7 +226,7 @@ func newFrame(s *sps, pool *framePool) *frame {
 			f.full[i].Pix = make([]byte, w*h+rowPadding)
 		}
 	}
-	f.mbs = make([]motion, s.mbWidth*s.mbHeight)
+	f.mbs = make([]mbMotion, s.mbWidth*s.mbHeight)
 	f.pic.OnRelease(func(*picture.Picture) { f.drop() })
 	return f
 }

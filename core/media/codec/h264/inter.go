@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // interPart is a part of a macroblock that is predicted as one.
 type interPart struct {
 	x, y, w, h int // in luma samples, within the macroblock
@@ -127,7 +129,7 @@ func (r *recon[T]) rowOf() int {
 }
 
 // source is a picture to predict from.
-type source[T sample] struct {
+type source[T motion.Sample] struct {
 	planes        [3][]T
 	stride        [3]int
 	width, height int    // of luma
@@ -193,12 +195,12 @@ func (r *recon[T]) inside(src []T, stride, width, height, x, y, w, h int) ([]T, 
 func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx, dy int) {
 	if dx|dy == 0 {
 		pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x, y, w, h)
-		r.k.copy(dst, stride, pix, step, w, h)
+		r.k.Copy(dst, stride, pix, step, w, h)
 		return
 	}
 	if a, b, ok := src.pair(x, y, w, h, dx, dy); ok {
-		r.k.copy(dst, stride, a, src.stride[0], w, h)
-		r.k.average(dst, stride, b, src.stride[0], w, h)
+		r.k.Copy(dst, stride, a, src.stride[0], w, h)
+		r.k.Average(dst, stride, b, src.stride[0], w, h)
 		return
 	}
 	pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x-2, y-2, w+5, h+5)
@@ -208,12 +210,12 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 	case dy == 0:
 		r.k.across(dst, stride, pix[at-2:], step, w, h, r.most[0])
 		if dx != 2 {
-			r.k.average(dst, stride, pix[at+dx>>1:], step, w, h)
+			r.k.Average(dst, stride, pix[at+dx>>1:], step, w, h)
 		}
 	case dx == 0:
 		r.k.down(dst, stride, pix[at-2*step:], step, w, h, r.most[0])
 		if dy != 2 {
-			r.k.average(dst, stride, pix[at+dy>>1*step:], step, w, h)
+			r.k.Average(dst, stride, pix[at+dy>>1*step:], step, w, h)
 		}
 	case dx == 2 || dy == 2:
 		r.k.center(dst, stride, pix, step, w, h, r.most[0])
@@ -226,11 +228,11 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 		default:
 			return
 		}
-		r.k.average(dst, stride, tmp, 16, w, h)
+		r.k.Average(dst, stride, tmp, 16, w, h)
 	default: // e, g, p, r
 		r.k.across(dst, stride, pix[at-2+dy>>1*step:], step, w, h, r.most[0])
 		r.k.down(r.half[:], 16, pix[at-2*step+dx>>1:], step, w, h, r.most[0])
-		r.k.average(dst, stride, r.half[:], 16, w, h)
+		r.k.Average(dst, stride, r.half[:], 16, w, h)
 	}
 }
 
@@ -290,7 +292,7 @@ func (r *recon[T]) combine(ref0, ref1 int8, p interPart) {
 			w, h = w>>1, h>>r.chromaShift
 		}
 		if plain {
-			r.k.average(dst, stride, other, step, w, h)
+			r.k.Average(dst, stride, other, step, w, h)
 			continue
 		}
 		if d.h.weighted {
@@ -343,7 +345,7 @@ func (r *recon[T]) weigh(l int, index int8, p interPart) {
 }
 
 // scaleBlock is 8-298.
-func scaleBlock[T sample](dst []T, stride, w, h int, by weight, shift uint, most int32) {
+func scaleBlock[T motion.Sample](dst []T, stride, w, h int, by weight, shift uint, most int32) {
 	round := int32(1) << shift >> 1
 	for y := range h {
 		row := dst[y*stride:][:w]
@@ -354,7 +356,7 @@ func scaleBlock[T sample](dst []T, stride, w, h int, by weight, shift uint, most
 }
 
 // blend is 8-299.
-func blend[T sample](dst []T, stride int, other []T, step, w, h int, by *[2]weight, shift uint, most int32) {
+func blend[T motion.Sample](dst []T, stride int, other []T, step, w, h int, by *[2]weight, shift uint, most int32) {
 	w0, w1 := int32(by[0].w), int32(by[1].w)
 	round, offset := int32(1)<<shift>>1, (int32(by[0].o)+int32(by[1].o)+1)>>1
 	for y := range h {

@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // usable tells whether intra prediction may use samples of a macroblock
 // (8.3.1.2, 8.3.3, 8.3.4).
 func (d *sliceDecoder) usable(mb int32) bool {
@@ -35,8 +37,8 @@ const weighted = 32
 // border are the samples around a block, and averages what directions take of
 // them. Both have room for what kernels read and write at once.
 type (
-	border[T sample]   [40]T
-	averages[T sample] [weighted + 40]T
+	border[T motion.Sample]   [40]T
+	averages[T motion.Sample] [weighted + 40]T
 )
 
 // newDirections carries out 8.3.1.2.3 to 8.3.1.2.8 for n = 4, and 8.3.2.2.4 to
@@ -85,7 +87,7 @@ func slanted(z int, near, far func() int) uint8 {
 var straight = [6]bool{0: true, 1: true, 4: true}
 
 // smoothBorder averages neighbours along the border of an n x n block.
-func smoothBorder[T sample](p *border[T], n int, out *averages[T]) {
+func smoothBorder[T motion.Sample](p *border[T], n int, out *averages[T]) {
 	for i := range 3*n + 2 {
 		a, b, c := int32(p[i]), int32(p[i+1]), int32(p[i+2])
 		out[i] = T((a + b + 1) >> 1)
@@ -94,7 +96,7 @@ func smoothBorder[T sample](p *border[T], n int, out *averages[T]) {
 }
 
 // predictSquare predicts an n x n block in a direction.
-func predictSquare[T sample](dst []T, stride, n, direction int, from *averages[T]) {
+func predictSquare[T motion.Sample](dst []T, stride, n, direction int, from *averages[T]) {
 	places := &directions8[direction]
 	if n == 4 {
 		places = &directions4[direction]
@@ -141,11 +143,11 @@ func (r *recon[T]) intra4(at, block int, mode int8, ok *around) {
 	dst := pix[at:]
 	switch mode {
 	case 0:
-		r.k.copy(dst, stride, pix[at-stride:], 0, 4, 4)
+		r.k.Copy(dst, stride, pix[at-stride:], 0, 4, 4)
 	case 1:
-		r.k.extend(pix, at, stride, 4, 4)
+		r.k.Extend(pix, at, stride, 4, 4)
 	case 2:
-		r.k.fill(dst, stride, 4, 4, r.mean(at, stride, 4, block&3 > 0 || ok.left[block>>2], block > 3 || ok.top))
+		r.k.Fill(dst, stride, 4, 4, r.mean(at, stride, 4, block&3 > 0 || ok.left[block>>2], block > 3 || ok.top))
 	default:
 		r.loadBorder4(at, block, ok)
 		r.k.smooth(&r.border, 4, &r.averages)
@@ -188,13 +190,13 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 	left, top := r.loadBorder8(at, b8, ok)
 	switch mode {
 	case 0:
-		r.k.copy(dst, stride, p[10:], 0, 8, 8)
+		r.k.Copy(dst, stride, p[10:], 0, 8, 8)
 	case 1:
 		for y := range 8 {
-			r.k.fill(dst[y*stride:], stride, 8, 1, p[8-y])
+			r.k.Fill(dst[y*stride:], stride, 8, 1, p[8-y])
 		}
 	case 2:
-		r.k.fill(dst, stride, 8, 8, meanOf(p[1:9], p[10:18], left, top, r.most[0]))
+		r.k.Fill(dst, stride, 8, 8, meanOf(p[1:9], p[10:18], left, top, r.most[0]))
 	default:
 		r.k.smooth(p, 8, &r.averages)
 		predictSquare(dst, stride, 8, int(mode-3), &r.averages)
@@ -202,7 +204,7 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 }
 
 // meanOf is the DC prediction from border samples.
-func meanOf[T sample](left, top []T, useLeft, useTop bool, most int32) T {
+func meanOf[T motion.Sample](left, top []T, useLeft, useTop bool, most int32) T {
 	sum, count := 0, 0
 	if useLeft {
 		for _, v := range left {
@@ -279,11 +281,11 @@ func (r *recon[T]) intra16(at, mode int, ok *around) {
 	left := ok.left == [4]bool{true, true, true, true}
 	switch mode {
 	case 0:
-		r.k.copy(pix[at:], stride, pix[at-stride:], 0, 16, 16)
+		r.k.Copy(pix[at:], stride, pix[at-stride:], 0, 16, 16)
 	case 1:
-		r.k.extend(pix, at, stride, 16, 16)
+		r.k.Extend(pix, at, stride, 16, 16)
 	case 2:
-		r.k.fill(pix[at:], stride, 16, 16, r.mean(at, stride, 16, left, ok.top))
+		r.k.Fill(pix[at:], stride, 16, 16, r.mean(at, stride, 16, left, ok.top))
 	default:
 		r.plane(pix, at, stride, 16, 16, r.most[0])
 	}
@@ -317,9 +319,9 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *around) {
 	case 0:
 		r.chromaMeans(plane, ok)
 	case 1:
-		r.k.extend(pix, at, stride, 8, h)
+		r.k.Extend(pix, at, stride, 8, h)
 	case 2:
-		r.k.copy(pix[at:], stride, pix[at-stride:], 0, 8, h)
+		r.k.Copy(pix[at:], stride, pix[at-stride:], 0, 8, h)
 	default:
 		r.plane(pix, at, stride, 8, h, r.most[plane])
 	}

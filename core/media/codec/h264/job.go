@@ -5,6 +5,7 @@ import (
 	"sync/atomic"
 
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/motion"
 )
 
 // job is one picture, a frame or a field, on its way to be decoded.
@@ -112,7 +113,7 @@ func (w *worker) run(j *job) {
 
 // painter decodes the macroblocks of a picture and filters them a row behind,
 // since intra prediction takes unfiltered samples.
-type painter[T sample] struct {
+type painter[T motion.Sample] struct {
 	r    *recon[T]
 	d    *sliceDecoder
 	job  *job
@@ -122,7 +123,7 @@ type painter[T sample] struct {
 	rows int // of macroblocks, or of pairs, that are complete
 }
 
-func newPainter[T sample](w *worker, m *member, r *recon[T], j *job) *painter[T] {
+func newPainter[T motion.Sample](w *worker, m *member, r *recon[T], j *job) *painter[T] {
 	d := &m.d
 	d.pic, d.mbs, d.motion = j, w.mbs, j.f.mbs
 	d.width, d.height = j.sps.mbWidth, j.sps.mbHeight
@@ -143,7 +144,7 @@ func (d *sliceDecoder) take(s *slice, number, end int) {
 	d.h, d.number, d.lists, d.r, d.scale, d.end = &s.h, int32(number), &s.lists, s.data, s.scale, end
 }
 
-func decodePicture[T sample](w *worker, j *job, pick func(m *member) *recon[T]) {
+func decodePicture[T motion.Sample](w *worker, j *job, pick func(m *member) *recon[T]) {
 	m := w.member(0)
 	p := newPainter(w, m, pick(m), j)
 	if free := w.team.threads - w.team.busy.Load(); free > 0 && len(j.slices) > 1 && p.inOrder() {
@@ -179,7 +180,7 @@ func (p *painter[T]) inOrder() bool {
 
 // decodeSlices decodes the slices of a picture at the same time on n threads
 // that have nothing else to do, and filters when all are there.
-func decodeSlices[T sample](w *worker, p *painter[T], pick func(m *member) *recon[T], n int) {
+func decodeSlices[T motion.Sample](w *worker, p *painter[T], pick func(m *member) *recon[T], n int) {
 	w.team.busy.Add(int32(n - 1))
 	defer w.team.busy.Add(int32(1 - n))
 	var next atomic.Int32
@@ -306,7 +307,7 @@ func (p *painter[T]) borrow(x, y int) {
 				copy(row, from[at:][:w])
 				continue
 			}
-			fillBlock(row, w, w, 1, T((r.most[i]+1)>>1))
+			motion.FillBlock(row, w, w, 1, T((r.most[i]+1)>>1))
 		}
 	}
 }

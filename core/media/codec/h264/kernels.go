@@ -1,20 +1,16 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // kernels are the inner loops of inter prediction. Blocks are w = 2 to 16
 // samples wide; strides are in samples.
-type kernels[T sample] struct {
-	copy func(dst []T, stride int, src []T, step, w, h int)
-	// fill repeats a sample, and extend the one to the left of each row from at on.
-	// Blocks are 4, 8 or 16 samples wide.
-	fill   func(dst []T, stride, w, h int, v T)
-	extend func(pix []T, at, stride, w, h int)
+type kernels[T motion.Sample] struct {
+	motion.BlockKernels[T]
 	// plane fills a block with v + across*x + down*y, in 32nds and clipped.
 	plane func(dst []T, stride, w, h int, v, across, down, most int32)
 	// smooth averages neighbours along the border of an n x n block, 4 or 8: for
 	// the directions of intra prediction.
 	smooth func(p *border[T], n int, out *averages[T])
-	// average is (dst + src + 1) >> 1.
-	average func(dst []T, stride int, src []T, step, w, h int)
 	// across, down and center filter with the six taps of 8.4.2.2.1: src
 	// starts two samples to the left, above, or both.
 	across func(dst []T, stride int, src []T, step, w, h int, most int32)
@@ -43,33 +39,12 @@ type kernels[T sample] struct {
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg h264
 
 // goKernels are the kernels in plain Go.
-func goKernels[T sample]() kernels[T] {
-	return kernels[T]{copyBlock[T], fillBlock[T], extendBlock[T], planeBlock[T], smoothBorder[T], averageBlock[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
+func goKernels[T motion.Sample]() kernels[T] {
+	return kernels[T]{motion.GoBlockKernels[T](), planeBlock[T], smoothBorder[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
 		add4[T], add8[T], addDC[T], addDCs[T], lumaEdge[T], chromaEdges[T]}
 }
 
-func copyBlock[T sample](dst []T, stride int, src []T, step, w, h int) {
-	for y := range h {
-		copy(dst[y*stride:][:w], src[y*step:][:w])
-	}
-}
-
-func fillBlock[T sample](dst []T, stride, w, h int, v T) {
-	for y := range h {
-		row := dst[y*stride:][:w]
-		for x := range row {
-			row[x] = v
-		}
-	}
-}
-
-func extendBlock[T sample](pix []T, at, stride, w, h int) {
-	for y := range h {
-		fillBlock(pix[at+y*stride:], stride, w, 1, pix[at+y*stride-1])
-	}
-}
-
-func planeBlock[T sample](dst []T, stride, w, h int, v, across, down, most int32) {
+func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, most int32) {
 	for y := range h {
 		row, v := dst[y*stride:][:w], v+int32(y)*down
 		for x := range row {
@@ -79,19 +54,10 @@ func planeBlock[T sample](dst []T, stride, w, h int, v, across, down, most int32
 	}
 }
 
-func averageBlock[T sample](dst []T, stride int, src []T, step, w, h int) {
-	for y := range h {
-		row, add := dst[y*stride:][:w], src[y*step:][:w]
-		for x := range row {
-			row[x] = T((int32(row[x]) + int32(add[x]) + 1) >> 1)
-		}
-	}
-}
-
 // taps is the six-tap filter (8-241).
 func taps(a, b, c, d, e, f int32) int32 { return a + f - 5*(b+e) + 20*(c+d) }
 
-func acrossBlock[T sample](dst []T, stride int, src []T, step, w, h int, most int32) {
+func acrossBlock[T motion.Sample](dst []T, stride int, src []T, step, w, h int, most int32) {
 	for y := range h {
 		row, s := dst[y*stride:][:w], src[y*step:][:w+5]
 		for x := range row {
@@ -102,7 +68,7 @@ func acrossBlock[T sample](dst []T, stride int, src []T, step, w, h int, most in
 	}
 }
 
-func downBlock[T sample](dst []T, stride int, src []T, step, w, h int, most int32) {
+func downBlock[T motion.Sample](dst []T, stride int, src []T, step, w, h int, most int32) {
 	for y := range h {
 		row := dst[y*stride:][:w]
 		a, b, c := src[y*step:][:w], src[(y+1)*step:][:w], src[(y+2)*step:][:w]
@@ -114,7 +80,7 @@ func downBlock[T sample](dst []T, stride int, src []T, step, w, h int, most int3
 	}
 }
 
-func centerBlock[T sample](dst []T, stride int, src []T, step, w, h int, most int32) {
+func centerBlock[T motion.Sample](dst []T, stride int, src []T, step, w, h int, most int32) {
 	var mid [21 * 16]int32
 	for y := range h + 5 {
 		row, s := mid[y*16:][:w], src[y*step:][:w+5]
@@ -133,7 +99,7 @@ func centerBlock[T sample](dst []T, stride int, src []T, step, w, h int, most in
 	}
 }
 
-func bilinearBlock[T sample](dst []T, stride int, src []T, step, w, h, dx, dy int) {
+func bilinearBlock[T motion.Sample](dst []T, stride int, src []T, step, w, h, dx, dy int) {
 	a, b := int32((8-dx)*(8-dy)), int32(dx*(8-dy))
 	c, d := int32((8-dx)*dy), int32(dx*dy)
 	for y := range h {
@@ -152,7 +118,7 @@ func steps(stride int, columns bool) (across, along int) {
 	return stride, 1
 }
 
-func lumaEdge[T sample](pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
+func lumaEdge[T motion.Sample](pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
 	across, along := steps(stride, columns)
 	for i := range 16 {
 		if b := bs[i>>2]; b == 4 {
@@ -164,7 +130,7 @@ func lumaEdge[T sample](pix []T, at, stride int, columns bool, f *edgeFilter[T],
 	}
 }
 
-func chromaEdges[T sample](planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
+func chromaEdges[T motion.Sample](planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
 	across, along := steps(stride, columns)
 	for i := range 8 {
 		for plane, pix := range planes {

@@ -5,6 +5,8 @@ import (
 	"unsafe"
 
 	"golang.org/x/sys/cpu"
+
+	"vividstrain/core/media/codec/motion"
 )
 
 // fastKernels are the fastest kernels for 8 bits that this processor runs.
@@ -13,43 +15,36 @@ func fastKernels() kernels[uint8] {
 		return goKernels[uint8]()
 	}
 	return kernels[uint8]{
-		copy: func(dst []uint8, stride int, src []uint8, step, w, h int) {
-			copyFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)
-		},
-		fill: func(dst []uint8, stride, w, h int, v uint8) {
-			fillFast(first(dst, stride, w, h), stride, w, h, v)
-		},
-		extend: func(pix []uint8, at, stride, w, h int) {
-			extendFast(first(pix[at-1:], stride, w+1, h), stride, w, h)
-		},
+		BlockKernels: motion.FastBlockKernels(),
 		plane: func(dst []uint8, stride, w, h int, v, across, down, _ int32) {
-			planeFast(first(dst, stride, w, h), stride, w, h, int16(v), int16(across), int16(down))
+			planeFast(motion.First(dst, stride, w, h), stride, w, h, int16(v), int16(across), int16(down))
 		},
 		smooth: func(p *border[uint8], _ int, out *averages[uint8]) { smoothFast(&p[0], &out[0]) },
-		average: func(dst []uint8, stride int, src []uint8, step, w, h int) {
-			averageFast(first(dst, stride, w, h), stride, first(src, step, w, h), step, w, h)
-		},
 		across: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
-			acrossFast(first(dst, stride, w, h), stride, first(src, step, w+5, h), step, w, h)
+			acrossFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+5, h), step, w, h)
 		},
 		down: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
-			downFast(first(dst, stride, w, h), stride, first(src, step, w, h+5), step, w, h)
+			downFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w, h+5), step, w, h)
 		},
 		center: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
-			centerFast(first(dst, stride, w, h), stride, first(src, step, w+5, h+5), step, w, h)
+			centerFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+5, h+5), step, w, h)
 		},
 		bilinear: func(dst []uint8, stride int, src []uint8, step, w, h, dx, dy int) {
-			bilinearFast(first(dst, stride, w, h), stride, first(src, step, w+1, h+1), step, w, h, dx, dy)
+			bilinearFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+1, h+1), step, w, h, dx, dy)
 		},
-		add4: func(dst []uint8, stride int, c *[16]int32, _ int32) { add4Fast(first(dst, stride, 4, 4), stride, c) },
-		add8: func(dst []uint8, stride int, c *[64]int32, _ int32) { add8Fast(first(dst, stride, 8, 8), stride, c) },
+		add4: func(dst []uint8, stride int, c *[16]int32, _ int32) {
+			add4Fast(motion.First(dst, stride, 4, 4), stride, c)
+		},
+		add8: func(dst []uint8, stride int, c *[64]int32, _ int32) {
+			add8Fast(motion.First(dst, stride, 8, 8), stride, c)
+		},
 		addDC: func(dst []uint8, stride, size int, c *int32, _ int32) {
 			v := (*c + 32) >> 6
 			*c = 0
-			addDCFast(first(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
+			addDCFast(motion.First(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
 		},
 		addDCs: func(dst []uint8, stride int, dcs *[16]int16, _ int32) {
-			addDCsFast(first(dst, stride, 16, 16), stride, dcs)
+			addDCsFast(motion.First(dst, stride, 16, 16), stride, dcs)
 		},
 		lumaEdge:    lumaEdges[uint8]([2][2]lumaFilter{{lumaRowFast, lumaRowStrongFast}, {lumaColumnFast, lumaColumnStrongFast}}),
 		chromaEdges: bothChromaEdges[uint8]([2][2]chromaFilter{{chromaRowFast, chromaRowStrongFast}, {chromaColumnFast, chromaColumnStrongFast}}),
@@ -63,34 +58,32 @@ func fastWideKernels() kernels[uint16] {
 	if !cpu.X86.HasAVX2 {
 		return k
 	}
-	k.average = func(dst []uint16, stride int, src []uint16, step, w, h int) {
-		averageWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w, h), step, w, h)
-	}
+	k.BlockKernels = motion.FastWideBlockKernels()
 	k.across = func(dst []uint16, stride int, src []uint16, step, w, h int, most int32) {
-		acrossWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+5, h), step, w, h, int(most))
+		acrossWideFast(motion.FirstWide(dst, stride, w, h), stride, motion.FirstWide(src, step, w+5, h), step, w, h, int(most))
 	}
 	k.down = func(dst []uint16, stride int, src []uint16, step, w, h int, most int32) {
-		downWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w, h+5), step, w, h, int(most))
+		downWideFast(motion.FirstWide(dst, stride, w, h), stride, motion.FirstWide(src, step, w, h+5), step, w, h, int(most))
 	}
 	k.center = func(dst []uint16, stride int, src []uint16, step, w, h int, most int32) {
-		centerWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+5, h+5), step, w, h, int(most))
+		centerWideFast(motion.FirstWide(dst, stride, w, h), stride, motion.FirstWide(src, step, w+5, h+5), step, w, h, int(most))
 	}
 	k.add4 = func(dst []uint16, stride int, c *[16]int32, most int32) {
-		add4WideFast(wideAt(dst, stride, 4, 4), stride, c, int(most))
+		add4WideFast(motion.FirstWide(dst, stride, 4, 4), stride, c, int(most))
 	}
 	k.add8 = func(dst []uint16, stride int, c *[64]int32, most int32) {
-		add8WideFast(wideAt(dst, stride, 8, 8), stride, c, int(most))
+		add8WideFast(motion.FirstWide(dst, stride, 8, 8), stride, c, int(most))
 	}
 	k.addDC = func(dst []uint16, stride, size int, c *int32, most int32) {
 		v := (*c + 32) >> 6
 		*c = 0
-		addDCWideFast(wideAt(dst, stride, size, size), stride, size, int(max(-most, min(v, most))), int(most))
+		addDCWideFast(motion.FirstWide(dst, stride, size, size), stride, size, int(max(-most, min(v, most))), int(most))
 	}
 	k.addDCs = func(dst []uint16, stride int, dcs *[16]int16, most int32) {
-		addDCsWideFast(wideAt(dst, stride, 16, 16), stride, dcs, int(most))
+		addDCsWideFast(motion.FirstWide(dst, stride, 16, 16), stride, dcs, int(most))
 	}
 	k.bilinear = func(dst []uint16, stride int, src []uint16, step, w, h, dx, dy int) {
-		bilinearWideFast(wideAt(dst, stride, w, h), stride, wideAt(src, step, w+1, h+1), step, w, h, dx, dy)
+		bilinearWideFast(motion.FirstWide(dst, stride, w, h), stride, motion.FirstWide(src, step, w+1, h+1), step, w, h, dx, dy)
 	}
 	k.lumaEdge = lumaEdges[uint16]([2][2]lumaFilter{{lumaRowWideFast, lumaRowStrongWideFast}, {lumaColumnWideFast, lumaColumnStrongWideFast}})
 	k.chromaEdges = bothChromaEdges[uint16]([2][2]chromaFilter{{chromaRowWideFast, chromaRowStrongWideFast}, {chromaColumnWideFast, chromaColumnStrongWideFast}})
@@ -104,7 +97,7 @@ type (
 )
 
 // lumaEdges is lumaEdge with the filters of rows and of columns, for bS under 4 and for 4.
-func lumaEdges[T sample](filters [2][2]lumaFilter) func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
+func lumaEdges[T motion.Sample](filters [2][2]lumaFilter) func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
 	return func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
 		if columns {
 			_, _ = pix[at-4], pix[at+15*stride+3]
@@ -116,7 +109,7 @@ func lumaEdges[T sample](filters [2][2]lumaFilter) func(pix []T, at, stride int,
 }
 
 // bothChromaEdges is chromaEdges with such filters.
-func bothChromaEdges[T sample](filters [2][2]chromaFilter) func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
+func bothChromaEdges[T motion.Sample](filters [2][2]chromaFilter) func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
 	return func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
 		u, v := planes[0], planes[1]
 		if columns {
@@ -133,10 +126,3 @@ func (f *edgeFilter[T]) bytes() *byte { return (*byte)(unsafe.Pointer(f)) }
 
 // strengths are four strengths in a double word.
 func strengths(bs [4]uint8) uint32 { return binary.LittleEndian.Uint32(bs[:]) }
-
-// first is where a block begins that the slice holds whole. Behind it rows are
-// padded, so that loads may reach further.
-func first(s []uint8, stride, w, h int) *uint8 {
-	_ = s[(h-1)*stride+w-1]
-	return &s[0]
-}

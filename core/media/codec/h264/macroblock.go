@@ -87,14 +87,14 @@ type sliceDecoder struct {
 	end           int // the macroblock before which the slice must end, by address
 	width, height int // of the picture in macroblocks; of a field, its own
 	mbs           []mbInfo
-	motion        []motion
+	motion        []mbMotion
 
 	// The current macroblock.
 	addr    int // its index in mbs
 	x, y    int // in macroblocks; y counts rows of the frame, or pairs' rows
 	field   bool
 	mb      *mbInfo
-	mv      *motion
+	mv      *mbMotion
 	n       neighbours
 	qp      int  // QPY of the last macroblock
 	lastDQ  bool // the last mb_qp_delta of the slice was not 0

@@ -74,7 +74,7 @@ func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
 
 // converted gives the motion of a block of another macroblock in units of the
 // current one.
-func (d *sliceDecoder) converted(m *motion, l, block int) (int8, vector) {
+func (d *sliceDecoder) converted(m *mbMotion, l, block int) (int8, vector) {
 	ref, v := m.ref[l][block>>3<<1|block>>1&1], m.mv[l][block]
 	if ref < 0 {
 		return ref, vector{}

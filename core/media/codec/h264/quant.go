@@ -1,10 +1,14 @@
 package h264
 
-import "math"
+import (
+	"math"
+
+	"vividstrain/core/media/codec/motion"
+)
 
 // forward4 takes the difference of a 4x4 block to its prediction and transforms
 // it: the rows of the transform of 8.5.12.2, the odd ones doubled.
-func forward4[T sample](src []T, stride int, pred []T, step int, c *[16]int32) {
+func forward4[T motion.Sample](src []T, stride int, pred []T, step int, c *[16]int32) {
 	for y := range 4 {
 		s, p := src[y*stride:][:4], pred[y*step:][:4]
 		a, b := int32(s[0])-int32(p[0]), int32(s[1])-int32(p[1])
@@ -19,7 +23,7 @@ func forward4[T sample](src []T, stride int, pred []T, step int, c *[16]int32) {
 }
 
 // forwardBlocks does so with the 4x4 blocks of w x h samples.
-func forwardBlocks[T sample](src []T, stride int, pred []T, step, w, h int, c []int32) {
+func forwardBlocks[T motion.Sample](src []T, stride int, pred []T, step, w, h int, c []int32) {
 	for y := 0; y < h; y += 4 {
 		for x := 0; x < w; x += 4 {
 			forward4(src[y*stride+x:], stride, pred[y*step+x:], step, (*[16]int32)(c))
@@ -30,7 +34,7 @@ func forwardBlocks[T sample](src []T, stride int, pred []T, step, w, h int, c []
 
 // forward8 does the same for an 8x8 block: the transform of 8.5.13.2, turned
 // round.
-func forward8[T sample](src []T, stride int, pred []T, step int, c *[64]int32) {
+func forward8[T motion.Sample](src []T, stride int, pred []T, step int, c *[64]int32) {
 	for y := range 8 {
 		s, p := src[y*stride:][:8], pred[y*step:][:8]
 		for x := range 8 {
@@ -155,7 +159,7 @@ const tollOfBit = 340
 // bits, which every processor rounds alike.
 func toll(c, factors *[64]int32, shift uint) (sum int) {
 	for i, v := range c {
-		x := min(uint32(abs32(v)*factors[i])>>shift, 1<<14-1)
+		x := min(uint32(motion.Abs32(v)*factors[i])>>shift, 1<<14-1)
 		log := max(0, int(math.Float32bits(float32(x))>>16)-(127+6)<<7)
 		sum += min(int(x*x), 2570+9*log)
 	}

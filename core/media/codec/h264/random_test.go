@@ -13,6 +13,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/cabac"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/quality/browser"
 )
@@ -305,13 +306,13 @@ func (v *randomVideo) references(s structure) (n int) {
 // far outside the picture.
 func (v *randomVideo) extreme(d *sliceDecoder) bool {
 	for _, c := range &d.coeffs {
-		if abs32(c) > 1<<13 {
+		if motion.Abs32(c) > 1<<13 {
 			return true
 		}
 	}
 	for l := range d.mv.mv {
 		for b, mv := range &d.mv.mv[l] {
-			if d.mv.ref[l][b>>3<<1|b>>1&1] >= 0 && (abs32(int32(mv.x)) > 400 || abs32(int32(mv.y)) > 200) {
+			if d.mv.ref[l][b>>3<<1|b>>1&1] >= 0 && (motion.Abs32(int32(mv.x)) > 400 || motion.Abs32(int32(mv.y)) > 200) {
 				return true
 			}
 		}

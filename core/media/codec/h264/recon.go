@@ -5,11 +5,12 @@ import (
 	mathbits "math/bits"
 
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/picture"
 )
 
 // recon turns the syntax of macroblocks into samples (8.3 to 8.5).
-type recon[T sample] struct {
+type recon[T motion.Sample] struct {
 	d       *sliceDecoder
 	painter painter[T]
 	k       kernels[T]
@@ -36,7 +37,7 @@ type recon[T sample] struct {
 	edges    edges[T]  // of the macroblock that is filtered
 }
 
-func samplesOf[T sample](p *picture.Plane) ([]T, int) {
+func samplesOf[T motion.Sample](p *picture.Plane) ([]T, int) {
 	var pix any = p.Pix
 	if p.Wide != nil {
 		pix = p.Wide

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media/codec/cabac"
+	"vividstrain/core/media/codec/motion"
 )
 
 // The encoder's fast kernels do what the plain ones do.
@@ -16,7 +17,7 @@ func TestFastSearchKernelsEqualPlainOnes(t *testing.T) {
 	equalKernels(t, fastWideSearchKernels(), goSearchKernels[uint16](), 1023)
 }
 
-func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int) {
+func equalKernels[T motion.Sample](t *testing.T, fast, plain searchKernels[T], most int) {
 	r := rand.New(rand.NewPCG(1, uint64(most)))
 	a, b := make([]T, 64*32), make([]T, 64*32)
 	for range 300 {
@@ -29,19 +30,19 @@ func equalKernels[T sample](t *testing.T, fast, plain searchKernels[T], most int
 		x, y := r.IntN(16), r.IntN(16)
 		for _, size := range [][2]int{{16, 16}, {16, 8}, {8, 16}, {8, 8}} {
 			w, h := size[0], size[1]
-			require.Equal(t, plain.sad(a[x:], 64, b[y:], 48, w, h), fast.sad(a[x:], 64, b[y:], 48, w, h))
+			require.Equal(t, plain.SAD(a[x:], 64, b[y:], 48, w, h), fast.SAD(a[x:], 64, b[y:], 48, w, h))
 			at, some, same := [4]int{y, r.IntN(200), 0, 2*48 + x}, [4]int{}, [4]int{}
-			plain.sadFour(a[x:], 64, b, 48, w, h, &at, &some)
-			fast.sadFour(a[x:], 64, b, 48, w, h, &at, &same)
+			plain.SADFour(a[x:], 64, b, 48, w, h, &at, &some)
+			fast.SADFour(a[x:], 64, b, 48, w, h, &at, &same)
 			require.Equal(t, some, same)
-			plain.sadQuarters(a[x:], 64, b[y:], 48, &some)
-			fast.sadQuarters(a[x:], 64, b[y:], 48, &same)
+			plain.SADQuarters(a[x:], 64, b[y:], 48, &some)
+			fast.SADQuarters(a[x:], 64, b[y:], 48, &same)
 			require.Equal(t, some, same)
-			require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, w, h), fast.satd(a[x:], 64, b[y:], 48, w, h))
+			require.Equal(t, plain.SATD(a[x:], 64, b[y:], 48, w, h), fast.SATD(a[x:], 64, b[y:], 48, w, h))
 		}
-		require.Equal(t, plain.satd(a[x:], 64, b[y:], 48, 4, 4), fast.satd(a[x:], 64, b[y:], 48, 4, 4))
+		require.Equal(t, plain.SATD(a[x:], 64, b[y:], 48, 4, 4), fast.SATD(a[x:], 64, b[y:], 48, 4, 4))
 		for _, n := range []int{16, 8, 4} {
-			require.Equal(t, plain.satdMean(a[x:], 64, b[y:], a[y:], 48, n, n), fast.satdMean(a[x:], 64, b[y:], a[y:], 48, n, n))
+			require.Equal(t, plain.SATDMean(a[x:], 64, b[y:], a[y:], 48, n, n), fast.SATDMean(a[x:], 64, b[y:], a[y:], 48, n, n))
 		}
 		for _, n := range []int{4, 8} {
 			var preds, alike predictions[T]
@@ -109,7 +110,7 @@ func TestQuantiserUndoesScaling(t *testing.T) {
 		}
 		far := func() (most int32) {
 			for i := range src {
-				most = max(most, abs32(int32(src[i])-int32(got[i])))
+				most = max(most, motion.Abs32(int32(src[i])-int32(got[i])))
 			}
 			return most
 		}

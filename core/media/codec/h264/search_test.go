@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/quality"
 	"vividstrain/core/media/scene"
@@ -79,7 +80,7 @@ func TestSearchFindsMotion(t *testing.T) {
 			near := 0
 			found := vectors(t, effort, move[0], move[1])
 			for _, v := range found {
-				if abs32(int32(v.x-want.x)) <= 1 && abs32(int32(v.y-want.y)) <= 1 {
+				if motion.Abs32(int32(v.x-want.x)) <= 1 && motion.Abs32(int32(v.y-want.y)) <= 1 {
 					near++
 				}
 			}

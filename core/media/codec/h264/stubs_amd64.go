@@ -4,26 +4,6 @@
 
 package h264
 
-// copyFast copies w x h samples.
-//
-//go:noescape
-func copyFast(dst *byte, stride int, src *byte, step int, w int, h int)
-
-// fillFast is fillBlock of 16, 8 or 4 samples in a row.
-//
-//go:noescape
-func fillFast(dst *byte, stride int, w int, h int, v uint8)
-
-// extendFast is extendBlock with pix at the sample to the left.
-//
-//go:noescape
-func extendFast(pix *byte, stride int, w int, h int)
-
-// averageFast is (dst + src + 1) >> 1.
-//
-//go:noescape
-func averageFast(dst *byte, stride int, src *byte, step int, w int, h int)
-
 // bilinearFast interpolates w = 8, 4 or 2 samples a row at dx, dy eighths.
 //
 //go:noescape
@@ -185,11 +165,6 @@ func chromaColumnWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 //go:noescape
 func chromaColumnStrongWideFast(u *byte, v *byte, stride int, f *byte, bs uint32)
 
-// averageWideFast is averageFast for samples of two bytes.
-//
-//go:noescape
-func averageWideFast(dst *byte, stride int, src *byte, step int, w int, h int)
-
 // bilinearWideFast is bilinearFast for samples of two bytes.
 //
 //go:noescape
@@ -204,51 +179,6 @@ func acrossWideFast(dst *byte, stride int, src *byte, step int, w int, h int, mo
 //
 //go:noescape
 func downWideFast(dst *byte, stride int, src *byte, step int, w int, h int, most int)
-
-// sadFast is the sum of absolute differences of blocks 16 or 8 samples wide.
-//
-//go:noescape
-func sadFast(a *byte, stride int, b *byte, step int, w int, h int) int
-
-// sadQuartersFast is sadQuarters.
-//
-//go:noescape
-func sadQuartersFast(a *byte, stride int, b *byte, step int, sums *[4]int)
-
-// sadFourFast is sadFour of blocks 16 or 8 samples wide.
-//
-//go:noescape
-func sadFourFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]int, sums *[4]int)
-
-// sadWideFast is sadFast for samples of two bytes.
-//
-//go:noescape
-func sadWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
-
-// sadFourWideFast is sadFourFast for samples of two bytes.
-//
-//go:noescape
-func sadFourWideFast(a *byte, stride int, b *byte, step int, w int, h int, at *[4]int, sums *[4]int)
-
-// satdFast is satdBlock of blocks 16, 8 or 4 samples wide.
-//
-//go:noescape
-func satdFast(a *byte, stride int, b *byte, step int, w int, h int) int
-
-// satdMeanFast is satdMean of blocks 16, 8 or 4 samples wide.
-//
-//go:noescape
-func satdMeanFast(a *byte, stride int, b *byte, step int, w int, h int, c *byte) int
-
-// satdWideFast is satdFast for samples of two bytes.
-//
-//go:noescape
-func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
-
-// satdMeanWideFast is satdMeanFast for samples of two bytes.
-//
-//go:noescape
-func satdMeanWideFast(a *byte, stride int, b *byte, step int, w int, h int, c *byte) int
 
 // planeFast is planeBlock of blocks 16 or 8 samples wide, of 8-bit samples.
 //

@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // lumaDC turns the DC levels of an Intra_16x16 macroblock, which are in the
 // first 16 coefficients in raster order of the blocks, into the blocks' first
 // coefficients (8.5.10).
@@ -8,10 +10,10 @@ func (d *sliceDecoder) lumaDC(scale int32) {
 	copy(c[:], d.coeffs[:16])
 	clear(d.coeffs[:16])
 	for i := range 4 {
-		hadamard(&c[4*i], &c[4*i+1], &c[4*i+2], &c[4*i+3])
+		motion.Hadamard(&c[4*i], &c[4*i+1], &c[4*i+2], &c[4*i+3])
 	}
 	for i := range 4 {
-		hadamard(&c[i], &c[4+i], &c[8+i], &c[12+i])
+		motion.Hadamard(&c[i], &c[4+i], &c[8+i], &c[12+i])
 	}
 	for i, v := range c {
 		k := codingOrder[i]
@@ -19,12 +21,6 @@ func (d *sliceDecoder) lumaDC(scale int32) {
 			d.coded |= 1 << k
 		}
 	}
-}
-
-// hadamard is one row of the transform of 8-320 and 8-328.
-func hadamard(a, b, c, d *int32) {
-	p, q, r, s := *a+*b, *a-*b, *c+*d, *c-*d
-	*a, *b, *c, *d = p+r, p-r, q-s, q+s
 }
 
 // chromaDC420 does the same for a chroma plane of 4:2:0 (8.5.11.1, 8.5.11.2).
@@ -39,8 +35,8 @@ func (d *sliceDecoder) chromaDC420(plane int, scale int32) {
 // chromaDC422 is for 4:2:2, where the scale is that of QP'c+3.
 func (d *sliceDecoder) chromaDC422(plane int, scale int32) {
 	c := &d.dc
-	hadamard(&c[0], &c[2], &c[4], &c[6])
-	hadamard(&c[1], &c[3], &c[5], &c[7])
+	motion.Hadamard(&c[0], &c[2], &c[4], &c[6])
+	motion.Hadamard(&c[1], &c[3], &c[5], &c[7])
 	for i := 0; i < 8; i += 2 {
 		d.setChromaDC(plane, i, ((c[i]+c[i+1])*scale+32)>>6)
 		d.setChromaDC(plane, i+1, ((c[i]-c[i+1])*scale+32)>>6)
@@ -54,11 +50,8 @@ func (d *sliceDecoder) setChromaDC(plane, k int, v int32) {
 	}
 }
 
-// sample is a sample of 8 bits or of more.
-type sample interface{ uint8 | uint16 }
-
 // clip limits v to the range of samples.
-func clip[T sample](v, most int32) T {
+func clip[T motion.Sample](v, most int32) T {
 	if uint32(v) > uint32(most) {
 		if v < 0 {
 			return 0
@@ -69,7 +62,7 @@ func clip[T sample](v, most int32) T {
 }
 
 // addDC adds a block that has but a DC coefficient, and clears it.
-func addDC[T sample](dst []T, stride, size int, c *int32, most int32) {
+func addDC[T motion.Sample](dst []T, stride, size int, c *int32, most int32) {
 	v := (*c + 32) >> 6
 	*c = 0
 	for y := range size {
@@ -81,7 +74,7 @@ func addDC[T sample](dst []T, stride, size int, c *int32, most int32) {
 }
 
 // addDCs adds a number to each 4x4 block of a macroblock.
-func addDCs[T sample](dst []T, stride int, dcs *[16]int16, most int32) {
+func addDCs[T motion.Sample](dst []T, stride int, dcs *[16]int16, most int32) {
 	for y := range 16 {
 		row := dst[y*stride:][:16]
 		for x := range row {
@@ -91,7 +84,7 @@ func addDCs[T sample](dst []T, stride int, dcs *[16]int16, most int32) {
 }
 
 // add4 transforms a 4x4 block (8.5.12.2), adds it to dst and clears it.
-func add4[T sample](dst []T, stride int, c *[16]int32, most int32) {
+func add4[T motion.Sample](dst []T, stride int, c *[16]int32, most int32) {
 	for i := 0; i < 16; i += 4 {
 		e, f := c[i]+c[i+2], c[i]-c[i+2]
 		g, h := c[i+1]>>1-c[i+3], c[i+1]+c[i+3]>>1
@@ -130,7 +123,7 @@ func transform8(c *[64]int32, at, step int) {
 }
 
 // add8 transforms an 8x8 block, adds it to dst and clears it.
-func add8[T sample](dst []T, stride int, c *[64]int32, most int32) {
+func add8[T motion.Sample](dst []T, stride int, c *[64]int32, most int32) {
 	for i := range 8 {
 		transform8(c, 8*i, 1)
 	}

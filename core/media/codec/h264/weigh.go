@@ -3,6 +3,8 @@ package h264
 import (
 	"math"
 	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/motion"
 )
 
 // binCosts are what a bin costs in a context's state, in the unit of toll: of the
@@ -43,7 +45,7 @@ func (w *weigher) weigh(levels, c, factors []int32, shift uint, scan, order []ui
 		at := mathbits.TrailingZeros64(rest)
 		i := (order[at] - w.first) & 63
 		near |= 1 << i
-		w.x[i] = int32(uint32(abs32(c[at])*factors[at]) >> (shift - 6))
+		w.x[i] = int32(uint32(motion.Abs32(c[at])*factors[at]) >> (shift - 6))
 	}
 	for near != 0 {
 		i := 63 - mathbits.LeadingZeros64(near)

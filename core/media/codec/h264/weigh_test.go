@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media/codec/motion"
 )
 
 // blockCost is what levels of a block lose and take together, by the syntax of
@@ -21,8 +23,8 @@ func blockCost(w *weigher, levels, c, factors []int32, shift uint, scan []uint8)
 	}
 	last := -1
 	for i, at := range scan {
-		x := float64(abs32(c[at])) * float64(factors[at]) / float64(int(1)<<shift)
-		d := x - float64(abs32(levels[at]))
+		x := float64(motion.Abs32(c[at])) * float64(factors[at]) / float64(int(1)<<shift)
+		d := x - float64(motion.Abs32(levels[at]))
 		sum += 4096 * d * d
 		if levels[at] != 0 {
 			last = i
@@ -38,7 +40,7 @@ func blockCost(w *weigher, levels, c, factors []int32, shift uint, scan []uint8)
 	}
 	ones, more := 1, 0
 	for i := last; i >= 0; i-- {
-		level := abs32(levels[scan[i]])
+		level := motion.Abs32(levels[scan[i]])
 		if level == 0 {
 			continue
 		}
@@ -96,8 +98,8 @@ func TestWeighedLevelsCostLess(t *testing.T) {
 		left := w.weigh(got, coef, factors, shift, scan, order, has)
 		for i := range got {
 			require.Equal(t, got[i] != 0, left>>i&1 != 0)
-			require.LessOrEqual(t, abs32(near[i])-abs32(got[i]), int32(1))
-			require.GreaterOrEqual(t, abs32(near[i]), abs32(got[i]))
+			require.LessOrEqual(t, motion.Abs32(near[i])-motion.Abs32(got[i]), int32(1))
+			require.GreaterOrEqual(t, motion.Abs32(near[i]), motion.Abs32(got[i]))
 			require.GreaterOrEqual(t, coef[i]*got[i], int32(0), "signs stay")
 		}
 		weighed += blockCost(w, got, coef, factors, shift, sent)

@@ -7,6 +7,8 @@ import (
 	. "github.com/mmcloughlin/avo/build"
 	. "github.com/mmcloughlin/avo/operand"
 	. "github.com/mmcloughlin/avo/reg"
+
+	"vividstrain/core/media/codec/avoblock"
 )
 
 // An edge is filtered by way of edgeFilter, whose alpha, beta, tc0, shift and most stand
@@ -169,7 +171,7 @@ func normal(pix, stride Register, wide bool) {
 
 // closeUp moves p0 and q0 towards each other by at most tc, where mask says so.
 func closeUp(p1, p0, q0, q1, tc, mask VecVirtual) {
-	delta, four, negative := YMM(), spread(constant(4)), YMM()
+	delta, four, negative := YMM(), spread(avoblock.WordConstant(4)), YMM()
 	VPSUBW(p0, q0, delta)
 	VPSLLW(Imm(2), delta, delta)
 	VPADDW(p1, delta, delta)
@@ -248,7 +250,7 @@ func strong(pix, stride Register, wide bool) {
 	edgeRow, packed := edgeRows(wide)
 	alpha, quarter, beta := limit(alphaAt), YMM(), limit(betaAt)
 	VPSRLW(Imm(2), alpha, quarter)
-	VPADDW(spread(constant(2)), quarter, quarter)
+	VPADDW(spread(avoblock.WordConstant(2)), quarter, quarter)
 	p := GP64()
 	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, p)
 	NEGQ(p)
@@ -270,7 +272,7 @@ func strong(pix, stride Register, wide bool) {
 		x2 := edgeRow(x2at)
 		near := closer(x2, x0, beta)
 		VPAND(small, near, near)
-		two := spread(constant(2))
+		two := spread(avoblock.WordConstant(2))
 		middle := sumOf(x1, x0, y0)         // x1 + x0 + y0
 		plain := sumOf(x1, x1, x0, y1, two) // for others
 		VPSRLW(Imm(2), plain, plain)
@@ -428,7 +430,7 @@ func chroma(lines [4]VecVirtual, isStrong, wide bool) (newP, newQ VecVirtual) {
 	VPAND(closer(p1, p0, beta), mask, mask)
 	VPAND(closer(q1, q0, beta), mask, mask)
 	if isStrong {
-		two := spread(constant(2))
+		two := spread(avoblock.WordConstant(2))
 		mix := func(a, b, c VecVirtual) VecVirtual { // (2a + b + c + 2) >> 2
 			t := sumOf(a, a, b, c, two)
 			VPSRLW(Imm(2), t, t)

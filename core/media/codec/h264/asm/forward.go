@@ -6,6 +6,8 @@ import (
 	. "github.com/mmcloughlin/avo/reg"
 
 	"github.com/mmcloughlin/avo/attr"
+
+	"vividstrain/core/media/codec/avoblock"
 )
 
 func forward4(name, doc string, wide bool) {
@@ -18,7 +20,7 @@ func forward4(name, doc string, wide bool) {
 	bytes := 1
 	if wide {
 		bytes = 2
-		block{stride: stride, step: step}.double()
+		avoblock.Block{Stride: stride, Step: step}.Double()
 	}
 	// Two blocks beside each other lie in the halves of a vector.
 	blocks := func(label string, vec func() VecVirtual, x Register) {
@@ -108,7 +110,7 @@ func forward8(name, doc string, wide bool) {
 	load := func(m Mem, to VecVirtual) { VPMOVZXBD(m, to) }
 	if wide {
 		load = func(m Mem, to VecVirtual) { VPMOVZXWD(m, to) }
-		block{stride: stride, step: step}.double()
+		avoblock.Block{Stride: stride, Step: step}.Double()
 	}
 	var r [8]VecVirtual
 	t := YMM()
@@ -216,8 +218,8 @@ func toll() {
 		VPMINSD(square, bits, bits)
 		VPADDD(bits, sum, sum)
 	}
-	fold(sum)
-	finish(sum.AsX())
+	avoblock.Fold(sum)
+	avoblock.Finish(sum.AsX())
 }
 
 // analyse8 is the one-dimensional transform of eight vectors.

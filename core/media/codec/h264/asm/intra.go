@@ -6,6 +6,8 @@ import (
 	. "github.com/mmcloughlin/avo/reg"
 
 	"github.com/mmcloughlin/avo/attr"
+
+	"vividstrain/core/media/codec/avoblock"
 )
 
 // smoothing averages neighbours along a border, which begins at place 0.
@@ -65,7 +67,7 @@ func plane() {
 	TEXT("planeFast", attr.NOSPLIT, "func(dst *byte, stride, w, h int, v, across, down int16)")
 	Pragma("noescape")
 	Doc("planeFast is planeBlock of blocks 16 or 8 samples wide, of 8-bit samples.")
-	b := block{dst: Load(Param("dst"), GP64()), stride: Load(Param("stride"), GP64()), w: Load(Param("w"), GP64()), h: Load(Param("h"), GP64())}
+	b := avoblock.Block{Dst: Load(Param("dst"), GP64()), Stride: Load(Param("stride"), GP64()), W: Load(Param("w"), GP64()), H: Load(Param("h"), GP64())}
 	words := func(param string) VecVirtual {
 		x, v := XMM(), YMM()
 		r := GP32()
@@ -89,16 +91,16 @@ func plane() {
 		VPACKUSWB(high, across.AsX(), low)
 		write()
 		VPADDW(down, row, row)
-		ADDQ(b.stride, b.dst)
-		DECQ(b.h)
+		ADDQ(b.Stride, b.Dst)
+		DECQ(b.H)
 		JNZ(LabelRef(label))
 		VZEROUPPER()
 		RET()
 	}
-	CMPQ(b.w, Imm(16))
+	CMPQ(b.W, Imm(16))
 	JNE(LabelRef("plane8"))
-	next("plane16", func() { VMOVDQU(low, b.dstAt()) })
-	next("plane8", func() { VMOVQ(low, b.dstAt()) })
+	next("plane16", func() { VMOVDQU(low, b.DstAt()) })
+	next("plane8", func() { VMOVQ(low, b.DstAt()) })
 }
 
 // broadcast loads 16 bytes into both halves of a vector.

@@ -8,14 +8,12 @@ import (
 	. "github.com/mmcloughlin/avo/build"
 	. "github.com/mmcloughlin/avo/operand"
 	. "github.com/mmcloughlin/avo/reg"
+
+	"vividstrain/core/media/codec/avoblock"
 )
 
 func main() {
 	ConstraintExpr("amd64")
-	copyBlock()
-	fill()
-	extend()
-	average()
 	bilinear()
 	filter("acrossFast", "acrossFast filters w x h samples with six taps in a row.", false)
 	filter("downFast", "downFast filters w x h samples with six taps in a column.", true)
@@ -31,16 +29,9 @@ func main() {
 	addDCsWide()
 	lumaEdges()
 	chromaEdges()
-	averageWide()
 	bilinearWide()
 	filterWide("acrossWideFast", "acrossWideFast is acrossFast for samples of two bytes, clipped to most.", false)
 	filterWide("downWideFast", "downWideFast is downFast for samples of two bytes, clipped to most.", true)
-	sad()
-	sadQuarters()
-	sadFour()
-	sadWide()
-	sadFourWide()
-	satd()
 	plane()
 	smooth()
 	directions4()
@@ -58,172 +49,8 @@ func main() {
 	Generate()
 }
 
-// block holds the arguments that all functions on blocks have.
-type block struct{ dst, stride, src, step, w, h Register }
-
-const signature = "func(dst *byte, stride int, src *byte, step int, w, h int"
-
-// attributes are NOSPLIT but for functions with much on the stack.
-var attributes = map[string]attr.Attribute{"copyFast": attr.NOSPLIT, "averageFast": attr.NOSPLIT, "bilinearFast": attr.NOSPLIT, "acrossFast": attr.NOSPLIT, "downFast": attr.NOSPLIT,
-	"averageWideFast": attr.NOSPLIT, "bilinearWideFast": attr.NOSPLIT, "acrossWideFast": attr.NOSPLIT, "downWideFast": attr.NOSPLIT}
-
-func begin(name, doc, more string) block {
-	TEXT(name, attributes[name], signature+more+")")
-	Pragma("noescape")
-	Doc(doc)
-	return block{Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("src"), GP64()),
-		Load(Param("step"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())}
-}
-
-func (b block) dstAt() Mem           { return Mem{Base: b.dst} }
-func (b block) srcAt(offset int) Mem { return Mem{Base: b.src, Disp: offset} }
-
-// loop runs body for every row.
-func (b block) loop(label string, body func()) {
-	Label(label)
-	body()
-	ADDQ(b.stride, b.dst)
-	ADDQ(b.step, b.src)
-	DECQ(b.h)
-	JNZ(LabelRef(label))
-}
-
-// byWidth makes a loop for 16 samples, one for 8, one for 4 and one for 2.
-func (b block) byWidth(name string, widths []int, body func(w int)) {
-	for i, w := range widths {
-		if i < len(widths)-1 {
-			CMPQ(b.w, Imm(uint64(w)))
-			JNE(LabelRef(name + "not" + string(rune('a'+w))))
-		}
-		b.loop(name+string(rune('a'+w)), func() { body(w) })
-		VZEROUPPER()
-		RET()
-		if i < len(widths)-1 {
-			Label(name + "not" + string(rune('a'+w)))
-		}
-	}
-}
-
-// store writes w bytes of x.
-func store(x VecVirtual, m Mem, w int) {
-	switch w {
-	case 16:
-		VMOVDQU(x, m)
-	case 8:
-		VMOVQ(x, m)
-	case 4:
-		VMOVD(x, m)
-	case 2:
-		VPEXTRW(Imm(0), x, m)
-	}
-}
-
-func copyBlock() {
-	b := begin("copyFast", "copyFast copies w x h samples.", "")
-	b.byWidth("copy", []int{16, 8, 4, 2}, func(w int) {
-		x := XMM()
-		switch w {
-		case 16:
-			VMOVDQU(b.srcAt(0), x)
-		case 8:
-			VMOVQ(b.srcAt(0), x)
-		case 4:
-			VMOVD(b.srcAt(0), x)
-		case 2:
-			VPXOR(x, x, x)
-			VPINSRW(Imm(0), b.srcAt(0), x, x)
-		}
-		store(x, b.dstAt(), w)
-	})
-}
-
-// byRows makes a loop for 16, 8 and 4 samples, each row after what begin does.
-func byRows(name string, dst, stride, w, h Register, x VecVirtual, disp int, begin func()) {
-	for _, width := range []int{16, 8, 4} {
-		label := name + string(rune('a'+width))
-		if width > 4 {
-			CMPQ(w, Imm(uint64(width)))
-			JNE(LabelRef("not" + label))
-		}
-		Label(label)
-		begin()
-		store(x, Mem{Base: dst, Disp: disp}, width)
-		ADDQ(stride, dst)
-		DECQ(h)
-		JNZ(LabelRef(label))
-		RET()
-		if width > 4 {
-			Label("not" + label)
-		}
-	}
-}
-
-func fill() {
-	TEXT("fillFast", attr.NOSPLIT, "func(dst *byte, stride, w, h int, v uint8)")
-	Pragma("noescape")
-	Doc("fillFast is fillBlock of 16, 8 or 4 samples in a row.")
-	dst, stride := Load(Param("dst"), GP64()), Load(Param("stride"), GP64())
-	w, h, v := Load(Param("w"), GP64()), Load(Param("h"), GP64()), GP32()
-	Load(Param("v"), v.As8())
-	x := XMM()
-	VMOVD(v, x)
-	VPBROADCASTB(x, x)
-	byRows("fill", dst, stride, w, h, x, 0, func() {})
-}
-
-func extend() {
-	TEXT("extendFast", attr.NOSPLIT, "func(pix *byte, stride, w, h int)")
-	Pragma("noescape")
-	Doc("extendFast is extendBlock with pix at the sample to the left.")
-	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
-	w, h := Load(Param("w"), GP64()), Load(Param("h"), GP64())
-	x := XMM()
-	byRows("extend", pix, stride, w, h, x, 1, func() { VPBROADCASTB(Mem{Base: pix}, x) })
-}
-
-func average() {
-	b := begin("averageFast", "averageFast is (dst + src + 1) >> 1.", "")
-	b.byWidth("average", []int{16, 8, 4, 2}, func(w int) {
-		x, y := XMM(), XMM()
-		switch w {
-		case 16:
-			VMOVDQU(b.dstAt(), x)
-			VPAVGB(b.srcAt(0), x, x)
-		case 8:
-			VMOVQ(b.dstAt(), x)
-			VMOVQ(b.srcAt(0), y)
-			VPAVGB(y, x, x)
-		case 4:
-			VMOVD(b.dstAt(), x)
-			VMOVD(b.srcAt(0), y)
-			VPAVGB(y, x, x)
-		case 2:
-			VPXOR(x, x, x)
-			VPXOR(y, y, y)
-			VPINSRW(Imm(0), b.dstAt(), x, x)
-			VPINSRW(Imm(0), b.srcAt(0), y, y)
-			VPAVGB(y, x, x)
-		}
-		store(x, b.dstAt(), w)
-	})
-}
-
-// words broadcasts the low 16 bits of a register.
-func words(r Register) VecVirtual {
-	x := XMM()
-	VMOVD(r.(GPVirtual).As32(), x)
-	VPBROADCASTW(x, x)
-	return x
-}
-
-func constant(v int) VecVirtual {
-	g := GP64()
-	MOVQ(I64(int64(v)), g)
-	return words(g)
-}
-
 func bilinear() {
-	b := begin("bilinearFast", "bilinearFast interpolates w = 8, 4 or 2 samples a row at dx, dy eighths.", ", dx, dy int")
+	b := avoblock.Begin("bilinearFast", attr.NOSPLIT, "bilinearFast interpolates w = 8, 4 or 2 samples a row at dx, dy eighths.", ", dx, dy int")
 	dx, dy := Load(Param("dx"), GP64()), Load(Param("dy"), GP64())
 	// The weights (8-dx, dx) of neighbours as bytes.
 	a, t := GP64(), GP64()
@@ -232,12 +59,12 @@ func bilinear() {
 	MOVQ(dx, t)
 	SHLQ(Imm(8), t)
 	ORQ(t, a)
-	across := words(a)
-	below := words(dy)
+	across := avoblock.Words(a)
+	below := avoblock.Words(dy)
 	MOVQ(U64(8), a)
 	SUBQ(dy, a)
-	above := words(a)
-	round := constant(32)
+	above := avoblock.Words(a)
+	round := avoblock.WordConstant(32)
 	row := func(at Mem) VecVirtual {
 		x, y := XMM(), XMM()
 		VMOVQ(at, x)
@@ -246,16 +73,16 @@ func bilinear() {
 		VPMADDUBSW(across, x, x)
 		return x
 	}
-	b.byWidth("bilinear", []int{8, 4, 2}, func(w int) {
-		x := row(b.srcAt(0))
-		y := row(Mem{Base: b.src, Index: b.step, Scale: 1})
+	b.ByWidth("bilinear", []int{8, 4, 2}, func(w int) {
+		x := row(b.SrcAt(0))
+		y := row(Mem{Base: b.Src, Index: b.Step, Scale: 1})
 		VPMULLW(above, x, x)
 		VPMULLW(below, y, y)
 		VPADDW(y, x, x)
 		VPADDW(round, x, x)
 		VPSRLW(Imm(6), x, x)
 		VPACKUSWB(x, x, x)
-		store(x, b.dstAt(), w)
+		avoblock.StoreBytes(x, b.DstAt(), w)
 	})
 }
 
@@ -281,29 +108,29 @@ func spread(x VecVirtual) VecVirtual {
 }
 
 func filter(name, doc string, down bool) {
-	b := begin(name, doc, "")
-	five, twenty, round := constant(5), constant(20), constant(16)
+	b := avoblock.Begin(name, attr.NOSPLIT, doc, "")
+	five, twenty, round := avoblock.WordConstant(5), avoblock.WordConstant(20), avoblock.WordConstant(16)
 	fiveW, twentyW, roundW := spread(five), spread(twenty), spread(round)
 	step3, step5 := GP64(), GP64()
 	if down {
-		LEAQ(Mem{Base: b.step, Index: b.step, Scale: 2}, step3)
-		LEAQ(Mem{Base: b.step, Index: b.step, Scale: 4}, step5)
+		LEAQ(Mem{Base: b.Step, Index: b.Step, Scale: 2}, step3)
+		LEAQ(Mem{Base: b.Step, Index: b.Step, Scale: 4}, step5)
 	}
 	at := func(i int) Mem {
 		if !down {
-			return b.srcAt(i)
+			return b.SrcAt(i)
 		}
 		switch i {
 		case 0:
-			return b.srcAt(0)
+			return b.SrcAt(0)
 		case 1, 2, 4:
-			return Mem{Base: b.src, Index: b.step, Scale: uint8(i)}
+			return Mem{Base: b.Src, Index: b.Step, Scale: uint8(i)}
 		case 3:
-			return Mem{Base: b.src, Index: step3, Scale: 1}
+			return Mem{Base: b.Src, Index: step3, Scale: 1}
 		}
-		return Mem{Base: b.src, Index: step5, Scale: 1}
+		return Mem{Base: b.Src, Index: step5, Scale: 1}
 	}
-	b.byWidth(name, []int{16, 8, 4}, func(w int) {
+	b.ByWidth(name, []int{16, 8, 4}, func(w int) {
 		if w == 16 {
 			sum := tap(func(i int) VecVirtual { y := YMM(); VPMOVZXBW(at(i), y); return y }, fiveW, twentyW)
 			VPADDW(roundW, sum, sum)
@@ -311,14 +138,14 @@ func filter(name, doc string, down bool) {
 			high := XMM()
 			VEXTRACTI128(Imm(1), sum, high)
 			VPACKUSWB(high, sum.AsX(), high)
-			VMOVDQU(high, b.dstAt())
+			VMOVDQU(high, b.DstAt())
 			return
 		}
 		sum := tap(func(i int) VecVirtual { x := XMM(); VPMOVZXBW(at(i), x); return x }, five, twenty)
 		VPADDW(round, sum, sum)
 		VPSRAW(Imm(5), sum, sum)
 		VPACKUSWB(sum, sum, sum)
-		store(sum, b.dstAt(), w)
+		avoblock.StoreBytes(sum, b.DstAt(), w)
 	})
 }
 
@@ -329,18 +156,18 @@ func center(name, doc string, wide bool) {
 	if wide {
 		more, moved = ", most int", 16384
 	}
-	b := begin(name, doc, more)
+	b := avoblock.Begin(name, 0, doc, more)
 	var most, down VecVirtual
-	load := func(i int) VecVirtual { y := YMM(); VPMOVZXBW(b.srcAt(i), y); return y }
+	load := func(i int) VecVirtual { y := YMM(); VPMOVZXBW(b.SrcAt(i), y); return y }
 	if wide {
-		b.double()
-		most, down = words(Load(Param("most"), GP64())), spread(constant(moved))
-		load = func(i int) VecVirtual { y := YMM(); VMOVDQU(b.srcAt(2*i), y); return y }
+		b.Double()
+		most, down = avoblock.Words(Load(Param("most"), GP64())), spread(avoblock.WordConstant(moved))
+		load = func(i int) VecVirtual { y := YMM(); VMOVDQU(b.SrcAt(2*i), y); return y }
 	}
 	mid := AllocLocal(21 * 32)
-	five, twenty := spread(constant(5)), spread(constant(20))
+	five, twenty := spread(avoblock.WordConstant(5)), spread(avoblock.WordConstant(20))
 	rows, at := GP64(), GP64()
-	MOVQ(b.h, rows)
+	MOVQ(b.H, rows)
 	ADDQ(Imm(5), rows)
 	LEAQ(mid, at)
 	Label("centerrows")
@@ -350,7 +177,7 @@ func center(name, doc string, wide bool) {
 	}
 	VMOVDQU(sum, Mem{Base: at})
 	ADDQ(Imm(32), at)
-	ADDQ(b.step, b.src)
+	ADDQ(b.Step, b.Src)
 	DECQ(rows)
 	JNZ(LabelRef("centerrows"))
 
@@ -370,8 +197,8 @@ func center(name, doc string, wide bool) {
 		VPBROADCASTD(x, round)
 	}
 	LEAQ(mid, at)
-	MOVQ(U64(0), b.src) // the rows in mid are stepped through instead
-	MOVQ(U64(0), b.step)
+	MOVQ(U64(0), b.Src) // the rows in mid are stepped through instead
+	MOVQ(U64(0), b.Step)
 	half := func(unpack func(ops ...Op)) VecVirtual {
 		total := YMM()
 		for i, weights := range []VecVirtual{outer, middle, last} {
@@ -390,7 +217,7 @@ func center(name, doc string, wide bool) {
 		VPSRAD(Imm(10), total, total)
 		return total
 	}
-	b.byWidth("center", []int{16, 8, 4}, func(w int) {
+	b.ByWidth("center", []int{16, 8, 4}, func(w int) {
 		low := half(func(ops ...Op) { VPUNPCKLWD(ops[0], ops[1], ops[2]) })
 		high := half(func(ops ...Op) { VPUNPCKHWD(ops[0], ops[1], ops[2]) })
 		if wide {
@@ -400,13 +227,13 @@ func center(name, doc string, wide bool) {
 			if w < 16 {
 				low = low.AsX().(VecVirtual)
 			}
-			storeWide(low, b.dstAt(), w)
+			avoblock.StoreWide(low, b.DstAt(), w)
 		} else {
 			VPACKSSDW(high, low, low)
 			x := XMM()
 			VEXTRACTI128(Imm(1), low, x)
 			VPACKUSWB(x, low.AsX(), x)
-			store(x, b.dstAt(), w)
+			avoblock.StoreBytes(x, b.DstAt(), w)
 		}
 		ADDQ(Imm(32), at)
 	})
@@ -458,7 +285,7 @@ func adding(name, doc, params string, wide bool) (dst, stride Register, most Vec
 	dst, stride = Load(Param("dst"), GP64()), Load(Param("stride"), GP64())
 	if wide {
 		SHLQ(Imm(1), stride)
-		most = words(Load(Param("most"), GP64()))
+		most = avoblock.Words(Load(Param("most"), GP64()))
 	}
 	return dst, stride, most
 }
@@ -631,7 +458,7 @@ func add8(name, doc string, wide bool) {
 // addDCWide adds one value to all samples of a block.
 func addDCWide() {
 	dst, stride, most := adding("addDCWideFast", "adds v to size x size samples of two bytes.", "int, size, v int", true)
-	v, x := words(Load(Param("v"), GP64())), XMM()
+	v, x := avoblock.Words(Load(Param("v"), GP64())), XMM()
 	CMPQ(Load(Param("size"), GP64()), Imm(8))
 	JEQ(LabelRef("eight"))
 	for range 4 {

@@ -1,3 +1,6 @@
+// Command asm writes the assembly twins of the kernels on blocks for amd64 with AVX2. Each
+// function does what the Go function of the same name without Fast does, for samples of 8 bits
+// or, with Wide, of two bytes. Run it with go generate in the folder above.
 package main
 
 import (
@@ -6,15 +9,133 @@ import (
 	. "github.com/mmcloughlin/avo/reg"
 
 	"github.com/mmcloughlin/avo/attr"
+
+	"vividstrain/core/media/codec/avoblock"
 )
 
+func main() {
+	ConstraintExpr("amd64")
+	copyBlock()
+	fill()
+	extend()
+	average()
+	averageWide()
+	sad()
+	sadQuarters()
+	sadFour()
+	sadWide()
+	sadFourWide()
+	satd()
+	Generate()
+}
+
+func copyBlock() {
+	b := avoblock.Begin("copyFast", attr.NOSPLIT, "copyFast copies w x h samples.", "")
+	b.ByWidth("copy", []int{16, 8, 4, 2}, func(w int) {
+		x := XMM()
+		switch w {
+		case 16:
+			VMOVDQU(b.SrcAt(0), x)
+		case 8:
+			VMOVQ(b.SrcAt(0), x)
+		case 4:
+			VMOVD(b.SrcAt(0), x)
+		case 2:
+			VPXOR(x, x, x)
+			VPINSRW(Imm(0), b.SrcAt(0), x, x)
+		}
+		avoblock.StoreBytes(x, b.DstAt(), w)
+	})
+}
+
+// byRows makes a loop for 16, 8 and 4 samples, each row after what begin does.
+func byRows(name string, dst, stride, w, h Register, x VecVirtual, disp int, begin func()) {
+	for _, width := range []int{16, 8, 4} {
+		label := name + string(rune('a'+width))
+		if width > 4 {
+			CMPQ(w, Imm(uint64(width)))
+			JNE(LabelRef("not" + label))
+		}
+		Label(label)
+		begin()
+		avoblock.StoreBytes(x, Mem{Base: dst, Disp: disp}, width)
+		ADDQ(stride, dst)
+		DECQ(h)
+		JNZ(LabelRef(label))
+		RET()
+		if width > 4 {
+			Label("not" + label)
+		}
+	}
+}
+
+func fill() {
+	TEXT("fillFast", attr.NOSPLIT, "func(dst *byte, stride, w, h int, v uint8)")
+	Pragma("noescape")
+	Doc("fillFast is fillBlock of 16, 8 or 4 samples in a row.")
+	dst, stride := Load(Param("dst"), GP64()), Load(Param("stride"), GP64())
+	w, h, v := Load(Param("w"), GP64()), Load(Param("h"), GP64()), GP32()
+	Load(Param("v"), v.As8())
+	x := XMM()
+	VMOVD(v, x)
+	VPBROADCASTB(x, x)
+	byRows("fill", dst, stride, w, h, x, 0, func() {})
+}
+
+func extend() {
+	TEXT("extendFast", attr.NOSPLIT, "func(pix *byte, stride, w, h int)")
+	Pragma("noescape")
+	Doc("extendFast is extendBlock with pix at the sample to the left.")
+	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+	w, h := Load(Param("w"), GP64()), Load(Param("h"), GP64())
+	x := XMM()
+	byRows("extend", pix, stride, w, h, x, 1, func() { VPBROADCASTB(Mem{Base: pix}, x) })
+}
+
+func average() {
+	b := avoblock.Begin("averageFast", attr.NOSPLIT, "averageFast is (dst + src + 1) >> 1.", "")
+	b.ByWidth("average", []int{16, 8, 4, 2}, func(w int) {
+		x, y := XMM(), XMM()
+		switch w {
+		case 16:
+			VMOVDQU(b.DstAt(), x)
+			VPAVGB(b.SrcAt(0), x, x)
+		case 8:
+			VMOVQ(b.DstAt(), x)
+			VMOVQ(b.SrcAt(0), y)
+			VPAVGB(y, x, x)
+		case 4:
+			VMOVD(b.DstAt(), x)
+			VMOVD(b.SrcAt(0), y)
+			VPAVGB(y, x, x)
+		case 2:
+			VPXOR(x, x, x)
+			VPXOR(y, y, y)
+			VPINSRW(Imm(0), b.DstAt(), x, x)
+			VPINSRW(Imm(0), b.SrcAt(0), y, y)
+			VPAVGB(y, x, x)
+		}
+		avoblock.StoreBytes(x, b.DstAt(), w)
+	})
+}
+
+// averageWide is average for samples of two bytes.
+func averageWide() {
+	b := avoblock.Begin("averageWideFast", attr.NOSPLIT, "averageWideFast is averageFast for samples of two bytes.", "")
+	b.Double()
+	b.ByWidth("averagewide", []int{16, 8, 4, 2}, func(w int) {
+		x, y := avoblock.LoadWide(b.DstAt(), w), avoblock.LoadWide(b.SrcAt(0), w)
+		VPAVGW(y, x, x)
+		avoblock.StoreWide(x, b.DstAt(), w)
+	})
+}
+
 // compare begins a function that compares blocks a and b.
-func compare(name, doc, more string) block {
+func compare(name, doc, more string) avoblock.Block {
 	TEXT(name, attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int"+more+") int")
 	Pragma("noescape")
 	Doc(doc)
-	return block{Load(Param("a"), GP64()), Load(Param("stride"), GP64()), Load(Param("b"), GP64()),
-		Load(Param("step"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())}
+	return avoblock.LoadBlock("a", "b")
 }
 
 // sad adds absolute differences, 16 or 8 samples a row.
@@ -22,20 +143,20 @@ func sad() {
 	b := compare("sadFast", "sadFast is the sum of absolute differences of blocks 16 or 8 samples wide.", "")
 	sum, x := XMM(), XMM()
 	VPXOR(sum, sum, sum)
-	CMPQ(b.w, Imm(16))
+	CMPQ(b.W, Imm(16))
 	JNE(LabelRef("sad8"))
-	b.loop("sad16", func() {
-		VMOVDQU(b.dstAt(), x)
-		VPSADBW(b.srcAt(0), x, x)
+	b.Loop("sad16", func() {
+		VMOVDQU(b.DstAt(), x)
+		VPSADBW(b.SrcAt(0), x, x)
 		VPADDQ(x, sum, sum)
 	})
 	y := XMM()
 	VPSRLDQ(Imm(8), sum, y)
 	VPADDQ(y, sum, sum)
 	JMP(LabelRef("sadend"))
-	b.loop("sad8", func() {
-		VMOVQ(b.dstAt(), x)
-		VMOVQ(b.srcAt(0), y)
+	b.Loop("sad8", func() {
+		VMOVQ(b.DstAt(), x)
+		VMOVQ(b.SrcAt(0), y)
 		VPSADBW(y, x, x)
 		VPADDQ(x, sum, sum)
 	})
@@ -134,8 +255,8 @@ func sadFourWide() {
 	TEXT("sadFourWideFast", attr.NOSPLIT, "func(a *byte, stride int, b *byte, step int, w, h int, at, sums *[4]int)")
 	Pragma("noescape")
 	Doc("sadFourWideFast is sadFourFast for samples of two bytes.")
-	a := block{dst: Load(Param("a"), GP64()), stride: Load(Param("stride"), GP64()), step: Load(Param("step"), GP64())}
-	a.double()
+	a := avoblock.Block{Dst: Load(Param("a"), GP64()), Stride: Load(Param("stride"), GP64()), Step: Load(Param("step"), GP64())}
+	a.Double()
 	b, at, h := Load(Param("b"), GP64()), Load(Param("at"), GP64()), Load(Param("h"), GP64())
 	var from [4]Register
 	for i := range from {
@@ -152,14 +273,14 @@ func sadFourWide() {
 		}
 		x, y, ones := vec(), vec(), vec()
 		Label(label)
-		VMOVDQU(Mem{Base: a.dst}, x)
+		VMOVDQU(Mem{Base: a.Dst}, x)
 		for i := range from {
 			VPSUBW(Mem{Base: from[i]}, x, y)
 			VPABSW(y, y)
 			VPADDW(y, sum[i], sum[i])
-			ADDQ(a.step, from[i])
+			ADDQ(a.Step, from[i])
 		}
-		ADDQ(a.stride, a.dst)
+		ADDQ(a.Stride, a.Dst)
 		DECQ(h)
 		JNZ(LabelRef(label))
 		VPCMPEQW(ones, ones, ones)
@@ -185,48 +306,34 @@ func sadFourWide() {
 	rows("sadfourwiderows8", XMM)
 }
 
-// double turns strides in samples of two bytes into bytes.
-func (b block) double() {
-	SHLQ(Imm(1), b.stride)
-	SHLQ(Imm(1), b.step)
-}
-
 // sadWide is sad of samples of two bytes.
 func sadWide() {
 	b := compare("sadWideFast", "sadWideFast is sadFast for samples of two bytes.", "")
-	b.double()
+	b.Double()
 	for _, w := range []int{16, 8} {
 		vec := YMM
 		if w == 8 {
 			Label("sadwidenot16")
 			vec = XMM
 		} else {
-			CMPQ(b.w, Imm(16))
+			CMPQ(b.W, Imm(16))
 			JNE(LabelRef("sadwidenot16"))
 		}
 		var s satdState
 		s.zero(vec)
 		sum, ones, x := s.sum.(VecVirtual), s.ones.(VecVirtual), vec()
-		b.loop("sadwide"+string(rune('a'+w)), func() {
-			VMOVDQU(b.dstAt(), x)
-			VPSUBW(b.srcAt(0), x, x)
+		b.Loop("sadwide"+string(rune('a'+w)), func() {
+			VMOVDQU(b.DstAt(), x)
+			VPSUBW(b.SrcAt(0), x, x)
 			VPABSW(x, x)
 			VPMADDWD(ones, x, x)
 			VPADDD(x, sum, sum)
 		})
 		if w == 16 {
-			fold(sum)
+			avoblock.Fold(sum)
 		}
-		finish(sum.AsX())
+		avoblock.Finish(sum.AsX())
 	}
-}
-
-// fold adds the upper half of a vector of double words to the lower one.
-func fold(sum VecVirtual) {
-	half, low := XMM(), sum.AsX()
-	VEXTRACTI128(Imm(1), sum, half)
-	VPADDD(half, low, low)
-	VZEROUPPER()
 }
 
 // satd adds the Hadamard transforms of the differences in blocks of 4x4.
@@ -237,22 +344,6 @@ func satd() {
 	satdOf("satdMeanWideFast", "satdMeanWideFast is satdMeanFast for samples of two bytes.", true, true)
 }
 
-// loadWords loads samples into a vector of words, or half a one.
-func loadWords(wide, half bool) func(m Mem, to VecVirtual) {
-	switch {
-	case wide && half:
-		return func(m Mem, to VecVirtual) { VMOVQ(m, to) }
-	case wide:
-		return func(m Mem, to VecVirtual) { VMOVDQU(m, to) }
-	case half:
-		return func(m Mem, to VecVirtual) {
-			VMOVD(m, to)
-			VPMOVZXBW(to, to)
-		}
-	}
-	return func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }
-}
-
 // satdOf compares with a block, or with the mean of two.
 func satdOf(name, doc string, wide, mean bool) {
 	more := ""
@@ -261,48 +352,34 @@ func satdOf(name, doc string, wide, mean bool) {
 	}
 	b := compare(name, doc, more)
 	if wide {
-		b.double()
+		b.Double()
 	}
 	var other Register
 	if mean {
 		other = Load(Param("c"), GP64())
-		SUBQ(b.src, other)
+		SUBQ(b.Src, other)
 	}
-	sixteen := satdState{load: loadWords(wide, false), other: other}
-	CMPQ(b.w, Imm(16))
+	sixteen := satdState{load: avoblock.LoadWords(wide, false), other: other}
+	CMPQ(b.W, Imm(16))
 	JNE(LabelRef("satdnot16"))
 	sixteen.zero(YMM)
 	sixteen.loop(b, "satd16", YMM)
-	fold(sixteen.sum.(VecVirtual))
-	finish(sixteen.sum.(VecVirtual).AsX())
+	avoblock.Fold(sixteen.sum.(VecVirtual))
+	avoblock.Finish(sixteen.sum.(VecVirtual).AsX())
 
 	Label("satdnot16")
-	CMPQ(b.w, Imm(8))
+	CMPQ(b.W, Imm(8))
 	JNE(LabelRef("satdnot8"))
-	eight := satdState{load: loadWords(wide, false), other: other}
+	eight := satdState{load: avoblock.LoadWords(wide, false), other: other}
 	eight.zero(XMM)
 	eight.loop(b, "satd8", XMM)
-	finish(eight.sum)
+	avoblock.Finish(eight.sum)
 
 	Label("satdnot8")
-	four := satdState{load: loadWords(wide, true), other: other}
+	four := satdState{load: avoblock.LoadWords(wide, true), other: other}
 	four.zero(XMM)
 	four.loop(b, "satd4", XMM)
-	finish(four.sum)
-}
-
-// finish adds the four numbers of x and returns them.
-func finish(x Register) {
-	v := x.(VecVirtual)
-	y := XMM()
-	VPSHUFD(Imm(0x4E), v, y)
-	VPADDD(y, v, v)
-	VPSHUFD(Imm(0xB1), v, y)
-	VPADDD(y, v, v)
-	out := GP64()
-	VMOVD(v, out.As32()) // clears the upper half
-	Store(out, ReturnIndex(0))
-	RET()
+	avoblock.Finish(four.sum)
 }
 
 // satdState is what one width needs.
@@ -321,22 +398,22 @@ func (s *satdState) zero(vec func() VecVirtual) {
 }
 
 // loop goes through the rows four at a time.
-func (s *satdState) loop(b block, label string, vec func() VecVirtual) {
+func (s *satdState) loop(b avoblock.Block, label string, vec func() VecVirtual) {
 	sum, ones := s.sum.(VecVirtual), s.ones.(VecVirtual)
 	Label(label)
 	var d [4]VecVirtual
 	y, z := vec(), vec()
 	for i := range d {
 		d[i] = vec()
-		s.load(b.dstAt(), d[i])
-		s.load(b.srcAt(0), y)
+		s.load(b.DstAt(), d[i])
+		s.load(b.SrcAt(0), y)
 		if s.other != nil {
-			s.load(Mem{Base: b.src, Index: s.other, Scale: 1}, z)
+			s.load(Mem{Base: b.Src, Index: s.other, Scale: 1}, z)
 			VPAVGW(z, y, y)
 		}
 		VPSUBW(y, d[i], d[i])
-		ADDQ(b.stride, b.dst)
-		ADDQ(b.step, b.src)
+		ADDQ(b.Stride, b.Dst)
+		ADDQ(b.Step, b.Src)
 	}
 	a, c, e, f := vec(), vec(), vec(), vec()
 	VPADDW(d[1], d[0], a)
@@ -373,6 +450,6 @@ func (s *satdState) loop(b block, label string, vec func() VecVirtual) {
 	VPADDW(d[1], d[0], d[0])
 	VPMADDWD(ones, d[0], d[0])
 	VPADDD(d[0], sum, sum)
-	SUBQ(Imm(4), b.h)
+	SUBQ(Imm(4), b.H)
 	JNZ(LabelRef(label))
 }

@@ -1,0 +1,169 @@
+// Package avoblock holds what the generators of assembly for blocks of samples share. It runs
+// when assembly is made, never in the program.
+package avoblock
+
+import (
+	. "github.com/mmcloughlin/avo/build"
+	. "github.com/mmcloughlin/avo/operand"
+	. "github.com/mmcloughlin/avo/reg"
+
+	"github.com/mmcloughlin/avo/attr"
+)
+
+// Block holds the arguments that all functions on blocks have; strides are in bytes.
+type Block struct{ Dst, Stride, Src, Step, W, H Register }
+
+const signature = "func(dst *byte, stride int, src *byte, step int, w, h int"
+
+// Begin begins a function that makes a block of another one, and loads its arguments. Functions
+// that keep much on the stack have no attributes, others are NOSPLIT.
+func Begin(name string, attributes attr.Attribute, doc, more string) Block {
+	TEXT(name, attributes, signature+more+")")
+	Pragma("noescape")
+	Doc(doc)
+	return LoadBlock("dst", "src")
+}
+
+// LoadBlock loads the arguments, where the two blocks have names of their own.
+func LoadBlock(dst, src string) Block {
+	return Block{Load(Param(dst), GP64()), Load(Param("stride"), GP64()), Load(Param(src), GP64()),
+		Load(Param("step"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())}
+}
+
+// DstAt is where the row of the destination begins.
+func (b Block) DstAt() Mem { return Mem{Base: b.Dst} }
+
+// SrcAt is so many bytes after the start of the row of the source.
+func (b Block) SrcAt(offset int) Mem { return Mem{Base: b.Src, Disp: offset} }
+
+// Loop runs body for every row.
+func (b Block) Loop(label string, body func()) {
+	Label(label)
+	body()
+	ADDQ(b.Stride, b.Dst)
+	ADDQ(b.Step, b.Src)
+	DECQ(b.H)
+	JNZ(LabelRef(label))
+}
+
+// ByWidth makes a loop for 16 samples, one for 8, one for 4 and one for 2.
+func (b Block) ByWidth(name string, widths []int, body func(w int)) {
+	for i, w := range widths {
+		if i < len(widths)-1 {
+			CMPQ(b.W, Imm(uint64(w)))
+			JNE(LabelRef(name + "not" + string(rune('a'+w))))
+		}
+		b.Loop(name+string(rune('a'+w)), func() { body(w) })
+		VZEROUPPER()
+		RET()
+		if i < len(widths)-1 {
+			Label(name + "not" + string(rune('a'+w)))
+		}
+	}
+}
+
+// store writes w bytes of x.
+func StoreBytes(x VecVirtual, m Mem, w int) {
+	switch w {
+	case 16:
+		VMOVDQU(x, m)
+	case 8:
+		VMOVQ(x, m)
+	case 4:
+		VMOVD(x, m)
+	case 2:
+		VPEXTRW(Imm(0), x, m)
+	}
+}
+
+// Words broadcasts the low 16 bits of a register.
+func Words(r Register) VecVirtual {
+	x := XMM()
+	VMOVD(r.(GPVirtual).As32(), x)
+	VPBROADCASTW(x, x)
+	return x
+}
+
+// WordConstant broadcasts a number of 16 bits.
+func WordConstant(v int) VecVirtual {
+	g := GP64()
+	MOVQ(I64(int64(v)), g)
+	return Words(g)
+}
+
+// Double turns strides in samples of two bytes into bytes.
+func (b Block) Double() {
+	SHLQ(Imm(1), b.Stride)
+	SHLQ(Imm(1), b.Step)
+}
+
+// Fold adds the upper half of a vector of double words to the lower one.
+func Fold(sum VecVirtual) {
+	half, low := XMM(), sum.AsX()
+	VEXTRACTI128(Imm(1), sum, half)
+	VPADDD(half, low, low)
+	VZEROUPPER()
+}
+
+// LoadWords loads samples into a vector of words, or half a one.
+func LoadWords(wide, half bool) func(m Mem, to VecVirtual) {
+	switch {
+	case wide && half:
+		return func(m Mem, to VecVirtual) { VMOVQ(m, to) }
+	case wide:
+		return func(m Mem, to VecVirtual) { VMOVDQU(m, to) }
+	case half:
+		return func(m Mem, to VecVirtual) {
+			VMOVD(m, to)
+			VPMOVZXBW(to, to)
+		}
+	}
+	return func(m Mem, to VecVirtual) { VPMOVZXBW(m, to) }
+}
+
+// Finish adds the four numbers of x and returns them.
+func Finish(x Register) {
+	v := x.(VecVirtual)
+	y := XMM()
+	VPSHUFD(Imm(0x4E), v, y)
+	VPADDD(y, v, v)
+	VPSHUFD(Imm(0xB1), v, y)
+	VPADDD(y, v, v)
+	out := GP64()
+	VMOVD(v, out.As32()) // clears the upper half
+	Store(out, ReturnIndex(0))
+	RET()
+}
+
+// load reads w samples of two bytes into a vector that holds at least as many.
+func LoadWide(m Mem, w int) VecVirtual {
+	switch w {
+	case 16:
+		y := YMM()
+		VMOVDQU(m, y)
+		return y
+	case 8:
+		x := XMM()
+		VMOVDQU(m, x)
+		return x
+	case 4:
+		x := XMM()
+		VMOVQ(m, x)
+		return x
+	}
+	x := XMM()
+	VMOVD(m, x)
+	return x
+}
+
+// StoreWide writes w samples of two bytes.
+func StoreWide(v VecVirtual, m Mem, w int) {
+	switch w {
+	case 16, 8:
+		VMOVDQU(v, m)
+	case 4:
+		VMOVQ(v, m)
+	default:
+		VMOVD(v, m)
+	}
+}
