@@ -2,7 +2,6 @@ package h264
 
 import (
 	"math"
-	mathbits "math/bits"
 
 	"vividstrain/core/media/codec/motion"
 )
@@ -12,7 +11,7 @@ type choice struct {
 	shape  partShape
 	lists  [4]uint8 // which lists each 8x8 block uses, a bit each
 	ref    [2][4]int8
-	mv     [2][4]vector
+	mv     [2][4]motion.Vector
 	direct uint8 // 8x8 blocks whose motion is inferred
 	cost   int
 }
@@ -31,7 +30,7 @@ func (c *coder[T]) take(o *choice) {
 	}
 	if o.shape == part16x16 {
 		for l := range lists {
-			ref, v := int8(-1), vector{}
+			ref, v := int8(-1), motion.Vector{}
 			if o.lists[0]>>l&1 != 0 {
 				ref, v = o.ref[l][0], o.mv[l][0]
 			}
@@ -53,244 +52,96 @@ func (c *coder[T]) take(o *choice) {
 				d.setVector(l, first, 2, 2, o.mv[l][b8])
 			} else {
 				d.setRef(l, first, 2, 2, -1)
-				d.setVector(l, first, 2, 2, vector{})
+				d.setVector(l, first, 2, 2, motion.Vector{})
 			}
 		}
 	}
 	d.keepRefs(lists)
 }
 
-// vectorBits is about how many bits a component of a difference takes, by its
-// absolute value.
-var vectorBits = func() (n [1 << 11]uint8) {
-	for v := range n {
-		n[v] = uint8(1 + 2*mathbits.Len(uint(v)))
-	}
-	return n
-}()
-
-func (c *coder[T]) vectorPrice(v, pred vector) int {
-	x, y := v.x-pred.x, v.y-pred.y
-	return c.price(int(vectorBits[min(max(x, -x), 1<<11-1)&(1<<11-1)]) + int(vectorBits[min(max(y, -y), 1<<11-1)&(1<<11-1)]))
-}
-
-// target is a block of the macroblock that is searched for.
+// target is a block of the macroblock that is searched for in picture ref of list l.
 type target struct {
 	x, y, w, h int // in the macroblock
 	l, ref     int
-	pred       vector // the difference to it is sent
+	pred       motion.Vector // the difference to it is sent
 }
 
-// window is where a target's block is looked for.
-type window[T motion.Sample] struct {
-	src         []T // the block itself
-	of          *source[T]
-	pix         []T // of the reference picture
-	stride      int
-	x, y        int // of the block in the picture
-	right, down int // the largest x and y with which the block lies within the picture
-}
-
-func (c *coder[T]) window(t *target) (w window[T]) {
-	r, s := c.r, &c.refs[t.l][t.ref]
-	return window[T]{c.src[0][r.at+t.y*r.stride+t.x:], s, s.planes[0], s.stride[0], c.d.x*16 + t.x, r.rowOf() + t.y, s.width - t.w, s.height - t.h}
-}
-
-// holds tells whether a block at x, y of the picture lies within it.
-func (w *window[T]) holds(x, y int) bool { return uint(x) <= uint(w.right) && uint(y) <= uint(w.down) }
-
-// sadAt compares a block with the reference at whole samples x, y away.
-func (c *coder[T]) sadAt(t *target, w *window[T], x, y int) int {
-	x, y = x+w.x, y+w.y
-	if w.holds(x, y) {
-		return c.k.SAD(w.src, c.r.stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
-	}
-	pix, step := c.r.inside(w.pix, w.stride, w.right+t.w, w.down+t.h, x, y, t.w, t.h)
-	return c.k.SAD(w.src, c.r.stride, pix, step, t.w, t.h)
+// aim sets the search to a block.
+func (c *coder[T]) aim(t *target) {
+	r, ref, s := c.r, &c.refs[t.l][t.ref], &c.search
+	s.Block, s.Stride, s.W, s.H = c.src[0][r.at+t.y*r.stride+t.x:], r.stride, t.w, t.h
+	s.Ref, s.RefStride, s.RefWidth, s.RefHeight = ref.planes[0], ref.stride[0], ref.width, ref.height
+	s.X, s.Y, s.Pred = c.d.x*16+t.x, r.rowOf()+t.y, t.pred
 }
 
 // predictAt makes the prediction of a block with vector v.
-func (c *coder[T]) predictAt(dst []T, t *target, v vector) {
+func (c *coder[T]) predictAt(dst []T, t *target, v motion.Vector) {
 	r := c.r
-	r.fetchLuma(dst, 16, &c.refs[t.l][t.ref], c.d.x*16+t.x+int(v.x>>2), r.rowOf()+t.y+int(v.y>>2), t.w, t.h, int(v.x&3), int(v.y&3))
+	r.fetchLuma(dst, 16, &c.refs[t.l][t.ref], c.d.x*16+t.x+int(v.X>>2), r.rowOf()+t.y+int(v.Y>>2), t.w, t.h, int(v.X&3), int(v.Y&3))
 }
 
-// satdAt compares a block with the reference at v.
-func (c *coder[T]) satdAt(t *target, w *window[T], v vector) int {
-	stride, x, y := c.r.stride, w.x+int(v.x>>2), w.y+int(v.y>>2)
-	if v.x&3|v.y&3 == 0 && w.holds(x, y) {
-		return c.k.SATD(w.src, stride, w.pix[y*w.stride+x:], w.stride, t.w, t.h)
+// satdAt compares the block that the search is aimed at with the reference at v.
+func (c *coder[T]) satdAt(t *target, v motion.Vector) int {
+	s, x, y := &c.search, c.search.X+int(v.X>>2), c.search.Y+int(v.Y>>2)
+	if v.X&3|v.Y&3 == 0 && s.Holds(x, y) {
+		return c.k.SATD(s.Block, s.Stride, s.Ref[y*s.RefStride+x:], s.RefStride, t.w, t.h)
 	}
-	if a, b, ok := w.of.pair(x, y, t.w, t.h, int(v.x&3), int(v.y&3)); ok {
-		return c.k.SATDMean(w.src, stride, a, b, w.stride, t.w, t.h)
+	if a, b, ok := c.refs[t.l][t.ref].pair(x, y, t.w, t.h, int(v.X&3), int(v.Y&3)); ok {
+		return c.k.SATDMean(s.Block, s.Stride, a, b, s.RefStride, t.w, t.h)
 	}
 	c.predictAt(c.guess[:], t, v)
-	return c.k.SATD(w.src, stride, c.guess[:], 16, t.w, t.h)
+	return c.k.SATD(s.Block, s.Stride, c.guess[:], 16, t.w, t.h)
 }
 
-// costAt is what a block costs that is predicted with v.
-func (c *coder[T]) costAt(h *hunt[T], v vector) int {
-	price := c.vectorPrice(v, h.t.pred)
-	if c.d.h.kind == sliceP && h.t.w == 16 && h.t.ref == 0 && v == c.skip.mv[0][0] {
-		return c.skip.cost + price
+// costAt is the cost of the block when it is predicted with v: SATD and the bits of the vector.
+func (c *coder[T]) costAt(t *target, v motion.Vector) int {
+	cost := c.search.VectorCost(v)
+	if c.d.h.kind == sliceP && t.w == 16 && t.ref == 0 && v == c.skip.mv[0][0] {
+		return c.skip.cost + cost
 	}
-	return c.satdAt(&h.t, &h.window, v) + price
+	return c.satdAt(t, v) + cost
 }
 
-// The steps of the search at whole samples.
-var (
-	wide    = [4][2]int{{-2, 0}, {2, 0}, {0, -2}, {0, 2}}
-	cross   = [4][2]int{{-1, 0}, {1, 0}, {0, -1}, {0, 1}}
-	saltire = [4][2]int{{-1, -1}, {1, -1}, {-1, 1}, {1, 1}}
-)
+// notRefined is the cost of a block whose search was given up at whole samples.
+const notRefined = 1 << 30
 
-// hunt is the search for a block at whole samples.
-type hunt[T motion.Sample] struct {
-	window[T]
-	t        target
-	at, sums [4]int // of the four places that were tried last
-	i, j     int    // the best place so far, relative to the block's own
-	best     int    // its cost: sad and the price of the vector
-	sad      int
+// motionSearch finds a vector for a block, from the best of starts on, and its cost.
+func (c *coder[T]) motionSearch(t *target, starts []motion.Vector, steps int) (motion.Vector, int) {
+	c.aim(t)
+	surrounded := c.search.Run(starts, steps)
+	if c.search.Cost > c.limit {
+		return motion.Vector{}, notRefined
+	}
+	return c.refine(t, surrounded)
 }
 
-// four tries four places. Those beyond the bounds are moved to them.
-func (c *coder[T]) four(h *hunt[T], places *[4][2]int) {
-	inside := true
-	for k, p := range places {
-		i, j := max(c.left, min(p[0], c.right)), max(c.up, min(p[1], c.down))
-		places[k] = [2]int{i, j}
-		x, y := h.x+i, h.y+j
-		inside = inside && h.holds(x, y)
-		h.at[k] = y*h.stride + x
+// refine goes on to quarter samples: it tries the predicted vector and, where the positions
+// around the best one were compared, the minimum of a parabola through them. A thorough search
+// goes through the eight quarters around the best of these, too.
+func (c *coder[T]) refine(t *target, surrounded bool) (motion.Vector, int) {
+	s := &c.search
+	at := motion.Vector{X: int16(4 * s.I), Y: int16(4 * s.J)}
+	minimum := at
+	if surrounded {
+		minimum.X += motion.SubpelMinimum(s.Distances[0], s.Distance, s.Distances[1])
+		minimum.Y += motion.SubpelMinimum(s.Distances[2], s.Distance, s.Distances[3])
 	}
-	if inside {
-		c.k.SADFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
-	} else {
-		for k, p := range places {
-			h.sums[k] = c.sadAt(&h.t, &h.window, p[0], p[1])
-		}
-	}
-	for k, p := range places {
-		if h.sums[k] < h.best {
-			c.better(h, k, p[0], p[1])
-		}
-	}
-}
-
-// unreached is the sum of a place that was not tried.
-const unreached = math.MaxInt32
-
-// near tries the places that are steps away from the best one; not, in a hurry, those
-// that reach out of the picture.
-func (c *coder[T]) near(h *hunt[T], steps *[4][2]int) bool {
-	i, j := h.i, h.j
-	if h.clear(c, i, j) {
-		at := (h.y+j)*h.stride + h.x + i
-		for k, s := range steps {
-			h.at[k] = at + s[1]*h.stride + s[0]
-		}
-		c.k.SADFour(h.src, c.r.stride, h.pix, h.stride, h.t.w, h.t.h, &h.at, &h.sums)
-	} else {
-		for k, s := range steps {
-			h.sums[k] = unreached
-			if i, j := i+s[0], j+s[1]; i >= c.left && i <= c.right && j >= c.up && j <= c.down && (c.thorough || h.holds(h.x+i, h.y+j)) {
-				h.sums[k] = c.sadAt(&h.t, &h.window, i, j)
-			}
-		}
-	}
-	moved := false
-	for k, s := range steps {
-		moved = h.sums[k] < h.best && c.better(h, k, i+s[0], j+s[1]) || moved
-	}
-	return moved
-}
-
-// clear tells whether all steps from place i, j lead to places within the bounds
-// and in the picture.
-func (h *hunt[T]) clear(c *coder[T], i, j int) bool {
-	const most = 2 // of a step
-	x, y := h.x+i, h.y+j
-	return i >= c.left+most && i <= c.right-most && j >= c.up+most && j <= c.down-most &&
-		x >= most && x <= h.right-most && y >= most && y <= h.down-most
-}
-
-// better takes place i, j, the k-th of those that were tried, if it is the best so far.
-func (c *coder[T]) better(h *hunt[T], k, i, j int) bool {
-	cost := h.sums[k] + c.vectorPrice(vector{int16(4 * i), int16(4 * j)}, h.t.pred)
-	if cost >= h.best {
-		return false
-	}
-	h.best, h.sad, h.i, h.j = cost, h.sums[k], i, j
-	return true
-}
-
-// search finds a vector for a block, starting from the best of starts. The cost
-// is satd and the price of the vector.
-func (c *coder[T]) search(t *target, starts []vector, steps int) (vector, int) {
-	h := &c.hunt
-	h.window, h.t, h.best = c.window(t), *t, math.MaxInt
-	for len(starts) > 0 {
-		var places [4][2]int
-		for k := range places {
-			s := starts[min(k, len(starts)-1)]
-			places[k] = [2]int{int(s.x+2) >> 2, int(s.y+2) >> 2}
-		}
-		c.four(h, &places)
-		starts = starts[min(4, len(starts)):]
-	}
-	if !c.thorough && h.best < c.usual {
-		steps = 0 // as good as around here
-	}
-	moved := c.thorough || c.near(h, &cross)
-	if moved {
-		for range steps {
-			if !c.near(h, &wide) {
-				break
-			}
-		}
-		moved = c.near(h, &cross)
-	}
-	for round := 0; round < 4 && (moved || c.thorough && c.near(h, &saltire)); round++ {
-		moved = c.near(h, &cross)
-	}
-	c.found = h.best
-	if h.best > c.limit {
-		return vector{}, hopeless
-	}
-	return c.refine(h, !moved && !c.thorough)
-}
-
-// hopeless is the cost of what was not looked at closely.
-const hopeless = 1 << 30
-
-// refine goes on to quarter samples: it guesses the place between samples from how
-// the differences at whole samples grow to both sides, as if on a parabola, and
-// tries it and the predicted vector.
-func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
-	t := &h.t
-	at := vector{int16(4 * h.i), int16(4 * h.j)}
-	guess := at
-	if crossed {
-		guess.x += h.top(h.sums[0], h.sums[1])
-		guess.y += h.top(h.sums[2], h.sums[3])
-	}
-	best := c.costAt(h, at)
-	for _, v := range [2]vector{guess, t.pred} {
-		if v == at || !c.within(v) {
+	best := c.costAt(t, at)
+	for _, v := range [2]motion.Vector{minimum, t.pred} {
+		if v == at || !s.Within(v) {
 			continue
 		}
-		if cost := c.costAt(h, v); cost < best {
+		if cost := c.costAt(t, v); cost < best {
 			best, at = cost, v
 		}
 	}
 	if !c.thorough {
 		return at, best
 	}
-	for _, steps := range [2]*[4][2]int{&cross, &saltire} {
+	for _, steps := range [2]*[4][2]int{&motion.SmallDiamond, &motion.SquareCorners} {
 		for from, k := at, 0; k < 4; k++ {
-			v := vector{from.x + int16(steps[k][0]), from.y + int16(steps[k][1])}
-			if cost := c.costAt(h, v); cost < best {
+			v := motion.Vector{X: from.X + int16(steps[k][0]), Y: from.Y + int16(steps[k][1])}
+			if cost := c.costAt(t, v); cost < best {
 				best, at = cost, v
 			}
 		}
@@ -298,36 +149,20 @@ func (c *coder[T]) refine(h *hunt[T], crossed bool) (vector, int) {
 	return at, best
 }
 
-// top is where between samples a parabola through the differences before, at and
-// behind the best place is lowest, in quarters.
-func (h *hunt[T]) top(before, behind int) int16 {
-	curve := before + behind - 2*h.sad
-	if curve <= 0 || before == unreached || behind == unreached {
-		return 0
-	}
-	return int16(max(-2, min((4*(before-behind)+curve)/(2*curve), 2)))
-}
-
-// within tells whether a vector is within the bounds.
-func (c *coder[T]) within(v vector) bool {
-	x, y := int(v.x>>2), int(v.y>>2)
-	return x >= c.left && x < c.right && y >= c.up && y < c.down
-}
-
-// whole searches the whole macroblock in picture ref of list l.
-func (c *coder[T]) whole(l, ref int) (vector, int) {
+// search16x16 searches for the whole macroblock in picture ref of list l.
+func (c *coder[T]) search16x16(l, ref int) (motion.Vector, int) {
 	d := c.d
 	t := target{0, 0, 16, 16, l, ref, d.predict(l, 0, 4, int8(ref))}
-	starts := append(c.starts[:0], t.pred, vector{})
+	starts := append(c.starts[:0], t.pred, motion.Vector{})
 	for _, at := range [...]int{cacheFirst - 1, 1, 5} { // left, above, right above
 		if d.ref[l][at] >= 0 && (c.thorough || len(starts) < 4) {
 			starts = append(starts, d.vec[l][at])
 		}
 	}
-	c.usual = c.usualCost(c.costs)
-	v, cost := c.search(&t, starts, 16)
+	c.search.Usual = c.usualCost(c.costs)
+	v, cost := c.motionSearch(&t, starts, 16)
 	if ref == 0 && l == 0 {
-		c.costs[d.addr] = int32(c.found)
+		c.costs[d.addr] = int32(c.search.Cost)
 	}
 	return v, cost + c.price(refBits(ref, len(c.refs[l])))
 }
@@ -362,12 +197,12 @@ func (c *coder[T]) chooseP() {
 	*o = choice{cost: math.MaxInt, lists: [4]uint8{1, 1, 1, 1}}
 	c.limit = math.MaxInt
 	for ref := range c.refs[0] {
-		v, cost := c.whole(0, ref)
-		c.limit = min(c.limit, c.found+c.found/16) // for other pictures, at whole samples
+		v, cost := c.search16x16(0, ref)
+		c.limit = min(c.limit, c.search.Cost+c.search.Cost/16) // for other pictures, at whole samples
 		if cost < o.cost {
 			o.cost = cost
 			o.ref[0] = [4]int8{int8(ref), int8(ref), int8(ref), int8(ref)}
-			o.mv[0] = [4]vector{v, v, v, v}
+			o.mv[0] = [4]motion.Vector{v, v, v, v}
 		}
 	}
 	c.limit = math.MaxInt
@@ -382,10 +217,10 @@ func (c *coder[T]) split(l int) {
 	o := c.best
 	o.shape, o.cost = part8x8, c.price(9)
 	ref := o.ref[l][0]
-	starts := [2]vector{o.mv[l][0]}
+	starts := [2]motion.Vector{o.mv[l][0]}
 	for b8 := range 4 {
 		t := target{b8 & 1 * 8, b8 >> 1 * 8, 8, 8, l, int(ref), c.best.mv[l][0]}
-		v, cost := c.search(&t, starts[:1+min(b8, 1)], c.splitSteps)
+		v, cost := c.motionSearch(&t, starts[:1+min(b8, 1)], c.splitSteps)
 		o.mv[l][b8] = v
 		starts[1] = v
 		if o.cost += cost; o.cost >= c.best.cost {
@@ -409,13 +244,13 @@ func (c *coder[T]) chooseB() {
 	r, o := c.r, &c.best
 	c.limit = math.MaxInt
 	*o = choice{cost: math.MaxInt}
-	var v [2]vector
+	var v [2]motion.Vector
 	var ref [2]int
 	var cost [2]int
 	for l := range 2 {
 		cost[l] = math.MaxInt
 		for i := range c.refs[l] {
-			if w, n := c.whole(l, i); n < cost[l] {
+			if w, n := c.search16x16(l, i); n < cost[l] {
 				v[l], ref[l], cost[l] = w, i, n
 			}
 		}
@@ -431,7 +266,8 @@ func (c *coder[T]) chooseB() {
 	for l, dst := range [2][]T{c.guess[:], c.guess2[:]} {
 		t := target{0, 0, 16, 16, l, ref[l], c.d.predict(l, 0, 4, int8(ref[l]))}
 		c.predictAt(dst, &t, v[l])
-		price += c.vectorPrice(v[l], t.pred) + c.price(refBits(ref[l], len(c.refs[l])))
+		c.search.Pred = t.pred
+		price += c.search.VectorCost(v[l]) + c.price(refBits(ref[l], len(c.refs[l])))
 	}
 	r.k.Average(c.guess[:], 16, c.guess2[:], 16, 16, 16)
 	if n := c.k.SATD(c.src[0][r.at:], r.stride, c.guess[:], 16, 16, 16) + price + c.price(5); n < o.cost {

@@ -1,6 +1,10 @@
 package h264
 
-import mathbits "math/bits"
+import (
+	"vividstrain/core/media/codec/motion"
+
+	mathbits "math/bits"
+)
 
 // codeInter reconstructs the macroblock with the motion that was taken, of which
 // the prediction stands in the picture.
@@ -37,8 +41,8 @@ func (c *coder[T]) codeLuma() {
 // live are the quarters of the macroblock that may have levels, a bit each.
 func (c *coder[T]) live() (quarters uint8) {
 	r, nothing := c.r, c.q.luma.nothing()
-	c.k.SADQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.hunt.sums)
-	for b8, sum := range c.hunt.sums {
+	c.k.SADQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.quarterSADs)
+	for b8, sum := range c.quarterSADs {
 		quarters |= uint8(oneIf(sum >= nothing)) << b8
 	}
 	return quarters
@@ -131,10 +135,10 @@ func (c *coder[T]) trySkip() bool {
 	c.predicted = false
 	if d.h.kind == sliceP {
 		v := d.predictSkip()
-		c.skip = choice{lists: [4]uint8{1, 1, 1, 1}, mv: [2][4]vector{{v, v, v, v}}}
+		c.skip = choice{lists: [4]uint8{1, 1, 1, 1}, mv: [2][4]motion.Vector{{v, v, v, v}}}
 		t := target{w: 16, h: 16}
-		w := c.window(&t)
-		c.skip.cost = c.satdAt(&t, &w, v)
+		c.aim(&t)
+		c.skip.cost = c.satdAt(&t, v)
 		if c.skip.cost > c.price(16*8) {
 			return false
 		}

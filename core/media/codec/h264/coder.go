@@ -28,27 +28,25 @@ type coder[T motion.Sample] struct {
 	blockSizes []bool // of intra prediction in blocks, true for 8x8
 	floor      int    // what macroblocks of the slice cost at least: noise weighs on all of them
 
-	refs                  [2][]source[T] // the reference pictures of the slice
-	best, skip            choice
-	predicted             bool    // the picture holds the prediction of a skipped macroblock
-	costs                 []int32 // what the search of each macroblock came to at whole samples
-	finals                []int32 // what it came to at last
-	usual                 int     // with which it may stop
-	found                 int     // what it came to
-	limit                 int     // beyond which it is not refined
-	starts                []vector
-	hunt                  hunt[T]
-	reach, vertical       int                   // largest components of vectors in whole samples
-	left, right, up, down int                   // bounds of vectors in whole samples
-	guess                 [16*16 + rowPadding]T // a prediction that is tried
-	guess2                [16*16 + rowPadding]T
-	preds                 predictions[T] // of a block, in all modes of intra prediction
-	modeCosts             modeCosts
-	work8                 [64]int32
-	coef8                 [4][64]int32
-	dcs                   [16]int32
-	coef                  [256]int32
-	has                   [16]uint16
+	refs            [2][]source[T] // the reference pictures of the slice
+	best, skip      choice
+	predicted       bool    // the picture holds the prediction of a skipped macroblock
+	costs           []int32 // what the search of each macroblock came to at whole samples
+	finals          []int32 // what it came to at last
+	limit           int     // beyond which it is not refined
+	starts          []motion.Vector
+	search          motion.Search[T]
+	quarterSADs     [4]int
+	reach, vertical int                          // largest components of vectors in whole samples
+	guess           [16*16 + motion.RowPadding]T // a prediction that is tried
+	guess2          [16*16 + motion.RowPadding]T
+	preds           predictions[T] // of a block, in all modes of intra prediction
+	modeCosts       modeCosts
+	work8           [64]int32
+	coef8           [4][64]int32
+	dcs             [16]int32
+	coef            [256]int32
+	has             [16]uint16
 }
 
 // trials say how much is tried. Costs are satd of 8-bit samples.
@@ -82,6 +80,7 @@ type qualities struct {
 func (c *coder[T]) setQP(qp int) {
 	c.qp = qp
 	c.lambda = lambdas[qp+6*(c.d.h.sps.depth-8)] * c.weight >> 4
+	c.search.Lambda = c.lambda
 	s := c.d.h.sps
 	c.q.luma = newQuantiser(qp + 6*(s.depth-8))
 	for i := range c.q.chroma {
@@ -456,6 +455,7 @@ func (c *coder[T]) bound() {
 		height /= 2
 	}
 	most := c.vertical
-	c.left, c.right = max(-c.reach, -d.x*16-outside), min(c.reach, (d.width-1-d.x)*16+outside)
-	c.up, c.down = max(-most, -y-outside), min(most, height-16-y+outside)
+	s := &c.search
+	s.Left, s.Right = max(-c.reach, -d.x*16-outside), min(c.reach, (d.width-1-d.x)*16+outside)
+	s.Up, s.Down = max(-most, -y-outside), min(most, height-16-y+outside)
 }

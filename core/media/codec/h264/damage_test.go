@@ -11,6 +11,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
 )
 
@@ -158,7 +159,7 @@ func TestSlicesOutOfOrder(t *testing.T) {
 func TestFastKernelsEqualPlainOnes(t *testing.T) {
 	fast, plain := fastKernels(), goKernels[uint8]()
 	v := newRandomVideo(5, randomKind{}, false)
-	src := make([]uint8, 64*64+rowPadding)
+	src := make([]uint8, 64*64+motion.RowPadding)
 	for range 200 {
 		for i := range src {
 			src[i] = uint8(v.Uint64())

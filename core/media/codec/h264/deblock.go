@@ -1,8 +1,10 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"vividstrain/core/media/codec/motion"
 
-import mathbits "math/bits"
+	mathbits "math/bits"
+)
 
 // deblock filters the edges of a macroblock (8.7). Its neighbours to the left
 // and above are filtered already, and no macroblock that is filtered yet to be
@@ -200,7 +202,7 @@ func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 			return false
 		}
 		a, b := pv.mv[lp][p], qv.mv[lq][q]
-		return motion.Abs32(int32(a.x)-int32(b.x)) >= 4 || motion.Abs32(int32(a.y)-int32(b.y)) >= limit
+		return motion.Abs32(int32(a.X)-int32(b.X)) >= 4 || motion.Abs32(int32(a.Y)-int32(b.Y)) >= limit
 	}
 	straight := p0 == q0 && p1 == q1
 	crossed := p0 == q1 && p1 == q0

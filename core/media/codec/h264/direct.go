@@ -62,17 +62,17 @@ func (d *sliceDecoder) nearerField(r ref) int {
 
 // motion gives the vector and reference of a colocated block: those of list
 // 0, else of list 1; intra has none.
-func (c colocated) motion() (id int32, ref int8, v vector) {
+func (c colocated) motion() (id int32, ref int8, v motion.Vector) {
 	b8 := c.block>>3<<1 | c.block>>1&1
 	if c.m.intra {
-		return -1, -1, vector{}
+		return -1, -1, motion.Vector{}
 	}
 	for l := range 2 {
 		if ref := c.m.ref[l][b8]; ref >= 0 {
 			return c.m.id[l][b8], ref, c.m.mv[l][c.block]
 		}
 	}
-	return -1, -1, vector{}
+	return -1, -1, motion.Vector{}
 }
 
 // awaitColocated waits until the motion at the current macroblock is there in
@@ -104,7 +104,7 @@ func (d *sliceDecoder) predictDirect(mask int) {
 // predictSpatial is 8.4.1.2.2.
 func (d *sliceDecoder) predictSpatial(mask int) {
 	var refs [2]int8
-	var vectors [2]vector
+	var vectors [2]motion.Vector
 	for l := range 2 {
 		refA, refB := d.ref[l][cacheFirst-1], d.ref[l][1]
 		refC, _ := d.corner(l, 0, 4)
@@ -134,7 +134,7 @@ func (d *sliceDecoder) predictSpatial(mask int) {
 
 // setSpatial sets the vectors of an 8x8 block; where the colocated block
 // stands still, index 0 has none.
-func (d *sliceDecoder) setSpatial(first int, refs [2]int8, vectors [2]vector, still bool) {
+func (d *sliceDecoder) setSpatial(first int, refs [2]int8, vectors [2]motion.Vector, still bool) {
 	b8 := first>>3<<1 | first>>1&1
 	d.sub[b8] = sub4x4
 	size := 1
@@ -147,12 +147,12 @@ func (d *sliceDecoder) setSpatial(first int, refs [2]int8, vectors [2]vector, st
 			zero := false
 			if still && (refs[0] == 0 || refs[1] == 0) {
 				_, ref, v := d.colocatedBlock(at).motion()
-				zero = ref == 0 && uint16(v.x+1) <= 2 && uint16(v.y+1) <= 2
+				zero = ref == 0 && uint16(v.X+1) <= 2 && uint16(v.Y+1) <= 2
 			}
 			for l := range 2 {
 				v := vectors[l]
 				if refs[l] < 0 || refs[l] == 0 && zero {
-					v = vector{}
+					v = motion.Vector{}
 				}
 				d.setVector(l, at, size, size, v)
 			}
@@ -197,16 +197,16 @@ func (d *sliceDecoder) setTemporal(first, at, size int) {
 	}
 	switch col.scale {
 	case frameToField:
-		v.y = half(v.y)
+		v.Y = half(v.Y)
 	case fieldToFrame:
-		v.y *= 2
+		v.Y *= 2
 	}
 	d.setRef(0, first, 2, 2, index)
 	d.setRef(1, first, 2, 2, 0)
-	v0, v1 := v, vector{}
+	v0, v1 := v, motion.Vector{}
 	if factor, scaled := d.temporalScale(index, 0); scaled {
-		v0 = vector{int16((factor*int32(v.x) + 128) >> 8), int16((factor*int32(v.y) + 128) >> 8)}
-		v1 = vector{v0.x - v.x, v0.y - v.y}
+		v0 = motion.Vector{X: int16((factor*int32(v.X) + 128) >> 8), Y: int16((factor*int32(v.Y) + 128) >> 8)}
+		v1 = motion.Vector{X: v0.X - v.X, Y: v0.Y - v.Y}
 	}
 	d.setVector(0, at, size, size, v0)
 	d.setVector(1, at, size, size, v1)

@@ -127,6 +127,7 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 func setup[T motion.Sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
 	c.trials = efforts[e.set.Effort]
+	c.search.DistanceKernels, c.search.Thorough = k.DistanceKernels, c.thorough
 	c.splitFrom <<= e.set.Format.Depth - 8
 	c.intraFrom <<= e.set.Format.Depth - 8
 	c.weighs = c.thorough && !e.set.CAVLC

@@ -51,15 +51,12 @@ const allRows = math.MaxInt32 / 2
 // mbMotion is what is kept of a macroblock for prediction in other pictures and
 // for deblocking.
 type mbMotion struct {
-	mv    [2][16]vector // by list and 4x4 block in raster order
-	id    [2][4]int32   // pictures referred to, by list and 8x8 block: frame.id<<2 | structure, or -1
-	ref   [2][4]int8    // reference indices, negative for none
+	mv    [2][16]motion.Vector // by list and 4x4 block in raster order
+	id    [2][4]int32          // pictures referred to, by list and 8x8 block: frame.id<<2 | structure, or -1
+	ref   [2][4]int8           // reference indices, negative for none
 	intra bool
 	field bool // a field macroblock
 }
-
-// vector is a motion vector in quarter samples.
-type vector struct{ x, y int16 }
 
 // orderOf is PicOrderCnt of the frame or of one field of it.
 func (f *frame) orderOf(s structure) int32 { return orderOf(f.poc, s) }
@@ -131,7 +128,7 @@ func (f *frame) repeatRows() {
 	}
 	for i := range f.full {
 		p := &f.full[i]
-		for y := 0; p.Stride > 0 && y+1 < (max(len(p.Pix), len(p.Wide))-rowPadding)/p.Stride; y += 2 {
+		for y := 0; p.Stride > 0 && y+1 < (max(len(p.Pix), len(p.Wide))-motion.RowPadding)/p.Stride; y += 2 {
 			a, b := (y+from)*p.Stride, (y+to)*p.Stride
 			if p.Wide != nil {
 				copy(p.Wide[b:][:p.Stride], p.Wide[a:])
@@ -206,10 +203,6 @@ func (l *framePool) put(f *frame) {
 	l.mu.Unlock()
 }
 
-// rowPadding is how many samples stand behind the last row of a plane, so that
-// wide loads do not leave it.
-const rowPadding = 64
-
 func newFrame(s *sps, pool *framePool) *frame {
 	f := &frame{pool: pool}
 	f.changed.L = &f.mu
@@ -221,9 +214,9 @@ func newFrame(s *sps, pool *framePool) *frame {
 		}
 		f.full[i].Stride = w
 		if s.wide() {
-			f.full[i].Wide = make([]uint16, w*h+rowPadding)
+			f.full[i].Wide = make([]uint16, w*h+motion.RowPadding)
 		} else {
-			f.full[i].Pix = make([]byte, w*h+rowPadding)
+			f.full[i].Pix = make([]byte, w*h+motion.RowPadding)
 		}
 	}
 	f.mbs = make([]mbMotion, s.mbWidth*s.mbHeight)

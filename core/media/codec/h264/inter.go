@@ -107,13 +107,13 @@ func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
 		r.from, r.origin = ref, r.source(ref)
 	}
 	src := &r.origin
-	x := d.x*16 + p.x + int(v.x>>2)
-	y := r.rowOf() + p.y + int(v.y>>2)
+	x := d.x*16 + p.x + int(v.X>>2)
+	y := r.rowOf() + p.y + int(v.Y>>2)
 	if r.d.pic.shared {
 		ref.f.await(ref.s, int32(max(0, min(y+p.h+3, src.height-1))))
 	}
 	dst, stride := r.target(0, p, second)
-	r.fetchLuma(dst, stride, src, x, y, p.w, p.h, int(v.x&3), int(v.y&3))
+	r.fetchLuma(dst, stride, src, x, y, p.w, p.h, int(v.X&3), int(v.Y&3))
 	if r.planes == 1 {
 		return
 	}
@@ -163,38 +163,10 @@ func (r *recon[T]) source(ref ref) (s source[T]) {
 	return s
 }
 
-// inside gives the samples from x, y on for a block of w x h, through a block
-// with repeated edges where they are not all in the picture.
-func (r *recon[T]) inside(src []T, stride, width, height, x, y, w, h int) ([]T, int) {
-	if x >= 0 && y >= 0 && x+w <= width && y+h <= height {
-		return src[y*stride+x:], stride
-	}
-	const edgeStride = 24
-	before, behind := max(0, min(-x, w)), max(0, min(x+w-width, w))
-	for j := range h {
-		row := src[max(0, min(y+j, height-1))*stride:]
-		out := (*[edgeStride]T)(r.edge[j*edgeStride:])
-		switch {
-		case before+behind >= w:
-		case before == 0:
-			*out = *(*[edgeStride]T)(row[x:]) // more than is needed, which costs less
-		default:
-			copy(out[before:], row[:w-before])
-		}
-		for i := range before {
-			out[i] = row[0]
-		}
-		for i := w - behind; i < w; i++ {
-			out[i] = row[width-1]
-		}
-	}
-	return r.edge[:], edgeStride
-}
-
 // fetchLuma is the interpolation of luma samples (8.4.2.2.1).
 func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx, dy int) {
 	if dx|dy == 0 {
-		pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x, y, w, h)
+		pix, step := motion.Clamped(&r.edge, src.planes[0], src.stride[0], src.width, src.height, x, y, w, h)
 		r.k.Copy(dst, stride, pix, step, w, h)
 		return
 	}
@@ -203,7 +175,7 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 		r.k.Average(dst, stride, b, src.stride[0], w, h)
 		return
 	}
-	pix, step := r.inside(src.planes[0], src.stride[0], src.width, src.height, x-2, y-2, w+5, h+5)
+	pix, step := motion.Clamped(&r.edge, src.planes[0], src.stride[0], src.width, src.height, x-2, y-2, w+5, h+5)
 	const two = 2
 	at := two*step + two // of the sample G
 	switch {
@@ -237,9 +209,9 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 }
 
 // fetchChroma is 8.4.1.4 and 8.4.2.2.2.
-func (r *recon[T]) fetchChroma(src *source[T], ref ref, v vector, p interPart, second bool) {
+func (r *recon[T]) fetchChroma(src *source[T], ref ref, v motion.Vector, p interPart, second bool) {
 	d := r.d
-	my := int(v.y)
+	my := int(v.Y)
 	if r.chromaShift == 1 && ref.s != wholeFrame {
 		switch parity := d.parity(); {
 		case ref.s == bottomField && parity == topField:
@@ -248,7 +220,7 @@ func (r *recon[T]) fetchChroma(src *source[T], ref ref, v vector, p interPart, s
 			my += 2
 		}
 	}
-	dx, x := int(v.x)&7, d.x*8+p.x>>1+int(v.x)>>3
+	dx, x := int(v.X)&7, d.x*8+p.x>>1+int(v.X)>>3
 	dy, y := my&7, my>>3
 	if r.chromaShift == 0 {
 		dy, y = my&3<<1, my>>2
@@ -257,7 +229,7 @@ func (r *recon[T]) fetchChroma(src *source[T], ref ref, v vector, p interPart, s
 	w, h := p.w>>1, p.h>>r.chromaShift
 	width, height := src.width>>1, src.height>>r.chromaShift
 	for i := 1; i < 3; i++ {
-		pix, step := r.inside(src.planes[i], src.stride[i], width, height, x, y, w+1, h+1)
+		pix, step := motion.Clamped(&r.edge, src.planes[i], src.stride[i], width, height, x, y, w+1, h+1)
 		dst, stride := r.target(i, p, second)
 		r.k.bilinear(dst, stride, pix, step, w, h, dx, dy)
 	}

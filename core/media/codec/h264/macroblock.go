@@ -3,6 +3,7 @@ package h264
 import (
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/cabac"
+	"vividstrain/core/media/codec/motion"
 )
 
 // mbKind is how a macroblock is predicted.
@@ -101,7 +102,7 @@ type sliceDecoder struct {
 	skipRun int  // mb_skip_run that is left, -1: not read yet
 	nz      [3][cacheSize]uint8
 	ref     [2][cacheSize]int8
-	vec     [2][cacheSize]vector
+	vec     [2][cacheSize]motion.Vector
 	mvd     [2][cacheSize][2]uint8
 	refCtx  [2][cacheSize]int8
 	modes   [cacheSize]int8

@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // writeSkip writes a macroblock of which nothing is sent.
 func (w *sliceWriter) writeSkip() {
 	w.skip(true)
@@ -125,7 +127,7 @@ func (w *sliceWriter) writeParts(lists int, o *choice) {
 				continue
 			}
 			ref := d.ref[l][cacheAt[p[0]]]
-			var pred vector
+			var pred motion.Vector
 			switch o.shape {
 			case part16x16:
 				pred = d.predict(l, 0, 4, ref)
@@ -146,11 +148,11 @@ func (w *sliceWriter) writeRef(l, block int, ref int8) {
 }
 
 // writeVector writes the difference of a part's vector to the predicted one.
-func (w *sliceWriter) writeVector(l, block, width, height int, pred vector) {
+func (w *sliceWriter) writeVector(l, block, width, height int, pred motion.Vector) {
 	d := w.d
 	at := cacheAt[block]
 	a, b, v := d.mvd[l][at-1], d.mvd[l][at-cacheStep], d.vec[l][at]
-	x, y := int(v.x-pred.x), int(v.y-pred.y)
+	x, y := int(v.X-pred.X), int(v.Y-pred.Y)
 	w.mvdComponent(40, int(a[0])+int(b[0]), x)
 	w.mvdComponent(47, int(a[1])+int(b[1]), y)
 	if d.h.pps.cabac {

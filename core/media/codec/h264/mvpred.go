@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // notAvailable marks reference indices of blocks that cannot be used; -1 marks
 // those that do not use the list.
 const notAvailable = -2
@@ -27,14 +29,14 @@ func (d *sliceDecoder) loadTop(l int) {
 	m := &d.motion[d.n.top]
 	r2, r3 := m.ref[l][2], m.ref[l][3]
 	*(*[4]int8)(d.ref[l][1:5]) = [4]int8{r2, r2, r3, r3}
-	v := *(*[4]vector)(m.mv[l][12:16])
+	v := *(*[4]motion.Vector)(m.mv[l][12:16])
 	if r2 < 0 {
-		v[0], v[1] = vector{}, vector{}
+		v[0], v[1] = motion.Vector{}, motion.Vector{}
 	}
 	if r3 < 0 {
-		v[2], v[3] = vector{}, vector{}
+		v[2], v[3] = motion.Vector{}, motion.Vector{}
 	}
-	*(*[4]vector)(d.vec[l][1:5]) = v
+	*(*[4]motion.Vector)(d.vec[l][1:5]) = v
 }
 
 func (d *sliceDecoder) loadLeft(l int) {
@@ -49,7 +51,7 @@ func (d *sliceDecoder) loadLeft(l int) {
 	for i := range 4 {
 		ref, v := m.ref[l][i|1], m.mv[l][4*i+3]
 		if ref < 0 {
-			v = vector{}
+			v = motion.Vector{}
 		}
 		refs[cacheFirst+cacheStep*i-1], vec[cacheFirst+cacheStep*i-1] = ref, v
 	}
@@ -65,7 +67,7 @@ var noRefs = func() (refs [cacheSize]int8) {
 
 func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
 	if mb < 0 {
-		d.ref[l][at], d.vec[l][at] = notAvailable, vector{}
+		d.ref[l][at], d.vec[l][at] = notAvailable, motion.Vector{}
 		return
 	}
 	m := &d.motion[mb]
@@ -74,18 +76,18 @@ func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
 
 // converted gives the motion of a block of another macroblock in units of the
 // current one.
-func (d *sliceDecoder) converted(m *mbMotion, l, block int) (int8, vector) {
+func (d *sliceDecoder) converted(m *mbMotion, l, block int) (int8, motion.Vector) {
 	ref, v := m.ref[l][block>>3<<1|block>>1&1], m.mv[l][block]
 	if ref < 0 {
-		return ref, vector{}
+		return ref, motion.Vector{}
 	}
 	if d.h.mbaff && m.field != d.field {
 		if d.field {
 			ref <<= 1
-			v.y = half(v.y)
+			v.Y = half(v.Y)
 		} else {
 			ref >>= 1
-			v.y *= 2
+			v.Y *= 2
 		}
 	}
 	return ref, v
@@ -151,7 +153,7 @@ var cornerInside = func() (inside [16][5]bool) {
 
 // corner gives the motion of neighbour C of a partition of w blocks' width at
 // block, or that of D where C is not available (8.4.1.3.2).
-func (d *sliceDecoder) corner(l, block, w int) (int8, vector) {
+func (d *sliceDecoder) corner(l, block, w int) (int8, motion.Vector) {
 	at := cacheAt[block]
 	if c := at - cacheStep + w; block < 4 || cornerInside[block][w] {
 		if d.ref[l][c] != notAvailable {
@@ -167,7 +169,7 @@ func (d *sliceDecoder) corner(l, block, w int) (int8, vector) {
 
 // leftCorner is neighbour D of a block in the left column of row y, not the
 // first, where the pair to the left is not of the same kind (table 6-4).
-func (d *sliceDecoder) leftCorner(l, y int) (int8, vector) {
+func (d *sliceDecoder) leftCorner(l, y int) (int8, motion.Vector) {
 	top := d.available(d.x-1, d.y&^1)
 	line, bottom := 4*y-1, d.y&1
 	var mb, row int
@@ -184,7 +186,7 @@ func (d *sliceDecoder) leftCorner(l, y int) (int8, vector) {
 
 // predict is the motion vector prediction of a partition of w blocks' width at
 // block (8.4.1.3).
-func (d *sliceDecoder) predict(l, block, w int, ref int8) vector {
+func (d *sliceDecoder) predict(l, block, w int, ref int8) motion.Vector {
 	at := cacheAt[block]
 	refA, a := d.ref[l][at-1], d.vec[l][at-1]
 	refB, b := d.ref[l][at-cacheStep], d.vec[l][at-cacheStep]
@@ -196,7 +198,7 @@ func (d *sliceDecoder) predict(l, block, w int, ref int8) vector {
 }
 
 // median is 8.4.1.3.1.
-func median(ref, refA, refB, refC int8, a, b, c vector) vector {
+func median(ref, refA, refB, refC int8, a, b, c motion.Vector) motion.Vector {
 	switch isA, isB, isC := refA == ref, refB == ref, refC == ref; {
 	case isA && !isB && !isC:
 		return a
@@ -206,15 +208,15 @@ func median(ref, refA, refB, refC int8, a, b, c vector) vector {
 		return c
 	}
 	if refA < 0 {
-		a = vector{}
+		a = motion.Vector{}
 	}
 	if refB < 0 {
-		b = vector{}
+		b = motion.Vector{}
 	}
 	if refC < 0 {
-		c = vector{}
+		c = motion.Vector{}
 	}
-	return vector{middle(a.x, b.x, c.x), middle(a.y, b.y, c.y)}
+	return motion.Vector{X: middle(a.X, b.X, c.X), Y: middle(a.Y, b.Y, c.Y)}
 }
 
 func middle(a, b, c int16) int16 {
@@ -222,7 +224,7 @@ func middle(a, b, c int16) int16 {
 }
 
 // predict16x8 and predict8x16 try the neighbour that is favoured first.
-func (d *sliceDecoder) predict16x8(l, part int, ref int8) vector {
+func (d *sliceDecoder) predict16x8(l, part int, ref int8) motion.Vector {
 	at := cacheAt[8*part] - cacheStep
 	if part == 1 {
 		at = cacheAt[8] - 1
@@ -233,7 +235,7 @@ func (d *sliceDecoder) predict16x8(l, part int, ref int8) vector {
 	return d.predict(l, 8*part, 4, ref)
 }
 
-func (d *sliceDecoder) predict8x16(l, part int, ref int8) vector {
+func (d *sliceDecoder) predict8x16(l, part int, ref int8) motion.Vector {
 	if part == 0 {
 		if at := cacheAt[0] - 1; d.ref[l][at] == ref {
 			return d.vec[l][at]
@@ -245,11 +247,11 @@ func (d *sliceDecoder) predict8x16(l, part int, ref int8) vector {
 }
 
 // predictSkip is the motion of a P_Skip macroblock (8.4.1.1).
-func (d *sliceDecoder) predictSkip() vector {
+func (d *sliceDecoder) predictSkip() motion.Vector {
 	refA, refB := d.ref[0][cacheFirst-1], d.ref[0][1]
 	if refA == notAvailable || refB == notAvailable ||
-		refA == 0 && d.vec[0][cacheFirst-1] == (vector{}) || refB == 0 && d.vec[0][1] == (vector{}) {
-		return vector{}
+		refA == 0 && d.vec[0][cacheFirst-1] == (motion.Vector{}) || refB == 0 && d.vec[0][1] == (motion.Vector{}) {
+		return motion.Vector{}
 	}
 	return d.predict(0, 0, 4, 0)
 }
@@ -271,12 +273,12 @@ func (d *sliceDecoder) setRef(l, block, w, h int, ref int8) {
 }
 
 // setVector notes the motion vector of w x h blocks.
-func (d *sliceDecoder) setVector(l, block, w, h int, v vector) {
+func (d *sliceDecoder) setVector(l, block, w, h int, v motion.Vector) {
 	if w == 4 {
-		four := [4]vector{v, v, v, v}
+		four := [4]motion.Vector{v, v, v, v}
 		for y := range h {
-			*(*[4]vector)(d.vec[l][cacheAt[block]+cacheStep*y:]) = four
-			*(*[4]vector)(d.mv.mv[l][block+4*y:]) = four
+			*(*[4]motion.Vector)(d.vec[l][cacheAt[block]+cacheStep*y:]) = four
+			*(*[4]motion.Vector)(d.mv.mv[l][block+4*y:]) = four
 		}
 		return
 	}
@@ -310,12 +312,12 @@ func (d *sliceDecoder) setDifference(l, block, w, h int, diff [2]uint8) {
 
 // readVector reads the difference to a predicted vector of w x h blocks and
 // notes both.
-func (d *sliceDecoder) readVector(l, block, w, h int, pred vector) {
+func (d *sliceDecoder) readVector(l, block, w, h int, pred motion.Vector) {
 	at := cacheAt[block]
 	a, b := d.mvd[l][at-1], d.mvd[l][at-cacheStep]
 	x := d.mvdComponent(40, int(a[0])+int(b[0]))
 	y := d.mvdComponent(47, int(a[1])+int(b[1]))
-	d.setVector(l, block, w, h, vector{pred.x + int16(x), pred.y + int16(y)})
+	d.setVector(l, block, w, h, motion.Vector{X: pred.X + int16(x), Y: pred.Y + int16(y)})
 	if d.h.pps.cabac {
 		d.setDifference(l, block, w, h, [2]uint8{uint8(min(max(x, -x), 255)), uint8(min(max(y, -y), 255))})
 	}

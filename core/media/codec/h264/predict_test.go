@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"testing"
 
+	"vividstrain/core/media/codec/motion"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -230,7 +232,7 @@ func interpolated(g func(x, y int) int, x, y int) int {
 func TestInterpolationFollowsTheStandard(t *testing.T) {
 	r := rand.New(rand.NewPCG(15, 16))
 	const width, height = 48, 48
-	src := make([]uint8, width*height+rowPadding)
+	src := make([]uint8, width*height+motion.RowPadding)
 	for range 30 {
 		for i := range src {
 			src[i] = uint8(r.IntN(256))
@@ -247,7 +249,7 @@ func TestInterpolationFollowsTheStandard(t *testing.T) {
 			rc.fillHalves(&halved)
 			x, y := r.IntN(4*(width+40))-80, r.IntN(4*(height+40))-80
 			w, h := 4<<r.IntN(3), 4<<r.IntN(3)
-			dst := make([]uint8, 16*16+rowPadding)
+			dst := make([]uint8, 16*16+motion.RowPadding)
 			for _, from := range []*source[uint8]{&s, &halved} {
 				rc.fetchLuma(dst, 16, from, x>>2, y>>2, w, h, x&3, y&3)
 				for j := range h {

@@ -312,7 +312,7 @@ func (v *randomVideo) extreme(d *sliceDecoder) bool {
 	}
 	for l := range d.mv.mv {
 		for b, mv := range &d.mv.mv[l] {
-			if d.mv.ref[l][b>>3<<1|b>>1&1] >= 0 && (motion.Abs32(int32(mv.x)) > 400 || motion.Abs32(int32(mv.y)) > 200) {
+			if d.mv.ref[l][b>>3<<1|b>>1&1] >= 0 && (motion.Abs32(int32(mv.X)) > 400 || motion.Abs32(int32(mv.Y)) > 200) {
 				return true
 			}
 		}

@@ -30,9 +30,9 @@ type recon[T motion.Sample] struct {
 	origin   source[T] // its samples
 	border   border[T]
 	averages averages[T]
-	edge     [24*21 + rowPadding]T
-	half     [16*16 + rowPadding]T
-	second   [3][16*16 + rowPadding]T
+	edge     motion.EdgeBlock[T]
+	half     [16*16 + motion.RowPadding]T
+	second   [3][16*16 + motion.RowPadding]T
 	dcs      [16]int16 // to be added to 4x4 blocks
 	edges    edges[T]  // of the macroblock that is filtered
 }

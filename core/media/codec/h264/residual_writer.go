@@ -3,9 +3,9 @@ package h264
 import (
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/cabac"
-)
 
-import mathbits "math/bits"
+	mathbits "math/bits"
+)
 
 // levels are the quantised coefficients of a macroblock in the order of their
 // scans (7.3.5.3). Where a block has none, what stands there means nothing.

@@ -44,7 +44,7 @@ func wave(x, y float64) float64 {
 
 // vectors codes two pictures and gives the vectors of the second one's inner
 // macroblocks.
-func vectors(t *testing.T, effort Effort, x, y float64) (list []vector) {
+func vectors(t *testing.T, effort Effort, x, y float64) (list []motion.Vector) {
 	set := settings(func(s *Settings) { s.Format.Width, s.Format.Height, s.QP, s.Effort = 192, 192, 18, effort })
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
@@ -76,11 +76,11 @@ func vectors(t *testing.T, effort Effort, x, y float64) (list []vector) {
 func TestSearchFindsMotion(t *testing.T) {
 	for _, effort := range []Effort{Fast, Good} {
 		for _, move := range [][2]float64{{0, 0}, {3, 0}, {-7, 5}, {14, -11}, {0.5, 0}, {2.25, -1.75}, {-5.5, 3.25}} {
-			want := vector{int16(-4 * move[0]), int16(-4 * move[1])}
+			want := motion.Vector{X: int16(-4 * move[0]), Y: int16(-4 * move[1])}
 			near := 0
 			found := vectors(t, effort, move[0], move[1])
 			for _, v := range found {
-				if motion.Abs32(int32(v.x-want.x)) <= 1 && motion.Abs32(int32(v.y-want.y)) <= 1 {
+				if motion.Abs32(int32(v.X-want.X)) <= 1 && motion.Abs32(int32(v.Y-want.Y)) <= 1 {
 					near++
 				}
 			}

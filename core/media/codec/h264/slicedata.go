@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/motion"
+
 // finisher takes up each macroblock when it was read.
 type finisher interface{ done() error }
 
@@ -439,13 +441,13 @@ func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
 	for l := range lists {
 		for i, p := range parts[d.shape][:count] {
 			if uses[i]>>l&1 == 0 {
-				d.setVector(l, p[0], p[1], p[2], vector{})
+				d.setVector(l, p[0], p[1], p[2], motion.Vector{})
 				d.setDifference(l, p[0], p[1], p[2], [2]uint8{})
 				continue
 			}
 			// What is not decoded yet must not serve as a neighbour.
 			ref := d.ref[l][cacheAt[p[0]]]
-			var v vector
+			var v motion.Vector
 			switch d.shape {
 			case part16x16:
 				v = d.predict(l, 0, 4, ref)
@@ -546,7 +548,7 @@ var subSizes = [4][2]int{{2, 2}, {2, 1}, {1, 2}, {1, 1}}
 func (d *sliceDecoder) readSub(l, b8 int, used bool) {
 	first := b8&1*2 + b8>>1*8
 	if !used {
-		d.setVector(l, first, 2, 2, vector{})
+		d.setVector(l, first, 2, 2, motion.Vector{})
 		d.setDifference(l, first, 2, 2, [2]uint8{})
 		return
 	}

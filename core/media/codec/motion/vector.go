@@ -1,0 +1,4 @@
+package motion
+
+// Vector is a motion vector in quarter samples.
+type Vector struct{ X, Y int16 }
