@@ -69,7 +69,7 @@ func coding(c *cli.Command) (o clip.Coding, err error) {
 	if o.Effort, err = effort(c); err != nil {
 		return o, err
 	}
-	if o.Effort == h264.Good && o.KeyEvery != 1 && !c.IsSet("b-frames") {
+	if o.Effort == media.Good && o.KeyEvery != 1 && !c.IsSet("b-frames") {
 		o.BFrames = 1
 	}
 	for _, f := range []struct {
@@ -85,12 +85,12 @@ func coding(c *cli.Command) (o clip.Coding, err error) {
 }
 
 // effort is how much the encoder is to try.
-func effort(c *cli.Command) (h264.Effort, error) {
+func effort(c *cli.Command) (media.Preset, error) {
 	switch c.String("effort") {
 	case "fast":
-		return h264.Fast, nil
+		return media.Fast, nil
 	case "good":
-		return h264.Good, nil
+		return media.Good, nil
 	}
 	return 0, usagef("--effort is fast or good, not %q", c.String("effort"))
 }

@@ -49,7 +49,7 @@ func (c *Converter) code(ctx context.Context, todo <-chan *group) error {
 		c.mu.Lock()
 		carry := max(-most, min(c.saved, most))
 		c.saved -= carry
-		e.Begin(h264.Group{Number: now.number, Frames: c.out.KeyEvery, Carry: carry, Costs: c.costs})
+		e.Begin(media.Group{Number: now.number, Frames: c.out.KeyEvery, Carry: carry, Costs: c.costs})
 		c.mu.Unlock()
 		if err := c.codeGroup(ctx, e, now); err != nil {
 			return err

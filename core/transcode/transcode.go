@@ -26,7 +26,7 @@ import (
 // Order says what to make.
 type Order struct {
 	Goal     load.Goal
-	Effort   h264.Effort
+	Effort   media.Preset
 	Decoders int // decoding threads, 0: one
 	Encoders int // seconds of video that are coded at once, 0: one
 	// From is where in the source to begin, in seconds of its times. It is
@@ -50,7 +50,7 @@ type Converter struct {
 	source Source
 	in     media.Track // the source's video
 	video  int
-	out    h264.Settings
+	out    media.EncoderSettings
 	tracks []media.Track // of the result: video, then sound
 	sound  map[int]sound // by track of the source
 
@@ -59,7 +59,7 @@ type Converter struct {
 	groups  chan *group
 	mu      sync.Mutex
 	saved   float64 // bits that finished groups left over
-	costs   h264.Costs
+	costs   media.Costs
 	heard   []*media.Packet // sound on its way out
 	begins  float64         // when the first picture is shown, in seconds of the source
 
@@ -158,7 +158,7 @@ func first(source Source, track int) (p media.Packet, err error) {
 }
 
 // settings are those of the encoder: the goal's size holds the whole picture.
-func settings(in media.Track, o Order) h264.Settings {
+func settings(in media.Track, o Order) media.EncoderSettings {
 	f := media.Format{Codec: h264.Name, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: o.Goal.Rate, Bitrate: o.Goal.Bitrate}
 	if f.Rate.Num == 0 {
 		f.Rate = in.Format.Rate
@@ -168,7 +168,7 @@ func settings(in media.Track, o Order) h264.Settings {
 	if light(in) != nil {
 		colour = media.Colour{Primaries: 1, Transfer: 1, Matrix: 1}
 	}
-	return h264.Settings{Format: f, Colour: colour, KeyEvery: max(1, int(f.Rate.Hz()+0.5)), Effort: o.Effort}
+	return media.EncoderSettings{Format: f, Colour: colour, KeyEvery: max(1, int(f.Rate.Hz()+0.5)), Preset: o.Effort}
 }
 
 // fit is the largest size within the goal's that has the shape of the source.

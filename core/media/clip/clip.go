@@ -36,7 +36,7 @@ type Order struct {
 
 // Coding says how h264 is coded. The zero value is what most films are like.
 type Coding struct {
-	Effort     h264.Effort
+	Effort     media.Preset
 	KeyEvery   int // frames from one key frame to the next, 1: key frames alone; 0: a second
 	BFrames    int
 	References int // 0: as the effort has it
@@ -75,7 +75,7 @@ func (o Order) Name() string {
 	}{
 		{o.Scene != "" && o.Scene != scene.Names()[0], "-" + o.Scene},
 		{o.Seed != 0, fmt.Sprintf("-seed%d", o.Seed)},
-		{o.Coding.Effort == h264.Good, "-good"},
+		{o.Coding.Effort == media.Good, "-good"},
 		{o.Coding.KeyEvery == 1, "-intra"},
 		{o.Coding.KeyEvery > 1, fmt.Sprintf("-key%d", o.Coding.KeyEvery)},
 		{o.Coding.BFrames > 0, fmt.Sprintf("-b%d", o.Coding.BFrames)},

@@ -20,7 +20,7 @@ const ahead = 4
 // threads.
 type groups struct {
 	order Order
-	set   h264.Settings
+	set   media.EncoderSettings
 	stage *scene.Stage
 	size  int // frames in a group
 	track media.Track
@@ -28,7 +28,7 @@ type groups struct {
 
 // group is one group of pictures on its way.
 type group struct {
-	h264.Group
+	media.Group
 	first   int // frame of the film
 	packets []media.Packet
 	bits    float64
@@ -56,10 +56,10 @@ func newGroups(o Order) (*groups, error) {
 }
 
 // settings are the encoder's.
-func (o Order) settings() h264.Settings {
+func (o Order) settings() media.EncoderSettings {
 	c := o.Coding
-	set := h264.Settings{Format: o.Format, KeyEvery: c.KeyEvery, BFrames: c.BFrames, References: c.References,
-		Slices: c.Slices, CAVLC: c.CAVLC, Effort: c.Effort, Colour: media.Colour{Primaries: 1, Transfer: 1, Matrix: 1}}
+	set := media.EncoderSettings{Format: o.Format, KeyEvery: c.KeyEvery, BFrames: c.BFrames, References: c.References,
+		Slices: c.Slices, Simple: c.CAVLC, Preset: c.Effort, Colour: media.Colour{Primaries: 1, Transfer: 1, Matrix: 1}}
 	switch o.Format.Transfer {
 	case media.PQ:
 		set.Colour = media.Colour{Primaries: 9, Transfer: 16, Matrix: 9}
@@ -98,7 +98,7 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 	all := make([]*group, count)
 	spent := spending{groups: g, share: share}
 	saved := 0.0 // bits that finished groups left over, less what was given on
-	var costs h264.Costs
+	var costs media.Costs
 	for i := range count + ahead {
 		if i >= ahead {
 			old := all[i-ahead]
@@ -125,7 +125,7 @@ func (g *groups) code(ctx context.Context, out func(p *media.Packet) error) erro
 		if i < count {
 			frames := min(g.size, total-i*g.size)
 			most := 0.1 * share * float64(frames)
-			job := &group{Group: h264.Group{Number: i, Frames: frames, Carry: max(-most, min(saved, most)), Costs: costs},
+			job := &group{Group: media.Group{Number: i, Frames: frames, Carry: max(-most, min(saved, most)), Costs: costs},
 				first: i * g.size, done: make(chan struct{})}
 			saved -= job.Carry
 			all[i] = job
@@ -212,7 +212,7 @@ func (s *spending) reach(ctx context.Context, job *group, coarsest bool) error {
 	}
 	s.tried[which] = true
 	set.Format.Bitrate = 0
-	again := &group{Group: h264.Group{Number: job.Number, Frames: job.Frames}, first: job.first}
+	again := &group{Group: media.Group{Number: job.Number, Frames: job.Frames}, first: job.first}
 	w := &groupWorker{g: s.groups, drawer: s.stage.NewDrawer(), progress: &counter{order: &Order{}}}
 	var err error
 	if w.encoder, err = h264.NewEncoder(set, w.keep); err != nil {

@@ -145,7 +145,7 @@ func (o Order) rate(bits int64) int64 {
 // String says how a clip is coded.
 func (c Coding) String() string {
 	text := "fast"
-	if c.Effort == h264.Good {
+	if c.Effort == media.Good {
 		text = "good"
 	}
 	if c.KeyEvery == 1 {

@@ -139,7 +139,7 @@ func TestMeanRates(t *testing.T) {
 		path := filepath.Join(t.TempDir(), "vfr.mkv")
 		out, err := os.Create(path)
 		require.NoError(t, err)
-		e, err := h264.NewEncoder(h264.Settings{Format: media.Format{Codec: "h264", Width: 64, Height: 64, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: media.Rate{Num: 60, Den: 1}}, QP: 30, KeyEvery: 30}, nil)
+		e, err := h264.NewEncoder(media.EncoderSettings{Format: media.Format{Codec: "h264", Width: 64, Height: 64, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: media.Rate{Num: 60, Den: 1}}, QP: 30, KeyEvery: 30}, nil)
 		require.NoError(t, err)
 		track, err := e.Track()
 		require.NoError(t, err)
@@ -147,7 +147,7 @@ func TestMeanRates(t *testing.T) {
 		muxer, err := mkv.Container.Create(out, []media.Track{track}, 0)
 		require.NoError(t, err)
 		at := int64(0)
-		e, err = h264.NewEncoder(h264.Settings{Format: track.Format, QP: 30, KeyEvery: 30}, func(p *media.Packet) error {
+		e, err = h264.NewEncoder(media.EncoderSettings{Format: track.Format, QP: 30, KeyEvery: 30}, func(p *media.Packet) error {
 			step := steps[int(p.PTS)%len(steps)]
 			q := *p
 			q.PTS, q.DTS, q.Duration = at, at, step

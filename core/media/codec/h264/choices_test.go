@@ -13,9 +13,9 @@ import (
 
 // choices codes pictures of luma alone and tells how often each kind of macroblock was
 // chosen in the last one.
-func choices(t *testing.T, effort Effort, frames int, draw func(n, x, y int) float64) (count map[string]int) {
-	set := settings(func(s *Settings) {
-		s.Format.Width, s.Format.Height, s.QP, s.Effort, s.KeyEvery = 192, 192, 26, effort, 50
+func choices(t *testing.T, effort media.Preset, frames int, draw func(n, x, y int) float64) (count map[string]int) {
+	set := settings(func(s *media.EncoderSettings) {
+		s.Format.Width, s.Format.Height, s.QP, s.Preset, s.KeyEvery = 192, 192, 26, effort, 50
 	})
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
@@ -68,7 +68,7 @@ func TestTransformFollowsTheContent(t *testing.T) {
 		return 100 + 60*wave(float64(x), float64(y))
 	}
 	slopes := func(n, x, y int) float64 { return 60 + 25*float64(n)*wave(float64(x)/2, float64(y)/2) }
-	for _, effort := range []Effort{Fast, Good} {
+	for _, effort := range []media.Preset{media.Fast, media.Good} {
 		count := choices(t, effort, 2, sparks)
 		require.Greater(t, count["small transform"], 5*count["large transform"], "sparks: %v", count)
 		count = choices(t, effort, 3, slopes)
@@ -83,7 +83,7 @@ func TestNoiseIsPredictedAsAWhole(t *testing.T) {
 		r := rand.New(rand.NewPCG(uint64(n), uint64(y*192+x)))
 		return 120 + 14*r.NormFloat64()
 	}
-	count := choices(t, Fast, 4, noise)
+	count := choices(t, media.Fast, 4, noise)
 	require.Greater(t, count["16x16"], 100, "%v", count)
 	require.Less(t, count["4x4"], 40, "%v", count)
 }
@@ -100,7 +100,7 @@ func TestKeyFramesTakeSmallBlocksWhereTheyTell(t *testing.T) {
 		}
 		return float64(60 + 120*oneIf(y/2%2 == 0))
 	}
-	for _, effort := range []Effort{Fast, Good} {
+	for _, effort := range []media.Preset{media.Fast, media.Good} {
 		count := choices(t, effort, 1, hatched)
 		require.Greater(t, count["4x4"]+count["8x8"], 120, "%v", count)
 		count = choices(t, effort, 1, func(_, x, y int) float64 { return 90 })
@@ -112,7 +112,9 @@ func TestKeyFramesTakeSmallBlocksWhereTheyTell(t *testing.T) {
 // again, is found further back.
 func TestBPicturesReferFurtherBack(t *testing.T) {
 	taken := func(references int) (bits int) {
-		set := settings(func(s *Settings) { s.BFrames, s.References, s.Effort, s.KeyEvery, s.QP = 1, references, Good, 50, 24 })
+		set := settings(func(s *media.EncoderSettings) {
+			s.BFrames, s.References, s.Preset, s.KeyEvery, s.QP = 1, references, media.Good, 50, 24
+		})
 		e, err := NewEncoder(set, func(p *media.Packet) error {
 			bits += 8 * len(p.Data)
 			return nil
@@ -145,7 +147,7 @@ func TestRatesThatMakeNoSenseAreNotStated(t *testing.T) {
 func TestTimesOfFramesThatHaveNone(t *testing.T) {
 	format := media.Format{Codec: Name, Width: 64, Height: 64, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: media.Rate{Num: 30000, Den: 1001}}
 	var packets []media.Packet
-	e, err := NewEncoder(Settings{Format: format, QP: 30, KeyEvery: 4}, func(p *media.Packet) error {
+	e, err := NewEncoder(media.EncoderSettings{Format: format, QP: 30, KeyEvery: 4}, func(p *media.Packet) error {
 		q := *p
 		q.Data = bytes.Clone(p.Data)
 		packets = append(packets, q)
@@ -185,7 +187,7 @@ func TestTimesOfFramesThatHaveNone(t *testing.T) {
 func TestLevelsOfInterlacedVideo(t *testing.T) {
 	f := media.Format{Codec: Name, Width: 1920, Height: 1080, Interlaced: true, Depth: 8, Chroma: picture.C420, Rate: media.Rate{Num: 25, Den: 1}, Bitrate: 60e6}
 	require.NoError(t, Carries(f))
-	e, err := NewEncoder(Settings{Format: f, KeyEvery: 25}, nil)
+	e, err := NewEncoder(media.EncoderSettings{Format: f, KeyEvery: 25}, nil)
 	require.NoError(t, err)
 	require.LessOrEqual(t, e.sps.level, 41)
 	f.Bitrate = 100e6

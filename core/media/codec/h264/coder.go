@@ -4,6 +4,7 @@ import (
 	"math"
 	mathbits "math/bits"
 
+	"vividstrain/core/media"
 	"vividstrain/core/media/codec/motion"
 )
 
@@ -62,11 +63,11 @@ type trials struct {
 	plain      int    // quarters: by how much it may be less plain than what inter prediction leaves
 }
 
-// efforts are the trials of each Effort. The numbers are those with which the
+// efforts are the trials of each media.Preset. The numbers are those with which the
 // scenes took the fewest bits for the time.
 var efforts = [...]trials{
-	Fast: {weight: 8, deblock: -2, splitFrom: 1400, splitSteps: 1, intraFrom: 650, intraBias: [2]int{9, 10}, noise: 12, plain: 7},
-	Good: {thorough: true, weight: 16, deblock: -4, splitFrom: 700, splitSteps: 3, intraFrom: 500, intraBias: [2]int{9, 7}, noise: 9, plain: 10},
+	media.Fast: {weight: 8, deblock: -2, splitFrom: 1400, splitSteps: 1, intraFrom: 650, intraBias: [2]int{9, 10}, noise: 12, plain: 7},
+	media.Good: {thorough: true, weight: 16, deblock: -4, splitFrom: 700, splitSteps: 3, intraFrom: 500, intraBias: [2]int{9, 7}, noise: 9, plain: 10},
 }
 
 // qualities are the quantisers of a macroblock's planes.

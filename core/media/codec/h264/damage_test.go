@@ -155,7 +155,7 @@ func TestSlicesOutOfOrder(t *testing.T) {
 	require.ErrorContains(t, err, "arbitrary slice order is not supported")
 }
 
-// Fast kernels do what the plain ones do, for every size and at every fraction.
+// media.Fast kernels do what the plain ones do, for every size and at every fraction.
 func TestFastKernelsEqualPlainOnes(t *testing.T) {
 	fast, plain := fastKernels(), goKernels[uint8]()
 	v := newRandomVideo(5, randomKind{}, false)

@@ -9,46 +9,13 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
+	"vividstrain/core/media/codec/ratecontrol"
 	"vividstrain/core/media/picture"
 )
 
-// Effort is how much an encoder tries.
-type Effort uint8
-
-// The efforts.
-const (
-	Fast Effort = iota
-	Good
-)
-
-// Settings say what an Encoder makes.
-type Settings struct {
-	Format     media.Format // its Bitrate may be 0 for a constant quantiser
-	Colour     media.Colour
-	HDR        *media.HDR
-	QP         int // QPY of P pictures without a bitrate, -6*(depth-8) to 51
-	KeyEvery   int // frames from one IDR picture to the next; 1: intra pictures alone
-	BFrames    int // between two others, 0 to 7; from 3 on the middle one is referred to
-	References int // frames that P pictures refer to, 1 to 4; 0: as the effort has it
-	Slices     int // in a picture; 0: one
-	CAVLC      bool
-	Effort     Effort
-}
-
-// Reorder is by how many frames showing lags behind decoding.
-func (s *Settings) Reorder() int {
-	switch {
-	case s.BFrames == 0 || s.KeyEvery == 1:
-		return 0
-	case s.BFrames < 3:
-		return 1
-	}
-	return 2
-}
-
 // Encoder codes a video. It is for one goroutine at a time.
 type Encoder struct {
-	set   Settings
+	set   media.EncoderSettings
 	sps   *sps
 	pps   *pps
 	s     stream
@@ -57,7 +24,7 @@ type Encoder struct {
 	byte  coder[uint8]
 	wide  coder[uint16]
 	slice sliceWriter
-	rate  rateControl
+	rate  ratecontrol.Control
 
 	waiting []*input // in order of display, from the last anchor on
 	spare   []*input
@@ -86,13 +53,13 @@ type input struct {
 // NewEncoder makes an encoder that hands each coded picture to out, in decoding
 // order. A packet is out's until it returns. DTS are in units of frames and
 // Packet.PTS is what came with the picture.
-func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
+func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Encoder, error) {
 	if err := Carries(set.Format); err != nil {
 		return nil, err
 	}
 	if set.References == 0 {
 		set.References = 1
-		if set.Effort == Good {
+		if set.Preset == media.Good {
 			set.References = 3
 		}
 	}
@@ -119,18 +86,27 @@ func NewEncoder(set Settings, out func(*media.Packet) error) (*Encoder, error) {
 	setup(e, &e.byte, &m.byte, fastSearchKernels())
 	setup(e, &e.wide, &m.wide, fastWideSearchKernels())
 	e.expect = set.KeyEvery
-	e.rate.begin(&set)
+	e.rate.Begin(rateSettings(&set))
 	return e, nil
 }
+
+// rateSettings are what the settings ask of rate control.
+func rateSettings(set *media.EncoderSettings) ratecontrol.Settings {
+	f := &set.Format
+	return ratecontrol.Settings{Bitrate: float64(f.Bitrate), Rate: f.Rate.Hz() * float64(1+oneIf(f.Interlaced)), QP: set.QP, MinQP: -6 * (f.Depth - 8)}
+}
+
+// pictureKinds are the slice types as rate control counts them.
+var pictureKinds = [...]ratecontrol.Kind{sliceP: ratecontrol.P, sliceB: ratecontrol.B, sliceI: ratecontrol.I}
 
 // setup prepares the coder for one kind of samples.
 func setup[T motion.Sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
-	c.trials = efforts[e.set.Effort]
+	c.trials = efforts[e.set.Preset]
 	c.search.DistanceKernels, c.search.Thorough = k.DistanceKernels, c.thorough
 	c.splitFrom <<= e.set.Format.Depth - 8
 	c.intraFrom <<= e.set.Format.Depth - 8
-	c.weighs = c.thorough && !e.set.CAVLC
+	c.weighs = c.thorough && !e.set.Simple
 	c.blockSizes = []bool{false}
 	if c.thorough {
 		c.blockSizes = []bool{true, false}
@@ -202,7 +178,7 @@ func (e *Encoder) parameters() (*sps, *pps) {
 	}
 	s.vui.unitsInTick, s.vui.timeScale = uint32(f.Rate.Den), uint32(2*f.Rate.Num)
 	s.level = levelFor(s, f)
-	p := &pps{cabac: !set.CAVLC, refs: [2]int{1, 1}, deblockingControl: true, transform8x8: true, qp: 0}
+	p := &pps{cabac: !set.Simple, refs: [2]int{1, 1}, deblockingControl: true, transform8x8: true, qp: 0}
 	return s, p
 }
 
@@ -235,7 +211,7 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 	in.extend(e.sps)
 	in.pts, in.number = pts, e.number
 	if e.due == 0 {
-		e.rate.group(e.kinds(e.expect))
+		e.rate.BeginGroup(e.kinds(e.expect))
 		e.due, e.expect = e.expect, e.set.KeyEvery
 	}
 	e.due--
@@ -261,30 +237,19 @@ func (e *Encoder) Flush() error {
 	return err
 }
 
-// Group says what the group that begins next, with an IDR picture, starts from.
-// Groups that are told everything come out the same whichever encoder codes
-// them.
-type Group struct {
-	Number int     // of the group in the video
-	Frames int     // in it, at most Settings.KeyEvery; of intra pictures alone any number
-	Carry  float64 // bits that it may take beyond its share, or less where negative
-	Costs  Costs   // of groups before, or the zero value
-	Bits   float64 // that the group is to take, whatever its share; 0: its share and Carry
-}
-
 // Begin tells of the group to come; what came before must have been flushed.
-func (e *Encoder) Begin(g Group) {
+func (e *Encoder) Begin(g media.Group) {
 	e.expect, e.due, e.number = g.Frames, 0, 0
 	e.idrs = g.Number
 	if e.set.KeyEvery == 1 {
 		e.idrs *= g.Frames
 	}
-	e.rate.begin(&e.set)
-	e.rate.Costs, e.rate.carry, e.rate.ordered = g.Costs, g.Carry, g.Bits
+	e.rate.Begin(rateSettings(&e.set))
+	e.rate.Costs, e.rate.Carry, e.rate.GroupBits = g.Costs, g.Carry, g.Bits
 }
 
 // Costs is what is known of how many bits pictures take by now.
-func (e *Encoder) Costs() Costs { return e.rate.Costs }
+func (e *Encoder) Costs() media.Costs { return e.rate.Costs }
 
 // kinds counts the pictures of each kind in a group of n frames. Without key
 // frames apart, a second counts as a group.
@@ -405,7 +370,7 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 		e.unit = nal.AppendUnit(e.unit[:0], []byte{nalSEI}, nal.AppendHDR(nil, e.set.HDR))
 		e.packet.Data = nal.AppendPrefixed(e.packet.Data, e.unit)
 	}
-	offset := efforts[e.set.Effort].deblock
+	offset := efforts[e.set.Preset].deblock
 	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: wholeFrame,
 		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.number, alphaOff: offset, betaOff: offset}
 	if reference {
@@ -457,7 +422,7 @@ func (e *Encoder) show() {
 func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
 	size := len(e.packet.Data)
 	for try := 0; ; try++ {
-		h.qp = e.rate.choose(h, try)
+		h.qp = e.rate.QP(pictureKinds[h.kind], try)
 		var err error
 		if e.sps.wide() {
 			err = codeSlices(e, &e.wide, in, h)
@@ -467,7 +432,7 @@ func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
 		if err != nil {
 			return err
 		}
-		if bits := 8 * (len(e.packet.Data) - size); e.rate.accept(h, h.qp, bits, try) {
+		if bits := 8 * (len(e.packet.Data) - size); e.rate.Accept(pictureKinds[h.kind], h.qp, bits, try) {
 			break
 		}
 		e.packet.Data = e.packet.Data[:size]
@@ -486,7 +451,7 @@ func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
 // interpolate prepares a picture for being referred to, where it is searched
 // thoroughly.
 func (e *Encoder) interpolate(p ref) {
-	if e.set.KeyEvery == 1 || e.set.Effort == Fast {
+	if e.set.KeyEvery == 1 || e.set.Preset == media.Fast {
 		return
 	}
 	if p.f.halves == nil {

@@ -56,7 +56,7 @@ type coded struct {
 	bitsOf  []int
 }
 
-func encode(t testing.TB, set Settings, frames int) (c coded) {
+func encode(t testing.TB, set media.EncoderSettings, frames int) (c coded) {
 	var sources []*picture.Picture
 	var e *Encoder
 	shown := 0
@@ -88,40 +88,44 @@ func encode(t testing.TB, set Settings, frames int) (c coded) {
 	return c
 }
 
-func settings(change func(*Settings)) Settings {
-	s := Settings{Format: media.Format{Codec: Name, Width: 176, Height: 144, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8},
+func settings(change func(*media.EncoderSettings)) media.EncoderSettings {
+	s := media.EncoderSettings{Format: media.Format{Codec: Name, Width: 176, Height: 144, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8},
 		QP: 28, KeyEvery: 12}
 	change(&s)
 	return s
 }
 
-var kinds = map[string]func(*Settings){
-	"P":            func(s *Settings) {},
-	"intra":        func(s *Settings) { s.KeyEvery = 1 },
-	"CAVLC":        func(s *Settings) { s.CAVLC = true },
-	"B":            func(s *Settings) { s.BFrames = 2 },
-	"B CAVLC":      func(s *Settings) { s.BFrames, s.CAVLC = 2, true },
-	"B pyramid":    func(s *Settings) { s.BFrames = 3; s.References = 2 },
-	"B deep":       func(s *Settings) { s.BFrames = 7 },
-	"references":   func(s *Settings) { s.References = 4 },
-	"slices":       func(s *Settings) { s.Slices = 3 },
-	"good":         func(s *Settings) { s.Effort = Good; s.BFrames = 3 },
-	"good CAVLC":   func(s *Settings) { s.Effort = Good; s.CAVLC = true },
-	"fields":       func(s *Settings) { s.Format.Interlaced = true },
-	"fields B":     func(s *Settings) { s.Format.Interlaced = true; s.BFrames = 2; s.Slices = 2 },
-	"fields CAVLC": func(s *Settings) { s.Format.Interlaced = true; s.CAVLC = true; s.References = 2 },
-	"fields intra": func(s *Settings) { s.Format.Interlaced = true; s.KeyEvery = 1 },
-	"10 bit":       func(s *Settings) { s.Format.Depth = 10 },
-	"10 bit B":     func(s *Settings) { s.Format.Depth = 10; s.BFrames = 3; s.Effort = Good },
-	"4:2:2":        func(s *Settings) { s.Format.Chroma = picture.C422; s.BFrames = 2 },
-	"4:2:2 10 bit": func(s *Settings) { s.Format.Chroma, s.Format.Depth = picture.C422, 10; s.CAVLC = true },
-	"4:2:2 intra":  func(s *Settings) { s.Format.Chroma, s.Format.Depth, s.KeyEvery = picture.C422, 10, 1 },
-	"4:2:2 fields": func(s *Settings) { s.Format.Chroma = picture.C422; s.Format.Interlaced = true; s.BFrames = 1 },
-	"odd size":     func(s *Settings) { s.Format.Width, s.Format.Height = 182, 98; s.BFrames = 2 },
-	"coarse":       func(s *Settings) { s.QP = 46; s.BFrames = 2 },
-	"fine":         func(s *Settings) { s.QP = 4 },
-	"fine CAVLC":   func(s *Settings) { s.QP = 0; s.CAVLC = true; s.BFrames = 1 },
-	"fine 10 bit":  func(s *Settings) { s.QP = -8; s.Format.Depth = 10; s.CAVLC = true },
+var kinds = map[string]func(*media.EncoderSettings){
+	"P":            func(s *media.EncoderSettings) {},
+	"intra":        func(s *media.EncoderSettings) { s.KeyEvery = 1 },
+	"CAVLC":        func(s *media.EncoderSettings) { s.Simple = true },
+	"B":            func(s *media.EncoderSettings) { s.BFrames = 2 },
+	"B CAVLC":      func(s *media.EncoderSettings) { s.BFrames, s.Simple = 2, true },
+	"B pyramid":    func(s *media.EncoderSettings) { s.BFrames = 3; s.References = 2 },
+	"B deep":       func(s *media.EncoderSettings) { s.BFrames = 7 },
+	"references":   func(s *media.EncoderSettings) { s.References = 4 },
+	"slices":       func(s *media.EncoderSettings) { s.Slices = 3 },
+	"good":         func(s *media.EncoderSettings) { s.Preset = media.Good; s.BFrames = 3 },
+	"good CAVLC":   func(s *media.EncoderSettings) { s.Preset = media.Good; s.Simple = true },
+	"fields":       func(s *media.EncoderSettings) { s.Format.Interlaced = true },
+	"fields B":     func(s *media.EncoderSettings) { s.Format.Interlaced = true; s.BFrames = 2; s.Slices = 2 },
+	"fields CAVLC": func(s *media.EncoderSettings) { s.Format.Interlaced = true; s.Simple = true; s.References = 2 },
+	"fields intra": func(s *media.EncoderSettings) { s.Format.Interlaced = true; s.KeyEvery = 1 },
+	"10 bit":       func(s *media.EncoderSettings) { s.Format.Depth = 10 },
+	"10 bit B":     func(s *media.EncoderSettings) { s.Format.Depth = 10; s.BFrames = 3; s.Preset = media.Good },
+	"4:2:2":        func(s *media.EncoderSettings) { s.Format.Chroma = picture.C422; s.BFrames = 2 },
+	"4:2:2 10 bit": func(s *media.EncoderSettings) { s.Format.Chroma, s.Format.Depth = picture.C422, 10; s.Simple = true },
+	"4:2:2 intra":  func(s *media.EncoderSettings) { s.Format.Chroma, s.Format.Depth, s.KeyEvery = picture.C422, 10, 1 },
+	"4:2:2 fields": func(s *media.EncoderSettings) {
+		s.Format.Chroma = picture.C422
+		s.Format.Interlaced = true
+		s.BFrames = 1
+	},
+	"odd size":    func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height = 182, 98; s.BFrames = 2 },
+	"coarse":      func(s *media.EncoderSettings) { s.QP = 46; s.BFrames = 2 },
+	"fine":        func(s *media.EncoderSettings) { s.QP = 4 },
+	"fine CAVLC":  func(s *media.EncoderSettings) { s.QP = 0; s.Simple = true; s.BFrames = 1 },
+	"fine 10 bit": func(s *media.EncoderSettings) { s.QP = -8; s.Format.Depth = 10; s.Simple = true },
 }
 
 // What the encoder reconstructs is what the decoder decodes.
@@ -142,11 +146,11 @@ func TestEncoderAgreesWithDecoder(t *testing.T) {
 func TestEncoderAgreesWithDecoderAtAnySize(t *testing.T) {
 	r := rand.New(rand.NewPCG(21, 22))
 	for range 40 {
-		set := settings(func(s *Settings) {
+		set := settings(func(s *media.EncoderSettings) {
 			s.Format.Width, s.Format.Height = 16+2*r.IntN(60), 16+2*r.IntN(40)
 			s.Format.Depth = 8 + 2*r.IntN(2)
 			s.QP, s.KeyEvery, s.BFrames = r.IntN(52), 1+r.IntN(12), r.IntN(4)
-			s.Effort, s.CAVLC, s.Slices = Effort(r.IntN(2)), r.IntN(3) == 0, 1+r.IntN(3)
+			s.Preset, s.Simple, s.Slices = media.Preset(r.IntN(2)), r.IntN(3) == 0, 1+r.IntN(3)
 		})
 		c := encode(t, set, 10)
 		got, damaged := frames(t, c.packets, 1)
@@ -158,10 +162,10 @@ func TestEncoderAgreesWithDecoderAtAnySize(t *testing.T) {
 // A processor without vectors makes the same bytes: two reviewers can tell that they
 // used the same clips.
 func TestPlainKernelsMakeTheSameStream(t *testing.T) {
-	for _, change := range []func(*Settings){
-		func(s *Settings) { s.Format.Width, s.Format.Height = 1280, 96 },
-		func(s *Settings) { s.Effort, s.BFrames = Good, 2 },
-		func(s *Settings) { s.Format.Depth, s.Format.Chroma = 10, picture.C422 },
+	for _, change := range []func(*media.EncoderSettings){
+		func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height = 1280, 96 },
+		func(s *media.EncoderSettings) { s.Preset, s.BFrames = media.Good, 2 },
+		func(s *media.EncoderSettings) { s.Format.Depth, s.Format.Chroma = 10, picture.C422 },
 	} {
 		var streams [2][]byte
 		for i := range streams {
@@ -204,17 +208,17 @@ func TestBrowserDecodesOurStreams(t *testing.T) {
 func TestBitrateIsHeld(t *testing.T) {
 	for _, o := range []struct {
 		bitrate int64
-		change  func(*Settings)
+		change  func(*media.EncoderSettings)
 	}{
-		{100_000, func(s *Settings) {}},
-		{300_000, func(s *Settings) { s.BFrames = 2 }},
-		{1_000_000, func(s *Settings) { s.BFrames = 3; s.KeyEvery = 25 }},
-		{3_000_000, func(s *Settings) { s.CAVLC = true }},
-		{8_000_000, func(s *Settings) { s.KeyEvery = 1 }},
-		{1_500_000, func(s *Settings) { s.Format.Interlaced = true; s.BFrames = 1 }},
-		{2_000_000, func(s *Settings) { s.Format.Depth = 10 }},
+		{100_000, func(s *media.EncoderSettings) {}},
+		{300_000, func(s *media.EncoderSettings) { s.BFrames = 2 }},
+		{1_000_000, func(s *media.EncoderSettings) { s.BFrames = 3; s.KeyEvery = 25 }},
+		{3_000_000, func(s *media.EncoderSettings) { s.Simple = true }},
+		{8_000_000, func(s *media.EncoderSettings) { s.KeyEvery = 1 }},
+		{1_500_000, func(s *media.EncoderSettings) { s.Format.Interlaced = true; s.BFrames = 1 }},
+		{2_000_000, func(s *media.EncoderSettings) { s.Format.Depth = 10 }},
 	} {
-		set := settings(func(s *Settings) {
+		set := settings(func(s *media.EncoderSettings) {
 			s.Format.Width, s.Format.Height, s.KeyEvery, s.Format.Bitrate = 320, 192, 50, o.bitrate
 			o.change(s)
 		})
@@ -237,10 +241,10 @@ func TestBitrateIsHeld(t *testing.T) {
 // BenchmarkEncoder codes 1080p with a constant quantiser on one thread, without
 // drawing.
 func BenchmarkEncoder(b *testing.B) {
-	for _, effort := range []Effort{Fast, Good} {
+	for _, effort := range []media.Preset{media.Fast, media.Good} {
 		b.Run([]string{"fast", "good"}[effort], func(b *testing.B) {
-			set := settings(func(s *Settings) {
-				s.Format.Width, s.Format.Height, s.Effort, s.KeyEvery = 1920, 1080, effort, 50
+			set := settings(func(s *media.EncoderSettings) {
+				s.Format.Width, s.Format.Height, s.Preset, s.KeyEvery = 1920, 1080, effort, 50
 			})
 			e, err := NewEncoder(set, func(p *media.Packet) error { return nil })
 			require.NoError(b, err)
@@ -269,7 +273,7 @@ func BenchmarkEncoder(b *testing.B) {
 // next to nothing.
 func TestEncodingAllocatesNothingAPicture(t *testing.T) {
 	for _, depth := range []int{8, 10} {
-		set := settings(func(s *Settings) { s.Format.Width, s.Format.Height, s.Format.Depth = 352, 288, depth })
+		set := settings(func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height, s.Format.Depth = 352, 288, depth })
 		e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 		require.NoError(t, err)
 		n := 0
@@ -288,10 +292,12 @@ func TestEncodingAllocatesNothingAPicture(t *testing.T) {
 
 // A picture that the encoder lent comes out as one that it copied, whatever its size.
 func TestLentPicturesEqualCopies(t *testing.T) {
-	for _, change := range []func(*Settings){
-		func(s *Settings) {},
-		func(s *Settings) { s.Format.Width, s.Format.Height, s.BFrames = 170, 134, 2 },
-		func(s *Settings) { s.Format.Depth, s.Format.Chroma, s.Format.Interlaced = 10, picture.C422, true },
+	for _, change := range []func(*media.EncoderSettings){
+		func(s *media.EncoderSettings) {},
+		func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height, s.BFrames = 170, 134, 2 },
+		func(s *media.EncoderSettings) {
+			s.Format.Depth, s.Format.Chroma, s.Format.Interlaced = 10, picture.C422, true
+		},
 	} {
 		set := settings(change)
 		var streams [2][]byte

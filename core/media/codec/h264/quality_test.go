@@ -17,11 +17,11 @@ import (
 func BenchmarkQuality(b *testing.B) {
 	for _, name := range scene.Names() {
 		for i := range 4 {
-			effort, qp := Effort(i&1), 27+10*(i>>1)
+			effort, qp := media.Preset(i&1), 27+10*(i>>1)
 			b.Run(fmt.Sprintf("%s %s QP %d", name, []string{"fast", "good"}[effort], qp), func(b *testing.B) {
-				set := settings(func(s *Settings) {
-					s.Format.Width, s.Format.Height, s.Effort, s.KeyEvery, s.QP = 1280, 720, effort, 60, qp
-					if effort == Good {
+				set := settings(func(s *media.EncoderSettings) {
+					s.Format.Width, s.Format.Height, s.Preset, s.KeyEvery, s.QP = 1280, 720, effort, 60, qp
+					if effort == media.Good {
 						s.BFrames = 1
 					}
 				})

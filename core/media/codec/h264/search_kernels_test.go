@@ -9,6 +9,7 @@ import (
 
 	"vividstrain/core/media/codec/cabac"
 	"vividstrain/core/media/codec/motion"
+	"vividstrain/core/media/codec/ratecontrol"
 )
 
 // The encoder's fast kernels do what the plain ones do.
@@ -114,7 +115,7 @@ func TestQuantiserUndoesScaling(t *testing.T) {
 			}
 			return most
 		}
-		bound := int32(qsteps[qp+12]) + 2 // the rounding of each coefficient, spread over the block
+		bound := int32(ratecontrol.Step(qp)) + 2 // the rounding of each coefficient, spread over the block
 		var c [64]int32
 		forward8(src[:], 8, pred[:], 8, &c)
 		quantise(c[:], q.large[:], q.bias(q.shift+1), q.shift+1)

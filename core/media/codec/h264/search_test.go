@@ -44,8 +44,8 @@ func wave(x, y float64) float64 {
 
 // vectors codes two pictures and gives the vectors of the second one's inner
 // macroblocks.
-func vectors(t *testing.T, effort Effort, x, y float64) (list []motion.Vector) {
-	set := settings(func(s *Settings) { s.Format.Width, s.Format.Height, s.QP, s.Effort = 192, 192, 18, effort })
+func vectors(t *testing.T, effort media.Preset, x, y float64) (list []motion.Vector) {
+	set := settings(func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height, s.QP, s.Preset = 192, 192, 18, effort })
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	second := false
@@ -74,7 +74,7 @@ func vectors(t *testing.T, effort Effort, x, y float64) (list []motion.Vector) {
 
 // The search finds how far the picture moved, between samples as well.
 func TestSearchFindsMotion(t *testing.T) {
-	for _, effort := range []Effort{Fast, Good} {
+	for _, effort := range []media.Preset{media.Fast, media.Good} {
 		for _, move := range [][2]float64{{0, 0}, {3, 0}, {-7, 5}, {14, -11}, {0.5, 0}, {2.25, -1.75}, {-5.5, 3.25}} {
 			want := motion.Vector{X: int16(-4 * move[0]), Y: int16(-4 * move[1])}
 			near := 0
@@ -94,7 +94,7 @@ func TestStillPicturesAreSkipped(t *testing.T) {
 	for _, b := range []int{0, 2} {
 		for _, cavlc := range []bool{false, true} {
 			var sizes []int
-			set := settings(func(s *Settings) { s.BFrames, s.CAVLC, s.KeyEvery = b, cavlc, 50 })
+			set := settings(func(s *media.EncoderSettings) { s.BFrames, s.Simple, s.KeyEvery = b, cavlc, 50 })
 			e, err := NewEncoder(set, func(p *media.Packet) error { sizes = append(sizes, len(p.Data)); return nil })
 			require.NoError(t, err)
 			p := picture.New(176, 144, 8, picture.C420)
@@ -126,8 +126,8 @@ func TestGoodIsBetterThanFast(t *testing.T) {
 			d.Draw(p, n)
 			sources = append(sources, p)
 		}
-		code := func(effort Effort, qp, b int) (bits int, db float64) {
-			e, err := NewEncoder(Settings{Format: f, KeyEvery: 50, QP: qp, Effort: effort, BFrames: b},
+		code := func(effort media.Preset, qp, b int) (bits int, db float64) {
+			e, err := NewEncoder(media.EncoderSettings{Format: f, KeyEvery: 50, QP: qp, Preset: effort, BFrames: b},
 				func(p *media.Packet) error { bits += 8 * len(p.Data); return nil })
 			require.NoError(t, err)
 			shown := 0
@@ -141,8 +141,8 @@ func TestGoodIsBetterThanFast(t *testing.T) {
 			require.NoError(t, e.Flush())
 			return bits, db
 		}
-		fastBits, fastDB := code(Fast, 28, 0)
-		goodBits, goodDB := code(Good, 28, 1)
+		fastBits, fastDB := code(media.Fast, 28, 0)
+		goodBits, goodDB := code(media.Good, 28, 1)
 		// A dB is worth about 12 % of the bits at these rates.
 		saved := 1 - float64(goodBits)/float64(fastBits) + 0.12*(goodDB-fastDB)
 		t.Logf("%s: fast %d bits %.2f dB, good %d bits %.2f dB: %.0f %% saved", name, fastBits, fastDB, goodBits, goodDB, 100*saved)
@@ -161,7 +161,7 @@ func TestPacketsAndTheirTimes(t *testing.T) {
 			key bool
 		}
 		var list []packet
-		e, err := NewEncoder(settings(func(s *Settings) { s.BFrames, s.KeyEvery = b, 8 }), func(p *media.Packet) error {
+		e, err := NewEncoder(settings(func(s *media.EncoderSettings) { s.BFrames, s.KeyEvery = b, 8 }), func(p *media.Packet) error {
 			list = append(list, packet{p.PTS, p.Key})
 			return nil
 		})
@@ -177,7 +177,7 @@ func TestPacketsAndTheirTimes(t *testing.T) {
 		require.NoError(t, e.Flush())
 		require.Len(t, list, 21)
 		seen := map[int64]bool{}
-		set := settings(func(s *Settings) { s.BFrames, s.KeyEvery = b, 8 })
+		set := settings(func(s *media.EncoderSettings) { s.BFrames, s.KeyEvery = b, 8 })
 		for i, p := range list {
 			require.False(t, seen[p.pts])
 			seen[p.pts] = true
@@ -195,7 +195,7 @@ func TestPacketsAndTheirTimes(t *testing.T) {
 // An encoder that is told everything of a group makes the same of it, whatever
 // it did before.
 func TestGroupsDoNotDependOnThePast(t *testing.T) {
-	set := settings(func(s *Settings) { s.Format.Bitrate, s.KeyEvery, s.BFrames = 400_000, 10, 2 })
+	set := settings(func(s *media.EncoderSettings) { s.Format.Bitrate, s.KeyEvery, s.BFrames = 400_000, 10, 2 })
 	group := func(e *Encoder, g Group, first int) {
 		e.Begin(g)
 		p := picture.New(176, 144, 8, picture.C420)
@@ -213,11 +213,11 @@ func TestGroupsDoNotDependOnThePast(t *testing.T) {
 	b, err := NewEncoder(set, write)
 	require.NoError(t, err)
 	out = new([]byte)
-	group(a, Group{Frames: 10}, 50)
+	group(a, media.Group{Frames: 10}, 50)
 	costs := a.Costs()
-	group(b, Group{Frames: 7, Number: 1}, 3)
-	group(b, Group{Frames: 10, Number: 2, Carry: 5000}, 90)
-	wanted := Group{Number: 3, Frames: 10, Carry: -2000, Costs: costs}
+	group(b, media.Group{Frames: 7, Number: 1}, 3)
+	group(b, media.Group{Frames: 10, Number: 2, Carry: 5000}, 90)
+	wanted := media.Group{Number: 3, Frames: 10, Carry: -2000, Costs: costs}
 	out = &used
 	group(b, wanted, 20)
 	c, err := NewEncoder(set, write)
@@ -242,7 +242,7 @@ func TestCarriesNamesWhatItCannot(t *testing.T) {
 		f := good
 		change(&f)
 		require.ErrorContains(t, Carries(f), want)
-		_, err := NewEncoder(Settings{Format: f}, nil)
+		_, err := NewEncoder(media.EncoderSettings{Format: f}, nil)
 		require.ErrorContains(t, err, want)
 	}
 }
@@ -260,7 +260,7 @@ func codeFilm(t *testing.T, e *Encoder, frames int) {
 // With B pictures that are referred to, the first reference of a P picture is the
 // anchor before it, not the B picture that was coded last.
 func TestNearestReferenceComesFirst(t *testing.T) {
-	set := settings(func(s *Settings) { s.BFrames, s.References, s.KeyEvery = 3, 2, 50 })
+	set := settings(func(s *media.EncoderSettings) { s.BFrames, s.References, s.KeyEvery = 3, 2, 50 })
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	orders := map[int32][]int32{} // of the references of each P picture, by its own
@@ -283,7 +283,7 @@ func TestNearestReferenceComesFirst(t *testing.T) {
 // Fields refer to both fields of the frame before, and the second one of a frame
 // to its first.
 func TestFieldsReferToFields(t *testing.T) {
-	set := settings(func(s *Settings) { s.Format.Interlaced, s.KeyEvery = true, 50 })
+	set := settings(func(s *media.EncoderSettings) { s.Format.Interlaced, s.KeyEvery = true, 50 })
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	var refs [][]int32

@@ -105,7 +105,7 @@ func TestHeadersRoundTrip(t *testing.T) {
 		require.Equal(t, set.Reorder(), s.reorder, name)
 		require.Equal(t, [3]int{9, 16, 9}, [3]int{s.vui.primaries, s.vui.transfer, s.vui.matrix}, name)
 		require.EqualValues(t, 2*f.Rate.Num, s.vui.timeScale, name)
-		require.Equal(t, !set.CAVLC, e.pps.cabac, name)
+		require.Equal(t, !set.Simple, e.pps.cabac, name)
 		for _, kind := range []sliceType{sliceI, sliceP, sliceB} {
 			h := sliceHeader{nalType: nalSlice, refIDC: 2, sps: s, pps: e.pps, firstMb: 7, kind: kind, frameNum: 77, structure: wholeFrame,
 				spatialDirect: true, cabacInit: 2, pocLSB: 301, qp: 33, numRefs: [2]int{3, 2}}
@@ -186,17 +186,17 @@ func TestKindsAreCounted(t *testing.T) {
 			if set.KeyEvery == 1 {
 				continue
 			}
-			e.Begin(Group{Frames: frames})
+			e.Begin(media.Group{Frames: frames})
 			want := e.kinds(frames)
 			p := picture.New(set.Format.Width, set.Format.Height, set.Format.Depth, set.Format.Chroma)
-			e.rate.bitrate = 1e6 // so that pictures are counted
+			e.rate.Bitrate = 1e6 // so that pictures are counted
 			require.NoError(t, e.Encode(p, 0))
 			start := want
 			for n := 1; n < frames; n++ {
 				require.NoError(t, e.Encode(p, int64(n)))
 			}
 			require.NoError(t, e.Flush())
-			count = e.rate.left
+			count = e.rate.Left()
 			require.Equal(t, [3]int{}, count, "%s, %d frames: of %v are left", name, frames, start)
 		}
 	}

@@ -36,7 +36,7 @@ func BenchmarkQualityAgainstBrowser(b *testing.B) {
 				bytes += len(p)
 			}
 			f.Bitrate = int64(bytes) * 8 / 4
-			for _, effort := range []h264.Effort{h264.Fast, h264.Good} {
+			for _, effort := range []media.Preset{media.Fast, media.Good} {
 				b.Run(fmt.Sprintf("%s %dk %s", name, bitrate/1000, [2]string{"fast", "good"}[effort]), func(b *testing.B) {
 					var ours [][]byte
 					var took time.Duration
@@ -95,9 +95,9 @@ func writeFrames(t testing.TB, path string, list []*picture.Picture) {
 }
 
 // encodeOurs gives our encoder's packets as a byte stream.
-func encodeOurs(t testing.TB, f media.Format, effort h264.Effort, sources []*picture.Picture) (packets [][]byte) {
-	set := h264.Settings{Format: f, KeyEvery: 50, Effort: effort}
-	if effort == h264.Good {
+func encodeOurs(t testing.TB, f media.Format, effort media.Preset, sources []*picture.Picture) (packets [][]byte) {
+	set := media.EncoderSettings{Format: f, KeyEvery: 50, Preset: effort}
+	if effort == media.Good {
 		set.BFrames = 1
 	}
 	var convert func(dst []byte, p *media.Packet) []byte

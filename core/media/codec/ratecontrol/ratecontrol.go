@@ -1,0 +1,255 @@
+// Package ratecontrol chooses the quantisers of a video's pictures so that its bitrate comes
+// out, for codecs whose quantiser step doubles every six quantisers, 1 at a QP of 4 (Rec. ITU-T
+// H.264, 8.5.9; H.265, 8.6.1).
+//
+// Pictures of a kind take cost / step bits; the costs are learned from those before. What is left
+// of the bits of a group of pictures is dealt out so that the quantiser stays as even as it can.
+package ratecontrol
+
+import "vividstrain/core/media"
+
+// Kind is the kind of a picture.
+type Kind uint8
+
+// The kinds, by which Costs are counted.
+const (
+	P Kind = iota
+	B
+	I
+)
+
+// MaxQP is the coarsest quantiser.
+const MaxQP = 51
+
+// Settings say what is to come out.
+type Settings struct {
+	Bitrate float64 // bits a second; 0: a constant quantiser
+	Rate    float64 // pictures a second; fields count as pictures
+	QP      int     // quantiser of P pictures without a bitrate
+	MinQP   int     // the finest quantiser: 0, or -6 for each 2 bits of depth above 8
+}
+
+// Control is the rate control of a video. All products are rounded on their own, so that every
+// processor chooses the same.
+type Control struct {
+	Settings
+	media.Costs
+
+	// Carry is in bits what groups before left over, negative where they took more.
+	Carry float64
+	// GroupBits is what the next group is to take, in bits, instead of its share; 0: its share.
+	GroupBits float64
+
+	left   [3]int  // pictures of each kind to come in the group
+	budget float64 // bits that are left of the group's
+	// The bits of the last second's pictures, and their sum.
+	window    []float64
+	oldest    int
+	windowSum float64
+	attempts  [4]attempt
+}
+
+// attempt is what a picture took with a quantiser.
+type attempt struct {
+	qp   int
+	bits float64
+}
+
+// relativeSteps are the quantiser steps of B and I pictures to those of P pictures. With these
+// the made-up scenes came out best at equal bits (BenchmarkQuality of h264).
+var relativeSteps = [3]float64{P: 1, B: 1.35, I: 0.75}
+
+// steps are the quantiser steps by QP + 12.
+var steps = func() (q [64]float64) {
+	for i := range q {
+		q[i] = float64([6]float64{0.625, 0.6875, 0.8125, 0.875, 1, 1.125}[i%6] * float64(int(1)<<(i/6)) / 4)
+	}
+	return q
+}()
+
+// Step is the quantiser step of a QP from -12 to 51.
+func Step(qp int) float64 { return steps[qp+12] }
+
+// Begin starts with a video or a group that is coded on its own. What came before is taken to
+// have been even.
+func (c *Control) Begin(s Settings) {
+	*c = Control{Settings: s, window: make([]float64, max(1, int(s.Rate+0.5)))}
+	for i := range c.window {
+		c.window[i] = s.Bitrate / s.Rate
+		c.windowSum += c.window[i]
+	}
+}
+
+// guessCosts fills in what is not known: as if the group's bits led to the quantiser that films
+// often have, 24, and pictures of the three kinds cost as 1 : 5 : 0.5.
+func (c *Control) guessCosts(pictures [3]int) {
+	weights := [3]float64{P: 1, I: 5, B: 0.5}
+	sum, n := 0.0, 0
+	for kind, count := range pictures {
+		sum += float64(float64(count) * weights[kind] / relativeSteps[kind])
+		n += count
+	}
+	for kind, weight := range weights {
+		if c.Cost[kind] == 0 {
+			c.Cost[kind] = float64(n) * c.Bitrate / c.Rate * Step(24) * weight / max(sum, 1)
+		}
+	}
+}
+
+// BeginGroup begins a group with so many pictures of each kind. What the groups before left over
+// or owe is made good, a tenth of the group's own share at most.
+func (c *Control) BeginGroup(pictures [3]int) {
+	c.guessCosts(pictures)
+	c.left = pictures
+	share := float64(float64(pictures[P]+pictures[B]+pictures[I]) * c.Bitrate / c.Rate)
+	c.Carry += c.budget
+	back := max(-0.1*share, min(c.Carry, 0.1*share))
+	c.Carry -= back
+	c.budget = share + back
+	if c.GroupBits > 0 {
+		c.budget, c.GroupBits = c.GroupBits, 0
+	}
+}
+
+// Left is the number of pictures of each kind to come in the group.
+func (c *Control) Left() [3]int { return c.left }
+
+// targetStep is the quantiser step of P pictures that spends what is left.
+func (c *Control) targetStep() float64 {
+	sum := 0.0
+	for kind, n := range c.left {
+		sum += float64(float64(n) * c.Cost[kind] / relativeSteps[kind])
+	}
+	return sum / max(c.budget, c.Bitrate/c.Rate/4)
+}
+
+// QP chooses the quantiser of a picture. rejected is the number of attempts at it that Accept
+// did not take.
+func (c *Control) QP(kind Kind, rejected int) int {
+	if c.Bitrate == 0 {
+		qp := c.Settings.QP + [3]int{P: 0, B: 2, I: -3}[kind]
+		return max(c.MinQP, min(qp, MaxQP))
+	}
+	if rejected > 0 {
+		return c.retryQP(kind, rejected)
+	}
+	step := float64(c.targetStep() * relativeSteps[kind])
+	qp := c.MinQP
+	for qp < MaxQP && float64(Step(qp)*Step(qp+1)) < float64(step*step) {
+		qp++
+	}
+	if !c.Known[kind] && c.Known[I] { // the guess is rough
+		qp = max(c.KeyQP-2, min(qp, c.KeyQP+8))
+	}
+	if c.Reached && c.Known[kind] { // no jumps
+		qp = max(c.LastQP-6, min(qp, c.LastQP+6))
+	}
+	return max(c.MinQP, min(qp, MaxQP))
+}
+
+// maxBits is the number of bits that the picture may take: a second takes no more than a quarter
+// over the bitrate.
+func (c *Control) maxBits() float64 {
+	return 1.22*c.Bitrate - (c.windowSum - c.window[c.oldest])
+}
+
+// retryQP chooses a quantiser after n attempts that took too much or too little. Each quantiser is
+// taken to save 15 % of the bits, unless two attempts on both sides of what is wanted tell.
+func (c *Control) retryQP(kind Kind, n int) int {
+	last := c.attempts[n-1]
+	want := min(c.targetBits(kind), c.maxBits())
+	factor := 1 / 0.85
+	for _, other := range c.attempts[:n-1] {
+		if (other.bits < want) != (last.bits < want) && other.qp != last.qp {
+			factor = bitsPerQP(last, other)
+		}
+	}
+	qp, got := last.qp, last.bits
+	for got > want && qp < MaxQP {
+		qp++
+		got /= factor
+	}
+	for got < want*0.9 && qp > c.MinQP && last.bits < want {
+		qp--
+		got *= factor
+	}
+	return qp
+}
+
+// bitsPerQP is the factor in bits from one quantiser to the next between two attempts.
+func bitsPerQP(a, b attempt) float64 {
+	if a.qp > b.qp {
+		a, b = b, a
+	}
+	low, high := 1.0, 8.0
+	for range 20 { // the root, by halving: math.Pow differs between processors
+		middle := (low + high) / 2
+		product := 1.0
+		for range b.qp - a.qp {
+			product = float64(product * middle)
+		}
+		if float64(product*b.bits) < a.bits {
+			low = middle
+		} else {
+			high = middle
+		}
+	}
+	return high
+}
+
+// targetBits is the picture's share of what is left.
+func (c *Control) targetBits(kind Kind) float64 {
+	return c.Cost[kind] / float64(c.targetStep()*relativeSteps[kind])
+}
+
+// Accept tells whether it is fine that a picture took so many bits with a quantiser, after so many
+// rejected attempts, and if so counts them. It accepts the fourth attempt in any case.
+func (c *Control) Accept(kind Kind, qp, bits, rejected int) bool {
+	if c.Bitrate == 0 {
+		return true
+	}
+	got := float64(bits)
+	cost := float64(got * Step(qp))
+	if rejected < len(c.attempts)-1 {
+		c.attempts[rejected] = attempt{qp, got}
+		first := !c.Known[kind]
+		if first { // the guess is worth nothing
+			c.Cost[kind] = cost
+		}
+		want := c.targetBits(kind)
+		tooMuch := got > c.maxBits() && qp < MaxQP || first && got > 1.5*want && qp < MaxQP
+		tooLittle := first && got < 0.5*want && qp > c.MinQP
+		if c.left[P]+c.left[B]+c.left[I] == 1 && rejected < 2 { // nothing comes to make it good
+			tooMuch, tooLittle = tooMuch || got > 1.25*want, tooLittle || got < 0.75*want
+		}
+		if (tooMuch || tooLittle) && c.retryQP(kind, rejected+1) != qp {
+			return false
+		}
+	}
+	c.learn(kind, qp, cost)
+	c.left[kind]--
+	c.budget -= got
+	c.windowSum += got - c.window[c.oldest]
+	c.window[c.oldest] = got
+	c.oldest = (c.oldest + 1) % len(c.window)
+	return true
+}
+
+// learn takes the cost of a picture into account.
+func (c *Control) learn(kind Kind, qp int, cost float64) {
+	if c.Known[kind] {
+		c.Cost[kind] = float64(0.5*c.Cost[kind]) + float64(0.5*cost)
+	} else {
+		c.Cost[kind] = cost
+	}
+	if kind == I && !c.Known[P] { // a better guess
+		c.Cost[P], c.Cost[B] = cost/5, cost/10
+	}
+	c.Known[kind] = true
+	if kind == I {
+		c.KeyQP = qp
+	}
+	if kind == P || c.left[P] == 0 {
+		c.LastQP, c.Reached = qp, true
+	}
+}
