@@ -196,7 +196,7 @@ func TestPacketsAndTheirTimes(t *testing.T) {
 // it did before.
 func TestGroupsDoNotDependOnThePast(t *testing.T) {
 	set := settings(func(s *media.EncoderSettings) { s.Format.Bitrate, s.KeyEvery, s.BFrames = 400_000, 10, 2 })
-	group := func(e *Encoder, g Group, first int) {
+	group := func(e *Encoder, g media.Group, first int) {
 		e.Begin(g)
 		p := picture.New(176, 144, 8, picture.C420)
 		for n := range g.Frames {
