@@ -5,6 +5,7 @@ import (
 	mathbits "math/bits"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 )
 
@@ -452,7 +453,7 @@ func (c *coder[T]) bound() {
 	const outside = 18
 	d := c.d
 	height, y := d.height*16, c.r.rowOf()
-	if d.h.structure != wholeFrame {
+	if d.h.structure != framepool.WholeFrame {
 		height /= 2
 	}
 	most := c.vertical

@@ -4,6 +4,8 @@ import (
 	"vividstrain/core/media/codec/motion"
 
 	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/framepool"
 )
 
 // deblock filters the edges of a macroblock (8.7). Its neighbours to the left
@@ -21,7 +23,7 @@ func (r *recon[T]) deblock(x, y int) {
 		return
 	}
 	e := &r.edges
-	e.h, e.mb, e.mv, e.field = h, mb, &d.motion[addr], h.structure != wholeFrame || mb.field
+	e.h, e.mb, e.mv, e.field = h, mb, &d.motion[addr], h.structure != framepool.WholeFrame || mb.field
 	d.x, d.y, d.h, d.field = x, y, h, mb.field
 	r.place()
 	if q := (quantisers{mb.qp, mb.qpc, h.alphaOff, h.betaOff}); q != e.quantisers {
@@ -259,7 +261,7 @@ func (e *edges[T]) topEdge(x, y int) {
 	d := e.r.d
 	above := y - 1
 	switch {
-	case e.h.structure != wholeFrame:
+	case e.h.structure != framepool.WholeFrame:
 		above = y - 2
 	case e.h.mbaff && e.mb.field:
 		above = y&^1 - 1

@@ -1,6 +1,9 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/motion"
+)
 
 // colocated is the motion at a place of the colocated picture (8.4.1.2.1).
 type colocated struct {
@@ -24,7 +27,7 @@ func (d *sliceDecoder) colocatedBlock(at int) colocated {
 	col := d.lists[1].refs[0]
 	mbs := col.f.mbs
 	pair, bottom := d.y&^1, d.y&1
-	curField := d.field || d.h.structure != wholeFrame
+	curField := d.field || d.h.structure != framepool.WholeFrame
 	colField := col.f.fieldPair
 	if d.h.sps.frameMbsOnly {
 		return colocated{&mbs[d.addr], 4*y + x, oneToOne}
@@ -43,7 +46,7 @@ func (d *sliceDecoder) colocatedBlock(at int) colocated {
 		return colocated{&mbs[row*d.width+d.x], (2*y&3)*4 + x, frameToField}
 	}
 	row := pair + bottom
-	if d.h.structure != wholeFrame && col.f.fieldPair {
+	if d.h.structure != framepool.WholeFrame && col.f.fieldPair {
 		row = pair + int(col.s>>1)
 	}
 	return colocated{&mbs[row*d.width+d.x], 4*y + x, oneToOne}
@@ -52,7 +55,7 @@ func (d *sliceDecoder) colocatedBlock(at int) colocated {
 // nearerField is which field of r is nearer to the current frame: 0 for the
 // top field.
 func (d *sliceDecoder) nearerField(r ref) int {
-	now := d.pic.orderOf(wholeFrame)
+	now := d.pic.orderOf(framepool.WholeFrame)
 	top, bottom := r.poc[0]-now, r.poc[1]-now
 	if max(top, -top) < max(bottom, -bottom) {
 		return 0
@@ -78,16 +81,16 @@ func (c colocated) motion() (id int32, ref int8, v motion.Vector) {
 // awaitColocated waits until the motion at the current macroblock is there in
 // the colocated picture.
 func (d *sliceDecoder) awaitColocated() {
-	col, s, row := d.lists[1].refs[0], wholeFrame, d.y
-	if d.h.structure != wholeFrame {
+	col, s, row := d.lists[1].refs[0], framepool.WholeFrame, d.y
+	if d.h.structure != framepool.WholeFrame {
 		s, row = col.s, d.y>>1
 		if !col.f.fieldPair {
-			s, row = wholeFrame, d.y|1
+			s, row = framepool.WholeFrame, d.y|1
 		}
 	} else if d.h.mbaff || col.f.fieldPair {
 		row |= 1
 	}
-	col.f.await(s, int32(16*row+15))
+	col.f.Await(s, int32(16*row+15))
 }
 
 // predictDirect infers the motion of the 8x8 blocks in mask (8.4.1.2).
@@ -231,7 +234,7 @@ func (d *sliceDecoder) mapRef(col colocated, id int32) int8 {
 			return int8(i)
 		}
 	}
-	d.pic.f.damaged.Store(true) // no such picture in the list: the stream breaks a rule
+	d.pic.f.Damaged.Store(true) // no such picture in the list: the stream breaks a rule
 	return 0
 }
 

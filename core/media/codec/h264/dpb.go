@@ -3,6 +3,8 @@ package h264
 import (
 	"math"
 	"slices"
+
+	"vividstrain/core/media/codec/framepool"
 )
 
 // dpb is the decoded picture buffer: the frames that are used for reference or
@@ -19,7 +21,7 @@ func (d *dpb) tidy() {
 		if f.isReference() || f.waiting {
 			return false
 		}
-		f.drop()
+		f.Drop()
 		return true
 	})
 }
@@ -37,7 +39,7 @@ func (d *dpb) wrap(h *sliceHeader) {
 // mark carries out the decoded reference picture marking process of picture s
 // of cur (8.2.5). It tells whether operation 5 was among what was done.
 func (d *dpb) mark(h *sliceHeader, cur *frame) (reset bool) {
-	second := cur.short|cur.long != 0 && h.structure != wholeFrame
+	second := cur.short|cur.long != 0 && h.structure != framepool.WholeFrame
 	switch {
 	case h.idr():
 		for _, f := range d.frames {
@@ -100,7 +102,7 @@ func (d *dpb) bound(cur *frame, most int) {
 // operate carries out one memory management control operation (8.2.5.4).
 func (d *dpb) operate(h *sliceHeader, cur *frame, m refOp) (reset bool) {
 	num := int64(h.frameNum)
-	if h.structure != wholeFrame {
+	if h.structure != framepool.WholeFrame {
 		num = 2*num + 1
 	}
 	switch m.op {
@@ -151,7 +153,7 @@ func (d *dpb) freeLong(idx int, keep *frame) {
 }
 
 // reset numbers the picture anew after operation 5 (8.2.1).
-func (f *frame) reset(s structure) {
+func (f *frame) reset(s framepool.Fields) {
 	base := f.orderOf(s)
 	for i := range f.poc {
 		if f.poc[i] != math.MaxInt32 {
@@ -161,22 +163,12 @@ func (f *frame) reset(s structure) {
 	f.frameNum = 0
 }
 
-// bump hands out frames in the order of display until no more than depth of them
-// wait and the buffer holds no more than most frames (C.4.5.3).
-func (d *dpb) bump(depth, most int) {
+// bump hands out frames in the order of display until no more than depth of them wait and the
+// buffer holds no more than capacity frames (C.4.5.3).
+func (d *dpb) bump(depth, capacity int) {
 	for d.tidy(); ; d.tidy() {
-		var first *frame
-		n := 0
-		for _, f := range d.frames {
-			if !f.waiting {
-				continue
-			}
-			n++
-			if first == nil || f.orderOf(wholeFrame) < first.orderOf(wholeFrame) {
-				first = f
-			}
-		}
-		if n == 0 || n <= depth && len(d.frames) <= most {
+		first, found := framepool.NextOutput(d.frames, depth, capacity)
+		if !found {
 			return
 		}
 		first.waiting = false

@@ -7,9 +7,11 @@ import (
 	"slices"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/codec/ratecontrol"
+	"vividstrain/core/media/codec/threads"
 	"vividstrain/core/media/picture"
 )
 
@@ -64,14 +66,14 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 		}
 	}
 	set.KeyEvery, set.Slices = max(set.KeyEvery, 1), max(set.Slices, 1)
-	e := &Encoder{set: set, out: out, work: newWorker(&team{threads: 1})}
+	e := &Encoder{set: set, out: out, work: newWorker(threads.NewTeam(1))}
 	if e.sps, e.pps = e.parameters(); e.sps.level == 0 {
 		return nil, fmt.Errorf("h264 has interlaced video up to level 4.1 alone (table A-4); this many references are beyond it")
 	}
 	e.s.init()
-	e.s.lend = func(context.Context) (*job, error) { return &e.job, nil }
-	e.s.hand = func(_ context.Context, j *job) error {
-		j.f.advance(j.structure, allRows)
+	e.s.acquire = func(context.Context) (*job, error) { return &e.job, nil }
+	e.s.submit = func(_ context.Context, j *job) error {
+		j.f.Advance(j.structure, framepool.AllRows)
 		j.reset()
 		return nil
 	}
@@ -82,7 +84,7 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 	}
 	e.sps, e.pps = e.s.spss.Get(0), e.s.ppss.Get(0)
 	e.work.mbs = make([]mbInfo, e.sps.mbWidth*e.sps.mbHeight)
-	m := e.work.member(0)
+	m := e.work.thread(0)
 	setup(e, &e.byte, &m.byte, fastSearchKernels())
 	setup(e, &e.wide, &m.wide, fastWideSearchKernels())
 	e.expect = set.KeyEvery
@@ -101,7 +103,7 @@ var pictureKinds = [...]ratecontrol.Kind{sliceP: ratecontrol.P, sliceB: ratecont
 
 // setup prepares the coder for one kind of samples.
 func setup[T motion.Sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
-	c.d, c.r, c.w, c.k = &e.work.member(0).d, r, &e.slice, k
+	c.d, c.r, c.w, c.k = &e.work.thread(0).d, r, &e.slice, k
 	c.trials = efforts[e.set.Preset]
 	c.search.DistanceKernels, c.search.Thorough = k.DistanceKernels, c.thorough
 	c.splitFrom <<= e.set.Format.Depth - 8
@@ -274,8 +276,7 @@ func (e *Encoder) lendInput() *input {
 		return in
 	}
 	f := newFrame(e.sps, nil)
-	f.crop(e.sps)
-	return &input{pic: f.pic, planes: f.full}
+	return &input{pic: f.Picture, planes: f.Planes}
 }
 
 // copy copies a picture.
@@ -371,7 +372,7 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 		e.packet.Data = nal.AppendPrefixed(e.packet.Data, e.unit)
 	}
 	offset := efforts[e.set.Preset].deblock
-	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: wholeFrame,
+	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: framepool.WholeFrame,
 		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.number, alphaOff: offset, betaOff: offset}
 	if reference {
 		h.refIDC = 2
@@ -384,9 +385,9 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 	if e.sps.frameMbsOnly {
 		err = e.codePicture(in, &h)
 	} else {
-		h.structure = topField
+		h.structure = framepool.TopField
 		err = e.codePicture(in, &h)
-		h.structure = bottomField
+		h.structure = framepool.BottomField
 		h.pocLSB++
 		h.nalType = nalSlice
 		if kind == sliceI && e.set.KeyEvery > 1 {
@@ -413,7 +414,7 @@ func (e *Encoder) show() {
 		if e.made != nil {
 			e.made(f)
 		}
-		f.drop()
+		f.Drop()
 	}
 	e.s.ready = e.s.ready[:0]
 }
@@ -472,7 +473,7 @@ const halvesRoom = 80e6
 
 // lendHalves gives a frame halves that are new, or else those that were lent longest ago.
 func (e *Encoder) lendHalves(f *frame) {
-	luma := &f.full[0]
+	luma := &f.Planes[0]
 	most := max(1, min(e.sps.maxRefFrames, halvesRoom/(3*(len(luma.Pix)+2*len(luma.Wide)))))
 	var h *halves
 	if len(e.halves) < most {
@@ -489,7 +490,7 @@ func (e *Encoder) lendHalves(f *frame) {
 // states.
 func codeSlices[T motion.Sample](e *Encoder, c *coder[T], in *input, h *sliceHeader) error {
 	rows := e.sps.mbHeight
-	if h.structure != wholeFrame {
+	if h.structure != framepool.WholeFrame {
 		rows /= 2
 	}
 	count := min(e.set.Slices, rows)
@@ -502,7 +503,7 @@ func codeSlices[T motion.Sample](e *Encoder, c *coder[T], in *input, h *sliceHea
 		}
 		j := e.s.filling
 		if p == nil {
-			p = newPainter(e.work, e.work.member(0), c.r, j)
+			p = newPainter(e.work, e.work.thread(0), c.r, j)
 			for i := range e.work.mbs {
 				e.work.mbs[i].slice = 0
 			}
@@ -557,18 +558,18 @@ func (e *Encoder) numberRefs(h *sliceHeader) {
 	if h.kind == sliceB {
 		n = 1
 	}
-	if h.structure != wholeFrame {
+	if h.structure != framepool.WholeFrame {
 		n *= 2
-		if h.structure == bottomField && h.kind == sliceP {
+		if h.structure == framepool.BottomField && h.kind == sliceP {
 			n = min(n+1, 2*frames+1)
 		}
 	}
 	h.numRefs = [2]int{max(n, 1), max(n, 1)}
-	if h.kind == sliceB && h.structure == wholeFrame {
+	if h.kind == sliceB && h.structure == framepool.WholeFrame {
 		h.numRefs[0] = max(1, min(frames-1, e.set.References))
 	}
 	h.modifications[0] = h.modifications[0][:0]
-	if h.kind == sliceP && h.structure == wholeFrame && e.set.BFrames > 2 {
+	if h.kind == sliceP && h.structure == framepool.WholeFrame && e.set.BFrames > 2 {
 		e.nearestFirst(h)
 	}
 }
@@ -578,7 +579,7 @@ func (e *Encoder) numberRefs(h *sliceHeader) {
 // the picture that is shown behind it.
 func (e *Encoder) nearestFirst(h *sliceHeader) {
 	now := int32(h.pocLSB)
-	list := slices.Clone(e.s.dpb.pick(func(f *frame) bool { return f.short == wholeFrame }))
+	list := slices.Clone(e.s.dpb.pick(func(f *frame) bool { return f.short == framepool.WholeFrame }))
 	slices.SortFunc(list, func(a, b *frame) int { return int(now-a.poc[0]) - int(now-b.poc[0]) })
 	last := h.frameNum
 	for _, f := range list[:h.numRefs[0]] {

@@ -73,8 +73,8 @@ func encode(t testing.TB, set media.EncoderSettings, frames int) (c coded) {
 	c.track, err = e.Track()
 	require.NoError(t, err)
 	e.made = func(f *frame) {
-		c.sums = append(c.sums, f.pic.MD5())
-		c.psnr += quality.PSNR(&f.pic, sources[shown]) / float64(frames)
+		c.sums = append(c.sums, f.Picture.MD5())
+		c.psnr += quality.PSNR(&f.Picture, sources[shown]) / float64(frames)
 		shown++
 	}
 	for n := range frames {

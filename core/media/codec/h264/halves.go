@@ -14,11 +14,11 @@ func newHalves(f *frame) *halves {
 	h := new(halves)
 	for i := range h.planes {
 		p := &h.planes[i]
-		p.Stride = f.full[0].Stride
-		if f.full[0].Wide != nil {
-			p.Wide = make([]uint16, len(f.full[0].Wide))
+		p.Stride = f.Planes[0].Stride
+		if f.Planes[0].Wide != nil {
+			p.Wide = make([]uint16, len(f.Planes[0].Wide))
 		} else {
-			p.Pix = make([]byte, len(f.full[0].Pix))
+			p.Pix = make([]byte, len(f.Planes[0].Pix))
 		}
 	}
 	return h

@@ -1,6 +1,9 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/motion"
+)
 
 // interPart is a part of a macroblock that is predicted as one.
 type interPart struct {
@@ -110,7 +113,7 @@ func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
 	x := d.x*16 + p.x + int(v.X>>2)
 	y := r.rowOf() + p.y + int(v.Y>>2)
 	if r.d.pic.shared {
-		ref.f.await(ref.s, int32(max(0, min(y+p.h+3, src.height-1))))
+		ref.f.Await(ref.s, int32(max(0, min(y+p.h+3, src.height-1))))
 	}
 	dst, stride := r.target(0, p, second)
 	r.fetchLuma(dst, stride, src, x, y, p.w, p.h, int(v.X&3), int(v.Y&3))
@@ -122,7 +125,7 @@ func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
 
 // rowOf is the first row of the macroblock in its frame or field.
 func (r *recon[T]) rowOf() int {
-	if r.d.parity() != wholeFrame {
+	if r.d.parity() != framepool.WholeFrame {
 		return r.d.y >> 1 * 16
 	}
 	return r.d.y * 16
@@ -139,9 +142,9 @@ type source[T motion.Sample] struct {
 // source gives the rows of a frame or of one of its fields.
 func (r *recon[T]) source(ref ref) (s source[T]) {
 	for i := range r.planes {
-		s.planes[i], s.stride[i] = samplesOf[T](&ref.f.full[i])
-		if ref.s != wholeFrame {
-			if ref.s == bottomField {
+		s.planes[i], s.stride[i] = samplesOf[T](&ref.f.Planes[i])
+		if ref.s != framepool.WholeFrame {
+			if ref.s == framepool.BottomField {
 				s.planes[i] = s.planes[i][s.stride[i]:]
 			}
 			s.stride[i] *= 2
@@ -151,13 +154,13 @@ func (r *recon[T]) source(ref ref) (s source[T]) {
 		s.halves[0] = s.planes[0]
 		for i := range ref.f.halves.planes {
 			s.halves[1+i], _ = samplesOf[T](&ref.f.halves.planes[i])
-			if ref.s == bottomField {
+			if ref.s == framepool.BottomField {
 				s.halves[1+i] = s.halves[1+i][s.stride[0]/2:]
 			}
 		}
 	}
 	s.width, s.height = r.d.width*16, r.d.height*16
-	if ref.s != wholeFrame {
+	if ref.s != framepool.WholeFrame {
 		s.height /= 2
 	}
 	return s
@@ -212,11 +215,11 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 func (r *recon[T]) fetchChroma(src *source[T], ref ref, v motion.Vector, p interPart, second bool) {
 	d := r.d
 	my := int(v.Y)
-	if r.chromaShift == 1 && ref.s != wholeFrame {
+	if r.chromaShift == 1 && ref.s != framepool.WholeFrame {
 		switch parity := d.parity(); {
-		case ref.s == bottomField && parity == topField:
+		case ref.s == framepool.BottomField && parity == framepool.TopField:
 			my -= 2
-		case ref.s == topField && parity == bottomField:
+		case ref.s == framepool.TopField && parity == framepool.BottomField:
 			my += 2
 		}
 	}

@@ -1,18 +1,17 @@
 package h264
 
 import (
-	"sync"
-	"sync/atomic"
-
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
+	"vividstrain/core/media/codec/threads"
 )
 
 // job is one picture, a frame or a field, on its way to be decoded.
 type job struct {
 	f         *frame
 	sps       *sps
-	structure structure
+	structure framepool.Fields
 	poc       [2]int32
 	shared    bool     // other pictures are decoded at the same time
 	conceal   *frame   // where samples are taken from that are missing, may be nil
@@ -31,11 +30,11 @@ type slice struct {
 }
 
 // orderOf is PicOrderCnt of the picture or of a field of it.
-func (j *job) orderOf(s structure) int32 { return orderOf(j.poc, s) }
+func (j *job) orderOf(s framepool.Fields) int32 { return orderOf(j.poc, s) }
 
 // hold keeps a frame from being used again while the picture is decoded.
 func (j *job) hold(f *frame) {
-	f.hold()
+	f.Hold()
 	j.held = append(j.held, f)
 }
 
@@ -52,7 +51,7 @@ func (j *job) newSlice() *slice {
 // reset lets go of everything.
 func (j *job) reset() {
 	for i, f := range j.held {
-		f.drop()
+		f.Drop()
 		j.held[i] = nil
 	}
 	j.held = j.held[:0]
@@ -63,41 +62,35 @@ func (j *job) reset() {
 
 // worker decodes pictures, one at a time.
 type worker struct {
-	team    *team
+	team    *threads.Team
 	mbs     []mbInfo
-	members []*member // the first one decodes, the others help with slices
+	threads []*sliceThread // the first one decodes, the others help with slices
 }
 
-// member decodes slices, one at a time.
-type member struct {
+// sliceThread decodes slices, one at a time.
+type sliceThread struct {
 	d    sliceDecoder
 	byte recon[uint8]
 	wide recon[uint16]
 }
 
-// team counts how many of the threads that there are have work.
-type team struct {
-	threads int32
-	busy    atomic.Int32
-}
+func newWorker(t *threads.Team) *worker { return &worker{team: t} }
 
-func newWorker(t *team) *worker { return &worker{team: t} }
-
-// member gives the i-th member.
-func (w *worker) member(i int) *member {
-	for len(w.members) <= i {
-		m := new(member)
+// thread returns the i-th slice thread.
+func (w *worker) thread(i int) *sliceThread {
+	for len(w.threads) <= i {
+		m := new(sliceThread)
 		m.byte.k, m.wide.k = fastKernels(), fastWideKernels()
-		w.members = append(w.members, m)
+		w.threads = append(w.threads, m)
 	}
-	return w.members[i]
+	return w.threads[i]
 }
 
 // run decodes the picture of j and lets everyone know as rows are ready.
 func (w *worker) run(j *job) {
-	defer j.f.advance(j.structure, allRows)
-	w.team.busy.Add(1)
-	defer w.team.busy.Add(-1)
+	defer j.f.Advance(j.structure, framepool.AllRows)
+	w.team.Add(1)
+	defer w.team.Add(-1)
 	if n := j.sps.mbWidth * j.sps.mbHeight; len(w.mbs) != n {
 		w.mbs = make([]mbInfo, n)
 	}
@@ -105,9 +98,9 @@ func (w *worker) run(j *job) {
 		w.mbs[i].slice = 0
 	}
 	if j.sps.wide() {
-		decodePicture(w, j, func(m *member) *recon[uint16] { return &m.wide })
+		decodePicture(w, j, func(m *sliceThread) *recon[uint16] { return &m.wide })
 	} else {
-		decodePicture(w, j, func(m *member) *recon[uint8] { return &m.byte })
+		decodePicture(w, j, func(m *sliceThread) *recon[uint8] { return &m.byte })
 	}
 }
 
@@ -123,14 +116,14 @@ type painter[T motion.Sample] struct {
 	rows int // of macroblocks, or of pairs, that are complete
 }
 
-func newPainter[T motion.Sample](w *worker, m *member, r *recon[T], j *job) *painter[T] {
+func newPainter[T motion.Sample](w *worker, m *sliceThread, r *recon[T], j *job) *painter[T] {
 	d := &m.d
 	d.pic, d.mbs, d.motion = j, w.mbs, j.f.mbs
 	d.width, d.height = j.sps.mbWidth, j.sps.mbHeight
 	r.begin(d, j.f)
 	p := &r.painter
 	*p = painter[T]{r: r, d: d, job: j, end: d.width * d.height, unit: d.width}
-	if j.structure != wholeFrame {
+	if j.structure != framepool.WholeFrame {
 		p.end /= 2
 	}
 	if j.slices[0].h.mbaff {
@@ -144,22 +137,22 @@ func (d *sliceDecoder) take(s *slice, number, end int) {
 	d.h, d.number, d.lists, d.r, d.scale, d.end = &s.h, int32(number), &s.lists, s.data, s.scale, end
 }
 
-func decodePicture[T motion.Sample](w *worker, j *job, pick func(m *member) *recon[T]) {
-	m := w.member(0)
+func decodePicture[T motion.Sample](w *worker, j *job, pick func(m *sliceThread) *recon[T]) {
+	m := w.thread(0)
 	p := newPainter(w, m, pick(m), j)
-	if free := w.team.threads - w.team.busy.Load(); free > 0 && len(j.slices) > 1 && p.inOrder() {
-		decodeSlices(w, p, pick, min(int(free)+1, len(j.slices)))
+	if idle := w.team.Idle(); idle > 0 && len(j.slices) > 1 && p.inOrder() {
+		decodeSlices(w, p, pick, min(idle+1, len(j.slices)))
 		return
 	}
 	for i, s := range j.slices {
 		if s.h.firstMb < p.next || s.h.firstMb >= p.end {
-			j.f.damaged.Store(true)
+			j.f.Damaged.Store(true)
 			continue
 		}
 		p.conceal(s.h.firstMb)
 		p.d.take(s, i+1, p.end)
 		if p.d.decode(p) != nil {
-			j.f.damaged.Store(true)
+			j.f.Damaged.Store(true)
 		}
 	}
 	p.conceal(p.end)
@@ -180,32 +173,29 @@ func (p *painter[T]) inOrder() bool {
 
 // decodeSlices decodes the slices of a picture at the same time on n threads
 // that have nothing else to do, and filters when all are there.
-func decodeSlices[T motion.Sample](w *worker, p *painter[T], pick func(m *member) *recon[T], n int) {
-	w.team.busy.Add(int32(n - 1))
-	defer w.team.busy.Add(int32(1 - n))
-	var next atomic.Int32
-	var wait sync.WaitGroup
+func decodeSlices[T motion.Sample](w *worker, p *painter[T], pick func(m *sliceThread) *recon[T], n int) {
 	for i := range n {
-		m := w.member(i)
-		wait.Go(func() {
-			own := newPainter(w, m, pick(m), p.job)
-			for i := int(next.Add(1)); i <= len(p.job.slices); i = int(next.Add(1)) {
-				end := p.end
-				if i < len(p.job.slices) {
-					end = p.job.slices[i].h.firstMb
-				}
-				own.d.take(p.job.slices[i-1], i, end)
-				if own.d.decode(own.r) != nil {
-					p.job.f.damaged.Store(true)
-				}
-			}
-		})
+		w.thread(i) // made here, not by several goroutines at once
 	}
-	wait.Wait()
+	j, last := p.job, p.end // the first thread makes its painter anew, where p is
+	w.team.Each(n, len(j.slices), func(i int) func(task int) {
+		m := w.thread(i)
+		own := newPainter(w, m, pick(m), j)
+		return func(i int) {
+			end := last
+			if i+1 < len(j.slices) {
+				end = j.slices[i+1].h.firstMb
+			}
+			own.d.take(j.slices[i], i+1, end)
+			if own.d.decode(own.r) != nil {
+				j.f.Damaged.Store(true)
+			}
+		}
+	})
 	p.d.h = &p.job.slices[0].h
 	for addr := range p.end {
 		if x, y := p.position(addr); w.mbs[y*p.d.width+x].slice == 0 {
-			p.job.f.damaged.Store(true)
+			p.job.f.Damaged.Store(true)
 			p.borrow(x, y)
 		}
 	}
@@ -236,10 +226,10 @@ func (p *painter[T]) advance() {
 	}
 	height := 16 * p.unit / p.d.width * (p.rows - 1)
 	height -= 8 // the rows above an edge change once more
-	if p.job.structure == wholeFrame {
+	if p.job.structure == framepool.WholeFrame {
 		height /= 2
 	}
-	p.job.f.advance(p.job.structure, int32(max(0, height)))
+	p.job.f.Advance(p.job.structure, int32(max(0, height)))
 }
 
 // filter deblocks a row of macroblocks or of pairs.
@@ -250,7 +240,7 @@ func (p *painter[T]) filter(row int) {
 	for i := range d.width {
 		for k := range n {
 			y := row*n + k
-			if p.job.structure != wholeFrame {
+			if p.job.structure != framepool.WholeFrame {
 				y = 2*row + int(p.job.structure>>1)
 			}
 			p.r.deblock(i, y)
@@ -262,7 +252,7 @@ func (p *painter[T]) filter(row int) {
 // conceal fills the macroblocks up to address end from another picture.
 func (p *painter[T]) conceal(end int) {
 	for p.next < end {
-		p.job.f.damaged.Store(true)
+		p.job.f.Damaged.Store(true)
 		p.borrow(p.position(p.next))
 		p.advance()
 	}
@@ -274,7 +264,7 @@ func (p *painter[T]) position(addr int) (x, y int) {
 	if p.unit > p.d.width {
 		return addr >> 1 % p.d.width, addr>>1/p.d.width*2 + addr&1
 	}
-	if p.job.structure != wholeFrame {
+	if p.job.structure != framepool.WholeFrame {
 		y = 2*y + int(p.job.structure>>1)
 	}
 	return x, y
@@ -292,7 +282,7 @@ func (p *painter[T]) borrow(x, y int) {
 			w, h = 8, 16>>r.chromaShift
 		}
 		top := y * h
-		if p.job.structure != wholeFrame {
+		if p.job.structure != framepool.WholeFrame {
 			top, step = y>>1*2*h+y&1, 2
 		}
 		stride := r.fullStride[i]
@@ -301,9 +291,9 @@ func (p *painter[T]) borrow(x, y int) {
 			row := r.full[i][at:][:w]
 			if p.job.conceal != nil {
 				if p.job.shared {
-					p.job.conceal.await(wholeFrame, int32(16*(y|1)+15))
+					p.job.conceal.Await(framepool.WholeFrame, int32(16*(y|1)+15))
 				}
-				from, _ := samplesOf[T](&p.job.conceal.full[i])
+				from, _ := samplesOf[T](&p.job.conceal.Planes[i])
 				copy(row, from[at:][:w])
 				continue
 			}

@@ -3,6 +3,7 @@ package h264
 import (
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/cabac"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 )
 
@@ -162,7 +163,7 @@ func (d *sliceDecoder) available(x, y int) int32 {
 	addr := y*d.width + x
 	if d.h.mbaff {
 		addr = 2 * (y>>1*d.width + x)
-	} else if d.h.structure != wholeFrame {
+	} else if d.h.structure != framepool.WholeFrame {
 		addr = y>>1*d.width + x
 	}
 	if addr < d.h.firstMb {
@@ -173,7 +174,7 @@ func (d *sliceDecoder) available(x, y int) int32 {
 
 func (d *sliceDecoder) findNeighbours() {
 	step := 1
-	if d.h.structure != wholeFrame {
+	if d.h.structure != framepool.WholeFrame {
 		step = 2 // the rows of both fields alternate
 	}
 	left := d.available(d.x-1, d.y)

@@ -1,6 +1,9 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/motion"
+)
 
 // notAvailable marks reference indices of blocks that cannot be used; -1 marks
 // those that do not use the list.
@@ -362,15 +365,15 @@ func (d *sliceDecoder) reference(l int, ref int8) ref {
 	r := d.lists[l].refs[ref>>1]
 	r.s = d.parity()
 	if ref&1 != 0 {
-		r.s = r.s.opposite()
+		r.s = r.s.Opposite()
 	}
 	return r
 }
 
 // parity is the field that the current macroblock is of, or the frame.
-func (d *sliceDecoder) parity() structure {
+func (d *sliceDecoder) parity() framepool.Fields {
 	if !d.h.mbaff || !d.field {
 		return d.h.structure
 	}
-	return topField << (d.y & 1)
+	return framepool.TopField << (d.y & 1)
 }

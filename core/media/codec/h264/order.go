@@ -1,5 +1,7 @@
 package h264
 
+import "vividstrain/core/media/codec/framepool"
+
 // orderState is what the picture order count of a picture depends on (8.2.1).
 type orderState struct {
 	prevMSB, prevLSB int32 // of the previous reference picture
@@ -85,7 +87,7 @@ func (o *orderState) fromCycle(h *sliceHeader) (poc [2]int32) {
 	}
 	poc[0] = expected + h.deltaPOC[0]
 	poc[1] = poc[0] + s.offsetForTopToBottom + h.deltaPOC[1]
-	if h.structure == bottomField {
+	if h.structure == framepool.BottomField {
 		poc[1] = expected + s.offsetForTopToBottom + h.deltaPOC[0]
 	}
 	return poc
@@ -111,7 +113,7 @@ func (o *orderState) next(h *sliceHeader, f *frame) {
 	for _, m := range h.marking {
 		if m.op == 5 {
 			o.reset, o.prevFrameNum, o.resetTop = true, 0, 0
-			if h.structure != bottomField {
+			if h.structure != framepool.BottomField {
 				o.resetTop = f.poc[0]
 			}
 		}

@@ -2,6 +2,7 @@ package h264
 
 import (
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
 )
@@ -121,9 +122,9 @@ func (h *sliceHeader) write(w *bits.Writer) {
 	w.UE(h.pps.id)
 	w.U(h.sps.frameNumBits, uint32(h.frameNum))
 	if !h.sps.frameMbsOnly {
-		w.Flag(h.structure != wholeFrame)
-		if h.structure != wholeFrame {
-			w.Flag(h.structure == bottomField)
+		w.Flag(h.structure != framepool.WholeFrame)
+		if h.structure != framepool.WholeFrame {
+			w.Flag(h.structure == framepool.BottomField)
 		}
 	}
 	if h.idr() {

@@ -6,6 +6,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
 )
@@ -38,8 +39,8 @@ func NewParser() media.UnitParser {
 	p := &parser{lastKey: -1}
 	p.init()
 	p.dry = true
-	p.lend = func(context.Context) (*job, error) { return &p.job, nil }
-	p.hand = func(_ context.Context, j *job) error {
+	p.acquire = func(context.Context) (*job, error) { return &p.job, nil }
+	p.submit = func(_ context.Context, j *job) error {
 		p.picture(j)
 		j.reset()
 		return nil
@@ -104,7 +105,7 @@ func (p *parser) begun(key, idr bool) {
 func (p *parser) picture(j *job) {
 	h := &j.slices[0].h
 	p.info.Slices = max(p.info.Slices, len(j.slices))
-	if h.structure == wholeFrame {
+	if h.structure == framepool.WholeFrame {
 		p.whole, p.pairs = true, p.pairs || h.mbaff
 	} else {
 		p.fields = true
@@ -114,7 +115,7 @@ func (p *parser) picture(j *job) {
 		p.info.Entropy = "CABAC"
 	}
 	order := j.orderOf(h.structure)
-	if p.lastKey > 0 && j.f.pts > int64(p.lastKey) && order < p.keyOrder {
+	if p.lastKey > 0 && j.f.PTS > int64(p.lastKey) && order < p.keyOrder {
 		p.info.OpenGOP = true
 	}
 	level := 0
@@ -126,7 +127,7 @@ func (p *parser) picture(j *job) {
 	if len(p.recent) > 64 {
 		p.recent = append(p.recent[:0], p.recent[32:]...)
 	}
-	if j.f.pts == int64(p.lastKey) {
+	if j.f.PTS == int64(p.lastKey) {
 		p.keyOrder = order
 	}
 }
@@ -164,7 +165,7 @@ func (p *parser) End() {
 
 func (p *parser) Shown() (numbers []int) {
 	for _, f := range p.ready {
-		n := int(f.pts)
+		n := int(f.PTS)
 		numbers = append(numbers, n)
 		if n < len(p.isB) && p.isB[n] {
 			p.run++

@@ -8,6 +8,8 @@ import (
 	"vividstrain/core/media/codec/motion"
 
 	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media/codec/framepool"
 )
 
 // predictor is about to predict a macroblock amid random samples.
@@ -264,7 +266,7 @@ func TestInterpolationFollowsTheStandard(t *testing.T) {
 
 // The implicit weights of 8.4.2.3.1 and the scaling of direct vectors.
 func TestDistancesScale(t *testing.T) {
-	at := func(poc int32) ref { return ref{s: wholeFrame, poc: [2]int32{poc, poc + 1}} }
+	at := func(poc int32) ref { return ref{s: framepool.WholeFrame, poc: [2]int32{poc, poc + 1}} }
 	for _, c := range []struct{ now, a, b, factor int32 }{
 		{4, 0, 8, 128}, {2, 0, 8, 64}, {6, 0, 8, 192}, {8, 0, 4, 512}, {0, 4, 8, -256}, {200, 0, 2, 1023},
 	} {

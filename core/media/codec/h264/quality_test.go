@@ -40,7 +40,7 @@ func BenchmarkQuality(b *testing.B) {
 					require.NoError(b, err)
 					e.made = func(f *frame) {
 						b.StopTimer()
-						db += quality.PSNR(&f.pic, sources[shown])
+						db += quality.PSNR(&f.Picture, sources[shown])
 						shown++
 						frames++
 						b.StartTimer()

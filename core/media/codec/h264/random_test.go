@@ -13,8 +13,10 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/cabac"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
+	"vividstrain/core/media/codec/threads"
 	"vividstrain/core/media/quality/browser"
 )
 
@@ -49,10 +51,10 @@ type randomKind struct {
 }
 
 func newRandomVideo(seed uint64, kind randomKind, cabac bool) *randomVideo {
-	v := &randomVideo{Rand: rand.New(rand.NewPCG(seed, 1)), kind: kind, cabac: cabac, width: 4, height: 4, s: &stream{}, w: newWorker(&team{threads: 1})}
+	v := &randomVideo{Rand: rand.New(rand.NewPCG(seed, 1)), kind: kind, cabac: cabac, width: 4, height: 4, s: &stream{}, w: newWorker(threads.NewTeam(1))}
 	v.s.init()
-	v.s.lend = func(context.Context) (*job, error) { return &v.job, nil }
-	v.s.hand = func(_ context.Context, j *job) error {
+	v.s.acquire = func(context.Context) (*job, error) { return &v.job, nil }
+	v.s.submit = func(_ context.Context, j *job) error {
 		v.w.run(j)
 		j.reset()
 		return nil
@@ -158,17 +160,17 @@ func (v *randomVideo) sps(luma, chroma int) []byte {
 func (v *randomVideo) picture(kind sliceType, poc int, reference bool) {
 	idr := v.frameNum == 0 && kind == sliceI
 	if v.kind.fields && v.IntN(3) > 0 {
-		first := topField
+		first := framepool.TopField
 		if kind != sliceB && v.IntN(4) == 0 {
-			first = bottomField
+			first = framepool.BottomField
 		}
 		v.coded(kind, first, poc, reference, idr)
 		if kind == sliceI {
 			kind = sliceP
 		}
-		v.coded(kind, first.opposite(), poc, reference, false)
+		v.coded(kind, first.Opposite(), poc, reference, false)
 	} else {
-		v.coded(kind, wholeFrame, poc, reference, idr)
+		v.coded(kind, framepool.WholeFrame, poc, reference, idr)
 	}
 	if reference {
 		v.frameNum++
@@ -178,9 +180,9 @@ func (v *randomVideo) picture(kind sliceType, poc int, reference bool) {
 }
 
 // coded makes the slices of one coded picture.
-func (v *randomVideo) coded(kind sliceType, s structure, poc int, reference, idr bool) {
+func (v *randomVideo) coded(kind sliceType, s framepool.Fields, poc int, reference, idr bool) {
 	end := v.width * v.height
-	if s != wholeFrame {
+	if s != framepool.WholeFrame {
 		end /= 2
 	}
 	for next := 0; next < end; {
@@ -192,7 +194,7 @@ func (v *randomVideo) coded(kind sliceType, s structure, poc int, reference, idr
 }
 
 // slice adds one good slice and returns which macroblock follows it.
-func (v *randomVideo) slice(first, end int, kind sliceType, s structure, poc int, reference, idr bool) int {
+func (v *randomVideo) slice(first, end int, kind sliceType, s framepool.Fields, poc int, reference, idr bool) int {
 	for {
 		w := v.header(first, kind, s, poc, reference, idr)
 		nal := byte(nalSlice)
@@ -250,7 +252,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 		panic(err)
 	}
 	j := v.s.filling
-	m := v.w.member(0)
+	m := v.w.thread(0)
 	r, d := &m.byte, &m.d
 	if len(v.w.mbs) != v.width*v.height {
 		v.w.mbs = make([]mbInfo, v.width*v.height)
@@ -263,7 +265,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 	r.begin(d, j.f)
 	p := painter[uint8]{r: r, d: d, job: j, end: end, unit: 1 << 30} // rows are never complete: nothing is filtered
 	for i, s := range j.slices {
-		j.f.damaged.Store(false)
+		j.f.Damaged.Store(false)
 		d.take(s, i+1, end)
 		v.lastQP = s.h.qp
 		start := p.next
@@ -272,7 +274,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 				return errCut
 			}
 			e := p.done()
-			if e == nil && j.f.damaged.Load() {
+			if e == nil && j.f.Damaged.Load() {
 				e = errCut
 			}
 			if e == nil && (!s.h.mbaff || p.next&1 == 0) && d.skipRun <= 0 {
@@ -289,12 +291,12 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 }
 
 // references is how many pictures there are to refer to.
-func (v *randomVideo) references(s structure) (n int) {
+func (v *randomVideo) references(s framepool.Fields) (n int) {
 	for _, f := range v.s.dpb.frames {
 		switch {
-		case s == wholeFrame && f.short == wholeFrame:
+		case s == framepool.WholeFrame && f.short == framepool.WholeFrame:
 			n++
-		case s != wholeFrame:
+		case s != framepool.WholeFrame:
 			n += int(f.short&1 + f.short>>1)
 		}
 	}
@@ -324,9 +326,9 @@ func (v *randomVideo) extreme(d *sliceDecoder) bool {
 }
 
 // header writes a slice header with random settings.
-func (v *randomVideo) header(first int, kind sliceType, s structure, poc int, reference, idr bool) *bits.Writer {
+func (v *randomVideo) header(first int, kind sliceType, s framepool.Fields, poc int, reference, idr bool) *bits.Writer {
 	w := &bits.Writer{}
-	if v.kind.mbaff && s == wholeFrame {
+	if v.kind.mbaff && s == framepool.WholeFrame {
 		first /= 2
 	}
 	w.UE(first)
@@ -334,19 +336,19 @@ func (v *randomVideo) header(first int, kind sliceType, s structure, poc int, re
 	w.UE(0)
 	w.U(8, uint32(v.frameNum))
 	if v.kind.fields || v.kind.mbaff {
-		w.Flag(s != wholeFrame)
-		if s != wholeFrame {
-			w.Flag(s == bottomField)
+		w.Flag(s != framepool.WholeFrame)
+		if s != framepool.WholeFrame {
+			w.Flag(s == framepool.BottomField)
 		}
 	}
 	if idr {
 		w.UE(0)
 	}
-	if s == bottomField {
+	if s == framepool.BottomField {
 		poc++
 	}
 	w.U(8, uint32(poc&255))
-	if s == wholeFrame {
+	if s == framepool.WholeFrame {
 		w.SE(1)
 	}
 	if kind == sliceB {
@@ -460,7 +462,7 @@ func TestBrowserDecodesUncodedSamples(t *testing.T) {
 	defer b.Close()
 	v := newRandomVideo(1, randomKind{name: "PCM"}, true)
 	for mb := range v.width * v.height {
-		w := v.header(mb, sliceI, wholeFrame, 0, true, true)
+		w := v.header(mb, sliceI, framepool.WholeFrame, 0, true, true)
 		w.Align(1)
 		head := slices.Clone(w.Bytes())
 		var h sliceHeader

@@ -5,6 +5,7 @@ import (
 	mathbits "math/bits"
 
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/picture"
 )
@@ -49,14 +50,14 @@ func samplesOf[T motion.Sample](p *picture.Plane) ([]T, int) {
 // begin sets the picture to be made.
 func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 	r.d = d
-	r.planes = f.pic.Chroma.Planes()
+	r.planes = f.Picture.Chroma.Planes()
 	r.chromaShift = 1
-	if f.pic.Chroma.IsTall() {
+	if f.Picture.Chroma.IsTall() {
 		r.chromaShift = 0
 	}
 	for i := range r.planes {
-		r.most[i] = 1<<f.pic.PlaneDepth(i) - 1
-		r.full[i], r.fullStride[i] = samplesOf[T](&f.full[i])
+		r.most[i] = 1<<f.Picture.PlaneDepth(i) - 1
+		r.full[i], r.fullStride[i] = samplesOf[T](&f.Planes[i])
 	}
 	r.luma, r.chroma = r.full[0], [2][]T{r.full[1], r.full[2]}
 	r.edges = edges[T]{r: r}
@@ -99,7 +100,7 @@ func (r *recon[T]) place() {
 	d := r.d
 	r.stride, r.chromaStride = r.fullStride[0], r.fullStride[1]
 	height := 16 >> r.chromaShift
-	if d.field || d.h.structure != wholeFrame {
+	if d.field || d.h.structure != framepool.WholeFrame {
 		r.at = (d.y>>1*32 + d.y&1) * r.stride
 		r.chromaAt = (d.y>>1*2*height + d.y&1) * r.chromaStride
 		r.stride, r.chromaStride = 2*r.stride, 2*r.chromaStride

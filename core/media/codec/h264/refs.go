@@ -1,22 +1,26 @@
 package h264
 
-import "slices"
+import (
+	"slices"
+
+	"vividstrain/core/media/codec/framepool"
+)
 
 // ref is a reference picture: a frame or one field of it, with what was true of
 // it when the list was made.
 type ref struct {
 	f    *frame
-	s    structure
+	s    framepool.Fields
 	long bool // a long-term reference
 	poc  [2]int32
 }
 
-func newRef(f *frame, s structure) ref {
+func newRef(f *frame, s framepool.Fields) ref {
 	return ref{f, s, f.long&s == s, f.poc}
 }
 
 // number tells the pictures of a stream apart.
-func (r ref) number() int32 { return r.f.id<<2 | int32(r.s) }
+func (r ref) number() int32 { return r.f.ID<<2 | int32(r.s) }
 
 // order is PicOrderCnt of the picture.
 func (r ref) order() int32 { return orderOf(r.poc, r.s) }
@@ -68,12 +72,12 @@ func (d *dpb) initB(h *sliceHeader, cur *frame, lists *[2]refList) {
 	now := cur.orderOf(h.structure)
 	order := func(f *frame) int32 {
 		if f == cur { // the first field, of which this is the second
-			return f.orderOf(h.structure.opposite())
+			return f.orderOf(h.structure.Opposite())
 		}
-		return f.orderOf(wholeFrame)
+		return f.orderOf(framepool.WholeFrame)
 	}
 	past := d.pick(func(f *frame) bool {
-		return f.short != 0 && (order(f) < now || h.structure != wholeFrame && order(f) == now)
+		return f.short != 0 && (order(f) < now || h.structure != framepool.WholeFrame && order(f) == now)
 	})
 	slices.SortFunc(past, func(a, b *frame) int { return int(order(b)) - int(order(a)) })
 	past = slices.Clone(past)
@@ -112,26 +116,26 @@ func (d *dpb) longTerm() []*frame {
 // append adds the pictures of short-term and long-term frames, as frames or as
 // fields.
 func (d *dpb) append(h *sliceHeader, list *refList, short, long []*frame) {
-	if h.structure == wholeFrame {
+	if h.structure == framepool.WholeFrame {
 		for _, f := range short {
-			if f.short == wholeFrame {
-				list.add(newRef(f, wholeFrame))
+			if f.short == framepool.WholeFrame {
+				list.add(newRef(f, framepool.WholeFrame))
 			}
 		}
 		for _, f := range long {
-			if f.long == wholeFrame {
-				list.add(newRef(f, wholeFrame))
+			if f.long == framepool.WholeFrame {
+				list.add(newRef(f, framepool.WholeFrame))
 			}
 		}
 		return
 	}
-	alternate(list, short, h.structure, func(f *frame) structure { return f.short })
-	alternate(list, long, h.structure, func(f *frame) structure { return f.long })
+	alternate(list, short, h.structure, func(f *frame) framepool.Fields { return f.short })
+	alternate(list, long, h.structure, func(f *frame) framepool.Fields { return f.long })
 }
 
 // alternate takes fields in turn from the frames, starting with parity s
 // (8.2.4.2.5).
-func alternate(list *refList, frames []*frame, s structure, marked func(*frame) structure) {
+func alternate(list *refList, frames []*frame, s framepool.Fields, marked func(*frame) framepool.Fields) {
 	var at [4]int // by parity
 	for {
 		i := at[s]
@@ -143,9 +147,9 @@ func alternate(list *refList, frames []*frame, s structure, marked func(*frame) 
 		}
 		list.add(newRef(frames[i], s))
 		at[s] = i + 1
-		s = s.opposite()
+		s = s.Opposite()
 	}
-	s = s.opposite()
+	s = s.Opposite()
 	for _, f := range frames[at[s]:] {
 		if marked(f)&s != 0 {
 			list.add(newRef(f, s))
@@ -156,7 +160,7 @@ func alternate(list *refList, frames []*frame, s structure, marked func(*frame) 
 // modify carries out the modifications of a list (8.2.4.3).
 func (d *dpb) modify(h *sliceHeader, cur *frame, list *refList, ops []refOp) {
 	pred, maxNum := int64(h.frameNum), int64(1)<<h.sps.frameNumBits
-	if h.structure != wholeFrame {
+	if h.structure != framepool.WholeFrame {
 		pred, maxNum = 2*pred+1, 2*maxNum
 	}
 	current := pred
@@ -204,10 +208,10 @@ func (l *refList) moveTo(idx int, r ref) {
 }
 
 // shortTerm finds the short-term reference picture with PicNum num (8.2.4.1).
-func (d *dpb) shortTerm(s structure, num int64) ref {
+func (d *dpb) shortTerm(s framepool.Fields, num int64) ref {
 	for _, f := range d.frames {
-		if s == wholeFrame {
-			if f.short == wholeFrame && int64(f.numWrap) == num {
+		if s == framepool.WholeFrame {
+			if f.short == framepool.WholeFrame && int64(f.numWrap) == num {
 				return newRef(f, s)
 			}
 			continue
@@ -215,18 +219,18 @@ func (d *dpb) shortTerm(s structure, num int64) ref {
 		if f.short&s != 0 && 2*int64(f.numWrap)+1 == num {
 			return newRef(f, s)
 		}
-		if f.short&s.opposite() != 0 && 2*int64(f.numWrap) == num {
-			return newRef(f, s.opposite())
+		if f.short&s.Opposite() != 0 && 2*int64(f.numWrap) == num {
+			return newRef(f, s.Opposite())
 		}
 	}
 	return ref{}
 }
 
 // longTermNum finds the long-term reference picture with LongTermPicNum num.
-func (d *dpb) longTermNum(s structure, num int64) ref {
+func (d *dpb) longTermNum(s framepool.Fields, num int64) ref {
 	for _, f := range d.frames {
-		if s == wholeFrame {
-			if f.long == wholeFrame && int64(f.longIdx) == num {
+		if s == framepool.WholeFrame {
+			if f.long == framepool.WholeFrame && int64(f.longIdx) == num {
 				return newRef(f, s)
 			}
 			continue
@@ -234,8 +238,8 @@ func (d *dpb) longTermNum(s structure, num int64) ref {
 		if f.long&s != 0 && 2*int64(f.longIdx)+1 == num {
 			return newRef(f, s)
 		}
-		if f.long&s.opposite() != 0 && 2*int64(f.longIdx) == num {
-			return newRef(f, s.opposite())
+		if f.long&s.Opposite() != 0 && 2*int64(f.longIdx) == num {
+			return newRef(f, s.Opposite())
 		}
 	}
 	return ref{}

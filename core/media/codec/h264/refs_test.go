@@ -5,6 +5,8 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media/codec/framepool"
 )
 
 // buffer makes a buffer of reference frames: frame_num, and the order of both
@@ -12,14 +14,14 @@ import (
 func buffer(numbers ...[2]int) *dpb {
 	d := &dpb{output: func(*frame) {}}
 	for i, n := range numbers {
-		f := &frame{frameNum: n[0], poc: [2]int32{int32(n[1]), int32(n[1]) + 1}, coded: wholeFrame, short: wholeFrame, id: int32(i + 1)}
-		f.hold()
+		f := &frame{frameNum: n[0], poc: [2]int32{int32(n[1]), int32(n[1]) + 1}, coded: framepool.WholeFrame, short: framepool.WholeFrame, Frame: framepool.Frame{ID: int32(i + 1)}}
+		f.Hold()
 		d.frames = append(d.frames, f)
 	}
 	return d
 }
 
-func header(kind sliceType, s structure, frameNum, refs int) *sliceHeader {
+func header(kind sliceType, s framepool.Fields, frameNum, refs int) *sliceHeader {
 	return &sliceHeader{kind: kind, structure: s, frameNum: frameNum, numRefs: [2]int{refs, refs}, refIDC: 1,
 		sps: &sps{frameNumBits: 4, maxRefFrames: 4}}
 }
@@ -30,10 +32,10 @@ func ids(l *refList) (list []int) {
 		switch {
 		case r.f == nil:
 			list = append(list, 0)
-		case r.s == bottomField:
-			list = append(list, -int(r.f.id))
+		case r.s == framepool.BottomField:
+			list = append(list, -int(r.f.ID))
 		default:
-			list = append(list, int(r.f.id))
+			list = append(list, int(r.f.ID))
 		}
 	}
 	return list
@@ -50,9 +52,9 @@ func lists(d *dpb, h *sliceHeader, cur *frame) (a, b []int) {
 // (8.2.4.2.1).
 func TestListOfPFrame(t *testing.T) {
 	d := buffer([2]int{14, 0}, [2]int{15, 4}, [2]int{0, 8}, [2]int{3, 12}, [2]int{2, 16})
-	d.frames[3].short, d.frames[3].long, d.frames[3].longIdx = 0, wholeFrame, 2
-	d.frames[4].short, d.frames[4].long, d.frames[4].longIdx = 0, wholeFrame, 1
-	a, _ := lists(d, header(sliceP, wholeFrame, 1, 6), nil)
+	d.frames[3].short, d.frames[3].long, d.frames[3].longIdx = 0, framepool.WholeFrame, 2
+	d.frames[4].short, d.frames[4].long, d.frames[4].longIdx = 0, framepool.WholeFrame, 1
+	a, _ := lists(d, header(sliceP, framepool.WholeFrame, 1, 6), nil)
 	require.Equal(t, []int{3, 2, 1, 5, 4, 0}, a)
 }
 
@@ -61,11 +63,11 @@ func TestListOfPFrame(t *testing.T) {
 func TestListsOfBFrame(t *testing.T) {
 	d := buffer([2]int{0, 0}, [2]int{1, 16}, [2]int{2, 8}, [2]int{3, 24})
 	cur := &frame{poc: [2]int32{12, 13}}
-	a, b := lists(d, header(sliceB, wholeFrame, 4, 4), cur)
+	a, b := lists(d, header(sliceB, framepool.WholeFrame, 4, 4), cur)
 	require.Equal(t, []int{3, 1, 2, 4}, a)
 	require.Equal(t, []int{2, 4, 3, 1}, b)
 	cur.poc = [2]int32{40, 41}
-	a, b = lists(d, header(sliceB, wholeFrame, 4, 3), cur)
+	a, b = lists(d, header(sliceB, framepool.WholeFrame, 4, 3), cur)
 	require.Equal(t, []int{4, 2, 3}, a)
 	require.Equal(t, []int{2, 4, 3}, b)
 }
@@ -74,21 +76,21 @@ func TestListsOfBFrame(t *testing.T) {
 // the rest follows (8.2.4.2.5).
 func TestListOfFields(t *testing.T) {
 	d := buffer([2]int{0, 0}, [2]int{1, 8}, [2]int{2, 16})
-	d.frames[1].short = bottomField
-	a, _ := lists(d, header(sliceP, topField, 3, 5), nil)
+	d.frames[1].short = framepool.BottomField
+	a, _ := lists(d, header(sliceP, framepool.TopField, 3, 5), nil)
 	require.Equal(t, []int{3, -3, 1, -2, -1}, a)
 	// The second field may refer to the first one of its frame.
-	cur := &frame{frameNum: 3, poc: [2]int32{24, math.MaxInt32}, coded: topField, short: topField, id: 4}
+	cur := &frame{frameNum: 3, poc: [2]int32{24, math.MaxInt32}, coded: framepool.TopField, short: framepool.TopField, Frame: framepool.Frame{ID: 4}}
 	d.frames = append(d.frames, cur)
-	a, _ = lists(d, header(sliceP, bottomField, 3, 6), cur)
+	a, _ = lists(d, header(sliceP, framepool.BottomField, 3, 6), cur)
 	require.Equal(t, []int{-3, 4, -2, 3, -1, 1}, a)
 }
 
 // Modifications put a picture first and take it out further behind (8.2.4.3).
 func TestModifiedList(t *testing.T) {
 	d := buffer([2]int{0, 0}, [2]int{1, 4}, [2]int{2, 8}, [2]int{3, 12})
-	d.frames[0].short, d.frames[0].long, d.frames[0].longIdx = 0, wholeFrame, 5
-	h := header(sliceP, wholeFrame, 4, 4)
+	d.frames[0].short, d.frames[0].long, d.frames[0].longIdx = 0, framepool.WholeFrame, 5
+	h := header(sliceP, framepool.WholeFrame, 4, 4)
 	h.modifications[0] = []refOp{{0, 2, 0}, {2, 5, 0}, {1, 0, 0}} // PicNum 1, long-term 5, PicNum 2
 	a, _ := lists(d, h, nil)
 	require.Equal(t, []int{2, 1, 3, 4}, a)
@@ -97,9 +99,9 @@ func TestModifiedList(t *testing.T) {
 	require.Equal(t, []int{4, 3, 2, 1}, a)
 }
 
-func marks(d *dpb) (list [][2]structure) {
+func marks(d *dpb) (list [][2]framepool.Fields) {
 	for _, f := range d.frames {
-		list = append(list, [2]structure{f.short, f.long})
+		list = append(list, [2]framepool.Fields{f.short, f.long})
 	}
 	return list
 }
@@ -109,33 +111,33 @@ func TestSlidingWindow(t *testing.T) {
 	d := buffer([2]int{15, 0}, [2]int{14, 4}, [2]int{0, 8}, [2]int{1, 12})
 	cur := &frame{frameNum: 2}
 	d.frames = append(d.frames, cur)
-	h := header(sliceP, wholeFrame, 2, 1)
+	h := header(sliceP, framepool.WholeFrame, 2, 1)
 	d.wrap(h)
 	require.False(t, d.mark(h, cur))
-	require.Equal(t, [][2]structure{{3, 0}, {0, 0}, {3, 0}, {3, 0}, {3, 0}}, marks(d))
+	require.Equal(t, [][2]framepool.Fields{{3, 0}, {0, 0}, {3, 0}, {3, 0}, {3, 0}}, marks(d))
 }
 
 // The memory management control operations (8.2.5.4).
 func TestMarking(t *testing.T) {
 	for name, c := range map[string]struct {
 		ops   []refOp
-		want  [][2]structure
+		want  [][2]framepool.Fields
 		reset bool
 	}{
-		"short-term unused":  {[]refOp{{1, 1, 0}}, [][2]structure{{3, 0}, {3, 0}, {0, 0}, {3, 0}, {3, 0}}, false},
-		"to long-term":       {[]refOp{{3, 3, 0}}, [][2]structure{{0, 3}, {3, 0}, {3, 0}, {3, 0}, {3, 0}}, false},
-		"long-term replaced": {[]refOp{{3, 3, 1}, {3, 2, 1}}, [][2]structure{{0, 0}, {0, 3}, {3, 0}, {3, 0}, {3, 0}}, false},
-		"long-term unused":   {[]refOp{{3, 3, 1}, {2, 1, 0}}, [][2]structure{{0, 0}, {3, 0}, {3, 0}, {3, 0}, {3, 0}}, false},
-		"fewer long-term":    {[]refOp{{3, 3, 1}, {3, 2, 0}, {4, 1, 0}}, [][2]structure{{0, 0}, {0, 3}, {3, 0}, {3, 0}, {3, 0}}, false},
-		"all unused":         {[]refOp{{5, 0, 0}}, [][2]structure{{0, 0}, {0, 0}, {0, 0}, {0, 0}, {3, 0}}, true},
-		"itself long-term":   {[]refOp{{1, 0, 0}, {6, 0, 0}}, [][2]structure{{3, 0}, {3, 0}, {3, 0}, {0, 0}, {0, 3}}, false},
-		"what is not there":  {[]refOp{{1, 12, 0}, {2, 7, 0}, {3, 12, 1}}, [][2]structure{{3, 0}, {3, 0}, {3, 0}, {3, 0}, {3, 0}}, false},
+		"short-term unused":  {[]refOp{{1, 1, 0}}, [][2]framepool.Fields{{3, 0}, {3, 0}, {0, 0}, {3, 0}, {3, 0}}, false},
+		"to long-term":       {[]refOp{{3, 3, 0}}, [][2]framepool.Fields{{0, 3}, {3, 0}, {3, 0}, {3, 0}, {3, 0}}, false},
+		"long-term replaced": {[]refOp{{3, 3, 1}, {3, 2, 1}}, [][2]framepool.Fields{{0, 0}, {0, 3}, {3, 0}, {3, 0}, {3, 0}}, false},
+		"long-term unused":   {[]refOp{{3, 3, 1}, {2, 1, 0}}, [][2]framepool.Fields{{0, 0}, {3, 0}, {3, 0}, {3, 0}, {3, 0}}, false},
+		"fewer long-term":    {[]refOp{{3, 3, 1}, {3, 2, 0}, {4, 1, 0}}, [][2]framepool.Fields{{0, 0}, {0, 3}, {3, 0}, {3, 0}, {3, 0}}, false},
+		"all unused":         {[]refOp{{5, 0, 0}}, [][2]framepool.Fields{{0, 0}, {0, 0}, {0, 0}, {0, 0}, {3, 0}}, true},
+		"itself long-term":   {[]refOp{{1, 0, 0}, {6, 0, 0}}, [][2]framepool.Fields{{3, 0}, {3, 0}, {3, 0}, {0, 0}, {0, 3}}, false},
+		"what is not there":  {[]refOp{{1, 12, 0}, {2, 7, 0}, {3, 12, 1}}, [][2]framepool.Fields{{3, 0}, {3, 0}, {3, 0}, {3, 0}, {3, 0}}, false},
 	} {
 		t.Run(name, func(t *testing.T) {
 			d := buffer([2]int{0, 0}, [2]int{1, 4}, [2]int{2, 8}, [2]int{3, 12})
 			cur := &frame{frameNum: 4}
 			d.frames = append(d.frames, cur)
-			h := header(sliceP, wholeFrame, 4, 1)
+			h := header(sliceP, framepool.WholeFrame, 4, 1)
 			h.sps.maxRefFrames = 5
 			h.adaptiveMarking, h.marking = true, c.ops
 			d.wrap(h)
@@ -150,7 +152,7 @@ func TestMarkingIsBounded(t *testing.T) {
 	d := buffer([2]int{0, 0}, [2]int{1, 4}, [2]int{2, 8}, [2]int{3, 12})
 	cur := &frame{frameNum: 4}
 	d.frames = append(d.frames, cur)
-	h := header(sliceP, wholeFrame, 4, 1)
+	h := header(sliceP, framepool.WholeFrame, 4, 1)
 	h.adaptiveMarking = true // and says nothing
 	d.wrap(h)
 	d.mark(h, cur)
@@ -170,7 +172,7 @@ func TestBumping(t *testing.T) {
 	d.output = func(f *frame) { shown = append(shown, f.poc[0]) }
 	for _, order := range []int32{0, 8, 4, 2, 6, 16, 12} {
 		f := &frame{poc: [2]int32{order, order + 1}, waiting: true}
-		f.hold()
+		f.Hold()
 		d.frames = append(d.frames, f)
 		d.bump(2, 16)
 	}
@@ -191,7 +193,7 @@ func TestPictureOrder(t *testing.T) {
 	o := &orderState{}
 	var got []int32
 	for _, lsb := range []int{0, 6, 12, 2, 14, 8} { // after 12, 2 is 18; 14 then lies before it
-		h := &sliceHeader{sps: set, pocLSB: lsb, refIDC: 1, nalType: nalSlice, structure: wholeFrame, deltaPOCBottom: 1}
+		h := &sliceHeader{sps: set, pocLSB: lsb, refIDC: 1, nalType: nalSlice, structure: framepool.WholeFrame, deltaPOCBottom: 1}
 		if len(got) == 0 {
 			h.nalType = nalIDR
 		}
@@ -204,7 +206,7 @@ func TestPictureOrder(t *testing.T) {
 	set = &sps{pocType: 1, frameNumBits: 4, offsetForRefFrame: []int32{2, 4}, offsetForNonRef: -1, offsetForTopToBottom: 1}
 	o, got = &orderState{}, nil
 	for i, frameNum := range []int{0, 1, 2, 3, 3} {
-		h := &sliceHeader{sps: set, frameNum: frameNum, refIDC: 1, nalType: nalSlice, structure: wholeFrame}
+		h := &sliceHeader{sps: set, frameNum: frameNum, refIDC: 1, nalType: nalSlice, structure: framepool.WholeFrame}
 		if i == 0 {
 			h.nalType = nalIDR
 		}
@@ -218,7 +220,7 @@ func TestPictureOrder(t *testing.T) {
 	set = &sps{pocType: 2, frameNumBits: 4}
 	o, got = &orderState{}, nil
 	for i, frameNum := range []int{0, 1, 2, 2, 15, 0} {
-		h := &sliceHeader{sps: set, frameNum: frameNum, refIDC: 1, nalType: nalSlice, structure: wholeFrame}
+		h := &sliceHeader{sps: set, frameNum: frameNum, refIDC: 1, nalType: nalSlice, structure: framepool.WholeFrame}
 		if i == 0 {
 			h.nalType = nalIDR
 		}

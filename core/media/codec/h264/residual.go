@@ -2,6 +2,8 @@ package h264
 
 import (
 	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/framepool"
 )
 
 // Block categories (table 9-42).
@@ -220,7 +222,7 @@ func (d *sliceDecoder) chromaBlocks() int {
 
 // fieldScan is 1 where fields' scans and contexts are used.
 func (d *sliceDecoder) fieldScan() int {
-	if d.field || d.h.structure != wholeFrame {
+	if d.field || d.h.structure != framepool.WholeFrame {
 		return 1
 	}
 	return 0

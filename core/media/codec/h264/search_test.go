@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/quality"
@@ -132,7 +133,7 @@ func TestGoodIsBetterThanFast(t *testing.T) {
 			require.NoError(t, err)
 			shown := 0
 			e.made = func(f *frame) {
-				db += quality.PSNR(&f.pic, sources[shown]) / float64(len(sources))
+				db += quality.PSNR(&f.Picture, sources[shown]) / float64(len(sources))
 				shown++
 			}
 			for n, p := range sources {
@@ -264,7 +265,7 @@ func TestNearestReferenceComesFirst(t *testing.T) {
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	orders := map[int32][]int32{} // of the references of each P picture, by its own
-	e.s.hand = func(_ context.Context, j *job) error {
+	e.s.submit = func(_ context.Context, j *job) error {
 		for _, s := range j.slices {
 			if s.h.kind == sliceP {
 				for i := range s.lists[0].n {
@@ -272,7 +273,7 @@ func TestNearestReferenceComesFirst(t *testing.T) {
 				}
 			}
 		}
-		j.f.advance(j.structure, allRows)
+		j.f.Advance(j.structure, framepool.AllRows)
 		j.reset()
 		return nil
 	}
@@ -287,7 +288,7 @@ func TestFieldsReferToFields(t *testing.T) {
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	var refs [][]int32
-	e.s.hand = func(_ context.Context, j *job) error {
+	e.s.submit = func(_ context.Context, j *job) error {
 		var list []int32
 		for i := range j.slices[0].lists[0].n {
 			list = append(list, j.slices[0].lists[0].refs[i].order())
@@ -296,7 +297,7 @@ func TestFieldsReferToFields(t *testing.T) {
 			list = nil
 		}
 		refs = append(refs, list)
-		j.f.advance(j.structure, allRows)
+		j.f.Advance(j.structure, framepool.AllRows)
 		j.reset()
 		return nil
 	}

@@ -2,6 +2,7 @@ package h264
 
 import (
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/nal"
 )
 
@@ -15,18 +16,6 @@ const (
 	sliceSP
 	sliceSI
 )
-
-// structure says which fields of a frame are meant: a bit for each.
-type structure uint8
-
-const (
-	topField    structure = 1
-	bottomField structure = 2
-	wholeFrame  structure = 3
-)
-
-// opposite is the other field.
-func (s structure) opposite() structure { return s ^ 3 }
 
 // refOp is one reference picture list modification (7.4.3.1) or one memory
 // management control operation (7.4.3.3).
@@ -46,7 +35,7 @@ type sliceHeader struct {
 	firstMb           int
 	kind              sliceType
 	frameNum          int
-	structure         structure
+	structure         framepool.Fields
 	mbaff             bool
 	idrID             uint32
 	pocLSB            int
@@ -115,14 +104,14 @@ func (h *sliceHeader) parse(r *bits.Reader, header byte, spss *nal.ParameterSets
 func (h *sliceHeader) parsePicture(r *bits.Reader) {
 	s := h.sps
 	h.frameNum = int(r.U(s.frameNumBits))
-	h.structure = wholeFrame
+	h.structure = framepool.WholeFrame
 	if !s.frameMbsOnly && r.Flag() {
-		h.structure = topField
+		h.structure = framepool.TopField
 		if r.Flag() {
-			h.structure = bottomField
+			h.structure = framepool.BottomField
 		}
 	}
-	h.mbaff = s.mbaff && h.structure == wholeFrame
+	h.mbaff = s.mbaff && h.structure == framepool.WholeFrame
 	if h.mbaff {
 		h.firstMb *= 2
 	}
@@ -132,12 +121,12 @@ func (h *sliceHeader) parsePicture(r *bits.Reader) {
 	switch {
 	case s.pocType == 0:
 		h.pocLSB = int(r.U(s.pocLSBBits))
-		if h.pps.fieldOrderInfo && h.structure == wholeFrame {
+		if h.pps.fieldOrderInfo && h.structure == framepool.WholeFrame {
 			h.deltaPOCBottom = r.SE()
 		}
 	case s.pocType == 1 && !s.deltaPicOrderAlwaysZero:
 		h.deltaPOC[0] = r.SE()
-		if h.pps.fieldOrderInfo && h.structure == wholeFrame {
+		if h.pps.fieldOrderInfo && h.structure == framepool.WholeFrame {
 			h.deltaPOC[1] = r.SE()
 		}
 	}
@@ -167,7 +156,7 @@ func (h *sliceHeader) parseRefs(r *bits.Reader) error {
 		if override {
 			h.numRefs[i] = int(min(r.UE(), 32)) + 1
 		}
-		if h.numRefs[i] > 32 || (h.structure == wholeFrame && h.numRefs[i] > 16) {
+		if h.numRefs[i] > 32 || (h.structure == framepool.WholeFrame && h.numRefs[i] > 16) {
 			return damaged("a slice has too many references")
 		}
 	}

@@ -1,6 +1,9 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/motion"
+)
 
 // finisher takes up each macroblock when it was read.
 type finisher interface{ done() error }
@@ -35,7 +38,7 @@ func (w *walk) rows() error {
 	d.skipRun = -1
 	for w.addr < w.end {
 		x, y := w.addr%d.width, w.addr/d.width
-		if d.h.structure != wholeFrame {
+		if d.h.structure != framepool.WholeFrame {
 			y = 2*y + int(d.h.structure>>1)
 		}
 		d.place(x, y, false)

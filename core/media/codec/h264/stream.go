@@ -6,6 +6,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/nal"
 )
 
@@ -33,14 +34,14 @@ type stream struct {
 	created int      // frames begun so far
 	hidden  bool     // frames that begin are not to be shown
 
-	// lend gives a job that nobody uses, hand takes a whole one.
-	lend func(ctx context.Context) (*job, error)
-	hand func(ctx context.Context, j *job) error
+	// acquire returns a job that nobody uses, submit takes a whole one.
+	acquire func(ctx context.Context) (*job, error)
+	submit  func(ctx context.Context, j *job) error
 }
 
 func (d *stream) init() {
 	d.dpb.output = func(f *frame) {
-		f.hold()
+		f.Hold()
 		d.ready = append(d.ready, f)
 	}
 }
@@ -109,7 +110,7 @@ func (d *stream) unit(ctx context.Context, unit []byte, pts int64) error {
 func (d *stream) slice(ctx context.Context, unit []byte, pts int64) error {
 	if d.filling == nil {
 		var err error
-		if d.filling, err = d.lend(ctx); err != nil {
+		if d.filling, err = d.acquire(ctx); err != nil {
 			return err
 		}
 	}
@@ -159,8 +160,8 @@ func (d *stream) begin(h *sliceHeader, pts int64) {
 		}
 		d.fillGap(h)
 		d.cur = d.newFrame(h.sps)
-		d.cur.pts, d.cur.frameNum, d.cur.hidden = pts, h.frameNum, d.hidden
-		d.cur.fieldPair = h.structure != wholeFrame
+		d.cur.PTS, d.cur.frameNum, d.cur.Hidden = pts, h.frameNum, d.hidden
+		d.cur.fieldPair = h.structure != framepool.WholeFrame
 	}
 	if h.idr() {
 		d.dpb.clear()
@@ -176,7 +177,7 @@ func (d *stream) begin(h *sliceHeader, pts int64) {
 	j.f, j.sps, j.structure, j.poc = d.cur, h.sps, h.structure, d.cur.poc
 	j.hold(d.cur)
 	if d.lost {
-		d.cur.damaged.Store(true)
+		d.cur.Damaged.Store(true)
 		d.lost = false
 	}
 	if !d.dry && d.last != nil && d.last.fits(h.sps) && d.last != d.cur {
@@ -189,16 +190,16 @@ func (d *stream) newFrame(s *sps) *frame {
 	d.created++
 	if d.dry {
 		f := &frame{}
-		f.changed.L = &f.mu
+		f.InitEmpty()
 		f.begin(0)
 		return f
 	}
-	return d.pool.get(s)
+	return d.pool.acquire(s)
 }
 
 // isSecond tells whether a field completes the frame of the one before.
 func (d *stream) isSecond(h *sliceHeader) bool {
-	return h.structure != wholeFrame && h.structure != d.cur.coded && h.frameNum == d.cur.frameNum &&
+	return h.structure != framepool.WholeFrame && h.structure != d.cur.coded && h.frameNum == d.cur.frameNum &&
 		!h.idr() && h.sps == d.active && (d.cur.reference || h.refIDC == 0)
 }
 
@@ -215,11 +216,11 @@ func (d *stream) fillGap(h *sliceHeader) {
 		return
 	}
 	for n := min(missing, max(h.sps.maxRefFrames, 1)); n > 0; n-- {
-		f := &frame{missing: true, coded: wholeFrame, frameNum: (h.frameNum - n + size) % size}
-		f.hold()
+		f := &frame{missing: true, coded: framepool.WholeFrame, frameNum: (h.frameNum - n + size) % size}
+		f.Hold()
 		d.dpb.wrap(&sliceHeader{sps: h.sps, frameNum: f.frameNum})
 		d.dpb.slide(h.sps, f)
-		f.short = wholeFrame
+		f.short = framepool.WholeFrame
 		d.dpb.tidy()
 		d.dpb.frames = append(d.dpb.frames, f)
 	}
@@ -233,7 +234,7 @@ func (d *stream) complete(s *slice) {
 			r := &list.refs[k]
 			if r.f == nil || r.f.missing || !r.f.fits(s.h.sps) {
 				if r.f == nil || !r.f.missing {
-					d.cur.damaged.Store(true)
+					d.cur.Damaged.Store(true)
 				}
 				*r = newRef(d.standIn(s.h.sps), s.h.structure)
 			}
@@ -248,10 +249,10 @@ func (d *stream) standIn(s *sps) *frame {
 	if d.last != nil && d.last.fits(s) && d.last != d.cur {
 		return d.last
 	}
-	f := d.pool.get(s)
+	f := d.pool.acquire(s)
 	f.grey()
 	if d.last != nil {
-		d.last.drop()
+		d.last.Drop()
 	}
 	d.last = f
 	return f
@@ -265,7 +266,7 @@ func (d *stream) dispatch(ctx context.Context) error {
 	}
 	d.filling = nil
 	h := &j.slices[0].h
-	if err := d.hand(ctx, j); err != nil {
+	if err := d.submit(ctx, j); err != nil {
 		return err
 	}
 	d.settle(h)
@@ -277,7 +278,7 @@ func (d *stream) dispatch(ctx context.Context) error {
 func (d *stream) settle(h *sliceHeader) {
 	f := d.cur
 	if f.coded == 0 {
-		f.hold() // of the buffer
+		f.Hold() // of the buffer
 		d.dpb.frames = append(d.dpb.frames, f)
 	}
 	f.coded |= h.structure
@@ -292,7 +293,7 @@ func (d *stream) settle(h *sliceHeader) {
 	}
 	d.started = true
 	d.order.next(h, f)
-	d.first = h.structure != wholeFrame && f.coded != wholeFrame
+	d.first = h.structure != framepool.WholeFrame && f.coded != framepool.WholeFrame
 	if !d.first {
 		d.finish()
 	}
@@ -302,16 +303,16 @@ func (d *stream) settle(h *sliceHeader) {
 func (d *stream) finish() {
 	f := d.cur
 	d.cur, d.first = nil, false
-	if f.coded != wholeFrame {
-		f.advance(f.coded.opposite(), allRows)
+	if f.coded != framepool.WholeFrame {
+		f.Advance(f.coded.Opposite(), framepool.AllRows)
 	}
 	if d.last != nil {
-		d.last.drop()
+		d.last.Drop()
 	}
-	f.hold()
+	f.Hold()
 	d.last = f
-	f.waiting, f.shown = true, f.coded
-	f.drop() // what get lent
+	f.waiting, f.Shown = true, f.coded
+	f.Drop() // what acquire held
 	d.dpb.bump(d.active.reorder, d.active.dpbFrames)
 }
 

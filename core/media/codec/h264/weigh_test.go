@@ -7,6 +7,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 )
 
@@ -73,7 +74,7 @@ func TestWeighedLevelsCostLess(t *testing.T) {
 		}
 		cat := []int{cat4x4, catAC16, catChromaAC, cat8x8}[r.IntN(4)]
 		c := coder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
-		c.d.h = &sliceHeader{structure: wholeFrame}
+		c.d.h = &sliceHeader{structure: framepool.WholeFrame}
 		c.w.bins.State = &state
 		w := c.weigher(cat)
 		q := newQuantiser(r.IntN(52))
@@ -118,7 +119,7 @@ func TestLoneLevelsAreGivenUp(t *testing.T) {
 		state[i] = 40 << 1 // flags are seldom 1
 	}
 	c := coder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
-	c.d.h = &sliceHeader{structure: wholeFrame}
+	c.d.h = &sliceHeader{structure: framepool.WholeFrame}
 	c.w.bins.State = &state
 	w, q := c.weigher(cat4x4), newQuantiser(28)
 	weigh := func(steps map[int]float64) (levels []int32) {

@@ -9,6 +9,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/picture"
 )
 
@@ -43,7 +44,7 @@ func TestCoefficientsRoundTrip(t *testing.T) {
 
 // there writes a block and reads it back.
 func there(t *testing.T, useCabac bool, cat int, l []int16) []int16 {
-	h := &sliceHeader{pps: &pps{cabac: useCabac}, sps: &sps{}, structure: wholeFrame, qp: 30}
+	h := &sliceHeader{pps: &pps{cabac: useCabac}, sps: &sps{}, structure: framepool.WholeFrame, qp: 30}
 	d := &sliceDecoder{h: h}
 	w := &sliceWriter{}
 	w.begin(d)
@@ -107,13 +108,13 @@ func TestHeadersRoundTrip(t *testing.T) {
 		require.EqualValues(t, 2*f.Rate.Num, s.vui.timeScale, name)
 		require.Equal(t, !set.Simple, e.pps.cabac, name)
 		for _, kind := range []sliceType{sliceI, sliceP, sliceB} {
-			h := sliceHeader{nalType: nalSlice, refIDC: 2, sps: s, pps: e.pps, firstMb: 7, kind: kind, frameNum: 77, structure: wholeFrame,
+			h := sliceHeader{nalType: nalSlice, refIDC: 2, sps: s, pps: e.pps, firstMb: 7, kind: kind, frameNum: 77, structure: framepool.WholeFrame,
 				spatialDirect: true, cabacInit: 2, pocLSB: 301, qp: 33, numRefs: [2]int{3, 2}}
 			if kind != sliceI {
 				h.modifications[0] = []refOp{{0, 4, 0}, {1, 2, 0}}
 			}
 			if f.Interlaced {
-				h.structure = bottomField
+				h.structure = framepool.BottomField
 			}
 			w := &bits.Writer{}
 			h.write(w)

@@ -6,26 +6,20 @@ import (
 	"image"
 	"image/jpeg"
 	"io"
-	"runtime"
 	"sync"
-	"sync/atomic"
 	"time"
 
-	"vividstrain/core/clock"
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/threads"
 	"vividstrain/core/media/picture"
 )
 
 // decoder decodes several packets at once, each on a thread of its own, and
 // hands the pictures out in the order in which the packets came in.
 type decoder struct {
-	idle    chan *job // jobs nobody works on: bounds what is in flight
-	todo    chan *job
+	work    *threads.Pool[*job]
 	ordered chan *job // the jobs in the order of Send
 	drained sync.Once
-	workers sync.WaitGroup
-	track   media.Track
-	busy    atomic.Int64 // nanoseconds
 }
 
 // job is one packet on its way to become a picture.
@@ -38,40 +32,40 @@ type job struct {
 }
 
 // NewDecoder starts a decoder with so many threads (at least one).
-func NewDecoder(t media.Track, threads int) (media.Decoder, error) {
-	threads = max(threads, 1)
-	d := &decoder{
-		idle:    make(chan *job, threads+1),
-		todo:    make(chan *job, threads+1),
-		ordered: make(chan *job, threads+1),
-		track:   t,
+func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
+	threadCount = max(threadCount, 1)
+	jobs := make([]*job, threadCount+1)
+	for i := range jobs {
+		jobs[i] = &job{done: make(chan struct{}, 1)}
 	}
-	for range threads + 1 {
-		d.idle <- &job{done: make(chan struct{}, 1)}
-	}
-	for range threads {
-		d.workers.Go(d.work)
-	}
-	return d, nil
+	return &decoder{
+		ordered: make(chan *job, len(jobs)),
+		work: threads.Start(threadCount, jobs, func() func(*job) {
+			return func(j *job) {
+				j.reader.Reset(j.data)
+				j.frame.Picture, j.err = decode(&j.reader, t.Format)
+				j.done <- struct{}{}
+			}
+		}),
+	}, nil
 }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
 	if p.Hidden {
 		return nil
 	}
-	select {
-	case j := <-d.idle:
-		j.data, p.Data = p.Data, j.data[:0]
-		j.frame.PTS = p.PTS
-		d.ordered <- j // never blocks: there are no more jobs than room
-		d.todo <- j
-		return nil
-	case <-ctx.Done():
-		return ctx.Err()
+	j, err := d.work.Acquire(ctx)
+	if err != nil {
+		return err
 	}
+	j.data, p.Data = p.Data, j.data[:0]
+	j.frame.PTS = p.PTS
+	d.ordered <- j // never blocks: there are no more jobs than room
+	d.work.Submit(j)
+	return nil
 }
 
-func (d *decoder) Drain() { d.drained.Do(func() { close(d.ordered); close(d.todo) }) }
+func (d *decoder) Drain() { d.drained.Do(func() { close(d.ordered) }) }
 
 func (d *decoder) Receive(ctx context.Context) (media.Frame, error) {
 	select {
@@ -81,7 +75,7 @@ func (d *decoder) Receive(ctx context.Context) (media.Frame, error) {
 		}
 		<-j.done
 		frame, err := j.frame, j.err
-		d.idle <- j
+		d.work.Release(j)
 		return frame, err
 	case <-ctx.Done():
 		return media.Frame{}, ctx.Err()
@@ -90,26 +84,11 @@ func (d *decoder) Receive(ctx context.Context) (media.Frame, error) {
 
 func (d *decoder) Close() {
 	d.Drain()
-	d.workers.Wait()
-}
-
-// work keeps to one thread of the operating system, so that what a decoding
-// thread uses can be read from outside.
-func (d *decoder) work() {
-	runtime.LockOSThread()
-	before := clock.ThreadTime()
-	for j := range d.todo {
-		j.reader.Reset(j.data)
-		j.frame.Picture, j.err = decode(&j.reader, d.track.Format)
-		now := clock.ThreadTime()
-		d.busy.Add(int64(now - before))
-		before = now
-		j.done <- struct{}{}
-	}
+	d.work.Close()
 }
 
 // Busy is the processor time that the decoder's threads have used.
-func (d *decoder) Busy() time.Duration { return time.Duration(d.busy.Load()) }
+func (d *decoder) Busy() time.Duration { return d.work.Busy() }
 
 // decode decodes one image. Its size must be that of the track (where the
 // track states one), which bounds what a hostile file can ask for.
