@@ -15,7 +15,7 @@ import (
 type decoder struct {
 	stream
 	times framepool.Times
-	work  *threads.Pool[*job]
+	work  *threads.Pool[*pictureTask]
 	out   *framepool.Output[*frame]
 }
 
@@ -31,21 +31,21 @@ func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 			return nil, err
 		}
 	}
-	jobs := make([]*job, 2*threadCount+1)
+	jobs := make([]*pictureTask, 2*threadCount+1)
 	for i := range jobs {
-		jobs[i] = &job{shared: threadCount > 1}
+		jobs[i] = &pictureTask{shared: threadCount > 1}
 	}
 	team := threads.NewTeam(threadCount)
-	d.work = threads.Start(threadCount, jobs, func() func(*job) {
+	d.work = threads.Start(threadCount, jobs, func() func(*pictureTask) {
 		w := newWorker(team)
-		return func(j *job) {
+		return func(j *pictureTask) {
 			w.run(j)
 			j.reset()
 			d.work.Release(j)
 		}
 	})
 	d.acquire = d.work.Acquire
-	d.submit = func(_ context.Context, j *job) error {
+	d.submit = func(_ context.Context, j *pictureTask) error {
 		d.work.Submit(j)
 		return nil
 	}

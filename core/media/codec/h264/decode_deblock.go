@@ -358,7 +358,7 @@ type edgeFilter[T motion.Sample] struct {
 func (e *edges[T]) filter(plane int, qpP, qpQ int8) edgeFilter[T] {
 	qp := (int(qpP) + int(qpQ) + 1) >> 1
 	a, b := max(0, min(qp+int(e.h.alphaOff), 51)), max(0, min(qp+int(e.h.betaOff), 51))
-	most := e.r.most[plane]
+	most := e.r.maxSample[plane]
 	shift := uint(mathbits.Len32(uint32(most)) - 8)
 	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, tc0ByStrength[a], shift, most}
 }

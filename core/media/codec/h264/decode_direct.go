@@ -55,7 +55,7 @@ func (d *sliceDecoder) colocatedBlock(at int) colocated {
 // nearerField is which field of r is nearer to the current frame: 0 for the
 // top field.
 func (d *sliceDecoder) nearerField(r ref) int {
-	now := d.pic.orderOf(framepool.WholeFrame)
+	now := d.pic.pocOf(framepool.WholeFrame)
 	top, bottom := r.poc[0]-now, r.poc[1]-now
 	if max(top, -top) < max(bottom, -bottom) {
 		return 0
@@ -63,9 +63,9 @@ func (d *sliceDecoder) nearerField(r ref) int {
 	return 1
 }
 
-// motion gives the vector and reference of a colocated block: those of list
+// vector gives the vector and reference of a colocated block: those of list
 // 0, else of list 1; intra has none.
-func (c colocated) motion() (id int32, ref int8, v motion.Vector) {
+func (c colocated) vector() (id int32, ref int8, v motion.Vector) {
 	b8 := c.block>>3<<1 | c.block>>1&1
 	if c.m.intra {
 		return -1, -1, motion.Vector{}
@@ -149,7 +149,7 @@ func (d *sliceDecoder) setSpatial(first int, refs [2]int8, vectors [2]motion.Vec
 			at := first + 4*y + x
 			zero := false
 			if still && (refs[0] == 0 || refs[1] == 0) {
-				_, ref, v := d.colocatedBlock(at).motion()
+				_, ref, v := d.colocatedBlock(at).vector()
 				zero = ref == 0 && uint16(v.X+1) <= 2 && uint16(v.Y+1) <= 2
 			}
 			for l := range 2 {
@@ -193,7 +193,7 @@ func (d *sliceDecoder) predictTemporal(mask int) {
 
 func (d *sliceDecoder) setTemporal(first, at, size int) {
 	col := d.colocatedBlock(at)
-	id, ref, v := col.motion()
+	id, ref, v := col.vector()
 	index := int8(0)
 	if ref >= 0 {
 		index = d.mapRef(col, id)
@@ -242,13 +242,13 @@ func (d *sliceDecoder) mapRef(col colocated, id int32) int8 {
 // scaled is what has a long-term reference or no distance.
 func (d *sliceDecoder) temporalScale(ref0, ref1 int8) (factor int32, scaled bool) {
 	a, b := d.reference(0, ref0), d.reference(1, ref1)
-	now := d.pic.orderOf(d.parity())
+	now := d.pic.pocOf(d.parity())
 	return distScale(now, a, b)
 }
 
 func distScale(now int32, a, b ref) (factor int32, scaled bool) {
-	tb := clip3(-128, 127, now-a.order())
-	td := clip3(-128, 127, b.order()-a.order())
+	tb := clip3(-128, 127, now-a.orderCount())
+	td := clip3(-128, 127, b.orderCount()-a.orderCount())
 	if td == 0 || a.long {
 		return 0, false
 	}

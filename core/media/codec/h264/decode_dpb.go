@@ -61,7 +61,7 @@ func (d *dpb) mark(h *sliceHeader, cur *frame) (reset bool) {
 	if cur.long&h.structure == 0 {
 		cur.short |= h.structure
 	}
-	d.bound(cur, max(h.sps.maxRefFrames, 1))
+	d.limitReferences(cur, max(h.sps.maxRefFrames, 1))
 	return reset
 }
 
@@ -87,8 +87,8 @@ func (d *dpb) slide(s *sps, cur *frame) {
 	}
 }
 
-// bound keeps a broken stream from marking more frames than it said.
-func (d *dpb) bound(cur *frame, most int) {
+// limitReferences keeps a broken stream from marking more frames than it said.
+func (d *dpb) limitReferences(cur *frame, most int) {
 	n := 0
 	for i := len(d.frames) - 1; i >= 0; i-- {
 		if f := d.frames[i]; f != cur && f.isReference() {
@@ -154,7 +154,7 @@ func (d *dpb) freeLong(idx int, keep *frame) {
 
 // reset numbers the picture anew after operation 5 (8.2.1).
 func (f *frame) reset(s framepool.Fields) {
-	base := f.orderOf(s)
+	base := f.pocOf(s)
 	for i := range f.poc {
 		if f.poc[i] != math.MaxInt32 {
 			f.poc[i] -= base

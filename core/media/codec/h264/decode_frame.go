@@ -12,7 +12,7 @@ type frame struct {
 	framepool.Frame
 	mbs []mbMotion // of all macroblocks, by address in raster order
 
-	halves *halves // of an encoder's reference picture, or nil
+	halfpel *halfpelPlanes // of an encoder's reference picture, or nil
 
 	// Set by the goroutine that reads headers.
 	poc         [2]int32         // of the top and the bottom field
@@ -37,12 +37,12 @@ type mbMotion struct {
 	field bool // a field macroblock
 }
 
-// orderOf is PicOrderCnt of the frame or of one field of it.
-func (f *frame) orderOf(s framepool.Fields) int32 { return orderOf(f.poc, s) }
+// pocOf is PicOrderCnt of the frame or of one field of it.
+func (f *frame) pocOf(s framepool.Fields) int32 { return pocOf(f.poc, s) }
 
-// orderOf picks PicOrderCnt of a field or a frame (8.2.1). A field that is not
+// pocOf picks PicOrderCnt of a field or a frame (8.2.1). A field that is not
 // there does not count.
-func orderOf(poc [2]int32, s framepool.Fields) int32 {
+func pocOf(poc [2]int32, s framepool.Fields) int32 {
 	switch s {
 	case framepool.TopField:
 		return poc[0]
@@ -58,7 +58,7 @@ func (f *frame) isReference() bool { return f.short|f.long != 0 }
 func (f *frame) Waiting() bool { return f.waiting }
 
 // OutputOrder is PicOrderCnt of the frame.
-func (f *frame) OutputOrder() int32 { return f.orderOf(framepool.WholeFrame) }
+func (f *frame) OutputOrder() int32 { return f.pocOf(framepool.WholeFrame) }
 
 // grey makes a frame of one colour that needs no decoding.
 func (f *frame) grey() {
@@ -91,7 +91,7 @@ func (p *framePool) acquire(s *sps) *frame {
 // begin forgets what the frame was used for.
 func (f *frame) begin(id int32) {
 	f.Begin(id)
-	f.halves = nil
+	f.halfpel = nil
 	f.poc, f.coded, f.short, f.long = [2]int32{math.MaxInt32, math.MaxInt32}, 0, 0, 0
 	f.reference, f.missing, f.waiting, f.fieldPair = false, false, false, false
 }

@@ -136,7 +136,7 @@ type source[T motion.Sample] struct {
 	planes        [3][]T
 	stride        [3]int
 	width, height int    // of luma
-	halves        [4][]T // luma and what lies halfway between its samples, or nil
+	halfpel       [4][]T // luma and what lies halfway between its samples, or nil
 }
 
 // source gives the rows of a frame or of one of its fields.
@@ -150,12 +150,12 @@ func (r *recon[T]) source(ref ref) (s source[T]) {
 			s.stride[i] *= 2
 		}
 	}
-	if ref.f.halves != nil {
-		s.halves[0] = s.planes[0]
-		for i := range ref.f.halves.planes {
-			s.halves[1+i], _ = samplesOf[T](&ref.f.halves.planes[i])
+	if ref.f.halfpel != nil {
+		s.halfpel[0] = s.planes[0]
+		for i := range ref.f.halfpel.planes {
+			s.halfpel[1+i], _ = samplesOf[T](&ref.f.halfpel.planes[i])
 			if ref.s == framepool.BottomField {
-				s.halves[1+i] = s.halves[1+i][s.stride[0]/2:]
+				s.halfpel[1+i] = s.halfpel[1+i][s.stride[0]/2:]
 			}
 		}
 	}
@@ -173,7 +173,7 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 		r.k.Copy(dst, stride, pix, step, w, h)
 		return
 	}
-	if a, b, ok := src.pair(x, y, w, h, dx, dy); ok {
+	if a, b, ok := src.quarterpelPair(x, y, w, h, dx, dy); ok {
 		r.k.Copy(dst, stride, a, src.stride[0], w, h)
 		r.k.Average(dst, stride, b, src.stride[0], w, h)
 		return
@@ -183,30 +183,30 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 	at := two*step + two // of the sample G
 	switch {
 	case dy == 0:
-		r.k.across(dst, stride, pix[at-2:], step, w, h, r.most[0])
+		r.k.across(dst, stride, pix[at-2:], step, w, h, r.maxSample[0])
 		if dx != 2 {
 			r.k.Average(dst, stride, pix[at+dx>>1:], step, w, h)
 		}
 	case dx == 0:
-		r.k.down(dst, stride, pix[at-2*step:], step, w, h, r.most[0])
+		r.k.down(dst, stride, pix[at-2*step:], step, w, h, r.maxSample[0])
 		if dy != 2 {
 			r.k.Average(dst, stride, pix[at+dy>>1*step:], step, w, h)
 		}
 	case dx == 2 || dy == 2:
-		r.k.center(dst, stride, pix, step, w, h, r.most[0])
+		r.k.center(dst, stride, pix, step, w, h, r.maxSample[0])
 		tmp := r.half[:]
 		switch {
 		case dx != 2: // i, k: with h or m
-			r.k.down(tmp, 16, pix[at-2*step+dx>>1:], step, w, h, r.most[0])
+			r.k.down(tmp, 16, pix[at-2*step+dx>>1:], step, w, h, r.maxSample[0])
 		case dy != 2: // f, q: with b or s
-			r.k.across(tmp, 16, pix[at-2+dy>>1*step:], step, w, h, r.most[0])
+			r.k.across(tmp, 16, pix[at-2+dy>>1*step:], step, w, h, r.maxSample[0])
 		default:
 			return
 		}
 		r.k.Average(dst, stride, tmp, 16, w, h)
 	default: // e, g, p, r
-		r.k.across(dst, stride, pix[at-2+dy>>1*step:], step, w, h, r.most[0])
-		r.k.down(r.half[:], 16, pix[at-2*step+dx>>1:], step, w, h, r.most[0])
+		r.k.across(dst, stride, pix[at-2+dy>>1*step:], step, w, h, r.maxSample[0])
+		r.k.down(r.half[:], 16, pix[at-2*step+dx>>1:], step, w, h, r.maxSample[0])
 		r.k.Average(dst, stride, r.half[:], 16, w, h)
 	}
 }
@@ -273,7 +273,7 @@ func (r *recon[T]) combine(ref0, ref1 int8, p interPart) {
 		if d.h.weighted {
 			shift = uint(r.denominator(i)) + 1
 		}
-		blend(dst, stride, other, step, w, h, &weights[i], shift, r.most[i])
+		blend(dst, stride, other, step, w, h, &weights[i], shift, r.maxSample[i])
 	}
 }
 
@@ -295,7 +295,7 @@ func (r *recon[T]) explicit(l int, index int8) *[3]weight {
 // implicit is the weight of the picture of list 1 (8.4.2.3.1).
 func (d *sliceDecoder) implicit(ref0, ref1 int8) int16 {
 	a, b := d.reference(0, ref0), d.reference(1, ref1)
-	factor, scaled := distScale(d.pic.orderOf(d.parity()), a, b)
+	factor, scaled := distScale(d.pic.pocOf(d.parity()), a, b)
 	if !scaled || b.long || factor>>2 < -64 || factor>>2 > 128 {
 		return 32
 	}
@@ -315,7 +315,7 @@ func (r *recon[T]) weigh(l int, index int8, p interPart) {
 		if i > 0 {
 			w, h = w>>1, h>>r.chromaShift
 		}
-		scaleBlock(dst, stride, w, h, weights[i], uint(shift), r.most[i])
+		scaleBlock(dst, stride, w, h, weights[i], uint(shift), r.maxSample[i])
 	}
 }
 

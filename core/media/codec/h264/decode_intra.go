@@ -114,7 +114,7 @@ func predictSquare[T motion.Sample](dst []T, stride, n, direction int, from *ave
 }
 
 // loadBorder4 loads the border of a 4x4 block whose first sample is at.
-func (r *recon[T]) loadBorder4(at, block int, ok *around) {
+func (r *recon[T]) loadBorder4(at, block int, ok *intraNeighbours) {
 	pix, stride, p := r.luma, r.stride, &r.border
 	if block&3 > 0 || ok.left[block>>2] {
 		for y := range 4 {
@@ -138,7 +138,7 @@ func (r *recon[T]) loadBorder4(at, block int, ok *around) {
 }
 
 // intra4 predicts a 4x4 block whose first sample is at (8.3.1.2).
-func (r *recon[T]) intra4(at, block int, mode int8, ok *around) {
+func (r *recon[T]) intra4(at, block int, mode int8, ok *intraNeighbours) {
 	pix, stride := r.luma, r.stride
 	dst := pix[at:]
 	switch mode {
@@ -156,7 +156,7 @@ func (r *recon[T]) intra4(at, block int, mode int8, ok *around) {
 }
 
 // cornerOf tells whether the sample left above a block may be used.
-func cornerOf(block int, ok *around) bool {
+func cornerOf(block int, ok *intraNeighbours) bool {
 	switch {
 	case block == 0:
 		return ok.topLeft
@@ -179,12 +179,12 @@ func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
 	if top {
 		copy(above[:n], r.luma[at-stride:])
 	}
-	return meanOf(beside[:n], above[:n], left, top, r.most[0])
+	return meanOf(beside[:n], above[:n], left, top, r.maxSample[0])
 }
 
 // intra8 predicts an 8x8 block from a border that is smoothed first
 // (8.3.2.2).
-func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
+func (r *recon[T]) intra8(at, b8 int, mode int8, ok *intraNeighbours) {
 	stride, p := r.stride, &r.border
 	dst := r.luma[at:]
 	left, top := r.loadBorder8(at, b8, ok)
@@ -196,7 +196,7 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *around) {
 			r.k.Fill(dst[y*stride:], stride, 8, 1, p[8-y])
 		}
 	case 2:
-		r.k.Fill(dst, stride, 8, 8, meanOf(p[1:9], p[10:18], left, top, r.most[0]))
+		r.k.Fill(dst, stride, 8, 8, meanOf(p[1:9], p[10:18], left, top, r.maxSample[0]))
 	default:
 		r.k.smooth(p, 8, &r.averages)
 		predictSquare(dst, stride, 8, int(mode-3), &r.averages)
@@ -226,7 +226,7 @@ func meanOf[T motion.Sample](left, top []T, useLeft, useTop bool, most int32) T 
 
 // loadBorder8 loads the border of an 8x8 block, filters it (8.3.2.2.1), and
 // tells whether there are samples to the left and above.
-func (r *recon[T]) loadBorder8(at, b8 int, ok *around) (left, top bool) {
+func (r *recon[T]) loadBorder8(at, b8 int, ok *intraNeighbours) (left, top bool) {
 	pix, stride, p, f := r.luma, r.stride, &r.border, &r.averages
 	left, top = b8&1 == 1 || ok.left[b8] && ok.left[b8+1], b8 >= 2 || ok.top
 	corner, right := true, false
@@ -276,7 +276,7 @@ func (r *recon[T]) loadBorder8(at, b8 int, ok *around) (left, top bool) {
 }
 
 // intra16 predicts a whole macroblock (8.3.3).
-func (r *recon[T]) intra16(at, mode int, ok *around) {
+func (r *recon[T]) intra16(at, mode int, ok *intraNeighbours) {
 	pix, stride := r.luma, r.stride
 	left := ok.left == [4]bool{true, true, true, true}
 	switch mode {
@@ -287,7 +287,7 @@ func (r *recon[T]) intra16(at, mode int, ok *around) {
 	case 2:
 		r.k.Fill(pix[at:], stride, 16, 16, r.mean(at, stride, 16, left, ok.top))
 	default:
-		r.plane(pix, at, stride, 16, 16, r.most[0])
+		r.plane(pix, at, stride, 16, 16, r.maxSample[0])
 	}
 }
 
@@ -313,7 +313,7 @@ func (r *recon[T]) plane(pix []T, at, stride, w, h int, most int32) {
 }
 
 // intraChroma predicts the samples of a chroma plane (8.3.4).
-func (r *recon[T]) intraChroma(plane, mode int, ok *around) {
+func (r *recon[T]) intraChroma(plane, mode int, ok *intraNeighbours) {
 	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
 	switch mode {
 	case 0:
@@ -323,12 +323,12 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *around) {
 	case 2:
 		r.k.Copy(pix[at:], stride, pix[at-stride:], 0, 8, h)
 	default:
-		r.plane(pix, at, stride, 8, h, r.most[plane])
+		r.plane(pix, at, stride, 8, h, r.maxSample[plane])
 	}
 }
 
 // chromaMeans is 8.3.4.1 to 8.3.4.3: a DC of its own for every 4x4 block.
-func (r *recon[T]) chromaMeans(plane int, ok *around) {
+func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
 	var above [2]int32
 	if ok.top {
@@ -355,7 +355,7 @@ func (r *recon[T]) chromaMeans(plane int, ok *around) {
 			} else if x == 0 && y > 0 && useLeft {
 				useTop = false
 			}
-			v := (r.most[plane] + 1) >> 1
+			v := (r.maxSample[plane] + 1) >> 1
 			switch {
 			case useLeft && useTop:
 				v = (beside + sum + 4) >> 3

@@ -78,7 +78,7 @@ type neighbours struct {
 // sliceDecoder decodes the macroblocks of one slice. Samples are another
 // type's task.
 type sliceDecoder struct {
-	pic    *job
+	pic    *pictureTask
 	h      *sliceHeader
 	number int32 // of the slice, from 1
 	lists  *[2]refList
@@ -266,10 +266,10 @@ func (d *sliceDecoder) clearDifferences() {
 func (d *sliceDecoder) setQP(delta int) {
 	offset := 6 * (d.h.sps.depth - 8)
 	d.qp = (d.qp+delta+52+2*offset)%(52+offset) - offset
-	d.noteQP()
+	d.storeQP()
 }
 
-func (d *sliceDecoder) noteQP() {
+func (d *sliceDecoder) storeQP() {
 	d.mb.qp = int8(d.qp)
 	for i, c := range d.h.pps.chromaQPOffset {
 		d.mb.qpc[i] = int8(chromaQP(d.qp, c, d.h.sps.chromaDepth))

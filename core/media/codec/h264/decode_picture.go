@@ -7,8 +7,8 @@ import (
 	"vividstrain/core/media/codec/threads"
 )
 
-// job is one picture, a frame or a field, on its way to be decoded.
-type job struct {
+// pictureTask is one picture, a frame or a field, on its way to be decoded.
+type pictureTask struct {
 	f         *frame
 	sps       *sps
 	structure framepool.Fields
@@ -29,17 +29,17 @@ type slice struct {
 	data  bits.Reader // from the first bit of slice data on
 }
 
-// orderOf is PicOrderCnt of the picture or of a field of it.
-func (j *job) orderOf(s framepool.Fields) int32 { return orderOf(j.poc, s) }
+// pocOf is PicOrderCnt of the picture or of a field of it.
+func (j *pictureTask) pocOf(s framepool.Fields) int32 { return pocOf(j.poc, s) }
 
 // hold keeps a frame from being used again while the picture is decoded.
-func (j *job) hold(f *frame) {
+func (j *pictureTask) hold(f *frame) {
 	f.Hold()
 	j.held = append(j.held, f)
 }
 
 // newSlice lends an empty slice.
-func (j *job) newSlice() *slice {
+func (j *pictureTask) newSlice() *slice {
 	if n := len(j.spare); n > 0 {
 		s := j.spare[n-1]
 		j.spare = j.spare[:n-1]
@@ -49,7 +49,7 @@ func (j *job) newSlice() *slice {
 }
 
 // reset lets go of everything.
-func (j *job) reset() {
+func (j *pictureTask) reset() {
 	for i, f := range j.held {
 		f.Drop()
 		j.held[i] = nil
@@ -87,7 +87,7 @@ func (w *worker) thread(i int) *sliceThread {
 }
 
 // run decodes the picture of j and lets everyone know as rows are ready.
-func (w *worker) run(j *job) {
+func (w *worker) run(j *pictureTask) {
 	defer j.f.Advance(j.structure, framepool.AllRows)
 	w.team.Add(1)
 	defer w.team.Add(-1)
@@ -104,42 +104,42 @@ func (w *worker) run(j *job) {
 	}
 }
 
-// painter decodes the macroblocks of a picture and filters them a row behind,
+// reconstructor decodes the macroblocks of a picture and filters them a row behind,
 // since intra prediction takes unfiltered samples.
-type painter[T motion.Sample] struct {
-	r    *recon[T]
-	d    *sliceDecoder
-	job  *job
-	next int // the macroblock to come, by address as in slice headers
-	end  int
-	unit int // macroblocks in a row, or in a row of pairs
-	rows int // of macroblocks, or of pairs, that are complete
+type reconstructor[T motion.Sample] struct {
+	r       *recon[T]
+	d       *sliceDecoder
+	job     *pictureTask
+	next    int // the macroblock to come, by address as in slice headers
+	end     int
+	rowUnit int // macroblocks in a row, or in a row of pairs
+	rows    int // of macroblocks, or of pairs, that are complete
 }
 
-func newPainter[T motion.Sample](w *worker, m *sliceThread, r *recon[T], j *job) *painter[T] {
+func newReconstructor[T motion.Sample](w *worker, m *sliceThread, r *recon[T], j *pictureTask) *reconstructor[T] {
 	d := &m.d
 	d.pic, d.mbs, d.motion = j, w.mbs, j.f.mbs
 	d.width, d.height = j.sps.mbWidth, j.sps.mbHeight
 	r.begin(d, j.f)
-	p := &r.painter
-	*p = painter[T]{r: r, d: d, job: j, end: d.width * d.height, unit: d.width}
+	p := &r.reconstructor
+	*p = reconstructor[T]{r: r, d: d, job: j, end: d.width * d.height, rowUnit: d.width}
 	if j.structure != framepool.WholeFrame {
 		p.end /= 2
 	}
 	if j.slices[0].h.mbaff {
-		p.unit = 2 * d.width
+		p.rowUnit = 2 * d.width
 	}
 	return p
 }
 
-// take makes s the slice that is decoded.
-func (d *sliceDecoder) take(s *slice, number, end int) {
+// startSlice makes s the slice that is decoded.
+func (d *sliceDecoder) startSlice(s *slice, number, end int) {
 	d.h, d.number, d.lists, d.r, d.scale, d.end = &s.h, int32(number), &s.lists, s.data, s.scale, end
 }
 
-func decodePicture[T motion.Sample](w *worker, j *job, pick func(m *sliceThread) *recon[T]) {
+func decodePicture[T motion.Sample](w *worker, j *pictureTask, pick func(m *sliceThread) *recon[T]) {
 	m := w.thread(0)
-	p := newPainter(w, m, pick(m), j)
+	p := newReconstructor(w, m, pick(m), j)
 	if idle := w.team.Idle(); idle > 0 && len(j.slices) > 1 && p.inOrder() {
 		decodeSlices(w, p, pick, min(idle+1, len(j.slices)))
 		return
@@ -150,7 +150,7 @@ func decodePicture[T motion.Sample](w *worker, j *job, pick func(m *sliceThread)
 			continue
 		}
 		p.conceal(s.h.firstMb)
-		p.d.take(s, i+1, p.end)
+		p.d.startSlice(s, i+1, p.end)
 		if p.d.decode(p) != nil {
 			j.f.Damaged.Store(true)
 		}
@@ -160,7 +160,7 @@ func decodePicture[T motion.Sample](w *worker, j *job, pick func(m *sliceThread)
 }
 
 // inOrder tells whether the slices begin one behind the other.
-func (p *painter[T]) inOrder() bool {
+func (p *reconstructor[T]) inOrder() bool {
 	last := -1
 	for _, s := range p.job.slices {
 		if s.h.firstMb <= last || s.h.firstMb >= p.end {
@@ -173,20 +173,20 @@ func (p *painter[T]) inOrder() bool {
 
 // decodeSlices decodes the slices of a picture at the same time on n threads
 // that have nothing else to do, and filters when all are there.
-func decodeSlices[T motion.Sample](w *worker, p *painter[T], pick func(m *sliceThread) *recon[T], n int) {
+func decodeSlices[T motion.Sample](w *worker, p *reconstructor[T], pick func(m *sliceThread) *recon[T], n int) {
 	for i := range n {
 		w.thread(i) // made here, not by several goroutines at once
 	}
 	j, last := p.job, p.end // the first thread makes its painter anew, where p is
 	w.team.Each(n, len(j.slices), func(i int) func(task int) {
 		m := w.thread(i)
-		own := newPainter(w, m, pick(m), j)
+		own := newReconstructor(w, m, pick(m), j)
 		return func(i int) {
 			end := last
 			if i+1 < len(j.slices) {
 				end = j.slices[i+1].h.firstMb
 			}
-			own.d.take(j.slices[i], i+1, end)
+			own.d.startSlice(j.slices[i], i+1, end)
 			if own.d.decode(own.r) != nil {
 				j.f.Damaged.Store(true)
 			}
@@ -196,17 +196,17 @@ func decodeSlices[T motion.Sample](w *worker, p *painter[T], pick func(m *sliceT
 	for addr := range p.end {
 		if x, y := p.position(addr); w.mbs[y*p.d.width+x].slice == 0 {
 			p.job.f.Damaged.Store(true)
-			p.borrow(x, y)
+			p.concealMacroblock(x, y)
 		}
 	}
-	for row := range p.end / p.unit {
+	for row := range p.end / p.rowUnit {
 		p.filter(row)
 	}
 }
 
-// done makes the samples of the macroblock that was just read.
-func (p *painter[T]) done() error {
-	if err := p.r.done(); err != nil {
+// reconstruct makes the samples of the macroblock that was just read.
+func (p *reconstructor[T]) reconstruct() error {
+	if err := p.r.reconstruct(); err != nil {
 		return err
 	}
 	p.advance()
@@ -215,16 +215,16 @@ func (p *painter[T]) done() error {
 
 // advance counts a macroblock. When a row of them is complete, the row before
 // is filtered.
-func (p *painter[T]) advance() {
+func (p *reconstructor[T]) advance() {
 	p.next++
-	if p.next%p.unit != 0 {
+	if p.next%p.rowUnit != 0 {
 		return
 	}
 	p.rows++
 	if p.rows > 1 {
 		p.filter(p.rows - 2)
 	}
-	height := 16 * p.unit / p.d.width * (p.rows - 1)
+	height := 16 * p.rowUnit / p.d.width * (p.rows - 1)
 	height -= 8 // the rows above an edge change once more
 	if p.job.structure == framepool.WholeFrame {
 		height /= 2
@@ -233,10 +233,10 @@ func (p *painter[T]) advance() {
 }
 
 // filter deblocks a row of macroblocks or of pairs.
-func (p *painter[T]) filter(row int) {
+func (p *reconstructor[T]) filter(row int) {
 	d := p.d
 	h, x, y, field, mb := d.h, d.x, d.y, d.field, d.mb
-	n := p.unit / d.width
+	n := p.rowUnit / d.width
 	for i := range d.width {
 		for k := range n {
 			y := row*n + k
@@ -250,18 +250,18 @@ func (p *painter[T]) filter(row int) {
 }
 
 // conceal fills the macroblocks up to address end from another picture.
-func (p *painter[T]) conceal(end int) {
+func (p *reconstructor[T]) conceal(end int) {
 	for p.next < end {
 		p.job.f.Damaged.Store(true)
-		p.borrow(p.position(p.next))
+		p.concealMacroblock(p.position(p.next))
 		p.advance()
 	}
 }
 
 // position is where a macroblock is stored, by its address.
-func (p *painter[T]) position(addr int) (x, y int) {
+func (p *reconstructor[T]) position(addr int) (x, y int) {
 	x, y = addr%p.d.width, addr/p.d.width
-	if p.unit > p.d.width {
+	if p.rowUnit > p.d.width {
 		return addr >> 1 % p.d.width, addr>>1/p.d.width*2 + addr&1
 	}
 	if p.job.structure != framepool.WholeFrame {
@@ -270,9 +270,9 @@ func (p *painter[T]) position(addr int) (x, y int) {
 	return x, y
 }
 
-// borrow copies the macroblock at x, y of the picture that stands in, or makes
+// concealMacroblock copies the macroblock at x, y of the picture that stands in, or makes
 // it grey.
-func (p *painter[T]) borrow(x, y int) {
+func (p *reconstructor[T]) concealMacroblock(x, y int) {
 	r := p.r
 	m := &p.d.motion[y*p.d.width+x]
 	*m = noMotion
@@ -297,7 +297,7 @@ func (p *painter[T]) borrow(x, y int) {
 				copy(row, from[at:][:w])
 				continue
 			}
-			motion.FillBlock(row, w, w, 1, T((r.most[i]+1)>>1))
+			motion.FillBlock(row, w, w, 1, T((r.maxSample[i]+1)>>1))
 		}
 	}
 }

@@ -2,8 +2,8 @@ package h264
 
 import "vividstrain/core/media/codec/framepool"
 
-// orderState is what the picture order count of a picture depends on (8.2.1).
-type orderState struct {
+// pocState is what the picture order count of a picture depends on (8.2.1).
+type pocState struct {
 	prevMSB, prevLSB int32 // of the previous reference picture
 	prevFrameNum     int
 	prevOffset       int32 // FrameNumOffset of the previous picture
@@ -11,9 +11,9 @@ type orderState struct {
 	resetTop         int32 // and then TopFieldOrderCnt of it
 }
 
-// decode computes TopFieldOrderCnt and BottomFieldOrderCnt; of a field only
+// next computes TopFieldOrderCnt and BottomFieldOrderCnt; of a field only
 // its own counts.
-func (o *orderState) decode(h *sliceHeader) (poc [2]int32) {
+func (o *pocState) next(h *sliceHeader) (poc [2]int32) {
 	switch h.sps.pocType {
 	case 0:
 		return o.fromLSB(h)
@@ -24,7 +24,7 @@ func (o *orderState) decode(h *sliceHeader) (poc [2]int32) {
 }
 
 // fromLSB is 8.2.1.1.
-func (o *orderState) fromLSB(h *sliceHeader) (poc [2]int32) {
+func (o *pocState) fromLSB(h *sliceHeader) (poc [2]int32) {
 	if h.idr() {
 		o.prevMSB, o.prevLSB = 0, 0
 	} else if o.reset {
@@ -46,7 +46,7 @@ func (o *orderState) fromLSB(h *sliceHeader) (poc [2]int32) {
 }
 
 // offset is FrameNumOffset of types 1 and 2.
-func (o *orderState) offset(h *sliceHeader) int32 {
+func (o *pocState) offset(h *sliceHeader) int32 {
 	prev := o.prevOffset
 	if o.reset {
 		prev = 0
@@ -61,7 +61,7 @@ func (o *orderState) offset(h *sliceHeader) int32 {
 }
 
 // fromCycle is 8.2.1.2.
-func (o *orderState) fromCycle(h *sliceHeader) (poc [2]int32) {
+func (o *pocState) fromCycle(h *sliceHeader) (poc [2]int32) {
 	s := h.sps
 	o.prevOffset = o.offset(h)
 	abs, n := int32(0), int32(len(s.offsetForRefFrame))
@@ -94,7 +94,7 @@ func (o *orderState) fromCycle(h *sliceHeader) (poc [2]int32) {
 }
 
 // fromFrameNum is 8.2.1.3.
-func (o *orderState) fromFrameNum(h *sliceHeader) (poc [2]int32) {
+func (o *pocState) fromFrameNum(h *sliceHeader) (poc [2]int32) {
 	o.prevOffset = o.offset(h)
 	n := 2 * (o.prevOffset + int32(h.frameNum))
 	if h.idr() {
@@ -105,9 +105,9 @@ func (o *orderState) fromFrameNum(h *sliceHeader) (poc [2]int32) {
 	return [2]int32{n, n}
 }
 
-// next notes what the following picture needs. After operation 5 the picture
+// update notes what the following picture needs. After operation 5 the picture
 // itself counts as the first again.
-func (o *orderState) next(h *sliceHeader, f *frame) {
+func (o *pocState) update(h *sliceHeader, f *frame) {
 	o.prevFrameNum = h.frameNum
 	o.reset = false
 	for _, m := range h.marking {

@@ -13,14 +13,14 @@ import (
 )
 
 // predictor is about to predict a macroblock amid random samples.
-func predictor(r *rand.Rand) (*recon[uint8], *around) {
-	rc := &recon[uint8]{k: goKernels[uint8](), planes: 1, stride: 48, most: [3]int32{255, 255, 255}}
+func predictor(r *rand.Rand) (*recon[uint8], *intraNeighbours) {
+	rc := &recon[uint8]{k: goKernels[uint8](), planes: 1, stride: 48, maxSample: [3]int32{255, 255, 255}}
 	rc.luma = make([]uint8, 48*48)
 	for i := range rc.luma {
 		rc.luma[i] = uint8(r.IntN(256))
 	}
 	rc.at = 16*48 + 16
-	return rc, &around{left: [4]bool{true, true, true, true}, top: true, topLeft: true, topRight: r.IntN(2) == 0}
+	return rc, &intraNeighbours{left: [4]bool{true, true, true, true}, top: true, topLeft: true, topRight: r.IntN(2) == 0}
 }
 
 // samples gives p[x, y] of the standard: the neighbours of a block whose own
@@ -245,10 +245,10 @@ func TestInterpolationFollowsTheStandard(t *testing.T) {
 		s := source[uint8]{stride: [3]int{width}, width: width, height: height}
 		s.planes[0] = src
 		for _, k := range []kernels[uint8]{goKernels[uint8](), fastKernels()} {
-			rc := &recon[uint8]{k: k, most: [3]int32{255, 255, 255}}
+			rc := &recon[uint8]{k: k, maxSample: [3]int32{255, 255, 255}}
 			halved := s
-			halved.halves = [4][]uint8{src, bytes.Clone(src), bytes.Clone(src), bytes.Clone(src)}
-			rc.fillHalves(&halved)
+			halved.halfpel = [4][]uint8{src, bytes.Clone(src), bytes.Clone(src), bytes.Clone(src)}
+			rc.interpolateHalfpel(&halved)
 			x, y := r.IntN(4*(width+40))-80, r.IntN(4*(height+40))-80
 			w, h := 4<<r.IntN(3), 4<<r.IntN(3)
 			dst := make([]uint8, 16*16+motion.RowPadding)

@@ -36,7 +36,7 @@ type randomVideo struct {
 	packets                   [][]byte
 	weighted, constrained, t8 bool
 	bipred                    int
-	job                       job
+	job                       pictureTask
 	slices                    int
 	refs                      [2]int // active references of the picture
 	set                       []byte // the sequence parameter set, behind the depths
@@ -53,8 +53,8 @@ type randomKind struct {
 func newRandomVideo(seed uint64, kind randomKind, cabac bool) *randomVideo {
 	v := &randomVideo{Rand: rand.New(rand.NewPCG(seed, 1)), kind: kind, cabac: cabac, width: 4, height: 4, s: &stream{}, w: newWorker(threads.NewTeam(1))}
 	v.s.init()
-	v.s.acquire = func(context.Context) (*job, error) { return &v.job, nil }
-	v.s.submit = func(_ context.Context, j *job) error {
+	v.s.acquire = func(context.Context) (*pictureTask, error) { return &v.job, nil }
+	v.s.submit = func(_ context.Context, j *pictureTask) error {
 		v.w.run(j)
 		j.reset()
 		return nil
@@ -235,7 +235,7 @@ func unit(w *bits.Writer, head byte) []byte { return nal.AppendUnit(nil, []byte{
 // finish makes a function a finisher.
 type finish func() error
 
-func (f finish) done() error { return f() }
+func (f finish) reconstruct() error { return f() }
 
 // drop takes back the slice that was tried last.
 func (v *randomVideo) drop() {
@@ -263,17 +263,17 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 	d.pic, d.mbs, d.motion = j, v.w.mbs, j.f.mbs
 	d.width, d.height = v.width, v.height
 	r.begin(d, j.f)
-	p := painter[uint8]{r: r, d: d, job: j, end: end, unit: 1 << 30} // rows are never complete: nothing is filtered
+	p := reconstructor[uint8]{r: r, d: d, job: j, end: end, rowUnit: 1 << 30} // rows are never complete: nothing is filtered
 	for i, s := range j.slices {
 		j.f.Damaged.Store(false)
-		d.take(s, i+1, end)
+		d.startSlice(s, i+1, end)
 		v.lastQP = s.h.qp
 		start := p.next
 		_ = d.decode(finish(func() error { // which ends with an error at the latest behind the data
 			if v.extreme(d) {
 				return errCut
 			}
-			e := p.done()
+			e := p.reconstruct()
 			if e == nil && j.f.Damaged.Load() {
 				e = errCut
 			}

@@ -12,11 +12,11 @@ import (
 
 // recon turns the syntax of macroblocks into samples (8.3 to 8.5).
 type recon[T motion.Sample] struct {
-	d       *sliceDecoder
-	painter painter[T]
-	k       kernels[T]
-	most    [3]int32 // the largest sample of each plane
-	planes  int
+	d             *sliceDecoder
+	reconstructor reconstructor[T]
+	k             kernels[T]
+	maxSample     [3]int32 // the largest sample of each plane
+	planes        int
 
 	full         [3][]T
 	fullStride   [3]int
@@ -56,7 +56,7 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 		r.chromaShift = 0
 	}
 	for i := range r.planes {
-		r.most[i] = 1<<f.Picture.PlaneDepth(i) - 1
+		r.maxSample[i] = 1<<f.Picture.PlaneDepth(i) - 1
 		r.full[i], r.fullStride[i] = samplesOf[T](&f.Planes[i])
 	}
 	r.luma, r.chroma = r.full[0], [2][]T{r.full[1], r.full[2]}
@@ -64,16 +64,16 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 	r.from = ref{}
 }
 
-// around tells which samples around a macroblock intra prediction may use.
-type around struct {
+// intraNeighbours tells which samples around a macroblock intra prediction may use.
+type intraNeighbours struct {
 	left                   [4]bool // beside each row of 4x4 blocks
 	top, topLeft, topRight bool
 }
 
 var errNeighbours = damaged("an intra prediction from samples that are not there")
 
-// done makes the samples of the current macroblock.
-func (r *recon[T]) done() error {
+// reconstruct makes the samples of the current macroblock.
+func (r *recon[T]) reconstruct() error {
 	d := r.d
 	r.place()
 	switch d.mb.kind {
@@ -84,7 +84,7 @@ func (r *recon[T]) done() error {
 		r.inter()
 		r.addLuma()
 	default:
-		ok := around{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
+		ok := intraNeighbours{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
 		if err := r.intra(&ok); err != nil {
 			return err
 		}
@@ -112,7 +112,7 @@ func (r *recon[T]) place() {
 	r.chromaAt += d.x * 8
 }
 
-func (r *recon[T]) intra(ok *around) error {
+func (r *recon[T]) intra(ok *intraNeighbours) error {
 	d := r.d
 	left := ok.left == [4]bool{true, true, true, true}
 	all := left && ok.top && ok.topLeft
@@ -147,7 +147,7 @@ const (
 
 var needs = [9]int{needTop, needLeft, 0, needTop, 7, 7, 7, needTop, needLeft}
 
-func (r *recon[T]) intraBlocks(ok *around) error {
+func (r *recon[T]) intraBlocks(ok *intraNeighbours) error {
 	d := r.d
 	step := 1
 	if d.mb.transform8 {
@@ -181,7 +181,7 @@ func (r *recon[T]) intraBlocks(ok *around) error {
 func (r *recon[T]) addLuma() {
 	coded := r.d.coded & 0xFFFF
 	if plain := coded &^ r.d.more; plain&(plain-1) != 0 && !r.d.mb.transform8 {
-		r.addPlain(plain)
+		r.addDCOnly(plain)
 		coded &^= plain
 	}
 	for ; coded != 0; coded &= coded - 1 {
@@ -191,8 +191,8 @@ func (r *recon[T]) addLuma() {
 	}
 }
 
-// addPlain adds the residual of 4x4 blocks that have but a DC coefficient.
-func (r *recon[T]) addPlain(blocks uint64) {
+// addDCOnly adds the residual of 4x4 blocks that have but a DC coefficient.
+func (r *recon[T]) addDCOnly(blocks uint64) {
 	r.dcs = [16]int16{}
 	for ; blocks != 0; blocks &= blocks - 1 {
 		k := mathbits.TrailingZeros64(blocks) & 15
@@ -200,7 +200,7 @@ func (r *recon[T]) addPlain(blocks uint64) {
 		r.dcs[blockOf[k]] = int16(max(-math.MaxInt16, min((*c+32)>>6, math.MaxInt16)))
 		*c = 0
 	}
-	r.k.addDCs(r.luma[r.at:], r.stride, &r.dcs, r.most[0])
+	r.k.addDCs(r.luma[r.at:], r.stride, &r.dcs, r.maxSample[0])
 }
 
 func (r *recon[T]) addLumaBlock(k, at int) {
@@ -210,11 +210,11 @@ func (r *recon[T]) addLumaBlock(k, at int) {
 		size = 8
 	}
 	if r.d.more>>k&1 == 0 {
-		r.k.addDC(r.luma[at:], r.stride, size, &c[0], r.most[0])
+		r.k.addDC(r.luma[at:], r.stride, size, &c[0], r.maxSample[0])
 	} else if size == 8 {
-		r.k.add8(r.luma[at:], r.stride, (*[64]int32)(c), r.most[0])
+		r.k.add8(r.luma[at:], r.stride, (*[64]int32)(c), r.maxSample[0])
 	} else {
-		r.k.add4(r.luma[at:], r.stride, (*[16]int32)(c), r.most[0])
+		r.k.add4(r.luma[at:], r.stride, (*[16]int32)(c), r.maxSample[0])
 	}
 }
 
@@ -226,9 +226,9 @@ func (r *recon[T]) addChroma() {
 				at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
 				c := (*[16]int32)(r.d.coeffs[256+128*i+16*k:])
 				if more>>k&1 == 0 {
-					r.k.addDC(r.chroma[i][at:], r.chromaStride, 4, &c[0], r.most[1+i])
+					r.k.addDC(r.chroma[i][at:], r.chromaStride, 4, &c[0], r.maxSample[1+i])
 				} else {
-					r.k.add4(r.chroma[i][at:], r.chromaStride, c, r.most[1+i])
+					r.k.add4(r.chroma[i][at:], r.chromaStride, c, r.maxSample[1+i])
 				}
 			}
 		}

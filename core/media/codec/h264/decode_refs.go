@@ -22,8 +22,8 @@ func newRef(f *frame, s framepool.Fields) ref {
 // number tells the pictures of a stream apart.
 func (r ref) number() int32 { return r.f.ID<<2 | int32(r.s) }
 
-// order is PicOrderCnt of the picture.
-func (r ref) order() int32 { return orderOf(r.poc, r.s) }
+// orderCount is PicOrderCnt of the picture.
+func (r ref) orderCount() int32 { return pocOf(r.poc, r.s) }
 
 // refList is a reference picture list. Longer lists than a slice may have are
 // cut.
@@ -69,12 +69,12 @@ func (d *dpb) initP(h *sliceHeader, list *refList) {
 
 // initB is 8.2.4.2.3 and 8.2.4.2.4.
 func (d *dpb) initB(h *sliceHeader, cur *frame, lists *[2]refList) {
-	now := cur.orderOf(h.structure)
+	now := cur.pocOf(h.structure)
 	order := func(f *frame) int32 {
 		if f == cur { // the first field, of which this is the second
-			return f.orderOf(h.structure.Opposite())
+			return f.pocOf(h.structure.Opposite())
 		}
-		return f.orderOf(framepool.WholeFrame)
+		return f.pocOf(framepool.WholeFrame)
 	}
 	past := d.pick(func(f *frame) bool {
 		return f.short != 0 && (order(f) < now || h.structure != framepool.WholeFrame && order(f) == now)

@@ -184,13 +184,13 @@ func TestBumping(t *testing.T) {
 
 // The three types of picture order count (8.2.1).
 func TestPictureOrder(t *testing.T) {
-	next := func(o *orderState, h *sliceHeader) [2]int32 {
-		poc := o.decode(h)
-		o.next(h, &frame{poc: poc})
+	next := func(o *pocState, h *sliceHeader) [2]int32 {
+		poc := o.next(h)
+		o.update(h, &frame{poc: poc})
 		return poc
 	}
 	set := &sps{pocLSBBits: 4, frameNumBits: 4}
-	o := &orderState{}
+	o := &pocState{}
 	var got []int32
 	for _, lsb := range []int{0, 6, 12, 2, 14, 8} { // after 12, 2 is 18; 14 then lies before it
 		h := &sliceHeader{sps: set, pocLSB: lsb, refIDC: 1, nalType: nalSlice, structure: framepool.WholeFrame, deltaPOCBottom: 1}
@@ -204,7 +204,7 @@ func TestPictureOrder(t *testing.T) {
 	require.Equal(t, []int32{0, 6, 12, 18, 14, 8}, got)
 
 	set = &sps{pocType: 1, frameNumBits: 4, offsetForRefFrame: []int32{2, 4}, offsetForNonRef: -1, offsetForTopToBottom: 1}
-	o, got = &orderState{}, nil
+	o, got = &pocState{}, nil
 	for i, frameNum := range []int{0, 1, 2, 3, 3} {
 		h := &sliceHeader{sps: set, frameNum: frameNum, refIDC: 1, nalType: nalSlice, structure: framepool.WholeFrame}
 		if i == 0 {
@@ -218,7 +218,7 @@ func TestPictureOrder(t *testing.T) {
 	require.Equal(t, []int32{0, 2, 6, 8, 5}, got)
 
 	set = &sps{pocType: 2, frameNumBits: 4}
-	o, got = &orderState{}, nil
+	o, got = &pocState{}, nil
 	for i, frameNum := range []int{0, 1, 2, 2, 15, 0} {
 		h := &sliceHeader{sps: set, frameNum: frameNum, refIDC: 1, nalType: nalSlice, structure: framepool.WholeFrame}
 		if i == 0 {

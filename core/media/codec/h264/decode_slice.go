@@ -6,7 +6,7 @@ import (
 )
 
 // finisher takes up each macroblock when it was read.
-type finisher interface{ done() error }
+type finisher interface{ reconstruct() error }
 
 // decode decodes all macroblocks of the slice and hands them to f. An error
 // says why not all could be.
@@ -90,7 +90,7 @@ func (w *walk) macroblock(skip bool) error {
 		err = errCut
 	}
 	if err == nil {
-		err = w.finisher.done()
+		err = w.finisher.reconstruct()
 	}
 	if err != nil {
 		d.mb.slice = 0
@@ -191,7 +191,7 @@ func (d *sliceDecoder) decodeSkip() {
 	d.mb.nonZero = [48]uint8{}
 	d.clearDifferences()
 	d.lastDQ = false
-	d.noteQP()
+	d.storeQP()
 	if d.h.kind == sliceB {
 		d.loadMotion(2)
 		d.shape = part8x8
@@ -227,7 +227,7 @@ func (d *sliceDecoder) decodeMacroblock() error {
 	if d.mb.cbp == 0 && d.mb.kind != kind16x16 {
 		d.lastDQ = false
 		d.mb.nonZero = [48]uint8{}
-		d.noteQP()
+		d.storeQP()
 		return nil
 	}
 	delta, err := d.qpDelta()
@@ -265,7 +265,7 @@ func (d *sliceDecoder) readPCM() error {
 	d.mb.modes = dcModes
 	qp := d.qp
 	d.qp = 0 // for deblocking; the next macroblock's is relative to the last one's
-	d.noteQP()
+	d.storeQP()
 	d.qp = qp
 	return nil
 }

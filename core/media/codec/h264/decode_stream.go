@@ -18,25 +18,25 @@ type stream struct {
 	ppss   nal.ParameterSets[pps]
 	rbsp   []byte
 
-	active  *sps
-	dpb     dpb
-	order   orderState
-	pool    framePool
-	dry     bool   // nothing is to be decoded: frames hold no samples
-	cur     *frame // the frame that is being put together, nil between frames
-	first   bool   // of cur only the first field is there
-	prevRef int    // frame_num of the last reference picture
-	started bool
-	filling *job // the picture whose slices are coming
-	lost    bool // something was missing before the current picture
-	last    *frame
-	ready   []*frame // in the order of output
-	created int      // frames begun so far
-	hidden  bool     // frames that begin are not to be shown
+	active      *sps
+	dpb         dpb
+	poc         pocState
+	pool        framePool
+	headersOnly bool   // nothing is to be decoded: frames hold no samples
+	cur         *frame // the frame that is being put together, nil between frames
+	first       bool   // of cur only the first field is there
+	prevRef     int    // frame_num of the last reference picture
+	started     bool
+	filling     *pictureTask // the picture whose slices are coming
+	lost        bool         // something was missing before the current picture
+	last        *frame
+	ready       []*frame // in the order of output
+	created     int      // frames begun so far
+	hidden      bool     // frames that begin are not to be shown
 
 	// acquire returns a job that nobody uses, submit takes a whole one.
-	acquire func(ctx context.Context) (*job, error)
-	submit  func(ctx context.Context, j *job) error
+	acquire func(ctx context.Context) (*pictureTask, error)
+	submit  func(ctx context.Context, j *pictureTask) error
 }
 
 func (d *stream) init() {
@@ -139,9 +139,9 @@ func (d *stream) slice(ctx context.Context, unit []byte, pts int64) error {
 	if len(d.filling.slices) == 0 {
 		d.begin(&s.h, pts)
 	}
-	if !d.dry {
+	if !d.headersOnly {
 		d.dpb.buildLists(&s.h, d.cur, &s.lists)
-		d.complete(s)
+		d.replaceMissing(s)
 		s.scale = s.h.pps.scaleFor(s.h.sps)
 	}
 	d.filling.slices = append(d.filling.slices, s)
@@ -151,7 +151,7 @@ func (d *stream) slice(ctx context.Context, unit []byte, pts int64) error {
 // begin starts a picture: a frame, or a field of one.
 func (d *stream) begin(h *sliceHeader, pts int64) {
 	if d.first && !d.isSecond(h) {
-		d.finish()
+		d.finishFrame()
 	}
 	if d.cur == nil {
 		if h.sps != d.active {
@@ -167,7 +167,7 @@ func (d *stream) begin(h *sliceHeader, pts int64) {
 		d.dpb.clear()
 	}
 	d.dpb.wrap(h)
-	poc := d.order.decode(h)
+	poc := d.poc.next(h)
 	for i := range poc {
 		if h.structure>>i&1 != 0 {
 			d.cur.poc[i] = poc[i]
@@ -180,7 +180,7 @@ func (d *stream) begin(h *sliceHeader, pts int64) {
 		d.cur.Damaged.Store(true)
 		d.lost = false
 	}
-	if !d.dry && d.last != nil && d.last.fits(h.sps) && d.last != d.cur {
+	if !d.headersOnly && d.last != nil && d.last.fits(h.sps) && d.last != d.cur {
 		j.conceal = d.last
 		j.hold(d.last)
 	}
@@ -188,7 +188,7 @@ func (d *stream) begin(h *sliceHeader, pts int64) {
 
 func (d *stream) newFrame(s *sps) *frame {
 	d.created++
-	if d.dry {
+	if d.headersOnly {
 		f := &frame{}
 		f.InitEmpty()
 		f.begin(0)
@@ -226,8 +226,8 @@ func (d *stream) fillGap(h *sliceHeader) {
 	}
 }
 
-// complete replaces the references that are missing and holds all of them.
-func (d *stream) complete(s *slice) {
+// replaceMissing replaces the references that are missing and holds all of them.
+func (d *stream) replaceMissing(s *slice) {
 	for i := range s.lists {
 		list := &s.lists[i]
 		for k := range list.n {
@@ -236,16 +236,16 @@ func (d *stream) complete(s *slice) {
 				if r.f == nil || !r.f.missing {
 					d.cur.Damaged.Store(true)
 				}
-				*r = newRef(d.standIn(s.h.sps), s.h.structure)
+				*r = newRef(d.concealReference(s.h.sps), s.h.structure)
 			}
 			d.filling.hold(r.f)
 		}
 	}
 }
 
-// standIn is a frame for a reference that is missing: the last one that was
+// concealReference is a frame for a reference that is missing: the last one that was
 // decoded, or else a grey one.
-func (d *stream) standIn(s *sps) *frame {
+func (d *stream) concealReference(s *sps) *frame {
 	if d.last != nil && d.last.fits(s) && d.last != d.cur {
 		return d.last
 	}
@@ -269,13 +269,13 @@ func (d *stream) dispatch(ctx context.Context) error {
 	if err := d.submit(ctx, j); err != nil {
 		return err
 	}
-	d.settle(h)
+	d.finishPicture(h)
 	return nil
 }
 
-// settle marks the picture as its header says and puts the frame, when it is
+// finishPicture marks the picture as its header says and puts the frame, when it is
 // complete, among those that wait for output.
-func (d *stream) settle(h *sliceHeader) {
+func (d *stream) finishPicture(h *sliceHeader) {
 	f := d.cur
 	if f.coded == 0 {
 		f.Hold() // of the buffer
@@ -292,15 +292,15 @@ func (d *stream) settle(h *sliceHeader) {
 		}
 	}
 	d.started = true
-	d.order.next(h, f)
+	d.poc.update(h, f)
 	d.first = h.structure != framepool.WholeFrame && f.coded != framepool.WholeFrame
 	if !d.first {
-		d.finish()
+		d.finishFrame()
 	}
 }
 
-// finish says that nothing more comes of the current frame.
-func (d *stream) finish() {
+// finishFrame says that nothing more comes of the current frame.
+func (d *stream) finishFrame() {
 	f := d.cur
 	d.cur, d.first = nil, false
 	if f.coded != framepool.WholeFrame {
@@ -319,7 +319,7 @@ func (d *stream) finish() {
 // end hands out all frames that are left.
 func (d *stream) end() {
 	if d.first {
-		d.finish()
+		d.finishFrame()
 	}
 	d.dpb.clear()
 }

@@ -21,27 +21,27 @@ type Encoder struct {
 	sps   *sps
 	pps   *pps
 	s     stream
-	job   job
+	job   pictureTask
 	work  *worker
-	byte  coder[uint8]
-	wide  coder[uint16]
+	byte  macroblockEncoder[uint8]
+	wide  macroblockEncoder[uint16]
 	slice sliceWriter
 	rate  ratecontrol.Control
 
-	waiting []*input // in order of display, from the last anchor on
-	spare   []*input
-	lent    *input    // to whoever draws
-	halves  []*halves // of reference pictures, in the order they were filled
-	expect  int       // frames of the group to come
-	due     int       // frames still to come of the one that has begun
-	number  int       // of the next frame since the last IDR picture, in order of display
-	frame   int       // frame_num of the next picture
-	idrs    int
+	waiting   []*input // in order of display, from the last anchor on
+	spare     []*input
+	drawn     *input           // to whoever draws
+	halfpel   []*halfpelPlanes // of reference pictures, in the order they were filled
+	nextGroup int              // frames of the group to come
+	groupLeft int              // frames still to come of the one that has begun
+	number    int              // of the next frame since the last IDR picture, in order of display
+	frame     int              // frame_num of the next picture
+	idrs      int
 
-	unit   []byte
-	packet media.Packet
-	made   func(f *frame) // takes each reconstructed frame in order of display, for tests
-	out    func(*media.Packet) error
+	unit          []byte
+	packet        media.Packet
+	reconstructed func(f *frame) // takes each reconstructed frame in order of display, for tests
+	out           func(*media.Packet) error
 }
 
 // input is a source picture, laid out like the frames: in whole macroblocks.
@@ -71,8 +71,8 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 		return nil, fmt.Errorf("h264 has interlaced video up to level 4.1 alone (table A-4); this many references are beyond it")
 	}
 	e.s.init()
-	e.s.acquire = func(context.Context) (*job, error) { return &e.job, nil }
-	e.s.submit = func(_ context.Context, j *job) error {
+	e.s.acquire = func(context.Context) (*pictureTask, error) { return &e.job, nil }
+	e.s.submit = func(_ context.Context, j *pictureTask) error {
 		j.f.Advance(j.structure, framepool.AllRows)
 		j.reset()
 		return nil
@@ -85,9 +85,9 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 	e.sps, e.pps = e.s.spss.Get(0), e.s.ppss.Get(0)
 	e.work.mbs = make([]mbInfo, e.sps.mbWidth*e.sps.mbHeight)
 	m := e.work.thread(0)
-	setup(e, &e.byte, &m.byte, fastSearchKernels())
-	setup(e, &e.wide, &m.wide, fastWideSearchKernels())
-	e.expect = set.KeyEvery
+	setup(e, &e.byte, &m.byte, fastEncodeKernels())
+	setup(e, &e.wide, &m.wide, fastWideEncodeKernels())
+	e.nextGroup = set.KeyEvery
 	e.rate.Begin(rateSettings(&set))
 	return e, nil
 }
@@ -102,19 +102,19 @@ func rateSettings(set *media.EncoderSettings) ratecontrol.Settings {
 var pictureKinds = [...]ratecontrol.Kind{sliceP: ratecontrol.P, sliceB: ratecontrol.B, sliceI: ratecontrol.I}
 
 // setup prepares the coder for one kind of samples.
-func setup[T motion.Sample](e *Encoder, c *coder[T], r *recon[T], k searchKernels[T]) {
+func setup[T motion.Sample](e *Encoder, c *macroblockEncoder[T], r *recon[T], k encodeKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.thread(0).d, r, &e.slice, k
-	c.trials = efforts[e.set.Preset]
+	c.presetSettings = presets[e.set.Preset]
 	c.search.DistanceKernels, c.search.Thorough = k.DistanceKernels, c.thorough
-	c.splitFrom <<= e.set.Format.Depth - 8
-	c.intraFrom <<= e.set.Format.Depth - 8
-	c.weighs = c.thorough && !e.set.Simple
+	c.splitThreshold <<= e.set.Format.Depth - 8
+	c.intraThreshold <<= e.set.Format.Depth - 8
+	c.useRDOQ = c.thorough && !e.set.Simple
 	c.blockSizes = []bool{false}
 	if c.thorough {
 		c.blockSizes = []bool{true, false}
 	}
-	c.costs, c.finals = make([]int32, e.sps.mbWidth*e.sps.mbHeight), make([]int32, e.sps.mbWidth*e.sps.mbHeight)
-	c.reach, c.vertical = 256, verticalReach(e.sps)
+	c.searchCosts, c.finalCosts = make([]int32, e.sps.mbWidth*e.sps.mbHeight), make([]int32, e.sps.mbWidth*e.sps.mbHeight)
+	c.maxVectorX, c.maxVectorY = 256, verticalReach(e.sps)
 }
 
 // Carries tells whether the encoder can make a format, and if not, why.
@@ -128,14 +128,14 @@ func Carries(f media.Format) error {
 		return fmt.Errorf("h264 cannot have %dx%d samples", f.Width, f.Height)
 	case f.Width < 16 || f.Height < 16 || f.Width > 4096 || f.Height > 2304:
 		return fmt.Errorf("h264 is made from 16x16 to 4096x2304, not %dx%d", f.Width, f.Height)
-	case f.Interlaced && levelFor(shapeOf(f), &f) == 0:
+	case f.Interlaced && levelFor(formatSPS(f), &f) == 0:
 		return fmt.Errorf("h264 has interlaced video up to level 4.1 alone (table A-4); %s at %sb/s is beyond it", f.SizeRate(), media.ShortBitrate(float64(f.Bitrate)))
 	}
 	return nil
 }
 
-// shapeOf is a sequence parameter set for a format, with what follows from that alone.
-func shapeOf(f media.Format) *sps {
+// formatSPS is a sequence parameter set for a format, with what follows from that alone.
+func formatSPS(f media.Format) *sps {
 	s := &sps{profile: 100, chroma: f.Chroma, depth: f.Depth, chromaDepth: f.Depth, frameNumBits: 12, pocLSBBits: 12,
 		frameMbsOnly: !f.Interlaced, direct8x8: true, width: f.Width, height: f.Height,
 		mbWidth: (f.Width + 15) / 16, mbHeight: (f.Height + 15) / 16}
@@ -155,7 +155,7 @@ func shapeOf(f media.Format) *sps {
 func (e *Encoder) parameters() (*sps, *pps) {
 	set := &e.set
 	f := &set.Format
-	s := shapeOf(*f)
+	s := formatSPS(*f)
 	if set.KeyEvery == 1 {
 		s.constraints = 0x10 // constraint_set3_flag: intra pictures alone
 	}
@@ -194,29 +194,29 @@ func (e *Encoder) Track() (media.Track, error) {
 
 // Picture lends a picture to be drawn into, which Encode then takes as it is.
 func (e *Encoder) Picture() *picture.Picture {
-	if e.lent == nil {
-		e.lent = e.lendInput()
+	if e.drawn == nil {
+		e.drawn = e.acquireInput()
 	}
-	return &e.lent.pic
+	return &e.drawn.pic
 }
 
 // Encode takes the next picture in order of display. Unless Picture lent it, it is
 // copied.
 func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
-	in := e.lent
+	in := e.drawn
 	if in != nil && p == &in.pic {
-		e.lent = nil
+		e.drawn = nil
 	} else {
-		in = e.lendInput()
+		in = e.acquireInput()
 		in.copy(p)
 	}
 	in.extend(e.sps)
 	in.pts, in.number = pts, e.number
-	if e.due == 0 {
-		e.rate.BeginGroup(e.kinds(e.expect))
-		e.due, e.expect = e.expect, e.set.KeyEvery
+	if e.groupLeft == 0 {
+		e.rate.BeginGroup(e.countPictures(e.nextGroup))
+		e.groupLeft, e.nextGroup = e.nextGroup, e.set.KeyEvery
 	}
-	e.due--
+	e.groupLeft--
 	e.waiting = append(e.waiting, in)
 	e.number++
 	if in.number == 0 || len(e.waiting) > e.set.BFrames || e.number == e.set.KeyEvery {
@@ -233,15 +233,15 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 // Flush codes what waits. The next picture begins anew.
 func (e *Encoder) Flush() error {
 	err := e.code()
-	e.number, e.due = 0, 0
+	e.number, e.groupLeft = 0, 0
 	e.s.end()
-	e.show()
+	e.releaseShown()
 	return err
 }
 
 // Begin tells of the group to come; what came before must have been flushed.
 func (e *Encoder) Begin(g media.Group) {
-	e.expect, e.due, e.number = g.Frames, 0, 0
+	e.nextGroup, e.groupLeft, e.number = g.Frames, 0, 0
 	e.idrs = g.Number
 	if e.set.KeyEvery == 1 {
 		e.idrs *= g.Frames
@@ -253,9 +253,9 @@ func (e *Encoder) Begin(g media.Group) {
 // Costs is what is known of how many bits pictures take by now.
 func (e *Encoder) Costs() media.Costs { return e.rate.Costs }
 
-// kinds counts the pictures of each kind in a group of n frames. Without key
+// countPictures counts the pictures of each kind in a group of n frames. Without key
 // frames apart, a second counts as a group.
-func (e *Encoder) kinds(n int) (count [3]int) {
+func (e *Encoder) countPictures(n int) (count [3]int) {
 	fields := 1 + oneIf(!e.sps.frameMbsOnly)
 	if e.set.KeyEvery == 1 {
 		count[sliceI] = n * fields
@@ -268,8 +268,8 @@ func (e *Encoder) kinds(n int) (count [3]int) {
 	return count
 }
 
-// lendInput gives a source picture that nobody uses.
-func (e *Encoder) lendInput() *input {
+// acquireInput gives a source picture that nobody uses.
+func (e *Encoder) acquireInput() *input {
 	if n := len(e.spare); n > 0 {
 		in := e.spare[n-1]
 		e.spare = e.spare[:n-1]
@@ -371,7 +371,7 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 		e.unit = nal.AppendUnit(e.unit[:0], []byte{nalSEI}, nal.AppendHDR(nil, e.set.HDR))
 		e.packet.Data = nal.AppendPrefixed(e.packet.Data, e.unit)
 	}
-	offset := efforts[e.set.Preset].deblock
+	offset := presets[e.set.Preset].deblockOffset
 	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: framepool.WholeFrame,
 		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.number, alphaOff: offset, betaOff: offset}
 	if reference {
@@ -403,16 +403,16 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 	if h.refIDC > 0 {
 		e.frame = (e.frame + 1) & (1<<e.sps.frameNumBits - 1)
 	}
-	e.show()
+	e.releaseShown()
 	e.packet.PTS, e.packet.Key = in.pts, idr
 	return e.out(&e.packet)
 }
 
-// show lets go of the frames that are ready to be shown.
-func (e *Encoder) show() {
+// releaseShown lets go of the frames that are ready to be shown.
+func (e *Encoder) releaseShown() {
 	for _, f := range e.s.ready {
-		if e.made != nil {
-			e.made(f)
+		if e.reconstructed != nil {
+			e.reconstructed(f)
 		}
 		f.Drop()
 	}
@@ -445,56 +445,56 @@ func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
 	if err := e.s.dispatch(context.Background()); err != nil || h.refIDC == 0 {
 		return err
 	}
-	e.interpolate(ref{f: f, s: h.structure})
+	e.interpolateReference(ref{f: f, s: h.structure})
 	return nil
 }
 
-// interpolate prepares a picture for being referred to, where it is searched
+// interpolateReference prepares a picture for being referred to, where it is searched
 // thoroughly.
-func (e *Encoder) interpolate(p ref) {
+func (e *Encoder) interpolateReference(p ref) {
 	if e.set.KeyEvery == 1 || e.set.Preset == media.Fast {
 		return
 	}
-	if p.f.halves == nil {
-		e.lendHalves(p.f)
+	if p.f.halfpel == nil {
+		e.acquireHalfpel(p.f)
 	}
 	if e.sps.wide() {
 		s := e.wide.r.source(p)
-		e.wide.r.fillHalves(&s)
+		e.wide.r.interpolateHalfpel(&s)
 	} else {
 		s := e.byte.r.source(p)
-		e.byte.r.fillHalves(&s)
+		e.byte.r.interpolateHalfpel(&s)
 	}
 }
 
-// halvesRoom is how many bytes of halves an encoder keeps. With them a clip of
+// halfpelBudget is how many bytes of halves an encoder keeps. With them a clip of
 // 2160p that is coded in two groups at once takes less than 600 MB.
-const halvesRoom = 80e6
+const halfpelBudget = 80e6
 
-// lendHalves gives a frame halves that are new, or else those that were lent longest ago.
-func (e *Encoder) lendHalves(f *frame) {
+// acquireHalfpel gives a frame halves that are new, or else those that were lent longest ago.
+func (e *Encoder) acquireHalfpel(f *frame) {
 	luma := &f.Planes[0]
-	most := max(1, min(e.sps.maxRefFrames, halvesRoom/(3*(len(luma.Pix)+2*len(luma.Wide)))))
-	var h *halves
-	if len(e.halves) < most {
-		h = newHalves(f)
+	most := max(1, min(e.sps.maxRefFrames, halfpelBudget/(3*(len(luma.Pix)+2*len(luma.Wide)))))
+	var h *halfpelPlanes
+	if len(e.halfpel) < most {
+		h = newHalfpelPlanes(f)
 	} else {
-		h = e.halves[0]
-		e.halves = slices.Delete(e.halves, 0, 1)
+		h = e.halfpel[0]
+		e.halfpel = slices.Delete(e.halfpel, 0, 1)
 	}
-	e.halves = append(e.halves, h)
-	h.lend(f)
+	e.halfpel = append(e.halfpel, h)
+	h.assign(f)
 }
 
 // codeSlices codes the slices of a picture with the quantiser that its header
 // states.
-func codeSlices[T motion.Sample](e *Encoder, c *coder[T], in *input, h *sliceHeader) error {
+func codeSlices[T motion.Sample](e *Encoder, c *macroblockEncoder[T], in *input, h *sliceHeader) error {
 	rows := e.sps.mbHeight
 	if h.structure != framepool.WholeFrame {
 		rows /= 2
 	}
 	count := min(e.set.Slices, rows)
-	var p *painter[T]
+	var p *reconstructor[T]
 	for i := range count {
 		first, end := rows*i/count, rows*(i+1)/count
 		h.firstMb = first * e.sps.mbWidth
@@ -503,7 +503,7 @@ func codeSlices[T motion.Sample](e *Encoder, c *coder[T], in *input, h *sliceHea
 		}
 		j := e.s.filling
 		if p == nil {
-			p = newPainter(e.work, e.work.thread(0), c.r, j)
+			p = newReconstructor(e.work, e.work.thread(0), c.r, j)
 			for i := range e.work.mbs {
 				e.work.mbs[i].slice = 0
 			}
@@ -511,7 +511,7 @@ func codeSlices[T motion.Sample](e *Encoder, c *coder[T], in *input, h *sliceHea
 				c.src[k], _ = samplesOf[T](&in.planes[k])
 			}
 		}
-		c.d.take(j.slices[i], i+1, end*e.sps.mbWidth)
+		c.d.startSlice(j.slices[i], i+1, end*e.sps.mbWidth)
 		c.begin(j.slices[i])
 		for addr := h.firstMb; addr < end*e.sps.mbWidth; addr++ {
 			x, y := p.position(addr)
@@ -528,7 +528,7 @@ func codeSlices[T motion.Sample](e *Encoder, c *coder[T], in *input, h *sliceHea
 // header writes a slice header and has it read back, which finds the reference
 // lists, and for the first slice begins the picture.
 func (e *Encoder) header(h *sliceHeader) error {
-	e.numberRefs(h)
+	e.setReferenceCounts(h)
 	w := &e.slice.bits
 	w.Reset()
 	h.write(w)
@@ -542,8 +542,8 @@ func (e *Encoder) header(h *sliceHeader) error {
 	return nil
 }
 
-// numberRefs sets how many references a slice uses.
-func (e *Encoder) numberRefs(h *sliceHeader) {
+// setReferenceCounts sets how many references a slice uses.
+func (e *Encoder) setReferenceCounts(h *sliceHeader) {
 	h.numRefs = [2]int{1, 1}
 	if h.kind == sliceI {
 		return
@@ -570,14 +570,14 @@ func (e *Encoder) numberRefs(h *sliceHeader) {
 	}
 	h.modifications[0] = h.modifications[0][:0]
 	if h.kind == sliceP && h.structure == framepool.WholeFrame && e.set.BFrames > 2 {
-		e.nearestFirst(h)
+		e.orderReferences(h)
 	}
 }
 
-// nearestFirst puts the references in the order of how near they are in time:
+// orderReferences puts the references in the order of how near they are in time:
 // the standard's own order is that of coding, in which a B picture comes before
 // the picture that is shown behind it.
-func (e *Encoder) nearestFirst(h *sliceHeader) {
+func (e *Encoder) orderReferences(h *sliceHeader) {
 	now := int32(h.pocLSB)
 	list := slices.Clone(e.s.dpb.pick(func(f *frame) bool { return f.short == framepool.WholeFrame }))
 	slices.SortFunc(list, func(a, b *frame) int { return int(now-a.poc[0]) - int(now-b.poc[0]) })
@@ -594,7 +594,7 @@ func (e *Encoder) nearestFirst(h *sliceHeader) {
 }
 
 // begin prepares for the macroblocks of a slice.
-func (c *coder[T]) begin(s *slice) {
+func (c *macroblockEncoder[T]) begin(s *slice) {
 	for l := range c.refs {
 		c.refs[l] = c.refs[l][:0]
 		if s.h.kind == sliceI || l == 1 && s.h.kind == sliceP {
@@ -605,10 +605,10 @@ func (c *coder[T]) begin(s *slice) {
 		}
 	}
 	if s.h.kind == sliceI {
-		clear(c.costs)
-		clear(c.finals)
+		clear(c.searchCosts)
+		clear(c.finalCosts)
 	}
-	c.floor = 0
+	c.noiseFloor = 0
 	c.w.begin(c.d)
 	c.setQP(s.h.qp)
 }

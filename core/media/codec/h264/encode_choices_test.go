@@ -19,7 +19,7 @@ func choices(t *testing.T, effort media.Preset, frames int, draw func(n, x, y in
 	})
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
-	e.made = func(*frame) {
+	e.reconstructed = func(*frame) {
 		count = map[string]int{}
 		for i := range e.work.mbs {
 			m := &e.work.mbs[i]

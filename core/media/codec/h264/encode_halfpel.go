@@ -2,16 +2,16 @@ package h264
 
 import "vividstrain/core/media/picture"
 
-// halves are the luma samples halfway between those of a frame, for a picture
-// that is searched again and again.
-type halves struct {
+// halfpelPlanes are the half-sample positions of a reference frame's luma, interpolated once for all
+// searches in it.
+type halfpelPlanes struct {
 	owner  *frame
 	planes [3]picture.Plane // of the samples b, h and j of figure 8-4
 }
 
-// newHalves makes room for a frame like f.
-func newHalves(f *frame) *halves {
-	h := new(halves)
+// newHalfpelPlanes makes room for the planes of frames like f.
+func newHalfpelPlanes(f *frame) *halfpelPlanes {
+	h := new(halfpelPlanes)
 	for i := range h.planes {
 		p := &h.planes[i]
 		p.Stride = f.Planes[0].Stride
@@ -24,41 +24,41 @@ func newHalves(f *frame) *halves {
 	return h
 }
 
-// lend makes the samples those of f, and no longer of the frame that had them.
-func (h *halves) lend(f *frame) {
-	if h.owner != nil && h.owner.halves == h {
-		h.owner.halves = nil
+// assign gives the planes to f, and takes them from the frame that had them.
+func (h *halfpelPlanes) assign(f *frame) {
+	if h.owner != nil && h.owner.halfpel == h {
+		h.owner.halfpel = nil
 	}
-	h.owner, f.halves = f, h
+	h.owner, f.halfpel = f, h
 }
 
-// fillHalves interpolates between all luma samples of a picture.
-func (r *recon[T]) fillHalves(s *source[T]) {
+// interpolateHalfpel fills the half-sample planes of a picture (8.4.2.2.1).
+func (r *recon[T]) interpolateHalfpel(s *source[T]) {
 	whole := *s
-	whole.halves = [4][]T{}
+	whole.halfpel = [4][]T{}
 	for y := 0; y < s.height; y += 16 {
 		for x := 0; x < s.width; x += 16 {
 			at := y*s.stride[0] + x
-			r.fetchLuma(s.halves[1][at:], s.stride[0], &whole, x, y, 16, 16, 2, 0)
-			r.fetchLuma(s.halves[2][at:], s.stride[0], &whole, x, y, 16, 16, 0, 2)
-			r.fetchLuma(s.halves[3][at:], s.stride[0], &whole, x, y, 16, 16, 2, 2)
+			r.fetchLuma(s.halfpel[1][at:], s.stride[0], &whole, x, y, 16, 16, 2, 0)
+			r.fetchLuma(s.halfpel[2][at:], s.stride[0], &whole, x, y, 16, 16, 0, 2)
+			r.fetchLuma(s.halfpel[3][at:], s.stride[0], &whole, x, y, 16, 16, 2, 2)
 		}
 	}
 }
 
-// between is a sample at or halfway between whole ones: in which plane, and how far
-// right and down from G.
-type between struct{ plane, right, down int }
+// halfpelSample is an integer or half-sample position: its plane (0: integer, 1 to 3: b, h, j of
+// figure 8-4), and its offset from G in whole samples.
+type halfpelSample struct{ plane, right, down int }
 
-// means are the two samples of which one at quarters is the average (table 8-12), by
-// the quarters down and right.
-var means = func() (m [4][4][2]between) {
-	const g, b, h, j = 0, 1, 2, 3 // as are planes
-	G, H, M := between{g, 0, 0}, between{g, 1, 0}, between{g, 0, 1}
-	B, S := between{b, 0, 0}, between{b, 0, 1}
-	V, U := between{h, 0, 0}, between{h, 1, 0} // h and m
-	J := between{j, 0, 0}
-	return [4][4][2]between{
+// quarterpelPairs are the two positions whose average is a quarter-sample position (8.4.2.2.1), by
+// its y and x in quarters.
+var quarterpelPairs = func() (m [4][4][2]halfpelSample) {
+	const g, b, h, j = 0, 1, 2, 3 // planes
+	G, H, M := halfpelSample{g, 0, 0}, halfpelSample{g, 1, 0}, halfpelSample{g, 0, 1}
+	B, S := halfpelSample{b, 0, 0}, halfpelSample{b, 0, 1}
+	V, U := halfpelSample{h, 0, 0}, halfpelSample{h, 1, 0} // h and m
+	J := halfpelSample{j, 0, 0}
+	return [4][4][2]halfpelSample{
 		{{G, G}, {G, B}, {B, B}, {B, H}},
 		{{G, V}, {B, V}, {B, J}, {B, U}},
 		{{V, V}, {V, J}, {J, J}, {J, U}},
@@ -66,13 +66,13 @@ var means = func() (m [4][4][2]between) {
 	}
 }()
 
-// pair gives the two blocks of which a block at quarters dx, dy from x, y is the
-// average, if they are there.
-func (s *source[T]) pair(x, y, w, h, dx, dy int) (a, b []T, ok bool) {
-	if s.halves[1] == nil || x < 0 || y < 0 || x+w >= s.width || y+h >= s.height {
+// quarterpelPair returns the two blocks whose average is the block at dx, dy quarters from x, y. ok
+// is false where there are no half-sample planes or the block reaches out of the picture.
+func (s *source[T]) quarterpelPair(x, y, w, h, dx, dy int) (a, b []T, ok bool) {
+	if s.halfpel[1] == nil || x < 0 || y < 0 || x+w >= s.width || y+h >= s.height {
 		return nil, nil, false
 	}
-	m := &means[dy][dx]
+	m := &quarterpelPairs[dy][dx]
 	at := y*s.stride[0] + x
-	return s.halves[m[0].plane][at+m[0].down*s.stride[0]+m[0].right:], s.halves[m[1].plane][at+m[1].down*s.stride[0]+m[1].right:], true
+	return s.halfpel[m[0].plane][at+m[0].down*s.stride[0]+m[0].right:], s.halfpel[m[1].plane][at+m[1].down*s.stride[0]+m[1].right:], true
 }

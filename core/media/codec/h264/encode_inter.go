@@ -16,8 +16,8 @@ type choice struct {
 	cost   int
 }
 
-// take makes the choice the macroblock's motion.
-func (c *coder[T]) take(o *choice) {
+// applyChoice makes the choice the macroblock's motion.
+func (c *macroblockEncoder[T]) applyChoice(o *choice) {
 	d := c.d
 	d.setInter()
 	lists := 1
@@ -67,7 +67,7 @@ type target struct {
 }
 
 // aim sets the search to a block.
-func (c *coder[T]) aim(t *target) {
+func (c *macroblockEncoder[T]) aim(t *target) {
 	r, ref, s := c.r, &c.refs[t.l][t.ref], &c.search
 	s.Block, s.Stride, s.W, s.H = c.src[0][r.at+t.y*r.stride+t.x:], r.stride, t.w, t.h
 	s.Ref, s.RefStride, s.RefWidth, s.RefHeight = ref.planes[0], ref.stride[0], ref.width, ref.height
@@ -75,26 +75,26 @@ func (c *coder[T]) aim(t *target) {
 }
 
 // predictAt makes the prediction of a block with vector v.
-func (c *coder[T]) predictAt(dst []T, t *target, v motion.Vector) {
+func (c *macroblockEncoder[T]) predictAt(dst []T, t *target, v motion.Vector) {
 	r := c.r
 	r.fetchLuma(dst, 16, &c.refs[t.l][t.ref], c.d.x*16+t.x+int(v.X>>2), r.rowOf()+t.y+int(v.Y>>2), t.w, t.h, int(v.X&3), int(v.Y&3))
 }
 
 // satdAt compares the block that the search is aimed at with the reference at v.
-func (c *coder[T]) satdAt(t *target, v motion.Vector) int {
+func (c *macroblockEncoder[T]) satdAt(t *target, v motion.Vector) int {
 	s, x, y := &c.search, c.search.X+int(v.X>>2), c.search.Y+int(v.Y>>2)
 	if v.X&3|v.Y&3 == 0 && s.Holds(x, y) {
 		return c.k.SATD(s.Block, s.Stride, s.Ref[y*s.RefStride+x:], s.RefStride, t.w, t.h)
 	}
-	if a, b, ok := c.refs[t.l][t.ref].pair(x, y, t.w, t.h, int(v.X&3), int(v.Y&3)); ok {
+	if a, b, ok := c.refs[t.l][t.ref].quarterpelPair(x, y, t.w, t.h, int(v.X&3), int(v.Y&3)); ok {
 		return c.k.SATDMean(s.Block, s.Stride, a, b, s.RefStride, t.w, t.h)
 	}
-	c.predictAt(c.guess[:], t, v)
-	return c.k.SATD(s.Block, s.Stride, c.guess[:], 16, t.w, t.h)
+	c.predictAt(c.candidate[:], t, v)
+	return c.k.SATD(s.Block, s.Stride, c.candidate[:], 16, t.w, t.h)
 }
 
 // costAt is the cost of the block when it is predicted with v: SATD and the bits of the vector.
-func (c *coder[T]) costAt(t *target, v motion.Vector) int {
+func (c *macroblockEncoder[T]) costAt(t *target, v motion.Vector) int {
 	cost := c.search.VectorCost(v)
 	if c.d.h.kind == sliceP && t.w == 16 && t.ref == 0 && v == c.skip.mv[0][0] {
 		return c.skip.cost + cost
@@ -106,10 +106,10 @@ func (c *coder[T]) costAt(t *target, v motion.Vector) int {
 const notRefined = 1 << 30
 
 // motionSearch finds a vector for a block, from the best of starts on, and its cost.
-func (c *coder[T]) motionSearch(t *target, starts []motion.Vector, steps int) (motion.Vector, int) {
+func (c *macroblockEncoder[T]) motionSearch(t *target, starts []motion.Vector, steps int) (motion.Vector, int) {
 	c.aim(t)
 	surrounded := c.search.Run(starts, steps)
-	if c.search.Cost > c.limit {
+	if c.search.Cost > c.refineLimit {
 		return motion.Vector{}, notRefined
 	}
 	return c.refine(t, surrounded)
@@ -118,7 +118,7 @@ func (c *coder[T]) motionSearch(t *target, starts []motion.Vector, steps int) (m
 // refine goes on to quarter samples: it tries the predicted vector and, where the positions
 // around the best one were compared, the minimum of a parabola through them. A thorough search
 // goes through the eight quarters around the best of these, too.
-func (c *coder[T]) refine(t *target, surrounded bool) (motion.Vector, int) {
+func (c *macroblockEncoder[T]) refine(t *target, surrounded bool) (motion.Vector, int) {
 	s := &c.search
 	at := motion.Vector{X: int16(4 * s.I), Y: int16(4 * s.J)}
 	minimum := at
@@ -150,7 +150,7 @@ func (c *coder[T]) refine(t *target, surrounded bool) (motion.Vector, int) {
 }
 
 // search16x16 searches for the whole macroblock in picture ref of list l.
-func (c *coder[T]) search16x16(l, ref int) (motion.Vector, int) {
+func (c *macroblockEncoder[T]) search16x16(l, ref int) (motion.Vector, int) {
 	d := c.d
 	t := target{0, 0, 16, 16, l, ref, d.predict(l, 0, 4, int8(ref))}
 	starts := append(c.starts[:0], t.pred, motion.Vector{})
@@ -159,17 +159,17 @@ func (c *coder[T]) search16x16(l, ref int) (motion.Vector, int) {
 			starts = append(starts, d.vec[l][at])
 		}
 	}
-	c.search.Usual = c.usualCost(c.costs)
+	c.search.Usual = c.neighbourCost(c.searchCosts)
 	v, cost := c.motionSearch(&t, starts, 16)
 	if ref == 0 && l == 0 {
-		c.costs[d.addr] = int32(c.search.Cost)
+		c.searchCosts[d.addr] = int32(c.search.Cost)
 	}
-	return v, cost + c.price(refBits(ref, len(c.refs[l])))
+	return v, cost + c.rateCost(refBits(ref, len(c.refs[l])))
 }
 
-// usualCost is what the cheaper of the macroblocks to the left and above came to,
+// neighbourCost is what the cheaper of the macroblocks to the left and above came to,
 // or 0.
-func (c *coder[T]) usualCost(costs []int32) int {
+func (c *macroblockEncoder[T]) neighbourCost(costs []int32) int {
 	n := &c.d.n
 	if n.left[0] < 0 || n.top < 0 {
 		return 0
@@ -187,35 +187,35 @@ func refBits(ref, n int) int {
 }
 
 // chooseP finds the best prediction from a picture before.
-func (c *coder[T]) chooseP() {
+func (c *macroblockEncoder[T]) chooseP() {
 	o := &c.best
-	if usual := c.usualCost(c.finals); !c.thorough && c.skip.cost < usual {
+	if usual := c.neighbourCost(c.finalCosts); !c.thorough && c.skip.cost < usual {
 		*o = c.skip
-		c.costs[c.d.addr] = int32(c.skip.cost)
+		c.searchCosts[c.d.addr] = int32(c.skip.cost)
 		return
 	}
 	*o = choice{cost: math.MaxInt, lists: [4]uint8{1, 1, 1, 1}}
-	c.limit = math.MaxInt
+	c.refineLimit = math.MaxInt
 	for ref := range c.refs[0] {
 		v, cost := c.search16x16(0, ref)
-		c.limit = min(c.limit, c.search.Cost+c.search.Cost/16) // for other pictures, at whole samples
+		c.refineLimit = min(c.refineLimit, c.search.Cost+c.search.Cost/16) // for other pictures, at whole samples
 		if cost < o.cost {
 			o.cost = cost
 			o.ref[0] = [4]int8{int8(ref), int8(ref), int8(ref), int8(ref)}
 			o.mv[0] = [4]motion.Vector{v, v, v, v}
 		}
 	}
-	c.limit = math.MaxInt
-	o.cost += c.price(1)
-	if o.cost > max(c.splitFrom, c.floor*5/4) {
-		c.split(0)
+	c.refineLimit = math.MaxInt
+	o.cost += c.rateCost(1)
+	if o.cost > max(c.splitThreshold, c.noiseFloor*5/4) {
+		c.searchPartitions(0)
 	}
 }
 
-// split tries to predict each 8x8 block of the macroblock on its own.
-func (c *coder[T]) split(l int) {
+// searchPartitions tries to predict each 8x8 block of the macroblock on its own.
+func (c *macroblockEncoder[T]) searchPartitions(l int) {
 	o := c.best
-	o.shape, o.cost = part8x8, c.price(9)
+	o.shape, o.cost = part8x8, c.rateCost(9)
 	ref := o.ref[l][0]
 	starts := [2]motion.Vector{o.mv[l][0]}
 	for b8 := range 4 {
@@ -240,9 +240,9 @@ func (c *coder[T]) split(l int) {
 }
 
 // chooseB finds the best prediction from pictures before, behind or both.
-func (c *coder[T]) chooseB() {
+func (c *macroblockEncoder[T]) chooseB() {
 	r, o := c.r, &c.best
-	c.limit = math.MaxInt
+	c.refineLimit = math.MaxInt
 	*o = choice{cost: math.MaxInt}
 	var v [2]motion.Vector
 	var ref [2]int
@@ -260,17 +260,17 @@ func (c *coder[T]) chooseB() {
 	if cost[1] < o.cost {
 		uses, o.cost = list1, cost[1]
 	}
-	o.cost += c.price(3)
+	o.cost += c.rateCost(3)
 	// Both at once: the mean of the two predictions.
 	var price int
-	for l, dst := range [2][]T{c.guess[:], c.guess2[:]} {
+	for l, dst := range [2][]T{c.candidate[:], c.candidate2[:]} {
 		t := target{0, 0, 16, 16, l, ref[l], c.d.predict(l, 0, 4, int8(ref[l]))}
 		c.predictAt(dst, &t, v[l])
 		c.search.Pred = t.pred
-		price += c.search.VectorCost(v[l]) + c.price(refBits(ref[l], len(c.refs[l])))
+		price += c.search.VectorCost(v[l]) + c.rateCost(refBits(ref[l], len(c.refs[l])))
 	}
-	r.k.Average(c.guess[:], 16, c.guess2[:], 16, 16, 16)
-	if n := c.k.SATD(c.src[0][r.at:], r.stride, c.guess[:], 16, 16, 16) + price + c.price(5); n < o.cost {
+	r.k.Average(c.candidate[:], 16, c.candidate2[:], 16, 16, 16)
+	if n := c.k.SATD(c.src[0][r.at:], r.stride, c.candidate[:], 16, 16, 16) + price + c.rateCost(5); n < o.cost {
 		uses, o.cost = both, n
 	}
 	for b8 := range 4 {
@@ -279,7 +279,7 @@ func (c *coder[T]) chooseB() {
 			o.ref[l][b8], o.mv[l][b8] = int8(ref[l]), v[l]
 		}
 	}
-	if direct := c.skip.cost + c.price(1); direct <= o.cost {
+	if direct := c.skip.cost + c.rateCost(1); direct <= o.cost {
 		*o = c.skip
 		o.cost = direct
 	}

@@ -50,7 +50,7 @@ func vectors(t *testing.T, effort media.Preset, x, y float64) (list []motion.Vec
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	second := false
-	e.made = func(f *frame) {
+	e.reconstructed = func(f *frame) {
 		if !second {
 			second = true
 			return
@@ -132,7 +132,7 @@ func TestGoodIsBetterThanFast(t *testing.T) {
 				func(p *media.Packet) error { bits += 8 * len(p.Data); return nil })
 			require.NoError(t, err)
 			shown := 0
-			e.made = func(f *frame) {
+			e.reconstructed = func(f *frame) {
 				db += quality.PSNR(&f.Picture, sources[shown]) / float64(len(sources))
 				shown++
 			}
@@ -265,11 +265,11 @@ func TestNearestReferenceComesFirst(t *testing.T) {
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	orders := map[int32][]int32{} // of the references of each P picture, by its own
-	e.s.submit = func(_ context.Context, j *job) error {
+	e.s.submit = func(_ context.Context, j *pictureTask) error {
 		for _, s := range j.slices {
 			if s.h.kind == sliceP {
 				for i := range s.lists[0].n {
-					orders[j.poc[0]] = append(orders[j.poc[0]], s.lists[0].refs[i].order())
+					orders[j.poc[0]] = append(orders[j.poc[0]], s.lists[0].refs[i].orderCount())
 				}
 			}
 		}
@@ -288,10 +288,10 @@ func TestFieldsReferToFields(t *testing.T) {
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
 	var refs [][]int32
-	e.s.submit = func(_ context.Context, j *job) error {
+	e.s.submit = func(_ context.Context, j *pictureTask) error {
 		var list []int32
 		for i := range j.slices[0].lists[0].n {
-			list = append(list, j.slices[0].lists[0].refs[i].order())
+			list = append(list, j.slices[0].lists[0].refs[i].orderCount())
 		}
 		if j.slices[0].h.kind == sliceI {
 			list = nil

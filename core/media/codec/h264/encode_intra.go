@@ -11,53 +11,53 @@ var lambdas = func() (l [maxQP + 1]int) {
 	return l
 }()
 
-// price is what so many bits weigh against satd.
-func (c *coder[T]) price(bits int) int { return c.lambda * bits >> 4 }
+// rateCost is what so many bits weigh against satd.
+func (c *macroblockEncoder[T]) rateCost(bits int) int { return c.lambda * bits >> 4 }
 
 // around finds which neighbours intra prediction may use.
-func (c *coder[T]) findAround() {
+func (c *macroblockEncoder[T]) findNeighbours() {
 	d := c.d
-	c.ok = around{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
+	c.available = intraNeighbours{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
 }
 
-// choose16 finds the best mode of Intra_16x16.
-func (c *coder[T]) choose16() (mode, cost int) {
+// chooseIntra16x16 finds the best mode of Intra_16x16.
+func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 	r := c.r
-	left := c.ok.left == [4]bool{true, true, true, true}
+	left := c.available.left == [4]bool{true, true, true, true}
 	cost = math.MaxInt
 	modes := []int{2, 0, 1, 3}
 	if !c.thorough && c.d.h.kind != sliceI {
 		modes = modes[:3]
 	}
 	for _, m := range modes {
-		if m == 0 && !c.ok.top || m == 1 && !left || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
+		if m == 0 && !c.available.top || m == 1 && !left || m == 3 && !(left && c.available.top && c.available.topLeft) {
 			continue
 		}
 		// What is predicted vertically and by DC has the same row all over.
-		pred, step := c.guess[:], 0
+		pred, step := c.candidate[:], 0
 		switch m {
 		case 0:
 			pred = r.luma[r.at-r.stride:]
 		case 2:
-			r.k.Fill(c.guess[:], 16, 16, 1, r.mean(r.at, r.stride, 16, left, c.ok.top))
+			r.k.Fill(c.candidate[:], 16, 16, 1, r.mean(r.at, r.stride, 16, left, c.available.top))
 		default:
-			r.intra16(r.at, m, &c.ok)
+			r.intra16(r.at, m, &c.available)
 			pred, step = r.luma[r.at:], r.stride
 		}
-		if v := c.k.SATD(c.src[0][r.at:], r.stride, pred, step, 16, 16) + c.price(3); v < cost {
+		if v := c.k.SATD(c.src[0][r.at:], r.stride, pred, step, 16, 16) + c.rateCost(3); v < cost {
 			mode, cost = m, v
 		}
 	}
 	return mode, cost
 }
 
-// chooseChroma finds the best mode of chroma, sets it and predicts with it.
-func (c *coder[T]) chooseChroma() {
+// chooseIntraChroma finds the best mode of chroma, sets it and predicts with it.
+func (c *macroblockEncoder[T]) chooseIntraChroma() {
 	d, r := c.d, c.r
 	if r.planes == 1 {
 		return
 	}
-	left := c.ok.left == [4]bool{true, true, true, true}
+	left := c.available.left == [4]bool{true, true, true, true}
 	best, cost, modes := 0, math.MaxInt, 4
 	if !c.thorough && d.h.kind != sliceI {
 		modes = 0
@@ -66,12 +66,12 @@ func (c *coder[T]) chooseChroma() {
 		}
 	}
 	for m := range modes {
-		if m == 1 && !left || m == 2 && !c.ok.top || m == 3 && !(left && c.ok.top && c.ok.topLeft) {
+		if m == 1 && !left || m == 2 && !c.available.top || m == 3 && !(left && c.available.top && c.available.topLeft) {
 			continue
 		}
-		v := c.price(min(2*m+1, 5))
+		v := c.rateCost(min(2*m+1, 5))
 		for i := range 2 {
-			r.intraChroma(1+i, m, &c.ok)
+			r.intraChroma(1+i, m, &c.available)
 			v += c.k.SATD(c.src[1+i][r.chromaAt:], r.chromaStride, r.chroma[i][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift)
 		}
 		if v < cost {
@@ -80,20 +80,20 @@ func (c *coder[T]) chooseChroma() {
 	}
 	d.mb.chromaMode = uint8(best)
 	for i := range 2 {
-		r.intraChroma(1+i, best, &c.ok)
+		r.intraChroma(1+i, best, &c.available)
 	}
 }
 
-// codeBlocks chooses the modes of a macroblock of Intra_4x4 or, with large,
+// codeIntraBlocks chooses the modes of a macroblock of Intra_4x4 or, with large,
 // Intra_8x8, and reconstructs its luma. It gives up when the cost passes limit.
-func (c *coder[T]) codeBlocks(large bool, limit int) (cost int, ok bool) {
+func (c *macroblockEncoder[T]) codeIntraBlocks(large bool, limit int) (cost int, ok bool) {
 	d := c.d
-	step := c.beginBlocks(large)
+	step := c.beginIntraBlocks(large)
 	d.loadModes()
-	cost = c.price(2)
+	cost = c.rateCost(2)
 	for k := 0; k < 16; k += step {
 		at, place := c.lumaAt(k), cacheAt[blockOf[k]]
-		mode, v := c.chooseMode(k, at, place, large)
+		mode, v := c.chooseIntraMode(k, at, place, large)
 		if cost += v; cost >= limit {
 			return cost, false
 		}
@@ -101,7 +101,7 @@ func (c *coder[T]) codeBlocks(large bool, limit int) (cost int, ok bool) {
 		if large {
 			d.modes[place+1], d.modes[place+cacheStep], d.modes[place+cacheStep+1] = mode, mode, mode
 		}
-		c.codeBlock(k, at, large)
+		c.codeIntraBlock(k, at, large)
 	}
 	for i, at := range cacheAt {
 		d.mb.modes[i] = d.modes[at]
@@ -109,33 +109,33 @@ func (c *coder[T]) codeBlocks(large bool, limit int) (cost int, ok bool) {
 	return cost, true
 }
 
-// repeatBlocks reconstructs the luma of a macroblock in the modes that were chosen last.
-func (c *coder[T]) repeatBlocks(large bool) {
-	for k, step := 0, c.beginBlocks(large); k < 16; k += step {
+// repeatIntraBlocks reconstructs the luma of a macroblock in the modes that were chosen last.
+func (c *macroblockEncoder[T]) repeatIntraBlocks(large bool) {
+	for k, step := 0, c.beginIntraBlocks(large); k < 16; k += step {
 		at, mode := c.lumaAt(k), c.d.mb.modes[blockOf[k]]
 		if large {
-			c.r.intra8(at, k>>2, mode, &c.ok)
+			c.r.intra8(at, k>>2, mode, &c.available)
 		} else {
-			c.r.intra4(at, blockOf[k], mode, &c.ok)
+			c.r.intra4(at, blockOf[k], mode, &c.available)
 		}
-		c.codeBlock(k, at, large)
+		c.codeIntraBlock(k, at, large)
 	}
 }
 
-// beginBlocks tells how many 4x4 blocks are predicted at once.
-func (c *coder[T]) beginBlocks(large bool) (step int) {
+// beginIntraBlocks tells how many 4x4 blocks are predicted at once.
+func (c *macroblockEncoder[T]) beginIntraBlocks(large bool) (step int) {
 	d := c.d
 	d.mb.transform8, d.mb.cbp, d.coded, d.more = large, 0, 0, 0
 	return 1 + 3*oneIf(large)
 }
 
-// codeBlock codes block k against its prediction, which stands in the picture.
-func (c *coder[T]) codeBlock(k, at int, large bool) {
+// codeIntraBlock codes block k against its prediction, which stands in the picture.
+func (c *macroblockEncoder[T]) codeIntraBlock(k, at int, large bool) {
 	coded := false
 	if large {
-		coded = c.large(k>>2, at, 0, &c.q.luma)
+		coded = c.codeLuma8x8(k>>2, at, 0, &c.quantisers.luma)
 	} else {
-		coded = c.small(k, at, 0, &c.q.luma)
+		coded = c.codeLuma4x4(k, at, 0, &c.quantisers.luma)
 	}
 	if coded {
 		c.d.mb.cbp |= 1 << (k >> 2)
@@ -143,20 +143,20 @@ func (c *coder[T]) codeBlock(k, at int, large bool) {
 	}
 }
 
-// chooseMode predicts block k in its best mode.
-func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int) {
+// chooseIntraMode predicts block k in its best mode.
+func (c *macroblockEncoder[T]) chooseIntraMode(k, at, place int, large bool) (best int8, cost int) {
 	d, r, block, n := c.d, c.r, blockOf[k], 4
-	left, top, above := block&3 > 0 || c.ok.left[block>>2], block > 3 || c.ok.top, r.border[6:10]
+	left, top, above := block&3 > 0 || c.available.left[block>>2], block > 3 || c.available.top, r.border[6:10]
 	if large {
 		n, above = 8, r.border[10:18]
-		left, top = r.loadBorder8(at, k>>2, &c.ok)
+		left, top = r.loadBorder8(at, k>>2, &c.available)
 	} else {
-		r.loadBorder4(at, block, &c.ok)
+		r.loadBorder4(at, block, &c.available)
 	}
 	c.k.directions(&r.border, n, &c.preds)
-	r.k.Fill(c.preds[2*n*n:], n, n, n, meanOf(r.border[1:1+n], above, left, top, r.most[0]))
+	r.k.Fill(c.preds[2*n*n:], n, n, n, meanOf(r.border[1:1+n], above, left, top, r.maxSample[0]))
 	c.k.satdEach(c.src[0][at:], r.stride, &c.preds, n, &c.modeCosts)
-	lacks := oneIf(!left)*needLeft | oneIf(!top)*needTop | oneIf(!cornerOf(block, &c.ok))*needCorner
+	lacks := oneIf(!left)*needLeft | oneIf(!top)*needTop | oneIf(!cornerOf(block, &c.available))*needCorner
 	predicted := min(d.modes[place-1], d.modes[place-cacheStep])
 	if predicted < 0 {
 		predicted = 2
@@ -165,30 +165,30 @@ func (c *coder[T]) chooseMode(k, at, place int, large bool) (best int8, cost int
 	for mode, need := range needs {
 		v := int(c.modeCosts[mode])
 		if mode != int(predicted) {
-			v += c.price(5)
+			v += c.rateCost(5)
 		}
 		if v < cost && need&lacks == 0 {
 			best, cost = int8(mode), v
 		}
 	}
 	r.k.Copy(r.luma[at:], r.stride, c.preds[int(best)*n*n:], n, n, n)
-	return best, cost + c.price(1)
+	return best, cost + c.rateCost(1)
 }
 
 // codeIntra chooses the intra prediction of the macroblock and reconstructs it,
 // unless it costs limit or more. With hasty it does so of a plain macroblock alone.
-func (c *coder[T]) codeIntra(limit int, hasty bool) bool {
+func (c *macroblockEncoder[T]) codeIntra(limit int, hasty bool) bool {
 	d := c.d
-	c.findAround()
-	mode, cost := c.choose16()
+	c.findNeighbours()
+	mode, cost := c.chooseIntra16x16()
 	if limit < math.MaxInt && cost > limit {
 		return false // smaller blocks do not make up for that
 	}
-	plain := limit < math.MaxInt && cost*8 < c.floor*c.noise // smaller blocks cannot predict noise either
+	plain := limit < math.MaxInt && cost*8 < c.noiseFloor*c.noiseThreshold // smaller blocks cannot predict noise either
 	if hasty && !plain {
 		return false
 	}
-	c.noteCost(cost)
+	c.updateNoiseFloor(cost)
 	best, size := limit, 0
 	if cost < best {
 		best, size = cost, 16
@@ -198,7 +198,7 @@ func (c *coder[T]) codeIntra(limit int, hasty bool) bool {
 	if !plain {
 		for _, large := range c.blockSizes {
 			var v int
-			if v, whole = c.codeBlocks(large, best); whole {
+			if v, whole = c.codeIntraBlocks(large, best); whole {
 				best, size = v, 4+4*oneIf(large)
 			}
 		}
@@ -207,32 +207,32 @@ func (c *coder[T]) codeIntra(limit int, hasty bool) bool {
 	case size == 0:
 		return false
 	case size == 16:
-		c.code16(mode)
+		c.codeIntra16x16(mode)
 	case !whole:
-		c.repeatBlocks(size == 8) // another size was tried behind it
+		c.repeatIntraBlocks(size == 8) // another size was tried behind it
 	}
-	c.chooseChroma()
+	c.chooseIntraChroma()
 	c.codeChroma(0)
 	return true
 }
 
-// code16 reconstructs the luma of a macroblock of Intra_16x16.
-func (c *coder[T]) code16(mode int) {
+// codeIntra16x16 reconstructs the luma of a macroblock of Intra_16x16.
+func (c *macroblockEncoder[T]) codeIntra16x16(mode int) {
 	d, r := c.d, c.r
 	d.mb.kind, d.mb.transform8, d.mb.cbp, d.coded, d.more = kind16x16, false, 0, 0, 0
 	d.mb.modes = dcModes
 	d.mode16 = mode
-	r.intra16(r.at, mode, &c.ok)
-	c.residual16()
+	r.intra16(r.at, mode, &c.available)
+	c.codeResidual16x16()
 	r.addLuma()
 }
 
 // codeChroma reconstructs chroma, of which the prediction stands in the picture.
-func (c *coder[T]) codeChroma(list int) {
+func (c *macroblockEncoder[T]) codeChroma(list int) {
 	if c.r.planes == 1 {
 		return
 	}
-	c.residualChroma(list)
+	c.codeResidualChroma(list)
 	if c.d.coded>>16 != 0 {
 		c.r.addChroma()
 	}

@@ -2,9 +2,9 @@ package h264
 
 import "vividstrain/core/media/codec/motion"
 
-// searchKernels are the inner loops of the encoder: how far a block is from its
+// encodeKernels are the inner loops of the encoder: how far a block is from its
 // prediction, and what is to be coded of it. Blocks are w x h samples, multiples of 4.
-type searchKernels[T motion.Sample] struct {
+type encodeKernels[T motion.Sample] struct {
 	motion.DistanceKernels[T]
 	// directions predicts a block of n x n samples, 4 or 8, in all modes of intra
 	// prediction but DC.
@@ -16,14 +16,14 @@ type searchKernels[T motion.Sample] struct {
 	forward4 func(src []T, stride int, pred []T, step, w, h int, c []int32)
 	// quantise turns coefficients of 4x4 blocks into levels, in place, and tells
 	// which are not 0, a bit each.
-	quantise func(c []int32, factors *[64]int32, bias int32, shift uint, has []uint16)
+	quantise func(c []int32, factors *[64]int32, bias int32, shift uint, nonZero []uint16)
 	// forward8 does so with an 8x8 block.
 	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
 	// quantise8 turns coefficients of an 8x8 block into levels, in place; where there
 	// are some, of which has tells, it scales them into coeffs.
-	quantise8 func(c, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64)
-	// toll is about what coefficients cost.
-	toll func(c, factors *[64]int32, shift uint) int
+	quantise8 func(c, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (nonZero uint64)
+	// bitCost is about what coefficients cost.
+	bitCost func(c, factors *[64]int32, shift uint) int
 }
 
 // predictions are those of a block of 4x4 or 8x8 samples in all modes of intra
@@ -34,9 +34,9 @@ type (
 	modeCosts                    [10]int32
 )
 
-// goSearchKernels are the kernels in plain Go.
-func goSearchKernels[T motion.Sample]() searchKernels[T] {
-	return searchKernels[T]{motion.GoDistanceKernels[T](), directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, forward8[T], quantise8, toll}
+// goEncodeKernels are the kernels in plain Go.
+func goEncodeKernels[T motion.Sample]() encodeKernels[T] {
+	return encodeKernels[T]{motion.GoDistanceKernels[T](), directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, forward8[T], quantise8, bitCost}
 }
 
 func directions[T motion.Sample](p *border[T], n int, preds *predictions[T]) {

@@ -6,13 +6,13 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// fastSearchKernels are the fastest search kernels for 8 bits that this
+// fastEncodeKernels are the fastest search kernels for 8 bits that this
 // processor runs.
-func fastSearchKernels() searchKernels[uint8] {
+func fastEncodeKernels() encodeKernels[uint8] {
 	if !cpu.X86.HasAVX2 {
-		return goSearchKernels[uint8]()
+		return goEncodeKernels[uint8]()
 	}
-	return searchKernels[uint8]{
+	return encodeKernels[uint8]{
 		DistanceKernels: motion.FastDistanceKernels(),
 		directions: func(p *border[uint8], n int, preds *predictions[uint8]) {
 			if n == 4 {
@@ -31,24 +31,24 @@ func fastSearchKernels() searchKernels[uint8] {
 		forward4: func(src []uint8, stride int, pred []uint8, step, w, h int, c []int32) {
 			forward4Fast(motion.First(src, stride, w, h), stride, motion.First(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
-		quantise: func(c []int32, factors *[64]int32, bias int32, shift uint, has []uint16) {
-			quantiseBlocksFast(&c[:16*len(has)][0], len(has), (*[16]int32)(factors[:]), bias, shift, &has[0])
+		quantise: func(c []int32, factors *[64]int32, bias int32, shift uint, nonZero []uint16) {
+			quantiseBlocksFast(&c[:16*len(nonZero)][0], len(nonZero), (*[16]int32)(factors[:]), bias, shift, &nonZero[0])
 		},
 		forward8: func(src []uint8, stride int, pred []uint8, step int, c *[64]int32) {
 			forward8Fast(motion.First(src, stride, 8, 8), stride, motion.First(pred, step, 8, 8), step, c)
 		},
 		quantise8: quantise8Fast,
-		toll:      tollFast,
+		bitCost:   bitCostFast,
 	}
 }
 
-// fastWideSearchKernels are the same for samples of two bytes, of up to 10 bits.
-func fastWideSearchKernels() searchKernels[uint16] {
+// fastWideEncodeKernels are the same for samples of two bytes, of up to 10 bits.
+func fastWideEncodeKernels() encodeKernels[uint16] {
 	if !cpu.X86.HasAVX2 {
-		return goSearchKernels[uint16]()
+		return goEncodeKernels[uint16]()
 	}
 	satd := motion.FastWideDistanceKernels().SATD
-	return searchKernels[uint16]{
+	return encodeKernels[uint16]{
 		DistanceKernels: motion.FastWideDistanceKernels(),
 		directions:      directions[uint16],
 		satdEach: func(src []uint16, stride int, preds *predictions[uint16], n int, costs *modeCosts) {
@@ -59,12 +59,12 @@ func fastWideSearchKernels() searchKernels[uint16] {
 		forward4: func(src []uint16, stride int, pred []uint16, step, w, h int, c []int32) {
 			forward4WideFast(motion.FirstWide(src, stride, w, h), stride, motion.FirstWide(pred, step, w, h), step, w, h, &c[:w*h][0])
 		},
-		quantise: fastSearchKernels().quantise,
+		quantise: fastEncodeKernels().quantise,
 		forward8: func(src []uint16, stride int, pred []uint16, step int, c *[64]int32) {
 			forward8WideFast(motion.FirstWide(src, stride, 8, 8), stride, motion.FirstWide(pred, step, 8, 8), step, c)
 		},
 		quantise8: quantise8Fast,
-		toll:      tollFast,
+		bitCost:   bitCostFast,
 	}
 }
 
@@ -88,14 +88,14 @@ func newShuffles(directions *[6][64]uint8, from [6][2]uint8) (s [6][2][64]uint8)
 	return s
 }
 
-// fastNoteFlags is the fastest noteFlags that this processor runs.
-func fastNoteFlags() func(queue []uint16, f *flags, has uint64, end int) {
+// fastQueueFlags is the fastest queueFlags that this processor runs.
+func fastQueueFlags() func(queue []uint16, f *significanceFlags, nonZero uint64, end int) {
 	if !cpu.X86.HasAVX2 {
-		return noteFlags
+		return queueFlags
 	}
-	return func(queue []uint16, f *flags, has uint64, end int) {
+	return func(queue []uint16, f *significanceFlags, nonZero uint64, end int) {
 		if end > 0 {
-			noteFlagsFast(&queue[:2*64+8][0], &f[0], has, end)
+			queueFlagsFast(&queue[:2*64+8][0], &f[0], nonZero, end)
 		}
 	}
 }

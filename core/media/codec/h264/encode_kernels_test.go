@@ -14,11 +14,11 @@ import (
 
 // The encoder's fast kernels do what the plain ones do.
 func TestFastSearchKernelsEqualPlainOnes(t *testing.T) {
-	equalKernels(t, fastSearchKernels(), goSearchKernels[uint8](), 255)
-	equalKernels(t, fastWideSearchKernels(), goSearchKernels[uint16](), 1023)
+	equalKernels(t, fastEncodeKernels(), goEncodeKernels[uint8](), 255)
+	equalKernels(t, fastWideEncodeKernels(), goEncodeKernels[uint16](), 1023)
 }
 
-func equalKernels[T motion.Sample](t *testing.T, fast, plain searchKernels[T], most int) {
+func equalKernels[T motion.Sample](t *testing.T, fast, plain encodeKernels[T], most int) {
 	r := rand.New(rand.NewPCG(1, uint64(most)))
 	a, b := make([]T, 64*32), make([]T, 64*32)
 	for range 300 {
@@ -63,21 +63,21 @@ func equalKernels[T motion.Sample](t *testing.T, fast, plain searchKernels[T], m
 			plain.forward4(a[x:], 64, b[y:], 48, w, h, c[:])
 			fast.forward4(a[x:], 64, b[y:], 48, w, h, d[:])
 			require.Equal(t, c, d)
-			has, same := make([]uint16, w*h/16), make([]uint16, w*h/16)
-			plain.quantise(c[:], q.small, q.bias(q.shift), q.shift, has)
+			nonZero, same := make([]uint16, w*h/16), make([]uint16, w*h/16)
+			plain.quantise(c[:], q.small, q.bias(q.shift), q.shift, nonZero)
 			fast.quantise(d[:], q.small, q.bias(q.shift), q.shift, same)
 			require.Equal(t, c, d)
-			require.Equal(t, has, same)
+			require.Equal(t, nonZero, same)
 		}
 		scale := &newLevelScale(&flatScaling).large[0][r.IntN(52)]
 		var c, d, coeffs, alike [64]int32
 		plain.forward8(a[x:], 64, b[y:], 48, &c)
 		fast.forward8(a[x:], 64, b[y:], 48, &d)
 		require.Equal(t, c, d)
-		require.Equal(t, plain.toll(&c, q.large, q.shift-5), fast.toll(&c, q.large, q.shift-5))
-		require.Equal(t, plain.toll(&c, q.small, q.shift-6), fast.toll(&c, q.small, q.shift-6))
-		has := plain.quantise8(&c, q.large, scale, q.bias(q.shift+1), q.shift+1, &coeffs)
-		require.Equal(t, has, fast.quantise8(&d, q.large, scale, q.bias(q.shift+1), q.shift+1, &alike))
+		require.Equal(t, plain.bitCost(&c, q.large, q.shift-5), fast.bitCost(&c, q.large, q.shift-5))
+		require.Equal(t, plain.bitCost(&c, q.small, q.shift-6), fast.bitCost(&c, q.small, q.shift-6))
+		nonZero := plain.quantise8(&c, q.large, scale, q.bias(q.shift+1), q.shift+1, &coeffs)
+		require.Equal(t, nonZero, fast.quantise8(&d, q.large, scale, q.bias(q.shift+1), q.shift+1, &alike))
 		require.Equal(t, c, d)
 		require.Equal(t, coeffs, alike)
 	}
@@ -88,12 +88,12 @@ func TestFlagsAreNotedAlike(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 3))
 	for range 500 {
 		end := 1 + r.IntN(63)
-		has := r.Uint64()&r.Uint64()&(1<<end-1) | 1<<end
-		f := &flagBins[r.IntN(2)][cat8x8]
+		nonZero := r.Uint64()&r.Uint64()&(1<<end-1) | 1<<end
+		f := &significanceBins[r.IntN(2)][cat8x8]
 		var want, got [cabac.QueueSize]uint16
-		noteFlags(want[:], f, has, end)
-		fastNoteFlags()(got[:], f, has, end)
-		n := end + mathbits.OnesCount64(has) - 1
+		queueFlags(want[:], f, nonZero, end)
+		fastQueueFlags()(got[:], f, nonZero, end)
+		n := end + mathbits.OnesCount64(nonZero) - 1
 		require.Equal(t, want[:n], got[:n])
 	}
 }

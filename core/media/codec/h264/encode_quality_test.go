@@ -38,7 +38,7 @@ func BenchmarkQuality(b *testing.B) {
 					shown := 0
 					e, err := NewEncoder(set, func(p *media.Packet) error { bits += 8 * len(p.Data); return nil })
 					require.NoError(b, err)
-					e.made = func(f *frame) {
+					e.reconstructed = func(f *frame) {
 						b.StopTimer()
 						db += quality.PSNR(&f.Picture, sources[shown])
 						shown++

@@ -6,8 +6,9 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// forward4 takes the difference of a 4x4 block to its prediction and transforms
-// it: the rows of the transform of 8.5.12.2, the odd ones doubled.
+// forward4 transforms the difference of a 4x4 block to its prediction: the forward transform of the
+// inverse of 8.5.12.2, with the odd rows doubled (H. Malvar, A. Hallapuro, M. Karczewicz, L. Kerofsky:
+// Low-Complexity Transform and Quantization in H.264/AVC, 2003).
 func forward4[T motion.Sample](src []T, stride int, pred []T, step int, c *[16]int32) {
 	for y := range 4 {
 		s, p := src[y*stride:][:4], pred[y*step:][:4]
@@ -22,7 +23,7 @@ func forward4[T motion.Sample](src []T, stride int, pred []T, step int, c *[16]i
 	}
 }
 
-// forwardBlocks does so with the 4x4 blocks of w x h samples.
+// forwardBlocks is forward4 of the 4x4 blocks of w x h samples, in raster order.
 func forwardBlocks[T motion.Sample](src []T, stride int, pred []T, step, w, h int, c []int32) {
 	for y := 0; y < h; y += 4 {
 		for x := 0; x < w; x += 4 {
@@ -32,8 +33,8 @@ func forwardBlocks[T motion.Sample](src []T, stride int, pred []T, step, w, h in
 	}
 }
 
-// forward8 does the same for an 8x8 block: the transform of 8.5.13.2, turned
-// round.
+// forward8 transforms the difference of an 8x8 block to its prediction: the forward transform of the
+// inverse of 8.5.13.
 func forward8[T motion.Sample](src []T, stride int, pred []T, step int, c *[64]int32) {
 	for y := range 8 {
 		s, p := src[y*stride:][:8], pred[y*step:][:8]
@@ -47,9 +48,8 @@ func forward8[T motion.Sample](src []T, stride int, pred []T, step int, c *[64]i
 	}
 }
 
-// analyse8 is the one-dimensional transform of 8 samples, step apart: the
-// products with the rows that transform8 adds up, which are 1 or
-// (12, 10, 6, 3)/8 and (1, 1/2).
+// analyse8 is the one-dimensional transform of 8 samples that are step apart. The basis functions
+// are those of 8.5.13: 1, (12, 10, 6, 3)/8 and (1, 1/2).
 func analyse8(c *[64]int32, at, step int) {
 	x0, x1, x2, x3 := c[at&63], c[(at+step)&63], c[(at+2*step)&63], c[(at+3*step)&63]
 	x4, x5, x6, x7 := c[(at+4*step)&63], c[(at+5*step)&63], c[(at+6*step)&63], c[(at+7*step)&63]
@@ -66,35 +66,32 @@ func analyse8(c *[64]int32, at, step int) {
 	c[(at+3*step)&63], c[(at+5*step)&63] = o1+o2>>2, o2-o1>>2
 }
 
-// quantiser holds what the coefficients of blocks are multiplied with, and how
-// far the products are shifted, so that level = (|c|*factor + bias) >> shift
-// undoes levelScale with flat lists.
+// quantiser holds the factors and the shift with which level = (|c|*factor + bias) >> shift is the
+// inverse of levelScale with flat scaling lists.
 type quantiser struct {
 	small *[64]int32 // by raster place, of four blocks
 	large *[64]int32
 	shift uint // of 4x4 blocks; 8x8 blocks take one more
 }
 
-// newQuantiser is for the quantiser qp with the offset of the bit depth in it.
+// newQuantiser returns the quantiser of QP'Y or QP'C, which contains the offset of the bit depth.
 func newQuantiser(qp int) quantiser {
 	return quantiser{&factors4[qp%6], &factors8[qp%6], uint(15 + qp/6)}
 }
 
-// bias rounds levels: down more often than up, since small ones cost more than
-// they are worth.
+// bias is the rounding offset, a third: small levels cost more bits than they save distortion.
 func (q *quantiser) bias(shift uint) int32 {
 	return int32(1<<shift) / 3
 }
 
-// nothing is the sum of absolute differences under which an 8x8 block has no DC
-// coefficient and hardly any other.
-func (q *quantiser) nothing() int {
+// zeroThreshold is the sum of absolute differences under which the DC coefficient of an 8x8 block is
+// quantised to 0, and nearly always all others.
+func (q *quantiser) zeroThreshold() int {
 	return int((int64(1)<<(q.shift+1) - int64(q.bias(q.shift+1))) / int64(q.large[0]))
 }
 
-// factors4 and factors8 follow from norm4 and norm8 and the squared lengths of
-// the transforms' rows: of 4x4 blocks 4, and 5/2 that count twice; of 8x8 blocks
-// 8, 289/32 and 5.
+// factors4 and factors8 follow from norm4 and norm8 and the squared norms of the transforms' basis
+// functions: 4 and 5 (doubled rows) of 4x4 blocks, 8, 289/32 and 5 of 8x8 blocks.
 var (
 	factors4 = func() (f [6][64]int32) {
 		length := [4]float64{4, 5, 4, 5}
@@ -118,46 +115,45 @@ var (
 	}()
 )
 
-// quantise turns coefficients into levels, in place, and tells which are not 0.
-func quantise(c, factors []int32, bias int32, shift uint) (has uint64) {
+// quantise turns coefficients into levels, in place. Bit i of nonZero is set where level i is not 0.
+func quantise(c, factors []int32, bias int32, shift uint) (nonZero uint64) {
 	for i, v := range c {
 		sign := v >> 31
 		level := int32(uint32((v^sign-sign)*factors[i]+bias) >> shift)
-		has |= uint64(oneIf(level != 0)) << i
+		nonZero |= uint64(oneIf(level != 0)) << i
 		c[i] = level ^ sign - sign
 	}
-	return has
+	return nonZero
 }
 
-// quantiseBlocks quantises 4x4 blocks, one for each of has.
-func quantiseBlocks(c []int32, factors *[64]int32, bias int32, shift uint, has []uint16) {
-	for k := range has {
-		has[k] = uint16(quantise(c[16*k:16*k+16], factors[:16], bias, shift))
+// quantiseBlocks quantises len(nonZero) blocks of 4x4.
+func quantiseBlocks(c []int32, factors *[64]int32, bias int32, shift uint, nonZero []uint16) {
+	for k := range nonZero {
+		nonZero[k] = uint16(quantise(c[16*k:16*k+16], factors[:16], bias, shift))
 	}
 }
 
-// quantise8 quantises an 8x8 block; where there are levels, of which has tells, it
-// scales them into coeffs.
-func quantise8(c, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64) {
-	if has = quantise(c[:], factors[:], bias, shift); has != 0 {
+// quantise8 quantises an 8x8 block in place and, if a level is left, dequantises into coeffs.
+func quantise8(c, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (nonZero uint64) {
+	if nonZero = quantise(c[:], factors[:], bias, shift); nonZero != 0 {
 		for i, v := range c {
 			coeffs[i] = (v*scale[i] + 32) >> 6
 		}
 	}
-	return has
+	return nonZero
 }
 
-// tollOfBit is what a bit weighs in the unit of toll where levels are weighed: with it
-// the scenes came out best. By lambdas it would be 4096/7.35, as in toll.
-const tollOfBit = 340
+// rdoqLambda is the cost of one bit in 1/4096 of the squared quantiser step. Theory gives
+// 4096/7.35 = 557 (lambda = 0.85*2^((QP-12)/3)); 340 gave the best PSNR at equal bits over the
+// made-up scenes (BenchmarkQuality, 720p).
+const rdoqLambda = 340
 
-// toll is about what 64 coefficients cost that are multiplied and shifted to be 1/64 of
-// a quantiser's step, in 1/4096 of the square of that step. Of each it is the less of
-// what is lost without it, its square, and of what coding it takes: the error that stays,
-// a twelfth of the square, and bits, four and two more whenever it doubles, of which 7.35
-// weigh as much as the square (as with lambdas). The logarithm is that of a number's first
-// bits, which every processor rounds alike.
-func toll(c, factors *[64]int32, shift uint) (sum int) {
+// bitCost estimates the rate-distortion cost of 64 coefficients, in 1/4096 of the squared quantiser
+// step; c*factors>>shift are 1/64 of a step. Each counts the lesser of two costs: its square if it
+// is dropped, or, if it is coded, the error that stays, 1/12 of a squared step, and four bits and
+// two more for each doubling, a bit at 4096/7.35. The logarithm is taken from the leading bits of a
+// float, so that every processor rounds alike.
+func bitCost(c, factors *[64]int32, shift uint) (sum int) {
 	for i, v := range c {
 		x := min(uint32(motion.Abs32(v)*factors[i])>>shift, 1<<14-1)
 		log := max(0, int(math.Float32bits(float32(x))>>16)-(127+6)<<7)

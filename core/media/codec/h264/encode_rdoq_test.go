@@ -13,14 +13,14 @@ import (
 
 // blockCost is what levels of a block lose and take together, by the syntax of
 // 7.3.5.3.3 with contexts that stay as they are.
-func blockCost(w *weigher, levels, c, factors []int32, shift uint, scan []uint8) (sum float64) {
+func blockCost(w *rdoq, levels, c, factors []int32, shift uint, scan []uint8) (sum float64) {
 	bit := func(ctx uint16, bin int) {
 		s := w.state[ctx>>1]
 		least := 0.5 * math.Pow(0.01875/0.5, float64(s>>1)/63)
 		if bin == int(s&1) {
 			least = 1 - least
 		}
-		sum -= tollOfBit * math.Log2(least)
+		sum -= rdoqLambda * math.Log2(least)
 	}
 	last := -1
 	for i, at := range scan {
@@ -45,7 +45,7 @@ func blockCost(w *weigher, levels, c, factors []int32, shift uint, scan []uint8)
 		if level == 0 {
 			continue
 		}
-		sum += tollOfBit
+		sum += rdoqLambda
 		bit(uint16(w.abs+ones)<<1, oneIf(level > 1))
 		if level == 1 {
 			if ones > 0 {
@@ -73,10 +73,10 @@ func TestWeighedLevelsCostLess(t *testing.T) {
 			state[i] = uint8(r.IntN(126))
 		}
 		cat := []int{cat4x4, catAC16, catChromaAC, cat8x8}[r.IntN(4)]
-		c := coder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
+		c := macroblockEncoder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
 		c.d.h = &sliceHeader{structure: framepool.WholeFrame}
 		c.w.bins.State = &state
-		w := c.weigher(cat)
+		w := c.rdoqFor(cat)
 		q := newQuantiser(r.IntN(52))
 		n, factors, shift, scan, order := 16, q.small[:], q.shift, scans4[0][:], orders4[0][:]
 		if cat == cat8x8 {
@@ -93,10 +93,10 @@ func TestWeighedLevelsCostLess(t *testing.T) {
 			l := append([]int32(nil), coef...)
 			return l, quantise(l, factors, bias, shift)
 		}
-		near, has := levels(1 << shift >> 1)
+		near, nonZero := levels(1 << shift >> 1)
 		less, _ := levels(int32(1<<shift) / 3)
 		got := append([]int32(nil), near...)
-		left := w.weigh(got, coef, factors, shift, scan, order, has)
+		left := w.run(got, coef, factors, shift, scan, order, nonZero)
 		for i := range got {
 			require.Equal(t, got[i] != 0, left>>i&1 != 0)
 			require.LessOrEqual(t, motion.Abs32(near[i])-motion.Abs32(got[i]), int32(1))
@@ -118,10 +118,10 @@ func TestLoneLevelsAreGivenUp(t *testing.T) {
 	for i := range state {
 		state[i] = 40 << 1 // flags are seldom 1
 	}
-	c := coder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
+	c := macroblockEncoder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
 	c.d.h = &sliceHeader{structure: framepool.WholeFrame}
 	c.w.bins.State = &state
-	w, q := c.weigher(cat4x4), newQuantiser(28)
+	w, q := c.rdoqFor(cat4x4), newQuantiser(28)
 	weigh := func(steps map[int]float64) (levels []int32) {
 		levels = make([]int32, 16)
 		for i, v := range steps {
@@ -129,8 +129,8 @@ func TestLoneLevelsAreGivenUp(t *testing.T) {
 			levels[at] = int32(v * float64(int(1)<<q.shift) / float64(q.small[at]))
 		}
 		coef := append([]int32(nil), levels...)
-		has := quantise(levels, q.small[:16], 1<<q.shift>>1, q.shift)
-		w.weigh(levels, coef, q.small[:], q.shift, scans4[0][:], orders4[0][:], has)
+		nonZero := quantise(levels, q.small[:16], 1<<q.shift>>1, q.shift)
+		w.run(levels, coef, q.small[:], q.shift, scans4[0][:], orders4[0][:], nonZero)
 		return levels
 	}
 	require.Equal(t, make([]int32, 16), weigh(map[int]float64{14: 0.8}))
@@ -152,7 +152,7 @@ func TestTollTellsTheTransform(t *testing.T) {
 			x = float64(c[i]) * float64(q.large[i]) / float64(int(1)<<(q.shift+1))
 			want += min(x*x*4096, 2570+9*128*max(0, math.Log2(x)))
 		}
-		require.InEpsilon(t, want, float64(toll(&c, q.large, q.shift+1-6)), 0.03)
+		require.InEpsilon(t, want, float64(bitCost(&c, q.large, q.shift+1-6)), 0.03)
 	}
 	costs := func(sample func(x, y int) int) (large, small int) {
 		var src, pred [64]uint8
@@ -163,7 +163,7 @@ func TestTollTellsTheTransform(t *testing.T) {
 		var c, d [64]int32
 		forward8(src[:], 8, pred[:], 8, &c)
 		forwardBlocks(src[:], 8, pred[:], 8, 8, 8, d[:])
-		return toll(&c, q.large, q.shift+1-6), toll(&d, q.small, q.shift-6)
+		return bitCost(&c, q.large, q.shift+1-6), bitCost(&d, q.small, q.shift-6)
 	}
 	large, small := costs(func(x, y int) int { return 100 * oneIf(x == 2 && y == 5) })
 	require.Less(t, small, large, "a point")
@@ -173,21 +173,21 @@ func TestTollTellsTheTransform(t *testing.T) {
 
 func TestWorthOfLevels(t *testing.T) {
 	var l [64]int16
-	set := func(places ...int) (has uint64) {
+	set := func(places ...int) (nonZero uint64) {
 		l = [64]int16{}
 		for _, i := range places {
 			l[i] = 1
-			has |= 1 << i
+			nonZero |= 1 << i
 		}
-		return has
+		return nonZero
 	}
-	require.Zero(t, worth(0, l[:], &worths8))
-	require.Equal(t, 3, worth(set(0), l[:], &worths8))
-	require.Equal(t, 1, worth(set(20), l[:], &worths8))
-	require.Zero(t, worth(set(40), l[:], &worths8))
-	require.Equal(t, 3+3+1, worth(set(0, 1, 20), l[:], &worths8))
-	has := set(60)
+	require.Zero(t, decimationScore(0, l[:], &decimationScores8x8))
+	require.Equal(t, 3, decimationScore(set(0), l[:], &decimationScores8x8))
+	require.Equal(t, 1, decimationScore(set(20), l[:], &decimationScores8x8))
+	require.Zero(t, decimationScore(set(40), l[:], &decimationScores8x8))
+	require.Equal(t, 3+3+1, decimationScore(set(0, 1, 20), l[:], &decimationScores8x8))
+	nonZero := set(60)
 	l[60] = -2
-	require.Equal(t, 9, worth(has, l[:], &worths8), "what is greater is worth its bits anywhere")
-	require.Equal(t, 2, worth(set(2), l[:16], &worths4))
+	require.Equal(t, 9, decimationScore(nonZero, l[:], &decimationScores8x8), "what is greater is worth its bits anywhere")
+	require.Equal(t, 2, decimationScore(set(2), l[:16], &decimationScores4x4))
 }

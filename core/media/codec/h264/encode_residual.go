@@ -6,41 +6,42 @@ import (
 	mathbits "math/bits"
 )
 
-// codeInter reconstructs the macroblock with the motion that was taken, of which
-// the prediction stands in the picture.
-func (c *coder[T]) codeInter() {
+// codeInter codes the residual of an inter macroblock, whose prediction is in the picture, and
+// reconstructs it.
+func (c *macroblockEncoder[T]) codeInter() {
 	c.codeLuma()
 	c.d.mb.transform8 = c.d.mb.transform8 && c.d.mb.cbp != 0
 	c.r.addLuma()
 	c.codeChroma(3)
 }
 
-// Least worths with which the levels of a quarter of luma, and the AC levels of a plane
-// of chroma are coded.
+// Coefficient decimation: the lowest decimation scores with which the levels of a quarter of luma,
+// and the AC levels of a chroma plane, are coded. Chosen by BenchmarkQuality.
 const (
-	leastLuma   = 3
-	leastChroma = 7
+	minLumaScore   = 3
+	minChromaScore = 7
 )
 
-// codeLuma finds the levels of luma, with the transforms with which they cost less.
-// What is hardly worth its bits is left out.
-func (c *coder[T]) codeLuma() {
-	d, live := c.d, c.live()
+// codeLuma transforms and quantises luma, with the transform size that costs less. Quarters under
+// the decimation threshold get no levels.
+func (c *macroblockEncoder[T]) codeLuma() {
+	d, live := c.d, c.activeQuarters()
 	d.mb.cbp, d.coded, d.more = 0, 0, 0
-	d.mb.transform8 = c.transform(live)
+	d.mb.transform8 = c.choose8x8Transform(live)
 	for rest := live; rest != 0; rest &= rest - 1 {
 		b8 := mathbits.TrailingZeros8(rest)
-		if c.quarter(b8) < leastLuma {
-			c.leaveOut(b8)
+		if c.quantiseQuarter(b8) < minLumaScore {
+			c.zeroQuarter(b8)
 		} else {
 			d.mb.cbp |= 1 << b8
 		}
 	}
 }
 
-// live are the quarters of the macroblock that may have levels, a bit each.
-func (c *coder[T]) live() (quarters uint8) {
-	r, nothing := c.r, c.q.luma.nothing()
+// activeQuarters has a bit set for each 8x8 quarter whose difference may leave levels after
+// quantisation; the others need no transform.
+func (c *macroblockEncoder[T]) activeQuarters() (quarters uint8) {
+	r, nothing := c.r, c.quantisers.luma.zeroThreshold()
 	c.k.SADQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.quarterSADs)
 	for b8, sum := range c.quarterSADs {
 		quarters |= uint8(oneIf(sum >= nothing)) << b8
@@ -48,77 +49,81 @@ func (c *coder[T]) live() (quarters uint8) {
 	return quarters
 }
 
-// transform transforms quarters in both sizes and tells whether that of 8x8 samples is
-// the better one.
-func (c *coder[T]) transform(quarters uint8) (large bool) {
-	r, q, more := c.r, &c.q.luma, 0
+// choose8x8Transform transforms quarters in both sizes and tells whether 8x8 has the lower
+// estimated cost.
+func (c *macroblockEncoder[T]) choose8x8Transform(quarters uint8) (large bool) {
+	r, q, more := c.r, &c.quantisers.luma, 0
 	for rest := quarters; rest != 0; rest &= rest - 1 {
 		b8 := mathbits.TrailingZeros8(rest)
 		at := c.lumaAt(4 * b8)
-		src, pred, small := c.src[0][at:], r.luma[at:], c.coef[64*b8:][:64]
-		c.k.forward8(src, r.stride, pred, r.stride, &c.coef8[b8])
+		src, pred, small := c.src[0][at:], r.luma[at:], c.coef4x4[64*b8:][:64]
+		c.k.forward8(src, r.stride, pred, r.stride, &c.coef8x8[b8])
 		c.k.forward4(src, r.stride, pred, r.stride, 8, 8, small)
-		more += c.k.toll(&c.coef8[b8], q.large, q.shift+1-6) - c.k.toll((*[64]int32)(small), q.small, q.shift-6)
+		more += c.k.bitCost(&c.coef8x8[b8], q.large, q.shift+1-6) - c.k.bitCost((*[64]int32)(small), q.small, q.shift-6)
 	}
 	return more <= 0
 }
 
-// quarter finds the levels of a quarter and tells what they are worth.
-func (c *coder[T]) quarter(b8 int) (value int) {
-	q := &c.q.luma
+// quantiseQuarter quantises a quarter with the transform that was chosen, and returns its
+// decimation score.
+func (c *macroblockEncoder[T]) quantiseQuarter(b8 int) (value int) {
+	q := &c.quantisers.luma
 	if c.d.mb.transform8 {
-		c.largeLevels(b8, 3, &c.coef8[b8], q)
-		return c.worthOfLarge(b8)
+		c.quantiseLuma8x8(b8, 3, &c.coef8x8[b8], q)
+		return c.decimationScore8x8(b8)
 	}
-	small, has := c.coef[64*b8:][:64], c.has[:4]
-	c.quantise(cat4x4, small, q, has)
-	for i, places := range has {
+	small, nonZero := c.coef4x4[64*b8:][:64], c.nonZero[:4]
+	c.quantise(cat4x4, small, q, nonZero)
+	for i, places := range nonZero {
 		k := 4*b8 + i
-		c.smallLevels(k, 3, small[16*i:16*i+16], places)
-		value += worth(c.l.hasLuma[k], c.l.luma[16*k:16*k+16], &worths4)
+		c.storeLevels4x4(k, 3, small[16*i:16*i+16], places)
+		value += decimationScore(c.levels.nonZeroLuma[k], c.levels.luma[16*k:16*k+16], &decimationScores4x4)
 	}
 	return value
 }
 
-// worths8 and worths4 are what a level of 1 or -1 is worth by how many levels of 0 stand
-// before it in its block.
+// decimationScores8x8 and decimationScores4x4 are the scores of a level of 1 or -1 by the number of
+// zeros before it in scan order (run_before): the more zeros, the more bits for the same gain.
 var (
-	worths8 = [64]uint8{3, 3, 3, 3, 2, 2, 2, 2, 2, 2, 2, 2, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1}
-	worths4 = [64]uint8{3, 2, 2, 1, 1, 1}
+	decimationScores8x8 = [64]uint8{3, 3, 3, 3, 2, 2, 2, 2, 2, 2, 2, 2, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1, 1}
+	decimationScores4x4 = [64]uint8{3, 2, 2, 1, 1, 1}
 )
 
-// worth is that of the levels of a block, of which has tells those that are not 0: a
-// few of 1 or -1 far apart change little and cost much.
-func worth(has uint64, levels []int16, worths *[64]uint8) (sum int) {
-	const much = 9
+// decimationScore rates the levels of a block in scan order: isolated levels of magnitude 1 score
+// low, and the later in the scan the lower. A block whose score is under the threshold costs more
+// bits than it is worth. Bit i of nonZero is set where levels[i] is not 0; any greater magnitude
+// gives the highest score. (K.-P. Lim, G. Sullivan, T. Wiegand: Text Description of Joint Model
+// Reference Encoding Methods and Decoding Concealment Methods, JVT-X101, 2007)
+func decimationScore(nonZero uint64, levels []int16, scores *[64]uint8) (sum int) {
+	const maxScore = 9
 	next := 0
-	for ; has != 0 && sum < much; has &= has - 1 {
-		i := mathbits.TrailingZeros64(has)
+	for ; nonZero != 0 && sum < maxScore; nonZero &= nonZero - 1 {
+		i := mathbits.TrailingZeros64(nonZero)
 		if v := levels[i]; v > 1 || v < -1 {
-			return much
+			return maxScore
 		}
-		sum += int(worths[(i-next)&63])
+		sum += int(scores[(i-next)&63])
 		next = i + 1
 	}
 	return sum
 }
 
-// worthOfLarge is that of 8x8 block b8 of luma.
-func (c *coder[T]) worthOfLarge(b8 int) int {
-	return worth(c.l.hasLuma[4*b8], c.l.luma[64*b8:64*b8+64], &worths8)
+// decimationScore8x8 is the score of 8x8 block b8 of luma.
+func (c *macroblockEncoder[T]) decimationScore8x8(b8 int) int {
+	return decimationScore(c.levels.nonZeroLuma[4*b8], c.levels.luma[64*b8:64*b8+64], &decimationScores8x8)
 }
 
-// leaveOut gives up the levels of a quarter.
-func (c *coder[T]) leaveOut(b8 int) {
+// zeroQuarter removes the coefficients of a quarter.
+func (c *macroblockEncoder[T]) zeroQuarter(b8 int) {
 	clear(c.d.coeffs[64*b8:][:64])
 	c.d.coded &^= 15 << (4 * b8)
 	c.d.more &^= 15 << (4 * b8)
 }
 
-// leaveOutChroma gives up the AC levels of a plane of chroma.
-func (c *coder[T]) leaveOutChroma(plane, blocks int) {
+// zeroChromaAC removes the AC coefficients of a chroma plane.
+func (c *macroblockEncoder[T]) zeroChromaAC(plane, blocks int) {
 	d := c.d
-	c.l.hasChroma[plane] = [8]uint64{}
+	c.levels.nonZeroChroma[plane] = [8]uint64{}
 	for k := range blocks {
 		block := d.coeffs[256+128*plane+16*k:][:16]
 		clear(block[1:])
@@ -128,52 +133,51 @@ func (c *coder[T]) leaveOutChroma(plane, blocks int) {
 	}
 }
 
-// trySkip predicts the macroblock as a skipped one and tells whether nothing is
-// left to be coded.
-func (c *coder[T]) trySkip() bool {
+// trySkip predicts the macroblock as P_Skip or B_Skip and tells whether no residual is left.
+func (c *macroblockEncoder[T]) trySkip() bool {
 	d, r := c.d, c.r
-	c.predicted = false
+	c.skipPredicted = false
 	if d.h.kind == sliceP {
 		v := d.predictSkip()
 		c.skip = choice{lists: [4]uint8{1, 1, 1, 1}, mv: [2][4]motion.Vector{{v, v, v, v}}}
 		t := target{w: 16, h: 16}
 		c.aim(&t)
 		c.skip.cost = c.satdAt(&t, v)
-		if c.skip.cost > c.price(16*8) {
+		if c.skip.cost > c.rateCost(16*8) {
 			return false
 		}
-		c.take(&c.skip)
+		c.applyChoice(&c.skip)
 		r.inter()
 	} else {
 		c.skip = choice{shape: part8x8, direct: 15}
-		c.take(&c.skip)
+		c.applyChoice(&c.skip)
 		r.inter()
 		c.skip.cost = c.k.SATD(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, 16, 16)
-		if c.skip.cost > c.price(16*8) {
+		if c.skip.cost > c.rateCost(16*8) {
 			return false
 		}
 	}
-	c.predicted = true
-	return c.nothingLeft()
+	c.skipPredicted = true
+	return c.isAllZero()
 }
 
-// nothingLeft tells whether nothing of the macroblock is to be coded, whose prediction
-// stands in the picture. Once there is something it looks no further.
-func (c *coder[T]) nothingLeft() bool {
-	d, live := c.d, c.live()
+// isAllZero tells whether the residual of the macroblock, whose prediction is in the picture, is
+// quantised to nothing. It stops at the first quarter that is not.
+func (c *macroblockEncoder[T]) isAllZero() bool {
+	d, live := c.d, c.activeQuarters()
 	d.mb.cbp, d.coded, d.more = 0, 0, 0
 	for ; live != 0; live &= live - 1 {
 		b8 := mathbits.TrailingZeros8(live)
 		at := c.lumaAt(4 * b8)
-		if c.large(b8, at, 3, &c.q.luma) {
-			value := c.worthOfLarge(b8)
-			if c.leaveOut(b8); value >= leastLuma {
+		if c.codeLuma8x8(b8, at, 3, &c.quantisers.luma) {
+			value := c.decimationScore8x8(b8)
+			if c.zeroQuarter(b8); value >= minLumaScore {
 				return false
 			}
 		}
 	}
 	d.mb.transform8 = false
 	c.codeChroma(3)
-	c.predicted = false
+	c.skipPredicted = false
 	return d.mb.cbp == 0
 }

@@ -72,7 +72,7 @@ func encode(t testing.TB, set media.EncoderSettings, frames int) (c coded) {
 	require.NoError(t, err)
 	c.track, err = e.Track()
 	require.NoError(t, err)
-	e.made = func(f *frame) {
+	e.reconstructed = func(f *frame) {
 		c.sums = append(c.sums, f.Picture.MD5())
 		c.psnr += quality.PSNR(&f.Picture, sources[shown]) / float64(frames)
 		shown++
@@ -173,7 +173,7 @@ func TestPlainKernelsMakeTheSameStream(t *testing.T) {
 			e, err := NewEncoder(set, func(p *media.Packet) error { streams[i] = append(streams[i], p.Data...); return nil })
 			require.NoError(t, err)
 			if i == 1 {
-				e.byte.k, e.wide.k = goSearchKernels[uint8](), goSearchKernels[uint16]()
+				e.byte.k, e.wide.k = goEncodeKernels[uint8](), goEncodeKernels[uint16]()
 				e.byte.r.k, e.wide.r.k = goKernels[uint8](), goKernels[uint16]()
 			}
 			for n := range 6 {

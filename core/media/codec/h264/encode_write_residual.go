@@ -10,20 +10,20 @@ import (
 // levels are the quantised coefficients of a macroblock in the order of their
 // scans (7.3.5.3). Where a block has none, what stands there means nothing.
 type levels struct {
-	luma      [256]int16 // of 4x4 blocks in coding order, or of 8x8 blocks
-	chroma    [2][128]int16
-	dc        [16]int16 // of Intra_16x16
-	chromaDC  [2][8]int16
-	hasLuma   [16]uint64 // which levels of a block are not 0, a bit each; of an 8x8 block by its first 4x4 block
-	hasChroma [2][8]uint64
+	luma          [256]int16 // of 4x4 blocks in coding order, or of 8x8 blocks
+	chroma        [2][128]int16
+	dc            [16]int16 // of Intra_16x16
+	chromaDC      [2][8]int16
+	nonZeroLuma   [16]uint64 // which levels of a block are not 0, a bit each; of an 8x8 block by its first 4x4 block
+	nonZeroChroma [2][8]uint64
 }
 
-// placesOf tells which levels of a block are not 0.
-func placesOf(l []int16) (has uint64) {
+// nonZeroOf tells which levels of a block are not 0.
+func nonZeroOf(l []int16) (nonZero uint64) {
 	for i, v := range l {
-		has |= uint64(oneIf(v != 0)) << i
+		nonZero |= uint64(oneIf(v != 0)) << i
 	}
-	return has
+	return nonZero
 }
 
 // residual writes the coefficients that coded_block_pattern lets be sent.
@@ -41,7 +41,7 @@ func (w *sliceWriter) residualLuma(l *levels) {
 	d := w.d
 	cat, first := cat4x4, 0
 	if d.mb.kind == kind16x16 {
-		if w.block(catDC16, l.dc[:], placesOf(l.dc[:]), 0, cacheFirst) > 0 {
+		if w.block(catDC16, l.dc[:], nonZeroOf(l.dc[:]), 0, cacheFirst) > 0 {
 			d.mb.dc |= 1
 		}
 		cat, first = catAC16, 1
@@ -51,22 +51,22 @@ func (w *sliceWriter) residualLuma(l *levels) {
 			continue
 		}
 		if d.mb.transform8 {
-			w.residual8x8(l.luma[64*b8:64*b8+64], l.hasLuma[4*b8], b8)
+			w.residual8x8(l.luma[64*b8:64*b8+64], l.nonZeroLuma[4*b8], b8)
 			continue
 		}
 		for k := 4 * b8; k < 4*b8+4; k++ {
 			at := cacheAt[blockOf[k]]
-			n := w.block(cat, l.luma[16*k+first:16*k+16], l.hasLuma[k]>>first, 0, at)
+			n := w.block(cat, l.luma[16*k+first:16*k+16], l.nonZeroLuma[k]>>first, 0, at)
 			d.nz[0][at] = uint8(n)
 		}
 	}
 }
 
-func (w *sliceWriter) residual8x8(l []int16, has uint64, b8 int) {
+func (w *sliceWriter) residual8x8(l []int16, nonZero uint64, b8 int) {
 	d := w.d
 	total := 0
 	if d.h.pps.cabac {
-		total = w.cabacCoeffs(cat8x8, l, has)
+		total = w.cabacCoeffs(cat8x8, l, nonZero)
 	}
 	for i := range 4 {
 		at := cacheAt[blockOf[4*b8+i]]
@@ -78,7 +78,7 @@ func (w *sliceWriter) residual8x8(l []int16, has uint64, b8 int) {
 		for k := range part {
 			part[k] = l[4*k+i]
 		}
-		d.nz[0][at] = uint8(w.block(cat4x4, part[:], placesOf(part[:]), 0, at))
+		d.nz[0][at] = uint8(w.block(cat4x4, part[:], nonZeroOf(part[:]), 0, at))
 	}
 }
 
@@ -89,7 +89,7 @@ func (w *sliceWriter) residualChroma(l *levels) {
 	}
 	blocks := d.chromaBlocks()
 	for plane := range 2 {
-		if w.block(catChromaDC, l.chromaDC[plane][:blocks], placesOf(l.chromaDC[plane][:blocks]), 1+plane, -1) > 0 {
+		if w.block(catChromaDC, l.chromaDC[plane][:blocks], nonZeroOf(l.chromaDC[plane][:blocks]), 1+plane, -1) > 0 {
 			d.mb.dc |= 2 << plane
 		}
 	}
@@ -99,42 +99,42 @@ func (w *sliceWriter) residualChroma(l *levels) {
 	for plane := range 2 {
 		for k := range blocks {
 			at := cacheFirst + k>>1*cacheStep + k&1
-			d.nz[1+plane][at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], l.hasChroma[plane][k]>>1, 1+plane, at))
+			d.nz[1+plane][at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], l.nonZeroChroma[plane][k]>>1, 1+plane, at))
 		}
 	}
 }
 
 // block writes one block of a plane, which is at place at of its cache, and
 // returns how many coefficients it has: those that has names.
-func (w *sliceWriter) block(cat int, l []int16, has uint64, plane, at int) int {
+func (w *sliceWriter) block(cat int, l []int16, nonZero uint64, plane, at int) int {
 	d := w.d
 	if !d.h.pps.cabac {
 		table := 3 + len(l)>>3
 		if cat != catChromaDC {
 			table = int(coeffTable[d.coeffContext(plane, at)&31])
 		}
-		return w.cavlcCoeffs(cat, l, has, table)
+		return w.cavlcCoeffs(cat, l, nonZero, table)
 	}
 	ctx := 85 + 4*cat + d.codedContext(cat, plane, at)
-	w.bins.Decision(ctx, oneIf(has != 0))
-	return w.cabacCoeffs(cat, l, has)
+	w.bins.Decision(ctx, oneIf(nonZero != 0))
+	return w.cabacCoeffs(cat, l, nonZero)
 }
 
 // cabacCoeffs writes a block (7.3.5.3.3), if it has coefficients.
-func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
-	if has == 0 {
+func (w *sliceWriter) cabacCoeffs(cat int, l []int16, nonZero uint64) int {
+	if nonZero == 0 {
 		return 0
 	}
 	e := &w.bins
 	e.MakeRoom()
-	w.significant(cat, len(l), has)
+	w.significant(cat, len(l), nonZero)
 	abs, most := uint16(absContexts[cat]<<1), 4
 	if cat == catChromaDC {
 		most = 3
 	}
 	ones, more := uint16(1), 0
 	waits, n := &e.Queue, e.Queued
-	for rest := has; rest != 0; {
+	for rest := nonZero; rest != 0; {
 		i := 63 - mathbits.LeadingZeros64(rest)
 		rest &^= 1 << i
 		level := int(l[i])
@@ -168,7 +168,7 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 		more++
 	}
 	e.Queued = n
-	return mathbits.OnesCount64(has)
+	return mathbits.OnesCount64(nonZero)
 }
 
 // onesAfter counts levels of 1 for ctxIdxInc of coeff_abs_level_minus1, up to 4 and
@@ -176,15 +176,15 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, has uint64) int {
 var onesAfter = [8]uint16{0, 2, 3, 4, 4}
 
 // significant writes which of the coefficients of a block are not 0.
-func (w *sliceWriter) significant(cat, size int, has uint64) {
+func (w *sliceWriter) significant(cat, size int, nonZero uint64) {
 	e, field := &w.bins, w.d.fieldScan()
-	flags := &flagBins[field][cat]
+	flags := &significanceBins[field][cat]
 	if size == 8 { // chroma DC of 4:2:2
-		flags = &tallFlagBins[field]
+		flags = &significanceBins422DC[field]
 	}
-	end := 63 - mathbits.LeadingZeros64(has)
-	w.noteFlags(e.Queue[e.Queued&(cabac.QueueSize-1):], flags, has, end)
-	e.Queued += end + mathbits.OnesCount64(has) - 1
+	end := 63 - mathbits.LeadingZeros64(nonZero)
+	w.queueFlags(e.Queue[e.Queued&(cabac.QueueSize-1):], flags, nonZero, end)
+	e.Queued += end + mathbits.OnesCount64(nonZero) - 1
 	if end < size-1 { // the last one is significant if none before was the last
 		sig, last := flags.at(end)
 		e.Decision(int(sig>>1), 1)
@@ -192,44 +192,44 @@ func (w *sliceWriter) significant(cat, size int, has uint64) {
 	}
 }
 
-// flags are significant_coeff_flag and last_significant_coeff_flag of the places
+// significanceFlags are significant_coeff_flag and last_significant_coeff_flag of the places
 // of a block, as bins of 0 (9.3.3.1.3): of four places each the first ones, then
 // the second ones.
-type flags [2 * 64]uint16
+type significanceFlags [2 * 64]uint16
 
 // at gives both flags of place i.
-func (f *flags) at(i int) (sig, last uint16) {
-	at := flagPlace(i)
+func (f *significanceFlags) at(i int) (sig, last uint16) {
+	at := flagIndex(i)
 	return f[at&127], f[(at+4)&127]
 }
 
-// flagPlace is where the first flag of place i stands; the second stands four behind.
-func flagPlace(i int) int { return i>>2<<3 | i&3 }
+// flagIndex is where the first flag of place i stands; the second stands four behind.
+func flagIndex(i int) int { return i>>2<<3 | i&3 }
 
-// noteFlags notes the flags of the places before end, of which has tells those
+// queueFlags notes the flags of the places before end, of which has tells those
 // with a coefficient. What it writes beyond them means nothing.
-func noteFlags(waits []uint16, f *flags, has uint64, end int) {
+func queueFlags(waits []uint16, f *significanceFlags, nonZero uint64, end int) {
 	n := 0
 	for i := range end {
 		sig, last := f.at(i)
-		v := has >> i & 1
+		v := nonZero >> i & 1
 		waits[n] = sig | uint16(v)
 		waits[n+1] = last // counts where v is 1
 		n += 1 + int(v)
 	}
 }
 
-// flagBins are the flags of frame and of field macroblocks, by category; those of
-// DC in 4:2:2 are tallFlagBins.
+// significanceBins are the flags of frame and of field macroblocks, by category; those of
+// DC in 4:2:2 are significanceBins422DC.
 var (
-	flagBins     [2][6]flags
-	tallFlagBins [2]flags
+	significanceBins      [2][6]significanceFlags
+	significanceBins422DC [2]significanceFlags
 )
 
 func init() {
 	for field := range 2 {
 		for i := range 64 {
-			at := flagPlace(i)
+			at := flagIndex(i)
 			for cat := range 6 {
 				sig, last := i, i
 				switch cat {
@@ -238,22 +238,22 @@ func init() {
 				case cat8x8:
 					sig, last = int(sig8x8[field][i]), int(last8x8[i])
 				}
-				flagBins[field][cat][at] = uint16((sigContexts[field][cat] + sig) << 1)
-				flagBins[field][cat][at+4] = uint16((lastContexts[field][cat] + last) << 1)
+				significanceBins[field][cat][at] = uint16((sigContexts[field][cat] + sig) << 1)
+				significanceBins[field][cat][at+4] = uint16((lastContexts[field][cat] + last) << 1)
 			}
-			tallFlagBins[field][at] = uint16((sigContexts[field][catChromaDC] + min(i/2, 2)) << 1)
-			tallFlagBins[field][at+4] = uint16((lastContexts[field][catChromaDC] + min(i/2, 2)) << 1)
+			significanceBins422DC[field][at] = uint16((sigContexts[field][catChromaDC] + min(i/2, 2)) << 1)
+			significanceBins422DC[field][at+4] = uint16((lastContexts[field][catChromaDC] + min(i/2, 2)) << 1)
 		}
 	}
 }
 
 // cavlcCoeffs writes a block (9.2) and returns how many coefficients it has.
-func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, has uint64, table int) int {
+func (w *sliceWriter) cavlcCoeffs(cat int, l []int16, nonZero uint64, table int) int {
 	var values [16]int // from the highest frequency down
 	var runs [16]int   // zeros before each
 	total, ones, zeros, run := 0, 0, 0, 0
 	trailing := true
-	for i := 63 - mathbits.LeadingZeros64(has); i >= 0; i-- {
+	for i := 63 - mathbits.LeadingZeros64(nonZero); i >= 0; i-- {
 		v := int(l[i])
 		if v == 0 {
 			run++

@@ -12,9 +12,9 @@ type sliceWriter struct {
 	d    *sliceDecoder
 	bits bits.Writer
 	bins cabac.Encoder
-	// noteFlags is the function noteFlags, or as fast.
-	noteFlags func(queue []uint16, f *flags, has uint64, end int)
-	skipRun   int // macroblocks skipped since the last one that was not
+	// queueFlags is the function queueFlags, or as fast.
+	queueFlags func(queue []uint16, f *significanceFlags, nonZero uint64, end int)
+	skipRun    int // macroblocks skipped since the last one that was not
 }
 
 // begin starts the slice data behind the header that stands in bits.
@@ -24,7 +24,7 @@ func (w *sliceWriter) begin(d *sliceDecoder) {
 	if d.h.pps.cabac {
 		w.bits.Align(1)
 		initContexts(&d.cabac.State, d.h.cabacInit, d.h.qp)
-		w.noteFlags = fastNoteFlags()
+		w.queueFlags = fastQueueFlags()
 		w.bins.Start(&d.cabac.State, w.bits.Bytes())
 	}
 }

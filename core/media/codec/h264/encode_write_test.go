@@ -58,7 +58,7 @@ func there(t *testing.T, useCabac bool, cat int, l []int16) []int16 {
 	}
 	table := 0
 	if useCabac {
-		require.Equal(t, count, w.cabacCoeffs(cat, l, placesOf(l)))
+		require.Equal(t, count, w.cabacCoeffs(cat, l, nonZeroOf(l)))
 		w.endOfMb(true)
 		if count == 0 {
 			return l // coded_block_flag tells, not the block
@@ -70,7 +70,7 @@ func there(t *testing.T, useCabac bool, cat int, l []int16) []int16 {
 		if cat == catChromaDC {
 			table = 3 + len(l)>>3
 		}
-		require.Equal(t, count, w.cavlcCoeffs(cat, l, placesOf(l), table))
+		require.Equal(t, count, w.cavlcCoeffs(cat, l, nonZeroOf(l), table))
 	}
 	data := w.end()
 	read := &sliceDecoder{h: h, r: bits.NewReader(append(bytes.Clone(data), make([]byte, 16)...))}
@@ -188,7 +188,7 @@ func TestKindsAreCounted(t *testing.T) {
 				continue
 			}
 			e.Begin(media.Group{Frames: frames})
-			want := e.kinds(frames)
+			want := e.countPictures(frames)
 			p := picture.New(set.Format.Width, set.Format.Height, set.Format.Depth, set.Format.Chroma)
 			e.rate.Bitrate = 1e6 // so that pictures are counted
 			require.NoError(t, e.Encode(p, 0))

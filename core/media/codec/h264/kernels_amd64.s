@@ -6078,9 +6078,9 @@ quantise8none:
 	VZEROUPPER
 	RET
 
-// func tollFast(c *[64]int32, factors *[64]int32, shift uint) int
+// func bitCostFast(c *[64]int32, factors *[64]int32, shift uint) int
 // Requires: AVX, AVX2
-TEXT ·tollFast(SB), NOSPLIT, $0-32
+TEXT ·bitCostFast(SB), NOSPLIT, $0-32
 	MOVQ         c+0(FP), AX
 	MOVQ         factors+8(FP), CX
 	MOVQ         shift+16(FP), DX
@@ -6524,10 +6524,10 @@ DATA flagOrders<>+508(SB)/2, $0x0001
 DATA flagOrders<>+510(SB)/2, $0x0000
 GLOBL flagOrders<>(SB), RODATA|NOPTR, $512
 
-// func noteFlagsFast(waits *uint16, flags *uint16, has uint64, end int)
+// func queueFlagsFast(queue *uint16, flags *uint16, has uint64, end int)
 // Requires: AVX, POPCNT
-TEXT ·noteFlagsFast(SB), NOSPLIT, $0-32
-	MOVQ waits+0(FP), AX
+TEXT ·queueFlagsFast(SB), NOSPLIT, $0-32
+	MOVQ queue+0(FP), AX
 	MOVQ flags+8(FP), CX
 	MOVQ has+16(FP), DX
 	MOVQ end+24(FP), BX

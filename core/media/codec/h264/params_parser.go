@@ -14,7 +14,7 @@ import (
 // parser is a media.UnitParser.
 type parser struct {
 	stream
-	job      job
+	job      pictureTask
 	recovery bool // the next picture is one to start at, by its SEI
 	info     media.StreamInfo
 	lastKey  int   // number of the last key frame, -1: none yet
@@ -38,9 +38,9 @@ type placed struct {
 func NewParser() media.UnitParser {
 	p := &parser{lastKey: -1}
 	p.init()
-	p.dry = true
-	p.acquire = func(context.Context) (*job, error) { return &p.job, nil }
-	p.submit = func(_ context.Context, j *job) error {
+	p.headersOnly = true
+	p.acquire = func(context.Context) (*pictureTask, error) { return &p.job, nil }
+	p.submit = func(_ context.Context, j *pictureTask) error {
 		p.picture(j)
 		j.reset()
 		return nil
@@ -102,7 +102,7 @@ func (p *parser) begun(key, idr bool) {
 }
 
 // picture takes a whole picture into account.
-func (p *parser) picture(j *job) {
+func (p *parser) picture(j *pictureTask) {
 	h := &j.slices[0].h
 	p.info.Slices = max(p.info.Slices, len(j.slices))
 	if h.structure == framepool.WholeFrame {
@@ -114,7 +114,7 @@ func (p *parser) picture(j *job) {
 	if h.pps.cabac {
 		p.info.Entropy = "CABAC"
 	}
-	order := j.orderOf(h.structure)
+	order := j.pocOf(h.structure)
 	if p.lastKey > 0 && j.f.PTS > int64(p.lastKey) && order < p.keyOrder {
 		p.info.OpenGOP = true
 	}

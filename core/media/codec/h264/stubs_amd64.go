@@ -235,17 +235,17 @@ func forward8WideFast(src *byte, stride int, pred *byte, step int, c *[64]int32)
 //go:noescape
 func quantise8Fast(c *[64]int32, factors *[64]int32, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (has uint64)
 
-// tollFast is toll.
+// bitCostFast is bitCost.
 //
 //go:noescape
-func tollFast(c *[64]int32, factors *[64]int32, shift uint) int
+func bitCostFast(c *[64]int32, factors *[64]int32, shift uint) int
 
 // quantiseBlocksFast is quantiseBlocks of n blocks.
 //
 //go:noescape
 func quantiseBlocksFast(c *int32, n int, factors *[16]int32, bias int32, shift uint, has *uint16)
 
-// noteFlagsFast is noteFlags for an end of 1 or more.
+// queueFlagsFast is queueFlags for an end of 1 or more.
 //
 //go:noescape
-func noteFlagsFast(waits *uint16, flags *uint16, has uint64, end int)
+func queueFlagsFast(queue *uint16, flags *uint16, has uint64, end int)

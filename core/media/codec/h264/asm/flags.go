@@ -7,9 +7,9 @@ import (
 	"github.com/mmcloughlin/avo/attr"
 )
 
-// noteFlags writes the flags of four places at a time: the bits of the coefficients
+// queueFlags writes the flags of four places at a time: the bits of the coefficients
 // there say how they are put in order.
-func noteFlags() {
+func queueFlags() {
 	const size = 32 // bytes for each four bits: where words come from, and what is set in them
 	orders := GLOBL("flagOrders", attr.RODATA|attr.NOPTR)
 	for has := range 16 {
@@ -30,10 +30,10 @@ func noteFlags() {
 			DATA(size*has+16+2*i, U16(bit))
 		}
 	}
-	TEXT("noteFlagsFast", attr.NOSPLIT, "func(waits, flags *uint16, has uint64, end int)")
+	TEXT("queueFlagsFast", attr.NOSPLIT, "func(queue, flags *uint16, has uint64, end int)")
 	Pragma("noescape")
-	Doc("noteFlagsFast is noteFlags for an end of 1 or more.")
-	waits, flags := Load(Param("waits"), GP64()), Load(Param("flags"), GP64())
+	Doc("queueFlagsFast is queueFlags for an end of 1 or more.")
+	waits, flags := Load(Param("queue"), GP64()), Load(Param("flags"), GP64())
 	has, end := Load(Param("has"), GP64()), Load(Param("end"), GP64())
 	table, four, at, x := GP64(), GP64(), GP64(), XMM()
 	LEAQ(orders, table)

@@ -190,12 +190,12 @@ func doubles(v uint32) VecVirtual {
 	return y
 }
 
-// toll adds up what 64 coefficients cost, of which each is the less of its square and
+// bitCost adds up what 64 coefficients cost, of which each is the less of its square and
 // what coding it takes.
-func toll() {
-	TEXT("tollFast", attr.NOSPLIT, "func(c, factors *[64]int32, shift uint) int")
+func bitCost() {
+	TEXT("bitCostFast", attr.NOSPLIT, "func(c, factors *[64]int32, shift uint) int")
 	Pragma("noescape")
-	Doc("tollFast is toll.")
+	Doc("bitCostFast is bitCost.")
 	c, factors := Load(Param("c"), GP64()), Load(Param("factors"), GP64())
 	shift, sum, x, square, bits, zero := XMM(), YMM(), YMM(), YMM(), YMM(), YMM()
 	VMOVQ(Load(Param("shift"), GP64()), shift)

@@ -43,9 +43,9 @@ func main() {
 	forward8("forward8Fast", "forward8Fast is forward8.", false)
 	forward8("forward8WideFast", "forward8WideFast is forward8 for samples of two bytes.", true)
 	quantise8()
-	toll()
+	bitCost()
 	quantiseBlocks()
-	noteFlags()
+	queueFlags()
 	Generate()
 }
 
