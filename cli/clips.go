@@ -117,7 +117,7 @@ func clipOrders(c *cli.Command) (orders []clip.Order, err error) {
 	}
 	for _, column := range l.Columns {
 		for _, rung := range column.Rungs {
-			if err := registry.Carries(rung.Format); err != nil {
+			if err := registry.CanEncode(rung.Format); err != nil {
 				return nil, usagef("load line %q: %w", rung, err)
 			}
 			o.Format = rung.Format

@@ -17,7 +17,7 @@ type Kind uint8
 // The kinds of tracks that are told apart.
 const (
 	Video Kind = iota
-	Sound
+	Audio
 	Other
 )
 
@@ -64,7 +64,7 @@ type HDR struct {
 	// in 0.0001 cd/m2.
 	Primaries   [3][2]uint16
 	White       [2]uint16
-	Most, Least uint32
+	MaxLuminance, MinLuminance uint32
 	MaxCLL      uint16 // light of the brightest sample, cd/m2 (CTA-861.3)
 	MaxFALL     uint16 // of the brightest frame on average
 }
@@ -115,9 +115,9 @@ type Container struct {
 	// follows; packets is how many are to come, as a hint. It is nil for
 	// formats that are only read.
 	Create func(w io.WriteSeeker, tracks []Track, packets int) (Muxer, error)
-	// ByteStream tells that packets of codecs in NAL units are held with
+	// ByteStreams tells that packets of codecs in NAL units are held with
 	// start codes, not with lengths.
-	ByteStream bool
+	ByteStreams bool
 	// Untimed tells that the format holds no times.
 	Untimed bool
 }
@@ -159,18 +159,18 @@ type Codec struct {
 	// NewParser follows the headers of a stream. It is nil where there is
 	// nothing to follow, as with codecs of key frames alone.
 	NewParser func() UnitParser
-	// Prefixed and ByteStream are of codecs in NAL units: they return what
+	// Prefixed and ByteStreams are of codecs in NAL units: they return what
 	// appends a packet in the other of the two forms, with lengths or with
 	// start codes. Prefixed needs the first packet of the stream and gives
 	// the track its Config.
 	Prefixed   func(t Track, first []byte) (Track, func(dst []byte, p *Packet) []byte, error)
 	ByteStream func(t Track) (func(dst []byte, p *Packet) []byte, error)
-	// Droppable returns what tells of a packet's data whether all others
+	// Disposable returns what tells of a packet's data whether all others
 	// can be decoded without it. It is nil where that is true of all.
-	Droppable func(t Track) func(data []byte) bool
-	// Carries tells whether the encoder can make this format, and if not,
+	Disposable func(t Track) func(data []byte) bool
+	// CheckFormat tells whether the encoder can make this format, and if not,
 	// why. It is nil for a codec without an encoder.
-	Carries func(f Format) error
+	CheckFormat func(f Format) error
 }
 
 // ErrNoVideo means that a file was read but holds no video track.

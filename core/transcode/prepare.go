@@ -38,7 +38,7 @@ func (c *Converter) prepare(ctx context.Context, todo chan<- *group) error {
 	if l := light(c.in); l != nil {
 		peak := 0.0
 		if c.in.HDR != nil {
-			peak = float64(c.in.HDR.Most) / 10000
+			peak = float64(c.in.HDR.MaxLuminance) / 10000
 		}
 		p.tone = picture.NewToneMapper(*l, peak)
 	}

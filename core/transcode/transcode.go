@@ -52,7 +52,7 @@ type Converter struct {
 	video  int
 	out    media.EncoderSettings
 	tracks []media.Track // of the result: video, then sound
-	sound  map[int]sound // by track of the source
+	audio  map[int]audioTrack // by track of the source
 
 	decoder media.Decoder
 	pool    picture.Pool
@@ -60,15 +60,15 @@ type Converter struct {
 	mu      sync.Mutex
 	saved   float64 // bits that finished groups left over
 	costs   media.Costs
-	heard   []*media.Packet // sound on its way out
+	audioQueue   []*media.Packet // sound on its way out
 	begins  float64         // when the first picture is shown, in seconds of the source
 
 	busy   [stages]atomic.Int64 // nanoseconds of processor time
 	frames atomic.Int64         // coded
 }
 
-// sound is a track of sound and what is done to its packets.
-type sound struct {
+// audioTrack is a track of sound and what is done to its packets.
+type audioTrack struct {
 	place int // in the result
 	form  registry.Form
 }
@@ -101,7 +101,7 @@ func CheckGoal(g load.Goal) error {
 		return fmt.Errorf("the goal %q: conversions are progressive", g)
 	}
 	f := media.Format{Codec: h264.Name, Width: g.Width, Height: g.Height, Depth: 8}
-	if err := h264.Carries(f); err != nil {
+	if err := h264.CheckFormat(f); err != nil {
 		return fmt.Errorf("the goal %q: %w", g, err)
 	}
 	return nil
@@ -115,7 +115,7 @@ func New(source Source, track media.Track, order Order) (*Converter, error) {
 		return nil, err
 	}
 	order.Decoders, order.Encoders = max(order.Decoders, 1), max(order.Encoders, 1)
-	c := &Converter{order: order, source: source, in: track, sound: map[int]sound{}}
+	c := &Converter{order: order, source: source, in: track, audio: map[int]audioTrack{}}
 	var err error
 	if c.video, err = source.Video(); err != nil {
 		return nil, err
@@ -131,15 +131,15 @@ func New(source Source, track media.Track, order Order) (*Converter, error) {
 	}
 	c.tracks = []media.Track{t}
 	for i, s := range source.Tracks() {
-		if s.Kind != media.Sound {
+		if s.Kind != media.Audio {
 			continue
 		}
-		if s, form, err := registry.SoundForm(s, source.ByteStream(), false, func() (media.Packet, error) { return first(source, i) }); err == nil {
-			c.sound[i] = sound{len(c.tracks), form}
+		if s, form, err := registry.AudioFilter(s, source.ByteStream(), false, func() (media.Packet, error) { return first(source, i) }); err == nil {
+			c.audio[i] = audioTrack{len(c.tracks), form}
 			c.tracks = append(c.tracks, s)
 		}
 	}
-	if len(c.sound) > 0 {
+	if len(c.audio) > 0 {
 		return c, source.Rewind()
 	}
 	return c, nil
@@ -283,8 +283,8 @@ func (c *Converter) feed(ctx context.Context) error {
 			if err := c.decoder.Send(ctx, &p); err != nil {
 				return err
 			}
-		} else if s, taken := c.sound[p.Track]; taken {
-			if err := c.hear(&p, s); err != nil {
+		} else if s, taken := c.audio[p.Track]; taken {
+			if err := c.queueAudio(&p, s); err != nil {
 				return err
 			}
 		}
@@ -298,11 +298,11 @@ func (c *Converter) gate(ctx context.Context) error {
 	return c.order.Gate(ctx)
 }
 
-// mostHeard bounds the packets of sound that wait for their pictures.
-const mostHeard = 1 << 16
+// maxQueuedAudio bounds the packets of sound that wait for their pictures.
+const maxQueuedAudio = 1 << 16
 
-// hear takes a packet of sound.
-func (c *Converter) hear(p *media.Packet, s sound) error {
+// queueAudio takes a packet of sound.
+func (c *Converter) queueAudio(p *media.Packet, s audioTrack) error {
 	list, err := s.form(p)
 	if err != nil {
 		return err
@@ -310,7 +310,7 @@ func (c *Converter) hear(p *media.Packet, s sound) error {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, q := range list {
-		if len(c.heard) >= mostHeard {
+		if len(c.audioQueue) >= maxQueuedAudio {
 			return errors.New("its sound is too far from its pictures")
 		}
 		copied := *q
@@ -321,7 +321,7 @@ func (c *Converter) hear(p *media.Packet, s sound) error {
 				copied.Duration = max(1, aac.Samples*t.Timescale/int64(t.Rate))
 			}
 		}
-		c.heard = append(c.heard, &copied)
+		c.audioQueue = append(c.audioQueue, &copied)
 	}
 	return nil
 }
@@ -337,7 +337,7 @@ func (c *Converter) collect(ctx context.Context, out func(p *media.Packet) error
 			return ctx.Err()
 		}
 		if !open {
-			return c.play(math.Inf(1), out)
+			return c.writeAudio(math.Inf(1), out)
 		}
 		if err := c.collectGroup(ctx, g, out); err != nil {
 			return err
@@ -352,7 +352,7 @@ func (c *Converter) collectGroup(ctx context.Context, g *group, out func(p *medi
 			if !open {
 				return nil
 			}
-			if err := c.play(float64(p.DTS)/float64(c.tracks[0].Timescale), out); err != nil {
+			if err := c.writeAudio(float64(p.DTS)/float64(c.tracks[0].Timescale), out); err != nil {
 				return err
 			}
 			if err := out(&p); err != nil {
@@ -364,10 +364,10 @@ func (c *Converter) collectGroup(ctx context.Context, g *group, out func(p *medi
 	}
 }
 
-// play hands out the sound up to a time in seconds of the result.
-func (c *Converter) play(until float64, out func(p *media.Packet) error) error {
+// writeAudio hands out the sound up to a time in seconds of the result.
+func (c *Converter) writeAudio(until float64, out func(p *media.Packet) error) error {
 	for {
-		p := c.nextHeard(until)
+		p := c.nextAudio(until)
 		if p == nil {
 			return nil
 		}
@@ -380,19 +380,19 @@ func (c *Converter) play(until float64, out func(p *media.Packet) error) error {
 	}
 }
 
-// nextHeard takes the next packet of sound if its time has come, nil if not.
-func (c *Converter) nextHeard(until float64) *media.Packet {
+// nextAudio takes the next packet of sound if its time has come, nil if not.
+func (c *Converter) nextAudio(until float64) *media.Packet {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if len(c.heard) == 0 {
+	if len(c.audioQueue) == 0 {
 		return nil
 	}
-	p := c.heard[0]
+	p := c.audioQueue[0]
 	scale := float64(c.tracks[p.Track].Timescale)
 	if float64(p.DTS)/scale-c.begins > until {
 		return nil
 	}
-	c.heard = c.heard[1:]
+	c.audioQueue = c.audioQueue[1:]
 	shift := int64(math.Round(c.begins * scale))
 	p.PTS, p.DTS = p.PTS-shift, p.DTS-shift
 	return p

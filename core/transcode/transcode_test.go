@@ -221,7 +221,7 @@ func TestSoundIsCarriedOver(t *testing.T) {
 	file, err := os.Create(with)
 	require.NoError(t, err)
 	m, err := mp4.Container.Create(file, []media.Track{source.Tracks()[0],
-		{Kind: media.Sound, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
+		{Kind: media.Audio, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
 	require.NoError(t, err)
 	var p media.Packet
 	for i := int64(0); source.ReadPacket(&p) == nil; i++ {
@@ -242,7 +242,7 @@ func TestSoundIsCarriedOver(t *testing.T) {
 		require.NoError(t, err)
 		n := 0
 		for f.ReadPacket(&p) == nil {
-			if track := f.Tracks()[p.Track]; track.Kind == media.Sound {
+			if track := f.Tracks()[p.Track]; track.Kind == media.Audio {
 				require.InDelta(t, float64(n)*1024/48000, float64(p.PTS)/float64(track.Timescale), 0.05, "%s, packet %d", name, n)
 				n++
 			}

@@ -94,7 +94,7 @@ func (o Order) Name() string {
 // returns its path. What it is goes into the folder's manifest. It is written under a temporary name and renamed when
 // whole. An error of type *RateError says that the bitrate cannot be reached.
 func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
-	if err := registry.Carries(o.Format); err != nil {
+	if err := registry.CanEncode(o.Format); err != nil {
 		return "", err
 	}
 	if o.Seconds <= 0 || o.Seconds > MaxSeconds {

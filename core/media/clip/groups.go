@@ -73,7 +73,7 @@ func (o Order) settings() media.EncoderSettings {
 // mastering says that the scenes are made for displays of BT.2020 primaries, a
 // D65 white and 1000 cd/m2.
 var mastering = media.HDR{Primaries: [3][2]uint16{{8500, 39850}, {6550, 2300}, {35400, 14600}}, White: [2]uint16{15635, 16450},
-	Most: 10_000_000, Least: 50, MaxCLL: 1400, MaxFALL: 200}
+	MaxLuminance: 10_000_000, MinLuminance: 50, MaxCLL: 1400, MaxFALL: 200}
 
 // code codes all groups and hands their packets out in order. It hands the
 // groups out one by one, each when the one that stands ahead before it is done.

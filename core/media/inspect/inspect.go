@@ -121,7 +121,7 @@ func read(ctx context.Context, f *registry.File) (Report, error) {
 	track := f.Tracks()[video]
 	r := Report{Codec: track.Codec, Sound: []Sound{}}
 	for _, t := range f.Tracks() {
-		if t.Kind == media.Sound {
+		if t.Kind == media.Audio {
 			r.Sound = append(r.Sound, Sound{t.Codec, t.Channels, t.Rate})
 		}
 	}
@@ -255,7 +255,7 @@ func (r *Report) describe(info *media.StreamInfo) {
 		r.Colour = &Colour{c.PrimariesName(), c.TransferName(), c.MatrixName(), c.FullRange}
 	}
 	if h := info.HDR; h != nil {
-		r.HDR = &HDR{float64(h.Most) / 10000, float64(h.Least) / 10000, int(h.MaxCLL), int(h.MaxFALL)}
+		r.HDR = &HDR{float64(h.MaxLuminance) / 10000, float64(h.MinLuminance) / 10000, int(h.MaxCLL), int(h.MaxFALL)}
 	}
 	r.IDRs, r.OpenGOP, r.BRun, r.BDepth = info.IDRs, info.OpenGOP, info.BRun, info.BDepth
 	r.References, r.Entropy, r.Slices = info.References, info.Entropy, info.Slices

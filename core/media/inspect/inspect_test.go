@@ -49,11 +49,11 @@ func TestSaysWhatTheContainerTells(t *testing.T) {
 	c, err := registry.ContainerFor(path)
 	require.NoError(t, err)
 	hdr := &media.HDR{Primaries: [3][2]uint16{{8500, 39850}, {6550, 2300}, {35400, 14600}}, White: [2]uint16{15635, 16450},
-		Most: 10_000_000, Least: 50, MaxCLL: 900, MaxFALL: 300}
+		MaxLuminance: 10_000_000, MinLuminance: 50, MaxCLL: 900, MaxFALL: 300}
 	m, err := c.Create(file, []media.Track{
 		{Kind: media.Video, Codec: "hevc", Timescale: 50, Format: media.Format{Width: 3840, Height: 2160, Rate: media.Rate{Num: 50, Den: 1}},
 			Colour: media.Colour{Primaries: 9, Transfer: 16, Matrix: 9}, HDR: hdr},
-		{Kind: media.Sound, Codec: "aac", Timescale: 48000, Channels: 2, Rate: 48000},
+		{Kind: media.Audio, Codec: "aac", Timescale: 48000, Channels: 2, Rate: 48000},
 	}, 100)
 	require.NoError(t, err)
 	for i := range int64(100) {

@@ -89,9 +89,9 @@ func TestDecodeOfWhatIsBroken(t *testing.T) {
 // Carries goes by the codec, and names who can where nobody does.
 func TestCarries(t *testing.T) {
 	f := media.Format{Codec: "h264", Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 10}
-	require.NoError(t, Carries(f))
+	require.NoError(t, CanEncode(f))
 	f.Codec = "mjpeg"
-	require.ErrorContains(t, Carries(f), "8 bits")
+	require.ErrorContains(t, CanEncode(f), "8 bits")
 	f.Codec = "av1"
-	require.ErrorContains(t, Carries(f), "av1 clips cannot be made here yet; mjpeg, h264 clips can")
+	require.ErrorContains(t, CanEncode(f), "av1 clips cannot be made here yet; mjpeg, h264 clips can")
 }

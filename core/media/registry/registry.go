@@ -51,20 +51,20 @@ func Codec(name string) (media.Codec, error) {
 		What: fmt.Sprintf("decoding it (decoded are %s)", strings.Join(known, ", "))}
 }
 
-// Carries tells whether a clip of this format can be made here, and if not why.
-func Carries(f media.Format) error {
+// CanEncode tells whether a clip of this format can be made here, and if not why.
+func CanEncode(f media.Format) error {
 	c, err := Codec(f.Codec)
 	switch {
-	case err != nil || c.Carries == nil:
+	case err != nil || c.CheckFormat == nil:
 		var makers []string
 		for _, c := range codecs {
-			if c.Carries != nil {
+			if c.CheckFormat != nil {
 				makers = append(makers, c.Name)
 			}
 		}
 		return fmt.Errorf("%s clips cannot be made here yet; %s clips can", f.Codec, strings.Join(makers, ", "))
 	default:
-		return c.Carries(f)
+		return c.CheckFormat(f)
 	}
 }
 
@@ -160,7 +160,7 @@ func Read(file io.ReaderAt, size int64) (*File, error) {
 	for _, c := range containers {
 		if c.Match(head[:n]) {
 			d, err := c.Open(file, size)
-			return &File{Demuxer: d, Container: c.Name, Size: size, byteStream: c.ByteStream, timed: !c.Untimed, close: func() error { return nil }}, err
+			return &File{Demuxer: d, Container: c.Name, Size: size, byteStream: c.ByteStreams, timed: !c.Untimed, close: func() error { return nil }}, err
 		}
 	}
 	var known []string

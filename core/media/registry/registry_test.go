@@ -134,7 +134,7 @@ func TestSoundIsCarriedAlong(t *testing.T) {
 	video, convert, err := h264.Prefixed(source.Tracks()[0], p.Data)
 	require.NoError(t, err)
 	m, err := mp4.Container.Create(file, []media.Track{video,
-		{Kind: media.Sound, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
+		{Kind: media.Audio, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
 	require.NoError(t, err)
 	for i := int64(0); err == nil; i++ {
 		p.Data = convert(nil, &p)

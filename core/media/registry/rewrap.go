@@ -61,10 +61,10 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 	r.tracks = []media.Track{t}
 	r.place[r.video] = 0
 	for i, s := range r.file.Tracks() {
-		if s.Kind != media.Sound {
+		if s.Kind != media.Audio {
 			continue
 		}
-		t, form, err := SoundForm(s, r.file.byteStream, r.target.ByteStream, func() (media.Packet, error) { return r.first(ctx, i) })
+		t, form, err := AudioFilter(s, r.file.byteStream, r.target.ByteStreams, func() (media.Packet, error) { return r.first(ctx, i) })
 		if err == nil {
 			_, err = r.target.Create(Discard{}, []media.Track{t}, 0)
 		}
@@ -82,10 +82,10 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 // Form makes of a packet of sound those of a copy.
 type Form func(p *media.Packet) ([]*media.Packet, error)
 
-// SoundForm returns a sound track as it is to be in a copy: in byte streams AAC
+// AudioFilter returns a sound track as it is to be in a copy: in byte streams AAC
 // has headers of its own. The track's first packet is asked for where it is
 // needed.
-func SoundForm(s media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, Form, error) {
+func AudioFilter(s media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, Form, error) {
 	same := func(p *media.Packet) ([]*media.Packet, error) { return []*media.Packet{p}, nil }
 	switch {
 	case s.Codec != aac.Name || toByteStream == fromByteStream:
@@ -132,9 +132,9 @@ func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Cod
 	// the record that says how they are held.
 	byteStream := r.file.byteStream || len(t.Config) == 0
 	switch {
-	case codec.Prefixed == nil || r.target.ByteStream == byteStream:
+	case codec.Prefixed == nil || r.target.ByteStreams == byteStream:
 		return t, nil
-	case r.target.ByteStream:
+	case r.target.ByteStreams:
 		r.convert, err = codec.ByteStream(t)
 		return t, err
 	}

@@ -19,7 +19,7 @@ type muxer struct {
 // has them; packets is how many, as a hint.
 func Write(c media.Container, w io.WriteSeeker, tracks []media.Track, packets int) (media.Muxer, error) {
 	inner, err := c.Create(w, tracks, packets)
-	if err != nil || !c.ByteStream {
+	if err != nil || !c.ByteStreams {
 		return inner, err
 	}
 	m := &muxer{Muxer: inner, video: map[int]func([]byte, *media.Packet) []byte{}, sound: map[int]Form{}}
@@ -33,8 +33,8 @@ func Write(c media.Container, w io.WriteSeeker, tracks []media.Track, packets in
 			if m.video[i], err = codec.ByteStream(t); err != nil {
 				return nil, err
 			}
-		case media.Sound:
-			if _, m.sound[i], err = SoundForm(t, false, true, nil); err != nil {
+		case media.Audio:
+			if _, m.sound[i], err = AudioFilter(t, false, true, nil); err != nil {
 				return nil, err
 			}
 		}

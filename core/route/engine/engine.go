@@ -156,7 +156,7 @@ func (*Engine) Check(l load.Load) error {
 		}
 		return nil
 	}
-	if err := registry.Carries(l.Format); err != nil {
+	if err := registry.CanEncode(l.Format); err != nil {
 		return fmt.Errorf("load line %q: %w", l, err)
 	}
 	return nil

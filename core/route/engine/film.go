@@ -221,8 +221,8 @@ func (f *film) source(file *registry.File, threads int) (s source, err error) {
 		return s, err
 	}
 	s.packets, s.closeFile, s.frames, s.place, s.number = file, file.Close, f.frames, f.place, f.number
-	if codec.Droppable != nil {
-		s.droppable = codec.Droppable(track)
+	if codec.Disposable != nil {
+		s.droppable = codec.Disposable(track)
 	}
 	return s, nil
 }

@@ -9,7 +9,7 @@ import (
 )
 
 func TestThereAndBack(t *testing.T) {
-	track := media.Track{Kind: media.Sound, Codec: Name, Config: []byte{0x11, 0x90}} // AAC LC, 48 kHz, stereo
+	track := media.Track{Kind: media.Audio, Codec: Name, Config: []byte{0x11, 0x90}} // AAC LC, 48 kHz, stereo
 	wrap, err := ADTS(track)
 	require.NoError(t, err)
 	data := wrap(nil, &media.Packet{Data: []byte("first")})

@@ -100,9 +100,9 @@ func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error)
 	}, nil
 }
 
-// droppable returns what tells whether a packet holds a picture that no other
+// disposable returns what tells whether a packet holds a picture that no other
 // refers to.
-func droppable(t media.Track) func(data []byte) bool {
+func disposable(t media.Track) func(data []byte) bool {
 	prefix := 0
 	if c, err := parseConfig(t.Config); err == nil {
 		prefix = c.prefix

@@ -56,7 +56,7 @@ type input struct {
 // order. A packet is out's until it returns. DTS are in units of frames and
 // Packet.PTS is what came with the picture.
 func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Encoder, error) {
-	if err := Carries(set.Format); err != nil {
+	if err := CheckFormat(set.Format); err != nil {
 		return nil, err
 	}
 	if set.References == 0 {
@@ -117,8 +117,8 @@ func setup[T motion.Sample](e *Encoder, c *macroblockEncoder[T], r *recon[T], k 
 	c.maxVectorX, c.maxVectorY = 256, verticalReach(e.sps)
 }
 
-// Carries tells whether the encoder can make a format, and if not, why.
-func Carries(f media.Format) error {
+// CheckFormat tells whether the encoder can make a format, and if not, why.
+func CheckFormat(f media.Format) error {
 	switch {
 	case f.Depth != 8 && f.Depth != 10:
 		return fmt.Errorf("h264 is made with 8 or 10 bits a sample, not %d", f.Depth)

@@ -186,12 +186,12 @@ func TestTimesOfFramesThatHaveNone(t *testing.T) {
 // Interlaced video has no level beyond 4.1 (table A-4).
 func TestLevelsOfInterlacedVideo(t *testing.T) {
 	f := media.Format{Codec: Name, Width: 1920, Height: 1080, Interlaced: true, Depth: 8, Chroma: picture.C420, Rate: media.Rate{Num: 25, Den: 1}, Bitrate: 60e6}
-	require.NoError(t, Carries(f))
+	require.NoError(t, CheckFormat(f))
 	e, err := NewEncoder(media.EncoderSettings{Format: f, KeyEvery: 25}, nil)
 	require.NoError(t, err)
 	require.LessOrEqual(t, e.sps.level, 41)
 	f.Bitrate = 100e6
-	require.ErrorContains(t, Carries(f), "level 4.1")
+	require.ErrorContains(t, CheckFormat(f), "level 4.1")
 	f.Width, f.Height, f.Bitrate = 3840, 2160, 40e6
-	require.ErrorContains(t, Carries(f), "level 4.1")
+	require.ErrorContains(t, CheckFormat(f), "level 4.1")
 }

@@ -231,7 +231,7 @@ func TestGroupsDoNotDependOnThePast(t *testing.T) {
 // What cannot be made is said so.
 func TestCarriesNamesWhatItCannot(t *testing.T) {
 	good := media.Format{Codec: Name, Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8}
-	require.NoError(t, Carries(good))
+	require.NoError(t, CheckFormat(good))
 	for want, change := range map[string]func(*media.Format){
 		"not 12":       func(f *media.Format) { f.Depth = 12 },
 		"not 4:4:4":    func(f *media.Format) { f.Chroma = picture.C444 },
@@ -242,7 +242,7 @@ func TestCarriesNamesWhatItCannot(t *testing.T) {
 	} {
 		f := good
 		change(&f)
-		require.ErrorContains(t, Carries(f), want)
+		require.ErrorContains(t, CheckFormat(f), want)
 		_, err := NewEncoder(media.EncoderSettings{Format: f}, nil)
 		require.ErrorContains(t, err, want)
 	}

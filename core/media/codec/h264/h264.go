@@ -22,7 +22,7 @@ const EncoderVersion = 6
 
 // Codec registers the decoder and says what the encoder makes.
 var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream,
-	Droppable: droppable, Carries: Carries}
+	Disposable: disposable, CheckFormat: CheckFormat}
 
 // Raw registers streams without a container.
 var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()

@@ -17,10 +17,10 @@ import (
 const Name = "mjpeg"
 
 // Codec registers the format.
-var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, Carries: Carries}
+var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, CheckFormat: CheckFormat}
 
-// Carries returns an error that names what of f the encoder cannot make.
-func Carries(f media.Format) error {
+// CheckFormat returns an error that names what of f the encoder cannot make.
+func CheckFormat(f media.Format) error {
 	switch {
 	case f.Interlaced:
 		return fmt.Errorf("mjpeg is made progressive only; write %dx%dp%s", f.Width, f.Height, f.Rate)

@@ -90,14 +90,14 @@ func TestSendEndsWithItsContext(t *testing.T) {
 
 func TestCarries(t *testing.T) {
 	good := media.Format{Width: 64, Height: 48, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Transfer: media.SDR}
-	require.NoError(t, Carries(good))
+	require.NoError(t, CheckFormat(good))
 	for _, change := range []func(*media.Format){
 		func(f *media.Format) { f.Depth = 10 }, func(f *media.Format) { f.Chroma = picture.C422 },
 		func(f *media.Format) { f.Interlaced = true }, func(f *media.Format) { f.Transfer = media.PQ },
 	} {
 		f := good
 		change(&f)
-		require.Error(t, Carries(f))
+		require.Error(t, CheckFormat(f))
 	}
 }
 

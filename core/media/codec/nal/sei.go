@@ -58,7 +58,7 @@ func ReadHDR(h **media.HDR, kind int, payload []byte) {
 			h.Primaries[i] = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
 		}
 		h.White = [2]uint16{uint16(r.U(16)), uint16(r.U(16))}
-		h.Most, h.Least = r.U(32), r.U(32)
+		h.MaxLuminance, h.MinLuminance = r.U(32), r.U(32)
 	case kind == SEIContentLight && len(payload) >= 4:
 		h := media.HDROf(h)
 		h.MaxCLL, h.MaxFALL = uint16(r.U(16)), uint16(r.U(16))
@@ -71,7 +71,7 @@ func AppendHDR(dst []byte, h *media.HDR) []byte {
 	for _, p := range append(h.Primaries[:], h.White) {
 		dst = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(dst, p[0]), p[1])
 	}
-	dst = binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(dst, h.Most), h.Least)
+	dst = binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(dst, h.MaxLuminance), h.MinLuminance)
 	dst = append(dst, SEIContentLight, 4)
 	dst = binary.BigEndian.AppendUint16(binary.BigEndian.AppendUint16(dst, h.MaxCLL), h.MaxFALL)
 	return append(dst, 0x80) // rbsp_trailing_bits

@@ -8,7 +8,7 @@ import (
 	"vividstrain/core/media"
 )
 
-var someHDR = media.HDR{Primaries: [3][2]uint16{{1, 2}, {3, 4}, {5, 65535}}, White: [2]uint16{7, 8}, Most: 1 << 31, Least: 5, MaxCLL: 1000, MaxFALL: 400}
+var someHDR = media.HDR{Primaries: [3][2]uint16{{1, 2}, {3, 4}, {5, 65535}}, White: [2]uint16{7, 8}, MaxLuminance: 1 << 31, MinLuminance: 5, MaxCLL: 1000, MaxFALL: 400}
 
 func TestHDRMessagesRoundTrip(t *testing.T) {
 	var got *media.HDR

@@ -22,7 +22,7 @@ type Stream struct {
 
 // Container registers the raw streams of a codec.
 func (s Stream) Container() media.Container {
-	return media.Container{Name: s.Codec + " stream", Extensions: s.Extensions, Match: s.Match, ByteStream: true, Untimed: true,
+	return media.Container{Name: s.Codec + " stream", Extensions: s.Extensions, Match: s.Match, ByteStreams: true, Untimed: true,
 		Open: func(r io.ReaderAt, size int64) (media.Demuxer, error) { return open(s, r, size) }}
 }
 

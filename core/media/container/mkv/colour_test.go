@@ -16,7 +16,7 @@ func TestColourAndLight(t *testing.T) {
 	want := media.Track{Kind: media.Video, Codec: "vp9", Timescale: 1000, Format: media.Format{Width: 64, Height: 64, Rate: media.Rate{Num: 24000, Den: 1001}},
 		Colour: media.Colour{Primaries: 9, Transfer: 16, Matrix: 9},
 		HDR: &media.HDR{Primaries: [3][2]uint16{{13250, 34500}, {7500, 3000}, {34000, 16000}}, White: [2]uint16{15635, 16450},
-			Most: 10_000_000, Least: 50, MaxCLL: 1000, MaxFALL: 400}}
+			MaxLuminance: 10_000_000, MinLuminance: 50, MaxCLL: 1000, MaxFALL: 400}}
 	m := &memory{}
 	w, err := create(m, []media.Track{want}, 0)
 	require.NoError(t, err)
@@ -40,9 +40,9 @@ func TestMasteringOutOfRange(t *testing.T) {
 	setMastering(&h, 0, 7)
 	require.EqualValues(t, 65535, h.Primaries[2][0])
 	setMastering(&h, 8, 1e12)
-	require.EqualValues(t, uint32(1<<32-1), h.Most)
+	require.EqualValues(t, uint32(1<<32-1), h.MaxLuminance)
 	setMastering(&h, 9, -3)
-	require.Zero(t, h.Least)
+	require.Zero(t, h.MinLuminance)
 }
 
 // A compressed track is refused by name; one that is stripped of nothing is read.

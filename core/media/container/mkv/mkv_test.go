@@ -35,7 +35,7 @@ func (m *memory) Seek(offset int64, _ int) (int64, error) {
 func film(t *testing.T) []byte {
 	m := &memory{}
 	w, err := create(m, []media.Track{
-		{Kind: media.Sound, Codec: "opus", Timescale: 48000, Channels: 2, Rate: 48000, Config: []byte("OpusHead")},
+		{Kind: media.Audio, Codec: "opus", Timescale: 48000, Channels: 2, Rate: 48000, Config: []byte("OpusHead")},
 		{Kind: media.Video, Codec: "h264", Timescale: 25, Config: []byte{1, 2, 3},
 			Format: media.Format{Width: 320, Height: 180, Rate: media.Rate{Num: 25, Den: 1}, Interlaced: true},
 			Colour: media.Colour{Primaries: 1, Transfer: 1, Matrix: 1, FullRange: true}},
@@ -61,7 +61,7 @@ func TestRoundTrip(t *testing.T) {
 	tracks := d.Tracks()
 	require.Len(t, tracks, 2)
 	require.Equal(t, "opus", tracks[0].Codec)
-	require.Equal(t, media.Sound, tracks[0].Kind)
+	require.Equal(t, media.Audio, tracks[0].Kind)
 	require.Equal(t, [2]int{2, 48000}, [2]int{tracks[0].Channels, tracks[0].Rate})
 	require.Equal(t, "h264", tracks[1].Codec)
 	require.Equal(t, []byte{1, 2, 3}, tracks[1].Config)

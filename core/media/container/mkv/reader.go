@@ -153,7 +153,7 @@ func readEntry(t *media.Track, x *trackExtra, id uint32, data []byte, at int64) 
 		case 1:
 			t.Kind = media.Video
 		case 2:
-			t.Kind = media.Sound
+			t.Kind = media.Audio
 		}
 	case idCodecID:
 		name := string(data)
@@ -237,9 +237,9 @@ func setMastering(h *media.HDR, i int, v float64) {
 	case i < 8:
 		h.White[i%2] = coordinate
 	case i == 8:
-		h.Most = uint32(max(0, min(math.Round(v*10000), math.MaxUint32)))
+		h.MaxLuminance = uint32(max(0, min(math.Round(v*10000), math.MaxUint32)))
 	default:
-		h.Least = uint32(max(0, min(math.Round(v*10000), math.MaxUint32)))
+		h.MinLuminance = uint32(max(0, min(math.Round(v*10000), math.MaxUint32)))
 	}
 }
 

@@ -79,7 +79,7 @@ func (b *builder) track(t *media.Track, number int) {
 	if len(t.Config) > 0 {
 		b.bytes(idCodecPrivate, t.Config)
 	}
-	if t.Kind == media.Sound {
+	if t.Kind == media.Audio {
 		b.uint(idTrackType, 2)
 		b.master(idAudio, func() {
 			b.float(idSampling, float64(t.Rate))
@@ -127,8 +127,8 @@ func (b *builder) colour(t *media.Track) {
 			for i, v := range [8]uint16{p[2][0], p[2][1], p[0][0], p[0][1], p[1][0], p[1][1], h.White[0], h.White[1]} {
 				b.float(idMasteringFirst+uint32(i), float64(v)/50000)
 			}
-			b.float(idMasteringFirst+8, float64(h.Most)/10000)
-			b.float(idMasteringFirst+9, float64(h.Least)/10000)
+			b.float(idMasteringFirst+8, float64(h.MaxLuminance)/10000)
+			b.float(idMasteringFirst+9, float64(h.MinLuminance)/10000)
 		})
 	})
 }

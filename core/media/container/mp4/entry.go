@@ -18,7 +18,7 @@ func (b *builder) entry(t *media.Track) {
 	b.box(entryKinds[t.Codec], func() {
 		b.zeros(6)
 		b.u16(1) // data reference
-		if t.Kind == media.Sound {
+		if t.Kind == media.Audio {
 			b.soundEntry(t)
 		} else {
 			b.visualEntry(t)
@@ -104,8 +104,8 @@ func (b *builder) colour(t *media.Track) {
 			}
 			b.u16(h.White[0])
 			b.u16(h.White[1])
-			b.u32(h.Most)
-			b.u32(h.Least)
+			b.u32(h.MaxLuminance)
+			b.u32(h.MinLuminance)
 		})
 		b.box("clli", func() {
 			b.u16(h.MaxCLL)
@@ -135,7 +135,7 @@ func (d *reader) readEntry(stbl box, t *media.Track) error {
 	switch t.Kind {
 	case media.Video:
 		fields, err = d.readVisual(entry, t)
-	case media.Sound:
+	case media.Audio:
 		fields, err = d.readSound(entry, t)
 	default:
 		return nil
@@ -144,7 +144,7 @@ func (d *reader) readEntry(stbl box, t *media.Track) error {
 		return err
 	}
 	list, err := children(d.file, entry.start+fields, entry.end)
-	if err != nil && t.Kind == media.Sound {
+	if err != nil && t.Kind == media.Audio {
 		return nil // sound is carried along however odd its entry is
 	}
 	if err != nil {
@@ -216,7 +216,7 @@ func (d *reader) readExtension(b box, t *media.Track) error {
 			h.Primaries[i] = [2]uint16{binary.BigEndian.Uint16(data[4*i:]), binary.BigEndian.Uint16(data[4*i+2:])}
 		}
 		h.White = [2]uint16{binary.BigEndian.Uint16(data[12:]), binary.BigEndian.Uint16(data[14:])}
-		h.Most, h.Least = binary.BigEndian.Uint32(data[16:]), binary.BigEndian.Uint32(data[20:])
+		h.MaxLuminance, h.MinLuminance = binary.BigEndian.Uint32(data[16:]), binary.BigEndian.Uint32(data[20:])
 	case b.kind == "clli" && len(data) >= 4:
 		h := media.HDROf(&t.HDR)
 		h.MaxCLL, h.MaxFALL = binary.BigEndian.Uint16(data), binary.BigEndian.Uint16(data[2:])

@@ -222,7 +222,7 @@ func TestSoundEntriesOfOlderFilms(t *testing.T) {
 		d, err := openBytes(p.file())
 		require.NoError(t, err, version)
 		track := d.Tracks()[0]
-		require.Equal(t, media.Sound, track.Kind)
+		require.Equal(t, media.Audio, track.Kind)
 		require.Equal(t, "aac", track.Codec)
 		require.Equal(t, 6, track.Channels)
 		require.Equal(t, 44100, track.Rate)

@@ -17,8 +17,8 @@ func tracks() []media.Track {
 	return []media.Track{
 		{Kind: media.Video, Codec: "h264", Timescale: 1000, Config: []byte{1, 100, 0, 31},
 			Format: media.Format{Width: 1280, Height: 720}, Colour: media.Colour{Primaries: 9, Transfer: 18, Matrix: 9},
-			HDR: &media.HDR{Primaries: [3][2]uint16{{1, 2}, {3, 4}, {5, 6}}, White: [2]uint16{7, 8}, Most: 9, Least: 10, MaxCLL: 11, MaxFALL: 12}},
-		{Kind: media.Sound, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000},
+			HDR: &media.HDR{Primaries: [3][2]uint16{{1, 2}, {3, 4}, {5, 6}}, White: [2]uint16{7, 8}, MaxLuminance: 9, MinLuminance: 10, MaxCLL: 11, MaxFALL: 12}},
+		{Kind: media.Audio, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000},
 	}
 }
 

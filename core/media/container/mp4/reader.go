@@ -147,7 +147,7 @@ func (d *reader) readHeader(mdia box, t *media.Track) error {
 	case "vide":
 		t.Kind = media.Video
 	case "soun":
-		t.Kind = media.Sound
+		t.Kind = media.Audio
 	}
 	return nil
 }

@@ -224,7 +224,7 @@ func (b *builder) track(t *trackWriter, id int) {
 			b.u32(0)
 			b.u64(t.inMovie(t.end))
 			b.zeros(12)
-			if t.Kind == media.Sound {
+			if t.Kind == media.Audio {
 				b.u16(0x100) // volume 1.0
 			} else {
 				b.u16(0)
@@ -267,7 +267,7 @@ func (b *builder) media(t *trackWriter) {
 	})
 	b.full("hdlr", 0, 0, func() {
 		b.u32(0)
-		if t.Kind == media.Sound {
+		if t.Kind == media.Audio {
 			b.text("soun")
 		} else {
 			b.text("vide")
@@ -275,7 +275,7 @@ func (b *builder) media(t *trackWriter) {
 		b.zeros(12 + 1) // and an empty name
 	})
 	b.box("minf", func() {
-		if t.Kind == media.Sound {
+		if t.Kind == media.Audio {
 			b.full("smhd", 0, 0, func() { b.zeros(4) })
 		} else {
 			b.full("vmhd", 0, 1, func() { b.zeros(8) })

@@ -25,7 +25,7 @@ var Container = media.Container{
 	Match:      func(head []byte) bool { return packetSize(head) > 0 },
 	Open:       open,
 	Create:     create,
-	ByteStream: true,
+	ByteStreams: true,
 }
 
 const (
@@ -60,10 +60,10 @@ var kinds = map[astits.StreamType]struct {
 }{
 	astits.StreamTypeH264Video: {media.Video, "h264"}, astits.StreamTypeHEVCVideo: {media.Video, "hevc"},
 	astits.StreamTypeMPEG2Video: {media.Video, "mpeg2"}, astits.StreamTypeMPEG1Video: {media.Video, "mpeg1"},
-	astits.StreamTypeADTS: {media.Sound, "aac"}, astits.StreamTypeAACLATMAudio: {media.Sound, "aac"},
-	astits.StreamTypeMPEG1Audio: {media.Sound, "mp3"}, astits.StreamTypeMPEG2Audio: {media.Sound, "mp3"},
-	astits.StreamTypeAC3Audio: {media.Sound, "ac3"}, astits.StreamTypeEAC3Audio: {media.Sound, "eac3"},
-	astits.StreamTypeDTSAudio: {media.Sound, "dts"},
+	astits.StreamTypeADTS: {media.Audio, "aac"}, astits.StreamTypeAACLATMAudio: {media.Audio, "aac"},
+	astits.StreamTypeMPEG1Audio: {media.Audio, "mp3"}, astits.StreamTypeMPEG2Audio: {media.Audio, "mp3"},
+	astits.StreamTypeAC3Audio: {media.Audio, "ac3"}, astits.StreamTypeEAC3Audio: {media.Audio, "eac3"},
+	astits.StreamTypeDTSAudio: {media.Audio, "dts"},
 }
 
 // reader is a Demuxer.
@@ -210,7 +210,7 @@ func (d *reader) fill(p *media.Packet, data *astits.DemuxerData, track int) {
 	if a := data.FirstPacket; a != nil && a.AdaptationField != nil {
 		p.Key = a.AdaptationField.RandomAccessIndicator
 	}
-	if d.tracks[track].Kind == media.Sound {
+	if d.tracks[track].Kind == media.Audio {
 		p.Key = true
 	}
 	h := data.PES.Header
@@ -289,7 +289,7 @@ func (m *writer) WritePacket(p *media.Packet) error {
 	header := &astits.PESOptionalHeader{MarkerBits: 2, DataAlignmentIndicator: true, PTSDTSIndicator: astits.PTSDTSIndicatorBothPresent,
 		PTS: clock(p.PTS), DTS: clock(dts)}
 	stream := uint8(0xE0)
-	if m.tracks[p.Track].Kind == media.Sound {
+	if m.tracks[p.Track].Kind == media.Audio {
 		stream = 0xC0
 	}
 	field := &astits.PacketAdaptationField{RandomAccessIndicator: p.Key}

@@ -20,7 +20,7 @@ func (*memory) Seek(int64, int) (int64, error) { return 0, errors.New("a stream 
 // the next one, and sound.
 func film(t *testing.T, frames int) []byte {
 	m := &memory{}
-	w, err := create(m, []media.Track{{Kind: media.Video, Codec: "h264", Timescale: 50}, {Kind: media.Sound, Codec: "aac", Timescale: 48000}}, 0)
+	w, err := create(m, []media.Track{{Kind: media.Video, Codec: "h264", Timescale: 50}, {Kind: media.Audio, Codec: "aac", Timescale: 48000}}, 0)
 	require.NoError(t, err)
 	for i := range frames {
 		require.NoError(t, w.WritePacket(&media.Packet{PTS: int64(i + 1 - i%2*2 + 1), DTS: int64(i), Key: i%25 == 0, Data: picture(i)}))
@@ -53,7 +53,7 @@ func TestRoundTrip(t *testing.T) {
 			require.NoError(t, err)
 			require.Len(t, d.Tracks(), 2)
 			require.Equal(t, "h264", d.Tracks()[0].Codec)
-			require.Equal(t, media.Sound, d.Tracks()[1].Kind)
+			require.Equal(t, media.Audio, d.Tracks()[1].Kind)
 			for range 2 {
 				seen := [2]int{}
 				var p media.Packet
