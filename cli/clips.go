@@ -15,7 +15,6 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/clip"
-	"vividstrain/core/media/codec/h264"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/media/scene"
 	"vividstrain/report"
@@ -49,7 +48,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 			&cli.StringFlag{Name: "scene", Usage: "draw `SCENE`: " + strings.Join(scene.Names(), ", "), Value: scene.Names()[0]},
 			&cli.Uint32Flag{Name: "seed", Usage: "seed of what is random in the scene"},
 			&cli.StringFlag{Name: "container", Usage: "write `TYPE`: mp4, mkv or ts", Value: "mp4"},
-			&cli.StringFlag{Name: "effort", Usage: "code h264 `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
+			&cli.StringFlag{Name: "effort", Usage: "code `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
 			&cli.IntFlag{Name: "key-every", Usage: "a key frame every `N` frames, 1 for key frames alone", DefaultText: "one second"},
 			&cli.IntFlag{Name: "b-frames", Usage: "`N` B frames between two others, 0 to 7; from 3 on the middle one is referred to", DefaultText: "0, or 1 with --effort good"},
 			&cli.IntFlag{Name: "references", Usage: "P frames refer to `N` frames, 1 to 4", DefaultText: "1, or 3 with --effort good"},
@@ -62,14 +61,14 @@ func (a *app) clipsBuildCommand() *cli.Command {
 		"vividstrain clips build \"h264 1080i25 10M\" --b-frames 2 --seconds 10")
 }
 
-// coding is how the flags want h264 to be coded.
+// coding is how the flags want groups of pictures to be coded.
 func coding(c *cli.Command) (o clip.Coding, err error) {
 	o = clip.Coding{KeyEvery: c.Int("key-every"), BFrames: c.Int("b-frames"), References: c.Int("references"),
 		Slices: c.Int("slices"), CAVLC: c.Bool("cavlc")}
-	if o.Effort, err = effort(c); err != nil {
+	if o.Preset, err = effort(c); err != nil {
 		return o, err
 	}
-	if o.Effort == media.Good && o.KeyEvery != 1 && !c.IsSet("b-frames") {
+	if o.Preset == media.Good && o.KeyEvery != 1 && !c.IsSet("b-frames") {
 		o.BFrames = 1
 	}
 	for _, f := range []struct {
@@ -86,13 +85,11 @@ func coding(c *cli.Command) (o clip.Coding, err error) {
 
 // effort is how much the encoder is to try.
 func effort(c *cli.Command) (media.Preset, error) {
-	switch c.String("effort") {
-	case "fast":
-		return media.Fast, nil
-	case "good":
-		return media.Good, nil
+	preset, known := media.ParsePreset(c.String("effort"))
+	if !known {
+		return 0, usagef("--effort is %s, not %q", strings.Join(media.PresetNames(), " or "), c.String("effort"))
 	}
-	return 0, usagef("--effort is fast or good, not %q", c.String("effort"))
+	return preset, nil
 }
 
 // clipOrders are the clips that the command line asks for.
@@ -121,8 +118,8 @@ func clipOrders(c *cli.Command) (orders []clip.Order, err error) {
 				return nil, usagef("load line %q: %w", rung, err)
 			}
 			o.Format = rung.Format
-			if rung.Codec != h264.Name && (o.Coding != clip.Coding{Slices: 1} || o.Container == "ts") {
-				return nil, usagef("load line %q: how it is coded can be chosen for h264 alone", rung)
+			if _, err := registry.GroupEncoder(rung.Codec); err != nil && (o.Coding != clip.Coding{Slices: 1} || o.Container == "ts") {
+				return nil, usagef("load line %q: how it is coded can be chosen where pictures refer to each other: %w", rung, err)
 			}
 			orders = append(orders, o)
 		}

@@ -135,7 +135,7 @@ func conversion(c *cli.Command) (job transcode.Job, err error) {
 			return job, err
 		}
 	}
-	if job.Order.Effort, err = effort(c); err != nil {
+	if job.Order.Preset, err = effort(c); err != nil {
 		return job, err
 	}
 	threads := c.Int("threads")

@@ -3,13 +3,10 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
-	"vividstrain/core/media"
-	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/partial"
 )
@@ -35,12 +32,9 @@ func (a *app) rewrap(ctx context.Context, c *cli.Command) (err error) {
 	if err != nil {
 		return usage(err)
 	}
-	var fragmented func(io.Writer, []media.Track) (media.Muxer, error)
-	if c.Bool("fragmented") {
-		if container.Name != mp4.Name {
-			return usagef("--fragmented goes with .mp4 files")
-		}
-		fragmented = mp4.CreateFragmented
+	fragmented := c.Bool("fragmented")
+	if fragmented && container.CreateFragmented == nil {
+		return usagef("--fragmented goes with .mp4 files")
 	}
 	f, err := registry.Open(from)
 	if err != nil {

@@ -27,8 +27,9 @@ func Arrange(name string, loads []Load) (*Ladder, error) {
 				cmp.Compare(a.Bitrate*int64(a.Streams), b.Bitrate*int64(b.Streams)), cmp.Compare(a.File, b.File))
 		})
 	}
+	codecs := knownCodecs()
 	slices.SortFunc(ladder.Columns, func(a, b Column) int {
-		return cmp.Or(slices.Index(Codecs, a.Rungs[0].Codec)-slices.Index(Codecs, b.Rungs[0].Codec), cmp.Compare(a.Name, b.Name))
+		return cmp.Or(slices.Index(codecs, a.Rungs[0].Codec)-slices.Index(codecs, b.Rungs[0].Codec), cmp.Compare(a.Name, b.Name))
 	})
 	return ladder, ladder.check()
 }

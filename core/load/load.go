@@ -3,34 +3,22 @@
 package load
 
 import (
+	"errors"
 	"fmt"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/picture"
+	"vividstrain/core/media/registry"
 )
-
-// Codecs are the codec words that a load line may begin with.
-var Codecs = []string{"mjpeg", "mpeg2", "h264", "hevc", "vp8", "vp9", "av1", "raw"}
-
-// Goal is what a stream is to be converted to.
-type Goal struct {
-	Width, Height int
-	Interlaced    bool
-	Rate          media.Rate // zero: as the source
-	Bitrate       int64      // bits a second
-	Codec         string     // empty: the device chooses
-}
 
 // Load is a format, how it is to be treated and in how many streams at once.
 type Load struct {
 	media.Format
-	Streams int    // at least 1
-	Goal    *Goal  // nil: as it is
-	File    string // the file to be played, empty: any clip of the format; not a part of the load line
+	Streams int         // at least 1
+	Goal    *media.Goal // nil: as it is
+	File    string      // the file to be played, empty: any clip of the format; not a part of the load line
 }
 
 // Title is the load line, with the name of the file that is to be played.
@@ -68,60 +56,14 @@ func clip(s string) string {
 
 // String prints the load as a load line, its words in their fixed order.
 func (l Load) String() string {
-	var b strings.Builder
-	b.WriteString(l.Codec + " " + l.SizeRate())
-	if l.Depth != 8 {
-		fmt.Fprintf(&b, " %dbit", l.Depth)
-	}
-	if l.Chroma != picture.C420 {
-		b.WriteString(" " + l.Chroma.String())
-	}
-	switch l.Transfer {
-	case media.PQ:
-		b.WriteString(" hdr")
-	case media.HLG:
-		b.WriteString(" hlg")
-	}
-	b.WriteString(" " + media.FormatBitrate(l.Bitrate))
+	line := l.Format.String()
 	if l.Streams > 1 {
-		fmt.Fprintf(&b, " x%d", l.Streams)
+		line += fmt.Sprintf(" x%d", l.Streams)
 	}
 	if l.Goal != nil {
-		b.WriteString(" -> " + l.Goal.String())
+		line += " -> " + l.Goal.String()
 	}
-	return b.String()
-}
-
-// String prints the goal as it stands behind the arrow of a load line.
-func (g Goal) String() string {
-	f := media.Format{Width: g.Width, Height: g.Height, Interlaced: g.Interlaced, Rate: g.Rate}
-	s := f.Size()
-	if g.Rate.Num > 0 {
-		s = f.SizeRate()
-	}
-	s += " " + media.FormatBitrate(g.Bitrate)
-	if g.Codec != "" {
-		s += " " + g.Codec
-	}
-	return s
-}
-
-// AsIs is the word for what is not to be converted.
-const AsIs = "as-is"
-
-// Word is the goal in one word, for names and addresses: "720p-4M". Of nil it is
-// AsIs.
-func (g *Goal) Word() string {
-	if g == nil {
-		return AsIs
-	}
-	return strings.ReplaceAll(g.String(), " ", "-")
-}
-
-// FormatWord is a format in one word, for names and addresses:
-// "h264-1080p30-12M".
-func FormatWord(f media.Format) string {
-	return strings.NewReplacer(" ", "-", ":", "").Replace(Load{Format: f, Streams: 1}.String())
+	return line
 }
 
 // PixelRate is luma samples a second of all streams.
@@ -158,125 +100,62 @@ func Parse(line string) (Load, error) {
 
 // parseSource reads the words before the arrow.
 func parseSource(line string, words []string) (Load, error) {
-	l := Load{Format: media.Format{Depth: 8, Transfer: media.SDR}, Streams: 1}
+	l := Load{Streams: 1}
 	if len(words) == 0 {
 		return l, &Error{line, "", "it is empty; a load line is like \"mjpeg 1080p30 60M\""}
 	}
-	l.Codec = strings.ToLower(words[0])
-	if !slices.Contains(Codecs, l.Codec) {
-		return l, &Error{line, words[0], "unknown codec; known are " + strings.Join(Codecs, ", ")}
-	}
-	seen := map[string]bool{}
-	for _, w := range words[1:] {
-		part, err := l.take(w)
-		switch {
-		case err != nil:
-			return l, &Error{line, w, err.Error()}
-		case seen[part]:
-			return l, &Error{line, w, "the " + part + " is given twice"}
+	var format []string
+	times := 0
+	for _, w := range words {
+		n, ok := strings.CutPrefix(strings.ToLower(w), "x")
+		if !ok {
+			format = append(format, w)
+			continue
 		}
-		seen[part] = true
+		var err error
+		if l.Streams, err = strconv.Atoi(n); err != nil || l.Streams < 1 || l.Streams > MaxStreams {
+			return l, &Error{line, w, fmt.Sprintf("the number of streams is x1 to x%d", MaxStreams)}
+		}
+		if times++; times > 1 {
+			return l, &Error{line, w, "the number of streams is given twice"}
+		}
 	}
-	switch {
-	case !seen["size"]:
-		return l, &Error{line, "", "it has no size and rate, like 1080p30"}
-	case !seen["bitrate"]:
-		return l, &Error{line, "", "it has no bitrate, like 12M"}
+	var err error
+	if l.Format, err = media.ParseFormat(format, knownCodecs()); err != nil {
+		return l, wordError(line, err)
 	}
 	return l, nil
 }
 
-// take reads one word behind the codec and tells which part of the line it is.
-func (l *Load) take(word string) (part string, err error) {
-	w := strings.ToLower(word)
-	if chroma, ok := picture.ParseChroma(w); ok {
-		l.Chroma = chroma
-		return "chroma sampling", nil
+// knownCodecs are the codec words that a load line may begin with.
+func knownCodecs() []string { return registry.VideoCodecs() }
+
+// wordError says of a word of a format what is wrong with it.
+func wordError(line string, err error) error {
+	var wrong *media.WordError
+	if errors.As(err, &wrong) {
+		return &Error{line, wrong.Word, wrong.What}
 	}
-	if depth, ok := strings.CutSuffix(w, "bit"); ok {
-		if depth != "8" && depth != "10" && depth != "12" {
-			return "", fmt.Errorf("the depth is 8bit, 10bit or 12bit")
-		}
-		l.Depth, _ = strconv.Atoi(depth)
-		return "depth", nil
-	}
-	switch w {
-	case "sdr":
-		l.Transfer = media.SDR
-		return "transfer", nil
-	case "hdr":
-		l.Transfer = media.PQ
-		return "transfer", nil
-	case "hlg":
-		l.Transfer = media.HLG
-		return "transfer", nil
-	}
-	if n, ok := strings.CutPrefix(w, "x"); ok {
-		l.Streams, err = strconv.Atoi(n)
-		if err != nil || l.Streams < 1 || l.Streams > MaxStreams {
-			return "", fmt.Errorf("the number of streams is x1 to x%d", MaxStreams)
-		}
-		return "number of streams", nil
-	}
-	if size, rate, ok := cutSize(w); ok {
-		if rate == "" {
-			return "", fmt.Errorf("the frame rate is missing; write %s25", size)
-		}
-		if l.Width, l.Height, l.Interlaced, err = media.ParseSize(size); err != nil {
-			return "", err
-		}
-		l.Rate, err = media.ParseRate(rate)
-		return "size", err
-	}
-	if l.Bitrate, err = media.ParseBitrate(w); err != nil {
-		return "", fmt.Errorf("it is no size (1080p30), depth (10bit), chroma sampling (4:2:2), transfer (hdr, hlg), " +
-			"bitrate (12M) or number of streams (x4)")
-	}
-	return "bitrate", nil
+	return err
 }
 
-// cutSize splits "1080p30" behind its scan letter.
-func cutSize(w string) (size, rate string, ok bool) {
-	i := strings.IndexAny(w, "pi")
-	if i < 1 || strings.Trim(w[:i], "0123456789x") != "" {
-		return "", "", false
-	}
-	return w[:i+1], w[i+1:], true
-}
-
-// ParseGoal reads a goal as it stands behind the arrow of a load line.
-func ParseGoal(s string) (Goal, error) {
+// ParseGoal reads a goal as it is written after the arrow of a load line.
+func ParseGoal(s string) (media.Goal, error) {
 	g, err := parseGoal(s, strings.Fields(s))
 	if err != nil {
-		return Goal{}, err
+		return media.Goal{}, err
 	}
 	return *g, nil
 }
 
-// parseGoal reads the words behind the arrow.
-func parseGoal(line string, words []string) (*Goal, error) {
+// parseGoal reads the words after the arrow.
+func parseGoal(line string, words []string) (*media.Goal, error) {
 	if len(words) < 2 || len(words) > 3 {
 		return nil, &Error{line, "->", "the goal is a size, a bitrate and perhaps a codec, like \"-> 720p 4M\""}
 	}
-	g := &Goal{}
-	size, rate, ok := cutSize(strings.ToLower(words[0]))
-	if !ok {
-		return nil, &Error{line, words[0], "the goal begins with a size like 720p or 720p25"}
-	}
-	var err error
-	if g.Width, g.Height, g.Interlaced, err = media.ParseSize(size); err == nil && rate != "" {
-		g.Rate, err = media.ParseRate(rate)
-	}
+	g, err := media.ParseGoal(words, knownCodecs())
 	if err != nil {
-		return nil, &Error{line, words[0], err.Error()}
+		return nil, wordError(line, err)
 	}
-	if g.Bitrate, err = media.ParseBitrate(words[1]); err != nil {
-		return nil, &Error{line, words[1], err.Error()}
-	}
-	if len(words) == 3 {
-		if g.Codec = strings.ToLower(words[2]); !slices.Contains(Codecs, g.Codec) {
-			return nil, &Error{line, words[2], "unknown codec; known are " + strings.Join(Codecs, ", ")}
-		}
-	}
-	return g, nil
+	return &g, nil
 }

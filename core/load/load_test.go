@@ -44,7 +44,7 @@ func TestParsesValues(t *testing.T) {
 		Depth: 10, Chroma: picture.C422, Transfer: media.PQ, Bitrate: 80e6,
 	}, l.Format)
 	require.Equal(t, 3, l.Streams)
-	require.Equal(t, &Goal{Width: 720, Height: 576, Interlaced: true, Bitrate: 2e6}, l.Goal)
+	require.Equal(t, &media.Goal{Width: 720, Height: 576, Interlaced: true, Bitrate: 2e6}, l.Goal)
 	require.InDelta(t, 3*3840*2160*59.94006, l.PixelRate(), 100)
 }
 

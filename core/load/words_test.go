@@ -3,6 +3,8 @@ package load
 import (
 	"testing"
 
+	"vividstrain/core/media"
+
 	"github.com/stretchr/testify/require"
 )
 
@@ -12,7 +14,7 @@ func TestWordsForNames(t *testing.T) {
 	for _, line := range []string{"h264 1080p30 12M", "h264 1080p30 12.5M", "h264 1080i25 12M", "hevc 2160p60 10bit hdr 80M", "h264 1080p25 4:2:2 40M", "h264 1920x800p23.976 8M"} {
 		l, err := Parse(line)
 		require.NoError(t, err)
-		word := FormatWord(l.Format)
+		word := l.Format.Word()
 		require.NotContains(t, word, " ")
 		require.NotContains(t, word, ":")
 		require.Empty(t, seen[word], word)
@@ -20,7 +22,7 @@ func TestWordsForNames(t *testing.T) {
 	}
 	l, err := Parse("h264 1080p30 12M x3")
 	require.NoError(t, err)
-	require.Equal(t, "h264-1080p30-12M", FormatWord(l.Format), "how many there are is no part of a format")
+	require.Equal(t, "h264-1080p30-12M", l.Format.Word(), "how many there are is no part of a format")
 }
 
 func TestGoals(t *testing.T) {
@@ -32,7 +34,7 @@ func TestGoals(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, g, again)
 	}
-	require.Equal(t, AsIs, (*Goal)(nil).Word())
+	require.Equal(t, media.AsIs, (*media.Goal)(nil).Word())
 	for text, says := range map[string]string{"": "the goal is a size", "720p": "the goal is a size", "4M 720p": "begins with a size", "720p fast": "fast",
 		"720p 4M tape": "unknown codec", "720p 4M h264 twice": "the goal is a size", "721p 4M": "721p"} {
 		_, err := ParseGoal(text)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"math"
+	"slices"
 	"time"
 
 	"vividstrain/core/media/picture"
@@ -62,11 +63,11 @@ type HDR struct {
 	// Of the display it was mastered on (SMPTE ST 2086): the primaries
 	// green, blue, red and the white point as x, y in 0.00002; luminance
 	// in 0.0001 cd/m2.
-	Primaries   [3][2]uint16
-	White       [2]uint16
+	Primaries                  [3][2]uint16
+	White                      [2]uint16
 	MaxLuminance, MinLuminance uint32
-	MaxCLL      uint16 // light of the brightest sample, cd/m2 (CTA-861.3)
-	MaxFALL     uint16 // of the brightest frame on average
+	MaxCLL                     uint16 // light of the brightest sample, cd/m2 (CTA-861.3)
+	MaxFALL                    uint16 // of the brightest frame on average
 }
 
 // HDROf is what *h points to, made on first use.
@@ -115,8 +116,11 @@ type Container struct {
 	// follows; packets is how many are to come, as a hint. It is nil for
 	// formats that are only read.
 	Create func(w io.WriteSeeker, tracks []Track, packets int) (Muxer, error)
-	// ByteStreams tells that packets of codecs in NAL units are held with
-	// start codes, not with lengths.
+	// CreateFragmented writes a file piece by piece, without going back; ContinueFragmented does so
+	// for times that go on from earlier pieces. Both are nil where the format has no such form.
+	CreateFragmented   func(w io.Writer, tracks []Track) (Muxer, error)
+	ContinueFragmented func(w io.Writer, tracks []Track) (Muxer, error)
+	// ByteStreams tells that the format holds codecs in their byte stream form.
 	ByteStreams bool
 	// Untimed tells that the format holds no times.
 	Untimed bool
@@ -152,25 +156,108 @@ type Decoder interface {
 // Worker is a Decoder that knows how much processor time its threads have used.
 type Worker interface{ Busy() time.Duration }
 
-// Codec is a video coding format.
+// Codec is a coding format. One descriptor says all that others need of it; what it cannot do is nil.
 type Codec struct {
-	Name       string // the codec word of load lines
+	Name string // the codec word of load lines
+	Kind Kind
+	IDs  Identifiers
+
 	NewDecoder func(t Track, threads int) (Decoder, error)
 	// NewParser follows the headers of a stream. It is nil where there is
 	// nothing to follow, as with codecs of key frames alone.
 	NewParser func() UnitParser
-	// Prefixed and ByteStreams are of codecs in NAL units: they return what
-	// appends a packet in the other of the two forms, with lengths or with
-	// start codes. Prefixed needs the first packet of the stream and gives
-	// the track its Config.
-	Prefixed   func(t Track, first []byte) (Track, func(dst []byte, p *Packet) []byte, error)
-	ByteStream func(t Track) (func(dst []byte, p *Packet) []byte, error)
+	// FrameSamples is how many samples of each channel a packet of audio has, 0 where that varies.
+	FrameSamples int64
 	// Disposable returns what tells of a packet's data whether all others
 	// can be decoded without it. It is nil where that is true of all.
 	Disposable func(t Track) func(data []byte) bool
-	// CheckFormat tells whether the encoder can make this format, and if not,
-	// why. It is nil for a codec without an encoder.
+
+	// ToPackets and ToByteStream return bitstream filters into the other of the two forms that a
+	// codec has: packets with a set-up record beside them, as files have them, or a stream that is
+	// whole in itself, as broadcasts have it. ToPackets needs the first packet of the stream and
+	// returns the track with its Config.
+	ToPackets    func(t Track, first []byte) (Track, Filter, error)
+	ToByteStream func(t Track) (Filter, error)
+
+	// CheckFormat tells whether the encoder can make a format, and if not, why.
 	CheckFormat func(f Format) error
+	// An encoder codes groups of pictures, or pictures on their own by a quality.
+	NewEncoder      func(set EncoderSettings, out func(*Packet) error) (Encoder, error)
+	NewStillEncoder func() StillEncoder
+	MinQuality      int // of a StillEncoder
+	MaxQuality      int
+	// EncoderVersion changes when the same pictures and settings would give other bytes.
+	EncoderVersion int
+
+	// CodecString is the codecs parameter of a track (RFC 6381), "" where it is not known.
+	// ParseCodecString reads codec, depth and transfer of a part of such a parameter.
+	CodecString      func(t Track) string
+	ParseCodecString func(s string) (f Format, ok bool)
+}
+
+// Filter turns a packet into those of another form: none, one or several. What it returns is valid
+// until the next call.
+type Filter func(p *Packet) ([]*Packet, error)
+
+// Identifiers are what containers call a codec. Where there are several, the first one is written.
+type Identifiers struct {
+	MP4       []string // types of sample entries (ISO/IEC 14496-12)
+	MP4Config string   // type of the box with the set-up record in them
+	MP4Object []byte   // objectTypeIndication of sample entries mp4v and mp4a (ISO/IEC 14496-1, table 5)
+	Matroska  []string // CodecID
+	TS        []byte   // stream_type (Rec. ITU-T H.222.0, table 2-34)
+	// NeedsConfig tells that packets are of no use without the set-up record.
+	NeedsConfig bool
+}
+
+// Object is the type indication that is written into MP4 files, 0 for codecs with sample entries
+// of their own.
+func (i *Identifiers) Object() byte {
+	if i.MP4Config != "" || len(i.MP4Object) == 0 {
+		return 0
+	}
+	return i.MP4Object[0]
+}
+
+// InMP4 tells whether tracks of the codec can be written into MP4 files.
+func (i *Identifiers) InMP4() bool { return i.Object() != 0 || len(i.MP4) > 0 && i.MP4Config != "" }
+
+// Codecs is a list of codecs.
+type Codecs []Codec
+
+// find returns the first codec for which is tells true, or nil.
+func (l Codecs) find(is func(c *Codec) bool) *Codec {
+	for i := range l {
+		if is(&l[i]) {
+			return &l[i]
+		}
+	}
+	return nil
+}
+
+// Named returns the codec of that name, or nil.
+func (l Codecs) Named(name string) *Codec {
+	return l.find(func(c *Codec) bool { return c.Name == name })
+}
+
+// ByMP4 returns the codec of a sample entry, or nil.
+func (l Codecs) ByMP4(entry string) *Codec {
+	return l.find(func(c *Codec) bool { return slices.Contains(c.IDs.MP4, entry) })
+}
+
+// ByMP4Object returns the codec of an object type indication, or nil.
+func (l Codecs) ByMP4Object(object byte) *Codec {
+	return l.find(func(c *Codec) bool { return slices.Contains(c.IDs.MP4Object, object) })
+}
+
+// ByMatroska returns the codec of a CodecID, or nil.
+func (l Codecs) ByMatroska(id string) *Codec {
+	return l.find(func(c *Codec) bool { return slices.Contains(c.IDs.Matroska, id) })
+}
+
+// ByTS returns the codec of a stream type, or nil.
+func (l Codecs) ByTS(streamType byte) *Codec {
+	return l.find(func(c *Codec) bool { return slices.Contains(c.IDs.TS, streamType) })
 }
 
 // ErrNoVideo means that a file was read but holds no video track.

@@ -33,11 +33,11 @@ type EncoderSettings struct {
 	Format     Format // its Bitrate is 0 for a constant quantiser
 	Colour     Colour
 	HDR        *HDR
-	QP         int // quantiser of P pictures without a bitrate, in the codec's own scale
-	KeyEvery   int // frames from one key frame that nothing refers across to the next; 1: intra pictures alone
-	BFrames    int // between two others, 0 to 7; from 3 on the middle one is referred to
-	References int // frames that P pictures refer to, 1 to 4; 0: as the preset has it
-	Slices     int // in a picture; 0: one
+	QP         int  // quantiser of P pictures without a bitrate, in the codec's own scale
+	KeyEvery   int  // frames from one key frame that nothing refers across to the next; 1: intra pictures alone
+	BFrames    int  // between two others, 0 to 7; from 3 on the middle one is referred to
+	References int  // frames that P pictures refer to, 1 to 4; 0: as the preset has it
+	Slices     int  // in a picture; 0: one
 	Simple     bool // the simpler entropy coding, where a codec has two: CAVLC in h264
 	Preset     Preset
 }
@@ -69,6 +69,12 @@ type Encoder interface {
 	Flush() error
 	// Costs is what is known of how many bits pictures take by now.
 	Costs() Costs
+}
+
+// StillEncoder codes pictures on their own, each by a quality.
+type StillEncoder interface {
+	// Encode appends the coded picture to dst.
+	Encode(dst []byte, p *picture.Picture, quality int) []byte
 }
 
 // Group is what a group of pictures starts from.

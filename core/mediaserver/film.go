@@ -10,7 +10,6 @@ import (
 	"sync"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/media/registry"
 )
 
@@ -87,7 +86,7 @@ func (f *film) doDivide(ctx context.Context, folder string, seconds float64) err
 		return err
 	}
 	c := &cuts{w: f.copy}
-	if _, err := registry.Rewrap(ctx, source, mp4.Container, c, mp4.CreateFragmented); err != nil {
+	if _, err := registry.Rewrap(ctx, source, registry.MP4, c, true); err != nil {
 		return err
 	}
 	f.size = c.n
@@ -96,7 +95,7 @@ func (f *film) doDivide(ctx context.Context, folder string, seconds float64) err
 
 // index finds the time of each fragment and puts them together to segments.
 func (f *film) index(at []int64, seconds float64) error {
-	d, err := mp4.Container.Open(f.copy, f.size)
+	d, err := registry.MP4.Open(f.copy, f.size)
 	if err != nil {
 		return err
 	}
@@ -155,7 +154,7 @@ func (f *film) from(at float64) (*part, error) {
 		i++
 	}
 	p := &part{file: f.copy, head: f.first, offset: f.segments[i].offset}
-	d, err := mp4.Container.Open(p, f.first+f.size-p.offset)
+	d, err := registry.MP4.Open(p, f.first+f.size-p.offset)
 	p.Demuxer = d
 	return p, err
 }

@@ -20,6 +20,7 @@ import (
 
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
+	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/partial"
 	"vividstrain/core/sense"
@@ -177,7 +178,7 @@ func newID() string {
 }
 
 // begin begins a session.
-func (b *Box) begin(f *film, g load.Goal) (*session, error) {
+func (b *Box) begin(f *film, g media.Goal) (*session, error) {
 	b.mu.Lock()
 	full := len(b.sessions) >= mostSessions
 	b.mu.Unlock()

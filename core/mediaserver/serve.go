@@ -16,7 +16,6 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/container/ts"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/transcode"
 )
@@ -79,7 +78,7 @@ func (b *Box) withSession(serve func(http.ResponseWriter, *http.Request, *sessio
 func (b *Box) file(w http.ResponseWriter, r *http.Request, f *film) { http.ServeFile(w, r, f.path) }
 
 // goalOf reads a goal as it stands in addresses: "720p-4M".
-func goalOf(word string) (load.Goal, error) {
+func goalOf(word string) (media.Goal, error) {
 	g, err := load.ParseGoal(strings.ReplaceAll(word, "-", " "))
 	if err == nil {
 		err = transcode.CheckGoal(g)
@@ -112,7 +111,7 @@ func (b *Box) withSegments(serve func(http.ResponseWriter, *http.Request, *film)
 // the viewer there.
 func (b *Box) list(name string, write func(http.ResponseWriter, pieces)) func(http.ResponseWriter, *http.Request, *film) {
 	return func(w http.ResponseWriter, r *http.Request, f *film) {
-		if r.PathValue("goal") == load.AsIs {
+		if r.PathValue("goal") == media.AsIs {
 			write(w, f)
 			return
 		}
@@ -152,7 +151,7 @@ func (b *Box) variants(w http.ResponseWriter, _ *http.Request, f *film) {
 		fmt.Fprintf(&out, "#EXT-X-STREAM-INF:BANDWIDTH=%d,RESOLUTION=%dx%d,FRAME-RATE=%.3f\n/film/%s/hls/%s/list.m3u8\n",
 			bits, format.Width, format.Height, format.Rate.Hz(), url.PathEscape(f.file), word)
 	}
-	entry(f.track.Format, f.track.Format.Bitrate, load.AsIs)
+	entry(f.track.Format, f.track.Format.Bitrate, media.AsIs)
 	for _, line := range []string{"720p 4M", "480p 1.5M", "240p 0.5M"} {
 		g, err := load.ParseGoal(line)
 		if err != nil || g.Height >= f.track.Format.Height {
@@ -207,7 +206,7 @@ func codecsAttribute(codecs string) string {
 	return fmt.Sprintf(` codecs="%s"`, codecs)
 }
 
-func (f *film) base() string         { return "/film/" + url.PathEscape(f.file) + "/" + load.AsIs }
+func (f *film) base() string         { return "/film/" + url.PathEscape(f.file) + "/" + media.AsIs }
 func (f *film) format() media.Format { return f.track.Format }
 func (f *film) piece(n int) string   { return strconv.Itoa(n) + ".m4s" }
 
@@ -219,21 +218,15 @@ func (f *film) durations() []float64 {
 	return list
 }
 
-// codecs is the codecs parameter (RFC 6381) of H.264, whose record begins with
-// version, profile, constraints and level; "" for others.
-func (f *film) codecs() string {
-	if c := f.tracks[0].Config; f.track.Codec == "h264" && len(c) > 3 {
-		return fmt.Sprintf("avc1.%02x%02x%02x", c[1], c[2], c[3])
-	}
-	return ""
-}
+// codecs is the codecs parameter (RFC 6381), "" where it is not known.
+func (f *film) codecs() string { return registry.CodecString(f.tracks[0]) }
 
 func (s *session) base() string       { return "/session/" + s.id }
 func (s *session) codecs() string     { return "" }
 func (s *session) piece(n int) string { return strconv.Itoa(n) + ".m4s" }
 
 func (s *session) format() media.Format {
-	f := media.Format{Codec: "h264", Width: s.goal.Width, Height: s.goal.Height, Rate: s.goal.Rate, Bitrate: s.goal.Bitrate}
+	f := media.Format{Codec: registry.DefaultEncoder().Name, Width: s.goal.Width, Height: s.goal.Height, Rate: s.goal.Rate, Bitrate: s.goal.Bitrate}
 	if f.Rate.Num == 0 {
 		f.Rate = s.film.track.Format.Rate
 	}
@@ -314,12 +307,12 @@ func (b *Box) stream(w http.ResponseWriter, r *http.Request, f *film) {
 
 // converter prepares to convert a source from a time in it on, in seconds of its
 // times, within what the box is held to.
-func (b *Box) converter(source transcode.Source, f *film, g load.Goal, from float64) (*transcode.Converter, error) {
+func (b *Box) converter(source transcode.Source, f *film, g media.Goal, from float64) (*transcode.Converter, error) {
 	return transcode.New(source, f.track, transcode.Order{Goal: g, From: from, Decoders: b.options.Threads, Encoders: b.options.Threads, Gate: b.hold.gate})
 }
 
 // pour converts a film into w.
-func (b *Box) pour(ctx context.Context, w http.ResponseWriter, f *film, g load.Goal) error {
+func (b *Box) pour(ctx context.Context, w http.ResponseWriter, f *film, g media.Goal) error {
 	source, err := f.from(0)
 	if err != nil {
 		return err
@@ -329,7 +322,7 @@ func (b *Box) pour(ctx context.Context, w http.ResponseWriter, f *film, g load.G
 		return err
 	}
 	w.Header().Set("Content-Type", "video/mp2t")
-	muxer, err := registry.Write(ts.Container, onward{w}, c.Tracks(), 0)
+	muxer, err := registry.Write(registry.TS, onward{w}, c.Tracks(), 0)
 	if err != nil {
 		return err
 	}

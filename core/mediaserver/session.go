@@ -8,9 +8,8 @@ import (
 	"sync"
 	"time"
 
-	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/container/mp4"
+	"vividstrain/core/media/registry"
 )
 
 // session is one conversion for one viewer: it makes segments ahead of what is
@@ -19,7 +18,7 @@ type session struct {
 	id   string
 	box  *Box
 	film *film
-	goal load.Goal
+	goal media.Goal
 	cost int64 // bytes of memory
 
 	mu       sync.Mutex
@@ -40,7 +39,7 @@ type session struct {
 const kept = 3
 
 // newSession takes the memory that a conversion needs.
-func (b *Box) newSession(f *film, g load.Goal) (*session, error) {
+func (b *Box) newSession(f *film, g media.Goal) (*session, error) {
 	s := &session{id: newID(), box: b, film: f, goal: g, segments: map[int][]byte{}, changed: make(chan struct{}), used: time.Now(), stop: func() {}}
 	in := f.track.Format
 	picture := int64(in.Width) * int64(in.Height) * 3 / 2
@@ -174,7 +173,7 @@ func (s *session) run(ctx context.Context, n int) error {
 	}
 	var buffer bytes.Buffer
 	tracks := c.Tracks()
-	muxer, err := mp4.ContinueFragmented(&buffer, tracks)
+	muxer, err := registry.MP4.ContinueFragmented(&buffer, tracks)
 	if err != nil {
 		return err
 	}

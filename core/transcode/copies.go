@@ -40,7 +40,7 @@ type Report struct {
 	CPU     time.Duration // of the whole process
 	MemPeak int64         // bytes more than before, of all copies
 	Buffers []tally.Buffer
-	Left    []string // sound that was left out
+	Left    []string // audio that was left out
 }
 
 // Run does the job.

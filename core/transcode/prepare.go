@@ -18,14 +18,13 @@ const farther = 5
 // in their times.
 type preparer struct {
 	*Converter
-	todo    chan<- *group
 	period  float64 // seconds from one frame of the source to the next
 	step    float64 // of the result
 	offset  float64 // what to add to times of the source
 	last    media.Frame
-	at      float64 // time of last in the result
-	next    int64   // number of the next frame to be made
-	group   *group
+	at      float64                 // time of last in the result
+	next    int64                   // number of the next frame to be made
+	group   chan<- *picture.Picture // takes the pictures of the group that is being made, nil before the first
 	scalers map[picture.Rows]*picture.Scaler
 	shape   picture.Shape // that the scalers are for
 	middle  *picture.Picture
@@ -33,8 +32,8 @@ type preparer struct {
 }
 
 // prepare takes the decoder's pictures.
-func (c *Converter) prepare(ctx context.Context, todo chan<- *group) error {
-	p := &preparer{Converter: c, todo: todo, period: 1 / c.in.Format.Rate.Hz(), step: 1 / c.out.Format.Rate.Hz()}
+func (c *Converter) prepare(ctx context.Context) error {
+	p := &preparer{Converter: c, period: 1 / c.in.Format.Rate.Hz(), step: 1 / c.out.Format.Rate.Hz()}
 	if l := light(c.in); l != nil {
 		peak := 0.0
 		if c.in.HDR != nil {
@@ -42,14 +41,13 @@ func (c *Converter) prepare(ctx context.Context, todo chan<- *group) error {
 		}
 		p.tone = picture.NewToneMapper(*l, peak)
 	}
-	defer close(c.groups)
-	defer close(todo)
+	defer close(c.ready)
 	defer func() {
 		if p.last.Picture != nil {
 			p.last.Release()
 		}
 		if p.group != nil {
-			close(p.group.pictures)
+			close(p.group)
 		}
 	}()
 	for {
@@ -168,24 +166,19 @@ func grey(p *picture.Picture, source picture.Chroma) {
 func (p *preparer) hand(ctx context.Context, made *picture.Picture) error {
 	if p.next%int64(p.out.KeyEvery) == 0 {
 		if p.group != nil {
-			close(p.group.pictures)
+			close(p.group)
+			p.group = nil
 		}
-		g := newGroup(int(p.next)/p.out.KeyEvery, p.next, p.out.KeyEvery, p.order.Encoders)
-		p.group = nil
-		select { // to be collected in order, and to be coded
-		case p.groups <- g:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
+		g, pictures := p.newGroup(p.next)
 		select {
-		case p.todo <- g:
+		case p.ready <- g:
 		case <-ctx.Done():
 			return ctx.Err()
 		}
-		p.group = g
+		p.group = pictures
 	}
 	select {
-	case p.group.pictures <- made:
+	case p.group <- made:
 		return nil
 	case <-ctx.Done():
 		return ctx.Err()

@@ -15,18 +15,16 @@ import (
 	"time"
 
 	"vividstrain/core/clock"
-	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/aac"
-	"vividstrain/core/media/codec/h264"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
+	"vividstrain/core/transcode/groups"
 )
 
 // Order says what to make.
 type Order struct {
-	Goal     load.Goal
-	Effort   media.Preset
+	Goal     media.Goal
+	Preset   media.Preset
 	Decoders int // decoding threads, 0: one
 	Encoders int // seconds of video that are coded at once, 0: one
 	// From is where in the source to begin, in seconds of its times. It is
@@ -50,27 +48,26 @@ type Converter struct {
 	source Source
 	in     media.Track // the source's video
 	video  int
+	codec  media.Codec // of the result
 	out    media.EncoderSettings
-	tracks []media.Track // of the result: video, then sound
+	tracks []media.Track      // of the result: video, then audio
 	audio  map[int]audioTrack // by track of the source
 
-	decoder media.Decoder
-	pool    picture.Pool
-	groups  chan *group
-	mu      sync.Mutex
-	saved   float64 // bits that finished groups left over
-	costs   media.Costs
-	audioQueue   []*media.Packet // sound on its way out
-	begins  float64         // when the first picture is shown, in seconds of the source
+	decoder    media.Decoder
+	pool       picture.Pool
+	ready      chan *groups.Group // in order, from the one that prepares pictures
+	mu         sync.Mutex
+	audioQueue []*media.Packet // audio on its way out
+	begins     float64         // when the first picture is shown, in seconds of the source
 
 	busy   [stages]atomic.Int64 // nanoseconds of processor time
 	frames atomic.Int64         // coded
 }
 
-// audioTrack is a track of sound and what is done to its packets.
+// audioTrack is a track of audio and what is done to its packets.
 type audioTrack struct {
-	place int // in the result
-	form  registry.Form
+	place  int // in the result
+	filter media.Filter
 }
 
 // Stages of the work, for Stats.
@@ -93,22 +90,23 @@ type Stats struct {
 }
 
 // CheckGoal tells whether a goal can be reached, and if not, why.
-func CheckGoal(g load.Goal) error {
+func CheckGoal(g media.Goal) error {
+	codec, err := registry.GroupEncoder(g.Codec)
 	switch {
-	case g.Codec != "" && g.Codec != h264.Name:
-		return fmt.Errorf("the goal %q: conversions to %s are not made here yet, to %s they are", g, g.Codec, h264.Name)
+	case err != nil:
+		return fmt.Errorf("the goal %q: %w", g, err)
 	case g.Interlaced:
 		return fmt.Errorf("the goal %q: conversions are progressive", g)
 	}
-	f := media.Format{Codec: h264.Name, Width: g.Width, Height: g.Height, Depth: 8}
-	if err := h264.CheckFormat(f); err != nil {
+	f := media.Format{Codec: codec.Name, Width: g.Width, Height: g.Height, Depth: 8}
+	if err := codec.CheckFormat(f); err != nil {
 		return fmt.Errorf("the goal %q: %w", g, err)
 	}
 	return nil
 }
 
 // New prepares to convert a source, from where it stands, whose video is as track
-// says (see formats.Describe). Where the source has sound, it is rewound. Sound
+// says (see formats.Describe). Where the source has audio, it is rewound. Sound
 // that cannot be carried over is left out.
 func New(source Source, track media.Track, order Order) (*Converter, error) {
 	if err := CheckGoal(order.Goal); err != nil {
@@ -120,8 +118,11 @@ func New(source Source, track media.Track, order Order) (*Converter, error) {
 	if c.video, err = source.Video(); err != nil {
 		return nil, err
 	}
-	c.out = settings(track, order)
-	e, err := h264.NewEncoder(c.out, nil)
+	if c.codec, err = registry.GroupEncoder(order.Goal.Codec); err != nil {
+		return nil, err
+	}
+	c.out = settings(track, order, c.codec.Name)
+	e, err := c.codec.NewEncoder(c.out, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -134,8 +135,8 @@ func New(source Source, track media.Track, order Order) (*Converter, error) {
 		if s.Kind != media.Audio {
 			continue
 		}
-		if s, form, err := registry.AudioFilter(s, source.ByteStream(), false, func() (media.Packet, error) { return first(source, i) }); err == nil {
-			c.audio[i] = audioTrack{len(c.tracks), form}
+		if s, filter, err := registry.AudioFilter(s, source.ByteStream(), false, func() (media.Packet, error) { return first(source, i) }); err == nil {
+			c.audio[i] = audioTrack{len(c.tracks), filter}
 			c.tracks = append(c.tracks, s)
 		}
 	}
@@ -158,8 +159,8 @@ func first(source Source, track int) (p media.Packet, err error) {
 }
 
 // settings are those of the encoder: the goal's size holds the whole picture.
-func settings(in media.Track, o Order) media.EncoderSettings {
-	f := media.Format{Codec: h264.Name, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: o.Goal.Rate, Bitrate: o.Goal.Bitrate}
+func settings(in media.Track, o Order, codec string) media.EncoderSettings {
+	f := media.Format{Codec: codec, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: o.Goal.Rate, Bitrate: o.Goal.Bitrate}
 	if f.Rate.Num == 0 {
 		f.Rate = in.Format.Rate
 	}
@@ -168,7 +169,7 @@ func settings(in media.Track, o Order) media.EncoderSettings {
 	if light(in) != nil {
 		colour = media.Colour{Primaries: 1, Transfer: 1, Matrix: 1}
 	}
-	return media.EncoderSettings{Format: f, Colour: colour, KeyEvery: max(1, int(f.Rate.Hz()+0.5)), Preset: o.Effort}
+	return media.EncoderSettings{Format: f, Colour: colour, KeyEvery: max(1, int(f.Rate.Hz()+0.5)), Preset: o.Preset}
 }
 
 // fit is the largest size within the goal's that has the shape of the source.
@@ -247,14 +248,10 @@ func (c *Converter) Run(ctx context.Context, out func(p *media.Packet) error) (e
 			}
 		})
 	}
-	c.groups = make(chan *group, c.order.Encoders)
-	todo := make(chan *group)
+	c.ready = make(chan *groups.Group)
 	work(c.feed)
-	work(func(ctx context.Context) error { return c.prepare(ctx, todo) })
-	for range c.order.Encoders {
-		work(func(ctx context.Context) error { return c.code(ctx, todo) })
-	}
-	err = c.collect(inner, out)
+	work(c.prepare)
+	err = c.encode(inner, out)
 	cancel(err)
 	workers.Wait()
 	if cause := context.Cause(inner); errors.Is(err, context.Canceled) && ctx.Err() == nil {
@@ -298,73 +295,35 @@ func (c *Converter) gate(ctx context.Context) error {
 	return c.order.Gate(ctx)
 }
 
-// maxQueuedAudio bounds the packets of sound that wait for their pictures.
+// maxQueuedAudio bounds the packets of audio that wait for their pictures.
 const maxQueuedAudio = 1 << 16
 
-// queueAudio takes a packet of sound.
+// queueAudio takes a packet of audio.
 func (c *Converter) queueAudio(p *media.Packet, s audioTrack) error {
-	list, err := s.form(p)
-	if err != nil {
-		return err
+	list := []*media.Packet{p}
+	if s.filter != nil {
+		var err error
+		if list, err = s.filter(p); err != nil {
+			return err
+		}
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, q := range list {
 		if len(c.audioQueue) >= maxQueuedAudio {
-			return errors.New("its sound is too far from its pictures")
+			return errors.New("its audio is too far from its pictures")
 		}
 		copied := *q
 		copied.Track, copied.Data = s.place, append([]byte(nil), q.Data...)
 		if t := c.tracks[s.place]; copied.Duration <= 0 { // some containers do not tell
-			copied.Duration = 1
-			if t.Codec == aac.Name && t.Rate > 0 {
-				copied.Duration = max(1, aac.Samples*t.Timescale/int64(t.Rate))
-			}
+			copied.Duration = max(1, registry.FrameSamples(t.Codec)*t.Timescale/max(1, int64(t.Rate)))
 		}
 		c.audioQueue = append(c.audioQueue, &copied)
 	}
 	return nil
 }
 
-// collect hands the groups' packets out in order, each with the sound before it.
-func (c *Converter) collect(ctx context.Context, out func(p *media.Packet) error) error {
-	for {
-		var g *group
-		var open bool
-		select {
-		case g, open = <-c.groups:
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-		if !open {
-			return c.writeAudio(math.Inf(1), out)
-		}
-		if err := c.collectGroup(ctx, g, out); err != nil {
-			return err
-		}
-	}
-}
-
-func (c *Converter) collectGroup(ctx context.Context, g *group, out func(p *media.Packet) error) error {
-	for {
-		select {
-		case p, open := <-g.packets:
-			if !open {
-				return nil
-			}
-			if err := c.writeAudio(float64(p.DTS)/float64(c.tracks[0].Timescale), out); err != nil {
-				return err
-			}
-			if err := out(&p); err != nil {
-				return err
-			}
-		case <-ctx.Done():
-			return ctx.Err()
-		}
-	}
-}
-
-// writeAudio hands out the sound up to a time in seconds of the result.
+// writeAudio hands out the audio up to a time in seconds of the result.
 func (c *Converter) writeAudio(until float64, out func(p *media.Packet) error) error {
 	for {
 		p := c.nextAudio(until)
@@ -380,7 +339,7 @@ func (c *Converter) writeAudio(until float64, out func(p *media.Packet) error) e
 	}
 }
 
-// nextAudio takes the next packet of sound if its time has come, nil if not.
+// nextAudio takes the next packet of audio if its time has come, nil if not.
 func (c *Converter) nextAudio(until float64) *media.Packet {
 	c.mu.Lock()
 	defer c.mu.Unlock()

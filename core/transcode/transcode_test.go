@@ -15,7 +15,6 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/clip"
-	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/media/scene"
@@ -30,7 +29,7 @@ func madeClip(t testing.TB, line string, seconds float64) string {
 	return path
 }
 
-func goal(t testing.TB, s string) load.Goal {
+func goal(t testing.TB, s string) media.Goal {
 	g, err := load.ParseGoal(s)
 	require.NoError(t, err)
 	return g
@@ -104,7 +103,7 @@ func TestFit(t *testing.T) {
 }
 
 func TestGoalsThatAreNotMade(t *testing.T) {
-	for g, want := range map[string]string{"720p 4M hevc": "to hevc are not made", "576i 2M": "progressive", "4320p 20M": "from 16x16"} {
+	for g, want := range map[string]string{"720p 4M hevc": "hevc is not encoded here yet", "576i 2M": "progressive", "4320p 20M": "from 16x16"} {
 		require.ErrorContains(t, CheckGoal(goal(t, g)), want)
 	}
 	require.NoError(t, CheckGoal(goal(t, "160p 0.2M")))
@@ -220,7 +219,7 @@ func TestSoundIsCarriedOver(t *testing.T) {
 	with := filepath.Join(dir, "with.mp4")
 	file, err := os.Create(with)
 	require.NoError(t, err)
-	m, err := mp4.Container.Create(file, []media.Track{source.Tracks()[0],
+	m, err := registry.MP4.Create(file, []media.Track{source.Tracks()[0],
 		{Kind: media.Audio, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
 	require.NoError(t, err)
 	var p media.Packet

@@ -12,9 +12,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/h264"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/media/scene"
 	"vividstrain/core/partial"
@@ -34,12 +32,12 @@ type Order struct {
 	Progress func(done, total int)
 }
 
-// Coding says how h264 is coded. The zero value is what most films are like.
+// Coding says how groups of pictures are coded. The zero value is what most films are like.
 type Coding struct {
-	Effort     media.Preset
+	Preset     media.Preset
 	KeyEvery   int // frames from one key frame to the next, 1: key frames alone; 0: a second
 	BFrames    int
-	References int // 0: as the effort has it
+	References int // 0: as the preset has it
 	Slices     int // in a picture, 0: one
 	CAVLC      bool
 }
@@ -68,14 +66,14 @@ func (o Order) Frames() int {
 
 // Name is the file name of the clip, which follows from the order.
 func (o Order) Name() string {
-	name := fmt.Sprintf("%s-%gs", load.FormatWord(o.Format), o.Seconds)
+	name := fmt.Sprintf("%s-%gs", o.Format.Word(), o.Seconds)
 	for _, part := range []struct {
 		differs bool
 		text    string
 	}{
 		{o.Scene != "" && o.Scene != scene.Names()[0], "-" + o.Scene},
 		{o.Seed != 0, fmt.Sprintf("-seed%d", o.Seed)},
-		{o.Coding.Effort == media.Good, "-good"},
+		{o.Coding.Preset == media.Good, "-good"},
 		{o.Coding.KeyEvery == 1, "-intra"},
 		{o.Coding.KeyEvery > 1, fmt.Sprintf("-key%d", o.Coding.KeyEvery)},
 		{o.Coding.BFrames > 0, fmt.Sprintf("-b%d", o.Coding.BFrames)},
@@ -139,16 +137,16 @@ func Kept(dir string, o Order) bool {
 		return false
 	}
 	e := m.Find(o.Name())
-	if e == nil || e.Made != made || e.Frames != o.Frames() {
+	if e == nil || e.Made != made(o.Format.Codec) || e.Frames != o.Frames() {
 		return false
 	}
 	info, err := os.Stat(filepath.Join(dir, e.File))
 	return err == nil && info.Size() == e.Bytes
 }
 
-// coder makes the packets of a film.
-type coder interface {
-	code(ctx context.Context, out func(p *media.Packet) error) error
+// encoder makes the packets of a film.
+type encoder interface {
+	encode(ctx context.Context, out func(p *media.Packet) error) error
 }
 
 // write makes the film, writes it to file, and counts the bits of its video.
@@ -158,7 +156,7 @@ func write(ctx context.Context, file *os.File, o Order) (bits int64, err error) 
 	if err != nil {
 		return 0, err
 	}
-	c, track, err := newCoder(ctx, o)
+	c, track, err := newEncoder(ctx, o)
 	if err != nil {
 		return 0, err
 	}
@@ -167,22 +165,26 @@ func write(ctx context.Context, file *os.File, o Order) (bits int64, err error) 
 	if err != nil {
 		return 0, err
 	}
-	err = c.code(ctx, func(p *media.Packet) error {
+	err = c.encode(ctx, func(p *media.Packet) error {
 		bits += 8 * int64(len(p.Data))
 		return muxer.WritePacket(p)
 	})
 	return bits, errors.Join(err, muxer.Close())
 }
 
-// newCoder prepares to code what is ordered.
-func newCoder(ctx context.Context, o Order) (coder, media.Track, error) {
-	if o.Format.Codec == h264.Name {
-		g, err := newGroups(o)
+// newEncoder prepares to encode what is ordered.
+func newEncoder(ctx context.Context, o Order) (encoder, media.Track, error) {
+	codec, err := registry.Encoder(o.Format.Codec)
+	if err != nil {
+		return nil, media.Track{}, err
+	}
+	if codec.NewEncoder != nil {
+		g, err := newGroupFilm(o, codec)
 		if err != nil {
 			return nil, media.Track{}, err
 		}
 		return g, g.track, nil
 	}
-	f, err := newFilm(ctx, o)
+	f, err := newStillFilm(ctx, o, codec)
 	return f, media.Track{Codec: o.Format.Codec, Timescale: int64(o.Format.Rate.Num), Format: o.Format}, err
 }

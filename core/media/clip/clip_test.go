@@ -82,7 +82,7 @@ func TestOrdersDiffer(t *testing.T) {
 	dir := t.TempDir()
 	for _, o := range []Order{{}, {Scene: "kelp"}, {Seed: 3}, {Container: "mkv"}, {Container: "ts"}, {Coding: Coding{BFrames: 3}},
 		{Coding: Coding{KeyEvery: 1}}, {Coding: Coding{KeyEvery: 10}}, {Coding: Coding{Slices: 3}}, {Coding: Coding{CAVLC: true}},
-		{Coding: Coding{References: 3}}, {Coding: Coding{Effort: media.Good}}} {
+		{Coding: Coding{References: 3}}, {Coding: Coding{Preset: media.Good}}} {
 		o.Format, o.Seconds = format(t, "h264 240p25 600k"), 1
 		_, err := Clip(t.Context(), dir, o)
 		require.NoError(t, err)

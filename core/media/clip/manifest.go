@@ -15,9 +15,7 @@ import (
 	"slices"
 	"sync"
 
-	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/h264"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/media/scene"
 	"vividstrain/core/partial"
@@ -52,9 +50,12 @@ type Entry struct {
 	SHA256     string  `json:"sha256"`
 }
 
-// made is the version of what makes clips: the same order gives the same bytes
-// as long as it stays.
-var made = fmt.Sprintf("scene %d, coder %d", scene.Version, h264.EncoderVersion)
+// made is the version of what makes clips of a codec: the same order gives the same bytes as long
+// as it stays.
+func made(name string) string {
+	codec, _ := registry.Encoder(name) // without one no clip is made
+	return fmt.Sprintf("scene %d, coder %d", scene.Version, codec.EncoderVersion)
+}
 
 // maxManifest bounds what is read of a manifest.
 const maxManifest = 16 << 20
@@ -128,10 +129,10 @@ func (o Order) entry(path string, bits int64) (Entry, error) {
 	}
 	file := o.Name()
 	o = o.complete()
-	e := Entry{File: file, Load: load.Load{Format: o.Format, Streams: 1}.String(), Seconds: o.Seconds, Scene: o.Scene,
-		Seed: o.Seed, Made: made, Frames: o.Frames(), Bytes: size, SHA256: sum,
+	e := Entry{File: file, Load: o.Format.String(), Seconds: o.Seconds, Scene: o.Scene,
+		Seed: o.Seed, Made: made(o.Format.Codec), Frames: o.Frames(), Bytes: size, SHA256: sum,
 		BitrateBps: o.rate(8 * size), VideoBps: o.rate(bits)}
-	if o.Format.Codec == h264.Name {
+	if codec, err := registry.Encoder(o.Format.Codec); err == nil && codec.NewEncoder != nil {
 		e.Coding = o.Coding.String()
 	}
 	return e, nil
@@ -144,10 +145,7 @@ func (o Order) rate(bits int64) int64 {
 
 // String says how a clip is coded.
 func (c Coding) String() string {
-	text := "fast"
-	if c.Effort == media.Good {
-		text = "good"
-	}
+	text := c.Preset.String()
 	if c.KeyEvery == 1 {
 		text += ", key frames alone"
 	} else {

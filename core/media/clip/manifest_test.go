@@ -16,7 +16,7 @@ func TestNamesTellOrdersApart(t *testing.T) {
 	for want, o := range map[string]Order{
 		"h264-1080p25-10bit-hdr-12M-5s.mp4":                     {},
 		"h264-1080p25-10bit-hdr-12M-5s-kelp-seed7.mkv":          {Scene: "kelp", Seed: 7, Container: "mkv"},
-		"h264-1080p25-10bit-hdr-12M-5s-good-intra-slices4.ts":   {Container: "ts", Coding: Coding{Effort: media.Good, KeyEvery: 1, Slices: 4}},
+		"h264-1080p25-10bit-hdr-12M-5s-good-intra-slices4.ts":   {Container: "ts", Coding: Coding{Preset: media.Good, KeyEvery: 1, Slices: 4}},
 		"h264-1080p25-10bit-hdr-12M-5s-key12-b3-ref2-cavlc.mp4": {Scene: "harbour", Coding: Coding{KeyEvery: 12, BFrames: 3, References: 2, CAVLC: true}},
 		"h264-1080p25-10bit-hdr-12M-0.5s.mp4":                   {Seconds: 0.5, Coding: Coding{Slices: 1}},
 	} {
@@ -31,7 +31,7 @@ func TestNamesTellOrdersApart(t *testing.T) {
 func TestCodingInWords(t *testing.T) {
 	for want, c := range map[string]Coding{
 		"fast, key frame every 25, CABAC":                           {KeyEvery: 25},
-		"good, key frames alone, 4 slices, CAVLC":                   {Effort: media.Good, KeyEvery: 1, Slices: 4, CAVLC: true},
+		"good, key frames alone, 4 slices, CAVLC":                   {Preset: media.Good, KeyEvery: 1, Slices: 4, CAVLC: true},
 		"fast, key frame every 50, 3 B frames, 2 references, CABAC": {KeyEvery: 50, BFrames: 3, References: 2},
 	} {
 		require.Equal(t, want, c.String())

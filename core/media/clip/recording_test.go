@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/container/mkv"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
 )
@@ -29,7 +28,7 @@ func TestRecordingsWithoutARecord(t *testing.T) {
 	track := ts.Tracks()[0]
 	track.Format.Width, track.Format.Height = 128, 96
 	track.Config, track.Timescale = nil, 90000
-	muxer, err := mkv.Container.Create(out, []media.Track{track}, 0)
+	muxer, err := registry.MKV.Create(out, []media.Track{track}, 0)
 	require.NoError(t, err)
 	var p media.Packet
 	for ts.ReadPacket(&p) == nil {
@@ -46,7 +45,7 @@ func TestRecordingsWithoutARecord(t *testing.T) {
 		require.NoError(t, err)
 		w, err := os.Create(to)
 		require.NoError(t, err)
-		_, err = registry.Rewrap(t.Context(), from, container, w, nil)
+		_, err = registry.Rewrap(t.Context(), from, container, w, false)
 		require.NoError(t, err, end)
 		require.NoError(t, errors.Join(w.Close(), from.Close()))
 		copied, err := registry.Open(to)

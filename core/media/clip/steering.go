@@ -6,18 +6,18 @@ import (
 	"slices"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/mjpeg"
 )
 
 // steering chooses the quality of each frame so that the bitrate comes out. It
 // knows what a frame costs at some qualities, draws a line between them, and
 // corrects it by what the frames then really cost.
 type steering struct {
-	target  float64 // bytes a frame
-	points  []point // measured, by rising quality; at least two
-	scale   float64 // real cost / expected cost of late
-	debt    float64 // bytes spent beyond the target so far
-	carried float64 // part of a quality step left over by rounding
+	target                 float64 // bytes a frame
+	minQuality, maxQuality int     // of the codec
+	points                 []point // measured, by rising quality; at least two
+	scale                  float64 // real cost / expected cost of late
+	debt                   float64 // bytes spent beyond the target so far
+	carried                float64 // part of a quality step left over by rounding
 }
 
 // point is the cost in bytes of a frame at one quality.
@@ -49,9 +49,9 @@ func (e *RateError) Error() string {
 // newSteering measures, with probe, what frames cost at qualities around the
 // one that is needed. High qualities take long to code: they are tried only
 // where the need lies there.
-func newSteering(f media.Format, probe func(quality int) (float64, error)) (*steering, error) {
-	s := &steering{target: float64(f.Bitrate) / 8 / f.Rate.Hz(), scale: 1}
-	for _, quality := range []int{20, 70, 90, mjpeg.MaxQuality} {
+func newSteering(f media.Format, codec media.Codec, probe func(quality int) (float64, error)) (*steering, error) {
+	s := &steering{target: float64(f.Bitrate) / 8 / f.Rate.Hz(), scale: 1, minQuality: codec.MinQuality, maxQuality: codec.MaxQuality}
+	for _, quality := range []int{20, 70, 90, s.maxQuality} {
 		if cost, err := s.measure(quality, probe); err != nil {
 			return nil, err
 		} else if cost >= s.target && len(s.points) > 1 {
@@ -59,7 +59,7 @@ func newSteering(f media.Format, probe func(quality int) (float64, error)) (*ste
 		}
 	}
 	if s.points[0].cost > s.target {
-		if _, err := s.measure(mjpeg.MinQuality, probe); err != nil {
+		if _, err := s.measure(s.minQuality, probe); err != nil {
 			return nil, err
 		}
 	}
@@ -89,11 +89,11 @@ func (s *steering) measure(quality int, probe func(quality int) (float64, error)
 
 // outOfReach tells what can be reached instead.
 func (s *steering) outOfReach(f media.Format, probe func(quality int) (float64, error)) error {
-	least, err := s.measure(mjpeg.MinQuality, probe)
+	least, err := s.measure(s.minQuality, probe)
 	if err != nil {
 		return err
 	}
-	most, err := s.measure(mjpeg.MaxQuality, probe)
+	most, err := s.measure(s.maxQuality, probe)
 	if err != nil {
 		return err
 	}
@@ -115,7 +115,7 @@ func (s *steering) expected(q float64) float64 {
 
 // meet is the quality at which a frame is expected to cost so much.
 func (s *steering) meet(cost float64) float64 {
-	low, high := float64(mjpeg.MinQuality), float64(mjpeg.MaxQuality)
+	low, high := float64(s.minQuality), float64(s.maxQuality)
 	for range 20 {
 		if middle := (low + high) / 2; s.expected(middle) > cost {
 			high = middle
@@ -133,7 +133,7 @@ func (s *steering) plan(n int) []int {
 	qualities := make([]int, n)
 	for i := range qualities {
 		exact := aim + s.carried
-		qualities[i] = max(mjpeg.MinQuality, min(int(math.Round(exact)), mjpeg.MaxQuality))
+		qualities[i] = max(s.minQuality, min(int(math.Round(exact)), s.maxQuality))
 		s.carried = max(-1, min(exact-float64(qualities[i]), 1))
 	}
 	return qualities

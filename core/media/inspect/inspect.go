@@ -11,7 +11,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
@@ -289,8 +288,8 @@ func (r *Report) measure(t *rhythm, info *media.StreamInfo, track media.Track) {
 	if f.Rate.Num == 0 || f.Bitrate == 0 {
 		return
 	}
-	line := load.Load{Format: f, Streams: 1}.String()
-	if _, err := load.Parse(line); err == nil {
+	line := f.String()
+	if _, err := media.ParseFormat(strings.Fields(line), registry.VideoCodecs()); err == nil {
 		r.Load = line
 	}
 }

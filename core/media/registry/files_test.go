@@ -11,7 +11,6 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/h264"
-	"vividstrain/core/media/container/mkv"
 	"vividstrain/core/media/picture"
 )
 
@@ -93,7 +92,7 @@ func TestPacketsBecomeAByteStream(t *testing.T) {
 	require.NoError(t, err)
 	out, err := os.Create(mp4Path)
 	require.NoError(t, err)
-	_, err = Rewrap(t.Context(), from, target, out, nil)
+	_, err = Rewrap(t.Context(), from, target, out, false)
 	require.NoError(t, err)
 	require.NoError(t, out.Close())
 
@@ -144,7 +143,7 @@ func TestMeanRates(t *testing.T) {
 		track, err := e.Track()
 		require.NoError(t, err)
 		track.Timescale = 1000
-		muxer, err := mkv.Container.Create(out, []media.Track{track}, 0)
+		muxer, err := MKV.Create(out, []media.Track{track}, 0)
 		require.NoError(t, err)
 		at := int64(0)
 		e, err = h264.NewEncoder(media.EncoderSettings{Format: track.Format, QP: 30, KeyEvery: 30}, func(p *media.Packet) error {

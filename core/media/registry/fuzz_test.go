@@ -2,16 +2,12 @@ package registry
 
 import (
 	"bytes"
-	"io"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/h264"
-	"vividstrain/core/media/container/mkv"
-	"vividstrain/core/media/container/mp4"
-	"vividstrain/core/media/container/ts"
 	"vividstrain/core/media/container/y4m"
 )
 
@@ -35,7 +31,7 @@ func (m *memory) Seek(offset int64, _ int) (int64, error) {
 }
 
 // wrapped gives small streams of the corpus in a container.
-func wrapped(f *testing.F, c media.Container, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) {
+func wrapped(f *testing.F, c media.Container, fragmented bool) {
 	for _, name := range []string{"gray-8", "high-opengop"} {
 		file, err := Open(streams + name + ".264")
 		require.NoError(f, err)
@@ -72,32 +68,32 @@ func fuzz(f *testing.F, c media.Container) {
 }
 
 func FuzzMP4(f *testing.F) {
-	wrapped(f, mp4.Container, nil)
-	fuzz(f, mp4.Container)
+	wrapped(f, MP4, false)
+	fuzz(f, MP4)
 }
 
 func FuzzFragments(f *testing.F) {
-	wrapped(f, mp4.Container, mp4.CreateFragmented)
-	fuzz(f, mp4.Container)
+	wrapped(f, MP4, true)
+	fuzz(f, MP4)
 }
 
 func FuzzMKV(f *testing.F) {
-	wrapped(f, mkv.Container, nil)
+	wrapped(f, MKV, false)
 	// A block with each kind of lacing.
 	for _, flags := range []byte{2, 4, 6} {
 		f.Add(append([]byte("\x1A\x45\xDF\xA3\x80\x18\x53\x80\x67\xFF\x16\x54\xAE\x6B\x8D\xAE\x8B\xD7\x81\x01\x83\x81\x01\x86\x83V_X\x1F\x43\xB6\x75\xFF\xE7\x81\x00\xA3\x8C\x81\x00\x00"),
 			flags, 2, 0x82, 0xBF, 1, 2, 3, 4, 5))
 	}
-	fuzz(f, mkv.Container)
+	fuzz(f, MKV)
 }
 
 func FuzzTS(f *testing.F) {
-	wrapped(f, ts.Container, nil)
-	fuzz(f, ts.Container)
+	wrapped(f, TS, false)
+	fuzz(f, TS)
 }
 
 func FuzzRaw(f *testing.F) {
-	wrapped(f, ts.Container, nil)
+	wrapped(f, TS, false)
 	fuzz(f, h264.Raw)
 }
 

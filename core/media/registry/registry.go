@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/aac"
 	"vividstrain/core/media/codec/h264"
 	"vividstrain/core/media/codec/mjpeg"
 	"vividstrain/core/media/codec/raw"
@@ -22,50 +23,129 @@ import (
 	"vividstrain/core/media/container/y4m"
 )
 
-// codecs that can be decoded.
-var codecs = []media.Codec{
+// codecs are all codecs, in the order in which ladders and messages name them.
+var codecs = append(media.Codecs{
 	mjpeg.Codec,
 	h264.Codec,
 	raw.Codec,
-}
+	aac.Codec,
+}, namedOnly...)
 
-// containers that can be read.
+// Containers that are asked for by what they can do, not by a file's name: MP4 for segments, TS
+// for streams, MKV for recordings.
+var (
+	MP4 = mp4.New(codecs)
+	MKV = mkv.New(codecs)
+	TS  = ts.New(codecs)
+)
+
+// containers are all containers, in the order in which a file is tried.
 var containers = []media.Container{
-	mp4.Container,
-	mkv.Container,
-	ts.Container,
+	MP4,
+	MKV,
+	TS,
 	h264.Raw,
 	y4m.Container,
 }
 
-// Codec returns the codec of that name.
-func Codec(name string) (media.Codec, error) {
-	var known []string
+// VideoCodecs are the names of the codecs that a format may have, decoded here or not.
+func VideoCodecs() (names []string) {
 	for _, c := range codecs {
-		if c.Name == name {
-			return c, nil
+		if c.Kind == media.Video {
+			names = append(names, c.Name)
 		}
-		known = append(known, c.Name)
+	}
+	return names
+}
+
+// Codec returns the codec of that name, which can be decoded.
+func Codec(name string) (media.Codec, error) {
+	if c := codecs.Named(name); c != nil && c.NewDecoder != nil {
+		return *c, nil
 	}
 	return media.Codec{}, &media.UnsupportedError{Format: name,
-		What: fmt.Sprintf("decoding it (decoded are %s)", strings.Join(known, ", "))}
+		What: fmt.Sprintf("decoding it (decoded are %s)", names(func(c *media.Codec) bool { return c.NewDecoder != nil }))}
+}
+
+// names lists the codecs for which is tells true.
+func names(is func(c *media.Codec) bool) string {
+	var list []string
+	for i := range codecs {
+		if is(&codecs[i]) {
+			list = append(list, codecs[i].Name)
+		}
+	}
+	return strings.Join(list, ", ")
+}
+
+// codesGroups tells whether a codec has an encoder of groups of pictures.
+func codesGroups(c *media.Codec) bool { return c.NewEncoder != nil }
+
+// DefaultEncoder is the codec that videos are converted to where nothing else is asked.
+func DefaultEncoder() media.Codec {
+	return codecs[slices.IndexFunc(codecs, func(c media.Codec) bool { return codesGroups(&c) })]
+}
+
+// GroupEncoder returns the codec of that name, which has an encoder of groups of pictures; "" is the
+// default one. An error names those there are.
+func GroupEncoder(name string) (media.Codec, error) {
+	if name == "" {
+		return DefaultEncoder(), nil
+	}
+	if c := codecs.Named(name); c != nil && codesGroups(c) {
+		return *c, nil
+	}
+	return media.Codec{}, fmt.Errorf("%s is not encoded here yet; %s is", name, names(codesGroups))
+}
+
+// Encoder returns the codec of that name, of which clips can be made.
+func Encoder(name string) (media.Codec, error) {
+	if c := codecs.Named(name); c != nil && c.CheckFormat != nil {
+		return *c, nil
+	}
+	return media.Codec{}, fmt.Errorf("%s clips cannot be made here yet; %s clips can", name, names(func(c *media.Codec) bool { return c.CheckFormat != nil }))
 }
 
 // CanEncode tells whether a clip of this format can be made here, and if not why.
 func CanEncode(f media.Format) error {
-	c, err := Codec(f.Codec)
-	switch {
-	case err != nil || c.CheckFormat == nil:
-		var makers []string
-		for _, c := range codecs {
-			if c.CheckFormat != nil {
-				makers = append(makers, c.Name)
+	c, err := Encoder(f.Codec)
+	if err != nil {
+		return err
+	}
+	return c.CheckFormat(f)
+}
+
+// ParseCodecString reads the video codec, depth and transfer of a codecs parameter (RFC 6381); false
+// if none of its parts is known.
+func ParseCodecString(s string) (media.Format, bool) {
+	for part := range strings.SplitSeq(s, ",") {
+		for i := range codecs {
+			if codecs[i].ParseCodecString == nil {
+				continue
+			}
+			if f, ok := codecs[i].ParseCodecString(strings.TrimSpace(part)); ok {
+				return f, true
 			}
 		}
-		return fmt.Errorf("%s clips cannot be made here yet; %s clips can", f.Codec, strings.Join(makers, ", "))
-	default:
-		return c.CheckFormat(f)
 	}
+	return media.Format{}, false
+}
+
+// CodecString is the codecs parameter of a track, "" where it is not known.
+func CodecString(t media.Track) string {
+	if c := codecs.Named(t.Codec); c != nil && c.CodecString != nil {
+		return c.CodecString(t)
+	}
+	return ""
+}
+
+// FrameSamples is how many samples of each channel a packet of an audio codec has, 0 where that
+// varies or is not known.
+func FrameSamples(name string) int64 {
+	if c := codecs.Named(name); c != nil {
+		return c.FrameSamples
+	}
+	return 0
 }
 
 // ContainerFor returns the container that is written to files named like path.

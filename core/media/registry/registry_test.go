@@ -13,7 +13,6 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/h264"
-	"vividstrain/core/media/container/mp4"
 )
 
 const streams = "../codec/h264/testdata/"
@@ -111,9 +110,9 @@ func rewrapFile(t *testing.T, from, to string) {
 	require.NoError(t, err)
 	out, err := os.Create(to)
 	require.NoError(t, err)
-	var fragmented func(io.Writer, []media.Track) (media.Muxer, error)
+	fragmented := false
 	if strings.Contains(to, "fragments") {
-		fragmented = mp4.CreateFragmented
+		fragmented = true
 	}
 	left, err := Rewrap(t.Context(), f, c, out, fragmented)
 	require.NoError(t, err, "%s to %s", from, to)
@@ -133,7 +132,7 @@ func TestSoundIsCarriedAlong(t *testing.T) {
 	require.NoError(t, source.ReadPacket(&p))
 	video, convert, err := h264.Prefixed(source.Tracks()[0], p.Data)
 	require.NoError(t, err)
-	m, err := mp4.Container.Create(file, []media.Track{video,
+	m, err := MP4.Create(file, []media.Track{video,
 		{Kind: media.Audio, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
 	require.NoError(t, err)
 	for i := int64(0); err == nil; i++ {

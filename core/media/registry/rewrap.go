@@ -1,6 +1,7 @@
 package registry
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -8,14 +9,13 @@ import (
 	"math"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/aac"
 )
 
-// Rewrap copies the first video track of f and its sound, as they are coded,
-// into another container. Sound that the container cannot hold is left out and
-// named.
-func Rewrap(ctx context.Context, f *File, c media.Container, w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (left []string, err error) {
-	r := rewrap{file: f, target: c, place: map[int]int{}, forms: map[int]Form{}}
+// Rewrap copies the first video track of f and its audio, as they are coded,
+// into another container, in fragments if so asked. Audio that the container cannot
+// hold is left out and named.
+func Rewrap(ctx context.Context, f *File, c media.Container, w io.WriteSeeker, fragmented bool) (left []string, err error) {
+	r := rewrap{file: f, target: c, place: map[int]int{}, filters: map[int]media.Filter{}}
 	if err := r.choose(ctx); err != nil {
 		return nil, err
 	}
@@ -39,8 +39,7 @@ type rewrap struct {
 	tracks  []media.Track
 	place   map[int]int // track in the file: track in the copy
 	left    []string
-	convert func(dst []byte, p *media.Packet) []byte
-	forms   map[int]Form // of the sound tracks in the file
+	filters map[int]media.Filter // by track of the file
 	video   int
 	waiting []*media.Packet // of each track the packet whose length is not known yet
 }
@@ -64,7 +63,7 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 		if s.Kind != media.Audio {
 			continue
 		}
-		t, form, err := AudioFilter(s, r.file.byteStream, r.target.ByteStreams, func() (media.Packet, error) { return r.first(ctx, i) })
+		t, filter, err := AudioFilter(s, r.file.byteStream, r.target.ByteStreams, func() (media.Packet, error) { return r.first(ctx, i) })
 		if err == nil {
 			_, err = r.target.Create(Discard{}, []media.Track{t}, 0)
 		}
@@ -72,46 +71,29 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 			r.left = append(r.left, s.Codec)
 			continue
 		}
-		r.place[i], r.forms[i] = len(r.tracks), form
+		r.place[i], r.filters[i] = len(r.tracks), filter
 		r.tracks = append(r.tracks, t)
 	}
 	r.waiting = make([]*media.Packet, len(r.tracks))
 	return nil
 }
 
-// Form makes of a packet of sound those of a copy.
-type Form func(p *media.Packet) ([]*media.Packet, error)
-
-// AudioFilter returns a sound track as it is to be in a copy: in byte streams AAC
-// has headers of its own. The track's first packet is asked for where it is
-// needed.
-func AudioFilter(s media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, Form, error) {
-	same := func(p *media.Packet) ([]*media.Packet, error) { return []*media.Packet{p}, nil }
+// AudioFilter returns an audio track as it is to be in a copy, and the filter for its packets: nil
+// where they stay as they are. The track's first packet is asked for where it is needed.
+func AudioFilter(t media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, media.Filter, error) {
+	codec := codecs.Named(t.Codec)
 	switch {
-	case s.Codec != aac.Name || toByteStream == fromByteStream:
-		return s, same, nil
+	case codec == nil || codec.ToPackets == nil || toByteStream == fromByteStream:
+		return t, nil, nil
 	case toByteStream:
-		wrap, err := aac.ADTS(s)
-		return s, func(p *media.Packet) ([]*media.Packet, error) {
-			p.Data = wrap(nil, p)
-			return same(p)
-		}, err
+		filter, err := codec.ToByteStream(t)
+		return t, filter, err
 	}
 	p, err := first()
 	if err != nil {
-		return s, nil, err
+		return t, nil, err
 	}
-	t, _, err := aac.Split(s, p.Data)
-	t.Timescale = int64(t.Rate)
-	return t, func(p *media.Packet) (list []*media.Packet, err error) {
-		_, units, err := aac.Split(s, p.Data)
-		at := p.PTS * t.Timescale / s.Timescale
-		for i, unit := range units {
-			pts := at + int64(i)*aac.Samples
-			list = append(list, &media.Packet{Track: p.Track, Data: unit, PTS: pts, DTS: pts, Duration: aac.Samples, Key: true})
-		}
-		return list, err
-	}, err
+	return codec.ToPackets(t, p.Data)
 }
 
 // first reads the first packet of a track.
@@ -132,10 +114,10 @@ func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Cod
 	// the record that says how they are held.
 	byteStream := r.file.byteStream || len(t.Config) == 0
 	switch {
-	case codec.Prefixed == nil || r.target.ByteStreams == byteStream:
+	case codec.ToPackets == nil || r.target.ByteStreams == byteStream:
 		return t, nil
 	case r.target.ByteStreams:
-		r.convert, err = codec.ByteStream(t)
+		r.filters[r.video], err = codec.ToByteStream(t)
 		return t, err
 	}
 	p, err := r.first(ctx, r.video)
@@ -145,7 +127,7 @@ func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Cod
 	if t, err = described(t, codec, p.Data); err != nil {
 		return t, err
 	}
-	t, r.convert, err = codec.Prefixed(t, p.Data)
+	t, r.filters[r.video], err = codec.ToPackets(t, p.Data)
 	return t, err
 }
 
@@ -236,9 +218,12 @@ func DescribeRate(ctx context.Context, f *File) (t media.Track, err error) {
 	return t, f.Rewind()
 }
 
-func (r *rewrap) create(w io.WriteSeeker, fragmented func(io.Writer, []media.Track) (media.Muxer, error)) (media.Muxer, error) {
-	if fragmented != nil {
-		return fragmented(w, r.tracks)
+func (r *rewrap) create(w io.WriteSeeker, fragmented bool) (media.Muxer, error) {
+	if fragmented {
+		if r.target.CreateFragmented == nil {
+			return nil, fmt.Errorf("%s files have no fragments", r.target.Name)
+		}
+		return r.target.CreateFragmented(w, r.tracks)
 	}
 	return r.target.Create(w, r.tracks, r.file.Tracks()[r.video].Packets)
 }
@@ -260,16 +245,19 @@ func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
 			continue
 		}
 		list := []*media.Packet{p}
-		if p.Track == r.video && r.convert != nil {
-			p.Data = r.convert(nil, p)
-		} else if p.Track != r.video {
-			if list, err = r.forms[p.Track](p); err != nil {
+		filter := r.filters[p.Track]
+		if filter != nil {
+			if list, err = filter(p); err != nil {
 				return err
 			}
 		}
-		for _, p := range list {
-			p.Track = place
-			if err := r.write(m, p); err != nil {
+		for _, filtered := range list {
+			q := *filtered
+			q.Track = place
+			if filter != nil {
+				q.Data = bytes.Clone(q.Data) // it waits, while the filter uses its memory again
+			}
+			if err := r.write(m, &q); err != nil {
 				return err
 			}
 		}

@@ -22,7 +22,7 @@ func Fill(address string, l load.Load) string {
 	f, _ := wanted(l)
 	rate, clip := "", ""
 	if f.Rate.Den > 0 {
-		rate, clip = f.Rate.String(), load.FormatWord(l.Format)
+		rate, clip = f.Rate.String(), l.Format.Word()
 	}
 	return strings.NewReplacer("{clip}", url.PathEscape(clip), "{goal}", l.Goal.Word(), "{codec}", f.Codec,
 		"{width}", strconv.Itoa(f.Width), "{height}", strconv.Itoa(f.Height), "{rate}", rate,

@@ -21,7 +21,6 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
 	"vividstrain/core/media/clip"
-	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 	"vividstrain/core/sense"
@@ -51,7 +50,7 @@ func static(b *testing.B) (address string) {
 	require.NoError(b, err)
 	defer source.Close()
 	w := &pieces{}
-	_, err = registry.Rewrap(b.Context(), source, mp4.Container, w, mp4.CreateFragmented)
+	_, err = registry.Rewrap(b.Context(), source, registry.MP4, w, true)
 	require.NoError(b, err)
 	require.NoError(b, os.WriteFile(filepath.Join(dir, "head.mp4"), w.list[0], 0o600))
 	text := "#EXTM3U\n#EXT-X-TARGETDURATION:4\n#EXT-X-MAP:URI=\"head.mp4\"\n"

@@ -25,7 +25,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
-	"vividstrain/core/media/container/mp4"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 )
 
@@ -381,7 +381,7 @@ func FuzzPlaylists(f *testing.F) {
 func TestCodecsThatAreNotDecodedHere(t *testing.T) {
 	list := &pieces{}
 	track := media.Track{Kind: media.Video, Codec: "hevc", Timescale: 25, Config: []byte{1, 2, 32}, Format: media.Format{Codec: "hevc", Width: 3840, Height: 2160}}
-	m, err := mp4.CreateFragmented(list, []media.Track{track})
+	m, err := registry.MP4.CreateFragmented(list, []media.Track{track})
 	require.NoError(t, err)
 	for i := range int64(500) {
 		require.NoError(t, m.WritePacket(&media.Packet{Data: make([]byte, 500), PTS: i, DTS: i, Duration: 1, Key: i%50 == 0}))

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/registry"
 )
 
 // piece is a part of a film that is fetched at once.
@@ -276,29 +277,13 @@ func (h *hls) streamInf(a map[string]string) error {
 	return nil
 }
 
-// codecWord is the codec and the depth that a codecs parameter (RFC 6381) begins
-// with; without one it is taken to be H.264 of 8 bits.
+// codecWord is the codec and the depth that a codecs parameter (RFC 6381) tells; without one that is
+// known it is taken to be what conversions make.
 func codecWord(codecs string) (string, int) {
-	for _, c := range strings.Split(codecs, ",") {
-		kind, rest, _ := strings.Cut(strings.TrimSpace(c), ".")
-		switch kind {
-		case "avc1", "avc3":
-			if strings.HasPrefix(strings.ToLower(rest), "6e") {
-				return "h264", 10
-			}
-			return "h264", 8
-		case "hvc1", "hev1":
-			if strings.HasPrefix(rest, "2") {
-				return "hevc", 10
-			}
-			return "hevc", 8
-		case "vp09":
-			return "vp9", 8
-		case "av01":
-			return "av1", 8
-		}
+	if f, known := registry.ParseCodecString(codecs); known {
+		return f.Codec, f.Depth
 	}
-	return "h264", 8
+	return registry.DefaultEncoder().Name, 8
 }
 
 // mapped takes what is to stand before the segments that follow (4.3.2.5).

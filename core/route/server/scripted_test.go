@@ -23,7 +23,6 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media/clip"
-	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 )
@@ -77,7 +76,7 @@ var theFilm = sync.OnceValues(func() (*film, error) {
 	}
 	defer source.Close()
 	w := &pieces{}
-	if _, err := registry.Rewrap(context.Background(), source, mp4.Container, w, mp4.CreateFragmented); err != nil {
+	if _, err := registry.Rewrap(context.Background(), source, registry.MP4, w, true); err != nil {
 		return nil, err
 	}
 	f.head = w.list[0]

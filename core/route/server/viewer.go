@@ -380,7 +380,7 @@ func (v *viewer) match(t media.Track) error {
 
 // The treatments that are found.
 const (
-	asIs      = load.AsIs
+	asIs      = media.AsIs
 	converted = "converted"
 	notAsked  = "not what was asked"
 )

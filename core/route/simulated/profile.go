@@ -12,6 +12,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
+	"vividstrain/core/media/registry"
 )
 
 // Profile describes a simulated device.
@@ -125,8 +126,8 @@ func (p *Profile) check() error {
 			bound{where + ".us_per_frame", c.USPerFrame, 0, 1e9}, bound{where + ".depth10_factor", c.Depth10, 0, 100})
 	}
 	for codec, c := range p.Decode {
-		if !slices.Contains(load.Codecs, codec) {
-			return fmt.Errorf("decode: unknown codec %q; known are %s", codec, strings.Join(load.Codecs, ", "))
+		if !slices.Contains(registry.VideoCodecs(), codec) {
+			return fmt.Errorf("decode: unknown codec %q; known are %s", codec, strings.Join(registry.VideoCodecs(), ", "))
 		}
 		costs("decode."+codec, c)
 	}

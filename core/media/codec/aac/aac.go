@@ -1,4 +1,4 @@
-// Package aac converts AAC sound between its two forms in containers: raw access
+// Package aac converts AAC audio between its two forms in containers: raw access
 // units with an AudioSpecificConfig beside them (ISO/IEC 14496-3, 1.6.2.1), and
 // ADTS frames (1.A.2.2), each with a header of its own, as in transport streams.
 package aac
@@ -10,6 +10,16 @@ import (
 
 // Name is the codec word.
 const Name = "aac"
+
+// Codec describes the format. There is no decoder: audio goes along as it is.
+var Codec = media.Codec{
+	Name: Name, Kind: media.Audio,
+	IDs: media.Identifiers{
+		MP4: []string{"mp4a"}, MP4Object: []byte{0x40, 0x66, 0x67, 0x68},
+		Matroska: []string{"A_AAC", "A_AAC/MPEG4/LC", "A_AAC/MPEG4/LC/SBR", "A_AAC/MPEG2/LC", "A_AAC/MPEG2/LC/SBR"}, TS: []byte{0x0F, 0x11},
+	},
+	FrameSamples: Samples, ToPackets: toPackets, ToByteStream: toByteStream,
+}
 
 // rates are the sampling frequencies by index (table 1.18).
 var rates = [13]int{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350}
@@ -65,4 +75,30 @@ func Split(t media.Track, data []byte) (_ media.Track, units [][]byte, err error
 		data = data[n:]
 	}
 	return t, units, nil
+}
+
+// toByteStream wraps raw access units in ADTS frames.
+func toByteStream(t media.Track) (media.Filter, error) {
+	wrap, err := ADTS(t)
+	return func(p *media.Packet) ([]*media.Packet, error) {
+		out := *p
+		out.Data = wrap(nil, p)
+		return []*media.Packet{&out}, nil
+	}, err
+}
+
+// toPackets splits packets of ADTS frames into raw access units, with times in samples.
+func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
+	scale := t.Timescale
+	out, _, err := Split(t, first)
+	out.Timescale = int64(out.Rate)
+	return out, func(p *media.Packet) (list []*media.Packet, err error) {
+		_, units, err := Split(t, p.Data)
+		at := p.PTS * out.Timescale / scale
+		for i, unit := range units {
+			pts := at + int64(i)*Samples
+			list = append(list, &media.Packet{Track: p.Track, Data: unit, PTS: pts, DTS: pts, Duration: Samples, Key: true})
+		}
+		return list, err
+	}, err
 }

@@ -2,6 +2,8 @@ package h264
 
 import (
 	"bytes"
+	"fmt"
+	"strings"
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/nal"
@@ -116,4 +118,50 @@ func disposable(t media.Track) func(data []byte) bool {
 		}
 		return false
 	}
+}
+
+// toPackets is Prefixed as a filter.
+func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
+	t, convert, err := Prefixed(t, first)
+	return t, inPlace(convert), err
+}
+
+// toByteStream is ByteStream as a filter.
+func toByteStream(t media.Track) (media.Filter, error) {
+	convert, err := ByteStream(t)
+	return inPlace(convert), err
+}
+
+// inPlace makes a filter of what appends a packet in another form.
+func inPlace(convert func(dst []byte, p *media.Packet) []byte) media.Filter {
+	var out media.Packet
+	var data []byte
+	return func(p *media.Packet) ([]*media.Packet, error) {
+		data = convert(data[:0], p)
+		out = *p
+		out.Data = data
+		return []*media.Packet{&out}, nil
+	}
+}
+
+// codecString is the codecs parameter of a track, whose Config begins with version, profile,
+// constraints and level (RFC 6381, 3.3).
+func codecString(t media.Track) string {
+	if len(t.Config) < 4 {
+		return ""
+	}
+	return fmt.Sprintf("avc1.%02x%02x%02x", t.Config[1], t.Config[2], t.Config[3])
+}
+
+// parseCodecString reads the profile of a codecs parameter, which tells the depth.
+func parseCodecString(s string) (f media.Format, ok bool) {
+	entry, rest, _ := strings.Cut(s, ".")
+	if entry != "avc1" && entry != "avc3" {
+		return f, false
+	}
+	f = media.Format{Codec: Name, Depth: 8, Transfer: media.SDR}
+	if strings.HasPrefix(strings.ToLower(rest), "6e") { // profile_idc 110: High 10
+		f.Depth = 10
+	}
+	return f, true
 }

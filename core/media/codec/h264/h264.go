@@ -16,15 +16,23 @@ import (
 // Name is the codec word.
 const Name = "h264"
 
-// EncoderVersion changes when the same pictures and settings would give other
-// bytes.
-const EncoderVersion = 6
+// Codec describes the format.
+var Codec = media.Codec{
+	Name: Name,
+	IDs: media.Identifiers{
+		MP4: []string{"avc1", "avc3"}, MP4Config: "avcC", Matroska: []string{"V_MPEG4/ISO/AVC"}, TS: []byte{0x1B},
+	},
+	NewDecoder: NewDecoder, NewParser: NewParser, Disposable: disposable,
+	ToPackets: toPackets, ToByteStream: toByteStream,
+	CheckFormat: CheckFormat, EncoderVersion: 6,
+	NewEncoder: func(set media.EncoderSettings, out func(*media.Packet) error) (media.Encoder, error) {
+		e, err := NewEncoder(set, out)
+		return e, err
+	},
+	CodecString: codecString, ParseCodecString: parseCodecString,
+}
 
-// Codec registers the decoder and says what the encoder makes.
-var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, NewParser: NewParser, Prefixed: Prefixed, ByteStream: ByteStream,
-	Disposable: disposable, CheckFormat: CheckFormat}
-
-// Raw registers streams without a container.
+// Raw describes streams without a container.
 var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()
 
 // nal_unit_type (table 7-1).

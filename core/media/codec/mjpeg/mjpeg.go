@@ -16,8 +16,14 @@ import (
 // Name is the codec word.
 const Name = "mjpeg"
 
-// Codec registers the format.
-var Codec = media.Codec{Name: Name, NewDecoder: NewDecoder, CheckFormat: CheckFormat}
+// Codec describes the format.
+var Codec = media.Codec{
+	Name:       Name,
+	IDs:        media.Identifiers{MP4: []string{"jpeg"}, MP4Object: []byte{0x6C}, Matroska: []string{"V_MJPEG"}},
+	NewDecoder: NewDecoder, CheckFormat: CheckFormat,
+	NewStillEncoder: func() media.StillEncoder { return new(Encoder) }, MinQuality: MinQuality, MaxQuality: MaxQuality,
+	EncoderVersion: 6, // the number that clips of all codecs shared when it was introduced
+}
 
 // CheckFormat returns an error that names what of f the encoder cannot make.
 func CheckFormat(f media.Format) error {

@@ -14,7 +14,7 @@ import (
 // Name is the codec word.
 const Name = "raw"
 
-// Codec registers the decoder.
+// Codec describes the format.
 var Codec = media.Codec{Name: Name, NewDecoder: newDecoder}
 
 // FrameSize is how many bytes a picture has.

@@ -18,7 +18,7 @@ func TestColourAndLight(t *testing.T) {
 		HDR: &media.HDR{Primaries: [3][2]uint16{{13250, 34500}, {7500, 3000}, {34000, 16000}}, White: [2]uint16{15635, 16450},
 			MaxLuminance: 10_000_000, MinLuminance: 50, MaxCLL: 1000, MaxFALL: 400}}
 	m := &memory{}
-	w, err := create(m, []media.Track{want}, 0)
+	w, err := create(m, []media.Track{want}, codecs)
 	require.NoError(t, err)
 	require.NoError(t, w.WritePacket(&media.Packet{Data: []byte{1}, Duration: 42, Key: true}))
 	require.NoError(t, w.Close())

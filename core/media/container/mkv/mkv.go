@@ -11,6 +11,7 @@ package mkv
 import (
 	"bytes"
 	"fmt"
+	"io"
 
 	"vividstrain/core/media"
 )
@@ -18,13 +19,17 @@ import (
 // Name is the container's name.
 const Name = "mkv"
 
-// Container registers the format.
-var Container = media.Container{
-	Name:       Name,
-	Extensions: []string{".mkv", ".webm", ".mka"},
-	Match:      func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1A, 0x45, 0xDF, 0xA3}) },
-	Open:       open,
-	Create:     create,
+// New returns the format, with the codecs whose tracks it tells apart.
+func New(codecs media.Codecs) media.Container {
+	return media.Container{
+		Name:       Name,
+		Extensions: []string{".mkv", ".webm", ".mka"},
+		Match:      func(head []byte) bool { return bytes.HasPrefix(head, []byte{0x1A, 0x45, 0xDF, 0xA3}) },
+		Open:       func(r io.ReaderAt, size int64) (media.Demuxer, error) { return open(r, size, codecs) },
+		Create: func(w io.WriteSeeker, tracks []media.Track, _ int) (media.Muxer, error) {
+			return create(w, tracks, codecs)
+		},
+	}
 }
 
 // Element IDs (RFC 9559, section 5).
@@ -85,14 +90,6 @@ const (
 // idMasteringFirst is the first of ten elements of mastering metadata: red x,
 // y, green x, y, blue x, y, white x, y, most and least luminance.
 const idMasteringFirst = 0x55D1
-
-// codecs are the codec words by CodecID.
-var codecs = map[string]string{
-	"V_MPEG4/ISO/AVC": "h264", "V_MPEGH/ISO/HEVC": "hevc", "V_MJPEG": "mjpeg", "V_VP8": "vp8", "V_VP9": "vp9", "V_AV1": "av1",
-	"V_MPEG2": "mpeg2", "V_MPEG1": "mpeg1", "V_MPEG4/ISO/ASP": "mpeg4",
-	"A_AAC": "aac", "A_OPUS": "opus", "A_AC3": "ac3", "A_EAC3": "eac3", "A_MPEG/L3": "mp3", "A_FLAC": "flac", "A_VORBIS": "vorbis",
-	"A_DTS": "dts", "A_TRUEHD": "truehd", "A_PCM/INT/LIT": "pcm",
-}
 
 func damaged(offset int64, format string, args ...any) error {
 	return &media.FormatError{Format: Name, Offset: offset, What: fmt.Sprintf(format, args...)}

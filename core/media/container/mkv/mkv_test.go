@@ -11,6 +11,15 @@ import (
 	"vividstrain/core/media"
 )
 
+// codecs are those that the tests' files hold.
+var codecs = media.Codecs{
+	{Name: "h264", IDs: media.Identifiers{Matroska: []string{"V_MPEG4/ISO/AVC"}}},
+	{Name: "vp9", IDs: media.Identifiers{Matroska: []string{"V_VP9"}}},
+	{Name: "opus", Kind: media.Audio, IDs: media.Identifiers{Matroska: []string{"A_OPUS"}}},
+	{Name: "vorbis", Kind: media.Audio, IDs: media.Identifiers{Matroska: []string{"A_VORBIS"}, NeedsConfig: true}},
+	{Name: "pcm", Kind: media.Audio, IDs: media.Identifiers{Matroska: []string{"A_PCM/INT/LIT"}}},
+}
+
 // memory is a file in memory.
 type memory struct {
 	data []byte
@@ -39,7 +48,7 @@ func film(t *testing.T) []byte {
 		{Kind: media.Video, Codec: "h264", Timescale: 25, Config: []byte{1, 2, 3},
 			Format: media.Format{Width: 320, Height: 180, Rate: media.Rate{Num: 25, Den: 1}, Interlaced: true},
 			Colour: media.Colour{Primaries: 1, Transfer: 1, Matrix: 1, FullRange: true}},
-	}, 0)
+	}, codecs)
 	require.NoError(t, err)
 	for i := range 60 {
 		require.NoError(t, w.WritePacket(&media.Packet{Track: 1, PTS: shown(i), DTS: int64(i), Duration: 1, Data: bytes.Repeat([]byte{byte(i)}, 300), Key: i%20 == 0}))
@@ -52,7 +61,7 @@ func film(t *testing.T) []byte {
 func shown(i int) int64 { return int64(i - i%4 + [4]int{0, 2, 1, 3}[i%4]) }
 
 func openBytes(data []byte) (media.Demuxer, error) {
-	return open(bytes.NewReader(data), int64(len(data)))
+	return open(bytes.NewReader(data), int64(len(data)), codecs)
 }
 
 func TestRoundTrip(t *testing.T) {
@@ -219,9 +228,9 @@ func TestHostileElements(t *testing.T) {
 
 func TestRefusesWhatItCannotWrite(t *testing.T) {
 	var refused *media.UnsupportedError
-	_, err := create(&memory{}, []media.Track{{Codec: "raw", Timescale: 25}}, 0)
+	_, err := create(&memory{}, []media.Track{{Codec: "raw", Timescale: 25}}, codecs)
 	require.ErrorAs(t, err, &refused)
-	w, err := create(&memory{}, []media.Track{{Codec: "vp9", Timescale: 25}}, 0)
+	w, err := create(&memory{}, []media.Track{{Codec: "vp9", Timescale: 25}}, codecs)
 	require.NoError(t, err)
 	require.Error(t, w.WritePacket(&media.Packet{PTS: media.NoTime}))
 	require.Error(t, w.WritePacket(&media.Packet{Track: 1}))

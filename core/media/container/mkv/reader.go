@@ -6,7 +6,6 @@ import (
 	"io"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"vividstrain/core/media"
@@ -26,6 +25,7 @@ type reader struct {
 	segment element
 	start   int64 // of the first cluster
 	scale   int64 // nanoseconds a unit
+	codecs  media.Codecs
 	tracks  []media.Track
 	extra   []trackExtra
 
@@ -45,8 +45,8 @@ type trackExtra struct {
 	first    int64  // PTS of the first packet
 }
 
-func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
-	d := &reader{file: file, size: size, scale: 1e6}
+func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, error) {
+	d := &reader{file: file, size: size, scale: 1e6, codecs: codecs}
 	head, err := readElement(file, 0, size)
 	if err != nil {
 		return nil, err
@@ -136,7 +136,7 @@ func (d *reader) readTracks(data []byte, at int64) error {
 			return damaged(at, "there are more than %d tracks", maxTracks)
 		}
 		t, x := media.Track{Kind: media.Other}, trackExtra{}
-		err := children(data, at, func(id uint32, data []byte) error { return readEntry(&t, &x, id, data, at) })
+		err := children(data, at, func(id uint32, data []byte) error { return d.readEntry(&t, &x, id, data, at) })
 		t.Format.Codec = t.Codec
 		d.tracks, d.extra = append(d.tracks, t), append(d.extra, x)
 		return err
@@ -144,7 +144,7 @@ func (d *reader) readTracks(data []byte, at int64) error {
 }
 
 // readEntry reads one element of a TrackEntry.
-func readEntry(t *media.Track, x *trackExtra, id uint32, data []byte, at int64) error {
+func (d *reader) readEntry(t *media.Track, x *trackExtra, id uint32, data []byte, at int64) error {
 	switch id {
 	case idTrackNumber:
 		t.ID = int(number(data) & math.MaxInt32)
@@ -158,10 +158,8 @@ func readEntry(t *media.Track, x *trackExtra, id uint32, data []byte, at int64) 
 	case idCodecID:
 		name := string(data)
 		t.Codec = name
-		if word, known := codecs[name]; known {
-			t.Codec = word
-		} else if strings.HasPrefix(name, "A_AAC") {
-			t.Codec = "aac"
+		if codec := d.codecs.ByMatroska(name); codec != nil {
+			t.Codec = codec.Name
 		}
 	case idCodecPrivate:
 		t.Config = slices.Clone(data)

@@ -33,16 +33,15 @@ type cue struct{ time, cluster int64 }
 // of 16 bits.
 const maxCluster = 5000
 
-// codecIDs are the CodecIDs that are written, by codec word.
-var codecIDs = map[string]string{"h264": "V_MPEG4/ISO/AVC", "hevc": "V_MPEGH/ISO/HEVC", "mjpeg": "V_MJPEG", "vp8": "V_VP8",
-	"vp9": "V_VP9", "av1": "V_AV1", "aac": "A_AAC", "opus": "A_OPUS", "ac3": "A_AC3", "eac3": "A_EAC3", "mp3": "A_MPEG/L3"}
-
-func create(w io.WriteSeeker, tracks []media.Track, _ int) (media.Muxer, error) {
+func create(w io.WriteSeeker, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
+	ids := make([]string, len(tracks))
 	m := &writer{w: w, tracks: tracks}
 	for i, t := range tracks {
-		if _, known := codecIDs[t.Codec]; !known {
+		codec := codecs.Named(t.Codec)
+		if codec == nil || len(codec.IDs.Matroska) == 0 || codec.IDs.NeedsConfig && len(t.Config) == 0 {
 			return nil, &media.UnsupportedError{Format: Name, What: "writing " + t.Codec}
 		}
+		ids[i] = codec.IDs.Matroska[0]
 		if t.Timescale <= 0 {
 			return nil, errors.New("mkv: a track without a unit of time cannot be written")
 		}
@@ -64,7 +63,7 @@ func create(w io.WriteSeeker, tracks []media.Track, _ int) (media.Muxer, error) 
 	})
 	b.master(idTracks, func() {
 		for i, t := range tracks {
-			b.master(idTrackEntry, func() { b.track(&t, i+1) })
+			b.master(idTrackEntry, func() { b.track(&t, i+1, ids[i]) })
 		}
 	})
 	m.at = int64(len(b))
@@ -72,10 +71,10 @@ func create(w io.WriteSeeker, tracks []media.Track, _ int) (media.Muxer, error) 
 	return m, err
 }
 
-func (b *builder) track(t *media.Track, number int) {
+func (b *builder) track(t *media.Track, number int, codecID string) {
 	b.uint(idTrackNumber, uint64(number))
 	b.uint(idTrackUID, uint64(number))
-	b.bytes(idCodecID, []byte(codecIDs[t.Codec]))
+	b.bytes(idCodecID, []byte(codecID))
 	if len(t.Config) > 0 {
 		b.bytes(idCodecPrivate, t.Config)
 	}

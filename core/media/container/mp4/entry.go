@@ -6,39 +6,38 @@ import (
 	"vividstrain/core/media"
 )
 
-// entryKinds are the sample entries that are written, by codec word.
-var entryKinds = map[string]string{"mjpeg": "mp4v", "h264": "avc1", "hevc": "hvc1", "aac": "mp4a", "opus": "Opus"}
-
-// configBoxes are the boxes in a sample entry that hold the codec's own set-up
-// record.
-var configBoxes = map[string]string{"h264": "avcC", "hevc": "hvcC", "opus": "dOps", "av1": "av1C", "vp9": "vpcC"}
-
 // entry writes the sample entry of a track (8.5.2).
-func (b *builder) entry(t *media.Track) {
-	b.box(entryKinds[t.Codec], func() {
+func (b *builder) entry(t *trackWriter) {
+	object, kind := t.ids.Object(), "mp4v"
+	switch {
+	case object == 0:
+		kind = t.ids.MP4[0]
+	case t.Kind == media.Audio:
+		kind = "mp4a"
+	}
+	b.box(kind, func() {
 		b.zeros(6)
-		b.u16(1) // data reference
+		b.u16(1)          // data reference
+		stream := byte(4) // visual, by table 6 of ISO/IEC 14496-1
 		if t.Kind == media.Audio {
-			b.soundEntry(t)
+			stream = 5
+			b.audioEntry(&t.Track)
 		} else {
-			b.visualEntry(t)
+			b.visualEntry(&t.Track)
 		}
-		switch {
-		case t.Codec == "mjpeg":
-			b.descriptor(objectJPEG, 4, t.Format.Bitrate, nil)
-		case t.Codec == "aac":
-			b.descriptor(objectAAC, 5, 0, t.Config)
-		default:
-			b.box(configBoxes[t.Codec], func() { *b = append(*b, t.Config...) })
+		if object != 0 {
+			b.descriptor(object, stream, t.Format.Bitrate, t.Config)
+		} else {
+			b.box(t.ids.MP4Config, func() { *b = append(*b, t.Config...) })
 		}
 		if t.Kind == media.Video {
-			b.colour(t)
+			b.colour(&t.Track)
 		}
 	})
 }
 
-// soundEntry writes the fields of an AudioSampleEntry (12.2.3).
-func (b *builder) soundEntry(t *media.Track) {
+// audioEntry writes the fields of an AudioSampleEntry (12.2.3).
+func (b *builder) audioEntry(t *media.Track) {
 	b.zeros(8)
 	b.u16(uint16(t.Channels))
 	b.u16(16)
@@ -128,15 +127,16 @@ func (d *reader) readEntry(stbl box, t *media.Track) error {
 		return err
 	}
 	t.Codec = entry.kind
-	if word, known := codecs[entry.kind]; known {
-		t.Codec = word
+	codec := d.codecs.ByMP4(entry.kind)
+	if codec != nil {
+		t.Codec = codec.Name
 	}
 	fields := int64(0)
 	switch t.Kind {
 	case media.Video:
 		fields, err = d.readVisual(entry, t)
 	case media.Audio:
-		fields, err = d.readSound(entry, t)
+		fields, err = d.readAudio(entry, t)
 	default:
 		return nil
 	}
@@ -145,13 +145,13 @@ func (d *reader) readEntry(stbl box, t *media.Track) error {
 	}
 	list, err := children(d.file, entry.start+fields, entry.end)
 	if err != nil && t.Kind == media.Audio {
-		return nil // sound is carried along however odd its entry is
+		return nil // audio is carried along however odd its entry is
 	}
 	if err != nil {
 		return err
 	}
 	for _, b := range list {
-		if err := d.readExtension(b, t); err != nil {
+		if err := d.readExtension(b, t, codec); err != nil {
 			return err
 		}
 	}
@@ -172,7 +172,7 @@ func (d *reader) readVisual(entry box, t *media.Track) (fields int64, err error)
 	return size, nil
 }
 
-func (d *reader) readSound(entry box, t *media.Track) (fields int64, err error) {
+func (d *reader) readAudio(entry box, t *media.Track) (fields int64, err error) {
 	const size = 28
 	head, err := entry.payload(d.file, size, size)
 	if err != nil {
@@ -193,18 +193,18 @@ func (d *reader) readSound(entry box, t *media.Track) (fields int64, err error) 
 const maxConfig = 1 << 16
 
 // readExtension reads a box inside a sample entry.
-func (d *reader) readExtension(b box, t *media.Track) error {
+func (d *reader) readExtension(b box, t *media.Track, codec *media.Codec) error {
 	data, err := b.payload(d.file, 0, maxConfig)
 	if err != nil {
 		return err
 	}
 	switch {
-	case b.kind == configBoxes[t.Codec]:
+	case codec != nil && b.kind == codec.IDs.MP4Config:
 		t.Config = data
 	case b.kind == "esds" && len(data) >= 4:
 		object, config := decoderConfig(data[4:])
-		if word, known := objectTypes[object]; known {
-			t.Codec = word
+		if codec := d.codecs.ByMP4Object(object); codec != nil {
+			t.Codec = codec.Name
 		}
 		t.Config = config
 	case b.kind == "colr" && len(data) >= 11 && string(data[:4]) == "nclx":

@@ -216,7 +216,7 @@ func TestSoundEntriesOfOlderFilms(t *testing.T) {
 					b.zeros(4)
 					b.u32(44100 << 16)
 					b.zeros(more)
-					b.descriptor(objectAAC, 5, 0, []byte{0x12, 0x30})
+					b.descriptor(0x40, 5, 0, []byte{0x12, 0x30})
 				})
 			}}
 		d, err := openBytes(p.file())
@@ -231,7 +231,7 @@ func TestSoundEntriesOfOlderFilms(t *testing.T) {
 }
 
 func TestDescriptorsWithAllTheirParts(t *testing.T) {
-	inner := []byte{4, 0x80, 0x80, 0x80, 17, objectJPEG, 0x11, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 5, 2, 8, 9} // a length of four bytes
+	inner := []byte{4, 0x80, 0x80, 0x80, 17, 0x6C, 0x11, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 5, 2, 8, 9} // a length of four bytes
 	for name, head := range map[string][]byte{
 		"plain":                   {0, 1, 0},
 		"depends on another":      {0, 1, 0x80, 0, 5},
@@ -246,7 +246,7 @@ func TestDescriptorsWithAllTheirParts(t *testing.T) {
 			require.Zero(t, object, name)
 			continue
 		}
-		require.EqualValues(t, objectJPEG, object, name)
+		require.EqualValues(t, 0x6C, object, name)
 		require.Equal(t, []byte{8, 9}, config, name)
 	}
 	for cut := range 12 {
@@ -284,7 +284,7 @@ func TestTablesThatDoNotAgree(t *testing.T) {
 func TestFragmentsThatSayLittle(t *testing.T) {
 	var b builder
 	b.fileType()
-	b.movie([]*trackWriter{{Track: media.Track{Kind: media.Video, Codec: "mjpeg", Timescale: 1000, Format: media.Format{Width: 64, Height: 64}}}}, true)
+	b.movie([]*trackWriter{{ids: &codecs[0].IDs, Track: media.Track{Kind: media.Video, Codec: "mjpeg", Timescale: 1000, Format: media.Format{Width: 64, Height: 64}}}}, true)
 	at := bytes.LastIndex(b, []byte("trex")) + 4
 	for i, v := range []uint32{40, 3, sampleNotSync} { // duration, size, flags
 		copy(b[at+12+4*i:], []byte{byte(v >> 24), byte(v >> 16), byte(v >> 8), byte(v)})
@@ -349,12 +349,12 @@ func TestWritersRefuse(t *testing.T) {
 		"no timescale":     {{Codec: "mjpeg"}},
 		"too wide":         {{Codec: "mjpeg", Timescale: 1000, Format: media.Format{Width: 1 << 16, Height: 64}}},
 	} {
-		_, err := create(&memory{}, list, 1)
+		_, err := create(&memory{}, list, 1, codecs)
 		require.Error(t, err, name)
-		_, err = CreateFragmented(&memory{}, list)
+		_, err = createFragmented(&memory{}, list, codecs)
 		require.Error(t, err, name)
 	}
-	w, err := create(&memory{}, []media.Track{video}, 1)
+	w, err := create(&memory{}, []media.Track{video}, 1, codecs)
 	require.NoError(t, err)
 	for name, p := range map[string]media.Packet{
 		"of no track":           {Track: 1, Duration: 1},

@@ -266,15 +266,15 @@ type fragmentWriter struct {
 	goes    bool // on from a place in the film: the first packets' times count
 }
 
-// CreateFragmented writes a file in movie fragments, which can be played while
+// createFragmented writes a file in movie fragments, which can be played while
 // it grows.
-func CreateFragmented(w io.Writer, tracks []media.Track) (media.Muxer, error) {
-	if err := checkTracks(tracks); err != nil {
+func createFragmented(w io.Writer, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
+	list, err := newTrackWriters(tracks, codecs)
+	if err != nil {
 		return nil, err
 	}
-	m := &fragmentWriter{w: w, pending: make([][]fragmentSample, len(tracks)), data: make([][]byte, len(tracks))}
+	m := &fragmentWriter{w: w, tracks: list, pending: make([][]fragmentSample, len(tracks)), data: make([][]byte, len(tracks))}
 	for i, t := range tracks {
-		m.tracks = append(m.tracks, &trackWriter{Track: t})
 		if t.Kind == media.Video && tracks[m.lead].Kind != media.Video {
 			m.lead = i
 		}
@@ -282,14 +282,14 @@ func CreateFragmented(w io.Writer, tracks []media.Track) (media.Muxer, error) {
 	var b builder
 	b.fileType()
 	b.movie(m.tracks, true)
-	_, err := w.Write(b)
+	_, err = w.Write(b)
 	return m, err
 }
 
-// ContinueFragmented writes a file in movie fragments that begins at the times of
+// continueFragmented writes a file in movie fragments that begins at the times of
 // its first packets, in the middle of a film.
-func ContinueFragmented(w io.Writer, tracks []media.Track) (media.Muxer, error) {
-	m, err := CreateFragmented(w, tracks)
+func continueFragmented(w io.Writer, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
+	m, err := createFragmented(w, tracks, codecs)
 	if err == nil {
 		m.(*fragmentWriter).goes = true
 	}

@@ -75,7 +75,7 @@ func check(t *testing.T, data []byte) {
 
 func TestReorderedVideoBesideSound(t *testing.T) {
 	m := &memory{}
-	w, err := create(m, tracks(), 180)
+	w, err := create(m, tracks(), 180, codecs)
 	require.NoError(t, err)
 	write(t, w)
 	check(t, m.data)
@@ -84,7 +84,7 @@ func TestReorderedVideoBesideSound(t *testing.T) {
 
 func TestFragments(t *testing.T) {
 	m := &memory{}
-	w, err := CreateFragmented(m, tracks())
+	w, err := createFragmented(m, tracks(), codecs)
 	require.NoError(t, err)
 	write(t, w)
 	check(t, m.data)
@@ -102,7 +102,7 @@ func TestFragments(t *testing.T) {
 
 func TestHostileFragments(t *testing.T) {
 	m := &memory{}
-	w, err := CreateFragmented(m, tracks())
+	w, err := createFragmented(m, tracks(), codecs)
 	require.NoError(t, err)
 	write(t, w)
 	at := func(kind string) int { return bytes.Index(m.data, []byte(kind)) + 4 }

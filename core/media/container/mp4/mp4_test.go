@@ -12,6 +12,16 @@ import (
 	"vividstrain/core/media"
 )
 
+// codecs are those that the tests' files hold.
+var codecs = media.Codecs{
+	{Name: "mjpeg", IDs: media.Identifiers{MP4: []string{"jpeg"}, MP4Object: []byte{0x6C}}},
+	{Name: "h264", IDs: media.Identifiers{MP4: []string{"avc1"}, MP4Config: "avcC"}},
+	{Name: "hevc", IDs: media.Identifiers{MP4: []string{"hvc1", "hev1"}, MP4Config: "hvcC"}},
+	{Name: "aac", Kind: media.Audio, IDs: media.Identifiers{MP4: []string{"mp4a"}, MP4Object: []byte{0x40}}},
+	{Name: "opus", Kind: media.Audio, IDs: media.Identifiers{MP4: []string{"Opus"}, MP4Config: "dOps"}},
+	{Name: "mp3", Kind: media.Audio, IDs: media.Identifiers{MP4Object: []byte{0x6B}}},
+}
+
 // memory is a file in memory.
 type memory struct {
 	data []byte
@@ -32,7 +42,7 @@ func (m *memory) Seek(offset int64, whence int) (int64, error) {
 // film writes n packets whose bytes follow from their number.
 func film(t testing.TB, n, announced int) []byte {
 	m := &memory{}
-	w, err := create(m, []media.Track{{Codec: "mjpeg", Timescale: 30000, Format: media.Format{Width: 640, Height: 360, Bitrate: 5e6}}}, announced)
+	w, err := create(m, []media.Track{{Codec: "mjpeg", Timescale: 30000, Format: media.Format{Width: 640, Height: 360, Bitrate: 5e6}}}, announced, codecs)
 	require.NoError(t, err)
 	for i := range n {
 		require.NoError(t, w.WritePacket(&media.Packet{
@@ -44,7 +54,7 @@ func film(t testing.TB, n, announced int) []byte {
 }
 
 func openBytes(data []byte) (media.Demuxer, error) {
-	return open(bytes.NewReader(data), int64(len(data)))
+	return open(bytes.NewReader(data), int64(len(data)), codecs)
 }
 
 func TestRoundTrip(t *testing.T) {

@@ -16,6 +16,7 @@ const maxPacket = 1 << 28
 type reader struct {
 	file   io.ReaderAt
 	size   int64
+	codecs media.Codecs
 	tracks []media.Track
 	tables []*samples
 	edits  []edit
@@ -26,8 +27,8 @@ type reader struct {
 }
 
 // open reads the movie box of the file.
-func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
-	d := &reader{file: file, size: size}
+func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, error) {
+	d := &reader{file: file, size: size, codecs: codecs}
 	moov, err := d.findMovie()
 	if err != nil {
 		return nil, err

@@ -24,6 +24,7 @@ type writer struct {
 // trackWriter gathers the tables of one track.
 type trackWriter struct {
 	media.Track
+	ids     *media.Identifiers
 	sizes   []uint32
 	keys    []uint32 // sample numbers, from 1
 	allKeys bool
@@ -55,31 +56,34 @@ func appendRun(runs []run, value uint32) []run {
 // roomFor is more than a movie box with so many samples usually needs.
 func roomFor(packets, tracks int) int64 { return 3072*int64(tracks) + int64(packets)*28 }
 
-// checkTracks tells whether the tracks can be written.
-func checkTracks(tracks []media.Track) error {
+// newTrackWriters tells whether the tracks can be written, and prepares to.
+func newTrackWriters(tracks []media.Track, codecs media.Codecs) (list []*trackWriter, err error) {
 	if len(tracks) == 0 || len(tracks) > 64 {
-		return errors.New("mp4: a file has 1 to 64 tracks")
+		return nil, errors.New("mp4: a file has 1 to 64 tracks")
 	}
 	for _, t := range tracks {
-		if _, known := entryKinds[t.Codec]; !known {
-			return &media.UnsupportedError{Format: Name, What: "writing " + t.Codec}
+		codec := codecs.Named(t.Codec)
+		if codec == nil || !codec.IDs.InMP4() {
+			return nil, &media.UnsupportedError{Format: Name, What: "writing " + t.Codec}
 		}
 		if t.Timescale <= 0 || t.Timescale > math.MaxUint32 ||
 			t.Format.Width > math.MaxUint16 || t.Format.Height > math.MaxUint16 {
-			return errors.New("mp4: a track of this timescale and size cannot be written")
+			return nil, errors.New("mp4: a track of this timescale and size cannot be written")
 		}
+		list = append(list, &trackWriter{Track: t, ids: &codec.IDs})
 	}
-	return nil
+	return list, nil
 }
 
 // create writes the head of the file.
-func create(w io.WriteSeeker, tracks []media.Track, packets int) (media.Muxer, error) {
-	if err := checkTracks(tracks); err != nil {
+func create(w io.WriteSeeker, tracks []media.Track, packets int, codecs media.Codecs) (media.Muxer, error) {
+	list, err := newTrackWriters(tracks, codecs)
+	if err != nil {
 		return nil, err
 	}
-	m := &writer{w: w, room: roomFor(packets, len(tracks))}
-	for _, t := range tracks {
-		m.tracks = append(m.tracks, &trackWriter{Track: t, allKeys: true})
+	m := &writer{w: w, tracks: list, room: roomFor(packets, len(tracks))}
+	for _, t := range list {
+		t.allKeys = true
 	}
 	var b builder
 	b.fileType()
@@ -91,7 +95,7 @@ func create(w io.WriteSeeker, tracks []media.Track, packets int) (media.Muxer, e
 	b.text("mdat")
 	b.u64(0)
 	m.at = int64(len(b))
-	_, err := w.Write(b)
+	_, err = w.Write(b)
 	return m, err
 }
 
@@ -294,7 +298,7 @@ func (b *builder) media(t *trackWriter) {
 func (b *builder) tables(t *trackWriter) {
 	b.full("stsd", 0, 0, func() {
 		b.u32(1)
-		b.entry(&t.Track)
+		b.entry(t)
 	})
 	b.runs("stts", t.times, 0)
 	if t.least != 0 || len(t.shifts) > 1 {

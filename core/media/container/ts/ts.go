@@ -18,14 +18,18 @@ import (
 // Name is the container's name.
 const Name = "ts"
 
-// Container registers the format.
-var Container = media.Container{
-	Name:       Name,
-	Extensions: []string{".ts", ".m2ts", ".mts"},
-	Match:      func(head []byte) bool { return packetSize(head) > 0 },
-	Open:       open,
-	Create:     create,
-	ByteStreams: true,
+// New returns the format, with the codecs whose streams it tells apart.
+func New(codecs media.Codecs) media.Container {
+	return media.Container{
+		Name:       Name,
+		Extensions: []string{".ts", ".m2ts", ".mts"},
+		Match:      func(head []byte) bool { return packetSize(head) > 0 },
+		Open:       func(r io.ReaderAt, size int64) (media.Demuxer, error) { return open(r, size, codecs) },
+		Create: func(w io.WriteSeeker, tracks []media.Track, _ int) (media.Muxer, error) {
+			return create(w, tracks, codecs)
+		},
+		ByteStreams: true,
+	}
 }
 
 const (
@@ -53,24 +57,12 @@ func packetSize(head []byte) int {
 	return 0
 }
 
-// kinds are the streams that are known, by stream_type (table 2-34).
-var kinds = map[astits.StreamType]struct {
-	kind  media.Kind
-	codec string
-}{
-	astits.StreamTypeH264Video: {media.Video, "h264"}, astits.StreamTypeHEVCVideo: {media.Video, "hevc"},
-	astits.StreamTypeMPEG2Video: {media.Video, "mpeg2"}, astits.StreamTypeMPEG1Video: {media.Video, "mpeg1"},
-	astits.StreamTypeADTS: {media.Audio, "aac"}, astits.StreamTypeAACLATMAudio: {media.Audio, "aac"},
-	astits.StreamTypeMPEG1Audio: {media.Audio, "mp3"}, astits.StreamTypeMPEG2Audio: {media.Audio, "mp3"},
-	astits.StreamTypeAC3Audio: {media.Audio, "ac3"}, astits.StreamTypeEAC3Audio: {media.Audio, "eac3"},
-	astits.StreamTypeDTSAudio: {media.Audio, "dts"},
-}
-
 // reader is a Demuxer.
 type reader struct {
 	file   io.ReaderAt
 	size   int64
 	step   int // from packet to packet
+	codecs media.Codecs
 	tracks []media.Track
 	pids   []uint16
 	last   []int64 // the last DTS of each track, unwrapped
@@ -79,12 +71,12 @@ type reader struct {
 	began  bool
 }
 
-func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
+func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, error) {
 	head := make([]byte, min(size, media.SniffLen))
 	if _, err := file.ReadAt(head, 0); err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
-	d := &reader{file: file, size: size, step: packetSize(head)}
+	d := &reader{file: file, size: size, codecs: codecs, step: packetSize(head)}
 	if d.step == 0 {
 		return nil, damaged("there are no packets")
 	}
@@ -145,8 +137,8 @@ func (d *reader) findTracks() error {
 				return damaged("a program has too many streams")
 			}
 			t := media.Track{ID: int(s.ElementaryPID), Kind: media.Other, Timescale: clockRate, Codec: fmt.Sprintf("type %#x", uint8(s.StreamType))}
-			if k, known := kinds[s.StreamType]; known {
-				t.Kind, t.Codec = k.kind, k.codec
+			if codec := d.codecs.ByTS(uint8(s.StreamType)); codec != nil {
+				t.Kind, t.Codec = codec.Kind, codec.Name
 			}
 			t.Format.Codec = t.Codec
 			d.tracks, d.pids = append(d.tracks, t), append(d.pids, s.ElementaryPID)
@@ -253,19 +245,15 @@ const firstPID = 256
 // can be shown out of order.
 const delay = clockRate
 
-func create(w io.WriteSeeker, tracks []media.Track, _ int) (media.Muxer, error) {
+func create(w io.WriteSeeker, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
 	m := &writer{mux: astits.NewMuxer(context.Background(), w), tracks: tracks}
 	m.mux.SetPCRPID(firstPID)
 	for i, t := range tracks {
-		kind := astits.StreamType(0)
-		for k, v := range kinds {
-			if v.codec == t.Codec && (kind == 0 || k < kind) {
-				kind = k
-			}
-		}
-		if kind == 0 || t.Timescale <= 0 {
+		codec := codecs.Named(t.Codec)
+		if codec == nil || len(codec.IDs.TS) == 0 || t.Timescale <= 0 {
 			return nil, &media.UnsupportedError{Format: Name, What: "writing " + t.Codec}
 		}
+		kind := astits.StreamType(codec.IDs.TS[0])
 		if err := m.mux.AddElementaryStream(astits.PMTElementaryStream{ElementaryPID: uint16(firstPID + i), StreamType: kind}); err != nil {
 			return nil, err
 		}

@@ -11,6 +11,12 @@ import (
 	"vividstrain/core/media"
 )
 
+// codecs are those that the tests' streams hold.
+var codecs = media.Codecs{
+	{Name: "h264", IDs: media.Identifiers{TS: []byte{0x1B}}},
+	{Name: "aac", Kind: media.Audio, IDs: media.Identifiers{TS: []byte{0x0F, 0x11}}},
+}
+
 // memory is a file in memory.
 type memory struct{ bytes.Buffer }
 
@@ -20,7 +26,7 @@ func (*memory) Seek(int64, int) (int64, error) { return 0, errors.New("a stream 
 // the next one, and sound.
 func film(t *testing.T, frames int) []byte {
 	m := &memory{}
-	w, err := create(m, []media.Track{{Kind: media.Video, Codec: "h264", Timescale: 50}, {Kind: media.Audio, Codec: "aac", Timescale: 48000}}, 0)
+	w, err := create(m, []media.Track{{Kind: media.Video, Codec: "h264", Timescale: 50}, {Kind: media.Audio, Codec: "aac", Timescale: 48000}}, codecs)
 	require.NoError(t, err)
 	for i := range frames {
 		require.NoError(t, w.WritePacket(&media.Packet{PTS: int64(i + 1 - i%2*2 + 1), DTS: int64(i), Key: i%25 == 0, Data: picture(i)}))
@@ -36,7 +42,7 @@ func picture(i int) []byte {
 }
 
 func openBytes(data []byte) (media.Demuxer, error) {
-	return open(bytes.NewReader(data), int64(len(data)))
+	return open(bytes.NewReader(data), int64(len(data)), codecs)
 }
 
 func TestRoundTrip(t *testing.T) {

@@ -12,7 +12,6 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/h264"
-	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/media/registry"
 )
 
@@ -125,9 +124,9 @@ func TestBrowserPlaysOurFiles(t *testing.T) {
 			require.NoError(t, err)
 			c, err := registry.ContainerFor(out.Name())
 			require.NoError(t, err)
-			var fragmented func(io.Writer, []media.Track) (media.Muxer, error)
+			fragmented := false
 			if end == "-fragments.mp4" {
-				fragmented = mp4.CreateFragmented
+				fragmented = true
 			}
 			_, err = registry.Rewrap(t.Context(), f, c, out, fragmented)
 			require.NoError(t, err)

@@ -5,7 +5,6 @@ import (
 	"sync"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/mjpeg"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/scene"
 )
@@ -14,9 +13,9 @@ import (
 // does not depend on the number of threads, so that the bytes do not either.
 const batch = 8
 
-// film codes the frames of one clip in batches, each frame on one of several
+// stillFilm codes the frames of one clip on their own, in batches, each frame on one of several
 // threads.
-type film struct {
+type stillFilm struct {
 	order   Order
 	workers []*worker
 	rate    *steering
@@ -27,12 +26,12 @@ type film struct {
 type worker struct {
 	drawer  *scene.Drawer
 	picture *picture.Picture
-	encoder mjpeg.Encoder
+	encoder media.StillEncoder
 }
 
-// newFilm tries a few frames to learn what they cost.
-func newFilm(ctx context.Context, o Order) (*film, error) {
-	f := &film{order: o}
+// newStillFilm tries a few frames to learn what they cost.
+func newStillFilm(ctx context.Context, o Order, codec media.Codec) (*stillFilm, error) {
+	f := &stillFilm{order: o}
 	stage, err := scene.New(scene.Order{Scene: o.Scene, Format: o.Format, Seed: o.Seed, Noise: scene.NoiseFor(o.Format)})
 	if err != nil {
 		return nil, err
@@ -40,15 +39,16 @@ func newFilm(ctx context.Context, o Order) (*film, error) {
 	for range min(max(o.Threads, 1), batch) {
 		f.workers = append(f.workers, &worker{
 			drawer:  stage.NewDrawer(),
+			encoder: codec.NewStillEncoder(),
 			picture: picture.New(o.Format.Width, o.Format.Height, o.Format.Depth, o.Format.Chroma),
 		})
 	}
-	f.rate, err = newSteering(o.Format, func(quality int) (float64, error) { return f.probe(ctx, quality) })
+	f.rate, err = newSteering(o.Format, codec, func(quality int) (float64, error) { return f.probe(ctx, quality) })
 	return f, err
 }
 
 // probe returns the mean size in bytes of a few frames at one quality.
-func (f *film) probe(ctx context.Context, quality int) (float64, error) {
+func (f *stillFilm) probe(ctx context.Context, quality int) (float64, error) {
 	total := f.order.Frames()
 	tried := min(total, 2)
 	sum := 0
@@ -59,8 +59,8 @@ func (f *film) probe(ctx context.Context, quality int) (float64, error) {
 	return float64(sum) / float64(tried), err
 }
 
-// code codes all frames in order and hands each to out.
-func (f *film) code(ctx context.Context, out func(p *media.Packet) error) error {
+// encode codes all frames in order and hands each to out.
+func (f *stillFilm) encode(ctx context.Context, out func(p *media.Packet) error) error {
 	total := f.order.Frames()
 	for first := 0; first < total; first += batch {
 		n := min(batch, total-first)
@@ -85,7 +85,7 @@ func (f *film) code(ctx context.Context, out func(p *media.Packet) error) error 
 
 // batch codes n frames into f.coded; what tells the number and the quality of
 // each.
-func (f *film) batch(ctx context.Context, n int, what func(i int) (frame, quality int)) error {
+func (f *stillFilm) batch(ctx context.Context, n int, what func(i int) (frame, quality int)) error {
 	var (
 		wait sync.WaitGroup
 		next = make(chan int, n)

@@ -1,0 +1,178 @@
+package media
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"vividstrain/core/media/picture"
+)
+
+// String prints the format as load lines have it, its words in their fixed order:
+// "h264 1080p30 10bit 4:2:2 hdr 12M".
+func (f Format) String() string {
+	var b strings.Builder
+	b.WriteString(f.Codec + " " + f.SizeRate())
+	if f.Depth != 8 {
+		fmt.Fprintf(&b, " %dbit", f.Depth)
+	}
+	if f.Chroma != picture.C420 {
+		b.WriteString(" " + f.Chroma.String())
+	}
+	switch f.Transfer {
+	case PQ:
+		b.WriteString(" hdr")
+	case HLG:
+		b.WriteString(" hlg")
+	}
+	b.WriteString(" " + FormatBitrate(f.Bitrate))
+	return b.String()
+}
+
+// Word is the format in one word, for names and addresses: "h264-1080p30-12M".
+func (f Format) Word() string { return strings.NewReplacer(" ", "-", ":", "").Replace(f.String()) }
+
+// WordError says which word of a format or of a goal is wrong.
+type WordError struct {
+	Word string // empty: something is missing
+	What string // what is wrong, and what would be right
+}
+
+func (e *WordError) Error() string {
+	if e.Word == "" {
+		return e.What
+	}
+	return fmt.Sprintf("at %q: %s", e.Word, e.What)
+}
+
+// ParseFormat reads the words of a format: a codec word first, one of codecs, then the others in any
+// order. Errors are of type *WordError.
+func ParseFormat(words, codecs []string) (Format, error) {
+	f := Format{Depth: 8, Transfer: SDR}
+	if len(words) == 0 {
+		return f, &WordError{What: "the codec is missing; known are " + strings.Join(codecs, ", ")}
+	}
+	if f.Codec = strings.ToLower(words[0]); !slices.Contains(codecs, f.Codec) {
+		return f, &WordError{words[0], "unknown codec; known are " + strings.Join(codecs, ", ")}
+	}
+	seen := map[string]bool{}
+	for _, w := range words[1:] {
+		part, err := f.parseWord(strings.ToLower(w))
+		switch {
+		case err != nil:
+			return f, &WordError{w, err.Error()}
+		case seen[part]:
+			return f, &WordError{w, "the " + part + " is given twice"}
+		}
+		seen[part] = true
+	}
+	switch {
+	case !seen["size"]:
+		return f, &WordError{What: "it has no size and rate, like 1080p30"}
+	case !seen["bitrate"]:
+		return f, &WordError{What: "it has no bitrate, like 12M"}
+	}
+	return f, nil
+}
+
+// parseWord reads one word after the codec and tells which part of the format it is.
+func (f *Format) parseWord(w string) (part string, err error) {
+	if chroma, ok := picture.ParseChroma(w); ok {
+		f.Chroma = chroma
+		return "chroma sampling", nil
+	}
+	if depth, ok := strings.CutSuffix(w, "bit"); ok {
+		if depth != "8" && depth != "10" && depth != "12" {
+			return "", errors.New("the depth is 8bit, 10bit or 12bit")
+		}
+		f.Depth, _ = strconv.Atoi(depth)
+		return "depth", nil
+	}
+	if transfer, ok := map[string]Transfer{"sdr": SDR, "hdr": PQ, "hlg": HLG}[w]; ok {
+		f.Transfer = transfer
+		return "transfer", nil
+	}
+	if size, rate, ok := cutSize(w); ok {
+		if rate == "" {
+			return "", fmt.Errorf("the frame rate is missing; write %s25", size)
+		}
+		if f.Width, f.Height, f.Interlaced, err = ParseSize(size); err != nil {
+			return "", err
+		}
+		f.Rate, err = ParseRate(rate)
+		return "size", err
+	}
+	if f.Bitrate, err = ParseBitrate(w); err != nil {
+		return "", errors.New("it is no size (1080p30), depth (10bit), chroma sampling (4:2:2), transfer (hdr, hlg), " +
+			"bitrate (12M) or number of streams (x4)")
+	}
+	return "bitrate", nil
+}
+
+// cutSize splits "1080p30" after its scan letter.
+func cutSize(w string) (size, rate string, ok bool) {
+	i := strings.IndexAny(w, "pi")
+	if i < 1 || strings.Trim(w[:i], "0123456789x") != "" {
+		return "", "", false
+	}
+	return w[:i+1], w[i+1:], true
+}
+
+// Goal is what a stream is to be converted to.
+type Goal struct {
+	Width, Height int
+	Interlaced    bool
+	Rate          Rate   // zero: as the source
+	Bitrate       int64  // bits a second
+	Codec         string // empty: the device chooses
+}
+
+// ParseGoal reads the two or three words of a goal. Errors are of type *WordError.
+func ParseGoal(words, codecs []string) (g Goal, err error) {
+	size, rate, ok := cutSize(strings.ToLower(words[0]))
+	if !ok {
+		return g, &WordError{words[0], "the goal begins with a size like 720p or 720p25"}
+	}
+	if g.Width, g.Height, g.Interlaced, err = ParseSize(size); err == nil && rate != "" {
+		g.Rate, err = ParseRate(rate)
+	}
+	if err != nil {
+		return g, &WordError{words[0], err.Error()}
+	}
+	if g.Bitrate, err = ParseBitrate(words[1]); err != nil {
+		return g, &WordError{words[1], err.Error()}
+	}
+	if len(words) == 3 {
+		if g.Codec = strings.ToLower(words[2]); !slices.Contains(codecs, g.Codec) {
+			return g, &WordError{words[2], "unknown codec; known are " + strings.Join(codecs, ", ")}
+		}
+	}
+	return g, nil
+}
+
+// String prints the goal as load lines have it after the arrow.
+func (g Goal) String() string {
+	f := Format{Width: g.Width, Height: g.Height, Interlaced: g.Interlaced, Rate: g.Rate}
+	s := f.Size()
+	if g.Rate.Num > 0 {
+		s = f.SizeRate()
+	}
+	s += " " + FormatBitrate(g.Bitrate)
+	if g.Codec != "" {
+		s += " " + g.Codec
+	}
+	return s
+}
+
+// AsIs is the word for what is not converted.
+const AsIs = "as-is"
+
+// Word is the goal in one word, for names and addresses: "720p-4M". Of nil it is AsIs.
+func (g *Goal) Word() string {
+	if g == nil {
+		return AsIs
+	}
+	return strings.ReplaceAll(g.String(), " ", "-")
+}
