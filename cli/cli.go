@@ -143,7 +143,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.laddersCommand(),
-			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.standinCommand(), a.trustCommand(), a.schemaCommand(),
+			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.serveCommand(), a.oldServeCommand(), a.trustCommand(), a.schemaCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {

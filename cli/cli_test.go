@@ -108,7 +108,7 @@ func TestLaddersCanBeEditedAndGivenBack(t *testing.T) {
 	require.InDelta(t, 20, d.Plan.HoldS, 0)
 }
 
-func TestStandinClimbFitsItsSchema(t *testing.T) {
+func TestSimulatedClimbFitsItsSchema(t *testing.T) {
 	s := newSession(t)
 	compiler := jsonschema.NewCompiler()
 	var schema any
@@ -446,7 +446,7 @@ func TestPipesAreNoFilms(t *testing.T) {
 
 func TestEveryHelpHasExamplesThatParse(t *testing.T) {
 	s := newSession(t)
-	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "clips list", "clips verify", "inspect", "rewrap", "devices", "convert", "crowd", "standin", "standin serve", "sensors", "watch", "note", "trust", "schema"} {
+	for _, name := range []string{"demo", "climb", "runs", "show", "ladders", "clips", "clips build", "clips list", "clips verify", "inspect", "rewrap", "devices", "convert", "crowd", "serve", "sensors", "watch", "note", "trust", "schema"} {
 		help := s.ok(append(strings.Fields(name), "--help")...)
 		_, examples, found := strings.Cut(help, "Examples:")
 		require.True(t, found, name)

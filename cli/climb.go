@@ -17,10 +17,9 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
-	"vividstrain/core/route/server"
+	"vividstrain/core/route"
 	"vividstrain/core/run"
 	"vividstrain/core/sense/meter"
-	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 	"vividstrain/report"
 )
@@ -52,18 +51,11 @@ func (a *app) climbCommand() *cli.Command {
 func (a *app) playingFlags() []cli.Flag {
 	s := a.settings
 	return slices.Concat([]cli.Flag{
-		&cli.StringFlag{Name: "device", Aliases: []string{"d"}, Usage: "put the load on the simulated device `NAME`, or on the one in a YAML file"},
 		&cli.DurationFlag{Name: "baseline", Usage: "read the idle device for `TIME` first", Value: 3 * time.Second, Sources: s.sources("baseline")},
-		&cli.FloatFlag{Name: "refresh", Usage: "refresh the display at `HZ`", Value: 60, Sources: s.sources("refresh")},
-		&cli.StringFlag{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Value: string(tally.Drop), Sources: s.sources("late")},
-		&cli.IntFlag{Name: "threads", Usage: "decode each stream on `N` threads", Value: 0, DefaultText: "one for each core", Sources: s.sources("threads")},
-		&cli.IntFlag{Name: "queue", Usage: "decode `N` pictures ahead", Value: 8, Sources: s.sources("queue")},
-		&cli.DurationFlag{Name: "ahead", Usage: "convert or fetch at most `TIME` ahead of a viewer", Value: 30 * time.Second, Sources: s.sources("ahead")},
-		&cli.StringFlag{Name: "clips", Usage: "keep clips in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
+		&cli.DurationFlag{Name: "rest", Usage: "wait at most `TIME` between attempts until the device is quiet again", DefaultText: "30s with a server, else 0s", Sources: s.sources("rest")},
 		&cli.StringSliceFlag{Name: "criterion", Usage: "judge by `NAME=VALUE`, for example smooth.dropped_pct=0.5"},
-		&cli.Uint64Flag{Name: "seed", Usage: "seed of what is random", Value: 1, Sources: s.sources("seed")},
 		jsonFlag(),
-	}, a.serverFlags(), a.sensorFlags())
+	}, a.routeFlags(), a.sensorFlags())
 }
 
 func (a *app) climb(ctx context.Context, c *cli.Command) error {
@@ -75,7 +67,7 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	_, err = a.measure(ctx, c, c.StringSlice("sensors"), r.Kind() == "standin", func(book *logbook.Book, config run.Config, p *progress) (*logbook.Document, error) {
+	_, err = a.measure(ctx, c, c.StringSlice("sensors"), r.Traits().Virtual, func(book *logbook.Book, config run.Config, p *progress) (*logbook.Document, error) {
 		config.Route = r
 		return a.climbAnew(ctx, c, book, config, p)
 	})
@@ -170,11 +162,11 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 		fallback = "lounge"
 	}
 	skipped := func(err error) { progress.line("skipped " + report.Printable(err.Error())) }
-	if r, ok := config.Route.(*server.Server); ok && !c.Args().Present() && !c.IsSet("ladder") {
-		config.Ladder, err = offered(ctx, c, r)
+	if r, offers := config.Route.(route.Offerer); offers && !c.Args().Present() && !c.IsSet("ladder") {
+		config.Ladder, err = r.Offered(ctx)
 	} else {
 		config.Ladder, err = given(ctx, c, fallback, skipped)
-		if ok && err == nil && c.Args().Present() {
+		if err == nil && c.Args().Present() && config.Route.Traits().AnyOrder {
 			easiestFirst(config.Ladder)
 		}
 	}

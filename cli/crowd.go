@@ -70,7 +70,7 @@ func (a *app) crowdAnew(ctx context.Context, c *cli.Command) (*logbook.Document,
 	if err != nil {
 		return nil, err
 	}
-	return a.measure(ctx, c, c.StringSlice("sensors"), wanted.Route.Kind() == "standin", func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
+	return a.measure(ctx, c, c.StringSlice("sensors"), wanted.Route.Traits().Virtual, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
 		wanted.Version, wanted.Sensors, wanted.Pages, wanted.Token, wanted.Watch = config.Version, config.Sensors, config.Pages, config.Token, config.Watch
 		return run.Crowd(ctx, book, wanted)
 	})

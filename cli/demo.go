@@ -109,7 +109,7 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	if device == "" {
 		r, err = engine.New(o)
 	} else {
-		r, err = openSimulated(simulated.Options{Refresh: o.Refresh, Late: tally.Drop, Seed: 1, Profile: device})
+		r, err = simulated.SwitchOn(simulated.Options{Refresh: o.Refresh, Late: tally.Drop, Seed: 1, Profile: device})
 	}
 	if err != nil {
 		return nil, err

@@ -28,7 +28,7 @@ import (
 // is, made smaller, and made smaller for four cabins at once.
 var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M -> 240p 0.3M", "h264 480p25 1M x4 -> 240p 0.3M"}
 
-// demoBox has the stand-in media server act as the media box of a boat, in a process
+// demoBox has the practice media server act as the media box of a boat, in a process
 // of its own that is held to less than half a core, and climbs on it.
 func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, dir string) (*logbook.Document, error) {
 	var rungs []load.Load
@@ -72,13 +72,13 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 
 var boxAddress = regexp.MustCompile(`http://\S+/`)
 
-// startBox starts the program again as a stand-in media server.
+// startBox starts the program again as a practice media server.
 func startBox(ctx context.Context, films string) (address string, stop func(), err error) {
 	program, err := os.Executable()
 	if err != nil {
 		return "", nil, err
 	}
-	box := exec.CommandContext(ctx, program, "standin", "serve", "--clips", films, "--listen", "127.0.0.1:0", "--cores", "0.4",
+	box := exec.CommandContext(ctx, program, "serve", "--clips", films, "--listen", "127.0.0.1:0", "--cores", "0.4",
 		"--segment", "2s", "--idle", "3s", "--ahead", "8s", "--threads", "1")
 	said, err := box.StderrPipe()
 	if err != nil {
@@ -102,5 +102,5 @@ func startBox(ctx context.Context, films string) (address string, stop func(), e
 		}
 	}
 	stop()
-	return "", nil, fmt.Errorf("the stand-in media server did not start: %s", lines.Text())
+	return "", nil, fmt.Errorf("the practice media server did not start: %s", lines.Text())
 }

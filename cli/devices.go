@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"os"
 
 	"github.com/urfave/cli/v3"
 
@@ -61,24 +60,4 @@ func (a *app) showDevice(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	return a.printYAML(c, text)
-}
-
-// profileNamed is the profile in a file, or the built-in device of that name.
-func profileNamed(name string) (*simulated.Profile, error) {
-	if info, err := os.Stat(name); err == nil && !info.IsDir() {
-		data, err := readFile(name, 1<<20)
-		if err != nil {
-			return nil, usage(err)
-		}
-		p, err := simulated.ParseProfile(data)
-		if err != nil {
-			return nil, usagef("%s: %w", name, err)
-		}
-		return p, nil
-	}
-	p, err := simulated.Named(name)
-	if err != nil {
-		return nil, usagef("%w; and there is no file of that name", err)
-	}
-	return p, nil
 }

@@ -5,16 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
-	"vividstrain/core/route/engine"
-	"vividstrain/core/route/server"
-	"vividstrain/core/route/simulated"
+	"vividstrain/core/route/routes"
 	"vividstrain/core/run"
 )
 
@@ -47,7 +43,7 @@ func (a *app) resume(ctx context.Context, c *cli.Command) (*logbook.Document, er
 	if doc.Plan.SensorsToken && c.String("token") == "" {
 		return nil, usagef("the sensors of run %s want their token again; give --token, or VIVIDSTRAIN_TOKEN in the environment", doc.ID)
 	}
-	return a.measure(ctx, c, doc.Plan.Sensors, r.Kind() == "standin", func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
+	return a.measure(ctx, c, doc.Plan.Sensors, r.Traits().Virtual, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
 		config.Route = r
 		return run.Resume(ctx, book, doc, config)
 	})
@@ -87,62 +83,20 @@ func (a *app) interrupted(c *cli.Command) (*logbook.Document, error) {
 
 // restore makes the route of a run again from what its document says.
 func (a *app) restore(c *cli.Command, doc *logbook.Document) (route.Route, error) {
-	options := doc.Route.Options
-	wrong := func(err error) error { return fmt.Errorf("run %s: %w", doc.ID, err) }
-	switch doc.Route.Kind {
-	case "engine":
-		o, err := engine.FromOptions(options)
-		if err != nil {
-			return nil, wrong(err)
-		}
-		if o.Clips == "" {
-			o.Clips = c.String("clips")
-		}
-		return engine.New(o)
-	case "standin":
-		o, err := simulated.FromOptions(options)
-		if err != nil {
-			return nil, wrong(err)
-		}
-		if o.Profile == "" {
-			o.Profile = doc.Device.Name
-		}
-		return openSimulated(o)
-	case "server":
-		return a.restoreServer(c, doc)
-	}
-	return nil, wrong(fmt.Errorf("its route is %q, which is not known here", doc.Route.Kind))
-}
-
-func (a *app) restoreServer(c *cli.Command, doc *logbook.Document) (route.Route, error) {
-	o, err := server.FromOptions(doc.Route.Options)
-	switch {
-	case errors.Is(err, server.ErrIncomplete) && !slices.Contains(a.typed(c), "url"):
-		return nil, usagef("run %s: %w; give --url again", doc.ID, err)
-	case errors.Is(err, server.ErrIncomplete):
-		o.URL = c.String("url")
-	case err != nil:
-		return nil, fmt.Errorf("run %s: %w", doc.ID, err)
-	}
-	o.Login, o.Token = c.String("login"), c.String("bearer")
-	if how := doc.Route.Options["signed_in"]; how != "" && o.Login == "" && o.Token == "" {
-		return nil, usagef("run %s signed in; give --%s again, or VIVIDSTRAIN_%s in the environment", doc.ID, how, strings.ToUpper(how))
-	}
-	if o.ListFile != "" {
-		if o.List, err = server.ReadList(o.ListFile); err != nil {
-			return nil, usage(err)
+	typed := a.typed(c)
+	d, err := routes.All.Named(doc.Route.Kind)
+	if err == nil {
+		var r route.Route
+		r, err = d.Restore(route.Record{Options: doc.Route.Options, Device: doc.Device.Name, Ladder: doc.Ladder,
+			Typed: func(name string) bool { return slices.Contains(typed, name) }}, c)
+		if err == nil {
+			return r, nil
 		}
 	}
-	r, err := server.New(o)
-	if err != nil {
+	err = fmt.Errorf("run %s: %w", doc.ID, err)
+	var again *route.GiveAgainError
+	if errors.As(err, &again) {
 		return nil, usage(err)
 	}
-	if doc.Ladder == offeredLadder { // where the variants are was read from the server
-		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
-		defer cancel()
-		if _, err := r.Offers(ctx); err != nil {
-			return nil, err
-		}
-	}
-	return r, nil
+	return nil, err
 }

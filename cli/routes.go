@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -8,17 +9,58 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/route"
-	"vividstrain/core/route/engine"
-	"vividstrain/core/route/simulated"
-	"vividstrain/core/tally"
+	"vividstrain/core/route/routes"
 )
 
-// routeFlags are the flags that one route or another does not use, with those that do.
-var routeFlags = map[string][]string{
-	"device": {"standin"}, "refresh": {"engine", "standin"}, "late": {"engine", "standin"}, "threads": {"engine"}, "queue": {"engine"},
-	"clips": {"engine"}, "ahead": {"engine", "server"}, "seed": {"standin", "server"}, "url": {"server"}, "list": {"server"},
-	"login": {"server"}, "bearer": {"server"}, "ca": {"server"}, "jumps": {"server"}, "look": {"server"}, "patience": {"server"},
-	"spread": {"engine", "server"}, "sensors": {"engine", "server"}, "token": {"engine", "server"},
+// routeFlags are the options of all routes, as flags, and what chooses among them.
+func (a *app) routeFlags() (flags []cli.Flag) {
+	words := routes.All.Words()
+	flags = append(flags, &cli.StringFlag{Name: "route", Usage: "put the load on by `WAY`: " + strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1],
+		DefaultText: impliedText()})
+	for _, o := range routes.All.Options() {
+		flags = append(flags, a.optionFlag(o))
+	}
+	return flags
+}
+
+// impliedText says which route is chosen by itself.
+func impliedText() string {
+	var list []string
+	for _, d := range routes.All {
+		if len(d.Implied) > 0 {
+			list = append(list, d.Word+" with --"+strings.Join(d.Implied, " or --"))
+		}
+	}
+	return strings.Join(append(list, "else "+routes.All[0].Word), ", ")
+}
+
+// optionFlag is the flag of a route's option.
+func (a *app) optionFlag(o route.Option) cli.Flag {
+	var sources cli.ValueSourceChain
+	if !o.Typed {
+		sources = a.settings.sources(o.Name)
+	}
+	var aliases []string
+	if o.Alias != "" {
+		aliases = []string{o.Alias}
+	}
+	switch value := o.Default.(type) {
+	case bool:
+		return &cli.BoolFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
+	case int:
+		return &cli.IntFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
+	case uint64:
+		return &cli.Uint64Flag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
+	case float64:
+		return &cli.FloatFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
+	case time.Duration:
+		return &cli.DurationFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
+	}
+	value := fmt.Sprint(o.Default)
+	if o.Name == "clips" && value == "" {
+		value = defaultClips()
+	}
+	return &cli.StringFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
 }
 
 // typed lists the flags that were typed, by their full names: not those that come from the
@@ -44,69 +86,25 @@ func (a *app) typed(c *cli.Command) (names []string) {
 	return names
 }
 
-// route is the way that the flags choose: to this computer, a media server, or
-// the simulated device that is named. Flags that it does not use are refused.
+// route opens the route that the flags choose. Flags that it does not use are refused.
 func (a *app) route(c *cli.Command) (route.Route, error) {
-	word, err := a.routeWord(c)
+	d, err := routes.All.Choose(c.String("route"), c, a.typed(c))
 	if err != nil {
-		return nil, err
+		return nil, usage(err)
 	}
-	for _, name := range a.typed(c) {
-		if users, some := routeFlags[name]; some && !slices.Contains(users, word) {
-			return nil, usagef("--%s does nothing on the route %s; it is for %s", name, word, strings.Join(users, " and "))
+	if slices.ContainsFunc(d.Options, func(o route.Option) bool { return o.Secret }) {
+		if err := a.settings.mayHaveCredentials(c); err != nil {
+			return nil, err
 		}
 	}
-	switch word {
-	case "server":
-		return a.serverRoute(c)
-	case "standin":
-		return openSimulated(simulated.Options{Refresh: c.Float("refresh"), Late: tally.Late(c.String("late")), Seed: c.Uint64("seed"), Profile: c.String("device")})
-	}
-	o := engine.Default()
-	o.Refresh, o.Late, o.Clips = c.Float("refresh"), tally.Late(c.String("late")), c.String("clips")
-	o.Threads, o.Queue, o.Ahead = c.Int("threads"), c.Int("queue"), c.Duration("ahead")
-	r, err := engine.New(o)
-	if err != nil {
-		return nil, usage(err)
-	}
-	return r, nil
+	r, err := d.Open(c)
+	return r, usage(err)
 }
 
-// openSimulated is the way to a simulated device, which is switched on now.
-func openSimulated(o simulated.Options) (route.Route, error) {
-	profile, err := profileNamed(o.Profile)
-	if err != nil {
-		return nil, err
+// rest is how long to wait between attempts for the device to be quiet.
+func rest(c *cli.Command, r route.Route) time.Duration {
+	if quiet := r.Traits().QuietAfter; quiet > 0 && !c.IsSet("rest") {
+		return quiet
 	}
-	o.Start = time.Now()
-	r, err := simulated.New(profile, o)
-	if err != nil {
-		return nil, usage(err)
-	}
-	return r, nil
-}
-
-// routeWord is the way that the flags choose.
-func (a *app) routeWord(c *cli.Command) (string, error) {
-	word := c.String("route")
-	typed := a.typed(c)
-	byServer, byDevice := c.String("url") != "" || c.String("list") != "", c.String("device") != ""
-	if byDevice && !slices.Contains(typed, "url") && !slices.Contains(typed, "list") {
-		byServer = false // an address in the settings is not meant for it
-	}
-	switch {
-	case word == "" && byServer:
-		word = "server"
-	case word == "" && byDevice:
-		word = "standin"
-	case word == "":
-		word = "engine"
-	}
-	switch {
-	case word != "engine" && word != "server" && word != "standin":
-		return "", usagef("--route is %s, not %q", routeWords, word)
-	case word == "standin" && !byDevice:
-		return "", usagef("which device? give --device; vividstrain devices lists them")
-	}
-	return word, nil
+	return c.Duration("rest")
 }

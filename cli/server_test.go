@@ -16,9 +16,9 @@ import (
 	"vividstrain/core/logbook"
 )
 
-// served starts the stand-in media server on a folder of clips.
+// served starts the practice media server on a folder of clips.
 func (s *session) served(flags ...string) (address string) {
-	c := s.command(append([]string{"standin", "serve", "--clips", "clips", "--listen", "127.0.0.1:0"}, flags...)...)
+	c := s.command(append([]string{"serve", "--clips", "clips", "--listen", "127.0.0.1:0"}, flags...)...)
 	said, err := c.StderrPipe()
 	require.NoError(s.t, err)
 	require.NoError(s.t, c.Start())
@@ -203,10 +203,10 @@ func TestCrowdOfAFile(t *testing.T) {
 	require.Contains(t, errOut, "none.mp4: no such file")
 }
 
-func TestStandinServeRefusesNonsense(t *testing.T) {
+func TestServeRefusesNonsense(t *testing.T) {
 	s := newSession(t)
 	for says, args := range map[string][]string{"holds no films": {"--clips", "."}, "--memory is": {"--memory", "lots"}, "--link is": {"--link", "fast"}} {
-		_, errOut, status := s.run(append([]string{"standin", "serve"}, args...)...)
+		_, errOut, status := s.run(append([]string{"serve"}, args...)...)
 		require.Equal(t, 2, status, says)
 		require.Contains(t, errOut, says)
 	}

@@ -22,7 +22,7 @@ func parsed(t *testing.T, line string) load.Load {
 }
 
 func attempt(g verdict.Grade, dropped int) logbook.Attempt {
-	a := logbook.Attempt{Verdict: g, Frames: tally.Frames{Due: 450, Dropped: dropped, Shown: 450 - dropped},
+	a := logbook.Attempt{Verdict: g, Frames: &tally.Frames{Due: 450, Dropped: dropped, Shown: 450 - dropped},
 		Use: sense.Use{sense.CPU: {Mean: 41.4, P95: 55.2}, sense.MemUsed: {Max: 1.26e9}}}
 	if g != verdict.Smooth {
 		a.Frames.Freezes, a.Frames.LongestFreezeMS = 2, 116.6
@@ -38,7 +38,7 @@ func example(t *testing.T, device string) *logbook.Document {
 		Evidence: "all cores at 97 %", Next: &logbook.Next{Load: hard, Verdict: verdict.Choppy}}
 	return &logbook.Document{
 		ID: "20261123-101502-k3f9", Kind: "climb", Complete: true, Started: time.Unix(0, 0), Ladder: "lounge",
-		Device: logbook.Device{Name: device}, Route: logbook.Route{Kind: "standin"},
+		Device: logbook.Device{Name: device}, Route: logbook.Route{Kind: "simulated"},
 		Plan: logbook.Plan{HoldS: 20, SettleS: 2, BaselineS: 3}, Baseline: logbook.Baseline{CPUPct: 2.12, MemUsed: 310e6},
 		Rungs: []logbook.Rung{
 			{Load: easy, Attempts: []logbook.Attempt{attempt(verdict.Smooth, 0), attempt(verdict.Smooth, 1)}},
@@ -50,7 +50,7 @@ func example(t *testing.T, device string) *logbook.Document {
 
 func TestRunIsDrawnAligned(t *testing.T) {
 	require.Equal(t, strings.TrimLeft(`
-Run 20261123-101502-k3f9 on Skerry S1, ladder lounge, climb by route standin
+Run 20261123-101502-k3f9 on Skerry S1, ladder lounge, climb by route simulated
 Idle: CPU 2.1 %, memory 310 MB.
 Each rung held for 20 s, the first 2 s not judged.
 

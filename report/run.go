@@ -216,7 +216,7 @@ func meanCPU(a logbook.Attempt) string {
 // attempt is the cells of one attempt behind its load.
 func (s Style) attempt(a logbook.Attempt) []string {
 	cells := []string{s.Grade(a.Verdict), "-", "-", "-", "-"}
-	if a.Frames.Due > 0 {
+	if a.FramesDue() > 0 {
 		cells[1] = fmt.Sprintf("%d of %d", a.Frames.Dropped, a.Frames.Due)
 		cells[2] = "none"
 		if a.Frames.Freezes > 0 {
@@ -244,10 +244,10 @@ func (s Style) Line(load string, width int, a logbook.Attempt) string {
 	case a.Buffer != nil && len(a.Windows) > 0:
 		b := s.buffered(a)
 		line += fmt.Sprintf("  stalls %s, least lead %s, build rate %s, CPU %s", b[2], b[3], b[4], b[5])
-	case a.Frames.Due > 0:
+	case a.FramesDue() > 0:
 		line += fmt.Sprintf("  %s dropped, CPU %s", cells[1], cells[3])
 	}
-	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && (a.Frames.Due == 0 || a.Verdict == verdict.Void) {
+	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && (a.FramesDue() == 0 || a.Verdict == verdict.Void) {
 		line += "  " + a.Reasons[0]
 	}
 	return line

@@ -54,16 +54,16 @@ want watch && {
 	shot watch 25 vividstrain watch --name vividstrain
 	pkill -f "climb --hold 60s" || true
 }
-if want convert || want crowd || want standin; then
+if want convert || want crowd || want serve; then
 	(cd "$work" && vividstrain clips build --out served --seconds 40 "h264 720p25 4M" "h264 240p25 10bit hdr 1M" >/dev/null)
 	want convert && geometry=100x22 shot convert 45 vividstrain convert served/h264-720p25-4M-40s.mp4 --goal "360p 1M" --copies 2 --ahead 10s
 	# A server in one terminal, a crowd in the other.
 	(cd "$work" && exec xterm -geometry 126x9+0+0 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \
-		-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain standin serve --clips served --cores 1.2) &
+		-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain serve --clips served --cores 1.2) &
 	server=$!
 	sleep 3
-	want standin && chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,480 --user-data-dir="$work/browser" \
-		--screenshot="$out/standin.png" http://localhost:8080/ >/dev/null 2>&1
+	want serve && chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,480 --user-data-dir="$work/browser" \
+		--screenshot="$out/serve.png" http://localhost:8080/ >/dev/null 2>&1
 	want crowd && {
 		(cd "$work" && exec xterm -geometry 126x29+0+210 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \
 			-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain crowd "h264 720p25 4M -> 240p 0.4M" --every 12s --settle 4s \
@@ -76,6 +76,6 @@ if want convert || want crowd || want standin; then
 		kill $terminal
 	}
 	kill $server
-	pkill -f "standin serve --clips served" || true
+	pkill -f "serve --clips served" || true
 fi
 exit 0

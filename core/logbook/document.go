@@ -82,6 +82,21 @@ type Route struct {
 	Options map[string]string `json:"options"`
 }
 
+// oldKinds are the words that routes had in earlier documents.
+var oldKinds = map[string]string{"standin": "simulated"}
+
+// UnmarshalJSON reads documents from before the simulated devices were called so.
+func (r *Route) UnmarshalJSON(text []byte) error {
+	type plain Route
+	if err := json.Unmarshal(text, (*plain)(r)); err != nil {
+		return err
+	}
+	if kind, old := oldKinds[r.Kind]; old {
+		r.Kind = kind
+	}
+	return nil
+}
+
 // Plan is what a run was told to do; it is all that is needed to go on.
 type Plan struct {
 	HoldS     float64 `json:"hold_s"`
@@ -244,19 +259,28 @@ type Attempt struct {
 	Verdict   verdict.Grade     `json:"verdict"`
 	Void      verdict.VoidCause `json:"void,omitempty"` // of a void attempt: why it says nothing
 	Reasons   []string          `json:"reasons"`
-	HoldS     float64           `json:"hold_s,omitempty"`             // where it was held for longer than planned
-	ClipBPS   int64             `json:"clip_bitrate_bps,omitempty"`   // of its clip, where that is not what was ordered
-	Limiter   verdict.Limiter   `json:"limiter"`                      // empty for a smooth attempt
-	Evidence  string            `json:"evidence,omitempty"`           // for the limiter
-	Decode    string            `json:"decode"`                       // hardware, software, unknown, or none where the device does not decode
-	StartS    float64           `json:"start_delay_s"`                // from the order to play to the first picture
-	Frames    tally.Frames      `json:"frames"`                       // steady window of the worst stream
-	Buffer    *tally.Buffer     `json:"buffer" jsonschema:"nullable"` // of the worst stream
-	Windows   []tally.Window    `json:"windows"`                      // of the worst stream
-	Streams   []tally.Frames    `json:"streams,omitempty"`            // steady window of each, where there are several, 100 at most
-	Worst     string            `json:"worst,omitempty"`              // load of the worst stream, where there are several
-	Delivered *tally.Delivered  `json:"delivered,omitempty"`          // what a server sent for the worst stream
-	Use       sense.Use         `json:"use"`                          // readings of the steady window
+	HoldS     float64           `json:"hold_s,omitempty"`                    // where it was held for longer than planned
+	ClipBPS   int64             `json:"clip_bitrate_bps,omitempty"`          // of its clip, where that is not what was ordered
+	Limiter   verdict.Limiter   `json:"limiter"`                             // empty for a smooth attempt
+	Evidence  string            `json:"evidence,omitempty"`                  // for the limiter
+	Decode    string            `json:"decode"`                              // hardware, software, unknown, or none where the device does not decode
+	StartS    *float64          `json:"start_delay_s" jsonschema:"nullable"` // from the order to play to the first picture; null where that is not known
+	Speed     *float64          `json:"speed,omitempty"`                     // media seconds a second, where frames could not be counted
+	Frames    *tally.Frames     `json:"frames" jsonschema:"nullable"`        // steady window of the worst stream; null where they could not be counted
+	Buffer    *tally.Buffer     `json:"buffer" jsonschema:"nullable"`        // of the worst stream
+	Windows   []tally.Window    `json:"windows"`                             // of the worst stream
+	Streams   []tally.Frames    `json:"streams,omitempty"`                   // steady window of each, where there are several, 100 at most
+	Worst     string            `json:"worst,omitempty"`                     // load of the worst stream, where there are several
+	Delivered *tally.Delivered  `json:"delivered,omitempty"`                 // what a server sent for the worst stream
+	Use       sense.Use         `json:"use"`                                 // readings of the steady window
+}
+
+// FramesDue is how many frames were due in the steady window, 0 where they were not counted.
+func (a *Attempt) FramesDue() int {
+	if a.Frames == nil {
+		return 0
+	}
+	return a.Frames.Due
 }
 
 // Ceiling is the highest smooth rung.

@@ -41,7 +41,7 @@ type Options struct {
 	Log     *slog.Logger  // may be nil
 }
 
-// Box is a stand-in media server.
+// Box is a practice media server.
 type Box struct {
 	options Options
 	hold    *hold

@@ -130,6 +130,25 @@ type Viewer struct {
 	Stalls          int
 }
 
+// Traits are what a route can do and tell. They are asked for, never which route it is.
+type Traits struct {
+	Decodes    bool          // the device under test decodes
+	Counts     bool          // frames are counted
+	Buffers    bool          // media arrive ahead of their playing
+	Jumps      bool          // it can jump in a film
+	Many       bool          // it can play several streams at once
+	Virtual    bool          // it plays in virtual time: no meter of this computer says anything about it
+	SameWork   bool          // the same frames take the same work of the cores at every attempt
+	AnyOrder   bool          // loads come in any order and are put in order of their pixels and bits
+	QuietAfter time.Duration // how long to wait between attempts for the device to be quiet, where nothing else is asked
+}
+
+// Offerer is a route whose device says what loads there are.
+type Offerer interface {
+	// Offered is a ladder of the loads, for where none are given.
+	Offered(ctx context.Context) (*load.Ladder, error)
+}
+
 // Device describes the hardware under test.
 type Device struct {
 	Name string
@@ -138,8 +157,9 @@ type Device struct {
 
 // Route puts loads on one device.
 type Route interface {
-	// Kind is the route's word: "engine", "standin", ...
+	// Kind is the route's word, for the record.
 	Kind() string
+	Traits() Traits
 	// Options are the route's settings, for the record.
 	Options() map[string]string
 	Device() Device

@@ -183,7 +183,7 @@ func (c *conductor) judge(a *logbook.Attempt, result route.Result, plan route.Pl
 		grade, reasons := c.Criteria.Judge(t)
 		f := t.Steady()
 		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && worse(t, f, a) {
-			a.Verdict, a.Reasons, a.Frames, a.StartS, a.Buffer, a.Delivered = grade, reasons, f, t.StartDelayS, t.Buffer, t.Delivered
+			a.Verdict, a.Reasons, a.Frames, a.StartS, a.Speed, a.Buffer, a.Delivered = grade, reasons, f, t.StartDelayS, t.Speed, t.Buffer, t.Delivered
 			if a.Windows = t.Windows; a.Windows == nil {
 				a.Windows = []tally.Window{}
 			}
@@ -191,8 +191,8 @@ func (c *conductor) judge(a *logbook.Attempt, result route.Result, plan route.Pl
 				a.Worst = streams[i].String()
 			}
 		}
-		if len(result.Streams) > 1 && i < mostStreams {
-			a.Streams = append(a.Streams, f)
+		if len(result.Streams) > 1 && i < mostStreams && f != nil {
+			a.Streams = append(a.Streams, *f)
 		}
 	}
 	if result.Failure != "" || len(result.Streams) == 0 {
@@ -231,9 +231,15 @@ const mostStreams = 100
 
 // worse tells whether a stream of the same grade fared worse than the worst so
 // far: by what it dropped, how long it stalled, and how fast its media came.
-func worse(t tally.Tally, f tally.Frames, a *logbook.Attempt) bool {
-	if f.Dropped != a.Frames.Dropped || t.Buffer == nil || a.Buffer == nil {
-		return f.Dropped > a.Frames.Dropped
+func worse(t tally.Tally, f *tally.Frames, a *logbook.Attempt) bool {
+	dropped := func(f *tally.Frames) int {
+		if f == nil {
+			return 0
+		}
+		return f.Dropped
+	}
+	if d, so := dropped(f), dropped(a.Frames); d != so || t.Buffer == nil || a.Buffer == nil {
+		return d > so
 	}
 	if t.Buffer.StallS != a.Buffer.StallS {
 		return t.Buffer.StallS > a.Buffer.StallS

@@ -568,7 +568,7 @@ func TestEveryEventIsSeen(t *testing.T) {
 	require.Len(t, doc.Baseline.Readings, 12*(p.Cores+8))
 }
 
-// BenchmarkClimb is a stand-in climb of 40 rungs, each of which is smooth, held
+// BenchmarkClimb is a simulated climb of 40 rungs, each of which is smooth, held
 // for 30 s, logbook included.
 func BenchmarkClimb(b *testing.B) {
 	p, _ := randomDevice(rand.New(rand.NewPCG(1, 1)))

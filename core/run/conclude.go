@@ -175,7 +175,7 @@ const steadyPace = 1.2
 // cores. Where they are decoded here, the same frames take the same work, so that it is the
 // computer's speed that changed; servers may have work done already.
 func (c *conductor) pace() []string {
-	if c.doc.Route.Kind != "engine" {
+	if !c.Route.Traits().SameWork {
 		return nil
 	}
 	most, of := steadyPace, load.Load{}
@@ -183,7 +183,7 @@ func (c *conductor) pace() []string {
 		for _, slow := range rung.Counted() {
 			for _, quick := range rung.Counted() {
 				s, q := slow.Use[sense.GroupCPU].Mean, quick.Use[sense.GroupCPU].Mean
-				if s == 0 || q == 0 || slow.Frames.Due == 0 || quick.Frames.Shown == 0 {
+				if s == 0 || q == 0 || slow.FramesDue() == 0 || quick.FramesDue() == 0 || quick.Frames.Shown == 0 {
 					continue
 				}
 				// Frames that were dropped may have been decoded or not: what is sure is counted.

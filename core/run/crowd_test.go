@@ -118,6 +118,7 @@ type paced struct {
 func (*paced) Kind() string                                             { return "server" }
 func (*paced) Options() map[string]string                               { return map[string]string{} }
 func (*paced) Device() route.Device                                     { return route.Device{Name: "paced"} }
+func (*paced) Traits() route.Traits                                     { return route.Traits{Counts: true, Buffers: true, Virtual: true} }
 func (p *paced) Clock() clock.Clock                                     { return p.clock }
 func (p *paced) Sources() []sense.Source                                { return []sense.Source{p} }
 func (*paced) Check(load.Load) error                                    { return nil }
@@ -157,7 +158,7 @@ func (p *paced) Play(ctx context.Context, plan route.Plan, _ func(route.Live)) (
 		if rate < 1 {
 			b.Stalls, b.StallS, b.MinLeadS = 2, 3, 0
 		}
-		result.Streams = append(result.Streams, tally.Tally{Buffer: b, Windows: []tally.Window{{Kind: tally.Steady, ToS: plan.Hold.Seconds(), Frames: tally.Frames{Due: 100, Shown: 100, Speed: 1}}}})
+		result.Streams = append(result.Streams, tally.Tally{Buffer: b, Windows: []tally.Window{{Kind: tally.Steady, ToS: plan.Hold.Seconds(), Frames: &tally.Frames{Due: 100, Shown: 100, Speed: 1}}}})
 	}
 	return result, p.clock.Sleep(ctx, plan.Hold)
 }

@@ -15,6 +15,7 @@ import (
 	"vividstrain/core/route/simulated"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
+	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
 
@@ -142,22 +143,30 @@ func (killer) Sources() []sense.Source {
 func TestPaceOfThisComputer(t *testing.T) {
 	attempt := func(cpu float64, shown int) logbook.Attempt {
 		a := logbook.Attempt{Use: sense.Use{sense.GroupCPU: {Mean: cpu}}}
-		a.Frames.Due, a.Frames.Shown = 200, shown
+		a.Frames = &tally.Frames{Due: 200, Shown: shown}
 		return a
 	}
 	list := rungs(t, "h264 1080p25 20M", "h264 1080p25 40M")
-	notes := func(kind string, easy, hard []logbook.Attempt) []string {
-		c := conductor{doc: &logbook.Document{Route: logbook.Route{Kind: kind}, Rungs: []logbook.Rung{{Load: list[0], Attempts: easy}, {Load: list[1], Attempts: hard}}}}
+	notes := func(same bool, easy, hard []logbook.Attempt) []string {
+		c := conductor{Config: Config{Route: worker{same: same}}, doc: &logbook.Document{Rungs: []logbook.Rung{{Load: list[0], Attempts: easy}, {Load: list[1], Attempts: hard}}}}
 		return c.pace()
 	}
 	even := []logbook.Attempt{attempt(40, 200), attempt(46, 200)}
-	require.Empty(t, notes("engine", even, nil))
-	require.Empty(t, notes("engine", even, []logbook.Attempt{attempt(95, 120), attempt(96, 180)}), "what was dropped may have been decoded")
-	slow := notes("engine", even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
+	require.Empty(t, notes(true, even, nil))
+	require.Empty(t, notes(true, even, []logbook.Attempt{attempt(95, 120), attempt(96, 180)}), "what was dropped may have been decoded")
+	slow := notes(true, even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
 	require.Len(t, slow, 1)
 	require.Contains(t, slow[0], "the same frames of h264 1080p25 40M took 1.3 times as much of the cores")
-	slow = notes("engine", []logbook.Attempt{attempt(40, 200), attempt(72, 200)}, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
+	slow = notes(true, []logbook.Attempt{attempt(40, 200), attempt(72, 200)}, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
 	require.Contains(t, slow[0], "h264 1080p25 20M took 1.8 times")
-	require.Empty(t, notes("server", even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)}), "a server may have converted it before")
-	require.Empty(t, notes("engine", []logbook.Attempt{attempt(0, 200), attempt(70, 0)}, nil), "without readings and frames nothing is said")
+	require.Empty(t, notes(false, even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)}), "a server may have converted it before")
+	require.Empty(t, notes(true, []logbook.Attempt{attempt(0, 200), attempt(70, 0)}, nil), "without readings and frames nothing is said")
 }
+
+// worker is a route that does the same work at every attempt, or not.
+type worker struct {
+	route.Route
+	same bool
+}
+
+func (w worker) Traits() route.Traits { return route.Traits{SameWork: w.same} }

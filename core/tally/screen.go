@@ -49,7 +49,7 @@ type decoded struct {
 func NewScreen(c ScreenConfig) *Screen {
 	s := &Screen{config: c, shown: -1, queue: make([]decoded, 0, 64)}
 	for _, span := range c.Spans {
-		s.windows = append(s.windows, Window{Kind: span.Kind, FromS: span.From.Seconds(), ToS: span.To.Seconds()})
+		s.windows = append(s.windows, Window{Kind: span.Kind, FromS: span.From.Seconds(), ToS: span.To.Seconds(), Frames: new(Frames)})
 		s.end = span.To
 	}
 	return s
@@ -127,14 +127,14 @@ func (s *Screen) interval() time.Duration {
 // which it was due, in Wait that of the present window.
 func (s *Screen) account(due, now time.Duration) *Frames {
 	if s.config.Late == Wait {
-		return &s.windows[s.span].Frames
+		return s.windows[s.span].Frames
 	}
 	for i := range s.config.Spans {
 		if due < s.config.Spans[i].To {
-			return &s.windows[i].Frames
+			return s.windows[i].Frames
 		}
 	}
-	return &s.windows[len(s.windows)-1].Frames
+	return s.windows[len(s.windows)-1].Frames
 }
 
 // passTo accounts for the frames that will not be shown any more: those before
@@ -172,7 +172,7 @@ func (s *Screen) hold(now time.Duration) {
 	if s.shown < 0 {
 		return
 	}
-	f := &s.windows[s.span].Frames
+	f := s.windows[s.span].Frames
 	held := now - s.since
 	duration := s.config.Frames.At(s.shown+1) - s.config.Frames.At(s.shown)
 	if duration > 0 && held >= 3*duration-tolerance {
@@ -236,7 +236,7 @@ func (s *Screen) Finish() []Window {
 // Sum is the account so far over all windows.
 func (s *Screen) Sum() (f Frames) {
 	for i := range s.windows {
-		w := &s.windows[i].Frames
+		w := s.windows[i].Frames
 		f.Due, f.Shown, f.Dropped = f.Due+w.Due, f.Shown+w.Shown, f.Dropped+w.Dropped
 	}
 	return f

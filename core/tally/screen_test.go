@@ -91,7 +91,7 @@ func TestOneSlowFrameIsCountedExactly(t *testing.T) {
 	})
 	f := w[1].Frames
 	require.Equal(t, Frames{Due: 200, Shown: 195, Dropped: 5, Late: 0, Repeats: 21, Freezes: 1,
-		LongestFreezeMS: 250, ShownRate: 195. / 8, Speed: 1}, f)
+		LongestFreezeMS: 250, ShownRate: 195. / 8, Speed: 1}, *f)
 	require.Zero(t, w[0].Frames.Dropped)
 }
 
@@ -162,7 +162,7 @@ func TestHoldsThatAFileAsksFor(t *testing.T) {
 		}
 		for {
 			if _, more := s.Next(); !more {
-				return s.Finish()[0].Frames
+				return *s.Finish()[0].Frames
 			}
 			s.Refresh()
 		}

@@ -52,7 +52,7 @@ type Window struct {
 	Kind   string  `json:"kind"`
 	FromS  float64 `json:"from_s"`
 	ToS    float64 `json:"to_s"`
-	Frames Frames  `json:"frames"`
+	Frames *Frames `json:"frames" jsonschema:"nullable"` // nil where frames could not be counted
 }
 
 // Buffer is the account of media that arrived ahead of its playing.
@@ -85,13 +85,16 @@ func (b *Buffer) Pace() (rate float64, known bool) {
 	return *b.BuildRate, true
 }
 
-// Tally is the whole account of one stream in one attempt.
+// Tally is the account of one stream in one attempt. What the route cannot know is nil.
 type Tally struct {
-	StartDelayS float64  `json:"start_delay_s"` // from the order to play to the first picture
-	Windows     []Window `json:"windows"`
-	Buffer      *Buffer  `json:"buffer,omitempty"` // nil where no media arrive ahead
-	// Delivered is what a server sent, nil where there is none.
-	Delivered *Delivered `json:"delivered,omitempty"`
+	StartDelayS *float64 // from the order to play to the first picture
+	Windows     []Window
+	// Speed is media seconds a second of the steady window by the player's position or by how long
+	// the film took, where frames are not counted.
+	Speed  *float64
+	Buffer *Buffer // of media that arrive ahead of their playing
+	// Delivered is what a server sent.
+	Delivered *Delivered
 }
 
 // Delivered says what a server sent for a stream.
@@ -106,14 +109,18 @@ type Delivered struct {
 	Notes     []string `json:"notes,omitempty"` // what was odd about them
 }
 
-// Steady is the account of the first window of that kind.
-func (t Tally) Steady() Frames {
+// Steady is the account of the frames of the first window of that kind, nil where they could not be
+// counted. A window that was not reached has an empty account.
+func (t Tally) Steady() *Frames {
 	for _, w := range t.Windows {
 		if w.Kind == Steady {
 			return w.Frames
 		}
 	}
-	return Frames{}
+	if len(t.Windows) > 0 && t.Windows[0].Frames == nil || t.Speed != nil {
+		return nil
+	}
+	return &Frames{}
 }
 
 // Timeline tells when each frame is due, from the start of playing. Frames are

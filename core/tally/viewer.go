@@ -247,10 +247,11 @@ func (v *Viewer) Finished() bool { return v.finished }
 // Finish closes the account. The frames come at a rate of hz.
 func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
 	v.Advance(now)
-	t := Tally{StartDelayS: v.startLag.Seconds(), Buffer: v.buffer()}
+	start := v.startLag.Seconds()
+	t := Tally{StartDelayS: &start, Buffer: v.buffer()}
 	if v.started < 0 {
-		t.StartDelayS = now.Seconds()
-		t.Buffer.StartDelayS = t.StartDelayS
+		start = now.Seconds()
+		t.Buffer.StartDelayS = start
 	}
 	for i, s := range v.config.Spans {
 		w := v.windows[i]
@@ -263,7 +264,7 @@ func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
 		if watched := (w.played + w.stalled).Seconds(); watched > 0 {
 			f.ShownRate, f.Speed = float64(f.Shown)/watched, w.played.Seconds()/watched
 		}
-		t.Windows = append(t.Windows, Window{Kind: s.Kind, FromS: s.From.Seconds(), ToS: min(s.To, v.now-v.started).Seconds(), Frames: f})
+		t.Windows = append(t.Windows, Window{Kind: s.Kind, FromS: s.From.Seconds(), ToS: min(s.To, v.now-v.started).Seconds(), Frames: &f})
 	}
 	return t
 }

@@ -34,7 +34,7 @@ func TestViewerOnAFastServer(t *testing.T) {
 	v := viewer(20 * time.Second)
 	feedViewer(v, 21*time.Second, func(int) time.Duration { return 500 * ms })
 	a := v.Finish(21*time.Second, 25)
-	require.Equal(t, 0.5, a.StartDelayS)
+	require.Equal(t, 0.5, *a.StartDelayS)
 	require.InDelta(t, 4, *a.Buffer.BuildRate, 0.01)
 	require.Zero(t, a.Buffer.Stalls)
 	require.Nil(t, a.Buffer.StallExpectedAtS)
@@ -143,7 +143,7 @@ func TestViewerCountsMissingFrames(t *testing.T) {
 	v.Advance(10 * time.Second)
 	v.Damaged(2) // is found when all has been watched
 	a := v.Finish(10*time.Second, 25)
-	require.Equal(t, Frames{Due: 200, Shown: 195, Dropped: 5, Damaged: 2, ShownRate: 195. / 8, Speed: 1}, a.Steady())
+	require.Equal(t, Frames{Due: 200, Shown: 195, Dropped: 5, Damaged: 2, ShownRate: 195. / 8, Speed: 1}, *a.Steady())
 }
 
 // arrivals plays media that come as next says: after how long, up to where, and whether

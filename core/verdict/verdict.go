@@ -92,54 +92,96 @@ func (c *Criteria) Set(name string, value float64) error {
 	return fmt.Errorf("unknown criterion %q; of %s there are %s", name, grade, strings.Join(known, ", "))
 }
 
-// Judge grades one stream by its steady window and, where media arrive ahead, by
-// its buffer. The reasons are whole phrases, the worst first.
+// Judge grades one stream by its steady window and, where media arrive ahead, by its buffer. What
+// is not known of it counts for nothing, and the reasons say so. They are whole phrases, the worst
+// first.
 func (c Criteria) Judge(t tally.Tally) (Grade, []string) {
+	if reason := c.failure(t); reason != "" {
+		return Failed, []string{reason}
+	}
+	broken := c.Smooth.broken(t, 0)
+	if len(broken) == 0 {
+		return Smooth, evidence(t)
+	}
+	grade := Marginal
+	if worse := c.Marginal.broken(t, 1); len(worse) > 0 {
+		grade, broken = Choppy, worse
+	}
+	if t.Steady() == nil {
+		broken = append(broken, notCounted)
+	}
+	return grade, broken
+}
+
+// notCounted says what a verdict was not judged by.
+const notCounted = "frames were not counted"
+
+// failure is why a stream did not play at all, "" if it did.
+func (c Criteria) failure(t tally.Tally) string {
 	f, b := t.Steady(), t.Buffer
-	start := t.StartDelayS
 	switch {
-	case start > c.Marginal.StartDelayS:
-		return Failed, []string{fmt.Sprintf("it did not start within %g s", c.Marginal.StartDelayS)}
+	case t.StartDelayS != nil && *t.StartDelayS > c.Marginal.StartDelayS:
+		return fmt.Sprintf("it did not start within %g s", c.Marginal.StartDelayS)
+	case f == nil && t.Speed != nil && *t.Speed <= 0:
+		return "it did not move"
+	case f == nil:
+		return ""
 	case f.Wrong > 0:
-		return Failed, []string{fmt.Sprintf("%d of %d frames showed a wrong picture", f.Wrong, f.Due)}
+		return fmt.Sprintf("%d of %d frames showed a wrong picture", f.Wrong, f.Due)
 	case f.Due == 0 && b != nil && b.StallS > 0:
-		return Failed, []string{"it stalled all through the steady window"}
+		return "it stalled all through the steady window"
 	case f.Due == 0:
-		return Failed, []string{"no frame was due in the steady window"}
+		return "no frame was due in the steady window"
 	case f.Shown == 0:
-		return Failed, []string{fmt.Sprintf("none of the %d frames due was shown", f.Due)}
+		return fmt.Sprintf("none of the %d frames due was shown", f.Due)
 	}
-	if broken := c.Smooth.broken(t, f, b, 0); len(broken) == 0 {
-		reasons := []string{fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due)}
-		if b != nil {
-			reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s in hand", b.MinLeadS))
-		}
-		return Smooth, reasons
-	} else if len(c.Marginal.broken(t, f, b, 1)) == 0 {
-		return Marginal, broken
+	return ""
+}
+
+// evidence is what a smooth verdict was judged by.
+func evidence(t tally.Tally) (reasons []string) {
+	if f := t.Steady(); f != nil {
+		reasons = append(reasons, fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due))
+	} else if t.Speed != nil {
+		reasons = append(reasons, fmt.Sprintf("played at %.3g of its speed", *t.Speed), notCounted)
+	} else {
+		reasons = append(reasons, "it played to its end", notCounted)
 	}
-	return Choppy, c.Marginal.broken(t, f, b, 1)
+	if t.Buffer != nil {
+		reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s in hand", t.Buffer.MinLeadS))
+	}
+	return reasons
 }
 
 // broken lists the limits that an account does not keep. A build rate has so much of its
 // uncertainty in its favour, 0 to 1: what might do for a trailer is not called choppy.
-func (l Limits) broken(t tally.Tally, f tally.Frames, b *tally.Buffer, favour float64) (reasons []string) {
+func (l Limits) broken(t tally.Tally, favour float64) (reasons []string) {
 	add := func(broken bool, format string, args ...any) {
 		if broken {
 			reasons = append(reasons, fmt.Sprintf(format, args...))
 		}
 	}
-	add(f.DroppedPct() > l.DroppedPct, "%d of %d frames dropped (%.2g %%, allowed %g %%)", f.Dropped, f.Due, f.DroppedPct(), l.DroppedPct)
-	add(f.Speed < l.Speed, "played at %.3g of its speed (allowed %g)", f.Speed, l.Speed)
-	add(f.Freezes > 0 && f.LongestFreezeMS > l.FreezeMS, "a freeze of %.0f ms (allowed %g ms)", f.LongestFreezeMS, l.FreezeMS)
-	add(f.Damaged > 0, "%d of %d frames could not be decoded whole", f.Damaged, f.Due)
-	if b != nil {
+	speed := t.Speed
+	if f := t.Steady(); f != nil {
+		add(f.DroppedPct() > l.DroppedPct, "%d of %d frames dropped (%.2g %%, allowed %g %%)", f.Dropped, f.Due, f.DroppedPct(), l.DroppedPct)
+		speed = &f.Speed
+	}
+	if speed != nil {
+		add(*speed < l.Speed, "played at %.3g of its speed (allowed %g)", *speed, l.Speed)
+	}
+	if f := t.Steady(); f != nil {
+		add(f.Freezes > 0 && f.LongestFreezeMS > l.FreezeMS, "a freeze of %.0f ms (allowed %g ms)", f.LongestFreezeMS, l.FreezeMS)
+		add(f.Damaged > 0, "%d of %d frames could not be decoded whole", f.Damaged, f.Due)
+	}
+	if b := t.Buffer; b != nil {
 		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%s of %.1f s in all (allowed %d of %g s)", stalls(b.Stalls), b.StallS, l.Stalls, l.StallS)
 		if rate := b.BuildRate; rate != nil {
 			add(*rate+favour*b.BuildRateError < l.BuildRate, "media arrived at %s of real time (allowed %g)", Uncertain(*rate, b.BuildRateError), l.BuildRate)
 		}
 	}
-	add(t.StartDelayS > l.StartDelayS, "it started after %.1f s (allowed %g s)", t.StartDelayS, l.StartDelayS)
+	if start := t.StartDelayS; start != nil {
+		add(*start > l.StartDelayS, "it started after %.1f s (allowed %g s)", *start, l.StartDelayS)
+	}
 	return reasons
 }
 

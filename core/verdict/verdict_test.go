@@ -13,8 +13,8 @@ func account(f tally.Frames) tally.Tally {
 	if f.Speed == 0 {
 		f.Speed = 1
 	}
-	return tally.Tally{Windows: []tally.Window{{Kind: tally.Settle, Frames: tally.Frames{Due: 50, Dropped: 50, Freezes: 9, LongestFreezeMS: 2000}},
-		{Kind: tally.Steady, Frames: f}}}
+	return tally.Tally{Windows: []tally.Window{{Kind: tally.Settle, Frames: &tally.Frames{Due: 50, Dropped: 50, Freezes: 9, LongestFreezeMS: 2000}},
+		{Kind: tally.Steady, Frames: &f}}}
 }
 
 func rate(v float64) *float64 { return &v }
@@ -50,7 +50,7 @@ func TestJudge(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t1 := account(c.frames)
 			if t1.Buffer = c.buffer; c.buffer != nil {
-				t1.StartDelayS = c.buffer.StartDelayS
+				t1.StartDelayS = &c.buffer.StartDelayS
 			}
 			grade, reasons := Default().Judge(t1)
 			require.Equal(t, c.want, grade)
@@ -74,7 +74,8 @@ func TestSet(t *testing.T) {
 	require.ErrorContains(t, c.Set("smooth.stalls", 0.5), "whole number")
 	require.NoError(t, c.Set("smooth.start_delay_s", 2))
 	late := account(tally.Frames{Due: 100, Shown: 100})
-	late.StartDelayS = 3
+	three := 3.0
+	late.StartDelayS = &three
 	grade, reasons := c.Judge(late)
 	require.Equal(t, Marginal, grade)
 	require.Contains(t, reasons[0], "started after 3.0 s (allowed 2 s)")
@@ -87,4 +88,27 @@ func TestWorse(t *testing.T) {
 	require.True(t, Marginal.Worse(Smooth))
 	require.False(t, Smooth.Worse(Smooth))
 	require.False(t, Void.Worse(Smooth))
+}
+
+// Where a route cannot count frames, what it knows is judged, and the reasons say so.
+func TestFramesThatWereNotCounted(t *testing.T) {
+	c := Default()
+	played := tally.Tally{Windows: []tally.Window{{Kind: tally.Steady, ToS: 8}}}
+	grade, reasons := c.Judge(played)
+	require.Equal(t, Smooth, grade)
+	require.Equal(t, []string{"it played to its end", "frames were not counted"}, reasons)
+	played.Buffer = &tally.Buffer{BuildRate: rate(1.5), MinLeadS: 4}
+	grade, reasons = c.Judge(played)
+	require.Equal(t, Smooth, grade)
+	require.Contains(t, reasons, "no stall, at least 4.0 s in hand")
+	for speed, want := range map[float64]Grade{1: Smooth, 0.98: Marginal, 0.5: Choppy, 0: Failed} {
+		grade, reasons = c.Judge(tally.Tally{Speed: rate(speed)})
+		require.Equal(t, want, grade, speed)
+		if want != Failed {
+			require.Contains(t, reasons, "frames were not counted")
+		}
+	}
+	late := tally.Tally{Speed: rate(1), StartDelayS: rate(11)}
+	grade, _ = c.Judge(late)
+	require.Equal(t, Failed, grade)
 }

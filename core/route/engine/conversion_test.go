@@ -38,7 +38,7 @@ func TestConversionsAreWatched(t *testing.T) {
 		require.Less(t, s.Buffer.MinLeadS, 4.0)
 	}
 	l.Goal.Codec = "av1"
-	require.ErrorContains(t, e.Check(l), "to av1 are not made here yet")
+	require.ErrorContains(t, e.Check(l), "av1 is not encoded here yet")
 }
 
 // Going to a place in a file leads to the key frame before it.

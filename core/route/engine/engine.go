@@ -107,7 +107,12 @@ func New(o Options) (*Engine, error) {
 }
 
 // Kind returns "engine".
-func (*Engine) Kind() string { return "engine" }
+func (*Engine) Kind() string { return Descriptor.Word }
+
+// Traits says that it decodes here, so that the same frames take the same work.
+func (*Engine) Traits() route.Traits {
+	return route.Traits{Decodes: true, Counts: true, Buffers: true, Many: true, SameWork: true}
+}
 
 // Options lists the settings.
 func (e *Engine) Options() map[string]string {

@@ -58,7 +58,8 @@ func (p *player) play(ctx context.Context) (err error) {
 	workers.Go(func() { p.stopOn(p.receive(inner), cancel) })
 	err = p.awaitFull(inner)
 	if err == nil {
-		p.account.StartDelayS = p.begin().Sub(ordered).Seconds()
+		start := p.begin().Sub(ordered).Seconds()
+		p.account.StartDelayS = &start
 		err = p.show(inner)
 	}
 	cancel(nil)

@@ -124,7 +124,13 @@ func trusted(path string) (*x509.CertPool, error) {
 }
 
 // Kind returns "server".
-func (*Server) Kind() string { return "server" }
+func (*Server) Kind() string { return Descriptor.Word }
+
+// Traits says that virtual viewers play what a server sends: it may go on with work that nobody
+// watches, and what it offers comes in any order.
+func (*Server) Traits() route.Traits {
+	return route.Traits{Counts: true, Buffers: true, Jumps: true, Many: true, AnyOrder: true, QuietAfter: 30 * time.Second}
+}
 
 // Options lists the settings, without credentials.
 func (s *Server) Options() map[string]string {

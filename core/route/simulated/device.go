@@ -148,8 +148,13 @@ func (d *Device) noise() float64 {
 	return 1 + d.profile.Noise/100*max(-3, min(d.random.NormFloat64(), 3))
 }
 
-// Kind returns "standin".
-func (*Device) Kind() string { return "standin" }
+// Kind returns "simulated".
+func (*Device) Kind() string { return Descriptor.Word }
+
+// Traits says that everything is simulated, in virtual time.
+func (*Device) Traits() route.Traits {
+	return route.Traits{Decodes: true, Counts: true, Many: true, Virtual: true}
+}
 
 // Options lists the settings.
 func (d *Device) Options() map[string]string {
@@ -189,7 +194,7 @@ func (d *Device) Clock() clock.Clock { return d.clock }
 func (d *Device) Sources() []sense.Source { return []sense.Source{d} }
 
 // Name is the name of the device as a source of readings.
-func (d *Device) Name() string { return "standin" }
+func (d *Device) Name() string { return "simulated" }
 
 // Sample reads the device's sensors.
 func (d *Device) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {

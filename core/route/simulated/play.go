@@ -65,7 +65,8 @@ func (d *Device) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 	clear(d.blocks)
 	d.reserved, d.threads, d.meters.threads, d.memory = 0, nil, nil, d.profile.Memory.Used
 	for _, st := range s.streams {
-		t := tally.Tally{StartDelayS: st.started.Seconds(), Windows: st.screen.Finish()}
+		start := st.started.Seconds()
+		t := tally.Tally{StartDelayS: &start, Windows: st.screen.Finish()}
 		if st.started < 0 {
 			result.Failure = "it did not start"
 		}

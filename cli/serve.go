@@ -16,24 +16,18 @@ import (
 	"vividstrain/core/mediaserver"
 )
 
-func (a *app) standinCommand() *cli.Command {
-	return command(&cli.Command{
-		Name:     "standin",
-		Usage:    "be a media server, to learn how one is tested",
-		Commands: []*cli.Command{a.standinServeCommand()},
-		Action: func(_ context.Context, c *cli.Command) error {
-			if c.Args().Present() {
-				return usagef("unknown command %q; vividstrain standin --help lists the commands", c.Args().First())
-			}
-			return cli.ShowSubcommandHelp(c)
-		},
-	}, makeClips, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 0.5 --link 100M")
+// oldServeCommand is "serve" under the name that it had.
+func (a *app) oldServeCommand() *cli.Command {
+	return &cli.Command{Name: "standin", Hidden: true, HideHelpCommand: true, Commands: []*cli.Command{a.serveCommand()},
+		Action: func(context.Context, *cli.Command) error {
+			return usagef("the practice media server is vividstrain serve")
+		}}
 }
 
-func (a *app) standinServeCommand() *cli.Command {
+func (a *app) serveCommand() *cli.Command {
 	s := a.settings
 	return command(&cli.Command{
-		Name: "serve", Usage: "hand out clips over HTTP, as they are and converted",
+		Name: "serve", Usage: "be a media server, to learn how one is tested",
 		Description: "Serves a folder of clips by progressive HTTP, HLS and DASH, and converts them on request, each for\n" +
 			"one viewer: a conversion runs ahead, then waits for its viewer; a jump starts it anew; one that\n" +
 			"nobody asks any more ends. --cores, --memory and --link hold it to less than this computer has,\n" +
@@ -50,8 +44,8 @@ func (a *app) standinServeCommand() *cli.Command {
 			&cli.DurationFlag{Name: "segment", Usage: "cut films into segments of `TIME`", Value: 4 * time.Second},
 			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads in each conversion", DefaultText: "one for each core, 4 at most"},
 		},
-		Action: a.serveStandin,
-	}, makeClips, "vividstrain standin serve --clips clips", "vividstrain standin serve --clips clips --cores 1.5 --memory 600M --link 100M --refuse \"h264 10bit\"")
+		Action: a.serve,
+	}, makeClips, "vividstrain serve --clips clips", "vividstrain serve --clips clips --cores 1.5 --memory 600M --link 100M --refuse \"h264 10bit\"")
 }
 
 // amount reads a number with an SI letter; empty is 0.
@@ -67,7 +61,7 @@ func amount(c *cli.Command, name string) (int64, error) {
 	return n, nil
 }
 
-func (a *app) serveStandin(ctx context.Context, c *cli.Command) error {
+func (a *app) serve(ctx context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
 		return err
 	}

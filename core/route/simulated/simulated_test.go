@@ -124,7 +124,7 @@ func TestStartUpIsKeptApart(t *testing.T) {
 	p := plain()
 	p.Startup = Startup{Seconds: 0.9, Cores: 1}
 	r, _ := play(t, switchOn(t, p), "h264 100x100p25 1M")
-	require.InDelta(t, 0.98, r.Streams[0].StartDelayS, 0.01)
+	require.InDelta(t, 0.98, *r.Streams[0].StartDelayS, 0.01)
 	require.Zero(t, r.Streams[0].Steady().Dropped)
 }
 

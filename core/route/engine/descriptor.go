@@ -1,0 +1,42 @@
+package engine
+
+import (
+	"vividstrain/core/route"
+	"vividstrain/core/tally"
+)
+
+// Descriptor is the route for the registry. Clips have no default place here: the caller knows one.
+var Descriptor = route.Descriptor{
+	Word: "engine",
+	Options: []route.Option{
+		route.Refresh, route.Late, route.Ahead,
+		{Name: "threads", Usage: "decode each stream on `N` threads", Default: 0, DefaultText: "one for each core"},
+		{Name: "queue", Usage: "decode `N` pictures ahead", Default: 8},
+		{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"},
+	},
+	Uses: []string{"spread", "sensors", "token"},
+}
+
+func init() { Descriptor.Open, Descriptor.Restore = openRoute, restoreRoute }
+
+func openRoute(v route.Values) (route.Route, error) {
+	o := Default()
+	o.Refresh, o.Late, o.Clips = v.Float("refresh"), tally.Late(v.String("late")), v.String("clips")
+	o.Threads, o.Queue, o.Ahead = v.Int("threads"), v.Int("queue"), v.Duration("ahead")
+	r, err := New(o)
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+func restoreRoute(r route.Record, v route.Values) (route.Route, error) {
+	o, err := FromOptions(r.Options)
+	if err != nil {
+		return nil, err
+	}
+	if o.Clips == "" {
+		o.Clips = v.String("clips")
+	}
+	return New(o)
+}

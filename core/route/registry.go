@@ -1,0 +1,148 @@
+package route
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Descriptor says of a route all that is needed to offer, open and restore it. A new route is a
+// folder with a descriptor, and one line in the list of them.
+type Descriptor struct {
+	Word string   // "engine"
+	Old  []string // words that it had, which are still read
+	// Options are the settings that it takes. An option that several routes take is the same in all.
+	Options []Option
+	// Uses are further settings, of the command, that mean something on this route.
+	Uses []string
+	// Implied are the options that choose this route where no word does.
+	Implied []string
+	Open    func(v Values) (Route, error)
+	// Restore opens the route of a run again, from what its document says.
+	Restore func(r Record, v Values) (Route, error)
+}
+
+// Option is one setting. The type of Default is that of its values: string, bool, int, float64,
+// uint64 or time.Duration.
+type Option struct {
+	Name        string
+	Alias       string
+	Usage       string // what it stands for is in backquotes
+	Default     any
+	DefaultText string // instead of Default, in the help
+	Typed       bool   // it is only typed, never read from the environment or the settings
+	Secret      bool   // it is never recorded
+}
+
+// Values gives the options' values; *cli.Command of the command line does.
+type Values interface {
+	String(name string) string
+	Bool(name string) bool
+	Int(name string) int
+	Uint64(name string) uint64
+	Float(name string) float64
+	Duration(name string) time.Duration
+	IsSet(name string) bool
+}
+
+// Record is what a document says of a run's route, and what was typed to go on with it.
+type Record struct {
+	Options map[string]string
+	Device  string
+	Ladder  string
+	Typed   func(name string) bool // whether an option was typed
+}
+
+// GiveAgainError says that what was not recorded, or has changed, must be given again.
+type GiveAgainError struct{ Err error }
+
+func (e *GiveAgainError) Error() string { return e.Err.Error() }
+func (e *GiveAgainError) Unwrap() error { return e.Err }
+
+// Options that several routes take.
+var (
+	Refresh = Option{Name: "refresh", Usage: "refresh the display at `HZ`", Default: 60.}
+	Late    = Option{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Default: "drop"}
+	Ahead   = Option{Name: "ahead", Usage: "convert or fetch at most `TIME` ahead of a viewer", Default: 30 * time.Second}
+	Seed    = Option{Name: "seed", Usage: "seed of what is random", Default: uint64(1)}
+)
+
+// Registry is the list of routes; the first one is the usual one.
+type Registry []Descriptor
+
+// Words are the words of all routes.
+func (r Registry) Words() (list []string) {
+	for _, d := range r {
+		list = append(list, d.Word)
+	}
+	return list
+}
+
+// Named returns the route of that word, also of one that it had.
+func (r Registry) Named(word string) (Descriptor, error) {
+	for _, d := range r {
+		if d.Word == word || slices.Contains(d.Old, word) {
+			return d, nil
+		}
+	}
+	return Descriptor{}, fmt.Errorf("%q is not known here; routes are %s", word, strings.Join(r.Words(), ", "))
+}
+
+// Options are the options of all routes, each once.
+func (r Registry) Options() (list []Option) {
+	for _, d := range r {
+		for _, o := range d.Options {
+			if !slices.ContainsFunc(list, func(p Option) bool { return p.Name == o.Name }) {
+				list = append(list, o)
+			}
+		}
+	}
+	return list
+}
+
+// Choose returns the route of a word, or without one that whose options are set: of several, one
+// whose options were typed. typed are the names of the settings that were typed; those that the
+// route does not use are an error.
+func (r Registry) Choose(word string, v Values, typed []string) (d Descriptor, err error) {
+	if word != "" {
+		d, err = r.Named(word)
+	} else {
+		d = r.implied(v, typed)
+	}
+	if err != nil {
+		return d, err
+	}
+	for _, name := range typed {
+		if users := r.users(name); len(users) > 0 && !slices.Contains(users, d.Word) {
+			return d, fmt.Errorf("--%s does nothing on the route %s; it is for %s", name, d.Word, strings.Join(users, " and "))
+		}
+	}
+	return d, nil
+}
+
+func (r Registry) implied(v Values, typed []string) Descriptor {
+	var set []Descriptor
+	for _, d := range r {
+		if slices.ContainsFunc(d.Implied, func(name string) bool { return v.String(name) != "" }) {
+			set = append(set, d)
+		}
+	}
+	for _, d := range set {
+		if slices.ContainsFunc(d.Implied, func(name string) bool { return slices.Contains(typed, name) }) {
+			return d
+		}
+	}
+	return append(set, r[0])[0]
+}
+
+// users are the words of the routes to which a setting means something, none where it is not a
+// route's.
+func (r Registry) users(name string) (words []string) {
+	for _, d := range r {
+		if slices.Contains(d.Uses, name) || slices.ContainsFunc(d.Options, func(o Option) bool { return o.Name == name }) {
+			words = append(words, d.Word)
+		}
+	}
+	return words
+}
