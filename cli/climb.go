@@ -19,6 +19,7 @@ import (
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
 	"vividstrain/core/run"
+	"vividstrain/core/run/climb"
 	"vividstrain/core/sense/meter"
 	"vividstrain/core/verdict"
 	"vividstrain/report"
@@ -156,7 +157,8 @@ func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Conf
 }
 
 // climbAnew begins a run as the flags say.
-func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book, config run.Config, progress *progress) (_ *logbook.Document, err error) {
+func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book, base run.Config, progress *progress) (_ *logbook.Document, err error) {
+	config := climb.Config{Config: base}
 	fallback := "starter"
 	if c.String("device") != "" {
 		fallback = "lounge"
@@ -188,7 +190,7 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 	if err := config.Check(); err != nil {
 		return nil, usage(err)
 	}
-	return run.Climb(ctx, book, config)
+	return climb.Run(ctx, book, config)
 }
 
 // easiestFirst puts the loads of a media server, which stand in any order on the command line,
@@ -222,12 +224,8 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 	return func(e run.Event) {
 		switch e.Kind {
 		case run.Planned:
-			if e.Ladder == nil {
-				p.width = len("1000 streams")
-				return
-			}
-			for _, l := range loads(e.Ladder) {
-				p.width = max(p.width, len(l.Title()))
+			for _, title := range e.Titles {
+				p.width = max(p.width, len(title))
 			}
 		case run.Baseline:
 			p.set("idle", 0, e.Total, "reading the idle device")
@@ -236,25 +234,14 @@ func watcher(p *progress, style report.Style) func(run.Event) {
 		case run.Warned:
 			p.line(style.Warning(e.Text))
 		case run.Building:
-			p.set("making "+e.Load.Title(), e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
+			p.set("making "+e.Title, e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
 		case run.Playing:
 			p.under(style.Viewers(e.Live.Viewers))
-			p.set(title(e), min(e.Done, e.Total), e.Total, playing(e))
+			p.set(e.Title, min(e.Done, e.Total), e.Total, playing(e))
 		case run.Ended:
-			p.line(style.Line(title(e), p.width, *e.Attempt))
+			p.line(style.Line(e.Title, p.width, *e.Attempt))
 		}
 	}
-}
-
-// title names what is being tried.
-func title(e run.Event) string {
-	switch e.Streams {
-	case 0:
-		return e.Load.Title()
-	case 1:
-		return "1 stream"
-	}
-	return fmt.Sprintf("%d streams", e.Streams)
 }
 
 func playing(e run.Event) string {

@@ -11,6 +11,7 @@ import (
 
 	"vividstrain/core/logbook"
 	"vividstrain/core/run"
+	"vividstrain/core/run/crowd"
 	"vividstrain/report"
 )
 
@@ -72,12 +73,12 @@ func (a *app) crowdAnew(ctx context.Context, c *cli.Command) (*logbook.Document,
 	}
 	return a.measure(ctx, c, c.StringSlice("sensors"), wanted.Route.Traits().Virtual, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
 		wanted.Version, wanted.Sensors, wanted.Pages, wanted.Token, wanted.Watch = config.Version, config.Sensors, config.Pages, config.Token, config.Watch
-		return run.Crowd(ctx, book, wanted)
+		return crowd.Run(ctx, book, wanted)
 	})
 }
 
 // crowdConfig is what the flags ask for.
-func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config run.CrowdConfig, err error) {
+func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config crowd.Config, err error) {
 	if !c.Args().Present() {
 		return config, usagef("put what on the device? for example: vividstrain crowd \"h264 720p25 5M\"")
 	}

@@ -18,6 +18,7 @@ import (
 	"vividstrain/core/route/engine"
 	"vividstrain/core/route/simulated"
 	"vividstrain/core/run"
+	"vividstrain/core/run/climb"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 	"vividstrain/report"
@@ -117,11 +118,11 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	progress := a.newProgress()
 	defer progress.close()
 	progress.line(fmt.Sprintf("Climbing on %s, %d rungs:", r.Device().Name, len(loads(l))))
-	doc, err := run.Climb(ctx, book, run.Config{
-		Ladder: l, Route: r, Criteria: verdict.Default(), Version: versionText(),
+	doc, err := climb.Run(ctx, book, climb.Config{Ladder: l, Config: run.Config{
+		Route: r, Criteria: verdict.Default(), Version: versionText(),
 		Hold: time.Duration(l.Hold), Settle: time.Second, Baseline: 2 * time.Second,
 		Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
-	})
+	}})
 	return doc, err
 }
 

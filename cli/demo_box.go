@@ -18,6 +18,7 @@ import (
 	"vividstrain/core/media/clip"
 	"vividstrain/core/route/server"
 	"vividstrain/core/run"
+	"vividstrain/core/run/climb"
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/meter"
 	"vividstrain/core/verdict"
@@ -63,11 +64,11 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	if err != nil {
 		return nil, err
 	}
-	return run.Climb(ctx, book, run.Config{
-		Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: "h264", Rungs: rungs}}}, Route: r, Criteria: verdict.Default(),
+	return climb.Run(ctx, book, climb.Config{Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: rungs[0].Codec, Rungs: rungs}}}, Config: run.Config{
+		Route: r, Criteria: verdict.Default(),
 		Version: versionText(), Hold: 6 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
-	})
+	}})
 }
 
 var boxAddress = regexp.MustCompile(`http://\S+/`)

@@ -12,6 +12,7 @@ import (
 	"vividstrain/core/route"
 	"vividstrain/core/route/routes"
 	"vividstrain/core/run"
+	"vividstrain/core/run/kinds"
 )
 
 // withResume are the flags that go with --resume: what is not recorded, and how things are shown.
@@ -45,7 +46,7 @@ func (a *app) resume(ctx context.Context, c *cli.Command) (*logbook.Document, er
 	}
 	return a.measure(ctx, c, doc.Plan.Sensors, r.Traits().Virtual, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
 		config.Route = r
-		return run.Resume(ctx, book, doc, config)
+		return run.Resume(ctx, book, doc, config, kinds.All)
 	})
 }
 

@@ -177,12 +177,12 @@ func (a *app) listSensors(ctx context.Context, c *cli.Command) error {
 	}{[]reading{}, []cost{}, append([]sense.Absence{}, absent...), []failure{}, sense.States(sources)}
 	for _, k := range costs {
 		for _, r := range latest[k.Source].Readings {
-			out.Readings = append(out.Readings, reading{k.Source, r.Key(), r.Value, sense.Unit(r.Quantity)})
+			out.Readings = append(out.Readings, reading{k.Source.Name, r.Key(), r.Value, sense.Unit(r.Quantity)})
 		}
-		out.Costs = append(out.Costs, cost{k.Source, float64(k.CPU.Microseconds()) / float64(max(1, k.Samples)), float64(k.Longest.Microseconds()) / 1000})
+		out.Costs = append(out.Costs, cost{k.Source.Name, float64(k.CPU.Microseconds()) / float64(max(1, k.Samples)), float64(k.Longest.Microseconds()) / 1000})
 	}
 	for _, gap := range gaps {
-		out.Failed = append(out.Failed, failure{gap.Source, gap.Reason})
+		out.Failed = append(out.Failed, failure{gap.Source.Name, gap.Reason})
 	}
 	return a.printJSON(out)
 }

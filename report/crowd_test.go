@@ -47,7 +47,7 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 	d := crowded(t)
 	text := Style{}.Run(d, false)
 	lines := strings.Split(text, "\n")
-	require.Contains(t, lines[0], "h264 720p25 4M -> 240p 400k, crowd by route server")
+	require.Contains(t, lines[0], "crowd of h264 720p25 4M -> 240p 400k, route server")
 	var first []string
 	for _, line := range lines {
 		if strings.Contains(line, "● ") || strings.Contains(line, "○ ") {

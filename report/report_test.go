@@ -50,7 +50,7 @@ func example(t *testing.T, device string) *logbook.Document {
 
 func TestRunIsDrawnAligned(t *testing.T) {
 	require.Equal(t, strings.TrimLeft(`
-Run 20261123-101502-k3f9 on Skerry S1, ladder lounge, climb by route simulated
+Run 20261123-101502-k3f9 on Skerry S1: climb of lounge, route simulated
 Idle: CPU 2.1 %, memory 310 MB.
 Each rung held for 20 s, the first 2 s not judged.
 

@@ -26,11 +26,11 @@ func (s Style) Run(d *logbook.Document, running bool) string {
 		return s.watched(d)
 	}
 	var b strings.Builder
-	what, each, table := "ladder "+d.Ladder, "rung", s.rungs
+	what, each, table := d.Ladder, "rung", s.rungs
 	if d.Plan.Crowd != nil {
 		what, each, table = mixWords(d.Plan.Crowd.Mix), "number", s.crowd
 	}
-	fmt.Fprintf(&b, "%s on %s, %s, %s by route %s\n", s.Bold("Run "+d.ID), d.Device.Name, what, d.Kind, d.Route.Kind)
+	fmt.Fprintf(&b, "%s on %s: %s of %s, route %s\n", s.Bold("Run "+d.ID), d.Device.Name, d.Kind, what, d.Route.Kind)
 	if d.Plan.BaselineS > 0 && d.Baseline.MemUsed > 0 {
 		fmt.Fprintf(&b, "Idle: CPU %.1f %%, memory %s.\n", d.Baseline.CPUPct, bytes(d.Baseline.MemUsed))
 	}

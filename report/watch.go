@@ -42,7 +42,7 @@ func Value(quantity string, v float64) string {
 type Watched struct {
 	Title  string // what is watched
 	Time   string
-	Latest map[string]sense.Sample // by source
+	Latest map[sense.Identity]sense.Sample // by source
 	Trace  *sense.Trace
 	Absent []sense.Absence
 	Gaps   []sense.Gap // that last
@@ -304,7 +304,7 @@ func (w *Watched) foot(s Style, values map[string]float64) (lines []string) {
 		lines = append(lines, "Others that are busy: "+strings.Join(list, ", "))
 	}
 	for _, g := range w.Gaps[:min(2, len(w.Gaps))] {
-		lines = append(lines, s.paint(text.FgYellow, "◐ "+g.Source+": "+g.Reason))
+		lines = append(lines, s.paint(text.FgYellow, "◐ "+g.Source.Name+": "+g.Reason))
 	}
 	if n := len(w.Absent); n > 0 {
 		lines = append(lines, s.Faint(fmt.Sprintf("\"vividstrain sensors\" tells why these cannot be read: %s", absentNames(w.Absent))))
@@ -339,14 +339,14 @@ func (w *Watched) Plain() string {
 
 // Sensors draws what every source reads now, what that takes, and what cannot be
 // read.
-func (s Style) Sensors(latest map[string]sense.Sample, costs []sense.Cost, absent []sense.Absence, gaps []sense.Gap) string {
+func (s Style) Sensors(latest map[sense.Identity]sense.Sample, costs []sense.Cost, absent []sense.Absence, gaps []sense.Gap) string {
 	latest, absent, gaps = clean(latest), clean(absent), clean(gaps)
-	cost := map[string]sense.Cost{}
+	cost := map[sense.Identity]sense.Cost{}
 	for _, c := range costs {
 		cost[c.Source] = c
 	}
 	names := slices.Collect(maps.Keys(cost))
-	slices.SortFunc(names, func(a, b string) int { return latest[a].Rank - latest[b].Rank })
+	slices.SortFunc(names, func(a, b sense.Identity) int { return latest[a].Rank - latest[b].Rank })
 	var rows [][]string
 	for _, name := range names {
 		sample, c := latest[name], cost[name]
@@ -356,7 +356,7 @@ func (s Style) Sensors(latest map[string]sense.Sample, costs []sense.Cost, absen
 		for i, r := range readings {
 			source, t := "", ""
 			if i == 0 {
-				source, t = s.Bold(name), took
+				source, t = s.Bold(name.Name), took
 			}
 			value, unit, _ := strings.Cut(Value(r.Quantity, r.Value), " ")
 			rows = append(rows, []string{source, r.Key(), value, unit, t})
@@ -366,7 +366,7 @@ func (s Style) Sensors(latest map[string]sense.Sample, costs []sense.Cost, absen
 	if len(gaps) > 0 {
 		rows = rows[:0]
 		for _, g := range gaps {
-			rows = append(rows, []string{s.paint(text.FgYellow, "◐ "+g.Source), g.Reason})
+			rows = append(rows, []string{s.paint(text.FgYellow, "◐ "+g.Source.Name), g.Reason})
 		}
 		out += "\nGave nothing:\n" + s.Table(nil, rows)
 	}

@@ -15,19 +15,19 @@ import (
 // busyBox is what a box with many readings shows.
 func busyBox() *Watched {
 	trace := &sense.Trace{Length: 240}
-	samples := map[string]sense.Sample{
-		"cpu": {Readings: []sense.Reading{{Quantity: sense.CPU, Value: 93}, {Quantity: sense.CPUCore, Label: "0", Value: 99}, {Quantity: sense.CPUCore, Label: "1", Value: 80}}},
-		"rest": {Rank: 1, Readings: []sense.Reading{{Quantity: sense.MemUsed, Value: 3e9}, {Quantity: sense.MemTotal, Value: 4e9}, {Quantity: sense.GroupCPU, Value: 150},
+	samples := map[sense.Identity]sense.Sample{
+		{Name: "cpu"}: {Readings: []sense.Reading{{Quantity: sense.CPU, Value: 93}, {Quantity: sense.CPUCore, Label: "0", Value: 99}, {Quantity: sense.CPUCore, Label: "1", Value: 80}}},
+		{Name: "rest"}: {Rank: 1, Readings: []sense.Reading{{Quantity: sense.MemUsed, Value: 3e9}, {Quantity: sense.MemTotal, Value: 4e9}, {Quantity: sense.GroupCPU, Value: 150},
 			{Quantity: sense.ThreadMax, Value: 70}, {Quantity: sense.ThreadUse, Label: "decode 77", Value: 70}, {Quantity: sense.BlockUse, Value: 40}, {Quantity: sense.Temperature, Value: 61.5},
 			{Quantity: sense.Power, Value: 7.25}, {Quantity: sense.DiskBusy, Label: "sda", Value: 20}, {Quantity: sense.DiskBusy, Label: "sdb", Value: 30},
 			{Quantity: sense.NetReceive, Label: "eth0", Value: 2.5e6}, {Quantity: sense.OtherCPU, Label: "backup 9", Value: 80}, {Quantity: sense.OtherCPU, Label: "index 8", Value: 110}}},
-		"nas": {Rank: 2, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 5}}},
+		{Name: "nas"}: {Rank: 2, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 5}}},
 	}
 	for _, s := range samples {
 		trace.Add(s)
 	}
 	return &Watched{Title: "this computer", Time: "15:04:05", Latest: samples, Trace: trace, Foot: "q ends",
-		Absent: []sense.Absence{{Quantity: sense.Fan, Why: "there is none", Remedy: "none"}}, Gaps: []sense.Gap{{Source: "plug", Reason: "the broker is away"}}}
+		Absent: []sense.Absence{{Quantity: sense.Fan, Why: "there is none", Remedy: "none"}}, Gaps: []sense.Gap{{Source: sense.Identity{Name: "plug"}, Reason: "the broker is away"}}}
 }
 
 // The view fits into every window from 40x8 on, with the lines that matter most.
@@ -73,7 +73,7 @@ func TestRemarksAndGapsAreDrawn(t *testing.T) {
 
 func TestSensorsTable(t *testing.T) {
 	w := busyBox()
-	drawn := Style{}.Sensors(w.Latest, []sense.Cost{{Source: "rest", Samples: 4, CPU: 400 * time.Microsecond}, {Source: "cpu", Samples: 1, CPU: 80 * time.Microsecond}}, w.Absent, w.Gaps)
+	drawn := Style{}.Sensors(w.Latest, []sense.Cost{{Source: sense.Identity{Name: "rest"}, Samples: 4, CPU: 400 * time.Microsecond}, {Source: sense.Identity{Name: "cpu"}, Samples: 1, CPU: 80 * time.Microsecond}}, w.Absent, w.Gaps)
 	require.Regexp(t, `cpu +cpu_core_pct:0 +99 +% +80 µs`, drawn)
 	require.Regexp(t, `rest +disk_busy_pct:sda +20 +% +100 µs`, drawn)
 	require.Contains(t, drawn, "× fan_rpm: there is none. To read it: none.")

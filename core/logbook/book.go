@@ -22,52 +22,6 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// application marks a SQLite file as a logbook, in the field of its header
-// that is meant for that.
-const application = 0x56535442
-
-// schema of the tables. A sample is one row: the readings of one source at one
-// time, as a JSON object.
-const schema = `
-CREATE TABLE runs(
-	id TEXT PRIMARY KEY,
-	started TEXT NOT NULL,
-	document TEXT NOT NULL -- the run document without rungs' attempts and readings
-) STRICT;
-CREATE TABLE attempts(
-	id INTEGER PRIMARY KEY,
-	run TEXT NOT NULL REFERENCES runs(id),
-	rung INTEGER NOT NULL,  -- counted through all columns, from 0
-	purpose TEXT NOT NULL,
-	started TEXT NOT NULL,
-	result TEXT             -- the attempt as JSON; NULL while it runs
-) STRICT;
-CREATE TABLE samples(
-	run TEXT NOT NULL REFERENCES runs(id),
-	attempt INTEGER,        -- NULL: outside attempts
-	at INTEGER NOT NULL,    -- microseconds since 1970
-	source TEXT NOT NULL,
-	readings TEXT NOT NULL,
-	phase TEXT              -- NULL: of a version that did not tell
-) STRICT;
-CREATE TABLE remarks(
-	run TEXT NOT NULL REFERENCES runs(id),
-	remark TEXT NOT NULL    -- as JSON
-) STRICT;
-CREATE INDEX attempts_of_run ON attempts(run);
-CREATE INDEX samples_of_run ON samples(run, attempt);
-`
-
-// version of the tables, in the file's user_version. Version 0 lacks the phase of
-// samples, and perhaps the remarks.
-const version = 1
-
-// steps lead from each version of the tables to the next.
-var steps = [version]string{`
-CREATE TABLE IF NOT EXISTS remarks(run TEXT NOT NULL REFERENCES runs(id), remark TEXT NOT NULL) STRICT;
-ALTER TABLE samples ADD COLUMN phase TEXT;
-`}
-
 // Book is an open logbook. It is safe for several goroutines.
 type Book struct {
 	path   string
@@ -131,59 +85,6 @@ func (b *Book) prepare() error {
 	}
 	_, err := b.db.Exec("PRAGMA journal_mode = WAL")
 	return err
-}
-
-// make writes the tables into an empty file, in one transaction: another
-// program may be doing the same.
-func (b *Book) make() error {
-	tx, err := b.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() // does nothing after Commit
-	var id, tables int
-	if err := errors.Join(tx.QueryRow("PRAGMA application_id").Scan(&id),
-		tx.QueryRow("SELECT count(*) FROM sqlite_master").Scan(&tables)); err != nil {
-		return err
-	}
-	switch {
-	case id == application:
-		return nil
-	case id != 0 || tables != 0:
-		return errNotABook
-	}
-	if _, err := tx.Exec(schema + fmt.Sprintf("PRAGMA application_id = %d; PRAGMA user_version = %d;", application, version)); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// step brings the tables of an older version up to this one, in one transaction.
-func (b *Book) step() error {
-	var has int
-	if err := b.db.QueryRow("PRAGMA user_version").Scan(&has); err != nil || has == version {
-		return err
-	}
-	tx, err := b.db.Begin()
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback() // does nothing after Commit
-	if err := tx.QueryRow("PRAGMA user_version").Scan(&has); err != nil {
-		return err
-	}
-	if has > version || has < 0 {
-		return errNewer
-	}
-	for _, step := range steps[has:] {
-		if _, err := tx.Exec(step); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version)); err != nil {
-		return err
-	}
-	return tx.Commit()
 }
 
 // Recording tells whether a run is being written to the logbook now.
@@ -314,7 +215,7 @@ func (b *Book) Load(id string) (*Document, error) {
 	if err := json.Unmarshal([]byte(text), d); err != nil {
 		return nil, b.explain(err)
 	}
-	d.FillRungs()
+	d.fillRungs()
 	if err := b.loadAttempts(d); err != nil {
 		return nil, b.explain(err)
 	}
@@ -422,6 +323,17 @@ func (d *Document) PlanFiles() {
 	}
 }
 
+// fillRungs completes the rungs as they are in a head: in older documents they follow from the
+// plan.
+func (d *Document) fillRungs() {
+	if len(d.Rungs) == 0 {
+		d.FillRungs()
+	}
+	for i := range d.Rungs {
+		d.Rungs[i].Attempts, d.Rungs[i].Load.File = []Attempt{}, d.Rungs[i].File
+	}
+}
+
 // FillRungs lists the rungs of the plan, without attempts.
 func (d *Document) FillRungs() {
 	d.Rungs = []Rung{}
@@ -497,34 +409,6 @@ func (b *Book) Trials(id string) ([]search.Trial, error) {
 		trials = append(trials, search.Trial{Rung: rung, Smooth: grade == verdict.Smooth, Void: cause.Void()})
 	}
 	return trials, rows.Err()
-}
-
-// Readings returns all readings of a run in the order of their times.
-func (b *Book) Readings(d *Document) ([]Reading, error) { return b.readings(d, "TRUE") }
-
-func (b *Book) readings(d *Document, which string) ([]Reading, error) {
-	rows, err := b.db.Query("SELECT at, source, readings, coalesce(phase, '') FROM samples WHERE run = ? AND ("+which+") ORDER BY at, rowid", d.ID)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	list := []Reading{}
-	for rows.Next() {
-		var at int64
-		var source, text string
-		var phase Phase
-		if err := rows.Scan(&at, &source, &text, &phase); err != nil {
-			return nil, err
-		}
-		values, err := decodeReadings(text)
-		if err != nil {
-			return nil, err
-		}
-		for _, v := range values {
-			list = append(list, Reading{AtS: time.UnixMicro(at).Sub(d.Started).Seconds(), Source: source, Quantity: v.key, Value: v.value, Phase: phase})
-		}
-	}
-	return list, rows.Err()
 }
 
 // NewID makes the name of a run from its start and four random characters.

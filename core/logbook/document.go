@@ -54,7 +54,7 @@ func NewWatch(started time.Time, version string) *Document {
 // NoteGaps takes the times into the document in which sensors gave nothing.
 func (d *Document) NoteGaps(gaps []sense.Gap) {
 	for _, g := range gaps {
-		gap := Gap{Source: g.Source, FromS: g.From.Sub(d.Started).Seconds(), Reason: g.Reason}
+		gap := Gap{Kind: g.Source.Kind, Source: g.Source.Name, FromS: g.From.Sub(d.Started).Seconds(), Reason: g.Reason}
 		if !g.To.IsZero() {
 			to := g.To.Sub(d.Started).Seconds()
 			gap.ToS = &to
@@ -214,6 +214,7 @@ const (
 
 // Gap is a time in which a sensor gave nothing.
 type Gap struct {
+	Kind   string   `json:"kind,omitempty"` // of the source, absent in older documents
 	Source string   `json:"source"`
 	FromS  float64  `json:"from_s"`                     // seconds since the run started
 	ToS    *float64 `json:"to_s" jsonschema:"nullable"` // null: up to the end
@@ -222,7 +223,8 @@ type Gap struct {
 
 // Reading is one value at one time.
 type Reading struct {
-	AtS      float64 `json:"at_s"` // seconds since the run started
+	AtS      float64 `json:"at_s"`           // seconds since the run started
+	Kind     string  `json:"kind,omitempty"` // of the source, absent in older documents
 	Source   string  `json:"source"`
 	Quantity string  `json:"quantity"` // with its label after a colon, where it has one
 	Value    float64 `json:"value"`

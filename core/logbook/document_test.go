@@ -65,8 +65,8 @@ func TestGapsAreTimesSinceTheStart(t *testing.T) {
 	d := NewWatch(started, "1.0")
 	require.Equal(t, "watch", d.Kind)
 	d.NoteGaps([]sense.Gap{
-		{Source: "plug", From: started.Add(2 * time.Second), To: started.Add(5 * time.Second), Reason: "the broker is away"},
-		{Source: "gpu", From: started.Add(7 * time.Second), Reason: "it vanished"},
+		{Source: sense.Identity{Name: "plug"}, From: started.Add(2 * time.Second), To: started.Add(5 * time.Second), Reason: "the broker is away"},
+		{Source: sense.Identity{Kind: "system", Name: "gpu"}, From: started.Add(7 * time.Second), Reason: "it vanished"},
 	})
 	require.Len(t, d.Gaps, 2)
 	require.InDelta(t, 2, d.Gaps[0].FromS, 0)

@@ -47,12 +47,12 @@ func TestRunSurvivesItsProgram(t *testing.T) {
 	d := document(t, started)
 	r, err := b.Record(d, abandoned)
 	require.NoError(t, err)
-	r.Sample(sense.Sample{At: started.Add(time.Second), Source: "cpu", Readings: []sense.Reading{{Quantity: sense.CPU, Value: 12.5}, {Quantity: "bad", Value: math.NaN()}}})
+	r.Sample(sense.Sample{At: started.Add(time.Second), Source: sense.Identity{Kind: sense.System, Name: "cpu"}, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 12.5}, {Quantity: "bad", Value: math.NaN()}}})
 	require.NoError(t, r.StartAttempt(0, search.Explore, started.Add(2*time.Second)))
-	r.Sample(sense.Sample{At: started.Add(3 * time.Second), Source: "cpu", Readings: []sense.Reading{{Quantity: sense.CPUCore, Label: "1", Value: 99}}})
+	r.Sample(sense.Sample{At: started.Add(3 * time.Second), Source: sense.Identity{Kind: sense.System, Name: "cpu"}, Readings: []sense.Reading{{Quantity: sense.CPUCore, Label: "1", Value: 99}}})
 	require.NoError(t, r.EndAttempt(Attempt{Verdict: verdict.Smooth, Reasons: []string{"fine"}}))
 	require.NoError(t, r.StartAttempt(1, search.Explore, started.Add(4*time.Second)))
-	r.Sample(sense.Sample{At: started.Add(5 * time.Second), Source: "cpu", Readings: []sense.Reading{{Quantity: sense.CPU, Value: 50}}})
+	r.Sample(sense.Sample{At: started.Add(5 * time.Second), Source: sense.Identity{Kind: sense.System, Name: "cpu"}, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 50}}})
 	time.Sleep(3 * flushEvery) // the program dies here: nothing is closed
 
 	second := open(t, path)
@@ -65,7 +65,7 @@ func TestRunSurvivesItsProgram(t *testing.T) {
 	require.Len(t, got.Rungs[0].Attempts, 1)
 	require.Equal(t, verdict.Smooth, got.Rungs[0].Attempts[0].Verdict)
 	require.Empty(t, got.Rungs[1].Attempts)
-	require.Equal(t, []Reading{{AtS: 1, Source: "cpu", Quantity: "cpu_pct", Value: 12.5, Phase: Idle}}, got.Baseline.Readings)
+	require.Equal(t, []Reading{{AtS: 1, Kind: sense.System, Source: "cpu", Quantity: "cpu_pct", Value: 12.5, Phase: Idle}}, got.Baseline.Readings)
 	all, err := second.Readings(got)
 	require.NoError(t, err)
 	require.Len(t, all, 3)
@@ -141,7 +141,7 @@ func BenchmarkSamples(b *testing.B) {
 	d := &Document{ID: "x", Started: time.Now()}
 	r, err := book.Record(d, abandoned)
 	require.NoError(b, err)
-	s := sense.Sample{Source: "cpu", Readings: []sense.Reading{{Quantity: sense.CPU, Value: 12.3}, {Quantity: sense.CPUCore, Label: "0", Value: 3}, {Quantity: sense.MemUsed, Value: 5e9}}}
+	s := sense.Sample{Source: sense.Identity{Kind: sense.System, Name: "cpu"}, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 12.3}, {Quantity: sense.CPUCore, Label: "0", Value: 3}, {Quantity: sense.MemUsed, Value: 5e9}}}
 	b.ReportAllocs()
 	for b.Loop() {
 		s.At = s.At.Add(time.Millisecond)

@@ -1,14 +1,73 @@
 package logbook
 
 import (
-	"encoding/json"
+	"errors"
 	"math"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
+
+	"github.com/tidwall/gjson"
 
 	"vividstrain/core/sense"
 )
+
+// Readings returns all readings of a run in the order of their times.
+func (b *Book) Readings(d *Document) ([]Reading, error) { return b.readings(d, "TRUE") }
+
+// readings lists those of a run for which the condition holds, in the order of their times.
+func (b *Book) readings(d *Document, which string, args ...any) (list []Reading, err error) {
+	list = []Reading{}
+	err = b.eachSample(d.ID, which, args, func(at time.Time, source sense.Identity, phase Phase, values []keyValue) {
+		for _, v := range values {
+			list = append(list, Reading{AtS: at.Sub(d.Started).Seconds(), Kind: source.Kind, Source: source.Name, Quantity: v.key, Value: v.value, Phase: phase})
+		}
+	})
+	return list, err
+}
+
+// eachSample reads the samples of a run for which the condition holds, one at a time.
+func (b *Book) eachSample(run, which string, args []any, each func(at time.Time, source sense.Identity, phase Phase, values []keyValue)) error {
+	rows, err := b.db.Query("SELECT at, coalesce(kind, ''), source, readings, coalesce(phase, '') FROM samples WHERE run = ? AND ("+which+") ORDER BY at, rowid",
+		append([]any{run}, args...)...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var at int64
+		var source sense.Identity
+		var text string
+		var phase Phase
+		if err := rows.Scan(&at, &source.Kind, &source.Name, &text, &phase); err != nil {
+			return err
+		}
+		values, err := decodeReadings(text)
+		if err != nil {
+			return err
+		}
+		each(time.UnixMicro(at), source, phase, values)
+	}
+	return rows.Err()
+}
+
+// ReadBack gives the samples from one time up to, not including, another, one at a time, as they
+// were written: with the quantity and its label in one key.
+func (r *Recorder) ReadBack(from, to time.Time, each func(s *sense.Sample)) error {
+	if err := r.flush(); err != nil {
+		return r.check(err)
+	}
+	end := to.Add(time.Microsecond - 1).UnixMicro() // times are kept in whole microseconds
+	err := r.book.eachSample(r.doc.ID, "at >= ? AND at < ?", []any{from.UnixMicro(), end}, func(at time.Time, source sense.Identity, _ Phase, values []keyValue) {
+		s := sense.Sample{At: at, Source: source}
+		for _, v := range values {
+			s.Readings = append(s.Readings, sense.Reading{Quantity: v.key, Value: v.value})
+		}
+		each(&s)
+	})
+	return r.check(err)
+}
 
 // encodeReadings writes readings as a JSON object from key to value. Values
 // that JSON cannot carry are left out.
@@ -38,16 +97,16 @@ type keyValue struct {
 	value float64
 }
 
-// decodeReadings is the inverse of encodeReadings, ordered by key.
+// decodeReadings is the inverse of encodeReadings, in the order of keys.
 func decodeReadings(text string) ([]keyValue, error) {
-	var m map[string]float64
-	if err := json.Unmarshal([]byte(text), &m); err != nil {
-		return nil, err
+	if !gjson.Valid(text) {
+		return nil, errors.New("readings that are no JSON")
 	}
-	list := make([]keyValue, 0, len(m))
-	for k, v := range m {
-		list = append(list, keyValue{k, v})
-	}
+	var list []keyValue
+	gjson.Parse(text).ForEach(func(key, value gjson.Result) bool {
+		list = append(list, keyValue{key.String(), value.Float()})
+		return true
+	})
 	slices.SortFunc(list, func(a, b keyValue) int { return strings.Compare(a.key, b.key) })
 	return list, nil
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -34,7 +35,7 @@ type Recorder struct {
 type row struct {
 	attempt  sql.NullInt64
 	at       int64
-	source   string
+	source   sense.Identity
 	readings string
 	phase    Phase
 }
@@ -122,7 +123,11 @@ func (r *Recorder) begin(abandoned Abandoned) error {
 // head is the document without what has rows of its own.
 func (r *Recorder) head() (string, error) {
 	d := *r.doc
-	d.Rungs, d.Remarks, d.Baseline.Readings = nil, nil, nil
+	d.Remarks, d.Baseline.Readings = nil, nil
+	d.Rungs = slices.Clone(d.Rungs)
+	for i := range d.Rungs {
+		d.Rungs[i].Attempts = nil
+	}
 	if d.After != nil {
 		after := *d.After
 		after.Readings = nil
@@ -238,12 +243,12 @@ func (r *Recorder) flush() error {
 		return err
 	}
 	defer tx.Rollback() // does nothing after Commit
-	insert, err := tx.Prepare("INSERT INTO samples(run, attempt, at, source, readings, phase) VALUES(?, ?, ?, ?, ?, ?)")
+	insert, err := tx.Prepare("INSERT INTO samples(run, attempt, at, kind, source, readings, phase) VALUES(?, ?, ?, ?, ?, ?, ?)")
 	if err != nil {
 		return err
 	}
 	for _, row := range rows {
-		if _, err := insert.Exec(r.doc.ID, row.attempt, row.at, row.source, row.readings, string(row.phase)); err != nil {
+		if _, err := insert.Exec(r.doc.ID, row.attempt, row.at, row.source.Kind, row.source.Name, row.readings, string(row.phase)); err != nil {
 			return err
 		}
 	}

@@ -67,7 +67,7 @@ func TestOldLogbook(t *testing.T) {
 	d := document(t, time.Now())
 	r, err := b.Record(d, abandoned)
 	require.NoError(t, err)
-	r.Sample(sense.Sample{At: time.Now(), Source: "cpu", Readings: []sense.Reading{{Quantity: sense.CPU, Value: 1}}})
+	r.Sample(sense.Sample{At: time.Now(), Source: sense.Identity{Kind: sense.System, Name: "cpu"}, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 1}}})
 	require.NoError(t, r.Close())
 	require.NoError(t, b.Close())
 	b = open(t, path)
@@ -156,7 +156,7 @@ func TestIdleReadingsBeforeAndAfter(t *testing.T) {
 	r, err := b.Record(d, abandoned)
 	require.NoError(t, err)
 	read := func(s int, v float64) {
-		r.Sample(sense.Sample{At: started.Add(time.Duration(s) * time.Second), Source: "cpu", Readings: []sense.Reading{{Quantity: sense.CPU, Value: v}}})
+		r.Sample(sense.Sample{At: started.Add(time.Duration(s) * time.Second), Source: sense.Identity{Kind: sense.System, Name: "cpu"}, Readings: []sense.Reading{{Quantity: sense.CPU, Value: v}}})
 	}
 	read(0, 50)
 	require.NoError(t, r.flush())
@@ -174,8 +174,8 @@ func TestIdleReadingsBeforeAndAfter(t *testing.T) {
 	require.NoError(t, r.Close())
 	got, err := b.Load(d.ID)
 	require.NoError(t, err)
-	require.Equal(t, []Reading{{AtS: 1, Source: "cpu", Quantity: sense.CPU, Value: 5, Phase: Idle}}, got.Baseline.Readings)
-	require.Equal(t, []Reading{{AtS: 5, Source: "cpu", Quantity: sense.CPU, Value: 7, Phase: Afterward}}, got.After.Readings)
+	require.Equal(t, []Reading{{AtS: 1, Kind: sense.System, Source: "cpu", Quantity: sense.CPU, Value: 5, Phase: Idle}}, got.Baseline.Readings)
+	require.Equal(t, []Reading{{AtS: 5, Kind: sense.System, Source: "cpu", Quantity: sense.CPU, Value: 7, Phase: Afterward}}, got.After.Readings)
 	all, err := b.Readings(got)
 	require.NoError(t, err)
 	all = all[1:]

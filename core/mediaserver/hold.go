@@ -130,6 +130,9 @@ func (w writer) Write(p []byte) (n int, err error) {
 // Unwrap lets flushing and deadlines through.
 func (w writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
+// Kind is that of the source.
+func (h *hold) Kind() string { return "server" }
+
 // Name is the name of the box as a source of readings.
 func (h *hold) Name() string { return "box" }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"time"
 
-	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
 	"vividstrain/core/search"
@@ -17,8 +16,8 @@ import (
 
 // attempt tries one rung. What goes wrong with the rung is in the attempt; an error
 // ends the run. An attempt in which the run was stopped is returned beside the error.
-func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (*logbook.Attempt, error) {
-	plan, event := c.method.plan(c, rung), c.event(rung, why)
+func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbook.Attempt, error) {
+	plan, event := c.kind.Plan(c, rung), c.event(rung)
 	plan.Hold = max(plan.Hold, c.heldFor(rung))
 	clock := c.Route.Clock()
 	a := &logbook.Attempt{Purpose: why, Started: clock.Now().UTC(), Windows: []tally.Window{}, Reasons: []string{}, Use: sense.Use{}, Decode: route.Unknown}
@@ -38,7 +37,6 @@ func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (
 	if err := c.record.StartAttempt(rung, why, a.Started); err != nil {
 		return nil, err
 	}
-	c.takeSamples()
 	plan, result, err := c.play(ctx, plan, event)
 	if err == nil && result.Failure != "" && c.Rest > 0 {
 		// It may have given up at once; its readings tell why.
@@ -47,14 +45,17 @@ func (c *conductor) attempt(ctx context.Context, rung int, why search.Purpose) (
 	a.Ended = clock.Now().UTC()
 	switch {
 	case ctx.Err() != nil:
-		a.Use = sense.Summarise(c.takeSamples(), a.Started, a.Ended)
+		var readErr error
+		a.Use, readErr = c.use(a.Started, a.Ended)
 		void(a, verdict.VoidStopped, "the run was stopped in it")
-		return a, errors.Join(ctx.Err(), c.record.EndAttempt(*a))
+		return a, errors.Join(ctx.Err(), readErr, c.record.EndAttempt(*a))
 	case err != nil:
 		void(a, unfit(err), err.Error())
 	default:
-		c.measure(a, result, plan)
-		c.clock = max(c.clock, a.Use[sense.Clock].Mean)
+		if err := c.measure(a, result, plan); err != nil {
+			return nil, err
+		}
+		c.Clock = max(c.Clock, a.Use[sense.Clock].Mean)
 	}
 	return a, c.record.EndAttempt(*a)
 }
@@ -83,7 +84,7 @@ func unfit(err error) verdict.VoidCause {
 const leastFrames = 25
 
 // prepare makes ready what is to be played; an error says why the attempt is void.
-func (c *conductor) prepare(ctx context.Context, plan route.Plan, event Event) (verdict.VoidCause, error) {
+func (c *Run) prepare(ctx context.Context, plan route.Plan, event Event) (verdict.VoidCause, error) {
 	c.record.Enter(logbook.Preparing)
 	for _, l := range plan.Loads {
 		if err := c.Route.Check(l); err != nil {
@@ -95,7 +96,7 @@ func (c *conductor) prepare(ctx context.Context, plan route.Plan, event Event) (
 		}
 		err := c.Route.Prepare(ctx, l, func(done, total int) {
 			e := event
-			e.Kind, e.Load, e.Done, e.Total = Building, l, done, total
+			e.Kind, e.Title, e.Done, e.Total = Building, l.Title(), done, total
 			c.watch(e)
 		})
 		if err != nil {
@@ -108,15 +109,15 @@ func (c *conductor) prepare(ctx context.Context, plan route.Plan, event Event) (
 // heldFor is how long the load of a rung was held where that was longer than planned, 0
 // where it was not: a second attempt need not find out again that segments are long, for
 // which a server had to begin in vain.
-func (c *conductor) heldFor(rung int) (held time.Duration) {
+func (c *Run) heldFor(rung int) (held time.Duration) {
 	one := func(r *logbook.Rung) string {
 		l := r.Load
 		l.Streams = 1
 		return l.String()
 	}
-	for i := range c.doc.Rungs {
-		r := &c.doc.Rungs[i]
-		if one(r) != one(&c.doc.Rungs[rung]) {
+	for i := range c.Doc.Rungs {
+		r := &c.Doc.Rungs[i]
+		if one(r) != one(&c.Doc.Rungs[rung]) {
 			continue
 		}
 		for _, a := range r.Attempts {
@@ -131,7 +132,7 @@ const longestHold = 10 * time.Minute
 
 // play plays a plan, for longer than planned where segments are long, and returns what
 // was played.
-func (c *conductor) play(ctx context.Context, plan route.Plan, event Event) (route.Plan, route.Result, error) {
+func (c *Run) play(ctx context.Context, plan route.Plan, event Event) (route.Plan, route.Result, error) {
 	for {
 		total := plan.Hold + plan.Begin(plan.Streams()-1)
 		result, err := c.Route.Play(ctx, plan, func(live route.Live) {
@@ -154,7 +155,7 @@ func (c *conductor) play(ctx context.Context, plan route.Plan, event Event) (rou
 }
 
 // measure sums up what was read and judges.
-func (c *conductor) measure(a *logbook.Attempt, result route.Result, plan route.Plan) {
+func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) (err error) {
 	from, to := a.Started, a.Ended
 	if len(result.Streams) > 0 && result.Failure == "" {
 		from, to = result.Began.Add(plan.Settle), result.Began.Add(plan.Hold)
@@ -164,19 +165,22 @@ func (c *conductor) measure(a *logbook.Attempt, result route.Result, plan route.
 	}
 	// A reading tells of the interval before it: the first one that lies whole
 	// in the window comes one interval after its start.
-	a.Use = sense.Summarise(c.takeSamples(), from.Add(SampleEvery), to.Add(SampleEvery/2))
+	if a.Use, err = c.use(from.Add(SampleEvery), to.Add(SampleEvery/2)); err != nil {
+		return err
+	}
 	a.ClipBPS = result.ClipBPS
 	c.judge(a, result, plan)
 	if a.Verdict == verdict.Smooth || result.Refused {
-		return
+		return nil
 	}
 	if cause, why := verdict.Disturbed(a.Use); cause != "" {
 		void(a, cause, fmt.Sprintf("%s; without them it may be better than %s", why, a.Verdict))
 	}
+	return nil
 }
 
 // judge grades an attempt by its worst stream.
-func (c *conductor) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
+func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	c.judgeDecode(a, result, plan)
 	streams := plan.StreamLoads()
 	for i, t := range result.Streams {
@@ -201,13 +205,13 @@ func (c *conductor) judge(a *logbook.Attempt, result route.Result, plan route.Pl
 	if a.Verdict == verdict.Smooth {
 		return
 	}
-	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.clock}); result.Refused {
+	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.Clock}); result.Refused {
 		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
 	}
 }
 
 // judgeDecode tells how the device decoded, if it did.
-func (c *conductor) judgeDecode(a *logbook.Attempt, result route.Result, plan route.Plan) {
+func (c *Run) judgeDecode(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	a.Decode = result.Decode
 	if a.Decode != route.Unknown || result.Failure != "" {
 		return
@@ -216,7 +220,7 @@ func (c *conductor) judgeDecode(a *logbook.Attempt, result route.Result, plan ro
 	for _, l := range plan.Loads {
 		pixels += l.PixelRate()
 	}
-	if hardware, known, _ := verdict.InferDecode(a.Use, c.idle, pixels); known && hardware {
+	if hardware, known, _ := verdict.InferDecode(a.Use, c.Idle, pixels); known && hardware {
 		a.Decode = route.Hardware
 	} else if known {
 		a.Decode = route.Software
@@ -246,12 +250,4 @@ func worse(t tally.Tally, f *tally.Frames, a *logbook.Attempt) bool {
 	}
 	x, y := t.Buffer.BuildRate, a.Buffer.BuildRate
 	return x != nil && (y == nil || *x < *y)
-}
-
-// loadsOf lists the loads of rungs.
-func loadsOf(doc *logbook.Document, rungs []int) (list []load.Load) {
-	for _, r := range rungs {
-		list = append(list, doc.Rungs[r].Load)
-	}
-	return list
 }

@@ -1,4 +1,4 @@
-package run
+package run_test
 
 import (
 	"context"
@@ -16,6 +16,10 @@ import (
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
 	"vividstrain/core/route/simulated"
+	"vividstrain/core/run"
+	"vividstrain/core/run/climb"
+	"vividstrain/core/run/crowd"
+	"vividstrain/core/run/kinds"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
@@ -35,9 +39,9 @@ func device(t testing.TB, p *simulated.Profile, seed uint64) *simulated.Device {
 	return d
 }
 
-func config(r route.Route, columns ...load.Column) Config {
-	return Config{Ladder: &load.Ladder{Name: "test", Columns: columns}, Route: r, Criteria: verdict.Default(),
-		Hold: 10 * time.Second, Settle: 2 * time.Second, Baseline: 3 * time.Second}
+func config(r route.Route, columns ...load.Column) climb.Config {
+	return climb.Config{Ladder: &load.Ladder{Name: "test", Columns: columns}, Config: run.Config{Route: r, Criteria: verdict.Default(),
+		Hold: 10 * time.Second, Settle: 2 * time.Second, Baseline: 3 * time.Second}}
 }
 
 func rungs(t testing.TB, lines ...string) (list []load.Load) {
@@ -85,7 +89,7 @@ func TestFindsTheTrueCeiling(t *testing.T) {
 				truth = len(ladder) - 1
 			}
 		}
-		doc, err := Climb(t.Context(), book(t), config(device(t, p, seed), load.Column{Name: "h264", Rungs: ladder}))
+		doc, err := climb.Run(t.Context(), book(t), config(device(t, p, seed), load.Column{Name: "h264", Rungs: ladder}))
 		require.NoError(t, err)
 		require.True(t, doc.Complete)
 		if truth < 0 {
@@ -118,7 +122,7 @@ func TestBuiltInDevices(t *testing.T) {
 			require.NoError(t, err)
 			c := config(device(t, p, 1), ladder.Columns...)
 			c.Hold = 20 * time.Second
-			doc, err := Climb(t.Context(), book(t), c)
+			doc, err := climb.Run(t.Context(), book(t), c)
 			require.NoError(t, err)
 			for _, r := range doc.Rungs {
 				for _, a := range r.Attempts {
@@ -173,7 +177,7 @@ func TestResumeGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	ladder, err := load.Named("lounge")
 	require.NoError(t, err)
-	whole, err := Climb(t.Context(), book(t), config(device(t, p, 1), ladder.Columns[0]))
+	whole, err := climb.Run(t.Context(), book(t), config(device(t, p, 1), ladder.Columns[0]))
 	require.NoError(t, err)
 	newest := func(b *logbook.Book) *logbook.Document {
 		id, err := b.Find("")
@@ -186,16 +190,16 @@ func TestResumeGoesOn(t *testing.T) {
 	for _, kill := range []bool{false, true} {
 		b := book(t)
 		stopped(t, b, kill, func(ctx context.Context, stop func(int, route.Route) route.Route) {
-			_, err := Climb(ctx, b, config(stop(3, device(t, p, 1)), ladder.Columns[0]))
+			_, err := climb.Run(ctx, b, config(stop(3, device(t, p, 1)), ladder.Columns[0]))
 			require.ErrorIs(t, err, context.Canceled)
 		})
 		doc := newest(b)
 		require.Equal(t, 3, doc.Counted())
 		stopped(t, b, false, func(ctx context.Context, stop func(int, route.Route) route.Route) {
-			_, err = Resume(ctx, b, doc, Config{Route: stop(1, device(t, p, 1))})
+			_, err = run.Resume(ctx, b, doc, run.Config{Route: stop(1, device(t, p, 1))}, kinds.All)
 			require.ErrorIs(t, err, context.Canceled)
 		})
-		doc, err := Resume(t.Context(), b, newest(b), Config{Route: device(t, p, 1)})
+		doc, err := run.Resume(t.Context(), b, newest(b), run.Config{Route: device(t, p, 1)}, kinds.All)
 		require.NoError(t, err)
 		require.True(t, doc.Complete)
 		require.Len(t, doc.ResumedAt, 2)
@@ -209,17 +213,17 @@ func TestResumeGoesOn(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, again.Complete)
 		require.Equal(t, doc.Attempts(), again.Attempts())
-		_, err = Resume(t.Context(), b, again, Config{Route: device(t, p, 1)})
+		_, err = run.Resume(t.Context(), b, again, run.Config{Route: device(t, p, 1)}, kinds.All)
 		require.ErrorContains(t, err, "nothing to resume")
 	}
 	b := book(t)
 	stopped(t, b, true, func(ctx context.Context, stop func(int, route.Route) route.Route) {
-		Climb(ctx, b, config(stop(2, device(t, p, 1)), ladder.Columns[0]))
+		climb.Run(ctx, b, config(stop(2, device(t, p, 1)), ladder.Columns[0]))
 	})
 	stopped(t, b, true, func(ctx context.Context, stop func(int, route.Route) route.Route) {
-		Resume(ctx, b, newest(b), Config{Route: stop(0, device(t, p, 1))})
+		run.Resume(ctx, b, newest(b), run.Config{Route: stop(0, device(t, p, 1))}, kinds.All)
 	})
-	doc, err := Resume(t.Context(), b, newest(b), Config{Route: device(t, p, 1)})
+	doc, err := run.Resume(t.Context(), b, newest(b), run.Config{Route: device(t, p, 1)}, kinds.All)
 	require.NoError(t, err)
 	twice := doc.Rungs[2].Attempts
 	require.Equal(t, []verdict.Grade{verdict.Void, verdict.Failed}, []verdict.Grade{twice[0].Verdict, twice[1].Verdict})
@@ -230,14 +234,14 @@ func TestResumeGoesOn(t *testing.T) {
 func TestCrowdsAreResumed(t *testing.T) {
 	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
-	crowd := func(r route.Route) CrowdConfig {
-		return CrowdConfig{Config: config(r), Mix: rungs(t, "h264 720p25 5M"), Most: 64, Reserve: 20, Need: 12}
+	streams := func(r route.Route) crowd.Config {
+		return crowd.Config{Config: config(r).Config, Mix: rungs(t, "h264 720p25 5M"), Most: 64, Reserve: 20, Need: 12}
 	}
-	whole, err := Crowd(t.Context(), book(t), crowd(device(t, p, 1)))
+	whole, err := crowd.Run(t.Context(), book(t), streams(device(t, p, 1)))
 	require.NoError(t, err)
 	b := book(t)
 	stopped(t, b, false, func(ctx context.Context, stop func(int, route.Route) route.Route) {
-		doc, err := Crowd(ctx, b, crowd(stop(4, device(t, p, 1))))
+		doc, err := crowd.Run(ctx, b, streams(stop(4, device(t, p, 1))))
 		require.ErrorIs(t, err, context.Canceled)
 		require.False(t, doc.Ceiling.LadderEnd, "the limit was not reached, but not since the ladder ended")
 	})
@@ -245,7 +249,7 @@ func TestCrowdsAreResumed(t *testing.T) {
 	require.NoError(t, err)
 	doc, err := b.Load(id)
 	require.NoError(t, err)
-	doc, err = Resume(t.Context(), b, doc, Config{Route: device(t, p, 1)})
+	doc, err = run.Resume(t.Context(), b, doc, run.Config{Route: device(t, p, 1)}, kinds.All)
 	require.NoError(t, err)
 	require.True(t, doc.Complete)
 	require.Equal(t, whole.Crowd.Highest, doc.Crowd.Highest)
@@ -284,6 +288,8 @@ func (f *faulty) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 
 func (f *faulty) Sources() []sense.Source { return append(f.Route.Sources(), f) }
 
+func (*faulty) Kind() string { return "test" }
+
 func (*faulty) Name() string { return "others" }
 
 func (f *faulty) Sample(_ context.Context, _ time.Time, list []sense.Reading) ([]sense.Reading, error) {
@@ -305,7 +311,7 @@ func TestNothingThatGoesWrongWithARungEndsTheRun(t *testing.T) {
 		play: map[string]error{lines[3]: &route.UnfitError{Unfit: route.NoAddress, Err: errors.New("404 Not Found")},
 			lines[4]: &route.UnfitError{Unfit: route.TooShort, Err: errors.New("one segment")}}}
 	b := book(t)
-	doc, err := Climb(t.Context(), b, config(f, load.Column{Name: "a", Rungs: rungs(t, lines...)}))
+	doc, err := climb.Run(t.Context(), b, config(f, load.Column{Name: "a", Rungs: rungs(t, lines...)}))
 	require.NoError(t, err)
 	require.True(t, doc.Complete)
 	causes := map[int]verdict.VoidCause{0: verdict.VoidCodec, 2: verdict.VoidClip, 3: verdict.VoidAddress, 4: verdict.VoidShort}
@@ -326,7 +332,7 @@ func TestNothingThatGoesWrongWithARungEndsTheRun(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, doc.Attempts(), kept.Attempts())
 	all := map[string]error{lines[0]: errors.New("no such codec"), lines[1]: errors.New("nor this")}
-	_, err = Climb(t.Context(), b, config(&faulty{Route: device(t, p, 1), check: all}, load.Column{Name: "a", Rungs: rungs(t, lines[:2]...)}))
+	_, err = climb.Run(t.Context(), b, config(&faulty{Route: device(t, p, 1), check: all}, load.Column{Name: "a", Rungs: rungs(t, lines[:2]...)}))
 	require.ErrorContains(t, err, "no such codec", "where no rung is left there is nothing to do")
 }
 
@@ -337,7 +343,7 @@ func TestOthersMakeAttemptsVoid(t *testing.T) {
 	require.NoError(t, err)
 	easy, hard, harder := "h264 720p25 5M", "h264 2160p50 80M", "h264 2160p60 200M"
 	climb := func(use func(string, int) []sense.Reading) *logbook.Document {
-		doc, err := Climb(t.Context(), book(t), config(&faulty{Route: device(t, p, 1), use: use}, load.Column{Name: "a", Rungs: rungs(t, easy, hard, harder)}))
+		doc, err := climb.Run(t.Context(), book(t), config(&faulty{Route: device(t, p, 1), use: use}, load.Column{Name: "a", Rungs: rungs(t, easy, hard, harder)}))
 		require.NoError(t, err)
 		require.True(t, doc.Complete)
 		return doc
@@ -352,7 +358,7 @@ func TestOthersMakeAttemptsVoid(t *testing.T) {
 	require.Equal(t, verdict.VoidHost, doc.Rungs[1].Attempts[0].Void)
 	require.Contains(t, doc.Rungs[1].Attempts[0].Reasons[0], "host of this virtual machine took 49 %")
 	require.Equal(t, verdict.Choppy, doc.Rungs[1].Attempts[1].Verdict)
-	require.GreaterOrEqual(t, doc.Rungs[1].Attempts[1].Started.Sub(doc.Rungs[1].Attempts[0].Ended), pause)
+	require.GreaterOrEqual(t, doc.Rungs[1].Attempts[1].Started.Sub(doc.Rungs[1].Attempts[0].Ended), 5*time.Second)
 	require.True(t, doc.Ceiling.Confirmed)
 	require.Contains(t, strings.Join(doc.Notes, "\n"), "an attempt at h264 2160p50 80M was void: the host")
 	doc = climb(func(line string, _ int) []sense.Reading {
@@ -371,7 +377,7 @@ func TestHoldGrowsWithSegments(t *testing.T) {
 	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	l := &longSegments{Route: device(t, p, 1), need: 30 * time.Second}
-	doc, err := Climb(t.Context(), book(t), config(l, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")}))
+	doc, err := climb.Run(t.Context(), book(t), config(l, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")}))
 	require.NoError(t, err)
 	require.Len(t, doc.Rungs[0].Attempts, 2)
 	require.Equal(t, 1, l.vain, "the second attempt knows it from the first")
@@ -381,11 +387,11 @@ func TestHoldGrowsWithSegments(t *testing.T) {
 	require.Equal(t, verdict.Smooth, a.Verdict)
 	require.Equal(t, "held for 30 s instead of 10 s, since segments are long: all rungs", doc.Notes[0])
 	l.need = time.Hour
-	doc, err = Climb(t.Context(), book(t), config(l, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")}))
+	doc, err = climb.Run(t.Context(), book(t), config(l, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")}))
 	require.NoError(t, err)
 	require.Equal(t, verdict.VoidShort, doc.Rungs[0].Attempts[0].Void)
 	slow := config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p2 5M")})
-	doc, err = Climb(t.Context(), book(t), slow)
+	doc, err = climb.Run(t.Context(), book(t), slow)
 	require.NoError(t, err)
 	require.Equal(t, verdict.VoidShort, doc.Rungs[0].Attempts[0].Void)
 	require.Contains(t, doc.Rungs[0].Attempts[0].Reasons[0], "16 frames are due")
@@ -432,7 +438,7 @@ func TestDevicesThatAreOutOfReach(t *testing.T) {
 	climb := func(a *away) (*logbook.Document, *logbook.Book, error) {
 		a.Route = device(t, p, 1)
 		b := book(t)
-		doc, err := Climb(t.Context(), b, config(a, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M", "h264 1080p25 8M", "h264 1080p50 12M")}))
+		doc, err := climb.Run(t.Context(), b, config(a, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M", "h264 1080p25 8M", "h264 1080p50 12M")}))
 		return doc, b, err
 	}
 	doc, b, err := climb(&away{from: 1, to: 1000})
@@ -462,7 +468,7 @@ func TestPhases(t *testing.T) {
 	making := &faulty{Route: d, prepare: map[string]error{}}
 	c := config(&busyMaker{making}, load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")})
 	c.Rest = 5 * time.Second
-	doc, err := Climb(t.Context(), b, c)
+	doc, err := climb.Run(t.Context(), b, c)
 	require.NoError(t, err)
 	kept, err := b.Load(doc.ID)
 	require.NoError(t, err)
@@ -482,18 +488,18 @@ func TestPhases(t *testing.T) {
 	b = book(t)
 	ctx, cancel := context.WithCancel(t.Context())
 	c = config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")})
-	c.Watch = func(e Event) {
-		if e.Kind == Baseline {
+	c.Watch = func(e run.Event) {
+		if e.Kind == run.Baseline {
 			cancel()
 		}
 	}
-	_, err = Climb(ctx, b, c)
+	_, err = climb.Run(ctx, b, c)
 	require.ErrorIs(t, err, context.Canceled)
 	id, err := b.Find("")
 	require.NoError(t, err)
 	doc, err = b.Load(id)
 	require.NoError(t, err)
-	doc, err = Resume(t.Context(), b, doc, Config{Route: device(t, p, 1)})
+	doc, err = run.Resume(t.Context(), b, doc, run.Config{Route: device(t, p, 1)}, kinds.All)
 	require.NoError(t, err)
 	require.Len(t, doc.Baseline.Readings, 12*(p.Cores+7))
 }
@@ -510,7 +516,7 @@ func (m *busyMaker) Prepare(ctx context.Context, _ load.Load, _ func(int, int)) 
 func TestDecodingThatFallsBackToTheCores(t *testing.T) {
 	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
-	doc, err := Climb(t.Context(), book(t), config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M", "h264 1080p50 20M", "h264 1440p50 30M")}))
+	doc, err := climb.Run(t.Context(), book(t), config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M", "h264 1080p50 20M", "h264 1440p50 30M")}))
 	require.NoError(t, err)
 	require.Equal(t, "h264 1080p50 20M", doc.Ceiling.Load.String())
 	require.Equal(t, verdict.Core, doc.Ceiling.Limiter)
@@ -524,7 +530,7 @@ func TestOutOfOrderIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	// h264 1440p is beyond the block and slow on the cores; 1080p is not.
 	column := load.Column{Name: "odd", Rungs: rungs(t, "h264 720p25 5M", "h264 1440p50 6M", "h264 1080p50 20M")}
-	doc, err := Climb(t.Context(), book(t), config(device(t, p, 1), column))
+	doc, err := climb.Run(t.Context(), book(t), config(device(t, p, 1), column))
 	require.NoError(t, err)
 	require.Len(t, doc.Notes, 1)
 	require.Contains(t, doc.Notes[0], "h264 1440p50 6M")
@@ -535,17 +541,17 @@ func TestWhatCannotWorkIsRefusedBeforeMeasuring(t *testing.T) {
 	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	good := config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")})
-	for name, change := range map[string]func(*Config){
-		"hold":       func(c *Config) { c.Hold = 0 },
-		"settle":     func(c *Config) { c.Settle = c.Hold },
-		"baseline":   func(c *Config) { c.Baseline = -1 },
-		"conversion": func(c *Config) { c.Ladder.Columns[0].Rungs = rungs(t, "h264 720p25 5M -> 360p 1M") },
+	for name, change := range map[string]func(*climb.Config){
+		"hold":       func(c *climb.Config) { c.Hold = 0 },
+		"settle":     func(c *climb.Config) { c.Settle = c.Hold },
+		"baseline":   func(c *climb.Config) { c.Baseline = -1 },
+		"conversion": func(c *climb.Config) { c.Ladder.Columns[0].Rungs = rungs(t, "h264 720p25 5M -> 360p 1M") },
 	} {
 		c := good
 		c.Ladder = &load.Ladder{Name: "x", Columns: []load.Column{good.Ladder.Columns[0]}}
 		change(&c)
 		b := book(t)
-		_, err := Climb(t.Context(), b, c)
+		_, err := climb.Run(t.Context(), b, c)
 		require.Error(t, err, name)
 		entries, err := b.Runs()
 		require.NoError(t, err)
@@ -557,14 +563,14 @@ func TestEveryEventIsSeen(t *testing.T) {
 	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
 	c := config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, "h264 720p25 5M")})
-	seen := map[EventKind]int{}
-	c.Watch = func(e Event) { seen[e.Kind]++ }
-	doc, err := Climb(t.Context(), book(t), c)
+	seen := map[run.EventKind]int{}
+	c.Watch = func(e run.Event) { seen[e.Kind]++ }
+	doc, err := climb.Run(t.Context(), book(t), c)
 	require.NoError(t, err)
 	require.Equal(t, search.Confirm, doc.Rungs[0].Attempts[1].Purpose)
-	require.Equal(t, 2, seen[Ended])
-	require.Equal(t, 2, seen[Baseline])
-	require.Greater(t, seen[Playing], 10)
+	require.Equal(t, 2, seen[run.Ended])
+	require.Equal(t, 2, seen[run.Baseline])
+	require.Greater(t, seen[run.Playing], 10)
 	require.Len(t, doc.Baseline.Readings, 12*(p.Cores+8))
 }
 
@@ -581,7 +587,7 @@ func BenchmarkClimb(b *testing.B) {
 	for b.Loop() {
 		c := config(device(b, p, 1), load.Column{Name: "a", Rungs: list})
 		c.Hold = 30 * time.Second
-		doc, err := Climb(b.Context(), book(b), c)
+		doc, err := climb.Run(b.Context(), book(b), c)
 		require.NoError(b, err)
 		require.Equal(b, 41, doc.Attempts())
 	}

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
 	"time"
 
@@ -18,52 +17,46 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// conductor is a run that goes on.
-type conductor struct {
+// Run is a run that goes on. Its kind reads it.
+type Run struct {
 	Config
-	method method
-	doc    *logbook.Document
+	Doc    *logbook.Document
+	Trials []search.Trial // the attempts so far, in the order in which they were made
+	Idle   sense.Use      // of the baseline
+	Clock  float64        // highest mean clock of a window so far, in percent
+
+	kind   Kind
 	record *logbook.Recorder
-	trials []search.Trial
+	ranks  map[sense.Identity]int // of the sources
 
 	mu      sync.Mutex
-	samples []sense.Sample // of the present attempt
-	cpu     float64        // newest reading
-	idle    sense.Use      // of the baseline
-	drift   []string       // how the idle device differs after the run
-	clock   float64        // highest mean clock of a window so far, in percent
+	cpu     float64  // newest reading
+	drift   []string // how the idle device differs after the run
 	watched sync.Mutex
 }
 
-// method is what tells kinds of runs apart.
-type method interface {
-	// next is the rung to try next and why; false when all is known.
-	next(c *conductor) (rung int, why search.Purpose, more bool)
-	// plan is what is to be played on a rung.
-	plan(c *conductor, rung int) route.Plan
-	// conclude writes into the document what the trials so far say, but for
-	// its notes; it returns those of its own.
-	conclude(c *conductor) (notes []string)
-}
-
-// conduct does the work of Climb, Crowd and Resume.
-func conduct(ctx context.Context, book *logbook.Book, config Config, m method, doc *logbook.Document) (_ *logbook.Document, err error) {
-	c := &conductor{Config: config, doc: doc, method: m}
+// Conduct makes a run of a kind, or goes on with it, and returns its document, also where it ends
+// early with an error.
+func Conduct(ctx context.Context, book *logbook.Book, config Config, kind Kind, doc *logbook.Document) (_ *logbook.Document, err error) {
+	c := &Run{Config: config, Doc: doc, kind: kind, ranks: map[sense.Identity]int{}}
 	if err := c.reach(ctx); err != nil {
 		return nil, err
+	}
+	sources := slices.Concat(c.Route.Sources(), c.Sensors)
+	for i, s := range sources {
+		c.ranks[sense.Identify(s)] = i
 	}
 	c.record, err = book.Record(doc, c.abandoned)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { err = errors.Join(err, c.record.Close()) }()
-	if c.trials, err = book.Trials(doc.ID); err != nil {
+	if c.Trials, err = book.Trials(doc.ID); err != nil {
 		return nil, err
 	}
-	sources := slices.Concat(c.Route.Sources(), c.Sensors)
 	sampler := sense.Start(ctx, c.Route.Clock(), SampleEvery, sources, c.sample)
 	defer sampler.Stop()
-	c.watch(Event{Kind: Planned, Ladder: c.Ladder, Run: doc.ID})
+	c.watch(Event{Kind: Planned, Titles: kind.Titles(), Run: doc.ID})
 	err = c.work(ctx, sources)
 	now := c.Route.Clock().Now()
 	doc.Tool.InstrumentCPU, doc.Tool.LateSamples = sampler.CostPct(now), sampler.Late()
@@ -79,7 +72,7 @@ func conduct(ctx context.Context, book *logbook.Book, config Config, m method, d
 }
 
 // reach tells whether the device can be reached, where the route knows.
-func (c *conductor) reach(ctx context.Context) error {
+func (c *Run) reach(ctx context.Context) error {
 	if r, may := c.Route.(route.Reachable); may {
 		return r.Reach(ctx)
 	}
@@ -91,7 +84,7 @@ const maxAway = time.Minute
 
 // await waits for a device that is out of reach; an error means that it did not
 // come back.
-func (c *conductor) await(ctx context.Context) error {
+func (c *Run) await(ctx context.Context) error {
 	const look = 2 * time.Second
 	clock := c.Route.Clock()
 	for waited := time.Duration(0); ; waited += look {
@@ -113,7 +106,7 @@ func (c *conductor) await(ctx context.Context) error {
 
 // abandoned is the attempt in which a run's program was killed. It is void, unless the
 // last readings show that a lack of memory was the reason, or it happens for the second time on the rung.
-func (c *conductor) abandoned(rung int, purpose search.Purpose, started time.Time, readings []logbook.Reading) logbook.Attempt {
+func (c *Run) abandoned(rung int, purpose search.Purpose, started time.Time, readings []logbook.Reading) logbook.Attempt {
 	a := logbook.Attempt{Purpose: purpose, Started: started, Ended: started, Verdict: verdict.Void, Void: verdict.VoidKilled,
 		Reasons: []string{"the program was killed in it"}, Windows: []tally.Window{}, Decode: route.Unknown, Use: sense.Use{}}
 	fail := func(limiter verdict.Limiter, evidence string) logbook.Attempt {
@@ -123,7 +116,7 @@ func (c *conductor) abandoned(rung int, purpose search.Purpose, started time.Tim
 	if len(readings) > 0 {
 		const last = 3.0 // seconds
 		end := readings[len(readings)-1].AtS
-		a.Ended = c.doc.Started.Add(duration(end))
+		a.Ended = c.Doc.Started.Add(Duration(end))
 		readings = slices.DeleteFunc(readings, func(r logbook.Reading) bool { return r.AtS < end-last })
 		a.Use = c.useOf(readings)
 	}
@@ -133,7 +126,7 @@ func (c *conductor) abandoned(rung int, purpose search.Purpose, started time.Tim
 	if c.killedSince() {
 		return fail(verdict.Memory, "the kernel has killed a program for want of memory since the run began")
 	}
-	for _, before := range c.doc.Rungs[rung].Attempts {
+	for _, before := range c.Doc.Rungs[rung].Attempts {
 		if before.Void == verdict.VoidKilled {
 			a.Reasons = []string{"the program was killed in it twice"}
 			return fail(verdict.Unknown, "why it was killed is not known")
@@ -144,46 +137,49 @@ func (c *conductor) abandoned(rung int, purpose search.Purpose, started time.Tim
 
 // killedSince tells whether the kernel has killed a program for want of memory
 // since the run began.
-func (c *conductor) killedSince() bool {
-	before, err := strconv.Atoi(c.doc.Conditions.Facts[sense.MemoryKills])
+func (c *Run) killedSince() bool {
+	before, err := strconv.Atoi(c.Doc.Conditions.Facts[sense.MemoryKills])
 	now, err2 := strconv.Atoi(sense.States(c.Route.Sources())[sense.MemoryKills])
 	return err == nil && err2 == nil && now > before
 }
 
-// sample takes what the sampler reads.
-func (c *conductor) sample(s sense.Sample) {
+// sample takes what the sampler reads. It is kept in the logbook alone, from where it is read back.
+func (c *Run) sample(s sense.Sample) {
 	c.record.Sample(s)
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	c.samples = append(c.samples, s)
-	if len(c.samples) > maxSamples { // of a long hold: every second one of each source will do
-		seen := map[string]int{}
-		c.samples = slices.DeleteFunc(c.samples, func(s sense.Sample) bool {
-			seen[s.Source]++
-			return seen[s.Source]%2 == 0
-		})
-	}
 	for _, r := range s.Readings {
 		if r.Quantity == sense.CPU {
+			c.mu.Lock()
 			c.cpu = r.Value
+			c.mu.Unlock()
 		}
 	}
 }
 
-// maxSamples bounds the samples of one attempt that are held in memory: those of 12
-// sources at 4 Hz for half an hour.
-const maxSamples = 12 * 4 * 1800
-
-// takeSamples returns the samples since the last call.
-func (c *conductor) takeSamples() []sense.Sample {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	taken := c.samples
-	c.samples = nil
-	return taken
+// use is what was read from one time up to, not including, another.
+func (c *Run) use(from, to time.Time) (sense.Use, error) {
+	var sum sense.Summary
+	err := c.record.ReadBack(from, to, func(s *sense.Sample) {
+		s.Rank = c.rank(s.Source)
+		sum.Add(s)
+	})
+	return sum.Use(), err
 }
 
-func (c *conductor) watch(e Event) {
+// rank is the place of a source among those of the run: of two that read the same quantity, the
+// first one counts.
+func (c *Run) rank(source sense.Identity) int {
+	if rank, known := c.ranks[source]; known {
+		return rank
+	}
+	for id, rank := range c.ranks { // documents from before sources had kinds
+		if source.Kind == "" && id.Name == source.Name {
+			return rank
+		}
+	}
+	return len(c.ranks)
+}
+
+func (c *Run) watch(e Event) {
 	if c.Watch == nil {
 		return
 	}
@@ -199,13 +195,13 @@ func (c *conductor) watch(e Event) {
 const pause = 5 * time.Second
 
 // work takes the baseline and tries rungs until the search knows enough.
-func (c *conductor) work(ctx context.Context, sources []sense.Source) error {
+func (c *Run) work(ctx context.Context, sources []sense.Source) error {
 	if err := c.before(ctx, sources); err != nil {
 		return err
 	}
-	played := len(c.trials) > 0
+	played := len(c.Trials) > 0
 	for {
-		rung, why, more := c.method.next(c)
+		rung, why, more := c.kind.Next(c)
 		if !more {
 			return c.after(ctx)
 		}
@@ -238,49 +234,28 @@ func (c *conductor) work(ctx context.Context, sources []sense.Source) error {
 }
 
 // take takes an attempt that has ended into the document.
-func (c *conductor) take(rung int, why search.Purpose, a logbook.Attempt) error {
-	c.trials = append(c.trials, search.Trial{Rung: rung, Smooth: a.Verdict == verdict.Smooth, Void: a.Void.Void()})
-	c.doc.Rungs[rung].Attempts = append(c.doc.Rungs[rung].Attempts, a)
+func (c *Run) take(rung int, why search.Purpose, a logbook.Attempt) error {
+	c.Trials = append(c.Trials, search.Trial{Rung: rung, Smooth: a.Verdict == verdict.Smooth, Void: a.Void.Void()})
+	c.Doc.Rungs[rung].Attempts = append(c.Doc.Rungs[rung].Attempts, a)
 	c.conclude()
 	if err := c.record.Update(); err != nil {
 		return err
 	}
-	ended := c.event(rung, why)
+	ended := c.event(rung)
 	ended.Kind, ended.Attempt = Ended, &a
 	c.watch(ended)
 	return nil
 }
 
 // event is an event of a rung, of no kind yet.
-func (c *conductor) event(rung int, why search.Purpose) Event {
-	r := c.doc.Rungs[rung]
-	e := Event{Load: r.Load, Column: r.Column, Purpose: why}
-	if c.doc.Plan.Crowd != nil {
-		e.Streams = c.method.plan(c, rung).Streams()
-	}
-	return e
-}
+func (c *Run) event(rung int) Event { return Event{Title: c.kind.Title(c, rung)} }
 
-// useOf sums up readings that were kept. Of two sources of a quantity the one that the
-// run names first counts, as while it is measured.
-func (c *conductor) useOf(list []logbook.Reading) sense.Use {
-	ranks := map[string]int{}
-	for i, s := range slices.Concat(c.Route.Sources(), c.Sensors) {
-		ranks[s.Name()] = i
+// useOf sums up readings of a document.
+func (c *Run) useOf(list []logbook.Reading) sense.Use {
+	var sum sense.Summary
+	for _, r := range list {
+		source := sense.Identity{Kind: r.Kind, Name: r.Source}
+		sum.Add(&sense.Sample{Source: source, Rank: c.rank(source), Readings: []sense.Reading{{Quantity: r.Quantity, Value: r.Value}}})
 	}
-	samples := make([]sense.Sample, len(list))
-	end := c.doc.Started
-	for i, r := range list {
-		rank, known := ranks[r.Source]
-		if !known {
-			rank = len(ranks)
-		}
-		quantity, label, _ := strings.Cut(r.Quantity, ":")
-		at := c.doc.Started.Add(duration(r.AtS))
-		samples[i] = sense.Sample{At: at, Source: r.Source, Rank: rank, Readings: []sense.Reading{{Quantity: quantity, Label: label, Value: r.Value}}}
-		if at.After(end) {
-			end = at
-		}
-	}
-	return sense.Summarise(samples, c.doc.Started, end.Add(time.Nanosecond))
+	return sum.Use()
 }

@@ -1,4 +1,4 @@
-package run
+package run_test
 
 import (
 	"context"
@@ -12,28 +12,28 @@ import (
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
 	"vividstrain/core/route/simulated"
+	"vividstrain/core/run/crowd"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
 
 // crowdOn looks for the number of streams that a simulated device carries.
-func crowdOn(t *testing.T, name string, change func(*CrowdConfig), lines ...string) (*logbook.Document, *logbook.Book) {
+func crowdOn(t *testing.T, name string, change func(*crowd.Config), lines ...string) (*logbook.Document, *logbook.Book) {
 	p, err := simulated.Named(name)
 	require.NoError(t, err)
-	c := CrowdConfig{Config: config(device(t, p, 1)), Mix: rungs(t, lines...), Most: 64, Reserve: 20}
-	c.Ladder = nil
+	c := crowd.Config{Config: config(device(t, p, 1)).Config, Mix: rungs(t, lines...), Most: 64, Reserve: 20}
 	if change != nil {
 		change(&c)
 	}
 	b := book(t)
-	doc, err := Crowd(t.Context(), b, c)
+	doc, err := crowd.Run(t.Context(), b, c)
 	require.NoError(t, err)
 	return doc, b
 }
 
 func TestCrowdFindsTheNumber(t *testing.T) {
-	doc, b := crowdOn(t, "breakwater-n2", func(c *CrowdConfig) { c.Need = 12 }, "h264 720p25 5M")
+	doc, b := crowdOn(t, "breakwater-n2", func(c *crowd.Config) { c.Need = 12 }, "h264 720p25 5M")
 	r := doc.Crowd
 	require.True(t, doc.Complete)
 	require.True(t, r.Confirmed)
@@ -47,7 +47,7 @@ func TestCrowdFindsTheNumber(t *testing.T) {
 	require.InDelta(t, 62e6, *r.CostMemory, 2e6)
 	// The comfortable number leaves what it says; one more than the highest
 	// is not smooth.
-	alone, _ := crowdOn(t, "breakwater-n2", func(c *CrowdConfig) { c.Mix[0].Streams, c.Most = *r.Comfortable, 1 }, "h264 720p25 5M")
+	alone, _ := crowdOn(t, "breakwater-n2", func(c *crowd.Config) { c.Mix[0].Streams, c.Most = *r.Comfortable, 1 }, "h264 720p25 5M")
 	require.Equal(t, 1, alone.Crowd.Highest)
 	require.Less(t, alone.Rungs[0].Attempts[0].Use[sense.CPU].P95, 81.0)
 	require.Zero(t, alone.Crowd.Next)
@@ -64,7 +64,7 @@ func TestCrowdFindsTheNumber(t *testing.T) {
 
 // A mix keeps its proportions, and its streams begin mixed and apart.
 func TestCrowdOfAMix(t *testing.T) {
-	doc, _ := crowdOn(t, "breakwater-n5", func(c *CrowdConfig) { c.Stagger = 100 * time.Millisecond }, "h264 720p25 5M x2", "h264 576i25 3M")
+	doc, _ := crowdOn(t, "breakwater-n5", func(c *crowd.Config) { c.Stagger = 100 * time.Millisecond }, "h264 720p25 5M x2", "h264 576i25 3M")
 	require.Equal(t, verdict.Memory, doc.Crowd.Limiter)
 	require.Equal(t, 3*doc.Crowd.Highest, doc.Crowd.Streams)
 	for i, r := range doc.Rungs {
@@ -83,7 +83,7 @@ func TestCrowdOfAMix(t *testing.T) {
 }
 
 func TestNeedThatIsNotMet(t *testing.T) {
-	doc, _ := crowdOn(t, "skerry-s1", func(c *CrowdConfig) { c.Need = 50 }, "h264 1080p25 10M")
+	doc, _ := crowdOn(t, "skerry-s1", func(c *crowd.Config) { c.Need = 50 }, "h264 1080p25 10M")
 	require.False(t, *doc.Crowd.Met)
 	require.Less(t, doc.Crowd.Highest, 50)
 }
@@ -91,14 +91,14 @@ func TestNeedThatIsNotMet(t *testing.T) {
 func TestCrowdsThatCannotBe(t *testing.T) {
 	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
-	for says, change := range map[string]func(*CrowdConfig){
-		"nothing to multiply": func(c *CrowdConfig) { c.Mix = nil }, "at most 20000": func(c *CrowdConfig) { c.Most = 1e6 },
-		"a need of": func(c *CrowdConfig) { c.Need = 99 }, "the reserve": func(c *CrowdConfig) { c.Reserve = 100 }, "a minute apart": func(c *CrowdConfig) { c.Stagger = time.Hour },
-		"each rung must be held": func(c *CrowdConfig) { c.Hold = 0 },
+	for says, change := range map[string]func(*crowd.Config){
+		"nothing to multiply": func(c *crowd.Config) { c.Mix = nil }, "at most 20000": func(c *crowd.Config) { c.Most = 1e6 },
+		"a need of": func(c *crowd.Config) { c.Need = 99 }, "the reserve": func(c *crowd.Config) { c.Reserve = 100 }, "a minute apart": func(c *crowd.Config) { c.Stagger = time.Hour },
+		"each rung must be held": func(c *crowd.Config) { c.Hold = 0 },
 	} {
-		c := CrowdConfig{Config: config(device(t, p, 1)), Mix: rungs(t, "h264 720p25 5M"), Most: 64}
+		c := crowd.Config{Config: config(device(t, p, 1)).Config, Mix: rungs(t, "h264 720p25 5M"), Most: 64}
 		change(&c)
-		_, err := Crowd(t.Context(), book(t), c)
+		_, err := crowd.Run(t.Context(), book(t), c)
 		require.ErrorContains(t, err, says)
 	}
 }
@@ -115,7 +115,6 @@ type paced struct {
 	attempts []time.Time
 }
 
-func (*paced) Kind() string                                             { return "server" }
 func (*paced) Options() map[string]string                               { return map[string]string{} }
 func (*paced) Device() route.Device                                     { return route.Device{Name: "paced"} }
 func (*paced) Traits() route.Traits                                     { return route.Traits{Counts: true, Buffers: true, Virtual: true} }
@@ -123,7 +122,9 @@ func (p *paced) Clock() clock.Clock                                     { return
 func (p *paced) Sources() []sense.Source                                { return []sense.Source{p} }
 func (*paced) Check(load.Load) error                                    { return nil }
 func (*paced) Prepare(context.Context, load.Load, func(int, int)) error { return nil }
-func (*paced) Name() string                                             { return "paced" }
+func (*paced) Kind() string                                             { return "test" }
+
+func (*paced) Name() string { return "paced" }
 func (p *paced) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	cpu := 2.0
 	if now.Before(p.busy) {
@@ -168,9 +169,9 @@ func (p *paced) Play(ctx context.Context, plan route.Plan, _ func(route.Live)) (
 // quiet.
 func TestCrowdOnAServerThatRunsAhead(t *testing.T) {
 	p := &paced{clock: clock.NewVirtual(time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)), carries: 5.5}
-	c := CrowdConfig{Config: config(p), Mix: rungs(t, "h264 720p25 5M"), Most: 64, Reserve: 20}
+	c := crowd.Config{Config: config(p).Config, Mix: rungs(t, "h264 720p25 5M"), Most: 64, Reserve: 20}
 	c.Rest = time.Minute
-	doc, err := Crowd(t.Context(), book(t), c)
+	doc, err := crowd.Run(t.Context(), book(t), c)
 	require.NoError(t, err)
 	require.Equal(t, 5, doc.Crowd.Highest)
 	require.Equal(t, 4, *doc.Crowd.Comfortable)
@@ -184,7 +185,7 @@ func TestCrowdOnAServerThatRunsAhead(t *testing.T) {
 // Where our own side is late, nothing is said of the device.
 func TestOurOwnSideIsNamed(t *testing.T) {
 	p := &paced{clock: clock.NewVirtual(time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)), carries: 1.5, lag: 80}
-	doc, err := Crowd(t.Context(), book(t), CrowdConfig{Config: config(p), Mix: rungs(t, "h264 720p25 5M"), Most: 4, Reserve: 20})
+	doc, err := crowd.Run(t.Context(), book(t), crowd.Config{Config: config(p).Config, Mix: rungs(t, "h264 720p25 5M"), Most: 4, Reserve: 20})
 	require.NoError(t, err)
 	require.Equal(t, verdict.Viewer, doc.Crowd.Limiter)
 	require.Contains(t, doc.Crowd.Evidence, "woke up too late, by 80 ms")
@@ -193,9 +194,9 @@ func TestOurOwnSideIsNamed(t *testing.T) {
 // A server that gives up at once is read for a moment, so that it is known why.
 func TestServersThatGiveUpAtOnce(t *testing.T) {
 	p := &paced{clock: clock.NewVirtual(time.Date(2026, 11, 23, 10, 0, 0, 0, time.UTC)), carries: 50, gives: 5}
-	c := CrowdConfig{Config: config(p), Mix: rungs(t, "h264 720p25 5M"), Most: 8, Reserve: 20}
+	c := crowd.Config{Config: config(p).Config, Mix: rungs(t, "h264 720p25 5M"), Most: 8, Reserve: 20}
 	c.Rest = time.Minute
-	doc, err := Crowd(t.Context(), book(t), c)
+	doc, err := crowd.Run(t.Context(), book(t), c)
 	require.NoError(t, err)
 	require.Equal(t, 4, doc.Crowd.Highest)
 	require.Equal(t, verdict.Memory, doc.Crowd.Limiter)

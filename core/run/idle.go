@@ -10,12 +10,12 @@ import (
 )
 
 // before reads the idle device and finds what makes it unfit to be tested.
-func (c *conductor) before(ctx context.Context, sources []sense.Source) error {
+func (c *Run) before(ctx context.Context, sources []sense.Source) error {
 	if c.Config.Baseline == 0 {
 		return nil
 	}
-	if b := c.doc.Baseline; len(b.Readings) > 0 && (b.ToS > 0 || c.doc.Attempts() > 0) { // the run is resumed
-		c.idle = c.useOf(b.Readings)
+	if b := c.Doc.Baseline; len(b.Readings) > 0 && (b.ToS > 0 || c.Doc.Attempts() > 0) { // the run is resumed
+		c.Idle = c.useOf(b.Readings)
 		return nil
 	}
 	if err := c.record.BeginBaseline(); err != nil {
@@ -25,17 +25,17 @@ func (c *conductor) before(ctx context.Context, sources []sense.Source) error {
 	if err != nil {
 		return err
 	}
-	c.doc.Baseline, c.idle = baseline, use
+	c.Doc.Baseline, c.Idle = baseline, use
 	facts := sense.States(sources)
-	c.doc.Conditions = logbook.Conditions{Facts: facts, Warnings: verdict.Warnings(facts, use), Absent: sense.Absences(sources)}
-	for _, w := range c.doc.Conditions.Warnings {
+	c.Doc.Conditions = logbook.Conditions{Facts: facts, Warnings: verdict.Warnings(facts, use), Absent: sense.Absences(sources)}
+	for _, w := range c.Doc.Conditions.Warnings {
 		c.watch(Event{Kind: Warned, Text: w})
 	}
 	return c.record.Update()
 }
 
 // after reads the idle device once more.
-func (c *conductor) after(ctx context.Context) error {
+func (c *Run) after(ctx context.Context) error {
 	if c.Config.Baseline == 0 {
 		return nil
 	}
@@ -48,8 +48,8 @@ func (c *conductor) after(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c.doc.After = &after
-	c.drift = verdict.Drift(c.idle, use)
+	c.Doc.After = &after
+	c.drift = verdict.Drift(c.Idle, use)
 	return nil
 }
 
@@ -68,18 +68,20 @@ func isQuiet(now, idle sense.Use) bool {
 
 // rest waits until the device is quiet: a server may go on with what nobody
 // watches any more.
-func (c *conductor) rest(ctx context.Context) error {
+func (c *Run) rest(ctx context.Context) error {
 	clock := c.Route.Clock()
-	_, known := c.idle[sense.CPU]
+	_, known := c.Idle[sense.CPU]
 	const look = time.Second
 	for waited := time.Duration(0); known && waited < c.Config.Rest; waited += look {
-		c.takeSamples()
 		from := clock.Now()
 		if err := clock.Sleep(ctx, look); err != nil {
 			return err
 		}
-		use := sense.Summarise(c.takeSamples(), from, clock.Now().Add(time.Nanosecond))
-		if isQuiet(use, c.idle) {
+		use, err := c.use(from, clock.Now().Add(time.Nanosecond))
+		if err != nil {
+			return err
+		}
+		if isQuiet(use, c.Idle) {
 			return nil
 		}
 		c.watch(Event{Kind: Resting, Done: int(waited.Milliseconds()), Total: int(c.Config.Rest.Milliseconds()), Text: "until the device is quiet again"})
@@ -88,26 +90,29 @@ func (c *conductor) rest(ctx context.Context) error {
 }
 
 // readIdle reads the device while nothing is asked of it.
-func (c *conductor) readIdle(ctx context.Context) (b logbook.Baseline, use sense.Use, err error) {
+func (c *Run) readIdle(ctx context.Context) (b logbook.Baseline, use sense.Use, err error) {
 	phase := logbook.Idle
-	if c.doc.Attempts() > 0 {
+	if c.Doc.Attempts() > 0 {
 		phase = logbook.Afterward
 	}
 	c.watch(Event{Kind: Baseline, Total: int(c.Config.Baseline.Milliseconds())})
 	clock := c.Route.Clock()
-	c.takeSamples()
 	from := clock.Now()
 	if err := clock.Sleep(ctx, c.Config.Baseline); err != nil {
 		return b, nil, err
 	}
-	samples := c.takeSamples()
-	use = sense.Summarise(samples, from, clock.Now().Add(time.Nanosecond))
-	b = logbook.Baseline{FromS: from.Sub(c.doc.Started).Seconds(), ToS: clock.Now().Sub(c.doc.Started).Seconds(), CPUPct: use[sense.CPU].Mean, MemUsed: use[sense.MemUsed].Mean}
-	for _, s := range samples {
+	to := clock.Now()
+	var sum sense.Summary
+	err = c.record.ReadBack(from, to.Add(time.Nanosecond), func(s *sense.Sample) {
+		s.Rank = c.rank(s.Source)
+		sum.Add(s)
 		for _, r := range s.Readings {
-			b.Readings = append(b.Readings, logbook.Reading{
-				AtS: s.At.Sub(c.doc.Started).Seconds(), Source: s.Source, Quantity: r.Key(), Value: r.Value, Phase: phase})
+			b.Readings = append(b.Readings, logbook.Reading{AtS: s.At.Sub(c.Doc.Started).Seconds(),
+				Kind: s.Source.Kind, Source: s.Source.Name, Quantity: r.Key(), Value: r.Value, Phase: phase})
 		}
-	}
-	return b, use, nil
+	})
+	use = sum.Use()
+	b.FromS, b.ToS = from.Sub(c.Doc.Started).Seconds(), to.Sub(c.Doc.Started).Seconds()
+	b.CPUPct, b.MemUsed = use[sense.CPU].Mean, use[sense.MemUsed].Mean
+	return b, use, err
 }

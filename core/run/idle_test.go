@@ -1,9 +1,8 @@
-package run
+package run_test
 
 import (
 	"context"
 	"errors"
-	"slices"
 	"testing"
 	"time"
 
@@ -11,11 +10,10 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
-	"vividstrain/core/route"
 	"vividstrain/core/route/simulated"
-	"vividstrain/core/search"
+	"vividstrain/core/run"
+	"vividstrain/core/run/climb"
 	"vividstrain/core/sense"
-	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
 
@@ -25,6 +23,8 @@ type plug struct {
 	cpu         float64
 	facts       map[string]string
 }
+
+func (*plug) Kind() string { return "test" }
 
 func (*plug) Name() string { return "plug" }
 
@@ -51,13 +51,13 @@ func TestConditionsGapsAndDisagreements(t *testing.T) {
 	meter := &plug{from: 30, to: 50, cpu: 80, facts: map[string]string{"supply": "battery"}}
 	c.Sensors = []sense.Source{meter}
 	warned := []string{}
-	c.Watch = func(e Event) {
-		if e.Kind == Warned {
+	c.Watch = func(e run.Event) {
+		if e.Kind == run.Warned {
 			warned = append(warned, e.Text)
 		}
 	}
 	b := book(t)
-	doc, err := Climb(t.Context(), b, c)
+	doc, err := climb.Run(t.Context(), b, c)
 	require.NoError(t, err)
 	require.True(t, doc.Complete)
 	require.Len(t, doc.Gaps, 1)
@@ -89,7 +89,7 @@ func TestRoomIsTrue(t *testing.T) {
 	p, err := simulated.Named("breakwater-n2")
 	require.NoError(t, err)
 	climbed := func(lines ...string) *logbook.Document {
-		doc, err := Climb(t.Context(), book(t), config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, lines...)}))
+		doc, err := climb.Run(t.Context(), book(t), config(device(t, p, 1), load.Column{Name: "a", Rungs: rungs(t, lines...)}))
 		require.NoError(t, err)
 		return doc
 	}
@@ -104,69 +104,3 @@ func TestRoomIsTrue(t *testing.T) {
 	l.Streams = room.Streams + 2 + room.Streams/5
 	require.Nil(t, climbed(l.String()).Ceiling.Load, "%d streams", l.Streams)
 }
-
-// An attempt in which the run was stopped tells what its last readings show.
-func TestAbandonedAttemptTellsOfMemory(t *testing.T) {
-	p, err := simulated.Named("skerry-s1")
-	require.NoError(t, err)
-	c := &conductor{Config: config(device(t, p, 1)), doc: &logbook.Document{Started: time.Unix(1e9, 0), Rungs: make([]logbook.Rung, 1)}}
-	reading := func(at float64, quantity string, v float64) logbook.Reading {
-		return logbook.Reading{AtS: at, Source: "limits", Quantity: quantity, Value: v}
-	}
-	full := []logbook.Reading{reading(1, sense.GroupCharged, 1e7), reading(1, sense.GroupMemLimit, 1e8), reading(9, sense.GroupCharged, 9.5e7), reading(9, sense.GroupMemLimit, 1e8)}
-	a := c.abandoned(0, search.Explore, time.Unix(1e9, 0), slices.Clone(full))
-	require.Equal(t, verdict.Failed, a.Verdict)
-	require.Equal(t, verdict.Memory, a.Limiter)
-	require.Contains(t, a.Evidence, "95 MB were in use of the 100 MB")
-	a = c.abandoned(0, search.Explore, time.Unix(1e9, 0), full[:2])
-	require.Equal(t, verdict.Void, a.Verdict)
-	require.Equal(t, verdict.VoidKilled, a.Void)
-	c.doc.Rungs[0].Attempts = []logbook.Attempt{a}
-	a = c.abandoned(0, search.Explore, time.Unix(1e9, 0), full[:2])
-	require.Equal(t, verdict.Failed, a.Verdict, "twice in one rung")
-	require.Equal(t, verdict.Unknown, a.Limiter)
-	c.doc.Rungs[0].Attempts = nil
-	c.doc.Conditions.Facts = map[string]string{sense.MemoryKills: "3"}
-	c.Route = killer{c.Route}
-	require.Equal(t, verdict.Memory, c.abandoned(0, search.Explore, time.Unix(1e9, 0), nil).Limiter)
-}
-
-// killer is a route to a device on which a fourth program was killed.
-type killer struct{ route.Route }
-
-func (killer) Sources() []sense.Source {
-	return []sense.Source{&plug{facts: map[string]string{sense.MemoryKills: "4"}}}
-}
-
-// The same frames take the same work: where they take more, it is told that the computer
-// became slower, and of the rung that shows it most.
-func TestPaceOfThisComputer(t *testing.T) {
-	attempt := func(cpu float64, shown int) logbook.Attempt {
-		a := logbook.Attempt{Use: sense.Use{sense.GroupCPU: {Mean: cpu}}}
-		a.Frames = &tally.Frames{Due: 200, Shown: shown}
-		return a
-	}
-	list := rungs(t, "h264 1080p25 20M", "h264 1080p25 40M")
-	notes := func(same bool, easy, hard []logbook.Attempt) []string {
-		c := conductor{Config: Config{Route: worker{same: same}}, doc: &logbook.Document{Rungs: []logbook.Rung{{Load: list[0], Attempts: easy}, {Load: list[1], Attempts: hard}}}}
-		return c.pace()
-	}
-	even := []logbook.Attempt{attempt(40, 200), attempt(46, 200)}
-	require.Empty(t, notes(true, even, nil))
-	require.Empty(t, notes(true, even, []logbook.Attempt{attempt(95, 120), attempt(96, 180)}), "what was dropped may have been decoded")
-	slow := notes(true, even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
-	require.Len(t, slow, 1)
-	require.Contains(t, slow[0], "the same frames of h264 1080p25 40M took 1.3 times as much of the cores")
-	slow = notes(true, []logbook.Attempt{attempt(40, 200), attempt(72, 200)}, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
-	require.Contains(t, slow[0], "h264 1080p25 20M took 1.8 times")
-	require.Empty(t, notes(false, even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)}), "a server may have converted it before")
-	require.Empty(t, notes(true, []logbook.Attempt{attempt(0, 200), attempt(70, 0)}, nil), "without readings and frames nothing is said")
-}
-
-// worker is a route that does the same work at every attempt, or not.
-type worker struct {
-	route.Route
-	same bool
-}
-
-func (w worker) Traits() route.Traits { return route.Traits{SameWork: w.same} }

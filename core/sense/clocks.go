@@ -48,6 +48,8 @@ func newClocks(r Roots) *clockSource {
 	return s
 }
 
+func (*clockSource) Kind() string { return System }
+
 func (*clockSource) Name() string { return "clocks" }
 
 func (s *clockSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {

@@ -22,6 +22,8 @@ type coreTimes struct{ busy, steal, wait, total float64 }
 
 func newCPU(r Roots) *cpuSource { return &cpuSource{path: filepath.Join(r.Proc, "stat")} }
 
+func (*cpuSource) Kind() string { return System }
+
 func (*cpuSource) Name() string { return "cpu" }
 
 func (s *cpuSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {

@@ -24,6 +24,8 @@ type disk struct {
 
 func newDisk(r Roots) *diskSource { return &diskSource{roots: r, disks: map[string]*disk{}} }
 
+func (*diskSource) Kind() string { return System }
+
 func (*diskSource) Name() string { return "disk" }
 
 const (

@@ -91,6 +91,8 @@ func newGPU(r Roots, group *Group) *gpuSource {
 	return s
 }
 
+func (*gpuSource) Kind() string { return System }
+
 func (*gpuSource) Name() string { return "gpu" }
 
 func (s *gpuSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {

@@ -91,6 +91,8 @@ func (s *heatSource) processor() int {
 	return -1
 }
 
+func (*heatSource) Kind() string { return System }
+
 func (*heatSource) Name() string { return "heat" }
 
 func (s *heatSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {

@@ -28,6 +28,8 @@ type limitSource struct {
 
 func newLimits(r Roots, g *Group) *limitSource { return &limitSource{roots: r, group: g} }
 
+func (*limitSource) Kind() string { return System }
+
 func (*limitSource) Name() string { return "limits" }
 
 func (s *limitSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {

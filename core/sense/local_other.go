@@ -30,6 +30,8 @@ func Host(*Group) []Source { return nil }
 // elsewhere names what is read on Linux alone.
 type elsewhere struct{}
 
+func (elsewhere) Kind() string { return System }
+
 func (elsewhere) Name() string { return "system" }
 
 func (elsewhere) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {
@@ -48,6 +50,8 @@ type portableCPU struct {
 	before []cpu.TimesStat
 	labels []string
 }
+
+func (*portableCPU) Kind() string { return System }
 
 func (*portableCPU) Name() string { return "cpu" }
 
@@ -88,6 +92,8 @@ type portableMemory struct {
 	at      time.Time
 }
 
+func (*portableMemory) Kind() string { return System }
+
 func (*portableMemory) Name() string { return "memory" }
 
 func (s *portableMemory) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
@@ -116,6 +122,8 @@ type portableProcess struct {
 	threads map[int32]float64
 	at      time.Time
 }
+
+func (*portableProcess) Kind() string { return System }
 
 func (*portableProcess) Name() string { return "process" }
 

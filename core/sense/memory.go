@@ -22,6 +22,8 @@ func newMemory(r Roots, pageSize int) *memorySource {
 	return &memorySource{roots: r, pageSize: float64(pageSize)}
 }
 
+func (*memorySource) Kind() string { return System }
+
 func (*memorySource) Name() string { return "memory" }
 
 var errNoTotal = errors.New("meminfo does not say how much memory there is")

@@ -23,6 +23,8 @@ type link struct {
 
 func newNetwork(r Roots) *networkSource { return &networkSource{roots: r, links: map[string]*link{}} }
 
+func (*networkSource) Kind() string { return System }
+
 func (*networkSource) Name() string { return "network" }
 
 // mostLinks bounds how many interfaces are followed.

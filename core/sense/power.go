@@ -60,6 +60,8 @@ func newPower(r Roots) *powerSource {
 	return s
 }
 
+func (*powerSource) Kind() string { return System }
+
 func (*powerSource) Name() string { return "power" }
 
 func (s *powerSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {

@@ -20,6 +20,8 @@ func newPressure(r Roots) *pressureSource {
 	return &pressureSource{folder: filepath.Join(r.Proc, "pressure")}
 }
 
+func (*pressureSource) Kind() string { return System }
+
 func (*pressureSource) Name() string { return "pressure" }
 
 var pressures = [3]struct{ file, quantity string }{{"cpu", PressureCPU}, {"memory", PressureMemory}, {"io", PressureIO}}

@@ -129,6 +129,8 @@ func newProcesses(r Roots, g *Group, pageSize int) *processSource {
 	return &processSource{proc: r.Proc, pageSize: float64(pageSize), group: g, all: map[int]*task{}, others: -1}
 }
 
+func (*processSource) Kind() string { return System }
+
 func (*processSource) Name() string { return "processes" }
 
 const (

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -26,7 +27,7 @@ type Poller interface {
 
 // Gap is a time in which a source gave nothing.
 type Gap struct {
-	Source string
+	Source Identity
 	From   time.Time
 	To     time.Time // zero: it lasts
 	Reason string
@@ -34,7 +35,7 @@ type Gap struct {
 
 // Cost is what reading one source takes.
 type Cost struct {
-	Source  string
+	Source  Identity
 	Samples int
 	CPU     time.Duration // processor time in all
 	Longest time.Duration // of one sample
@@ -45,19 +46,19 @@ type Sampler struct {
 	out    func(Sample)
 	rounds func() // ends the rounds in which quick sources are read
 	from   time.Time
-	ranks  map[string]int // of the sources, by name
+	ranks  map[Identity]int // of the sources
 
 	given  sync.Mutex // held while out is called
 	mu     sync.Mutex
 	cancel func()         // ends the goroutines of the sources that are read on their own
 	apart  sync.WaitGroup // those goroutines
 	cost   time.Duration  // processor time spent on sampling
-	costs  map[string]*Cost
+	costs  map[Identity]*Cost
 	gaps   []Gap
-	open   map[string]int // gaps that last, by source
+	open   map[Identity]int // gaps that last
 	late   int
-	slow   map[string]int // samples of a source that took long
-	latest map[string]Sample
+	slow   map[Identity]int // samples of a source that took long
+	latest map[Identity]Sample
 }
 
 // slowSample is how long a source may keep the others waiting before it is read
@@ -75,11 +76,11 @@ const quickAgain = 5
 func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources []Source, out func(Sample)) *Sampler {
 	_, wall := c.(clock.Real)
 	s := &Sampler{out: out, from: c.Now(),
-		costs: map[string]*Cost{}, open: map[string]int{}, slow: map[string]int{}, ranks: map[string]int{}, latest: map[string]Sample{}}
+		costs: map[Identity]*Cost{}, open: map[Identity]int{}, slow: map[Identity]int{}, ranks: map[Identity]int{}, latest: map[Identity]Sample{}}
 	ctx, s.cancel = context.WithCancel(ctx)
 	var quick []Source
 	for i, source := range sources {
-		s.ranks[source.Name()] = i
+		s.ranks[Identify(source)] = i
 	}
 	for _, source := range sources {
 		p, polls := source.(Poller)
@@ -113,7 +114,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 			}
 		}
 		for _, source := range slow {
-			if s.slowAgain(source.Name()) {
+			if s.slowAgain(Identify(source)) {
 				quick = slices.DeleteFunc(quick, func(q Source) bool { return q == source })
 				s.alone(ctx, source, max(interval, time.Second), 10*time.Second, back)
 			}
@@ -124,7 +125,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 
 // slowAgain tells whether a source was slow for the third time: once may be the
 // machine's doing.
-func (s *Sampler) slowAgain(source string) bool {
+func (s *Sampler) slowAgain(source Identity) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.slow[source]++; s.slow[source] < 3 {
@@ -177,24 +178,24 @@ func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list
 	if t, ok := source.(Timed); ok && !t.ReadAt().IsZero() {
 		now = t.ReadAt()
 	}
-	name := source.Name()
+	id := Identify(source)
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
 		return list, took // it was stopped
 	}
 	s.mu.Lock()
 	s.cost += used
-	c := s.costs[name]
+	c := s.costs[id]
 	if c == nil {
-		c = &Cost{Source: name}
-		s.costs[name] = c
+		c = &Cost{Source: id}
+		s.costs[id] = c
 	}
 	c.Samples++
 	c.CPU += used
 	c.Longest = max(c.Longest, took)
-	s.mark(name, now, err)
-	kept := Sample{now, name, s.ranks[name], slices.Clone(list)}
+	s.mark(id, now, err)
+	kept := Sample{now, id, s.ranks[id], slices.Clone(list)}
 	if len(list) > 0 {
-		s.latest[name] = kept
+		s.latest[id] = kept
 	}
 	s.mu.Unlock()
 	if len(list) > 0 {
@@ -209,7 +210,7 @@ func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list
 const mostGaps = 1000
 
 // mark opens the gap of a source that failed, or closes it.
-func (s *Sampler) mark(source string, now time.Time, err error) {
+func (s *Sampler) mark(source Identity, now time.Time, err error) {
 	i, open := s.open[source]
 	switch {
 	case err == nil && open:
@@ -263,18 +264,18 @@ func (s *Sampler) Costs() (list []Cost) {
 	for _, c := range s.costs {
 		list = append(list, *c)
 	}
-	slices.SortFunc(list, func(a, b Cost) int { return cmp.Compare(a.Source, b.Source) })
+	slices.SortFunc(list, func(a, b Cost) int {
+		return cmp.Or(cmp.Compare(a.Source.Name, b.Source.Name), cmp.Compare(a.Source.Kind, b.Source.Kind))
+	})
 	return list
 }
 
-// Latest is what each source read last, by name.
-func (s *Sampler) Latest() map[string]Sample {
+// Latest is what each source read last.
+func (s *Sampler) Latest() map[Identity]Sample {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	list := make(map[string]Sample, len(s.latest))
-	for name, sample := range s.latest {
-		list[name] = sample
-	}
+	list := make(map[Identity]Sample, len(s.latest))
+	maps.Copy(list, s.latest)
 	return list
 }
 

@@ -28,13 +28,24 @@ func (r Reading) Key() string {
 	return r.Quantity + ":" + r.Label
 }
 
-// Source is something readings come from.
+// System is the kind of the sources of this computer itself.
+const System = "system"
+
+// Source is something readings come from. Kind and name together tell it from all others: a meter
+// that its user calls "cpu" is not the computer's own.
 type Source interface {
+	Kind() string // "system", "snmp", ...
 	Name() string
 	// Sample appends what the source reads now to list. Rates are since
 	// the sample before; the first sample of a source lacks them.
 	Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error)
 }
+
+// Identity tells a source from all others.
+type Identity struct{ Kind, Name string }
+
+// Identify returns the identity of a source.
+func Identify(s Source) Identity { return Identity{s.Kind(), s.Name()} }
 
 // Absence is a quantity that cannot be read here.
 type Absence struct {
@@ -75,7 +86,7 @@ func States(sources []Source) map[string]string {
 // Sample is what one source read at one time.
 type Sample struct {
 	At       time.Time
-	Source   string
+	Source   Identity
 	Rank     int // of the source among those that are read, from 0
 	Readings []Reading
 }
@@ -96,36 +107,61 @@ type Stat struct {
 // others have their name behind an @.
 type Use map[string]Stat
 
-// Summarise sums up the samples from one time up to, not including, another.
-func Summarise(samples []Sample, from, to time.Time) Use {
-	within := func(s *Sample) bool { return !s.At.Before(from) && s.At.Before(to) }
-	first := map[string]int{} // rank of the source that has the plain key
-	for i := range samples {
-		if s := &samples[i]; within(s) {
-			for _, r := range s.Readings {
-				if rank, known := first[r.Key()]; !known || s.Rank < rank {
-					first[r.Key()] = s.Rank
-				}
-			}
-		}
+// Summary sums up samples as they come. The zero value is empty.
+type Summary struct {
+	values map[string][]ranked // by key
+}
+
+// ranked are the values of one source.
+type ranked struct {
+	rank   int
+	name   string
+	values []float64
+}
+
+// Add takes one sample into account.
+func (m *Summary) Add(s *Sample) {
+	if m.values == nil {
+		m.values = map[string][]ranked{}
 	}
-	values := map[string][]float64{}
-	for i := range samples {
-		if s := &samples[i]; within(s) {
-			for _, r := range s.Readings {
-				key := r.Key()
-				if first[key] != s.Rank {
-					key += "@" + s.Source
-				}
-				values[key] = append(values[key], r.Value)
-			}
+	for _, r := range s.Readings {
+		key := r.Key()
+		list := m.values[key]
+		i := slices.IndexFunc(list, func(l ranked) bool { return l.rank == s.Rank })
+		if i < 0 {
+			i = len(list)
+			list = append(list, ranked{rank: s.Rank, name: s.Source.Name})
 		}
+		list[i].values = append(list[i].values, r.Value)
+		m.values[key] = list
 	}
+}
+
+// Use is what the samples come to.
+func (m *Summary) Use() Use {
 	use := Use{}
-	for key, list := range values {
-		use[key] = stat(list)
+	for key, list := range m.values {
+		first := slices.MinFunc(list, func(a, b ranked) int { return a.rank - b.rank }).rank
+		for _, l := range list {
+			if l.rank == first {
+				use[key] = stat(l.values)
+			} else {
+				use[key+"@"+l.name] = stat(l.values)
+			}
+		}
 	}
 	return use
+}
+
+// Summarise sums up the samples from one time up to, not including, another.
+func Summarise(samples []Sample, from, to time.Time) Use {
+	var m Summary
+	for i := range samples {
+		if at := samples[i].At; !at.Before(from) && at.Before(to) {
+			m.Add(&samples[i])
+		}
+	}
+	return m.Use()
 }
 
 // stat sums up values, at least one; it puts them in order.

@@ -21,6 +21,8 @@ type counting struct {
 	fail bool
 }
 
+func (*counting) Kind() string { return System }
+
 func (*counting) Name() string { return "counting" }
 
 func (c *counting) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {
@@ -54,6 +56,8 @@ func TestSamplerReadsAtItsRateAndStops(t *testing.T) {
 // failing fails from one sample to another.
 type failing struct{ n, from, to int }
 
+func (*failing) Kind() string { return System }
+
 func (*failing) Name() string { return "failing" }
 
 func (f *failing) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {
@@ -72,8 +76,8 @@ func TestGaps(t *testing.T) {
 	require.NoError(t, v.Sleep(t.Context(), 6*time.Second))
 	require.Equal(t, 4, n)
 	require.Equal(t, []Gap{
-		{Source: "counting", From: start.Add(time.Second), Reason: "gone"},
-		{Source: "failing", From: start.Add(3 * time.Second), To: start.Add(5 * time.Second), Reason: "the cable is out"}}, s.Gaps())
+		{Source: Identity{System, "counting"}, From: start.Add(time.Second), Reason: "gone"},
+		{Source: Identity{System, "failing"}, From: start.Add(3 * time.Second), To: start.Add(5 * time.Second), Reason: "the cable is out"}}, s.Gaps())
 	require.Equal(t, 6, s.Costs()[1].Samples)
 }
 
@@ -82,6 +86,8 @@ type slow struct {
 	name  string
 	takes time.Duration
 }
+
+func (s *slow) Kind() string { return System }
 
 func (s *slow) Name() string { return s.name }
 
@@ -101,7 +107,7 @@ func TestSlowSourcesAreReadOnTheirOwn(t *testing.T) {
 		seen := map[string]int{}
 		s := Start(t.Context(), clock.Real{}, 250*time.Millisecond, []Source{&counting{}, &slow{"slow", 100 * time.Millisecond}, &poller{slow{"hanging", time.Hour}}}, func(s Sample) {
 			mu.Lock()
-			seen[s.Source]++
+			seen[s.Source.Name]++
 			mu.Unlock()
 		})
 		time.Sleep(10*time.Second + time.Millisecond)
@@ -111,7 +117,7 @@ func TestSlowSourcesAreReadOnTheirOwn(t *testing.T) {
 		mu.Unlock()
 		gaps := s.Gaps()
 		require.Len(t, gaps, 1)
-		require.Equal(t, "hanging", gaps[0].Source)
+		require.Equal(t, "hanging", gaps[0].Source.Name)
 		require.Equal(t, "it did not answer in time", gaps[0].Reason)
 		s.Stop()
 	})
@@ -126,7 +132,7 @@ func TestSlowSourcesComeBack(t *testing.T) {
 		s := Start(t.Context(), clock.Real{}, 250*time.Millisecond, []Source{&counting{}, source}, func(s Sample) {
 			mu.Lock()
 			defer mu.Unlock()
-			if seen[s.Source]++; s.Source == "slow" && seen[s.Source] == 10 {
+			if seen[s.Source.Name]++; s.Source.Name == "slow" && seen[s.Source.Name] == 10 {
 				source.takes = 0 // from the next one on, by who reads it
 			}
 		})
@@ -146,7 +152,7 @@ func TestSlowSourcesComeBack(t *testing.T) {
 func TestMetersAreNotReadInVirtualTime(t *testing.T) {
 	v := clock.NewVirtual(time.Unix(0, 0))
 	seen := map[string]int{}
-	s := Start(t.Context(), v, 250*time.Millisecond, []Source{&counting{}, &poller{slow{"plug", 0}}}, func(s Sample) { seen[s.Source]++ })
+	s := Start(t.Context(), v, 250*time.Millisecond, []Source{&counting{}, &poller{slow{"plug", 0}}}, func(s Sample) { seen[s.Source.Name]++ })
 	require.NoError(t, v.Sleep(t.Context(), time.Hour))
 	s.Stop()
 	require.Equal(t, map[string]int{"counting": 4 * 3600}, seen)
@@ -156,7 +162,7 @@ func TestMetersAreNotReadInVirtualTime(t *testing.T) {
 func TestTwoSourcesOfOneQuantity(t *testing.T) {
 	at := time.Unix(0, 0)
 	sample := func(source string, rank int, v float64) Sample {
-		return Sample{at, source, rank, []Reading{{CPU, "", v}, {MemUsed, "", v}}}
+		return Sample{at, Identity{System, source}, rank, []Reading{{CPU, "", v}, {MemUsed, "", v}}}
 	}
 	use := Summarise([]Sample{sample("nas", 7, 60), sample("cpu", 0, 40)}, at, at.Add(1))
 	require.Equal(t, 40.0, use[CPU].Mean)

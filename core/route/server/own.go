@@ -64,6 +64,9 @@ func (o *own) woke(late time.Duration) {
 	}
 }
 
+// Kind is that of the source.
+func (*own) Kind() string { return "viewer" }
+
 // Name is the name of the measuring side as a source of readings.
 func (*own) Name() string { return "viewers" }
 

@@ -48,7 +48,7 @@ func NewCommand(name string, args []string, every time.Duration, pick Pick) (*Co
 	if _, err := exec.LookPath(args[0]); err != nil {
 		return nil, fmt.Errorf("the command %q cannot be run: %w", args[0], errors.Unwrap(err))
 	}
-	return &Command{pace: pace{name, every}, args: args, pick: pick}, nil
+	return &Command{pace: pace{"command", name, every}, args: args, pick: pick}, nil
 }
 
 // Close has nothing to do.
@@ -103,7 +103,7 @@ type CSV struct {
 // NewCSV makes a meter of a file. The places of picks are names of columns from
 // its first line, or their numbers from 1.
 func NewCSV(name, path string, every time.Duration, picks []Pick) *CSV {
-	return &CSV{pace: pace{name, every}, path: path, picks: picks, size: -1}
+	return &CSV{pace: pace{"csv", name, every}, path: path, picks: picks, size: -1}
 }
 
 // Close has nothing to do.

@@ -94,7 +94,7 @@ type JSON struct {
 // NewJSON makes a meter for a document.
 func NewJSON(name, url, token string, every time.Duration, picks []Pick) (*JSON, error) {
 	header, err := headerFor(url, token)
-	return &JSON{pace: pace{name, every}, client: newClient(), url: url, header: header, picks: picks}, err
+	return &JSON{pace: pace{"json", name, every}, client: newClient(), url: url, header: header, picks: picks}, err
 }
 
 // Close lets go of the connection.

@@ -38,9 +38,11 @@ func (p *Pick) reading(v float64) (sense.Reading, error) {
 
 // pace is how often a meter is read, and how long that may take.
 type pace struct {
-	name  string
-	every time.Duration
+	kind, name string
+	every      time.Duration
 }
+
+func (p *pace) Kind() string { return p.kind }
 
 func (p *pace) Name() string { return p.name }
 

@@ -52,7 +52,7 @@ func NewMQTT(name, broker, topic, user, password string, every time.Duration, pi
 	if u.Scheme == "" {
 		u.Scheme = "tcp"
 	}
-	m := &MQTT{pace: pace{name, every}, broker: Plain(broker), topic: topic, picks: picks, begun: time.Now()}
+	m := &MQTT{pace: pace{"mqtt", name, every}, broker: Plain(broker), topic: topic, picks: picks, begun: time.Now()}
 	m.failed = fmt.Errorf("%s: it is not reached yet", m.broker)
 	o := mqtt.NewClientOptions().AddBroker(u.String()).SetClientID("vividstrain-" + rand.Text()[:10]).SetUsername(user).SetPassword(password).
 		SetConnectRetry(true).SetConnectRetryInterval(2 * time.Second).SetMaxReconnectInterval(10 * time.Second).

@@ -49,7 +49,7 @@ func NewMetrics(name, url, token string, every time.Duration, picks []Pick) (*Me
 		return nil, err
 	}
 	header.Set("Accept", "application/openmetrics-text; version=1.0.0, text/plain; version=0.0.4; q=0.5")
-	return &Metrics{pace: pace{name, every}, client: newClient(), url: url, header: header, picks: picks, totals: map[string]total{}}, nil
+	return &Metrics{pace: pace{"metrics", name, every}, client: newClient(), url: url, header: header, picks: picks, totals: map[string]total{}}, nil
 }
 
 // Close lets go of the connection.

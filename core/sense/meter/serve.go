@@ -16,7 +16,7 @@ import (
 
 // Page offers readings as a page in the OpenMetrics text format. Another
 // computer's Metrics reads it.
-func Page(latest func() map[string]sense.Sample) http.Handler {
+func Page(latest func() map[sense.Identity]sense.Sample) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		page := format(latest())
 		w.Header().Set("Content-Type", "application/openmetrics-text; version=1.0.0; charset=utf-8")
@@ -26,7 +26,7 @@ func Page(latest func() map[string]sense.Sample) http.Handler {
 }
 
 // Serve offers the page to those who send the token as a bearer's.
-func Serve(token string, latest func() map[string]sense.Sample) http.Handler {
+func Serve(token string, latest func() map[sense.Identity]sense.Sample) http.Handler {
 	page := Page(latest)
 	want := sha256.Sum256([]byte(token))
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -48,7 +48,7 @@ func Serve(token string, latest func() map[string]sense.Sample) http.Handler {
 // format writes readings with the times at which they were taken. Metrics of one
 // name stand together, as the format wants it. Of two sources for one reading
 // the first one's is offered.
-func format(latest map[string]sense.Sample) []byte {
+func format(latest map[sense.Identity]sense.Sample) []byte {
 	type line struct {
 		rank int
 		text string

@@ -17,10 +17,10 @@ import (
 func TestReadingsFromAnotherComputer(t *testing.T) {
 	const ahead = 90 * time.Second
 	taken := time.Now().Add(-200 * time.Millisecond)
-	latest := func() map[string]sense.Sample {
-		return map[string]sense.Sample{
-			"cpu":  {At: taken.Add(ahead), Readings: []sense.Reading{{Quantity: sense.CPU, Value: 42.5}, {Quantity: sense.ThreadUse, Label: `a "b" \ 7`, Value: 99}}},
-			"wall": {At: taken.Add(ahead), Rank: 4, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 1}, {Quantity: "no unit", Value: 1}}},
+	latest := func() map[sense.Identity]sense.Sample {
+		return map[sense.Identity]sense.Sample{
+			{Name: "cpu"}:  {At: taken.Add(ahead), Readings: []sense.Reading{{Quantity: sense.CPU, Value: 42.5}, {Quantity: sense.ThreadUse, Label: `a "b" \ 7`, Value: 99}}},
+			{Name: "wall"}: {At: taken.Add(ahead), Rank: 4, Readings: []sense.Reading{{Quantity: sense.CPU, Value: 1}, {Quantity: "no unit", Value: 1}}},
 		}
 	}
 	handler := Serve("gangway", latest)

@@ -58,7 +58,7 @@ func NewSNMP(name, address string, access SNMPAccess, every time.Duration, picks
 			return nil, fmt.Errorf("%q is no object identifier like 1.3.6.1.2.1.1.3.0", p.At)
 		}
 	}
-	s := &SNMP{pace: pace{name, every}, picks: picks, totals: map[string]total{}}
+	s := &SNMP{pace: pace{"snmp", name, every}, picks: picks, totals: map[string]total{}}
 	s.agent = gosnmp.GoSNMP{Target: host, Port: uint16(number), Version: gosnmp.Version2c, Community: access.Community,
 		Timeout: time.Second, Retries: 1, MaxOids: 30, MaxRepetitions: 20}
 	if access.Community == "" {

@@ -1,4 +1,5 @@
-package run
+// Package crowd is the run that finds how many streams at once play smoothly for every viewer.
+package crowd
 
 import (
 	"context"
@@ -10,14 +11,15 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
+	"vividstrain/core/run"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
 )
 
-// CrowdConfig says what is to be put on a device more and more often.
-type CrowdConfig struct {
-	Config      // its Ladder is not used
+// Config says what is to be put on a device more and more often.
+type Config struct {
+	run.Config
 	Mix         []load.Load
 	Most        int           // times the mix
 	Reserve     float64       // of the limiter, in percent, that a comfortable number leaves
@@ -27,11 +29,14 @@ type CrowdConfig struct {
 	Spread      bool          // streams begin at different places of the film
 }
 
+// Descriptor registers the kind of run.
+var Descriptor = run.Descriptor{Word: "crowd", Restore: restore}
+
 // MostStreams bounds the streams of a crowd.
 const MostStreams = 20000
 
 // Check finds what could not work before anything is measured.
-func (c CrowdConfig) Check() error {
+func (c Config) Check() error {
 	streams := 0
 	for _, l := range c.Mix {
 		streams += l.Streams
@@ -54,14 +59,13 @@ func (c CrowdConfig) Check() error {
 	return c.Config.Check()
 }
 
-// Crowd makes a run that looks for the highest number of streams that plays
-// smoothly, and returns its document as Climb does.
-func Crowd(ctx context.Context, book *logbook.Book, c CrowdConfig) (*logbook.Document, error) {
-	c.Ladder = nil
+// Run makes a run that looks for the highest number of streams that plays
+// smoothly, and returns its document, also where it ends early with an error.
+func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
-	doc := c.document("crowd")
+	doc := c.Document(Descriptor.Word)
 	p := &logbook.CrowdPlan{Mix: c.Mix, Most: c.Most, ReservePct: c.Reserve, Need: c.Need, NeedReserve: c.NeedReserve, StaggerS: c.Stagger.Seconds(), Spread: c.Spread}
 	for _, l := range c.Mix {
 		if l.File != "" {
@@ -72,60 +76,82 @@ func Crowd(ctx context.Context, book *logbook.Book, c CrowdConfig) (*logbook.Doc
 		p.Files[i] = c.Mix[i].File
 	}
 	doc.Plan.Crowd = p
-	return conduct(ctx, book, c.Config, &crowding{search.Crowd{Most: c.Most}, p}, doc)
+	return run.Conduct(ctx, book, c.Config, &kind{search.Crowd{Most: c.Most}, p, c.Config}, doc)
 }
 
-// crowding raises the number of streams.
-type crowding struct {
-	search.Crowd
+// kind raises the number of streams.
+type kind struct {
+	search search.Crowd
 	wanted *logbook.CrowdPlan
+	hold   run.Config
+}
+
+func restore(doc *logbook.Document, c run.Config) (run.Kind, error) {
+	if doc.Plan.Crowd == nil {
+		return nil, fmt.Errorf("run %s does not say what was multiplied", doc.ID)
+	}
+	return &kind{search.Crowd{Most: doc.Plan.Crowd.Most}, doc.Plan.Crowd, c}, nil
 }
 
 // counted are the trials by their numbers.
-func (m *crowding) counted(c *conductor) []search.Counted {
-	list := make([]search.Counted, len(c.trials))
-	for i, t := range c.trials {
-		list[i] = search.Counted{Number: m.wanted.Numbers[t.Rung], Smooth: t.Smooth, Void: t.Void}
+func (k *kind) counted(on *run.Run) []search.Counted {
+	list := make([]search.Counted, len(on.Trials))
+	for i, t := range on.Trials {
+		list[i] = search.Counted{Number: k.wanted.Numbers[t.Rung], Smooth: t.Smooth, Void: t.Void}
 	}
 	return list
 }
 
-func (m *crowding) next(c *conductor) (rung int, why search.Purpose, more bool) {
-	number, why, more := m.Next(m.counted(c))
+// Next chooses the next number, which may become a new rung.
+func (k *kind) Next(on *run.Run) (rung int, why search.Purpose, more bool) {
+	number, why, more := k.search.Next(k.counted(on))
 	if !more {
 		return 0, "", false
 	}
-	rung = slices.Index(m.wanted.Numbers, number)
+	rung = slices.Index(k.wanted.Numbers, number)
 	if rung < 0 {
-		rung = len(m.wanted.Numbers)
-		m.wanted.Numbers = append(m.wanted.Numbers, number)
-		c.doc.Rungs = append(c.doc.Rungs, m.wanted.Rung(rung))
+		rung = len(k.wanted.Numbers)
+		k.wanted.Numbers = append(k.wanted.Numbers, number)
+		on.Doc.Rungs = append(on.Doc.Rungs, k.wanted.Rung(rung))
 	}
 	return rung, why, true
 }
 
-func (m *crowding) plan(c *conductor, rung int) route.Plan {
-	return route.Plan{Loads: m.wanted.Loads(m.wanted.Numbers[rung]), Hold: c.Hold, Settle: c.Settle,
-		Stagger: duration(m.wanted.StaggerS), Spread: m.wanted.Spread}
+// Plan holds the mix so many times.
+func (k *kind) Plan(_ *run.Run, rung int) route.Plan {
+	return route.Plan{Loads: k.wanted.Loads(k.wanted.Numbers[rung]), Hold: k.hold.Hold, Settle: k.hold.Settle,
+		Stagger: run.Duration(k.wanted.StaggerS), Spread: k.wanted.Spread}
 }
 
+// Title says how many streams there are at once.
+func (k *kind) Title(on *run.Run, rung int) string {
+	if n := k.Plan(on, rung).Streams(); n != 1 {
+		return fmt.Sprintf("%d streams", n)
+	}
+	return "1 stream"
+}
+
+// Titles has the longest title that is usual.
+func (k *kind) Titles() []string { return []string{"1000 streams"} }
+
 // rung is the rung of a number, nil if it was not tried.
-func (m *crowding) rung(c *conductor, number int) *logbook.Rung {
-	if i := slices.Index(m.wanted.Numbers, number); i >= 0 && len(c.doc.Rungs[i].Counted()) > 0 {
-		return &c.doc.Rungs[i]
+func (k *kind) rung(on *run.Run, number int) *logbook.Rung {
+	if i := slices.Index(k.wanted.Numbers, number); i >= 0 && len(on.Doc.Rungs[i].Counted()) > 0 {
+		return &on.Doc.Rungs[i]
 	}
 	return nil
 }
 
-func (m *crowding) conclude(c *conductor) (notes []string) {
-	trials := m.counted(c)
-	good, bad := m.Bounds(trials)
-	result := &logbook.Crowd{Highest: good, Confirmed: len(trials) > 0 && m.Confirmed(trials), Next: bad}
-	for _, l := range m.wanted.Loads(good) {
+// Conclude finds the highest number, and what it leaves.
+func (k *kind) Conclude(on *run.Run) (notes []string) {
+	trials := k.counted(on)
+	good, bad := k.search.Bounds(trials)
+	result := &logbook.Crowd{Highest: good, Confirmed: len(trials) > 0 && k.search.Confirmed(trials), Next: bad}
+	for _, l := range k.wanted.Loads(good) {
 		result.Streams += l.Streams
 	}
-	if r := m.rung(c, bad); r != nil {
-		a := worst(r.Counted())
+	if r := k.rung(on, bad); r != nil {
+		a := run.Worst(r.Counted())
 		result.NextVerdict, result.NextReason, result.Limiter, result.Evidence = a.Verdict, a.Reasons[0], a.Limiter, a.Evidence
 		for _, a := range r.Counted() { // one that tells what ran out says more
 			if result.Limiter == verdict.Unknown && a.Limiter != "" {
@@ -133,26 +159,26 @@ func (m *crowding) conclude(c *conductor) (notes []string) {
 			}
 		}
 	}
-	if r := m.rung(c, good); r != nil {
-		result.Headroom, result.HeadroomOf = headroom(result.Limiter, r.Counted())
+	if r := k.rung(on, good); r != nil {
+		result.Headroom, result.HeadroomOf = run.Headroom(result.Limiter, r.Counted())
 	}
-	result.CostCPU, result.CostMemory = m.cost(c, coresOf, good), m.cost(c, memoryOf, good)
-	result.Predicted = m.predict(c)
-	if n, why := m.comfortable(c, result); why == "" {
+	result.CostCPU, result.CostMemory = k.cost(on, coresOf, good), k.cost(on, memoryOf, good)
+	result.Predicted = k.predict(on)
+	if n, why := k.comfortable(on, result); why == "" {
 		result.Comfortable = &n
 	} else {
 		result.ComfortableWhy = why
 	}
-	if m.wanted.Need > 0 {
-		met := good >= m.wanted.Need
+	if k.wanted.Need > 0 {
+		met := good >= k.wanted.Need
 		result.Met = &met
 		if n := result.Comfortable; !met || n != nil {
-			reserve := met && *n >= m.wanted.Need
+			reserve := met && *n >= k.wanted.Need
 			result.WithReserve = &reserve
 		}
 	}
-	c.doc.Crowd = result
-	c.doc.Ceiling = m.ceiling(c, result)
+	on.Doc.Crowd = result
+	on.Doc.Ceiling = k.ceiling(on, result)
 	for _, t := range trials {
 		if t.Number > bad && bad > 0 && t.Smooth {
 			notes = append(notes, fmt.Sprintf("out of order: %d is worse than %d", bad, t.Number))
@@ -163,12 +189,12 @@ func (m *crowding) conclude(c *conductor) (notes []string) {
 }
 
 // ceiling is the result in the form in which climbs have it.
-func (m *crowding) ceiling(c *conductor, r *logbook.Crowd) *logbook.Ceiling {
-	column := logbook.ColumnCeiling{Column: "crowd", Confirmed: r.Confirmed, LadderEnd: r.Next == 0 && r.Highest == m.Most, Headroom: r.Headroom, HeadroomOf: r.HeadroomOf, Limiter: r.Limiter, Evidence: r.Evidence}
-	if rung := m.rung(c, r.Highest); rung != nil {
+func (k *kind) ceiling(on *run.Run, r *logbook.Crowd) *logbook.Ceiling {
+	column := logbook.ColumnCeiling{Column: "crowd", Confirmed: r.Confirmed, LadderEnd: r.Next == 0 && r.Highest == k.search.Most, Headroom: r.Headroom, HeadroomOf: r.HeadroomOf, Limiter: r.Limiter, Evidence: r.Evidence}
+	if rung := k.rung(on, r.Highest); rung != nil {
 		column.Load = &rung.Load
 	}
-	if rung := m.rung(c, r.Next); rung != nil {
+	if rung := k.rung(on, r.Next); rung != nil {
 		column.Next = &logbook.Next{Load: rung.Load, Verdict: r.NextVerdict, Reason: r.NextReason}
 	}
 	return &logbook.Ceiling{Load: column.Load, Confirmed: column.Confirmed, LadderEnd: column.LadderEnd, Headroom: column.Headroom, HeadroomOf: column.HeadroomOf, Limiter: column.Limiter,
@@ -177,18 +203,18 @@ func (m *crowding) ceiling(c *conductor, r *logbook.Crowd) *logbook.Ceiling {
 
 // predict says from the lowest number of at least two that was smooth how many
 // fit; one alone if there is no other.
-func (m *crowding) predict(c *conductor) *logbook.Prediction {
+func (k *kind) predict(on *run.Run) *logbook.Prediction {
 	var best *logbook.Prediction
-	for i, r := range c.doc.Rungs {
-		number := m.wanted.Numbers[i]
+	for i, r := range on.Doc.Rungs {
+		number := k.wanted.Numbers[i]
 		attempts := r.Counted()
 		if len(attempts) == 0 || attempts[0].Verdict != verdict.Smooth || best != nil && (best.From >= 2 || number < best.From) {
 			continue
 		}
 		if carries, known := carried(attempts[0], number); known {
-			limiter, _ := verdict.FindLimiter(verdict.Window{Use: attempts[0].Use, Clock: c.clock})
-			best = &logbook.Prediction{From: number, Number: int(carries / max(c.Criteria.Smooth.BuildRate, 1)), Limiter: limiter}
-		} else if room, known := verdict.FindRoom(attempts[0].Use, c.idle, number); known {
+			limiter, _ := verdict.FindLimiter(verdict.Window{Use: attempts[0].Use, Clock: on.Clock})
+			best = &logbook.Prediction{From: number, Number: int(carries / max(on.Criteria.Smooth.BuildRate, 1)), Limiter: limiter}
+		} else if room, known := verdict.FindRoom(attempts[0].Use, on.Idle, number); known {
 			best = &logbook.Prediction{From: number, Number: room.Streams, Limiter: room.Limiter}
 		}
 	}
@@ -226,8 +252,8 @@ func memoryOf(use sense.Use) (bytes float64, known bool) {
 
 // cost is what one more mix takes in real time: the slope of a line through the
 // means of the smooth attempts and of the idle device; nil where it is not known.
-func (m *crowding) cost(c *conductor, of func(sense.Use) (float64, bool), most int) *float64 {
-	_, slope, known := m.line(c, most, of)
+func (k *kind) cost(on *run.Run, of func(sense.Use) (float64, bool), most int) *float64 {
+	_, slope, known := k.line(on, most, of)
 	if !known {
 		return nil
 	}
@@ -237,17 +263,17 @@ func (m *crowding) cost(c *conductor, of func(sense.Use) (float64, bool), most i
 // line fits a straight line through a value at the numbers up to most. A device that
 // works ahead of its viewers does the work of more of them: at a build rate of 2, of
 // twice as many.
-func (m *crowding) line(c *conductor, most int, value func(sense.Use) (float64, bool)) (at0, slope float64, known bool) {
+func (k *kind) line(on *run.Run, most int, value func(sense.Use) (float64, bool)) (at0, slope float64, known bool) {
 	var n, x, y, xx, xy float64
 	add := func(number float64, use sense.Use) {
 		if v, known := value(use); known {
 			n, x, y, xx, xy = n+1, x+number, y+v, xx+number*number, xy+number*v
 		}
 	}
-	add(0, c.idle)
-	for i, r := range c.doc.Rungs {
+	add(0, on.Idle)
+	for i, r := range on.Doc.Rungs {
 		for _, a := range r.Counted() {
-			number := m.wanted.Numbers[i]
+			number := k.wanted.Numbers[i]
 			if number > most || a.Verdict != verdict.Smooth {
 				continue
 			}
@@ -269,12 +295,12 @@ func (m *crowding) line(c *conductor, most int, value func(sense.Use) (float64, 
 // comfortable is the highest number that leaves the reserve of what runs out; where
 // nothing ran out, of what would. Why says why that is not known. It may be more than was
 // tried where the limit was not reached.
-func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) (number int, why string) {
+func (k *kind) comfortable(on *run.Run, r *logbook.Crowd) (number int, why string) {
 	top := r.Highest
 	if r.Next == 0 {
 		top = math.MaxInt32
 	}
-	if rung := m.rung(c, r.Highest); rung != nil && r.Limiter != verdict.Memory {
+	if rung := k.rung(on, r.Highest); rung != nil && r.Limiter != verdict.Memory {
 		sum, n := 0.0, 0.0
 		for _, a := range rung.Counted() {
 			if times, known := carried(a, r.Highest); known {
@@ -282,7 +308,7 @@ func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) (number int, why 
 			}
 		}
 		if n > 0 {
-			return min(top, int(sum/n*(1-m.wanted.ReservePct/100))), ""
+			return min(top, int(sum/n*(1-k.wanted.ReservePct/100))), ""
 		}
 	}
 	limiter := r.Limiter
@@ -296,15 +322,15 @@ func (m *crowding) comfortable(c *conductor, r *logbook.Crowd) (number int, why 
 		free, known := verdict.Headroom(limiter, use)
 		return 100 - free, known && free > 2 // at its end it does not grow with the number any more
 	}
-	at0, slope, known := m.line(c, r.Highest, used)
+	at0, slope, known := k.line(on, r.Highest, used)
 	if !known || slope <= 0 {
 		return 0, fmt.Sprintf("what was read of the %s does not grow with the number", limiter)
 	}
-	fits := min(int(math.Floor((100-m.wanted.ReservePct-at0)/slope)), top)
-	for i, rung := range c.doc.Rungs { // what was measured counts more than the line
+	fits := min(int(math.Floor((100-k.wanted.ReservePct-at0)/slope)), top)
+	for i, rung := range on.Doc.Rungs { // what was measured counts more than the line
 		for _, a := range rung.Counted() {
-			if v, known := used(a.Use); known && v > 100-m.wanted.ReservePct && fits >= m.wanted.Numbers[i] {
-				fits = m.wanted.Numbers[i] - 1
+			if v, known := used(a.Use); known && v > 100-k.wanted.ReservePct && fits >= k.wanted.Numbers[i] {
+				fits = k.wanted.Numbers[i] - 1
 			}
 		}
 	}

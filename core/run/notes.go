@@ -8,77 +8,21 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/media"
-	"vividstrain/core/route"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
 )
 
 // conclude writes into the document what the trials so far say.
-func (c *conductor) conclude() {
-	notes := c.method.conclude(c)
-	c.doc.Notes = append(c.doc.Notes[:0], slices.Concat(c.doc.Conditions.Warnings, c.drift, c.voids(), c.pace(), c.disagreements(), notes)...)
-}
-
-func (m climbing) conclude(c *conductor) (notes []string) {
-	result := &logbook.Ceiling{}
-	var best *logbook.ColumnCeiling
-	for i, ceiling := range m.Ceilings(c.trials) {
-		column := c.column(ceiling)
-		column.Column = c.Ladder.Columns[i].Name
-		result.Columns = append(result.Columns, column)
-		if best == nil || harder(column.Load, best.Load) {
-			best = &column
-		}
-	}
-	if best != nil {
-		result.Load, result.Confirmed, result.Headroom, result.HeadroomOf = best.Load, best.Confirmed, best.Headroom, best.HeadroomOf
-		result.Limiter, result.Evidence, result.Next, result.Room = best.Limiter, best.Evidence, best.Next, best.Room
-		result.LadderEnd, result.Untried = best.LadderEnd, best.Untried
-	}
-	c.doc.Ceiling = result
-	for _, rung := range m.OutOfOrder(c.trials) {
-		notes = append(notes, fmt.Sprintf("out of order: %s is worse than a harder rung of its column", c.doc.Rungs[rung].Load))
-	}
-	return notes
-}
-
-// column is what the trials of a column say.
-func (c *conductor) column(ceiling search.Ceiling) logbook.ColumnCeiling {
-	column := logbook.ColumnCeiling{Confirmed: ceiling.Confirmed, LadderEnd: ceiling.Last, Untried: loadsOf(c.doc, ceiling.Untried)}
-	var top *logbook.Rung
-	if ceiling.Rung >= 0 {
-		top = &c.doc.Rungs[ceiling.Rung]
-		column.Load = &top.Load
-		column.Room = c.room(*top)
-	}
-	if ceiling.Next >= 0 {
-		rung := c.doc.Rungs[ceiling.Next]
-		a := worst(rung.Counted())
-		column.Next = &logbook.Next{Load: rung.Load, Verdict: a.Verdict, Reason: a.Reasons[0]}
-		column.Limiter, column.Evidence = a.Limiter, a.Evidence
-		if top != nil && decodeOf(*top) == route.Hardware && a.Decode == route.Software {
-			column.Evidence = fmt.Sprintf("from %s on the decoder block is not used; %s", rung.Load, a.Evidence)
-		}
-	}
-	if top != nil {
-		column.Headroom, column.HeadroomOf = headroom(column.Limiter, top.Counted())
-	}
-	return column
-}
-
-// decodeOf is how a rung was decoded.
-func decodeOf(r logbook.Rung) string {
-	for _, a := range r.Counted() {
-		return a.Decode
-	}
-	return route.Unknown
+func (c *Run) conclude() {
+	notes := c.kind.Conclude(c)
+	c.Doc.Notes = append(c.Doc.Notes[:0], slices.Concat(c.Doc.Conditions.Warnings, c.drift, c.voids(), c.pace(), c.disagreements(), notes)...)
 }
 
 // voids says of each rung with void attempts why they were, and of clips whose bitrate
 // is not what was ordered what it is.
-func (c *conductor) voids() (list []string) {
-	for _, rung := range c.doc.Rungs {
+func (c *Run) voids() (list []string) {
+	for _, rung := range c.Doc.Rungs {
 		for i := len(rung.Attempts) - 1; i >= 0; i-- {
 			a := rung.Attempts[i]
 			if a.Void == "" || a.Void == verdict.VoidStopped || a.Void == verdict.VoidKilled {
@@ -111,10 +55,10 @@ func (c *conductor) voids() (list []string) {
 }
 
 // longer says which rungs were held for longer than planned.
-func (c *conductor) longer() (list []string) {
+func (c *Run) longer() (list []string) {
 	loads := map[float64][]string{}
 	var holds []float64
-	for _, rung := range c.doc.Rungs {
+	for _, rung := range c.Doc.Rungs {
 		for _, a := range rung.Attempts {
 			if a.HoldS > 0 {
 				if loads[a.HoldS] == nil {
@@ -127,33 +71,19 @@ func (c *conductor) longer() (list []string) {
 	}
 	for _, hold := range holds {
 		which := loads[hold]
-		if len(which) == len(c.doc.Rungs) {
+		if len(which) == len(c.Doc.Rungs) {
 			which = []string{"all rungs"}
 		}
-		list = append(list, fmt.Sprintf("held for %.0f s instead of %.0f s, since segments are long: %s", hold, c.doc.Plan.HoldS, strings.Join(which, ", ")))
+		list = append(list, fmt.Sprintf("held for %.0f s instead of %.0f s, since segments are long: %s", hold, c.Doc.Plan.HoldS, strings.Join(which, ", ")))
 	}
 	return list
 }
 
-// room is how many streams of a rung's load the device has room for, by the
-// readings of its first smooth attempt.
-func (c *conductor) room(rung logbook.Rung) *verdict.Room {
-	for _, a := range rung.Counted() {
-		if a.Verdict != verdict.Smooth {
-			continue
-		}
-		if room, known := verdict.FindRoom(a.Use, c.idle, rung.Load.Streams); known {
-			return &room
-		}
-	}
-	return nil
-}
-
 // disagreements are what sensors of the same quantity said differently, once
 // each, with the load it was first seen at.
-func (c *conductor) disagreements() (list []string) {
+func (c *Run) disagreements() (list []string) {
 	seen := map[string]bool{}
-	for _, rung := range c.doc.Rungs {
+	for _, rung := range c.Doc.Rungs {
 		for _, a := range rung.Attempts {
 			for _, text := range a.Use.Disagreements() {
 				quantity, _, _ := strings.Cut(text, " ")
@@ -174,12 +104,12 @@ const steadyPace = 1.2
 // pace tells of the rung whose attempts differed most in what a frame took of the
 // cores. Where they are decoded here, the same frames take the same work, so that it is the
 // computer's speed that changed; servers may have work done already.
-func (c *conductor) pace() []string {
+func (c *Run) pace() []string {
 	if !c.Route.Traits().SameWork {
 		return nil
 	}
 	most, of := steadyPace, load.Load{}
-	for _, rung := range c.doc.Rungs {
+	for _, rung := range c.Doc.Rungs {
 		for _, slow := range rung.Counted() {
 			for _, quick := range rung.Counted() {
 				s, q := slow.Use[sense.GroupCPU].Mean, quick.Use[sense.GroupCPU].Mean
@@ -199,21 +129,9 @@ func (c *conductor) pace() []string {
 	return []string{fmt.Sprintf("the same frames of %s took %.1f times as much of the cores in one attempt as in another: this computer's own speed changed (heat, a power mode, others on the same machine), so that the ceiling may be higher", of, most)}
 }
 
-// harder tells whether a asks for more than b: first in pixels a second, then
-// in bits a second. A missing load is the easiest.
-func harder(a, b *load.Load) bool {
-	if a == nil || b == nil {
-		return a != nil
-	}
-	if a.PixelRate() != b.PixelRate() {
-		return a.PixelRate() > b.PixelRate()
-	}
-	return a.Bitrate*int64(a.Streams) > b.Bitrate*int64(b.Streams)
-}
-
-// worst is the attempt with the worst verdict, the first of several. There is
+// Worst is the attempt with the worst verdict, the first of several. There is
 // at least one.
-func worst(attempts []logbook.Attempt) logbook.Attempt {
+func Worst(attempts []logbook.Attempt) logbook.Attempt {
 	w := attempts[0]
 	for _, a := range attempts[1:] {
 		if a.Verdict.Worse(w.Verdict) {
@@ -227,10 +145,10 @@ func worst(attempts []logbook.Attempt) logbook.Attempt {
 // at the ceiling: what limits the next rung is not in use there.
 const unlimited = 95
 
-// headroom is what was left on average in the smooth attempts at the ceiling, in
+// Headroom is what was left on average in the smooth attempts at the ceiling, in
 // percent, of the limiter of the next rung, or of what had the least left where that
 // was not in use at the ceiling or is not known. It is nil where nothing is known.
-func headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.Limiter) {
+func Headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.Limiter) {
 	mean := func(free func(logbook.Attempt) (float64, bool)) *float64 {
 		sum, n := 0.0, 0.0
 		for _, a := range attempts {

@@ -1,10 +1,11 @@
-// Package run conducts a run: it puts the rungs that a search chooses on a
-// route, reads the sensors meanwhile, judges, and writes the logbook.
+// Package run conducts a run: it puts the rungs that its kind chooses on a route, reads the sensors
+// meanwhile, judges, and writes the logbook. The kinds of runs have a folder each below this one.
 package run
 
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"vividstrain/core/load"
@@ -18,16 +19,14 @@ import (
 // SampleEvery is how often sensors are read.
 const SampleEvery = 250 * time.Millisecond
 
-// Config says what to climb and how.
+// Config says how a run is made, whatever its kind.
 type Config struct {
-	Ladder   *load.Ladder
 	Route    route.Route
 	Criteria verdict.Criteria
 	Hold     time.Duration // a rung, settling included
 	Settle   time.Duration
 	Baseline time.Duration  // idle readings before the first rung
 	Rest     time.Duration  // the longest wait between attempts until the device is quiet again
-	All      bool           // go on after two rungs that are not smooth
 	Version  string         // of the program
 	Sensors  []sense.Source // meters beside those of the route
 	// Pages are the addresses of those meters that the run was given, for the record.
@@ -37,15 +36,36 @@ type Config struct {
 	Watch func(Event)
 }
 
+// Kind is a kind of run: what it tries, and what it concludes. Its section of the document is its own.
+type Kind interface {
+	// Next is the rung to try next and why; false when all is known. It may add rungs to the
+	// document.
+	Next(r *Run) (rung int, why search.Purpose, more bool)
+	// Plan is what is to be played on a rung.
+	Plan(r *Run, rung int) route.Plan
+	// Title names a rung while it is tried.
+	Title(r *Run, rung int) string
+	// Titles are the titles that are to be expected, as far as they are known.
+	Titles() []string
+	// Conclude writes into the document what the trials so far say, but for its notes; it returns
+	// those of its own.
+	Conclude(r *Run) (notes []string)
+}
+
+// Descriptor registers a kind of run.
+type Descriptor struct {
+	Word string // in documents
+	// Restore makes the kind of a run that was interrupted again, from its document, and checks
+	// that it can go on.
+	Restore func(doc *logbook.Document, c Config) (Kind, error)
+}
+
 // Event is something that happened in a run.
 type Event struct {
 	Kind    EventKind
-	Ladder  *load.Ladder // Planned
-	Run     string       // Planned: its id
-	Load    load.Load
-	Streams int // of a crowd: how many are tried at once
-	Column  string
-	Purpose search.Purpose
+	Titles  []string         // Planned
+	Run     string           // Planned: its id
+	Title   string           // of the rung, or of the load whose clip is made
 	Done    int              // Building: frames done, Playing: milliseconds played
 	Total   int              // of so many
 	Live    route.Live       // Playing
@@ -59,7 +79,7 @@ type EventKind int
 
 // The kinds of events.
 const (
-	Planned  EventKind = iota // it is known what is to be climbed
+	Planned  EventKind = iota // it is known what is to be tried
 	Baseline                  // idle readings are being taken, before or after the rungs
 	Resting                   // the device is not quiet yet after the attempt before, or is out of reach
 	Warned                    // something makes the result doubtful
@@ -68,31 +88,8 @@ const (
 	Ended // an attempt
 )
 
-// climbing goes up a ladder.
-type climbing struct{ search.Climb }
-
-func (m climbing) next(c *conductor) (int, search.Purpose, bool) { return m.Climb.Next(c.trials) }
-
-func (climbing) plan(c *conductor, rung int) route.Plan {
-	return route.Plan{Loads: []load.Load{c.doc.Rungs[rung].Load}, Hold: c.Hold, Settle: c.Settle}
-}
-
-// Climb makes a run and returns its document, also where it ends early with an
-// error: what was measured is in it and in the book. A device that is out of reach
-// before the first attempt makes no run.
-func Climb(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
-	if err := c.Check(); err != nil {
-		return nil, err
-	}
-	doc := c.document("climb")
-	doc.Ladder, doc.Plan.Columns = c.Ladder.Name, c.Ladder.Columns
-	doc.PlanFiles()
-	doc.FillRungs()
-	return conduct(ctx, book, c, c.climbing(), doc)
-}
-
-// document begins the document of a run.
-func (c Config) document(kind string) *logbook.Document {
+// Document begins the document of a run.
+func (c Config) Document(kind string) *logbook.Document {
 	started := c.Route.Clock().Now()
 	device := c.Route.Device()
 	return &logbook.Document{
@@ -102,47 +99,37 @@ func (c Config) document(kind string) *logbook.Document {
 		Route:  logbook.Route{Kind: c.Route.Kind(), Options: c.Route.Options()},
 		Rungs:  []logbook.Rung{}, Criteria: c.Criteria, Notes: []string{},
 		Plan: logbook.Plan{HoldS: c.Hold.Seconds(), SettleS: c.Settle.Seconds(), BaselineS: c.Baseline.Seconds(), RestS: c.Rest.Seconds(),
-			All: c.All, Columns: []load.Column{}, Sensors: c.Pages, SensorsToken: c.Token},
+			Columns: []load.Column{}, Sensors: c.Pages, SensorsToken: c.Token},
 	}
 }
 
-func (c Config) climbing() climbing {
-	m := climbing{search.Climb{All: c.All}}
-	for _, column := range c.Ladder.Columns {
-		m.Columns = append(m.Columns, len(column.Rungs))
-	}
-	return m
-}
-
-// Resume goes on with a run that was interrupted, whatever its kind. Of the configuration only the
+// Resume goes on with a run that was interrupted, of one of the kinds. Of the configuration only the
 // route, the meters, the version and Watch are used; the rest is the run's own.
-func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Config) (*logbook.Document, error) {
+func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Config, kinds []Descriptor) (*logbook.Document, error) {
 	if doc.Complete {
 		return nil, fmt.Errorf("run %s is complete; there is nothing to resume", doc.ID)
 	}
-	c.Criteria, c.All, c.Pages = doc.Criteria, doc.Plan.All, doc.Plan.Sensors
-	c.Hold, c.Settle, c.Baseline, c.Rest = duration(doc.Plan.HoldS), duration(doc.Plan.SettleS), duration(doc.Plan.BaselineS), duration(doc.Plan.RestS)
-	var m method
-	switch {
-	case doc.Kind == "climb":
-		c.Ladder = &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}
-		m = c.climbing()
-	case doc.Plan.Crowd != nil:
-		m = &crowding{search.Crowd{Most: doc.Plan.Crowd.Most}, doc.Plan.Crowd}
-	default:
+	c.Criteria, c.Pages = doc.Criteria, doc.Plan.Sensors
+	c.Hold, c.Settle, c.Baseline, c.Rest = Duration(doc.Plan.HoldS), Duration(doc.Plan.SettleS), Duration(doc.Plan.BaselineS), Duration(doc.Plan.RestS)
+	i := slices.IndexFunc(kinds, func(d Descriptor) bool { return d.Word == doc.Kind })
+	if i < 0 {
 		return nil, fmt.Errorf("run %s is a %s, which cannot be resumed", doc.ID, doc.Kind)
 	}
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
+	kind, err := kinds[i].Restore(doc, c)
+	if err != nil {
+		return nil, err
+	}
 	doc.ResumedAt = append(doc.ResumedAt, c.Route.Clock().Now().UTC())
-	return conduct(ctx, book, c, m, doc)
+	return Conduct(ctx, book, c, kind, doc)
 }
 
-func duration(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
+// Duration is a time of the document.
+func Duration(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
-// Check finds what could not work before anything is measured. Loads that cannot be
-// put on the device are void when their turn comes; they are an error if no other is left.
+// Check finds what could not work before anything is measured.
 func (c Config) Check() error {
 	switch {
 	case c.Hold < time.Second || c.Hold > load.MaxHold:
@@ -151,20 +138,6 @@ func (c Config) Check() error {
 		return fmt.Errorf("settling must leave at least half a second of the %s for which a rung is held, not %s", c.Hold, c.Settle)
 	case c.Baseline < 0 || c.Baseline > time.Hour:
 		return fmt.Errorf("the baseline must be 0s to 1h, not %s", c.Baseline)
-	case c.Ladder == nil:
-		return nil
 	}
-	var refused error
-	for _, column := range c.Ladder.Columns {
-		for _, l := range column.Rungs {
-			err := c.Route.Check(l)
-			if err == nil {
-				return nil
-			}
-			if refused == nil {
-				refused = err
-			}
-		}
-	}
-	return refused
+	return nil
 }

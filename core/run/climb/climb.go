@@ -1,0 +1,193 @@
+// Package climb is the run that goes up a ladder and finds the highest rung that plays smoothly.
+package climb
+
+import (
+	"context"
+	"fmt"
+
+	"vividstrain/core/load"
+	"vividstrain/core/logbook"
+	"vividstrain/core/route"
+	"vividstrain/core/run"
+	"vividstrain/core/search"
+	"vividstrain/core/verdict"
+)
+
+// Descriptor registers the kind of run.
+var Descriptor = run.Descriptor{Word: "climb", Restore: restore}
+
+// Config says what to climb and how.
+type Config struct {
+	run.Config
+	Ladder *load.Ladder
+	All    bool // go on after two rungs that are not smooth
+}
+
+// kind goes up a ladder.
+type kind struct {
+	ladder *load.Ladder
+	search search.Climb
+	hold   run.Config
+}
+
+func newKind(c Config) *kind {
+	k := &kind{ladder: c.Ladder, search: search.Climb{All: c.All}, hold: c.Config}
+	for _, column := range c.Ladder.Columns {
+		k.search.Columns = append(k.search.Columns, len(column.Rungs))
+	}
+	return k
+}
+
+// Run makes a run and returns its document, also where it ends early with an
+// error: what was measured is in it and in the book. A device that is out of reach
+// before the first attempt makes no run.
+func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
+	if err := c.Check(); err != nil {
+		return nil, err
+	}
+	doc := c.Document(Descriptor.Word)
+	doc.Ladder, doc.Plan.Columns, doc.Plan.All = c.Ladder.Name, c.Ladder.Columns, c.All
+	doc.PlanFiles()
+	doc.FillRungs()
+	return run.Conduct(ctx, book, c.Config, newKind(c), doc)
+}
+
+func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
+	c := Config{Config: base, Ladder: &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}, All: doc.Plan.All}
+	if err := c.Check(); err != nil {
+		return nil, err
+	}
+	return newKind(c), nil
+}
+
+// Check finds what could not work before anything is measured. Loads that cannot be
+// put on the device are void when their turn comes; they are an error if no other is left.
+func (c Config) Check() error {
+	if err := c.Config.Check(); err != nil {
+		return err
+	}
+	var refused error
+	for _, column := range c.Ladder.Columns {
+		for _, l := range column.Rungs {
+			err := c.Route.Check(l)
+			if err == nil {
+				return nil
+			}
+			if refused == nil {
+				refused = err
+			}
+		}
+	}
+	return refused
+}
+
+// Next chooses the next rung.
+func (k *kind) Next(r *run.Run) (int, search.Purpose, bool) { return k.search.Next(r.Trials) }
+
+// Plan holds the load of a rung.
+func (k *kind) Plan(r *run.Run, rung int) route.Plan {
+	return route.Plan{Loads: []load.Load{r.Doc.Rungs[rung].Load}, Hold: k.hold.Hold, Settle: k.hold.Settle}
+}
+
+// Title is the load line, or the file that is played.
+func (k *kind) Title(r *run.Run, rung int) string { return r.Doc.Rungs[rung].Load.Title() }
+
+// Titles are those of all rungs.
+func (k *kind) Titles() (list []string) {
+	for _, column := range k.ladder.Columns {
+		for _, l := range column.Rungs {
+			list = append(list, l.Title())
+		}
+	}
+	return list
+}
+
+// Conclude finds the ceilings.
+func (k *kind) Conclude(r *run.Run) (notes []string) {
+	result := &logbook.Ceiling{}
+	var best *logbook.ColumnCeiling
+	for i, ceiling := range k.search.Ceilings(r.Trials) {
+		column := columnOf(r, ceiling)
+		column.Column = k.ladder.Columns[i].Name
+		result.Columns = append(result.Columns, column)
+		if best == nil || harder(column.Load, best.Load) {
+			best = &column
+		}
+	}
+	if best != nil {
+		result.Load, result.Confirmed, result.Headroom, result.HeadroomOf = best.Load, best.Confirmed, best.Headroom, best.HeadroomOf
+		result.Limiter, result.Evidence, result.Next, result.Room = best.Limiter, best.Evidence, best.Next, best.Room
+		result.LadderEnd, result.Untried = best.LadderEnd, best.Untried
+	}
+	r.Doc.Ceiling = result
+	for _, rung := range k.search.OutOfOrder(r.Trials) {
+		notes = append(notes, fmt.Sprintf("out of order: %s is worse than a harder rung of its column", r.Doc.Rungs[rung].Load))
+	}
+	return notes
+}
+
+// columnOf is what the trials of a column say.
+func columnOf(r *run.Run, ceiling search.Ceiling) logbook.ColumnCeiling {
+	column := logbook.ColumnCeiling{Confirmed: ceiling.Confirmed, LadderEnd: ceiling.Last, Untried: loadsOf(r.Doc, ceiling.Untried)}
+	var top *logbook.Rung
+	if ceiling.Rung >= 0 {
+		top = &r.Doc.Rungs[ceiling.Rung]
+		column.Load = &top.Load
+		column.Room = room(r, *top)
+	}
+	if ceiling.Next >= 0 {
+		rung := r.Doc.Rungs[ceiling.Next]
+		a := run.Worst(rung.Counted())
+		column.Next = &logbook.Next{Load: rung.Load, Verdict: a.Verdict, Reason: a.Reasons[0]}
+		column.Limiter, column.Evidence = a.Limiter, a.Evidence
+		if top != nil && decodeOf(*top) == route.Hardware && a.Decode == route.Software {
+			column.Evidence = fmt.Sprintf("from %s on the decoder block is not used; %s", rung.Load, a.Evidence)
+		}
+	}
+	if top != nil {
+		column.Headroom, column.HeadroomOf = run.Headroom(column.Limiter, top.Counted())
+	}
+	return column
+}
+
+// decodeOf is how a rung was decoded.
+func decodeOf(rung logbook.Rung) string {
+	for _, a := range rung.Counted() {
+		return a.Decode
+	}
+	return route.Unknown
+}
+
+// room is how many streams of a rung's load the device has room for, by the
+// readings of its first smooth attempt.
+func room(r *run.Run, rung logbook.Rung) *verdict.Room {
+	for _, a := range rung.Counted() {
+		if a.Verdict != verdict.Smooth {
+			continue
+		}
+		if room, known := verdict.FindRoom(a.Use, r.Idle, rung.Load.Streams); known {
+			return &room
+		}
+	}
+	return nil
+}
+
+// harder tells whether a asks for more than b: first in pixels a second, then
+// in bits a second. A missing load is the easiest.
+func harder(a, b *load.Load) bool {
+	if a == nil || b == nil {
+		return a != nil
+	}
+	if a.PixelRate() != b.PixelRate() {
+		return a.PixelRate() > b.PixelRate()
+	}
+	return a.Bitrate*int64(a.Streams) > b.Bitrate*int64(b.Streams)
+}
+
+// loadsOf lists the loads of rungs.
+func loadsOf(doc *logbook.Document, rungs []int) (list []load.Load) {
+	for _, r := range rungs {
+		list = append(list, doc.Rungs[r].Load)
+	}
+	return list
+}

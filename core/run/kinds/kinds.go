@@ -1,0 +1,14 @@
+// Package kinds is the list of the kinds of runs. A new one is one line here.
+package kinds
+
+import (
+	"vividstrain/core/run"
+	"vividstrain/core/run/climb"
+	"vividstrain/core/run/crowd"
+)
+
+// All are the kinds of runs that can be resumed.
+var All = []run.Descriptor{
+	climb.Descriptor,
+	crowd.Descriptor,
+}
