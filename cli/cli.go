@@ -21,7 +21,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media/clip"
-	"vividstrain/report"
+	"vividstrain/report/text"
 )
 
 // Exit statuses.
@@ -116,7 +116,7 @@ func (a *app) fail(ctx context.Context, err error) int {
 
 // oneLine puts an error on one line and says what to do about common ones.
 func oneLine(err error) string {
-	text := strings.Join(strings.Fields(report.Printable(err.Error())), " ")
+	text := strings.Join(strings.Fields(text.Printable(err.Error())), " ")
 	var path *fs.PathError
 	switch {
 	case errors.Is(err, syscall.ENOSPC):
@@ -199,8 +199,8 @@ func versionText() string {
 }
 
 // style is how results are drawn on standard output.
-func (a *app) style(c *cli.Command) report.Style {
-	s := report.Style{Width: terminalWidth(a.out)}
+func (a *app) style(c *cli.Command) text.Style {
+	s := text.Style{Width: terminalWidth(a.out)}
 	s.Color = s.Width > 0 && os.Getenv("NO_COLOR") == "" && !dumb() && !c.Root().Bool("no-color")
 	return s
 }

@@ -22,7 +22,8 @@ import (
 	"vividstrain/core/run/climb"
 	"vividstrain/core/sense/meter"
 	"vividstrain/core/verdict"
-	"vividstrain/report"
+	"vividstrain/report/model"
+	"vividstrain/report/text"
 )
 
 func (a *app) climbCommand() *cli.Command {
@@ -111,7 +112,7 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simul
 	if progress.live && !c.Bool("json") {
 		progress.line("")
 	}
-	if printErr := a.printRun(c, doc, false); err == nil {
+	if printErr := a.printRun(c, doc, nil, false); err == nil {
 		err = printErr
 	}
 	if err == nil && doc.Attempts() > 0 && doc.Counted() == 0 {
@@ -121,7 +122,7 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simul
 }
 
 // takeKeys has keys take notes while a climb goes on in a terminal.
-func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Config, p *progress, style report.Style) (stop func()) {
+func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Config, p *progress, style text.Style) (stop func()) {
 	in, isFile := a.in.(*os.File)
 	if !p.live || !isFile || terminalWidth(in) == 0 {
 		return func() {}
@@ -163,7 +164,7 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 	if c.String("device") != "" {
 		fallback = "lounge"
 	}
-	skipped := func(err error) { progress.line("skipped " + report.Printable(err.Error())) }
+	skipped := func(err error) { progress.line("skipped " + text.Printable(err.Error())) }
 	if r, offers := config.Route.(route.Offerer); offers && !c.Args().Present() && !c.IsSet("ladder") {
 		config.Ladder, err = r.Offered(ctx)
 	} else {
@@ -220,7 +221,7 @@ func criteria(changes []string) (verdict.Criteria, error) {
 }
 
 // watcher shows the events of a run: a live line, and a line for each attempt.
-func watcher(p *progress, style report.Style) func(run.Event) {
+func watcher(p *progress, style text.Style) func(run.Event) {
 	return func(e run.Event) {
 		switch e.Kind {
 		case run.Planned:
@@ -258,12 +259,12 @@ func playing(e run.Event) string {
 	return fmt.Sprintf("CPU %3.0f %%  %d dropped", e.CPUPct, e.Live.Frames.Dropped)
 }
 
-// printRun prints a run as the flags say.
-func (a *app) printRun(c *cli.Command, doc *logbook.Document, running bool) error {
+// printRun prints a run as the flags say. Readings may be nil.
+func (a *app) printRun(c *cli.Command, doc *logbook.Document, readings []logbook.Reading, running bool) error {
 	if c.Bool("json") {
 		return a.printJSON(doc)
 	}
-	return a.print(a.style(c).Run(doc, running))
+	return a.print(a.style(c).Run(model.NewRun(doc, readings, running)))
 }
 
 // openBook opens the logbook that the flags name, and makes one where there is none.

@@ -17,7 +17,7 @@ import (
 	"vividstrain/core/media/clip"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/media/scene"
-	"vividstrain/report"
+	"vividstrain/report/model"
 )
 
 func (a *app) clipsCommand() *cli.Command {
@@ -269,7 +269,7 @@ func (a *app) verifyClips(ctx context.Context, c *cli.Command) error {
 	progress.stop()
 	show := func() error { return a.print(a.style(c).Verified(m, found)) }
 	if c.Bool("json") {
-		show = func() error { return a.printJSON(report.VerifiedJSON(m, found)) }
+		show = func() error { return a.printJSON(model.VerifiedJSON(m, found)) }
 	}
 	if err := show(); err != nil {
 		return err

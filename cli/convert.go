@@ -15,7 +15,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/transcode"
-	"vividstrain/report"
+	"vividstrain/report/model"
 )
 
 func (a *app) convertCommand() *cli.Command {
@@ -58,7 +58,7 @@ func (a *app) convert(ctx context.Context, c *cli.Command) error {
 		return wrongFile(err)
 	}
 	if c.Bool("json") {
-		return a.printJSON(report.ConversionJSON(job, result))
+		return a.printJSON(model.ConversionJSON(job, result))
 	}
 	return a.print(a.style(c).Conversion(job, result))
 }

@@ -21,7 +21,8 @@ import (
 	"vividstrain/core/run/climb"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
-	"vividstrain/report"
+	"vividstrain/report/model"
+	"vividstrain/report/text"
 )
 
 // demoDevices are the simulated devices that the demo climbs on.
@@ -84,21 +85,21 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	if err := keep(&served, "the media box", doc, err); err != nil {
 		return err
 	}
-	text := "\n"
+	out := "\n"
 	for _, group := range [][]*logbook.Document{docs, served} {
 		if len(group) > 0 {
-			text += style.Compare(group) + "\n"
+			out += style.Draw(model.Compare(group)) + "\n"
 		}
 	}
 	docs = append(docs, served...)
 	for _, d := range docs {
-		for _, line := range report.Conclusions(d) {
-			text += style.Wrap(d.Device.Name+": "+line) + "\n"
+		for _, line := range model.Conclusions(d) {
+			out += style.Wrap(d.Device.Name+": "+line) + "\n"
 		}
 	}
-	text += fmt.Sprintf("\nThe run documents, the clips and a logbook are in %s; look around with\n  vividstrain --logbook %s runs\n",
+	out += fmt.Sprintf("\nThe run documents, the clips and a logbook are in %s; look around with\n  vividstrain --logbook %s runs\n",
 		dir, filepath.Join(dir, "vividstrain.db"))
-	return a.print(text)
+	return a.print(out)
 }
 
 // demoClimb climbs on one device; the empty name is this computer.
@@ -121,7 +122,7 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	doc, err := climb.Run(ctx, book, climb.Config{Ladder: l, Config: run.Config{
 		Route: r, Criteria: verdict.Default(), Version: versionText(),
 		Hold: time.Duration(l.Hold), Settle: time.Second, Baseline: 2 * time.Second,
-		Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
+		Watch: watcher(progress, text.Style{Color: a.style(c).Color && progress.live}),
 	}})
 	return doc, err
 }

@@ -22,7 +22,7 @@ import (
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/meter"
 	"vividstrain/core/verdict"
-	"vividstrain/report"
+	"vividstrain/report/text"
 )
 
 // demoServed is what is asked of the media box of the demo: a cabin's film as it
@@ -67,7 +67,7 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	return climb.Run(ctx, book, climb.Config{Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: rungs[0].Codec, Rungs: rungs}}}, Config: run.Config{
 		Route: r, Criteria: verdict.Default(),
 		Version: versionText(), Hold: 6 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
-		Sensors: []sense.Source{metrics}, Watch: watcher(progress, report.Style{Color: a.style(c).Color && progress.live}),
+		Sensors: []sense.Source{metrics}, Watch: watcher(progress, text.Style{Color: a.style(c).Color && progress.live}),
 	}})
 }
 

@@ -6,6 +6,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/route/simulated"
+	"vividstrain/report/model"
 )
 
 func (a *app) devicesCommand() *cli.Command {
@@ -29,22 +30,14 @@ func (a *app) listDevices(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	type entry struct {
-		Name  string            `json:"name"`
-		Title string            `json:"title"`
-		About string            `json:"about"`
-		Spec  map[string]string `json:"spec"`
-	}
-	entries := []entry{}
-	var rows [][]string
+	list := []model.DeviceLine{}
 	for _, p := range profiles {
-		entries = append(entries, entry{p.Slug(), p.Name, p.About, p.Spec})
-		rows = append(rows, []string{p.Slug(), p.Spec["price"], p.About})
+		list = append(list, model.DeviceLine{Name: p.Slug(), Title: p.Name, About: p.About, Spec: p.Spec})
 	}
 	if c.Bool("json") {
-		return a.printJSON(entries)
+		return a.printJSON(list)
 	}
-	return a.print(a.style(c).Table([]string{"device", "price", "about"}, rows, 1))
+	return a.print(a.style(c).Draw(model.Devices(list)))
 }
 
 func (a *app) showDevice(_ context.Context, c *cli.Command) error {

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 	"go.yaml.in/yaml/v3"
@@ -16,6 +15,7 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/media/inspect"
 	"vividstrain/core/media/registry"
+	"vividstrain/report/model"
 )
 
 func (a *app) laddersCommand() *cli.Command {
@@ -41,28 +41,11 @@ func (a *app) listLadders(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	type entry struct {
-		Name    string   `json:"name"`
-		About   string   `json:"about"`
-		HoldS   float64  `json:"hold_s"`
-		Columns []string `json:"columns"`
-		Rungs   int      `json:"rungs"`
-	}
-	entries := []entry{}
-	var rows [][]string
-	for _, l := range ladders {
-		e := entry{Name: l.Name, About: l.About, HoldS: time.Duration(l.Hold).Seconds()}
-		for _, column := range l.Columns {
-			e.Columns = append(e.Columns, column.Name)
-			e.Rungs += len(column.Rungs)
-		}
-		entries = append(entries, e)
-		rows = append(rows, []string{e.Name, fmt.Sprint(e.Rungs), fmt.Sprintf("%gs", e.HoldS), e.About})
-	}
+	list := model.LadderLines(ladders)
 	if c.Bool("json") {
-		return a.printJSON(entries)
+		return a.printJSON(list)
 	}
-	return a.print(a.style(c).Table([]string{"ladder", "rungs", "hold", "about"}, rows, 1, 2))
+	return a.print(a.style(c).Draw(model.Ladders(list)))
 }
 
 func (a *app) showLadder(_ context.Context, c *cli.Command) error {

@@ -8,7 +8,7 @@ import (
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
 
-	"vividstrain/report"
+	"vividstrain/report/text"
 )
 
 // progress shows what long work is at: on a terminal one live line with a bar,
@@ -48,7 +48,7 @@ func (p *progress) set(label string, done, total int, status string) {
 
 // relabel sets what stands beside the bar, which it makes if there is none.
 func (p *progress) relabel(label, status string) *mpb.Bar {
-	label, status = report.Printable(label), report.Printable(status)
+	label, status = text.Printable(label), text.Printable(status)
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if p.bar == nil {

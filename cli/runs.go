@@ -9,6 +9,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/logbook"
+	"vividstrain/report/model"
 )
 
 func (a *app) runsCommand() *cli.Command {
@@ -27,7 +28,7 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 		if c.Bool("json") {
 			return a.printJSON([]any{})
 		}
-		return a.print(a.style(c).Runs(nil, false))
+		return a.print(a.style(c).Runs(model.Table{}))
 	}
 	if err != nil {
 		return err
@@ -38,24 +39,9 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	if !c.Bool("json") {
-		return a.print(a.style(c).Runs(entries, book.Recording()))
+		return a.print(a.style(c).Runs(model.Runs(entries, book.Recording())))
 	}
-	type line struct {
-		ID       string           `json:"id"`
-		Kind     string           `json:"kind"`
-		Complete bool             `json:"complete"`
-		Started  string           `json:"started"`
-		Device   string           `json:"device"`
-		Route    string           `json:"route"`
-		Ladder   string           `json:"ladder"`
-		Attempts int              `json:"attempts"`
-		Ceiling  *logbook.Ceiling `json:"ceiling"`
-	}
-	lines := []line{}
-	for _, e := range entries {
-		lines = append(lines, line{e.ID, e.Kind, e.Complete, e.Started.Format("2006-01-02T15:04:05Z07:00"), e.Device.Name, e.Route.Kind, e.Ladder, e.Attempts, e.Ceiling})
-	}
-	return a.printJSON(lines)
+	return a.printJSON(model.RunLines(entries))
 }
 
 func (a *app) showCommand() *cli.Command {
@@ -82,7 +68,11 @@ func (a *app) showRun(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.printRun(c, doc, book.Recording())
+	readings, err := book.Readings(doc)
+	if err != nil {
+		return err
+	}
+	return a.printRun(c, doc, readings, book.Recording())
 }
 
 func (a *app) schemaCommand() *cli.Command {

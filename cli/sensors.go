@@ -14,6 +14,7 @@ import (
 	"vividstrain/core/logbook"
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/meter"
+	"vividstrain/report/model"
 )
 
 // sensorFlags name meters beside those of the settings file.
@@ -153,38 +154,7 @@ func (a *app) listSensors(ctx context.Context, c *cli.Command) error {
 	if !c.Bool("json") {
 		return a.print(a.style(c).Sensors(latest, costs, absent, gaps))
 	}
-	type reading struct {
-		Source   string  `json:"source"`
-		Quantity string  `json:"quantity"`
-		Value    float64 `json:"value"`
-		Unit     string  `json:"unit"`
-	}
-	type cost struct {
-		Source    string  `json:"source"`
-		SampleUS  float64 `json:"sample_us"`
-		LongestMS float64 `json:"longest_ms"`
-	}
-	type failure struct {
-		Source string `json:"source"`
-		Reason string `json:"reason"`
-	}
-	out := struct {
-		Readings []reading         `json:"readings"`
-		Costs    []cost            `json:"costs"`
-		Absent   []sense.Absence   `json:"absent"`
-		Failed   []failure         `json:"failed"`
-		Facts    map[string]string `json:"facts"`
-	}{[]reading{}, []cost{}, append([]sense.Absence{}, absent...), []failure{}, sense.States(sources)}
-	for _, k := range costs {
-		for _, r := range latest[k.Source].Readings {
-			out.Readings = append(out.Readings, reading{k.Source.Name, r.Key(), r.Value, sense.Unit(r.Quantity)})
-		}
-		out.Costs = append(out.Costs, cost{k.Source.Name, float64(k.CPU.Microseconds()) / float64(max(1, k.Samples)), float64(k.Longest.Microseconds()) / 1000})
-	}
-	for _, gap := range gaps {
-		out.Failed = append(out.Failed, failure{gap.Source.Name, gap.Reason})
-	}
-	return a.printJSON(out)
+	return a.printJSON(model.NewSensors(latest, costs, absent, gaps, sense.States(sources)))
 }
 
 func (a *app) noteCommand() *cli.Command {

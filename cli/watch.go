@@ -21,7 +21,7 @@ import (
 	"vividstrain/core/run"
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/meter"
-	"vividstrain/report"
+	"vividstrain/report/text"
 )
 
 func (a *app) watchCommand() *cli.Command {
@@ -44,7 +44,7 @@ func (a *app) watchCommand() *cli.Command {
 // watching is a live view that goes on.
 type watching struct {
 	*app
-	style   report.Style
+	style   text.Style
 	title   string
 	foot    string
 	sampler *sense.Sampler
@@ -157,8 +157,8 @@ func (w *watching) serve(ctx context.Context, address, token string) (stop func(
 }
 
 // watched is what there is to be shown now.
-func (w *watching) watched() *report.Watched {
-	v := &report.Watched{Title: w.title, Time: time.Now().Format("15:04:05"), Latest: w.sampler.Latest(), Trace: &w.trace, Absent: sense.Absences(w.sources), Foot: "q ends"}
+func (w *watching) watched() *text.Watched {
+	v := &text.Watched{Title: w.title, Time: time.Now().Format("15:04:05"), Latest: w.sampler.Latest(), Trace: &w.trace, Absent: sense.Absences(w.sources), Foot: "q ends"}
 	if w.foot != "" {
 		v.Foot += ". " + w.foot
 	}

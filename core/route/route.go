@@ -118,16 +118,8 @@ type Reachable interface {
 // Live is how an attempt stands while it runs.
 type Live struct {
 	Elapsed time.Duration
-	Frames  tally.Frames // due, shown and dropped so far, of all streams
-	Viewers []Viewer     // where media arrive ahead of their playing
-}
-
-// Viewer is how one stream stands whose media arrive ahead of their playing.
-type Viewer struct {
-	Played, Fetched time.Duration // places in the film
-	Film            time.Duration // its length, 0: not known
-	Waits           bool          // there is nothing to play
-	Stalls          int
+	Frames  tally.Frames     // due, shown and dropped so far, of all streams
+	Viewers []tally.Standing // where media arrive ahead of their playing
 }
 
 // Traits are what a route can do and tell. They are asked for, never which route it is.
@@ -177,12 +169,4 @@ type Route interface {
 	// an error means that the attempt says nothing about the device; see
 	// UnfitError and ShortHoldError.
 	Play(ctx context.Context, p Plan, live func(Live)) (Result, error)
-}
-
-// Lead is how much media is in hand.
-func (v Viewer) Lead() time.Duration { return v.Fetched - v.Played }
-
-// ViewerOf says how a viewer stands.
-func ViewerOf(v *tally.Viewer) Viewer {
-	return Viewer{Played: v.Played(), Fetched: v.Have(), Waits: v.Waits(), Stalls: v.Stalls()}
 }

@@ -304,3 +304,19 @@ func (v *Viewer) Jumps() int { return len(v.jumps) }
 
 // Jumping tells whether the first picture after a jump is waited for.
 func (v *Viewer) Jumping() bool { return v.jumping }
+
+// Standing is where one viewer is: how far it has played and fetched.
+type Standing struct {
+	Played, Fetched time.Duration // places in the film
+	Film            time.Duration // its length, 0: not known
+	Waits           bool          // there is nothing to play
+	Stalls          int
+}
+
+// Lead is how much media is in hand.
+func (s Standing) Lead() time.Duration { return s.Fetched - s.Played }
+
+// Standing says where the viewer is now.
+func (v *Viewer) Standing() Standing {
+	return Standing{Played: v.Played(), Fetched: v.Have(), Waits: v.Waits(), Stalls: v.Stalls()}
+}

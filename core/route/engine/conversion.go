@@ -123,7 +123,7 @@ func (c *conversion) watch(ctx context.Context, watched *transcode.Watched, over
 
 func (c *conversion) live(l *route.Live) {
 	if w := c.watched.Load(); w != nil {
-		w.Do(func(v *tally.Viewer, _ time.Duration) { l.Viewers = append(l.Viewers, route.ViewerOf(v)) })
+		w.Do(func(v *tally.Viewer, _ time.Duration) { l.Viewers = append(l.Viewers, v.Standing()) })
 	}
 }
 

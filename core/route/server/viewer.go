@@ -164,11 +164,11 @@ func (v *viewer) live(l *route.Live) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	if v.ordered.IsZero() {
-		l.Viewers = append(l.Viewers, route.Viewer{Waits: true})
+		l.Viewers = append(l.Viewers, tally.Standing{Waits: true})
 		return
 	}
 	v.buffer.Advance(time.Since(v.ordered))
-	w := route.ViewerOf(v.buffer)
+	w := v.buffer.Standing()
 	w.Played, w.Fetched, w.Film = w.Played+v.offset, w.Fetched+v.offset, v.film
 	l.Viewers = append(l.Viewers, w)
 }

@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"strings"
@@ -13,6 +13,7 @@ import (
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
+	"vividstrain/report/model"
 )
 
 func parsed(t *testing.T, line string) load.Load {
@@ -62,13 +63,13 @@ h264 1080p25 10M  ○ choppy  43 of 450  117 ms       41/55 %  1.3 GB
 The highest smooth load is h264 720p25 5M, confirmed. The next rung, h264
 1080p25 10M, was choppy. What ran out: cpu (all cores at 97 %). At the ceiling
 38 % of it is still free.
-`, "\n"), Style{}.Run(example(t, "Skerry S1"), false))
+`, "\n"), Style{}.Run(model.NewRun(example(t, "Skerry S1"), nil, false)))
 }
 
 func TestNothingIsWiderThanATerminal(t *testing.T) {
 	d := example(t, "Breakwater N2")
 	d.Rungs[0].Load = parsed(t, "hevc 2160p59.94 10bit hdr 60M")
-	for _, line := range strings.Split(Style{}.Run(d, false), "\n") {
+	for _, line := range strings.Split(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false)), "\n") {
 		require.LessOrEqual(t, len([]rune(line)), 80, line)
 		require.Equal(t, strings.TrimRight(line, " "), line)
 	}
@@ -76,8 +77,8 @@ func TestNothingIsWiderThanATerminal(t *testing.T) {
 
 func TestColourIsOnlyThereWhenAskedFor(t *testing.T) {
 	d := example(t, "Skerry S1")
-	require.NotContains(t, Style{}.Run(d, false), "\x1b")
-	colored := Style{Color: true}.Run(d, false)
+	require.NotContains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false)), "\x1b")
+	colored := Style{Color: true}.Run(model.NewRun(d, d.Baseline.Readings, false))
 	require.Contains(t, colored, "\x1b[32m● smooth\x1b[0m")
 	require.Contains(t, colored, "○ choppy")
 }
@@ -85,40 +86,14 @@ func TestColourIsOnlyThereWhenAskedFor(t *testing.T) {
 func TestStateOfARun(t *testing.T) {
 	d := example(t, "Skerry S1")
 	d.Complete = false
-	require.Contains(t, Style{}.Run(d, false), "interrupted after 3 attempts")
-	require.Contains(t, Style{}.Run(d, true), "still goes on")
+	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false)), "interrupted after 3 attempts")
+	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, true)), "still goes on")
 	entries := []logbook.Entry{{Document: *d, Attempts: 3}, {Document: *d, Attempts: 0}}
-	table := strings.Split(Style{}.Runs(entries, true), "\n")
+	table := strings.Split(Style{}.Runs(model.Runs(entries, true)), "\n")
 	require.Contains(t, table[1], "running")
 	require.Contains(t, table[1], "h264 720p25 5M")
 	require.Contains(t, table[2], "interrupted")
-	require.Contains(t, Style{}.Runs(nil, false), "no runs yet")
-}
-
-func TestSentences(t *testing.T) {
-	easy, hard, free := parsed(t, "h264 720p25 5M"), parsed(t, "h264 1080p25 10M"), 41.2
-	for want, c := range map[string]logbook.ColumnCeiling{
-		"Not tried yet.":          {},
-		"No rung could be tried.": {LadderEnd: true, Untried: []load.Load{hard}},
-		"No rung plays smoothly: h264 1080p25 10M failed. It was refused: it has no decoder for it.": {
-			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed, Reason: "it refused: it has no decoder for it"}, Limiter: verdict.Refused, Evidence: "it gave up"},
-		"The highest smooth load is h264 1080p25 10M, not confirmed. Harder rungs are still to be tried.":                                {Load: &hard},
-		"The highest smooth load is h264 1080p25 10M, confirmed. The ladder ends there: the device's limit was not reached.":             {Load: &hard, LadderEnd: true, Confirmed: true},
-		"The highest smooth load is h264 1080p25 10M, not confirmed (h264 720p25 5M could not be tried). No harder rung could be tried.": {Load: &hard, LadderEnd: true, Untried: []load.Load{easy}},
-		"No rung plays smoothly: h264 1080p25 10M was marginal. Why: not known; nothing that was measured reached its limit.": {
-			Next: &logbook.Next{Load: hard, Verdict: verdict.Marginal}, Limiter: verdict.Unknown, Evidence: "nothing that was measured reached its limit"},
-		"The highest smooth load is h264 720p25 5M, confirmed. The next rung, h264 1080p25 10M, was choppy. What ran out: core (one thread). At the ceiling 41 % of the gpu-decode is still free.": {
-			Load: &easy, Confirmed: true, Next: &logbook.Next{Load: hard, Verdict: verdict.Choppy}, Limiter: verdict.Core, Evidence: "one thread", Headroom: &free, HeadroomOf: verdict.GPUDecode},
-	} {
-		require.Equal(t, want, sentence(c))
-	}
-	d := example(t, "x")
-	d.Notes = []string{"out of order: y"}
-	d.Ceiling.Columns = append(d.Ceiling.Columns, logbook.ColumnCeiling{Column: "hevc"})
-	lines := Conclusions(d)
-	require.True(t, strings.HasPrefix(lines[0], "h264: The highest"))
-	require.Equal(t, "hevc: Not tried yet.", lines[1])
-	require.Equal(t, "Note: out of order: y.", lines[2])
+	require.Contains(t, Style{}.Runs(model.Runs(nil, false)), "no runs yet")
 }
 
 // What was void, and a run of nothing else, is told from what was tried and is not smooth.
@@ -126,13 +101,13 @@ func TestVoidAttemptsAreShown(t *testing.T) {
 	void := logbook.Attempt{Verdict: verdict.Void, Void: verdict.VoidHost, Reasons: []string{"the host took 49 % of the cores"}}
 	d := example(t, "x")
 	d.Rungs[1].Attempts = append(d.Rungs[1].Attempts, void)
-	require.Contains(t, Style{}.Run(d, false), "◌ void")
+	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false)), "◌ void")
 	require.Equal(t, "h264 1080p25 10M  ◌ void      the host took 49 % of the cores", Style{}.Line("h264 1080p25 10M", 17, void))
 	d.Rungs[0].Attempts, d.Rungs[1].Attempts = nil, []logbook.Attempt{void}
 	d.Ceiling = &logbook.Ceiling{Columns: []logbook.ColumnCeiling{{}}}
-	text := Style{}.Runs([]logbook.Entry{{Document: *d, Attempts: 1}}, false)
+	text := Style{}.Runs(model.Runs([]logbook.Entry{{Document: *d, Attempts: 1}}, false))
 	require.NotContains(t, text, "none smooth")
-	require.Contains(t, Style{}.Compare([]*logbook.Document{d}), "not known")
+	require.Contains(t, Style{}.Draw(model.Compare([]*logbook.Document{d})), "not known")
 }
 
 // Nothing that comes from elsewhere steers the terminal.
@@ -144,8 +119,8 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	d.Remarks = []logbook.Remark{{Text: evil, Load: evil}}
 	d.Gaps = []logbook.Gap{{Source: evil, Reason: evil}}
 	d.Ceiling.Columns[0].Evidence = evil
-	out := Style{}.Run(d, false) + Style{}.Line(evil, 3, d.Rungs[0].Attempts[0]) + Style{}.Remark(d.Remarks[0]) + Style{}.Warning(evil) + Style{}.Compare([]*logbook.Document{d}) +
-		Style{}.Inspect([]inspect.Report{{File: evil}}) + strings.Join(Conclusions(d), "\n")
+	out := Style{}.Run(model.NewRun(d, d.Baseline.Readings, false)) + Style{}.Line(evil, 3, d.Rungs[0].Attempts[0]) + Style{}.Remark(d.Remarks[0]) + Style{}.Warning(evil) + Style{}.Draw(model.Compare([]*logbook.Document{d})) +
+		Style{}.Inspect([]inspect.Report{{File: evil}}) + Style{}.Wrap(strings.Join(model.Conclusions(d), " "))
 	for _, r := range out {
 		require.False(t, steers(r) && r != '\n', "%q", r)
 	}
@@ -153,18 +128,11 @@ func TestNothingSteersTheTerminal(t *testing.T) {
 	require.Equal(t, evil, d.Ladder, "the document itself stays as it is")
 }
 
-func TestFigures(t *testing.T) {
-	for v, want := range map[float64]string{24.5: "24.5", 0.126: "0.13", 7.25: "7.25", 24: "24", 53.04: "53", 1450: "1450", 999.6: "1000", -3.5: "-3.5", 0: "0"} {
-		require.Equal(t, want, figures(v))
-	}
-	require.Equal(t, "24.5 W", Value("wall_power_w", 24.5))
-}
-
 func TestCompareGoesByTheMajority(t *testing.T) {
 	a, b := example(t, "Skerry S1"), example(t, "Breakwater N2")
 	b.Rungs[1].Attempts = []logbook.Attempt{attempt(verdict.Choppy, 9), attempt(verdict.Smooth, 0), attempt(verdict.Smooth, 0)}
 	b.Ceiling = &logbook.Ceiling{Load: &b.Rungs[1].Load, LadderEnd: true}
-	lines := strings.Split(Style{}.Compare([]*logbook.Document{a, b}), "\n")
+	lines := strings.Split(Style{}.Draw(model.Compare([]*logbook.Document{a, b})), "\n")
 	require.Equal(t, []string{"Skerry", "S1", "Breakwater", "N2"}, strings.Fields(lines[0]))
 	require.Equal(t, []string{"h264", "1080p25", "10M", "○", "choppy", "●", "smooth"}, strings.Fields(lines[2]))
 	require.Equal(t, []string{"ran", "out", "cpu", "nothing"}, strings.Fields(lines[4]))
@@ -184,10 +152,4 @@ func TestProgressLine(t *testing.T) {
 	require.Equal(t, "h264 1080p25 10M             ○ choppy    43 of 450 dropped, CPU 41/55 %", Style{}.Line("h264 1080p25 10M", 28, attempt(verdict.Choppy, 43)))
 	failed := logbook.Attempt{Verdict: verdict.Failed, Reasons: []string{"it refused"}}
 	require.Equal(t, "h264 1080p25 10M             × failed    it refused", Style{}.Line("h264 1080p25 10M", 28, failed))
-}
-
-func TestBytes(t *testing.T) {
-	for n, want := range map[float64]string{0: "0 B", 999: "999 B", 1500: "1.5 kB", 25e6: "25 MB", 1.26e9: "1.3 GB", 2e12: "2.0 TB"} {
-		require.Equal(t, want, bytes(n))
-	}
 }

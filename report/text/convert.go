@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"fmt"
@@ -10,7 +10,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/tally"
 	"vividstrain/core/transcode"
-	"vividstrain/core/verdict"
+	"vividstrain/report/model"
 )
 
 // Conversion draws what a conversion came to and what it took.
@@ -27,7 +27,7 @@ func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
 		{"made", fmt.Sprintf("%.1f s at %sb/s, %.1f s of work", made, media.ShortBitrate(8*float64(r.Bytes)/max(made, 1e-9)), r.Took.Seconds())},
 		{"speed", fmt.Sprintf("%.2f x real time", r.Speed)},
 		{"CPU", fmt.Sprintf("%.0f %% of a core", 100*r.CPU.Seconds()/r.Took.Seconds())},
-		{"memory", bytes(float64(r.MemPeak)/float64(job.Copies)) + " a copy"},
+		{"memory", model.Bytes(float64(r.MemPeak)/float64(job.Copies)) + " a copy"},
 	}
 	if job.Copies > 1 {
 		rows[0][1] += fmt.Sprintf(", in each of %d copies", job.Copies)
@@ -70,20 +70,9 @@ func formatWords(t media.Track) string {
 func viewerWords(b tally.Buffer) string {
 	stalls := "no stall"
 	if b.Stalls > 0 {
-		stalls = fmt.Sprintf("%s (%.1f s)", plural(b.Stalls, "stall"), b.StallS)
+		stalls = fmt.Sprintf("%s (%.1f s)", model.Plural(b.Stalls, "stall"), b.StallS)
 	}
-	return fmt.Sprintf("began after %.1f s, %s, least lead %.1f s, build rate %s", b.StartDelayS, stalls, b.MinLeadS, buildRate(b))
-}
-
-// buildRate prints a build rate with its uncertainty; one that is beyond measuring is just high.
-func buildRate(b tally.Buffer) string {
-	switch {
-	case b.BuildRate == nil:
-		return "-"
-	case *b.BuildRate >= 100:
-		return ">100"
-	}
-	return verdict.Uncertain(*b.BuildRate, b.BuildRateError)
+	return fmt.Sprintf("began after %.1f s, %s, least lead %.1f s, build rate %s", b.StartDelayS, stalls, b.MinLeadS, model.BuildRate(b))
 }
 
 // stages draws the processor time of each stage.
@@ -103,37 +92,4 @@ func (s Style) stages(r *transcode.Report) string {
 			fmt.Sprintf("%.2f ms", stage.took.Seconds()*1000/float64(max(r.Stats.Frames, 1))), fmt.Sprintf("%.0f %%", 100*stage.took.Seconds()/total.Seconds())})
 	}
 	return s.Table([]string{"stage", "CPU time", "a frame", "share"}, rows, 1, 2, 3)
-}
-
-// ConversionDocument is what a conversion came to, as JSON. Times are in seconds.
-type ConversionDocument struct {
-	File      string         `json:"file"`
-	Goal      string         `json:"goal"`
-	Out       string         `json:"out,omitempty"`
-	Copies    int            `json:"copies"`
-	TookS     float64        `json:"took_s"`
-	MediaS    float64        `json:"media_s"` // of one copy
-	Bytes     int64          `json:"bytes"`   // of one copy
-	Bitrate   float64        `json:"bitrate_bps"`
-	Speed     float64        `json:"speed"`  // media made a second by the slowest copy
-	Frames    int            `json:"frames"` // of all copies
-	CPUS      float64        `json:"cpu_s"`  // of the whole process
-	DecodeS   float64        `json:"decode_cpu_s"`
-	ScaleS    float64        `json:"scale_cpu_s"`
-	ToneS     float64        `json:"tone_cpu_s"`
-	EncodeS   float64        `json:"encode_cpu_s"`
-	PeakBytes int64          `json:"peak_bytes"` // more than before, of all copies
-	Viewers   []tally.Buffer `json:"viewers,omitempty"`
-	LeftOut   []string       `json:"left_out,omitempty"` // audio that the container does not take
-}
-
-// ConversionJSON makes the document of a conversion.
-func ConversionJSON(job transcode.Job, r *transcode.Report) ConversionDocument {
-	d := ConversionDocument{File: job.File, Goal: job.Order.Goal.String(), Out: job.Out, Copies: job.Copies, TookS: r.Took.Seconds(), MediaS: r.Media.Seconds(),
-		Bytes: r.Bytes, Speed: r.Speed, Frames: r.Stats.Frames, CPUS: r.CPU.Seconds(), DecodeS: r.Stats.Decode.Seconds(), ScaleS: r.Stats.Scale.Seconds(),
-		ToneS: r.Stats.Tone.Seconds(), EncodeS: r.Stats.Encode.Seconds(), PeakBytes: r.MemPeak, Viewers: r.Buffers, LeftOut: r.Left}
-	if d.MediaS > 0 {
-		d.Bitrate = 8 * float64(r.Bytes) / d.MediaS
-	}
-	return d
 }

@@ -1,30 +1,29 @@
-package report
+package model
 
 import (
 	"cmp"
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
-	"vividstrain/core/route"
 	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
 )
 
-// mixWords names what a crowd is made of.
-func mixWords(mix []load.Load) string {
-	words := make([]string, len(mix))
-	for i, l := range mix {
-		words[i] = l.Title()
-	}
-	return strings.Join(words, " + ")
+var crowdView = view{
+	what: func(d *logbook.Document) string { return mixWords(d.Plan.Crowd.Mix) }, rung: "number", table: crowdTable,
+	sentences: func(d *logbook.Document) []string {
+		if d.Crowd == nil {
+			return nil
+		}
+		return crowdSentences(d)
+	},
 }
 
-// crowd draws one line for each attempt, by rising number.
-func (s Style) crowd(d *logbook.Document) string {
+// crowdTable has one row for each attempt, by rising number.
+func crowdTable(d *logbook.Document) Table {
 	per := 0
 	for _, l := range d.Plan.Crowd.Mix {
 		per += l.Streams
@@ -36,30 +35,26 @@ func (s Style) crowd(d *logbook.Document) string {
 	numbers := d.Plan.Crowd.Numbers
 	slices.SortFunc(byNumber, func(a, b int) int { return cmp.Compare(numbers[a], numbers[b]) })
 	buffered := anyAttempt(d, func(a logbook.Attempt) bool { return a.Buffer != nil })
-	head := []string{"streams", "verdict", "dropped", "freeze", "CPU", "memory", "next costs"}
+	t := Table{Head: []string{"streams", "verdict", "dropped", "freeze", "CPU", "memory", "next costs"}, Right: []int{0, 2, 3, 4, 5, 6, 7, 8}}
 	if buffered {
-		head = []string{"streams", "verdict", "start", "stalls", "least lead", "build", "CPU", "memory", "next costs"}
+		t.Head = []string{"streams", "verdict", "start", "stalls", "least lead", "build", "CPU", "memory", "next costs"}
 	}
-	var rows [][]string
 	idle := idleUse(d)
 	for _, i := range byNumber {
-		for k, a := range d.Rungs[i].Attempts {
-			name := fmt.Sprint(numbers[i] * per)
+		for k := range d.Rungs[i].Attempts {
+			a, name := &d.Rungs[i].Attempts[k], Cell{Text: fmt.Sprint(numbers[i] * per)}
 			if k > 0 {
-				name = s.Faint("again")
+				name = Cell{Text: "again", Faint: true}
 			}
-			cells := s.buffered(a)
+			cells := bufferedCells(a)
 			if !buffered {
-				cells = s.attempt(a)
-				cells[3] = meanCPU(a)
+				cells = attemptCells(a)
+				cells[3].Text = meanCPU(a)
 			}
-			rows = append(rows, append(append([]string{name}, cells...), nextCosts(a, idle, numbers[i])))
+			t.Rows = append(t.Rows, append(append([]Cell{name}, cells...), Cell{Text: nextCosts(*a, idle, numbers[i])}))
 		}
 	}
-	if rows == nil {
-		return "No attempt has ended yet.\n"
-	}
-	return s.Table(head, rows, 0, 2, 3, 4, 5, 6, 7, 8)
+	return t
 }
 
 // idleUse is what is known of the idle device.
@@ -75,35 +70,6 @@ func idleUse(d *logbook.Document) map[string]float64 {
 	return sum
 }
 
-// nextCosts is what one more of the mix takes in real time, by what so many take. A device
-// that works ahead of its viewers does the work of more.
-func nextCosts(a logbook.Attempt, idle map[string]float64, number int) string {
-	var parts []string
-	ahead := 1.0
-	if pace, known := a.Buffer.Pace(); known {
-		ahead = max(1, pace)
-	}
-	each := func(quantity string, scale float64) (float64, bool) {
-		u, known := a.Use[quantity]
-		return scale * (u.Mean - idle[quantity]) / float64(number), known
-	}
-	if v, known := each(sense.GroupCPU, 1/ahead); known && v > 0 {
-		parts = append(parts, fmt.Sprintf("%.0f %% of a core", v))
-	} else if v, known := each(sense.CPU, float64(a.Use.Cores())/ahead); known && v > 0 {
-		parts = append(parts, fmt.Sprintf("%.0f %% of a core", v))
-	}
-	for _, q := range []string{sense.GroupMem, sense.MemUsed} {
-		if v, known := each(q, 1); known && v > 0 {
-			parts = append(parts, bytes(v))
-			break
-		}
-	}
-	if parts == nil {
-		return "-"
-	}
-	return strings.Join(parts, ", ")
-}
-
 // crowdSentences say what a crowd comes to.
 func crowdSentences(d *logbook.Document) (lines []string) {
 	c, p := d.Crowd, d.Plan.Crowd
@@ -111,7 +77,7 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 		if len(p.Mix) > 1 {
 			return fmt.Sprintf("%s the mix", times(n))
 		}
-		return plural(n*p.Mix[0].Streams, "stream")
+		return Plural(n*p.Mix[0].Streams, "stream")
 	}
 	var b strings.Builder
 	confirmed := "not confirmed yet"
@@ -214,44 +180,40 @@ func wereFound(g verdict.Grade) string {
 	return "were " + string(g)
 }
 
-// mostViewers bounds the viewers that are drawn.
-const mostViewers = 8
-
-// Viewers draws how far each of them has fetched and played, those with the
-// least in hand first.
-func (s Style) Viewers(list []route.Viewer) (lines []string) {
-	if len(list) == 0 {
-		return nil
+// nextCosts is what one more of the mix takes in real time, by what so many take. A device
+// that works ahead of its viewers does the work of more.
+func nextCosts(a logbook.Attempt, idle map[string]float64, number int) string {
+	var parts []string
+	ahead := 1.0
+	if pace, known := a.Buffer.Pace(); known {
+		ahead = max(1, pace)
 	}
-	type numbered struct {
-		route.Viewer
-		n int
+	each := func(quantity string, scale float64) (float64, bool) {
+		u, known := a.Use[quantity]
+		return scale * (u.Mean - idle[quantity]) / float64(number), known
 	}
-	all := make([]numbered, len(list))
-	film := 30 * time.Second
-	for i, v := range list {
-		all[i] = numbered{v, i + 1}
-		film = max(film, v.Film, v.Fetched)
+	if v, known := each(sense.GroupCPU, 1/ahead); known && v > 0 {
+		parts = append(parts, fmt.Sprintf("%.0f %% of a core", v))
+	} else if v, known := each(sense.CPU, float64(a.Use.Cores())/ahead); known && v > 0 {
+		parts = append(parts, fmt.Sprintf("%.0f %% of a core", v))
 	}
-	slices.SortStableFunc(all, func(a, b numbered) int { return cmp.Compare(a.Lead(), b.Lead()) })
-	shown := all[:min(len(all), mostViewers)]
-	slices.SortFunc(shown, func(a, b numbered) int { return cmp.Compare(a.n, b.n) })
-	for _, v := range shown {
-		state := "plays"
-		if v.Waits {
-			state = "waits"
+	for _, q := range []string{sense.GroupMem, sense.MemUsed} {
+		if v, known := each(q, 1); known && v > 0 {
+			parts = append(parts, Bytes(v))
+			break
 		}
-		lines = append(lines, fmt.Sprintf("  viewer %-4d fetched %s  played %s  %5.1f s in hand, %s", v.n, bar(v.Fetched, film), bar(v.Played, film), v.Lead().Seconds(), state))
 	}
-	if more := len(all) - len(shown); more > 0 {
-		lines = append(lines, fmt.Sprintf("  and %d with more in hand", more))
+	if parts == nil {
+		return "-"
 	}
-	return lines
+	return strings.Join(parts, ", ")
 }
 
-// bar draws a part of a whole.
-func bar(part, whole time.Duration) string {
-	const width = 12
-	n := int(max(0, min(part, whole)) * width / whole)
-	return strings.Repeat("━", n) + strings.Repeat("─", width-n)
+// mixWords names what a crowd is made of.
+func mixWords(mix []load.Load) string {
+	words := make([]string, len(mix))
+	for i, l := range mix {
+		words[i] = l.Title()
+	}
+	return strings.Join(words, " + ")
 }

@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"fmt"
@@ -6,6 +6,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/inspect"
+	"vividstrain/report/model"
 )
 
 // Inspect draws what files are: one in full, several as a table.
@@ -72,17 +73,17 @@ func soundShort(r *inspect.Report) string {
 // inspectOne draws one file line by line.
 func (s Style) inspectOne(r *inspect.Report) string {
 	rows := [][]string{
-		{"file", fmt.Sprintf("%s, %s, %s", r.File, r.Container, bytes(float64(r.SizeBytes)))},
+		{"file", fmt.Sprintf("%s, %s, %s", r.File, r.Container, model.Bytes(float64(r.SizeBytes)))},
 		{"codec", codecOf(r)},
 		{"picture", pictureLine(r)},
 		{"rate", rateLine(r)},
-		{"length", fmt.Sprintf("%.2f s, %s", r.DurationS, plural(r.Frames, "frame"))},
+		{"length", fmt.Sprintf("%.2f s, %s", r.DurationS, model.Plural(r.Frames, "frame"))},
 		{"bitrate", fmt.Sprintf("%sbit/s on average, %sbit/s in the busiest second", spaced(r.BitrateBPS), spaced(r.BusiestBPS))},
 		{"key frames", keyLine(r)},
 	}
 	if r.Entropy != "" {
 		rows = append(rows, []string{"B frames", bLine(r)},
-			[]string{"coding", fmt.Sprintf("%s, %s a picture, %s", r.Entropy, plural(r.Slices, "slice"), plural(r.References, "reference frame"))})
+			[]string{"coding", fmt.Sprintf("%s, %s a picture, %s", r.Entropy, model.Plural(r.Slices, "slice"), model.Plural(r.References, "reference frame"))})
 	}
 	if c := r.Colour; c != nil {
 		rows = append(rows, []string{"colour", colourLine(c)})
@@ -144,7 +145,7 @@ func keyLine(r *inspect.Report) string {
 	if r.KeyFrames == r.Frames {
 		return "every frame"
 	}
-	t := fmt.Sprintf("%d, at most %s apart", r.KeyFrames, plural(r.KeyMax, "frame"))
+	t := fmt.Sprintf("%d, at most %s apart", r.KeyFrames, model.Plural(r.KeyMax, "frame"))
 	if r.Entropy == "" {
 		return t
 	}
@@ -161,7 +162,7 @@ func bLine(r *inspect.Report) string {
 	if r.BRun == 0 {
 		return "none"
 	}
-	return fmt.Sprintf("up to %d in a row, in %s", r.BRun, plural(r.BDepth, "level"))
+	return fmt.Sprintf("up to %d in a row, in %s", r.BRun, model.Plural(r.BDepth, "level"))
 }
 
 func colourLine(c *inspect.Colour) string {
@@ -181,7 +182,7 @@ func soundLine(t inspect.Sound) string {
 		line += fmt.Sprintf(", %g kHz", float64(t.RateHz)/1000)
 	}
 	if t.Channels > 0 {
-		line += ", " + plural(t.Channels, "channel")
+		line += ", " + model.Plural(t.Channels, "channel")
 	}
 	return line
 }

@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"fmt"
@@ -10,33 +10,8 @@ import (
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"vividstrain/core/sense"
+	"vividstrain/report/model"
 )
-
-// Value prints a value of a quantity with its unit.
-func Value(quantity string, v float64) string {
-	switch unit := sense.Unit(quantity); unit {
-	case "B":
-		return bytes(v)
-	case "B/s":
-		return bytes(v) + "/s"
-	case "b/s":
-		for _, u := range []struct {
-			size float64
-			name string
-		}{{1e9, "Gb/s"}, {1e6, "Mb/s"}, {1e3, "kb/s"}} {
-			if v >= u.size {
-				return fmt.Sprintf("%.*f %s", decimals(v/u.size), v/u.size, u.name)
-			}
-		}
-		return fmt.Sprintf("%.0f b/s", v)
-	case "%", "rpm", "MHz":
-		return fmt.Sprintf("%.0f %s", v, unit)
-	case "":
-		return figures(v)
-	default:
-		return figures(v) + " " + unit
-	}
-}
 
 // Watched is what a live view shows.
 type Watched struct {
@@ -251,7 +226,7 @@ func (s Style) gauge(g *gauge, trace *sense.Trace, width int) string {
 			mark = s.level(pct, "▲") // a shape beside the colour
 		}
 	}
-	line := fmt.Sprintf("%-12s%s %s%10s  ", g.name, bar, mark, Value(g.key, g.value))
+	line := fmt.Sprintf("%-12s%s %s%10s  ", g.name, bar, mark, model.Value(g.key, g.value))
 	rest := width - 47
 	if g.tells != "" && rest > 24 {
 		rest -= 18
@@ -332,7 +307,7 @@ func (w *Watched) Plain() string {
 				continue
 			}
 		}
-		parts = append(parts, key+" "+strings.ReplaceAll(Value(key, values[key]), " ", ""))
+		parts = append(parts, key+" "+strings.ReplaceAll(model.Value(key, values[key]), " ", ""))
 	}
 	return strings.Join(parts, "  ")
 }
@@ -358,7 +333,7 @@ func (s Style) Sensors(latest map[sense.Identity]sense.Sample, costs []sense.Cos
 			if i == 0 {
 				source, t = s.Bold(name.Name), took
 			}
-			value, unit, _ := strings.Cut(Value(r.Quantity, r.Value), " ")
+			value, unit, _ := strings.Cut(model.Value(r.Quantity, r.Value), " ")
 			rows = append(rows, []string{source, r.Key(), value, unit, t})
 		}
 	}

@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"fmt"
@@ -35,25 +35,4 @@ func (s Style) Verified(m *clip.Manifest, found map[string]error) string {
 		rows = append(rows, []string{e.File, fmt.Sprint(e.Frames), state})
 	}
 	return s.Table([]string{"file", "frames", "found"}, rows, 1)
-}
-
-// VerifiedClip is what was found of one clip, as JSON.
-type VerifiedClip struct {
-	File   string `json:"file"`
-	Frames int    `json:"frames"`
-	AsMade bool   `json:"as_made"`
-	Wrong  string `json:"wrong,omitempty"` // what is not as it was made
-}
-
-// VerifiedJSON lists what was found of each clip of a manifest.
-func VerifiedJSON(m *clip.Manifest, found map[string]error) []VerifiedClip {
-	list := []VerifiedClip{}
-	for _, e := range m.Clips {
-		v := VerifiedClip{File: e.File, Frames: e.Frames, AsMade: found[e.File] == nil}
-		if !v.AsMade {
-			v.Wrong = found[e.File].Error()
-		}
-		list = append(list, v)
-	}
-	return list
 }

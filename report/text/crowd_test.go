@@ -1,4 +1,4 @@
-package report
+package text
 
 import (
 	"strings"
@@ -10,11 +10,11 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/media"
-	"vividstrain/core/route"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 	"vividstrain/core/transcode"
 	"vividstrain/core/verdict"
+	"vividstrain/report/model"
 )
 
 func number(n int) *int { return &n }
@@ -45,7 +45,7 @@ func crowded(t *testing.T) *logbook.Document {
 
 func TestCrowdIsDrawnByNumber(t *testing.T) {
 	d := crowded(t)
-	text := Style{}.Run(d, false)
+	text := Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))
 	lines := strings.Split(text, "\n")
 	require.Contains(t, lines[0], "crowd of h264 720p25 4M -> 240p 400k, route server")
 	var first []string
@@ -60,9 +60,9 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 		require.Contains(t, strings.Join(strings.Fields(text), " "), words)
 	}
 	d.Crowd.Limiter, d.Crowd.Evidence = verdict.Viewer, "our own viewers woke up too late"
-	require.Contains(t, strings.Join(strings.Fields(Style{}.Run(d, false)), " "), "The bottleneck was our own side: our own viewers woke up too late. So the device's limit was not reached.")
+	require.Contains(t, strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " "), "The bottleneck was our own side: our own viewers woke up too late. So the device's limit was not reached.")
 	d.Crowd.Highest, d.Crowd.NextVerdict = 0, verdict.Failed
-	require.Contains(t, Style{}.Run(d, false), "Not even 1 stream plays smoothly (failed).")
+	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false)), "Not even 1 stream plays smoothly (failed).")
 }
 
 // A need is met with the reserve, without it, or it is not known whether; and what is
@@ -80,7 +80,7 @@ func TestNeedsAndComfort(t *testing.T) {
 	} {
 		d := crowded(t)
 		change(d.Crowd)
-		require.Contains(t, strings.Join(strings.Fields(Style{}.Run(d, false)), " "), says)
+		require.Contains(t, strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " "), says)
 	}
 }
 
@@ -88,15 +88,15 @@ func TestMixIsNamedByItsTimes(t *testing.T) {
 	d := crowded(t)
 	d.Plan.Crowd.Mix = append(d.Plan.Crowd.Mix, d.Plan.Crowd.Mix[0])
 	d.Crowd.Next, d.Crowd.Limiter, d.Crowd.Evidence, d.Plan.Crowd.Most = 0, "", "", 2
-	text := strings.Join(strings.Fields(Style{}.Run(d, false)), " ")
+	text := strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " ")
 	require.Contains(t, text, "2 times the mix play smoothly for every viewer, confirmed; more were not tried")
 }
 
 func TestViewersAreDrawn(t *testing.T) {
 	require.Empty(t, Style{}.Viewers(nil))
-	var list []route.Viewer
+	var list []tally.Standing
 	for i := range 12 {
-		list = append(list, route.Viewer{Played: 10 * time.Second, Fetched: time.Duration(10+i) * time.Second, Film: 40 * time.Second, Waits: i == 0})
+		list = append(list, tally.Standing{Played: 10 * time.Second, Fetched: time.Duration(10+i) * time.Second, Film: 40 * time.Second, Waits: i == 0})
 	}
 	lines := Style{}.Viewers(list)
 	require.Len(t, lines, mostViewers+1)
@@ -116,7 +116,7 @@ func TestWhatAServerSentIsDrawn(t *testing.T) {
 	a := &d.Rungs[0].Attempts[0]
 	a.Delivered = &tally.Delivered{Treatment: "converted", Bitrate: 4.04e5, Notes: []string{"segments do not last as long as the playlist says"}}
 	a.Buffer.JumpDelaysS = []float64{0.71, 1.2}
-	text := strings.Join(strings.Fields(Style{}.Run(d, false)), " ")
+	text := strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " ")
 	for _, words := range []string{"arrived", "converted 404k", "Note: h264 720p25 4M -> 240p 400k: segments do not last as long as the playlist says.", "the first picture came after 0.7, 1.2 s."} {
 		require.Contains(t, text, words)
 	}

@@ -1,16 +1,15 @@
-// Package report turns run documents into tables, sentences and exports. It
-// measures nothing.
-package report
+// Package text draws tables and sentences for a terminal or a pipe. What they say comes from
+// report/model.
+package text
 
 import (
-	"fmt"
-	"strconv"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
 	"github.com/jedib0t/go-pretty/v6/text"
 
 	"vividstrain/core/verdict"
+	"vividstrain/report/model"
 )
 
 // Style says how results are drawn.
@@ -83,56 +82,33 @@ func (s Style) Table(head []string, rows [][]string, right ...int) string {
 	return trimLines(t.Render()) + "\n"
 }
 
-// bytes prints a number of bytes with three figures at most.
-func bytes(n float64) string {
-	for _, unit := range []struct {
-		size float64
-		name string
-	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
-		if n >= unit.size {
-			return fmt.Sprintf("%.*f %s", decimals(n/unit.size), n/unit.size, unit.name)
-		}
-	}
-	return fmt.Sprintf("%.0f B", n)
-}
-
-// decimals is how many decimals give a number below 1000 three figures, or two
-// below 10.
-func decimals(n float64) int {
-	if n < 10 {
-		return 1
-	}
-	return 0
-}
-
-// figures prints a number with three significant figures, never with an exponent.
-func figures(v float64) string {
-	digits := 2
-	for limit := 10.0; digits > 0 && (v >= limit || -v >= limit); limit *= 10 {
-		digits--
-	}
-	t := strconv.FormatFloat(v, 'f', digits, 64)
-	if strings.Contains(t, ".") {
-		t = strings.TrimRight(strings.TrimRight(t, "0"), ".")
-	}
-	return t
-}
-
-// plural is "1 rung", "2 rungs".
-func plural(n int, word string) string {
-	if n == 1 {
-		return "1 " + word
-	}
-	return fmt.Sprintf("%d %ss", n, word)
-}
-
 // Wrap breaks text into lines of at most the style's width, 80 where unknown.
 func (s Style) Wrap(t string) string {
 	width := 80
 	if s.Width > 0 {
 		width = min(s.Width, 100)
 	}
-	return trimLines(text.WrapSoft(t, width))
+	return trimLines(text.WrapSoft(Printable(t), width))
+}
+
+// Draw draws a table.
+func (s Style) Draw(t model.Table) string {
+	t = clean(t)
+	rows := make([][]string, len(t.Rows))
+	for i, row := range t.Rows {
+		for _, c := range row {
+			switch {
+			case c.Grade != "":
+				c.Text = s.Grade(c.Grade)
+			case c.Bold:
+				c.Text = s.Bold(c.Text)
+			case c.Faint:
+				c.Text = s.Faint(c.Text)
+			}
+			rows[i] = append(rows[i], c.Text)
+		}
+	}
+	return s.Table(t.Head, rows, t.Right...)
 }
 
 // trimLines cuts the blanks with which the library fills lines up.

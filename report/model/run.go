@@ -1,0 +1,175 @@
+// Package model makes of a run document and its readings what is shown of it, whatever shows it:
+// tables, sentences, series. It draws nothing and measures nothing.
+package model
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"vividstrain/core/logbook"
+	"vividstrain/core/verdict"
+)
+
+// Cell is one cell of a table.
+type Cell struct {
+	Text  string
+	Grade verdict.Grade // where the cell is a verdict; Text is empty then
+	Faint bool          // it matters less
+	Bold  bool          // it stands out
+}
+
+// Table is rows under a head.
+type Table struct {
+	Head  []string // nil: none
+	Rows  [][]Cell
+	Right []int // columns of numbers, which end at the same place
+}
+
+// Cells makes plain cells.
+func Cells(texts ...string) []Cell {
+	cells := make([]Cell, len(texts))
+	for i, t := range texts {
+		cells[i].Text = t
+	}
+	return cells
+}
+
+// State is how far a run is.
+type State int
+
+// The states.
+const (
+	Complete State = iota
+	Running
+	Interrupted
+)
+
+// Run is what is shown of a run.
+type Run struct {
+	ID, Kind, Device, Route string
+	What                    string // that was put on the device
+	Rung                    string // what one of its rungs is called: "rung", "number"
+	State                   State
+	Attempts                int
+	IdleCPUPct, IdleMemory  *float64 // of the idle device; nil where it was not read
+	HoldS, SettleS          float64
+	Rungs                   Table    // no rows: no attempt has ended
+	Sentences               []string // what it comes down to, and notes
+	Series                  []Series // the readings, by quantity and source
+	Remarks, Gaps           Table    // no rows: there are none
+}
+
+// view is what a kind of run adds.
+type view struct {
+	what      func(d *logbook.Document) string
+	rung      string
+	table     func(d *logbook.Document) Table
+	sentences func(d *logbook.Document) []string
+}
+
+// views are the kinds of runs that are shown. A new one is one line here, and a file.
+var views = map[string]view{
+	"climb": climbView,
+	"crowd": crowdView,
+	"watch": watchView,
+}
+
+// NewRun makes the view of a document and its readings. Running tells whether it still goes on.
+func NewRun(d *logbook.Document, readings []logbook.Reading, running bool) *Run {
+	v := viewOf(d)
+	r := &Run{ID: d.ID, Kind: d.Kind, Device: d.Device.Name, Route: d.Route.Kind, What: v.what(d), Rung: v.rung, Attempts: d.Attempts(),
+		HoldS: d.Plan.HoldS, SettleS: d.Plan.SettleS, Rungs: v.table(d), Sentences: Conclusions(d), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
+	switch {
+	case d.Complete:
+	case running:
+		r.State = Running
+	default:
+		r.State = Interrupted
+	}
+	if d.Plan.BaselineS > 0 && d.Baseline.MemUsed > 0 {
+		r.IdleCPUPct, r.IdleMemory = &d.Baseline.CPUPct, &d.Baseline.MemUsed
+	}
+	return r
+}
+
+// viewOf is the view of a document's kind; one that is not known is shown like a climb.
+func viewOf(d *logbook.Document) view {
+	if v, known := views[d.Kind]; known {
+		return v
+	}
+	return climbView
+}
+
+// Conclusions are the sentences that a run comes down to.
+func Conclusions(d *logbook.Document) (lines []string) {
+	if d.Attempts() > 0 {
+		lines = viewOf(d).sentences(d)
+	}
+	for _, n := range d.Notes {
+		lines = append(lines, "Note: "+n+".")
+	}
+	return append(lines, oddities(d)...)
+}
+
+// oddities are what was odd about what servers sent, once each, and how long
+// jumps took.
+func oddities(d *logbook.Document) (lines []string) {
+	for _, r := range d.Rungs {
+		for _, a := range r.Attempts {
+			if a.Delivered != nil {
+				for _, note := range a.Delivered.Notes {
+					if line := fmt.Sprintf("Note: %s: %s.", r.Load.Title(), note); !slices.Contains(lines, line) {
+						lines = append(lines, line)
+					}
+				}
+			}
+			if a.Buffer != nil && len(a.Buffer.JumpDelaysS) > 0 {
+				words := make([]string, len(a.Buffer.JumpDelaysS))
+				for i, s := range a.Buffer.JumpDelaysS {
+					words[i] = fmt.Sprintf("%.1f", s)
+				}
+				lines = append(lines, fmt.Sprintf("Jumps in %s: the first picture came after %s s.", r.Load.Title(), strings.Join(words, ", ")))
+			}
+		}
+	}
+	return lines
+}
+
+// RemarkMarks are the shapes and words of remarks.
+var RemarkMarks = map[logbook.RemarkKind]string{logbook.Note: "✎ note", logbook.Stutter: "≋ stutter seen", logbook.Picture: "▧ picture fault"}
+
+// remarks are what people noted, by its time.
+func remarks(d *logbook.Document) Table {
+	t := Table{Head: []string{"at", "load", "", ""}, Right: []int{0}}
+	for _, r := range d.Remarks {
+		said := []string{}
+		if r.Text != "" {
+			said = append(said, r.Text)
+		}
+		for _, quantity := range slices.Sorted(maps.Keys(r.Readings)) {
+			said = append(said, quantity+" "+Value(quantity, r.Readings[quantity]))
+		}
+		t.Rows = append(t.Rows, Cells(fmt.Sprintf("%.1f s", r.AtS), r.Load, RemarkMarks[r.Kind], strings.Join(said, ", ")))
+	}
+	return t
+}
+
+// gaps are the times in which sensors gave nothing.
+func gaps(d *logbook.Document) Table {
+	t := Table{Head: []string{"source", "from", "to", "because"}, Right: []int{1, 2}}
+	for _, g := range d.Gaps {
+		to := "the end"
+		if g.ToS != nil {
+			to = fmt.Sprintf("%.1f s", *g.ToS)
+		}
+		t.Rows = append(t.Rows, Cells(g.Source, fmt.Sprintf("%.1f s", g.FromS), to, g.Reason))
+	}
+	return t
+}
+
+// anyAttempt tells whether something is true of any attempt.
+func anyAttempt(d *logbook.Document, is func(logbook.Attempt) bool) bool {
+	return slices.ContainsFunc(d.Rungs, func(r logbook.Rung) bool { return slices.ContainsFunc(r.Attempts, is) })
+}

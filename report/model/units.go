@@ -1,0 +1,78 @@
+package model
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+
+	"vividstrain/core/sense"
+)
+
+// Value prints a value of a quantity with its unit.
+func Value(quantity string, v float64) string {
+	switch unit := sense.Unit(quantity); unit {
+	case "B":
+		return Bytes(v)
+	case "B/s":
+		return Bytes(v) + "/s"
+	case "b/s":
+		for _, u := range []struct {
+			size float64
+			name string
+		}{{1e9, "Gb/s"}, {1e6, "Mb/s"}, {1e3, "kb/s"}} {
+			if v >= u.size {
+				return fmt.Sprintf("%.*f %s", decimals(v/u.size), v/u.size, u.name)
+			}
+		}
+		return fmt.Sprintf("%.0f b/s", v)
+	case "%", "rpm", "MHz":
+		return fmt.Sprintf("%.0f %s", v, unit)
+	case "":
+		return Figures(v)
+	default:
+		return Figures(v) + " " + unit
+	}
+}
+
+// Bytes prints a number of bytes with three figures at most.
+func Bytes(n float64) string {
+	for _, unit := range []struct {
+		size float64
+		name string
+	}{{1e12, "TB"}, {1e9, "GB"}, {1e6, "MB"}, {1e3, "kB"}} {
+		if n >= unit.size {
+			return fmt.Sprintf("%.*f %s", decimals(n/unit.size), n/unit.size, unit.name)
+		}
+	}
+	return fmt.Sprintf("%.0f B", n)
+}
+
+// decimals is how many decimals give a number below 1000 three figures, or two
+// below 10.
+func decimals(n float64) int {
+	if n < 10 {
+		return 1
+	}
+	return 0
+}
+
+// Figures prints a number with three significant figures, never with an exponent.
+func Figures(v float64) string {
+	digits := 2
+	for limit := 10.0; digits > 0 && (v >= limit || -v >= limit); limit *= 10 {
+		digits--
+	}
+	t := strconv.FormatFloat(v, 'f', digits, 64)
+	if strings.Contains(t, ".") {
+		t = strings.TrimRight(strings.TrimRight(t, "0"), ".")
+	}
+	return t
+}
+
+// Plural is "1 rung", "2 rungs".
+func Plural(n int, word string) string {
+	if n == 1 {
+		return "1 " + word
+	}
+	return fmt.Sprintf("%d %ss", n, word)
+}
