@@ -13,6 +13,8 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/logbook"
 	"vividstrain/core/sense"
+	"vividstrain/core/sense/linux"
+	"vividstrain/core/sense/local"
 	"vividstrain/core/sense/meter"
 	"vividstrain/report/model"
 )
@@ -44,7 +46,7 @@ func (a *app) meters(c *cli.Command, pages []string) (list []meter.Source, sourc
 		}
 	}
 	taken := map[string]bool{}
-	for _, s := range sense.Local(&sense.Group{}) {
+	for _, s := range local.Local(&linux.Group{}) {
 		taken[s.Name()] = true
 	}
 	for _, m := range list {
@@ -80,8 +82,8 @@ func closeMeters(list []meter.Source) {
 }
 
 // group is the processes that the flags name; this program where they name none.
-func group(c *cli.Command) (*sense.Group, string, error) {
-	g := &sense.Group{}
+func group(c *cli.Command) (*linux.Group, string, error) {
+	g := &linux.Group{}
 	pids, name := c.IntSlice("pid"), c.String("name")
 	if len(pids) == 0 && name == "" {
 		g.Watch(os.Getpid())
@@ -111,7 +113,7 @@ func (a *app) sources(c *cli.Command) (list []sense.Source, names string, done f
 		return nil, "", nil, err
 	}
 	meters, outside, err := a.meters(c, c.StringSlice("sensors"))
-	return append(sense.Local(g), outside...), names, func() { closeMeters(meters) }, err
+	return append(local.Local(g), outside...), names, func() { closeMeters(meters) }, err
 }
 
 func (a *app) sensorsCommand() *cli.Command {

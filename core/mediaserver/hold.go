@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"vividstrain/core/cputime"
+
 	"golang.org/x/time/rate"
 
 	"vividstrain/core/clock"
@@ -45,7 +47,7 @@ const own = 30 << 20
 const chunk = 16 << 10
 
 func newHold(o Options) *hold {
-	h := &hold{cores: o.Cores, memory: o.Memory, bits: float64(o.Link), counted: time.Now(), spent: clock.ProcessTime(), charged: own}
+	h := &hold{cores: o.Cores, memory: o.Memory, bits: float64(o.Link), counted: time.Now(), spent: cputime.Process(), charged: own}
 	h.sampled = usage{at: h.counted, cpu: h.spent}
 	if o.Link > 0 {
 		h.link = rate.NewLimiter(rate.Limit(o.Link/8), 2*chunk)
@@ -74,7 +76,7 @@ func (h *hold) gate(ctx context.Context) error {
 func (h *hold) overdrawn() time.Duration {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	now, spent := time.Now(), clock.ProcessTime()
+	now, spent := time.Now(), cputime.Process()
 	gained := time.Duration(float64(now.Sub(h.counted)) * h.cores)
 	h.credit = min(h.credit+gained-(spent-h.spent), time.Duration(h.cores*float64(250*time.Millisecond)))
 	h.counted, h.spent = now, spent
@@ -140,7 +142,7 @@ func (h *hold) Name() string { return "box" }
 func (h *hold) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	u := usage{at: now, cpu: clock.ProcessTime(), sent: h.sent}
+	u := usage{at: now, cpu: cputime.Process(), sent: h.sent}
 	elapsed := now.Sub(h.sampled.at).Seconds()
 	if elapsed <= 0 {
 		return list, nil

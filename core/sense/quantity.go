@@ -96,3 +96,10 @@ func Endings() (list []string) {
 	}
 	return list
 }
+
+// MemoryKills is the fact that tells how many programs the kernel has killed for
+// want of memory since it started.
+const MemoryKills = "memory_kills"
+
+// Percent is a share in percent, from 0 to 100.
+func Percent(share float64) float64 { return max(0, min(100*share, 100)) }

@@ -13,6 +13,8 @@ import (
 	"sync"
 	"time"
 
+	"vividstrain/core/cputime"
+
 	"vividstrain/core/clock"
 )
 
@@ -96,7 +98,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 	back := make(chan Source, len(quick)) // sources that are quick again
 	buffers := make(map[Source][]Reading, len(quick))
 	s.rounds = c.Every(interval, func(now time.Time) {
-		runtime.LockOSThread() // so that ThreadTime is of one thread
+		runtime.LockOSThread() // so that cputime.Thread is of one thread
 		defer runtime.UnlockOSThread()
 		if wall && time.Since(now) > interval/2 {
 			s.mu.Lock()
@@ -171,10 +173,10 @@ type Timed interface{ ReadAt() time.Time }
 
 // sample reads one source and tells how long that took.
 func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list []Reading) ([]Reading, time.Duration) {
-	begun, cpu := time.Now(), clock.ThreadTime()
+	begun, cpu := time.Now(), cputime.Thread()
 	list, err := source.Sample(ctx, now, list)
 	took := time.Since(begun)
-	used := clock.ThreadTime() - cpu
+	used := cputime.Thread() - cpu
 	if t, ok := source.(Timed); ok && !t.ReadAt().IsZero() {
 		now = t.ReadAt()
 	}
@@ -218,12 +220,12 @@ func (s *Sampler) mark(source Identity, now time.Time, err error) {
 		delete(s.open, source)
 	case err != nil && !open && len(s.gaps) < mostGaps:
 		s.open[source] = len(s.gaps)
-		s.gaps = append(s.gaps, Gap{Source: source, From: now, Reason: reason(err)})
+		s.gaps = append(s.gaps, Gap{Source: source, From: now, Reason: Reason(err)})
 	}
 }
 
-// reason says in a few words why something could not be read.
-func reason(err error) string {
+// Reason says in a few words why something could not be read.
+func Reason(err error) string {
 	var path *fs.PathError
 	switch {
 	case errors.Is(err, context.DeadlineExceeded):

@@ -3,8 +3,6 @@ package sense
 import (
 	"context"
 	"errors"
-	"os"
-	"runtime"
 	"sync"
 	"testing"
 	"testing/synctest"
@@ -180,37 +178,4 @@ func TestTrace(t *testing.T) {
 	}
 	require.Equal(t, []float64{2, 3, 4}, trace.Values(CPU))
 	require.Empty(t, trace.Values(GPU))
-}
-
-// A thread that spins for half a second is seen by the core, the process and
-// the thread that it keeps busy.
-func TestLocalSourcesSeeABusyThread(t *testing.T) {
-	group := &Group{}
-	group.Watch(os.Getpid())
-	sources := Local(group)
-	sample := func() map[string]float64 {
-		values := map[string]float64{}
-		for _, s := range sources {
-			list, err := s.Sample(t.Context(), time.Now(), nil)
-			require.NoError(t, err, s.Name())
-			for _, r := range list {
-				values[r.Key()] = r.Value
-			}
-		}
-		return values
-	}
-	first := sample()
-	require.NotContains(t, first, CPU, "a rate needs two samples")
-	runtime.LockOSThread()
-	for begun := time.Now(); time.Since(begun) < 500*time.Millisecond; {
-	}
-	values := sample()
-	runtime.UnlockOSThread()
-	require.Greater(t, values[CPU], 10.0)
-	require.Greater(t, values[GroupCPU], 20.0)
-	require.Greater(t, values[ThreadMax], 20.0)
-	require.LessOrEqual(t, values[ThreadMax], 100.0)
-	require.Greater(t, values[MemTotal], values[MemUsed])
-	require.Greater(t, values[GroupMem], 1e6)
-	require.Contains(t, values, "cpu_core_pct:0")
 }

@@ -8,11 +8,15 @@ import (
 	"sync"
 	"time"
 
+	"vividstrain/core/cputime"
+
 	"vividstrain/core/clock"
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/partial"
 	"vividstrain/core/sense"
+	"vividstrain/core/sense/linux"
+	"vividstrain/core/sense/local"
 	"vividstrain/core/tally"
 )
 
@@ -47,7 +51,7 @@ type Report struct {
 func Run(ctx context.Context, job Job) (*Report, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	own := &sense.Group{}
+	own := &linux.Group{}
 	own.Watch(os.Getpid())
 	report := &Report{}
 	copies := make([]*copied, job.Copies)
@@ -63,7 +67,7 @@ func Run(ctx context.Context, job Job) (*Report, error) {
 	report.In, report.Goal = copies[0].in, copies[0].converter.out.Format
 	report.Left = copies[0].left
 	stop := copies[0].tell(&job, copies)
-	began, before := time.Now(), clock.ProcessTime()
+	began, before := time.Now(), cputime.Process()
 	var wait sync.WaitGroup
 	for _, c := range copies {
 		wait.Go(func() {
@@ -75,7 +79,7 @@ func Run(ctx context.Context, job Job) (*Report, error) {
 	}
 	wait.Wait()
 	stop()
-	report.Took, report.CPU = time.Since(began), clock.ProcessTime()-before
+	report.Took, report.CPU = time.Since(began), cputime.Process()-before
 	if m := meter.stop()[sense.GroupMem]; m.N > 0 {
 		report.MemPeak = max(0, int64(m.Max-meter.before))
 	}
@@ -231,9 +235,9 @@ type meter struct {
 	before  float64 // bytes in use then
 }
 
-func newMeter(ctx context.Context, own *sense.Group) *meter {
+func newMeter(ctx context.Context, own *linux.Group) *meter {
 	m := &meter{began: time.Now()}
-	sources := sense.Local(own)
+	sources := local.Local(own)
 	for _, s := range sources {
 		list, _ := s.Sample(ctx, m.began, nil) // what cannot be read now is not there later either
 		for _, r := range list {

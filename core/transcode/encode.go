@@ -4,7 +4,8 @@ import (
 	"context"
 	"math"
 
-	"vividstrain/core/clock"
+	"vividstrain/core/cputime"
+
 	"vividstrain/core/media"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/transcode/groups"
@@ -70,7 +71,7 @@ func (c *Converter) encodeGroup(ctx context.Context, e media.Encoder, first int6
 		if err := c.gate(ctx); err != nil {
 			return err
 		}
-		before := clock.ThreadTime()
+		before := cputime.Thread()
 		err := e.Encode(p, n)
 		c.spend(coding, before)
 		p.Release()

@@ -5,7 +5,8 @@ import (
 	"errors"
 	"io"
 
-	"vividstrain/core/clock"
+	"vividstrain/core/cputime"
+
 	"vividstrain/core/media"
 	"vividstrain/core/media/picture"
 )
@@ -132,7 +133,7 @@ func (p *preparer) make(rows picture.Rows) *picture.Picture {
 		p.scalers[rows] = s
 	}
 	dst := p.pool.Get(f.Width, f.Height, f.Depth, f.Chroma)
-	before := clock.ThreadTime()
+	before := cputime.Thread()
 	if p.tone == nil {
 		s.Scale(dst, src)
 		grey(dst, src.Chroma)

@@ -14,7 +14,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"vividstrain/core/clock"
+	"vividstrain/core/cputime"
+
 	"vividstrain/core/media"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
@@ -216,7 +217,7 @@ func (c *Converter) Stats() Stats {
 
 // spend adds the processor time of this thread since before to a stage.
 func (c *Converter) spend(stage int, before time.Duration) (now time.Duration) {
-	now = clock.ThreadTime()
+	now = cputime.Thread()
 	c.busy[stage].Add(int64(now - before))
 	return now
 }

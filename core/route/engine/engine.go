@@ -23,6 +23,8 @@ import (
 	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 	"vividstrain/core/sense"
+	"vividstrain/core/sense/linux"
+	"vividstrain/core/sense/local"
 	"vividstrain/core/tally"
 	"vividstrain/core/transcode"
 )
@@ -101,9 +103,9 @@ func New(o Options) (*Engine, error) {
 	if o.Threads == 0 {
 		o.Threads = runtime.NumCPU()
 	}
-	own := &sense.Group{}
+	own := &linux.Group{}
 	own.Watch(os.Getpid())
-	return &Engine{options: o, sources: sense.Local(own), films: map[string]*film{}}, nil
+	return &Engine{options: o, sources: local.Local(own), films: map[string]*film{}}, nil
 }
 
 // Kind returns "engine".

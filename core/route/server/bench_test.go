@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"vividstrain/core/cputime"
+
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/clock"
@@ -98,7 +100,7 @@ func BenchmarkViewers(b *testing.B) {
 		require.NoError(b, err)
 		p := route.Plan{Loads: []load.Load{l}, Hold: 20 * time.Second, Settle: 5 * time.Second, Stagger: 20 * time.Second / time.Duration(n)}
 		worst, sum, samples := 0.0, 0.0, 0.0
-		before, cpu := time.Now(), clock.ProcessTime()
+		before, cpu := time.Now(), cputime.Process()
 		stop := clock.Real{}.Every(250*time.Millisecond, func(now time.Time) {
 			list, _ := s.own.Sample(b.Context(), now, nil)
 			for _, r := range list {
@@ -123,7 +125,7 @@ func BenchmarkViewers(b *testing.B) {
 		b.ReportMetric(float64(checked), "segments-checked")
 		b.ReportMetric(sum/samples, "mean-worst-lag-ms")
 		b.ReportMetric(worst, "worst-lag-ms")
-		b.ReportMetric(100*(clock.ProcessTime()-cpu).Seconds()/time.Since(before).Seconds(), "cpu-%")
+		b.ReportMetric(100*(cputime.Process()-cpu).Seconds()/time.Since(before).Seconds(), "cpu-%")
 		b.ReportMetric(peakMB(), "peak-MB")
 	}
 }

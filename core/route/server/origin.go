@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"vividstrain/core/route"
-	"vividstrain/core/sense"
+	"vividstrain/core/sense/linux"
 )
 
 // origin is where credentials may go: scheme, host and port (RFC 6454, 4).
@@ -57,7 +57,7 @@ func (s *Server) Reach(ctx context.Context) error {
 		}
 		conn.Close()
 		if ip, ours := conn.RemoteAddr().(*net.TCPAddr); ours && isLocal(ip.IP) {
-			s.own.group.SetAside(sense.Listeners(ip.Port)...)
+			s.own.group.SetAside(linux.Listeners(ip.Port)...)
 		}
 	}
 	return nil

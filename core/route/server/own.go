@@ -8,8 +8,12 @@ import (
 	"sync/atomic"
 	"time"
 
+	"vividstrain/core/cputime"
+
 	"vividstrain/core/clock"
 	"vividstrain/core/sense"
+	"vividstrain/core/sense/linux"
+	"vividstrain/core/sense/local"
 )
 
 // own watches the measuring side: whether viewers wake up in time, what they
@@ -17,7 +21,7 @@ import (
 type own struct {
 	lag    atomic.Int64 // the worst since the last sample, in nanoseconds
 	blocks atomic.Int64 // that each viewer may keep of a film in one file
-	group  *sense.Group // this program
+	group  *linux.Group // this program
 	host   []sense.Source
 	read   []sense.Reading
 
@@ -28,9 +32,9 @@ type own struct {
 }
 
 func newOwn() *own {
-	o := &own{group: &sense.Group{}, at: time.Now(), cpu: clock.ProcessTime()}
+	o := &own{group: &linux.Group{}, at: time.Now(), cpu: cputime.Process()}
 	o.group.Watch(os.Getpid())
-	o.host = sense.Host(o.group)
+	o.host = local.Host(o.group)
 	o.blocks.Store(blocksFor(1))
 	return o
 }
@@ -77,7 +81,7 @@ const mostAsked = 64
 func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	cpu := clock.ProcessTime()
+	cpu := cputime.Process()
 	if elapsed := now.Sub(o.at); elapsed > 0 {
 		list = append(list, sense.Reading{Quantity: sense.ViewerCPU, Value: 100 * (cpu - o.cpu).Seconds() / elapsed.Seconds()})
 	}

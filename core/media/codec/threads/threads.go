@@ -9,7 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"vividstrain/core/clock"
+	"vividstrain/core/cputime"
 )
 
 // Pool works through tasks of one kind. Tasks are used again: one is acquired, filled, submitted,
@@ -38,10 +38,10 @@ func Start[T any](threads int, tasks []T, newWorker func() (run func(T))) *Pool[
 // read from outside.
 func (p *Pool[T]) work(run func(T)) {
 	runtime.LockOSThread()
-	before := clock.ThreadTime()
+	before := cputime.Thread()
 	for t := range p.queue {
 		run(t)
-		now := clock.ThreadTime()
+		now := cputime.Thread()
 		p.busy.Add(int64(now - before))
 		before = now
 	}

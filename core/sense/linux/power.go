@@ -1,10 +1,12 @@
-package sense
+package linux
 
 import (
 	"context"
 	"path/filepath"
 	"strings"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // powerSource reads power: what the processor counts (powercap), what a battery
@@ -54,17 +56,17 @@ func newPower(r Roots) *powerSource {
 		}
 		for _, path := range paths {
 			label := s.text(path[:strings.LastIndexByte(path, '_')] + "_label")
-			s.probes = append(s.probes, probe{path, Power, strings.TrimSpace(chip + " " + label), 1e-6})
+			s.probes = append(s.probes, probe{path, sense.Power, strings.TrimSpace(chip + " " + label), 1e-6})
 		}
 	}
 	return s
 }
 
-func (*powerSource) Kind() string { return System }
+func (*powerSource) Kind() string { return sense.System }
 
 func (*powerSource) Name() string { return "power" }
 
-func (s *powerSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *powerSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	elapsed := now.Sub(s.at).Seconds()
 	s.at = now
 	var packages, platform, battery float64
@@ -80,7 +82,7 @@ func (s *powerSource) Sample(_ context.Context, now time.Time, list []Reading) (
 		}
 		if z.known && elapsed > 0 && used >= 0 {
 			w := used * 1e-6 / elapsed
-			list = append(list, Reading{Power, z.label, w})
+			list = append(list, sense.Reading{Quantity: sense.Power, Label: z.label, Value: w})
 			switch {
 			case z.label == "psys":
 				platform = w
@@ -92,7 +94,7 @@ func (s *powerSource) Sample(_ context.Context, now time.Time, list []Reading) (
 	}
 	for _, dir := range s.batteries {
 		if capacity, err := s.number(filepath.Join(dir, "capacity")); err == nil {
-			list = append(list, Reading{Battery, filepath.Base(dir), capacity})
+			list = append(list, sense.Reading{Quantity: sense.Battery, Label: filepath.Base(dir), Value: capacity})
 		}
 		if s.text(filepath.Join(dir, "status")) == "Discharging" {
 			battery += s.draw(dir)
@@ -100,12 +102,12 @@ func (s *powerSource) Sample(_ context.Context, now time.Time, list []Reading) (
 	}
 	for _, p := range s.probes {
 		if v, err := s.number(p.path); err == nil {
-			list = append(list, Reading{p.quantity, p.label, v * p.scale})
+			list = append(list, sense.Reading{Quantity: p.quantity, Label: p.label, Value: v * p.scale})
 		}
 	}
 	for _, w := range []float64{battery, platform, packages} { // what tells of more of the device first
 		if w > 0 {
-			return append(list, Reading{Power, "", w}), nil
+			return append(list, sense.Reading{Quantity: sense.Power, Value: w}), nil
 		}
 	}
 	return list, nil
@@ -138,12 +140,12 @@ func (s *powerSource) draw(dir string) float64 {
 	return ua * 1e-6 * uv * 1e-6
 }
 
-func (s *powerSource) Absent() []Absence {
+func (s *powerSource) Absent() []sense.Absence {
 	switch {
 	case s.denied && len(s.zones) == 0:
-		return []Absence{{Power, "the processor's energy counters may be read by the administrator alone", "run as administrator, or allow reading energy_uj below /sys/class/powercap"}}
+		return []sense.Absence{{Quantity: sense.Power, Why: "the processor's energy counters may be read by the administrator alone", Remedy: "run as administrator, or allow reading energy_uj below /sys/class/powercap"}}
 	case len(s.zones)+len(s.batteries)+len(s.probes) == 0:
-		return []Absence{{Power, "no energy counters, no battery, no chip that measures power", "put a metering plug before the device (sensors: in vividstrain.yaml)"}}
+		return []sense.Absence{{Quantity: sense.Power, Why: "no energy counters, no battery, no chip that measures power", Remedy: "put a metering plug before the device (sensors: in vividstrain.yaml)"}}
 	}
 	return nil
 }

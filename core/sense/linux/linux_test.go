@@ -1,11 +1,10 @@
-package sense
+package linux
 
 import (
 	"bufio"
 	"fmt"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strconv"
 	"strings"
 	"testing"
@@ -15,6 +14,7 @@ import (
 	"golang.org/x/tools/txtar"
 
 	"vividstrain/core/clock"
+	"vividstrain/core/sense"
 )
 
 // machine unpacks the files of a made-up machine below dir; what stands below
@@ -54,7 +54,7 @@ func machine(t testing.TB, name, dir string) (roots Roots, pass func(), sections
 }
 
 // readAll reads all sources once.
-func readAll(t testing.TB, sources []Source, now time.Time) map[string]float64 {
+func readAll(t testing.TB, sources []sense.Source, now time.Time) map[string]float64 {
 	values := map[string]float64{}
 	for _, s := range sources {
 		list, _ := s.Sample(t.Context(), now, nil)
@@ -80,7 +80,7 @@ func TestThreeMachines(t *testing.T) {
 			sources := Under(roots, group)
 			now := time.Unix(1e9, 0)
 			first := readAll(t, sources, now)
-			require.NotContains(t, first, CPU, "a rate needs two samples")
+			require.NotContains(t, first, sense.CPU, "a rate needs two samples")
 			pass()
 			values := readAll(t, sources, now.Add(time.Second))
 			lines := bufio.NewScanner(strings.NewReader(sections["want"]))
@@ -96,7 +96,7 @@ func TestThreeMachines(t *testing.T) {
 				require.Contains(t, values, key)
 				require.InEpsilon(t, 1+v, 1+values[key], 1e-6, "%s: %g instead of %g", key, values[key], v)
 			}
-			absent := fmt.Sprint(Absences(sources))
+			absent := fmt.Sprint(sense.Absences(sources))
 			for l := range strings.Lines(sections["absent"]) {
 				quantity, remedy, _ := strings.Cut(strings.TrimSpace(l), " ")
 				require.Contains(t, absent, "{"+quantity+" ")
@@ -104,9 +104,9 @@ func TestThreeMachines(t *testing.T) {
 			}
 			for l := range strings.Lines(sections["facts"]) {
 				name, want, _ := strings.Cut(strings.TrimSpace(l), " ")
-				require.Equal(t, want, States(sources)[name], name)
+				require.Equal(t, want, sense.States(sources)[name], name)
 			}
-			for _, a := range Absences(sources) {
+			for _, a := range sense.Absences(sources) {
 				require.NotContains(t, values, a.Quantity)
 				require.NotEmpty(t, a.Why)
 				require.NotEmpty(t, a.Remedy)
@@ -136,7 +136,7 @@ func TestHelpersCount(t *testing.T) {
 		for _, r := range list {
 			values[r.Quantity] = r.Value
 		}
-		return values[GroupCPU], values[GroupSize]
+		return values[sense.GroupCPU], values[sense.GroupSize]
 	}
 	put(10, 1, 5, 100, 0)
 	put(11, 10, 6, 1000, 0) // was there before
@@ -195,9 +195,9 @@ func TestOthers(t *testing.T) {
 		pct = -1
 		for _, r := range list {
 			switch r.Quantity {
-			case OthersCPU:
+			case sense.OthersCPU:
 				pct = r.Value
-			case OtherCPU:
+			case sense.OtherCPU:
 				named = append(named, r.Label)
 			}
 		}
@@ -235,12 +235,12 @@ func TestOthers(t *testing.T) {
 func TestSourcesAreAskedWhileTheyAreRead(t *testing.T) {
 	roots, _, _ := machine(t, "nas", t.TempDir())
 	sources := Under(roots, &Group{})
-	facts, absent := States(sources), Absences(sources)
-	s := Start(t.Context(), clock.Real{}, time.Millisecond, sources, func(Sample) {})
+	facts, absent := sense.States(sources), sense.Absences(sources)
+	s := sense.Start(t.Context(), clock.Real{}, time.Millisecond, sources, func(sense.Sample) {})
 	defer s.Stop()
 	for range 300 {
-		require.Equal(t, facts, States(sources))
-		require.Equal(t, absent, Absences(sources))
+		require.Equal(t, facts, sense.States(sources))
+		require.Equal(t, absent, sense.Absences(sources))
 	}
 }
 
@@ -288,7 +288,7 @@ func BenchmarkBigMachine(b *testing.B) {
 	sources := Under(roots, group)
 	now, n := time.Unix(1e9, 0), 0
 	b.ReportAllocs()
-	var list []Reading
+	var list []sense.Reading
 	for b.Loop() {
 		now = now.Add(time.Second) // so that all processes are looked at each time
 		for _, s := range sources {
@@ -297,27 +297,4 @@ func BenchmarkBigMachine(b *testing.B) {
 		n++
 	}
 	b.ReportMetric(1e3*b.Elapsed().Seconds()/float64(n), "ms/sample")
-}
-
-// BenchmarkLocal reads this computer as a climb does.
-func BenchmarkLocal(b *testing.B) {
-	group := &Group{}
-	group.Watch(os.Getpid())
-	sources := Local(group)
-	runtime.LockOSThread()
-	defer runtime.UnlockOSThread()
-	now, n := time.Now(), 0
-	begun := clock.ThreadTime()
-	b.ReportAllocs()
-	var list []Reading
-	for b.Loop() {
-		now = now.Add(250 * time.Millisecond)
-		for _, s := range sources {
-			list, _ = s.Sample(b.Context(), now, list[:0])
-		}
-		n++
-	}
-	used := (clock.ThreadTime() - begun).Seconds() / float64(n)
-	b.ReportMetric(100*4*used, "%core@4Hz")
-	b.ReportMetric(100*20*used, "%core@20Hz")
 }

@@ -1,4 +1,4 @@
-package sense
+package linux
 
 import (
 	"bytes"
@@ -12,6 +12,8 @@ import (
 	"strconv"
 	"sync"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // Group is the processes that are watched: those that were named, and all that
@@ -96,13 +98,13 @@ type processSource struct {
 
 	all     map[int]*task // every process that was seen
 	members []*task
-	busiest []Reading // of the processes that are not watched
-	others  float64   // share of all cores that they took together, in percent; negative: not known yet
-	reaped  counter   // seconds of their children that have ended
+	busiest []sense.Reading // of the processes that are not watched
+	others  float64         // share of all cores that they took together, in percent; negative: not known yet
+	reaped  counter         // seconds of their children that have ended
 	cores   float64
-	display []int     // numbers of the display servers
-	looked  time.Time // when those were looked for
-	threads []Reading // of the watched ones
+	display []int           // numbers of the display servers
+	looked  time.Time       // when those were looked for
+	threads []sense.Reading // of the watched ones
 	at      time.Time
 	scanned time.Time
 	sized   time.Time
@@ -129,7 +131,7 @@ func newProcesses(r Roots, g *Group, pageSize int) *processSource {
 	return &processSource{proc: r.Proc, pageSize: float64(pageSize), group: g, all: map[int]*task{}, others: -1}
 }
 
-func (*processSource) Kind() string { return System }
+func (*processSource) Kind() string { return sense.System }
 
 func (*processSource) Name() string { return "processes" }
 
@@ -142,7 +144,7 @@ const (
 
 var errNobody = errors.New("no watched process runs")
 
-func (s *processSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	elapsed := now.Sub(s.at).Seconds()
 	first := s.at.IsZero() || elapsed <= 0
 	if now.Sub(s.scanned) >= scanEvery {
@@ -153,7 +155,7 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []Reading)
 	s.at = now
 	list = append(list, s.busiest...)
 	if s.others >= 0 {
-		list = append(list, Reading{OthersCPU, "", s.others})
+		list = append(list, sense.Reading{Quantity: sense.OthersCPU, Value: s.others})
 	}
 	var used, memory, faults, children, gone float64
 	s.threads = s.threads[:0]
@@ -180,15 +182,15 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []Reading)
 	if len(alive) == 0 {
 		return list, errNobody
 	}
-	list = append(list, Reading{GroupSize, "", float64(len(alive))}, Reading{GroupMem, "", memory})
+	list = append(list, sense.Reading{Quantity: sense.GroupSize, Value: float64(len(alive))}, sense.Reading{Quantity: sense.GroupMem, Value: memory})
 	if now.Sub(s.sized) >= sizeEvery {
 		s.sized, s.pss = now, s.shared()
 	}
 	if s.pss > 0 {
-		list = append(list, Reading{GroupPSS, "", s.pss})
+		list = append(list, sense.Reading{Quantity: sense.GroupPSS, Value: s.pss})
 	}
 	if !first {
-		list = append(list, Reading{GroupCPU, "", 100 * used / elapsed}, Reading{GroupLoad, "", max(0, faults) / elapsed})
+		list = append(list, sense.Reading{Quantity: sense.GroupCPU, Value: 100 * used / elapsed}, sense.Reading{Quantity: sense.GroupLoad, Value: max(0, faults) / elapsed})
 		list = s.busiestThreads(list)
 	}
 	return list, nil
@@ -274,7 +276,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 			took += t.cpu - t.listed
 			children += t.children
 			if share := 100 * (t.cpu - t.listed) / elapsed; !first && share >= 1 {
-				s.busiest = append(s.busiest, Reading{OtherCPU, fmt.Sprintf("%s %d", t.name, pid), share})
+				s.busiest = append(s.busiest, sense.Reading{Quantity: sense.OtherCPU, Label: fmt.Sprintf("%s %d", t.name, pid), Value: share})
 			}
 		}
 		t.listed = t.cpu
@@ -285,7 +287,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 		took += max(0, ended-gone) // of helpers that ended, what nobody saw
 	}
 	if s.others = -1; !first && elapsed > 0 && s.cores > 0 {
-		s.others = percent(took / elapsed / s.cores)
+		s.others = sense.Percent(took / elapsed / s.cores)
 	}
 	return nil
 }
@@ -310,8 +312,8 @@ func (s *processSource) isOther(t *task) bool {
 const kernelThreads = 2
 
 // most keeps the three largest values.
-func most(list []Reading) []Reading {
-	slices.SortFunc(list, func(a, b Reading) int {
+func most(list []sense.Reading) []sense.Reading {
+	slices.SortFunc(list, func(a, b sense.Reading) int {
 		return cmp.Or(cmp.Compare(b.Value, a.Value), cmp.Compare(a.Label, b.Label))
 	})
 	return list[:min(len(list), 3)]
@@ -346,7 +348,7 @@ func (s *processSource) readThreads(t *task, elapsed float64) {
 		}
 		now[id] = used
 		if share := 100 * (used - t.threads[id]) / elapsed; !first && share > 0 {
-			s.threads = append(s.threads, Reading{ThreadUse, filepath.Join(dir, e.Name()), min(share, 100)})
+			s.threads = append(s.threads, sense.Reading{Quantity: sense.ThreadUse, Label: filepath.Join(dir, e.Name()), Value: min(share, 100)})
 		}
 	}
 	t.threads = now
@@ -376,7 +378,7 @@ func (s *processSource) threadTime(dir string) (float64, bool) {
 
 // busiestThreads appends the busiest thread's share, and the three busiest by
 // name.
-func (s *processSource) busiestThreads(list []Reading) []Reading {
+func (s *processSource) busiestThreads(list []sense.Reading) []sense.Reading {
 	s.threads = most(s.threads)
 	top := 0.0
 	for i, r := range s.threads {
@@ -384,10 +386,10 @@ func (s *processSource) busiestThreads(list []Reading) []Reading {
 			top = r.Value
 		}
 		if r.Value >= 5 {
-			list = append(list, Reading{ThreadUse, s.text(filepath.Join(r.Label, "comm")) + " " + filepath.Base(r.Label), r.Value})
+			list = append(list, sense.Reading{Quantity: sense.ThreadUse, Label: s.text(filepath.Join(r.Label, "comm")) + " " + filepath.Base(r.Label), Value: r.Value})
 		}
 	}
-	return append(list, Reading{ThreadMax, "", top})
+	return append(list, sense.Reading{Quantity: sense.ThreadMax, Value: top})
 }
 
 // shared is the memory of the group with shared pages divided by those who

@@ -1,4 +1,4 @@
-package sense
+package linux
 
 import (
 	"bytes"
@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync/atomic"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // gpuSource reads graphics processors through the kernel: what each client used
@@ -91,11 +93,11 @@ func newGPU(r Roots, group *Group) *gpuSource {
 	return s
 }
 
-func (*gpuSource) Kind() string { return System }
+func (*gpuSource) Kind() string { return sense.System }
 
 func (*gpuSource) Name() string { return "gpu" }
 
-func (s *gpuSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *gpuSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	if len(s.cards) == 0 {
 		return list, nil
 	}
@@ -113,20 +115,20 @@ func (s *gpuSource) Sample(_ context.Context, now time.Time, list []Reading) ([]
 }
 
 // card reads what a driver says of the whole card.
-func (s *gpuSource) card(c *card, list []Reading) []Reading {
+func (s *gpuSource) card(c *card, list []sense.Reading) []sense.Reading {
 	add := func(path, quantity string, scale float64) {
 		if path == "" {
 			return
 		}
 		if v, err := s.number(path); err == nil { // some answer only while they are awake
-			list = append(list, Reading{quantity, c.name, v * scale})
+			list = append(list, sense.Reading{Quantity: quantity, Label: c.name, Value: v * scale})
 		}
 	}
-	add(c.busy, GPU, 1)
-	add(c.used, GPUMem, 1)
-	add(c.clock, GPUClock, c.clockScale)
+	add(c.busy, sense.GPU, 1)
+	add(c.used, sense.GPUMem, 1)
+	add(c.clock, sense.GPUClock, c.clockScale)
 	if c.decode != "" {
-		add(c.decode, BlockUse, 1)
+		add(c.decode, sense.BlockUse, 1)
 	}
 	if c.dpm != "" {
 		if data, err := s.read(c.dpm); err == nil { // "1: 800Mhz *"
@@ -136,7 +138,7 @@ func (s *gpuSource) card(c *card, list []Reading) []Reading {
 				_, l, _ = bytes.Cut(l, []byte(": "))
 				mhz, rest, _ := bytes.Cut(l, []byte("Mhz"))
 				if v, ok := parseFloat(mhz); ok && bytes.Contains(rest, []byte("*")) {
-					list = append(list, Reading{GPUClock, c.name, v})
+					list = append(list, sense.Reading{Quantity: sense.GPUClock, Label: c.name, Value: v})
 				}
 			}
 		}
@@ -175,7 +177,7 @@ func (s *gpuSource) look() {
 }
 
 // engines adds up what all clients used of each class of engines.
-func (s *gpuSource) engines(elapsed float64, list []Reading) []Reading {
+func (s *gpuSource) engines(elapsed float64, list []sense.Reading) []sense.Reading {
 	for _, c := range s.clients {
 		c.seen = false
 	}
@@ -227,13 +229,13 @@ func (s *gpuSource) engines(elapsed float64, list []Reading) []Reading {
 	if elapsed <= 0 || elapsed > 3600 {
 		return list
 	}
-	for class, q := range [engineClasses][2]string{{BlockUse, GroupDecode}, {EncodeUse, GroupEncode}, {RenderUse, GroupRender}} {
+	for class, q := range [engineClasses][2]string{{sense.BlockUse, sense.GroupDecode}, {sense.EncodeUse, sense.GroupEncode}, {sense.RenderUse, sense.GroupRender}} {
 		if has[class] {
-			list = append(list, Reading{q[0], "", percent(all[class])}, Reading{q[1], "", percent(members[class])})
+			list = append(list, sense.Reading{Quantity: q[0], Value: sense.Percent(all[class])}, sense.Reading{Quantity: q[1], Value: sense.Percent(members[class])})
 		}
 	}
 	if memory > 0 {
-		list = append(list, Reading{GroupGPUMem, "", memory})
+		list = append(list, sense.Reading{Quantity: sense.GroupGPUMem, Value: memory})
 	}
 	return list
 }
@@ -296,12 +298,12 @@ func (u *usage) add(engine string, used, cycles float64) {
 	}
 }
 
-func (s *gpuSource) Absent() []Absence {
+func (s *gpuSource) Absent() []sense.Absence {
 	if len(s.cards) == 0 {
-		return []Absence{{"gpu_*_pct", "the kernel shows no graphics processor below /sys/class/drm", "load its driver; in a container, pass /dev/dri through"}}
+		return []sense.Absence{{Quantity: "gpu_*_pct", Why: "the kernel shows no graphics processor below /sys/class/drm", Remedy: "load its driver; in a container, pass /dev/dri through"}}
 	}
 	if s.hidden.Load() {
-		return []Absence{{BlockUse, "no client of the graphics processor may be looked at", "run as the player's user or as administrator, on a kernel whose driver fills in fdinfo"}}
+		return []sense.Absence{{Quantity: sense.BlockUse, Why: "no client of the graphics processor may be looked at", Remedy: "run as the player's user or as administrator, on a kernel whose driver fills in fdinfo"}}
 	}
 	return nil
 }

@@ -1,10 +1,12 @@
-package sense
+package linux
 
 import (
 	"context"
 	"path/filepath"
 	"strconv"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // clockSource reads the clocks of the cores from cpufreq, and how often the
@@ -48,11 +50,11 @@ func newClocks(r Roots) *clockSource {
 	return s
 }
 
-func (*clockSource) Kind() string { return System }
+func (*clockSource) Kind() string { return sense.System }
 
 func (*clockSource) Name() string { return "clocks" }
 
-func (s *clockSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *clockSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	var share, mhz, cores float64
 	for _, p := range s.policies {
 		khz, err := s.number(p.current)
@@ -64,7 +66,7 @@ func (s *clockSource) Sample(_ context.Context, now time.Time, list []Reading) (
 		cores += p.cores
 	}
 	if cores > 0 {
-		list = append(list, Reading{Clock, "", 100 * share / cores}, Reading{ClockMHz, "", mhz / cores})
+		list = append(list, sense.Reading{Quantity: sense.Clock, Value: 100 * share / cores}, sense.Reading{Quantity: sense.ClockMHz, Value: mhz / cores})
 	}
 	elapsed := now.Sub(s.at).Seconds()
 	s.at = now
@@ -80,17 +82,17 @@ func (s *clockSource) Sample(_ context.Context, now time.Time, list []Reading) (
 		total += n
 	}
 	if n, ok := s.throttled.since(total); ok && elapsed > 0 {
-		list = append(list, Reading{Throttles, "", n / elapsed})
+		list = append(list, sense.Reading{Quantity: sense.Throttles, Value: n / elapsed})
 	}
 	return list, nil
 }
 
-func (s *clockSource) Absent() (list []Absence) {
+func (s *clockSource) Absent() (list []sense.Absence) {
 	if len(s.policies) == 0 {
-		list = append(list, Absence{Clock, "the kernel offers no cpufreq here, as in most virtual machines", "load the processor's cpufreq driver, or measure on the machine itself"})
+		list = append(list, sense.Absence{Quantity: sense.Clock, Why: "the kernel offers no cpufreq here, as in most virtual machines", Remedy: "load the processor's cpufreq driver, or measure on the machine itself"})
 	}
 	if len(s.throttles) == 0 {
-		list = append(list, Absence{Throttles, "the processor's driver does not count them", "measure on a processor whose driver counts them"})
+		list = append(list, sense.Absence{Quantity: sense.Throttles, Why: "the processor's driver does not count them", Remedy: "measure on a processor whose driver counts them"})
 	}
 	return list
 }

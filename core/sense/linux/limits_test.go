@@ -1,4 +1,4 @@
-package sense
+package linux
 
 import (
 	"fmt"
@@ -8,6 +8,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/sense"
 )
 
 // tree writes files below a folder.
@@ -35,7 +37,7 @@ func TestLimits(t *testing.T) {
 				"sys/fs/cgroup/boats/cpu.max": "150000 100000\n", "sys/fs/cgroup/boats/lounge/cpu.max": "max 100000\n",
 				"sys/fs/cgroup/boats/cpu.stat": "usage_usec 5\nthrottled_usec 1000000\n"},
 			map[string]string{"sys/fs/cgroup/boats/cpu.stat": "usage_usec 5\nthrottled_usec 1500000\n"},
-			map[string]float64{GroupMemLimit: 2e8, GroupCharged: 8e7, GroupCPULimit: 150, HeldBack: 25},
+			map[string]float64{sense.GroupMemLimit: 2e8, sense.GroupCharged: 8e7, sense.GroupCPULimit: 150, sense.HeldBack: 25},
 		},
 		"version 1": {
 			map[string]string{"proc/10/cgroup": "4:memory:/lounge\n3:cpu,cpuacct:/lounge\n0::/\n",
@@ -49,11 +51,11 @@ func TestLimits(t *testing.T) {
 				"sys/fs/cgroup/cpu,cpuacct/cpu.cfs_period_us":           "100000",
 				"sys/fs/cgroup/memory/lounge/memory.max_usage_in_bytes": "0"},
 			map[string]string{"sys/fs/cgroup/cpu,cpuacct/lounge/cpu.stat": "nr_throttled 9\nthrottled_time 2000000000\n"},
-			map[string]float64{GroupMemLimit: 1e8, GroupCharged: 9.5e7, GroupCPULimit: 50, HeldBack: 100},
+			map[string]float64{sense.GroupMemLimit: 1e8, sense.GroupCharged: 9.5e7, sense.GroupCPULimit: 50, sense.HeldBack: 100},
 		},
 		"one core of two": {map[string]string{"proc/10/status": "Name:\tplayer\nCpus_allowed:\t2\nCpus_allowed_list:\t1\nMems_allowed:\t1\n", "proc/stat": "cpu  1\ncpu0 1\ncpu1 1\n",
 			"proc/10/cgroup": "0::/lounge\n", "sys/fs/cgroup/lounge/cpu.max": "150000 100000\n"},
-			nil, map[string]float64{GroupCPULimit: 100}},
+			nil, map[string]float64{sense.GroupCPULimit: 100}},
 		"more cores than there are": {map[string]string{"proc/10/status": "Cpus_allowed_list:\t0-7,16\n", "proc/stat": "cpu  1\ncpu0 1\ncpu1 1\n"},
 			nil, map[string]float64{}},
 		"no limits": {map[string]string{"proc/10/cgroup": "0::/\n"}, nil, map[string]float64{}},
@@ -68,7 +70,7 @@ func TestLimits(t *testing.T) {
 			processes := newProcesses(roots, group, 4096)
 			limits := newLimits(roots, group)
 			now := time.Unix(1e9, 0)
-			readAll(t, []Source{processes, limits}, now)
+			readAll(t, []sense.Source{processes, limits}, now)
 			tree(t, dir, c.later)
 			list, err := limits.Sample(t.Context(), now.Add(2*time.Second), nil)
 			require.NoError(t, err)

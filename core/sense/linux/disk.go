@@ -1,10 +1,12 @@
-package sense
+package linux
 
 import (
 	"context"
 	"path/filepath"
 	"strings"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // diskSource reads what the disks do from proc/diskstats (the kernel's
@@ -24,7 +26,7 @@ type disk struct {
 
 func newDisk(r Roots) *diskSource { return &diskSource{roots: r, disks: map[string]*disk{}} }
 
-func (*diskSource) Kind() string { return System }
+func (*diskSource) Kind() string { return sense.System }
 
 func (*diskSource) Name() string { return "disk" }
 
@@ -33,7 +35,7 @@ const (
 	sectorSize = 512 // whatever the disk's own is
 )
 
-func (s *diskSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *diskSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	data, err := s.read(filepath.Join(s.roots.Proc, "diskstats"))
 	if err != nil {
 		return list, err
@@ -79,7 +81,7 @@ func escapeGlob(name string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)
 }
 
-func (d *disk) readings(list []Reading, name string, v [11]float64, elapsed float64) []Reading {
+func (d *disk) readings(list []sense.Reading, name string, v [11]float64, elapsed float64) []sense.Reading {
 	requests, known := d.requests.since(v[0] + v[4])
 	read, _ := d.read.since(v[2])
 	written, _ := d.written.since(v[6])
@@ -89,10 +91,10 @@ func (d *disk) readings(list []Reading, name string, v [11]float64, elapsed floa
 	if !known || elapsed <= 0 {
 		return list
 	}
-	list = append(list, Reading{DiskBusy, name, percent(busy / 1000 / elapsed)}, Reading{DiskRead, name, max(0, read) * sectorSize / elapsed},
-		Reading{DiskWrite, name, max(0, written) * sectorSize / elapsed}, Reading{DiskQueue, name, max(0, queued) / 1000 / elapsed})
+	list = append(list, sense.Reading{Quantity: sense.DiskBusy, Label: name, Value: sense.Percent(busy / 1000 / elapsed)}, sense.Reading{Quantity: sense.DiskRead, Label: name, Value: max(0, read) * sectorSize / elapsed},
+		sense.Reading{Quantity: sense.DiskWrite, Label: name, Value: max(0, written) * sectorSize / elapsed}, sense.Reading{Quantity: sense.DiskQueue, Label: name, Value: max(0, queued) / 1000 / elapsed})
 	if requests > 0 {
-		list = append(list, Reading{DiskWait, name, max(0, waited) / requests})
+		list = append(list, sense.Reading{Quantity: sense.DiskWait, Label: name, Value: max(0, waited) / requests})
 	}
 	return list
 }

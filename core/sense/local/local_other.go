@@ -1,6 +1,6 @@
 //go:build !linux
 
-package sense
+package local
 
 import (
 	"context"
@@ -11,12 +11,15 @@ import (
 	"github.com/shirou/gopsutil/v4/cpu"
 	"github.com/shirou/gopsutil/v4/mem"
 	"github.com/shirou/gopsutil/v4/process"
+
+	"vividstrain/core/sense"
+	"vividstrain/core/sense/linux"
 )
 
 // Local returns the sources that read this computer as far as this system
 // tells. Of the watched processes it is this program alone.
-func Local(*Group) []Source {
-	list := []Source{&portableCPU{}, &portableMemory{}, elsewhere{}}
+func Local(*linux.Group) []sense.Source {
+	list := []sense.Source{&portableCPU{}, &portableMemory{}, elsewhere{}}
 	if own, err := process.NewProcess(int32(os.Getpid())); err == nil {
 		list = append(list, &portableProcess{process: own, threads: map[int32]float64{}})
 	}
@@ -25,22 +28,22 @@ func Local(*Group) []Source {
 
 // Host returns the sources that tell what others take of this computer: on this system
 // none does.
-func Host(*Group) []Source { return nil }
+func Host(*linux.Group) []sense.Source { return nil }
 
 // elsewhere names what is read on Linux alone.
 type elsewhere struct{}
 
-func (elsewhere) Kind() string { return System }
+func (elsewhere) Kind() string { return sense.System }
 
 func (elsewhere) Name() string { return "system" }
 
-func (elsewhere) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {
+func (elsewhere) Sample(_ context.Context, _ time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	return list, nil
 }
 
-func (elsewhere) Absent() (list []Absence) {
-	for _, q := range []string{"pressure_*_pct", Clock, Temperature, Fan, Power, "gpu_*_pct", "disk_*", "net_*"} {
-		list = append(list, Absence{q, "this system is not Linux, whose kernel tells of it", "take an outside meter (sensors: in vividstrain.yaml), or read the device from another computer"})
+func (elsewhere) Absent() (list []sense.Absence) {
+	for _, q := range []string{"pressure_*_pct", sense.Clock, sense.Temperature, sense.Fan, sense.Power, "gpu_*_pct", "disk_*", "net_*"} {
+		list = append(list, sense.Absence{Quantity: q, Why: "this system is not Linux, whose kernel tells of it", Remedy: "take an outside meter (sensors: in vividstrain.yaml), or read the device from another computer"})
 	}
 	return list
 }
@@ -51,11 +54,11 @@ type portableCPU struct {
 	labels []string
 }
 
-func (*portableCPU) Kind() string { return System }
+func (*portableCPU) Kind() string { return sense.System }
 
 func (*portableCPU) Name() string { return "cpu" }
 
-func (s *portableCPU) Sample(ctx context.Context, _ time.Time, list []Reading) ([]Reading, error) {
+func (s *portableCPU) Sample(ctx context.Context, _ time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	times, err := cpu.TimesWithContext(ctx, true)
 	if err != nil {
 		return list, err
@@ -73,11 +76,11 @@ func (s *portableCPU) Sample(ctx context.Context, _ time.Time, list []Reading) (
 		busy, total = busy-busyTime(before[i]), total-before[i].Total()
 		busySum, totalSum = busySum+busy, totalSum+total
 		if total > 0 {
-			list = append(list, Reading{CPUCore, s.labels[i], percent(busy / total)})
+			list = append(list, sense.Reading{Quantity: sense.CPUCore, Label: s.labels[i], Value: sense.Percent(busy / total)})
 		}
 	}
 	if totalSum > 0 {
-		list = append(list, Reading{CPU, "", percent(busySum / totalSum)})
+		list = append(list, sense.Reading{Quantity: sense.CPU, Value: sense.Percent(busySum / totalSum)})
 	}
 	return list, nil
 }
@@ -92,24 +95,24 @@ type portableMemory struct {
 	at      time.Time
 }
 
-func (*portableMemory) Kind() string { return System }
+func (*portableMemory) Kind() string { return sense.System }
 
 func (*portableMemory) Name() string { return "memory" }
 
-func (s *portableMemory) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *portableMemory) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	m, err := mem.VirtualMemoryWithContext(ctx)
 	if err != nil {
 		return list, err
 	}
-	list = append(list, Reading{MemUsed, "", float64(m.Total - m.Available)},
-		Reading{MemFree, "", float64(m.Available)}, Reading{MemTotal, "", float64(m.Total)})
+	list = append(list, sense.Reading{Quantity: sense.MemUsed, Value: float64(m.Total - m.Available)},
+		sense.Reading{Quantity: sense.MemFree, Value: float64(m.Available)}, sense.Reading{Quantity: sense.MemTotal, Value: float64(m.Total)})
 	swap, err := mem.SwapMemoryWithContext(ctx)
 	if err != nil {
 		return list, nil // a device without swap space says so in many ways
 	}
 	moved, before := swap.Sin+swap.Sout, s.at
 	if !before.IsZero() && now.After(before) && moved >= s.swapped {
-		list = append(list, Reading{SwapRate, "", float64(moved-s.swapped) / now.Sub(before).Seconds()})
+		list = append(list, sense.Reading{Quantity: sense.SwapRate, Value: float64(moved-s.swapped) / now.Sub(before).Seconds()})
 	}
 	s.swapped, s.at = moved, now
 	return list, nil
@@ -123,11 +126,11 @@ type portableProcess struct {
 	at      time.Time
 }
 
-func (*portableProcess) Kind() string { return System }
+func (*portableProcess) Kind() string { return sense.System }
 
 func (*portableProcess) Name() string { return "process" }
 
-func (s *portableProcess) Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *portableProcess) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	times, err := s.process.TimesWithContext(ctx)
 	if err != nil {
 		return list, err
@@ -136,14 +139,14 @@ func (s *portableProcess) Sample(ctx context.Context, now time.Time, list []Read
 	first := s.at.IsZero() || elapsed <= 0
 	used := times.User + times.System
 	if !first {
-		list = append(list, Reading{GroupCPU, "", 100 * max(0, used-s.used) / elapsed})
+		list = append(list, sense.Reading{Quantity: sense.GroupCPU, Value: 100 * max(0, used-s.used) / elapsed})
 	}
 	s.used, s.at = used, now
 	if m, err := s.process.MemoryInfoWithContext(ctx); err == nil {
-		list = append(list, Reading{GroupMem, "", float64(m.RSS)})
+		list = append(list, sense.Reading{Quantity: sense.GroupMem, Value: float64(m.RSS)})
 	}
 	if busiest, ok := s.busiestThread(ctx, elapsed); ok && !first {
-		list = append(list, Reading{ThreadMax, "", busiest})
+		list = append(list, sense.Reading{Quantity: sense.ThreadMax, Value: busiest})
 	}
 	return list, nil
 }
@@ -168,5 +171,5 @@ func (s *portableProcess) busiestThread(ctx context.Context, elapsed float64) (f
 			delete(s.threads, id)
 		}
 	}
-	return percent(most / elapsed), true
+	return sense.Percent(most / elapsed), true
 }

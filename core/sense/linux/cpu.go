@@ -1,4 +1,4 @@
-package sense
+package linux
 
 import (
 	"bytes"
@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // cpuSource reads the load of the cores from proc/stat (proc_stat(5)).
@@ -22,11 +24,11 @@ type coreTimes struct{ busy, steal, wait, total float64 }
 
 func newCPU(r Roots) *cpuSource { return &cpuSource{path: filepath.Join(r.Proc, "stat")} }
 
-func (*cpuSource) Kind() string { return System }
+func (*cpuSource) Kind() string { return sense.System }
 
 func (*cpuSource) Name() string { return "cpu" }
 
-func (s *cpuSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {
+func (s *cpuSource) Sample(_ context.Context, _ time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	data, err := s.read(s.path)
 	if err != nil {
 		return list, err
@@ -41,8 +43,8 @@ func (s *cpuSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]Re
 		t := parseTimes(rest)
 		if len(name) == 3 {
 			if d, ok := s.all.until(t); ok {
-				list = append(list, Reading{CPU, "", percent(d.busy / d.total)}, Reading{CPUSteal, "", percent(d.steal / d.total)},
-					Reading{CPUWait, "", percent(d.wait / d.total)})
+				list = append(list, sense.Reading{Quantity: sense.CPU, Value: sense.Percent(d.busy / d.total)}, sense.Reading{Quantity: sense.CPUSteal, Value: sense.Percent(d.steal / d.total)},
+					sense.Reading{Quantity: sense.CPUWait, Value: sense.Percent(d.wait / d.total)})
 			}
 			s.all = t
 			continue
@@ -56,7 +58,7 @@ func (s *cpuSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]Re
 			s.cores = append(s.cores, coreTimes{})
 		}
 		if d, ok := s.cores[n].until(t); ok {
-			list = append(list, Reading{CPUCore, s.labels[n], percent(d.busy / d.total)})
+			list = append(list, sense.Reading{Quantity: sense.CPUCore, Label: s.labels[n], Value: sense.Percent(d.busy / d.total)})
 		}
 		s.cores[n] = t
 	}
@@ -83,5 +85,3 @@ func (t coreTimes) until(u coreTimes) (coreTimes, bool) {
 	d := coreTimes{u.busy - t.busy, u.steal - t.steal, u.wait - t.wait, u.total - t.total}
 	return d, t.total > 0 && d.total > 0
 }
-
-func percent(share float64) float64 { return max(0, min(100*share, 100)) }

@@ -1,10 +1,12 @@
-package sense
+package linux
 
 import (
 	"bytes"
 	"context"
 	"path/filepath"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // networkSource reads what the interfaces carried from proc/net/dev. Those that
@@ -23,14 +25,14 @@ type link struct {
 
 func newNetwork(r Roots) *networkSource { return &networkSource{roots: r, links: map[string]*link{}} }
 
-func (*networkSource) Kind() string { return System }
+func (*networkSource) Kind() string { return sense.System }
 
 func (*networkSource) Name() string { return "network" }
 
 // mostLinks bounds how many interfaces are followed.
 const mostLinks = 256
 
-func (s *networkSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *networkSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	data, err := s.read(filepath.Join(s.roots.Proc, "net", "dev"))
 	if err != nil {
 		return list, err
@@ -71,7 +73,7 @@ func (s *networkSource) Sample(_ context.Context, now time.Time, list []Reading)
 	return list, nil
 }
 
-func (k *link) readings(list []Reading, name string, v [12]float64, elapsed float64) []Reading {
+func (k *link) readings(list []sense.Reading, name string, v [12]float64, elapsed float64) []sense.Reading {
 	in, ok := k.receive.since(v[0])
 	out, too := k.send.since(v[8])
 	lost, three := k.drops.since(v[2] + v[3] + v[10] + v[11])
@@ -79,12 +81,12 @@ func (k *link) readings(list []Reading, name string, v [12]float64, elapsed floa
 		return list
 	}
 	in, out = 8*in/elapsed, 8*out/elapsed
-	list = append(list, Reading{NetReceive, name, in}, Reading{NetSend, name, out})
+	list = append(list, sense.Reading{Quantity: sense.NetReceive, Label: name, Value: in}, sense.Reading{Quantity: sense.NetSend, Label: name, Value: out})
 	if three && lost > 0 {
-		list = append(list, Reading{NetDrops, name, lost / elapsed})
+		list = append(list, sense.Reading{Quantity: sense.NetDrops, Label: name, Value: lost / elapsed})
 	}
 	if k.speed > 0 {
-		list = append(list, Reading{NetLink, name, percent(max(in, out) / k.speed)})
+		list = append(list, sense.Reading{Quantity: sense.NetLink, Label: name, Value: sense.Percent(max(in, out) / k.speed)})
 	}
 	return list
 }

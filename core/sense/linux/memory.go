@@ -1,4 +1,4 @@
-package sense
+package linux
 
 import (
 	"bytes"
@@ -6,6 +6,8 @@ import (
 	"errors"
 	"path/filepath"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // memorySource reads the device's memory from proc/meminfo and what is swapped
@@ -22,13 +24,13 @@ func newMemory(r Roots, pageSize int) *memorySource {
 	return &memorySource{roots: r, pageSize: float64(pageSize)}
 }
 
-func (*memorySource) Kind() string { return System }
+func (*memorySource) Kind() string { return sense.System }
 
 func (*memorySource) Name() string { return "memory" }
 
 var errNoTotal = errors.New("meminfo does not say how much memory there is")
 
-func (s *memorySource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *memorySource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	data, err := s.read(filepath.Join(s.roots.Proc, "meminfo"))
 	if err != nil {
 		return list, err
@@ -67,15 +69,15 @@ func (s *memorySource) Sample(_ context.Context, now time.Time, list []Reading) 
 	if !known { // kernels before 3.14
 		available = free + cached
 	}
-	list = append(list, Reading{MemUsed, "", total - available}, Reading{MemFree, "", available}, Reading{MemTotal, "", total})
+	list = append(list, sense.Reading{Quantity: sense.MemUsed, Value: total - available}, sense.Reading{Quantity: sense.MemFree, Value: available}, sense.Reading{Quantity: sense.MemTotal, Value: total})
 	if swap > 0 {
-		list = append(list, Reading{SwapUsed, "", swap - swapFree})
+		list = append(list, sense.Reading{Quantity: sense.SwapUsed, Value: swap - swapFree})
 	}
 	return s.swapping(now, list), nil
 }
 
 // swapping reads how many pages were swapped.
-func (s *memorySource) swapping(now time.Time, list []Reading) []Reading {
+func (s *memorySource) swapping(now time.Time, list []sense.Reading) []sense.Reading {
 	data, err := s.read(filepath.Join(s.roots.Proc, "vmstat"))
 	if err != nil {
 		return list
@@ -94,15 +96,11 @@ func (s *memorySource) swapping(now time.Time, list []Reading) []Reading {
 	}
 	elapsed := now.Sub(s.at).Seconds()
 	if moved, ok := s.swapped.since(pages); ok && elapsed > 0 {
-		list = append(list, Reading{SwapRate, "", moved * s.pageSize / elapsed})
+		list = append(list, sense.Reading{Quantity: sense.SwapRate, Value: moved * s.pageSize / elapsed})
 	}
 	s.at = now
 	return list
 }
-
-// MemoryKills is the fact that tells how many programs the kernel has killed for
-// want of memory since it started.
-const MemoryKills = "memory_kills"
 
 // State tells how many programs were killed for want of memory.
 func (s *memorySource) State() map[string]string {
@@ -116,7 +114,7 @@ func (s *memorySource) State() map[string]string {
 		l, data = line(data)
 		if name, rest := field(l); string(name) == "oom_kill" {
 			word, _ := field(rest)
-			return map[string]string{MemoryKills: string(word)}
+			return map[string]string{sense.MemoryKills: string(word)}
 		}
 	}
 	return nil

@@ -1,4 +1,5 @@
-package clock
+// Package cputime reads the processor time that a thread and this program have used.
+package cputime
 
 import (
 	"time"
@@ -6,8 +7,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// ThreadTime is the processor time that the calling thread has used.
-func ThreadTime() time.Duration {
+// Thread is the processor time that the calling thread has used.
+func Thread() time.Duration {
 	var t unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_THREAD_CPUTIME_ID, &t) != nil {
 		return 0
@@ -15,8 +16,8 @@ func ThreadTime() time.Duration {
 	return time.Duration(t.Nano())
 }
 
-// ProcessTime is the processor time that this program has used.
-func ProcessTime() time.Duration {
+// Process is the processor time that this program has used.
+func Process() time.Duration {
 	var t unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_PROCESS_CPUTIME_ID, &t) != nil {
 		return 0

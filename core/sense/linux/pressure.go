@@ -1,10 +1,12 @@
-package sense
+package linux
 
 import (
 	"bytes"
 	"context"
 	"path/filepath"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // pressureSource reads how much of the time tasks waited for cores, memory and
@@ -20,13 +22,13 @@ func newPressure(r Roots) *pressureSource {
 	return &pressureSource{folder: filepath.Join(r.Proc, "pressure")}
 }
 
-func (*pressureSource) Kind() string { return System }
+func (*pressureSource) Kind() string { return sense.System }
 
 func (*pressureSource) Name() string { return "pressure" }
 
-var pressures = [3]struct{ file, quantity string }{{"cpu", PressureCPU}, {"memory", PressureMemory}, {"io", PressureIO}}
+var pressures = [3]struct{ file, quantity string }{{"cpu", sense.PressureCPU}, {"memory", sense.PressureMemory}, {"io", sense.PressureIO}}
 
-func (s *pressureSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *pressureSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	elapsed := now.Sub(s.at).Seconds()
 	s.at = now
 	for i, p := range pressures {
@@ -41,16 +43,16 @@ func (s *pressureSource) Sample(_ context.Context, now time.Time, list []Reading
 			continue
 		}
 		if waited, ok := s.totals[i].since(v); ok && elapsed > 0 {
-			list = append(list, Reading{p.quantity, "", percent(waited * 1e-6 / elapsed)})
+			list = append(list, sense.Reading{Quantity: p.quantity, Value: sense.Percent(waited * 1e-6 / elapsed)})
 		}
 	}
 	return list, nil
 }
 
-func (s *pressureSource) Absent() []Absence {
+func (s *pressureSource) Absent() []sense.Absence {
 	var own files // the source's own may be in use
 	if _, err := own.read(filepath.Join(s.folder, "cpu")); err != nil {
-		return []Absence{{"pressure_*_pct", "the kernel does not account it: " + reason(err), "start the kernel with psi=1"}}
+		return []sense.Absence{{Quantity: "pressure_*_pct", Why: "the kernel does not account it: " + sense.Reason(err), Remedy: "start the kernel with psi=1"}}
 	}
 	return nil
 }

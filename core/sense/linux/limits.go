@@ -1,4 +1,4 @@
-package sense
+package linux
 
 import (
 	"bytes"
@@ -7,6 +7,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // limitSource reads what the watched processes are held to: by control groups of
@@ -28,11 +30,11 @@ type limitSource struct {
 
 func newLimits(r Roots, g *Group) *limitSource { return &limitSource{roots: r, group: g} }
 
-func (*limitSource) Kind() string { return System }
+func (*limitSource) Kind() string { return sense.System }
 
 func (*limitSource) Name() string { return "limits" }
 
-func (s *limitSource) Sample(_ context.Context, now time.Time, list []Reading) ([]Reading, error) {
+func (s *limitSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	if pid, any := s.group.first(); any && now.Sub(s.looked) >= lookEvery {
 		s.look(pid)
 		s.looked = now
@@ -44,11 +46,11 @@ func (s *limitSource) Sample(_ context.Context, now time.Time, list []Reading) (
 		used, err2 := s.number(s.memory[1])
 		if err == nil && err2 == nil {
 			used -= s.entry(s.stat, "inactive_file") // the kernel gives it back at once
-			list = append(list, Reading{GroupMemLimit, "", limit}, Reading{GroupCharged, "", max(0, used)})
+			list = append(list, sense.Reading{Quantity: sense.GroupMemLimit, Value: limit}, sense.Reading{Quantity: sense.GroupCharged, Value: max(0, used)})
 		}
 	}
 	if s.quota > 0 {
-		list = append(list, Reading{GroupCPULimit, "", 100 * s.quota})
+		list = append(list, sense.Reading{Quantity: sense.GroupCPULimit, Value: 100 * s.quota})
 	}
 	if s.cpuStat != "" {
 		held, scale := s.entry(s.cpuStat, "throttled_usec"), 1e-6
@@ -56,7 +58,7 @@ func (s *limitSource) Sample(_ context.Context, now time.Time, list []Reading) (
 			held, scale = s.entry(s.cpuStat, "throttled_time"), 1e-9
 		}
 		if d, ok := s.held.since(held * scale); ok && elapsed > 0 {
-			list = append(list, Reading{HeldBack, "", 100 * d / elapsed})
+			list = append(list, sense.Reading{Quantity: sense.HeldBack, Value: 100 * d / elapsed})
 		}
 	}
 	return list, nil

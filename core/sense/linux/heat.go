@@ -1,4 +1,4 @@
-package sense
+package linux
 
 import (
 	"context"
@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"vividstrain/core/sense"
 )
 
 // heatSource reads temperatures and fans from hwmon, and temperatures from
@@ -34,16 +36,16 @@ func newHeat(r Roots) *heatSource {
 	for _, dir := range glob(r.Sys, "class", "hwmon", "hwmon*") {
 		chip := s.text(filepath.Join(dir, "name"))
 		for _, path := range glob(dir, "temp*_input") {
-			s.probes = append(s.probes, probe{path, Temperature, s.labelOf(path, chip), 1e-3})
+			s.probes = append(s.probes, probe{path, sense.Temperature, s.labelOf(path, chip), 1e-3})
 		}
 		for _, path := range glob(dir, "fan*_input") {
-			s.probes = append(s.probes, probe{path, Fan, s.labelOf(path, chip), 1})
+			s.probes = append(s.probes, probe{path, sense.Fan, s.labelOf(path, chip), 1})
 		}
 	}
 	for _, dir := range glob(r.Sys, "class", "thermal", "thermal_zone*") {
 		kind := s.text(filepath.Join(dir, "type"))
-		if !slices.ContainsFunc(s.probes, func(p probe) bool { return p.quantity == Temperature && strings.HasPrefix(p.label, kind) }) {
-			s.probes = append(s.probes, probe{filepath.Join(dir, "temp"), Temperature, kind, 1e-3})
+		if !slices.ContainsFunc(s.probes, func(p probe) bool { return p.quantity == sense.Temperature && strings.HasPrefix(p.label, kind) }) {
+			s.probes = append(s.probes, probe{filepath.Join(dir, "temp"), sense.Temperature, kind, 1e-3})
 		}
 	}
 	s.probes = slices.DeleteFunc(s.probes, func(p probe) bool { // those that never answer
@@ -83,7 +85,7 @@ func (s *heatSource) unlikeLabels() {
 func (s *heatSource) processor() int {
 	for _, want := range processors {
 		for i, p := range s.probes {
-			if p.quantity == Temperature && (p.label == want[0] || strings.HasPrefix(p.label, strings.TrimSpace(want[0]+" "+want[1]))) {
+			if p.quantity == sense.Temperature && (p.label == want[0] || strings.HasPrefix(p.label, strings.TrimSpace(want[0]+" "+want[1]))) {
 				return i
 			}
 		}
@@ -91,11 +93,11 @@ func (s *heatSource) processor() int {
 	return -1
 }
 
-func (*heatSource) Kind() string { return System }
+func (*heatSource) Kind() string { return sense.System }
 
 func (*heatSource) Name() string { return "heat" }
 
-func (s *heatSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]Reading, error) {
+func (s *heatSource) Sample(_ context.Context, _ time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	var failed error
 	for _, p := range s.probes {
 		v, err := s.number(p.path)
@@ -103,20 +105,20 @@ func (s *heatSource) Sample(_ context.Context, _ time.Time, list []Reading) ([]R
 			failed = err // others may still be read
 			continue
 		}
-		list = append(list, Reading{p.quantity, p.label, v * p.scale})
+		list = append(list, sense.Reading{Quantity: p.quantity, Label: p.label, Value: v * p.scale})
 	}
 	return list, failed
 }
 
-func (s *heatSource) Absent() (list []Absence) {
+func (s *heatSource) Absent() (list []sense.Absence) {
 	has := func(quantity string) bool {
 		return slices.ContainsFunc(s.probes, func(p probe) bool { return p.quantity == quantity })
 	}
-	if !has(Temperature) {
-		list = append(list, Absence{Temperature, "no hwmon chip and no thermal zone", "load the driver of the board's sensors (coretemp, k10temp, ...), or take an outside meter (sensors: in vividstrain.yaml)"})
+	if !has(sense.Temperature) {
+		list = append(list, sense.Absence{Quantity: sense.Temperature, Why: "no hwmon chip and no thermal zone", Remedy: "load the driver of the board's sensors (coretemp, k10temp, ...), or take an outside meter (sensors: in vividstrain.yaml)"})
 	}
-	if !has(Fan) {
-		list = append(list, Absence{Fan, "no hwmon chip counts a fan", "load the driver of the board's sensor chip; a device without a fan has none"})
+	if !has(sense.Fan) {
+		list = append(list, sense.Absence{Quantity: sense.Fan, Why: "no hwmon chip counts a fan", Remedy: "load the driver of the board's sensor chip; a device without a fan has none"})
 	}
 	return list
 }

@@ -1,0 +1,14 @@
+//go:build !linux
+
+package cputime
+
+import "time"
+
+var start = time.Now()
+
+// Thread is the time that has passed: no less than the processor time of
+// the calling thread.
+func Thread() time.Duration { return time.Since(start) }
+
+// Process is the time that has passed, for want of better.
+func Process() time.Duration { return time.Since(start) }
