@@ -24,7 +24,7 @@ func (a *app) convertCommand() *cli.Command {
 		Usage:     "convert a video file, and say what that takes",
 		ArgsUsage: "FILE",
 		Description: "Decodes, scales, maps HDR to SDR, changes the frame rate and codes anew, with the program's own\n" +
-			"code; sound goes along as it is. Flat out, unless --ahead lets it run only so far ahead of somebody\n" +
+			"code; audio goes along as it is. Flat out, unless --ahead lets it run only so far ahead of somebody\n" +
 			"who watches: then it also says whether that viewer would have had to wait.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "goal", Aliases: []string{"g"}, Usage: "convert to `GOAL`: a size, a bitrate and perhaps a frame rate, like \"720p 4M\" or \"480p25 1M\""},

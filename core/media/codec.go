@@ -162,6 +162,13 @@ type Codec struct {
 	Kind Kind
 	IDs  Identifiers
 
+	// Stream describes files that are the codec's byte stream alone; nil where there are none.
+	Stream *ByteStream
+	// IntraOnly tells that every picture is coded without reference to others.
+	IntraOnly bool
+	// Level is the name of the lowest level whose limits allow a format, "" where none does.
+	Level func(f Format) string
+
 	NewDecoder func(t Track, threads int) (Decoder, error)
 	// NewParser follows the headers of a stream. It is nil where there is
 	// nothing to follow, as with codecs of key frames alone.
@@ -193,6 +200,14 @@ type Codec struct {
 	// ParseCodecString reads codec, depth and transfer of a part of such a parameter.
 	CodecString      func(t Track) string
 	ParseCodecString func(s string) (f Format, ok bool)
+}
+
+// ByteStream describes files of NAL units with start codes between them (Rec. ITU-T H.264 and H.265,
+// annex B).
+type ByteStream struct {
+	Extensions []string
+	// Match tells from the first bytes of a file (up to SniffLen) whether it is one.
+	Match func(head []byte) bool
 }
 
 // Filter turns a packet into those of another form: none, one or several. What it returns is valid

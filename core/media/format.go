@@ -131,6 +131,22 @@ type Format struct {
 	Bitrate       int64 // bits a second
 }
 
+// Raw is the codec word of video that is not coded.
+const Raw = "raw"
+
+// FrameSize is how many bytes a picture has that is not coded: its planes with 8 bits a sample, or 16.
+func (f Format) FrameSize() int64 {
+	size := int64(0)
+	for i := range f.Chroma.Planes() {
+		w, h := f.Chroma.PlaneSize(i, f.Width, f.Height)
+		size += int64(w) * int64(h)
+	}
+	if f.Depth > 8 {
+		size *= 2
+	}
+	return size
+}
+
 // PixelRate is luma samples a second.
 func (f Format) PixelRate() float64 {
 	return float64(f.Width) * float64(f.Height) * f.Rate.Hz()

@@ -19,9 +19,9 @@ func (s Style) Inspect(reports []inspect.Report) string {
 	for i := range reports {
 		r := &reports[i]
 		rows[i] = []string{r.File, r.Container, codecOf(r), pictureOf(r), media.ShortBitrate(r.BitrateBPS), media.ShortBitrate(r.BusiestBPS),
-			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), keyShort(r), soundShort(r)}
+			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), keyShort(r), audioShort(r)}
 	}
-	return s.Table([]string{"file", "in", "codec", "picture", "bit/s", "busiest", "length", "frames", "keys", "sound"}, rows, 4, 5, 6, 7)
+	return s.Table([]string{"file", "in", "codec", "picture", "bit/s", "busiest", "length", "frames", "keys", "audio"}, rows, 4, 5, 6, 7)
 }
 
 // codecOf is the codec with its profile and level.
@@ -31,6 +31,14 @@ func codecOf(r *inspect.Report) string {
 		t += " @ " + r.Level
 	}
 	return t
+}
+
+// levelPassed says which level the video needs, if it is not the one that it states.
+func levelPassed(r *inspect.Report) string {
+	if r.LevelNeeded == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (its size, rate and bitrate need %s: a device that goes by the level may fail)", r.LevelNeeded)
 }
 
 // pictureOf is size, rate and samples as in a load line.
@@ -59,12 +67,12 @@ func keyShort(r *inspect.Report) string {
 	return fmt.Sprintf("%d frames", r.KeyMax)
 }
 
-func soundShort(r *inspect.Report) string {
-	if len(r.Sound) == 0 {
+func audioShort(r *inspect.Report) string {
+	if len(r.Audio) == 0 {
 		return "-"
 	}
 	var words []string
-	for _, t := range r.Sound {
+	for _, t := range r.Audio {
 		words = append(words, t.Codec)
 	}
 	return strings.Join(words, ", ")
@@ -74,7 +82,7 @@ func soundShort(r *inspect.Report) string {
 func (s Style) inspectOne(r *inspect.Report) string {
 	rows := [][]string{
 		{"file", fmt.Sprintf("%s, %s, %s", r.File, r.Container, model.Bytes(float64(r.SizeBytes)))},
-		{"codec", codecOf(r)},
+		{"codec", codecOf(r) + levelPassed(r)},
 		{"picture", pictureLine(r)},
 		{"rate", rateLine(r)},
 		{"length", fmt.Sprintf("%.2f s, %s", r.DurationS, model.Plural(r.Frames, "frame"))},
@@ -92,11 +100,11 @@ func (s Style) inspectOne(r *inspect.Report) string {
 		rows = append(rows, []string{"light", fmt.Sprintf("mastered for %g to %g cd/m2; brightest sample %d, brightest frame %d cd/m2",
 			h.MasterMinCDM2, h.MasterMaxCDM2, h.MaxCLL, h.MaxFALL)})
 	}
-	for _, t := range r.Sound {
-		rows = append(rows, []string{"sound", soundLine(t)})
+	for _, t := range r.Audio {
+		rows = append(rows, []string{"audio", audioLine(t)})
 	}
-	if len(r.Sound) == 0 {
-		rows = append(rows, []string{"sound", "none"})
+	if len(r.Audio) == 0 {
+		rows = append(rows, []string{"audio", "none"})
 	}
 	if r.Load != "" {
 		rows = append(rows, []string{"load line", r.Load})
@@ -176,7 +184,7 @@ func colourLine(c *inspect.Colour) string {
 	return t + ", limited range"
 }
 
-func soundLine(t inspect.Sound) string {
+func audioLine(t inspect.Audio) string {
 	line := t.Codec
 	if t.RateHz > 0 {
 		line += fmt.Sprintf(", %g kHz", float64(t.RateHz)/1000)

@@ -25,7 +25,7 @@ func TestOneFileIsToldLineByLine(t *testing.T) {
 		Colour: &inspect.Colour{Primaries: "BT.2020", Transfer: "PQ", Matrix: "BT.2020"}, HDR: &inspect.HDR{MasterMaxCDM2: 1000, MasterMinCDM2: 0.005, MaxCLL: 900, MaxFALL: 300},
 		BitrateBPS: 10e6, BusiestBPS: 12.5e6, DurationS: 10, Frames: 250, KeyFrames: 10, KeyMax: 25, IDRs: 10,
 		BRun: 3, BDepth: 2, References: 4, Entropy: "CABAC", Slices: 1,
-		Sound: []inspect.Sound{{Codec: "aac", Channels: 2, RateHz: 48000}, {Codec: "opus"}}, Load: "h264 1080p25 10bit hdr 10M"}
+		Audio: []inspect.Audio{{Codec: "aac", Channels: 2, RateHz: 48000}, {Codec: "opus"}}, Load: "h264 1080p25 10bit hdr 10M"}
 	told := lines(r)
 	for what, want := range map[string]string{
 		"file":       "pier.mkv, mkv, 13 MB",
@@ -43,7 +43,7 @@ func TestOneFileIsToldLineByLine(t *testing.T) {
 		require.Equal(t, want, told[what], what)
 	}
 	require.Contains(t, told["picture"], "1920x1080, progressive, 10 bit 4:2:0")
-	require.Equal(t, "opus", told["sound"], "the last of two sound tracks")
+	require.Equal(t, "opus", told["audio"], "the last of two audio tracks")
 	require.Contains(t, (Style{}).Inspect([]inspect.Report{r}), "aac, 48 kHz, 2 channels")
 }
 
@@ -59,7 +59,7 @@ func TestOneFileInOtherWords(t *testing.T) {
 	require.Equal(t, "CAVLC, 4 slices a picture, 1 reference frame", told["coding"])
 	require.Equal(t, "BT.709, full range", told["colour"])
 	require.Equal(t, "900 bit/s on average, 1 kbit/s in the busiest second", told["bitrate"])
-	require.Equal(t, "none", told["sound"])
+	require.Equal(t, "none", told["audio"])
 	require.NotContains(t, told, "light")
 	require.NotContains(t, told, "load line")
 

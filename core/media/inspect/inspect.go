@@ -9,6 +9,7 @@ import (
 	"io"
 	"math"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"vividstrain/core/media"
@@ -16,7 +17,7 @@ import (
 	"vividstrain/core/media/registry"
 )
 
-// Report describes the first video track of one file, and its sound.
+// Report describes the first video track of one file, and its audio.
 type Report struct {
 	File        string  `json:"file"`
 	Container   string  `json:"container"`
@@ -24,6 +25,7 @@ type Report struct {
 	Codec       string  `json:"codec"`
 	Profile     string  `json:"profile,omitempty"`
 	Level       string  `json:"level,omitempty"`
+	LevelNeeded string  `json:"level_needed,omitempty"` // where size, rate or bitrate pass what the level allows
 	Width       int     `json:"width"`
 	Height      int     `json:"height"`
 	Depth       int     `json:"depth"`  // bits a sample
@@ -47,7 +49,7 @@ type Report struct {
 	References  int     `json:"reference_frames"`     // that may be referred to
 	Entropy     string  `json:"entropy_coder,omitempty"`
 	Slices      int     `json:"slices,omitempty"` // in a picture, at most
-	Sound       []Sound `json:"sound"`
+	Audio       []Audio `json:"sound"`
 	Load        string  `json:"load,omitempty"` // the load line that the video is, if one can be written
 }
 
@@ -67,8 +69,8 @@ type HDR struct {
 	MaxFALL       int     `json:"max_fall_cd_m2"`
 }
 
-// Sound is one sound track.
-type Sound struct {
+// Audio is one audio track.
+type Audio struct {
 	Codec    string `json:"codec"`
 	Channels int    `json:"channels,omitempty"`
 	RateHz   int    `json:"rate_hz,omitempty"`
@@ -118,10 +120,10 @@ func read(ctx context.Context, f *registry.File) (Report, error) {
 		return Report{}, err
 	}
 	track := f.Tracks()[video]
-	r := Report{Codec: track.Codec, Sound: []Sound{}}
+	r := Report{Codec: track.Codec, Audio: []Audio{}}
 	for _, t := range f.Tracks() {
 		if t.Kind == media.Audio {
-			r.Sound = append(r.Sound, Sound{t.Codec, t.Channels, t.Rate})
+			r.Audio = append(r.Audio, Audio{t.Codec, t.Channels, t.Rate})
 		}
 	}
 	info := media.StreamInfo{Format: track.Format, Colour: track.Colour, HDR: track.HDR}
@@ -178,7 +180,17 @@ func read(ctx context.Context, f *registry.File) (Report, error) {
 	r.RateAssumed = !f.Timed() && info.Format.Rate.Num == 0
 	r.describe(&info)
 	r.measure(&rhythm, &info, track)
+	if need := registry.Level(r.Format()); above(need, r.Level) {
+		r.LevelNeeded = need
+	}
 	return r, nil
+}
+
+// above tells whether one level is higher than another; names that are no numbers are not.
+func above(level, other string) bool {
+	a, errA := strconv.ParseFloat(level, 64)
+	b, errB := strconv.ParseFloat(other, 64)
+	return errA == nil && errB == nil && a > b
 }
 
 // newParser makes the codec's parser, if it has one and is known.

@@ -30,7 +30,7 @@ func TestSaysWhatAStreamIs(t *testing.T) {
 	require.True(t, r.Constant)
 	require.InDelta(t, 30, r.FrameRate, 0.01)
 	require.Equal(t, "h264 208x160p30 262k", r.Load)
-	require.Empty(t, r.Sound)
+	require.Empty(t, r.Audio)
 
 	r, err = File(t.Context(), streams+"high422-10-mbaff.264")
 	require.NoError(t, err)
@@ -64,7 +64,7 @@ func TestSaysWhatTheContainerTells(t *testing.T) {
 	require.NoError(t, file.Close())
 	r, err := File(t.Context(), path)
 	require.NoError(t, err)
-	require.Equal(t, []Sound{{"aac", 2, 48000}}, r.Sound)
+	require.Equal(t, []Audio{{"aac", 2, 48000}}, r.Audio)
 	require.Equal(t, &Colour{"BT.2020", "PQ", "BT.2020", false}, r.Colour)
 	require.Equal(t, &HDR{1000, 0.005, 900, 300}, r.HDR)
 	require.Equal(t, media.PQ, r.Format().Transfer)

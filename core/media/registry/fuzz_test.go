@@ -8,6 +8,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/h264"
+	"vividstrain/core/media/container/annexb"
 	"vividstrain/core/media/container/y4m"
 )
 
@@ -94,7 +95,7 @@ func FuzzTS(f *testing.F) {
 
 func FuzzRaw(f *testing.F) {
 	wrapped(f, TS, false)
-	fuzz(f, h264.Raw)
+	fuzz(f, annexb.New(h264.Codec))
 }
 
 func FuzzY4M(f *testing.F) {

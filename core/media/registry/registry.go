@@ -17,6 +17,7 @@ import (
 	"vividstrain/core/media/codec/h264"
 	"vividstrain/core/media/codec/mjpeg"
 	"vividstrain/core/media/codec/raw"
+	"vividstrain/core/media/container/annexb"
 	"vividstrain/core/media/container/mkv"
 	"vividstrain/core/media/container/mp4"
 	"vividstrain/core/media/container/ts"
@@ -40,12 +41,21 @@ var (
 )
 
 // containers are all containers, in the order in which a file is tried.
-var containers = []media.Container{
+var containers = append([]media.Container{
 	MP4,
 	MKV,
 	TS,
-	h264.Raw,
 	y4m.Container,
+}, byteStreams()...)
+
+// byteStreams are the containers of the codecs whose byte streams are files of their own.
+func byteStreams() (list []media.Container) {
+	for _, c := range codecs {
+		if c.Stream != nil {
+			list = append(list, annexb.New(c))
+		}
+	}
+	return list
 }
 
 // VideoCodecs are the names of the codecs that a format may have, decoded here or not.
@@ -135,6 +145,20 @@ func ParseCodecString(s string) (media.Format, bool) {
 func CodecString(t media.Track) string {
 	if c := codecs.Named(t.Codec); c != nil && c.CodecString != nil {
 		return c.CodecString(t)
+	}
+	return ""
+}
+
+// IntraOnly tells whether every picture of a codec is coded without reference to others.
+func IntraOnly(name string) bool {
+	c := codecs.Named(name)
+	return c != nil && c.IntraOnly
+}
+
+// Level is the name of the lowest level of its codec that allows a format, "" where that is not known.
+func Level(f media.Format) string {
+	if c := codecs.Named(f.Codec); c != nil && c.Level != nil {
+		return c.Level(f)
 	}
 	return ""
 }

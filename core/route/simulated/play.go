@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
 	"vividstrain/core/tally"
 )
@@ -275,12 +276,12 @@ func (s *simulation) start(st *stream, now time.Duration) {
 	st.next++
 }
 
-// frameBits is the size of a frame: with codecs that predict, every second
+// frameBits is the size of a frame: with codecs that refer to other pictures, every second
 // second begins with a key frame of four times the mean.
 func frameBits(f media.Format, frame int) float64 {
 	mean := float64(f.Bitrate) / f.Rate.Hz()
 	period := int(2*f.Rate.Hz() + 0.5)
-	if f.Codec == "mjpeg" || period < 8 {
+	if registry.IntraOnly(f.Codec) || period < 8 {
 		return mean
 	}
 	if frame%period == 0 {

@@ -10,7 +10,6 @@ package h264
 
 import (
 	"vividstrain/core/media"
-	"vividstrain/core/media/container/annexb"
 )
 
 // Name is the codec word.
@@ -22,7 +21,8 @@ var Codec = media.Codec{
 	IDs: media.Identifiers{
 		MP4: []string{"avc1", "avc3"}, MP4Config: "avcC", Matroska: []string{"V_MPEG4/ISO/AVC"}, TS: []byte{0x1B},
 	},
-	NewDecoder: NewDecoder, NewParser: NewParser, Disposable: disposable,
+	Stream:     &media.ByteStream{Extensions: []string{".264", ".h264", ".avc"}, Match: match},
+	NewDecoder: NewDecoder, NewParser: NewParser, Disposable: disposable, Level: formatLevel,
 	ToPackets: toPackets, ToByteStream: toByteStream,
 	CheckFormat: CheckFormat, EncoderVersion: 6,
 	NewEncoder: func(set media.EncoderSettings, out func(*media.Packet) error) (media.Encoder, error) {
@@ -31,9 +31,6 @@ var Codec = media.Codec{
 	},
 	CodecString: codecString, ParseCodecString: parseCodecString,
 }
-
-// Raw describes streams without a container.
-var Raw = annexb.Stream{Codec: Name, Extensions: []string{".264", ".h264", ".avc"}, Match: match, NewParser: NewParser}.Container()
 
 // nal_unit_type (table 7-1).
 const (

@@ -243,12 +243,9 @@ func (s *sps) format() media.Format {
 
 func (s *sps) levelName() string {
 	if s.level == 9 || s.level == 11 && s.constraints&0x10 != 0 && !statesChroma(s.profile) {
-		return "1b"
+		return levelName(9)
 	}
-	if s.level%10 == 0 {
-		return fmt.Sprint(s.level / 10)
-	}
-	return fmt.Sprintf("%d.%d", s.level/10, s.level%10)
+	return levelName(s.level)
 }
 
 // profileName is the name of annex A.2.

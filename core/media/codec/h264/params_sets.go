@@ -1,6 +1,8 @@
 package h264
 
 import (
+	"slices"
+
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
@@ -274,20 +276,15 @@ func skipHRD(r *bits.Reader) bool {
 	return true
 }
 
-// maxDPBMbs is MaxDpbMbs of table A-1 by level_idc; level 1b counts as 9.
-var maxDPBMbs = map[int]int{9: 396, 10: 396, 11: 900, 12: 2376, 13: 2376, 20: 2376, 21: 4752, 22: 8100, 30: 8100,
-	31: 18000, 32: 20480, 40: 32768, 41: 32768, 42: 34816, 50: 110400, 51: 184320, 52: 184320,
-	60: 696320, 61: 696320, 62: 696320}
-
 // setDelay finds how many frames may wait for output (A.3.1, E.2.1).
 func (s *sps) setDelay() {
 	level := s.level
 	if level == 11 && s.constraints&0x10 != 0 && !statesChroma(s.profile) {
 		level = 9
 	}
-	mbs, known := maxDPBMbs[level]
-	if !known {
-		mbs = 696320
+	mbs := levelLimits[len(levelLimits)-1].dpb // of a level that is not known
+	if i := slices.IndexFunc(levelLimits, func(l levelLimit) bool { return l.idc == level }); i >= 0 {
+		mbs = levelLimits[i].dpb
 	}
 	s.dpbFrames = min(mbs/(s.mbWidth*s.mbHeight), maxDPBFrames)
 	intra := s.constraints&0x10 != 0 && (s.profile == 44 || s.profile == 86 || s.profile == 100 ||

@@ -20,6 +20,7 @@ const Name = "mjpeg"
 var Codec = media.Codec{
 	Name:       Name,
 	IDs:        media.Identifiers{MP4: []string{"jpeg"}, MP4Object: []byte{0x6C}, Matroska: []string{"V_MJPEG"}},
+	IntraOnly:  true,
 	NewDecoder: NewDecoder, CheckFormat: CheckFormat,
 	NewStillEncoder: func() media.StillEncoder { return new(Encoder) }, MinQuality: MinQuality, MaxQuality: MaxQuality,
 	EncoderVersion: 6, // the number that clips of all codecs shared when it was introduced

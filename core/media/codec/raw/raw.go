@@ -11,24 +11,8 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// Name is the codec word.
-const Name = "raw"
-
 // Codec describes the format.
-var Codec = media.Codec{Name: Name, NewDecoder: newDecoder}
-
-// FrameSize is how many bytes a picture has.
-func FrameSize(f media.Format) int64 {
-	size := int64(0)
-	for i := range f.Chroma.Planes() {
-		w, h := f.Chroma.PlaneSize(i, f.Width, f.Height)
-		size += int64(w) * int64(h)
-	}
-	if f.Depth > 8 {
-		size *= 2
-	}
-	return size
-}
+var Codec = media.Codec{Name: media.Raw, IntraOnly: true, NewDecoder: newDecoder}
 
 type decoder struct {
 	format  media.Format
@@ -45,8 +29,8 @@ func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
 	if p.Hidden {
 		return nil
 	}
-	if int64(len(p.Data)) != FrameSize(d.format) {
-		return &media.FormatError{Format: Name, Offset: -1, What: "a picture of another size than the track's"}
+	if int64(len(p.Data)) != d.format.FrameSize() {
+		return &media.FormatError{Format: media.Raw, Offset: -1, What: "a picture of another size than the track's"}
 	}
 	f := media.Frame{Picture: d.pool.Get(d.format.Width, d.format.Height, d.format.Depth, d.format.Chroma), PTS: p.PTS}
 	rest := p.Data

@@ -12,18 +12,10 @@ import (
 	"vividstrain/core/media"
 )
 
-// Stream is a codec whose raw streams are read.
-type Stream struct {
-	Codec      string
-	Extensions []string
-	Match      func(head []byte) bool
-	NewParser  func() media.UnitParser
-}
-
-// Container registers the raw streams of a codec.
-func (s Stream) Container() media.Container {
-	return media.Container{Name: s.Codec + " stream", Extensions: s.Extensions, Match: s.Match, ByteStreams: true, Untimed: true,
-		Open: func(r io.ReaderAt, size int64) (media.Demuxer, error) { return open(s, r, size) }}
+// New returns the container of the raw streams of a codec, which has a Stream and a parser.
+func New(c media.Codec) media.Container {
+	return media.Container{Name: c.Name + " stream", Extensions: c.Stream.Extensions, Match: c.Stream.Match, ByteStreams: true, Untimed: true,
+		Open: func(r io.ReaderAt, size int64) (media.Demuxer, error) { return open(&c, r, size) }}
 }
 
 // Bounds on what is kept.
@@ -35,10 +27,10 @@ const (
 
 // reader is a Demuxer.
 type reader struct {
-	stream Stream
-	file   io.ReaderAt
-	size   int64
-	track  [1]media.Track
+	codec *media.Codec
+	file  io.ReaderAt
+	size  int64
+	track [1]media.Track
 
 	at      int64  // of the next byte to be read
 	buffer  []byte // read and not yet split; begins behind a start code
@@ -61,8 +53,8 @@ type frame struct {
 
 var startCode = []byte{0, 0, 1}
 
-func open(s Stream, file io.ReaderAt, size int64) (media.Demuxer, error) {
-	d := &reader{stream: s, file: file, size: size}
+func open(c *media.Codec, file io.ReaderAt, size int64) (media.Demuxer, error) {
+	d := &reader{codec: c, file: file, size: size}
 	if err := d.Rewind(); err != nil {
 		return nil, err
 	}
@@ -73,14 +65,14 @@ func open(s Stream, file io.ReaderAt, size int64) (media.Demuxer, error) {
 	}
 	info := d.parser.Info()
 	if info.Format.Width == 0 || info.Frames == 0 {
-		return nil, &media.FormatError{Format: s.Codec, Offset: d.at, What: "there is no picture in the stream"}
+		return nil, &media.FormatError{Format: c.Name, Offset: d.at, What: "there is no picture in the stream"}
 	}
 	rate := info.Format.Rate
 	if hz := rate.Hz(); !(rate.Den > 0 && hz >= 1 && hz <= 1000) {
 		rate = media.Rate{Num: 25, Den: 1}
 	}
 	info.Format.Rate = rate
-	d.track[0] = media.Track{ID: 1, Kind: media.Video, Codec: s.Codec, Timescale: int64(rate.Num), Format: info.Format,
+	d.track[0] = media.Track{ID: 1, Kind: media.Video, Codec: c.Name, Timescale: int64(rate.Num), Format: info.Format,
 		Colour: info.Colour, HDR: info.HDR}
 	return d, nil
 }
@@ -88,7 +80,7 @@ func open(s Stream, file io.ReaderAt, size int64) (media.Demuxer, error) {
 func (d *reader) Tracks() []media.Track { return d.track[:] }
 
 func (d *reader) Rewind() error {
-	d.at, d.buffer, d.ended, d.parser = 0, d.buffer[:0], false, d.stream.NewParser()
+	d.at, d.buffer, d.ended, d.parser = 0, d.buffer[:0], false, d.codec.NewParser()
 	d.packet, d.pending = nil, d.pending[:0]
 	d.free = append(d.free, d.queue...)
 	d.queue, d.number, d.shown = d.queue[:0], 0, 0
@@ -101,7 +93,7 @@ func (d *reader) Rewind() error {
 			return nil
 		}
 	}
-	return &media.FormatError{Format: d.stream.Codec, Offset: 0, What: "there is no start code"}
+	return &media.FormatError{Format: d.codec.Name, Offset: 0, What: "there is no start code"}
 }
 
 // fill reads more of the file.
@@ -139,7 +131,7 @@ func (d *reader) step() error {
 		}
 		from = max(0, len(d.buffer)-2)
 		if len(d.buffer) > maxUnit {
-			return &media.FormatError{Format: d.stream.Codec, Offset: d.at, What: "a unit is too large"}
+			return &media.FormatError{Format: d.codec.Name, Offset: d.at, What: "a unit is too large"}
 		}
 		if err := d.fill(); err != nil {
 			return err

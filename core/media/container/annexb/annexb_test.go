@@ -11,19 +11,22 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/h264"
+	"vividstrain/core/media/container/annexb"
 )
+
+var streams = annexb.New(h264.Codec)
 
 const stream = "../../codec/h264/testdata/main-cabac-b.264"
 
 func openBytes(data []byte) (media.Demuxer, error) {
-	return h264.Raw.Open(bytes.NewReader(data), int64(len(data)))
+	return streams.Open(bytes.NewReader(data), int64(len(data)))
 }
 
 // Every picture is one packet; the times follow from the order of display.
 func TestPicturesGetTheirTimes(t *testing.T) {
 	data, err := os.ReadFile(stream)
 	require.NoError(t, err)
-	require.True(t, h264.Raw.Match(data[:64]))
+	require.True(t, streams.Match(data[:64]))
 	d, err := openBytes(append([]byte{0, 0, 0, 0}, data...)) // zeros may stand in front
 	require.NoError(t, err)
 	require.Equal(t, media.Rate{Num: 30, Den: 1}, d.Tracks()[0].Format.Rate)

@@ -11,7 +11,6 @@ import (
 	"time"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/raw"
 	"vividstrain/core/media/picture"
 )
 
@@ -60,7 +59,7 @@ func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
 		return nil, &media.FormatError{Format: Name, Offset: 0, What: "it does not begin as such a file does"}
 	}
 	d.start = int64(len(line)) + 1
-	f := media.Format{Codec: raw.Name, Depth: 8, Transfer: media.SDR, Rate: media.Rate{Num: 25, Den: 1}}
+	f := media.Format{Codec: media.Raw, Depth: 8, Transfer: media.SDR, Rate: media.Rate{Num: 25, Den: 1}}
 	space := ""
 	for _, word := range strings.Fields(line[len(magic):]) {
 		value := word[1:]
@@ -88,9 +87,9 @@ func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
 		return nil, &media.UnsupportedError{Format: Name, What: "colour space " + strconv.Quote(space)}
 	}
 	f.Chroma, f.Depth = kind.chroma, kind.depth
-	d.frame = raw.FrameSize(f)
+	d.frame = f.FrameSize()
 	frames := (size - d.start) / (d.frame + int64(len(frameMagic)) + 1)
-	d.track[0] = media.Track{ID: 1, Kind: media.Video, Codec: raw.Name, Timescale: int64(f.Rate.Num), Format: f, Packets: int(frames),
+	d.track[0] = media.Track{ID: 1, Kind: media.Video, Codec: media.Raw, Timescale: int64(f.Rate.Num), Format: f, Packets: int(frames),
 		Duration: time.Duration(float64(frames) / f.Rate.Hz() * float64(time.Second))}
 	return d, d.Rewind()
 }

@@ -23,7 +23,7 @@ func TestPicturesComeOutAsTheyAre(t *testing.T) {
 		"W4 H2 F30000:1001 Ip C420jpeg XNOTE": {Codec: "raw", Width: 4, Height: 2, Rate: media.Rate{Num: 30000, Den: 1001}, Depth: 8, Transfer: media.SDR},
 		"W2 H1 F25:1 It C422p10":              {Codec: "raw", Width: 2, Height: 1, Rate: media.Rate{Num: 25, Den: 1}, Depth: 10, Chroma: picture.C422, Interlaced: true, Transfer: media.SDR},
 	} {
-		d, err := openText(magic + header + "\nFRAME\n" + first[:raw.FrameSize(want)] + "FRAME Ixyz\n" + second[:raw.FrameSize(want)])
+		d, err := openText(magic + header + "\nFRAME\n" + first[:want.FrameSize()] + "FRAME Ixyz\n" + second[:want.FrameSize()])
 		require.NoError(t, err)
 		track := d.Tracks()[0]
 		require.Equal(t, want, track.Format)
@@ -43,7 +43,7 @@ func TestPicturesComeOutAsTheyAre(t *testing.T) {
 					got = f.AppendRow(got, plane, y)
 				}
 			}
-			require.Equal(t, text[:raw.FrameSize(want)], string(got))
+			require.Equal(t, text[:want.FrameSize()], string(got))
 			f.Release()
 		}
 		require.ErrorIs(t, d.ReadPacket(&p), io.EOF)
