@@ -381,7 +381,7 @@ func TestBadInputIsOneClearLine(t *testing.T) {
 		{"clips|build|--effort|heroic|h264 240p25 1M", 2, "fast or good"},
 		{"clips|build|--b-frames|9|h264 240p25 1M", 2, "0 to 7, not 9"},
 		{"clips|build|--container|avi|h264 240p25 1M", 2, "mp4, mkv or ts"},
-		{"clips|build|--cavlc|mjpeg 240p25 4M", 2, "for h264 alone"},
+		{"clips|build|--cavlc|mjpeg 240p25 4M", 2, "mjpeg codes every picture by itself; choose h264"},
 		{"clips|build|h264 240p25 12bit 1M", 2, "8 or 10 bits a sample, not 12"},
 		{"clips|build|h264 4320p25 90M", 2, "4096x2304"},
 		{"clips|list|letter.txt", 2, "not a directory"},

@@ -141,7 +141,7 @@ func TestClimbOnAServer(t *testing.T) {
 	require.Contains(t, out, "the first picture came after")
 	out, _, status = s.run("climb", "--url", address+"film/h264-240p25-500k/dash/as-is/main.mpd", "--hold", "1s", "--settle", "0s", "--baseline", "0s")
 	require.Zero(t, status)
-	require.Contains(t, out, "ladder offered")
+	require.Contains(t, out, "climb of offered")
 	require.Contains(t, out, "as-is")
 	_, errOut, status = s.run("climb", "--url", address+"film/none/file", "--baseline", "0s", "h264 240p25 0.5M")
 	require.Equal(t, 1, status)

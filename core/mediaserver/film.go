@@ -30,7 +30,7 @@ type film struct {
 	tracks   []media.Track // of the copy
 }
 
-// segment is a piece of a film that begins with a key frame.
+// segment is a part of a film that begins with a key frame.
 type segment struct {
 	at, lasts    float64 // seconds from the film's begin
 	offset, size int64   // in the copy

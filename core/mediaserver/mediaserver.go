@@ -1,4 +1,4 @@
-// Package mediaserver is a practice media server: it hands out clips as they are and
+// Package mediaserver is a practice media server. It hands out clips as they are and
 // converts them on request, by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC
 // 23009-1), within a share of the computer that it is held to. It is for tests,
 // demos, and for learning how media servers are tested.
@@ -41,8 +41,8 @@ type Options struct {
 	Log     *slog.Logger  // may be nil
 }
 
-// Box is a practice media server.
-type Box struct {
+// Server is a practice media server.
+type Server struct {
 	options Options
 	hold    *hold
 	films   []*film
@@ -60,7 +60,7 @@ type Box struct {
 const mostSessions = 1000
 
 // New looks through the clips and starts the box.
-func New(ctx context.Context, o Options) (*Box, error) {
+func New(ctx context.Context, o Options) (*Server, error) {
 	o.Threads, o.Segment, o.Ahead, o.Idle = max(o.Threads, 1), or(o.Segment, 4*time.Second), or(o.Ahead, 30*time.Second), or(o.Idle, 12*time.Second)
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
@@ -68,7 +68,7 @@ func New(ctx context.Context, o Options) (*Box, error) {
 	if err := o.check(); err != nil {
 		return nil, err
 	}
-	b := &Box{options: o, sessions: map[string]*session{}}
+	b := &Server{options: o, sessions: map[string]*session{}}
 	paths, err := registry.Find(o.Clips)
 	if err != nil {
 		return nil, err
@@ -119,7 +119,7 @@ func (o Options) check() error {
 }
 
 // Close ends all sessions.
-func (b *Box) Close() error {
+func (b *Server) Close() error {
 	b.cancel()
 	b.mu.Lock()
 	sessions := b.sessions
@@ -138,10 +138,10 @@ func (b *Box) Close() error {
 }
 
 // Metrics offers what the box uses.
-func (b *Box) Metrics() http.Handler { return meter.Page(b.sampler.Latest) }
+func (b *Server) Metrics() http.Handler { return meter.Page(b.sampler.Latest) }
 
 // film finds a film by its name, or by the beginning of its name.
-func (b *Box) film(name string) *film {
+func (b *Server) film(name string) *film {
 	for _, f := range b.films {
 		if f.file == name || strings.TrimSuffix(f.file, filepath.Ext(f.file)) == name {
 			return f
@@ -156,7 +156,7 @@ func (b *Box) film(name string) *film {
 }
 
 // refuses tells why the box does not play a film, "" if it does.
-func (b *Box) refuses(f *film) string {
+func (b *Server) refuses(f *film) string {
 	for _, rule := range b.options.Refuse {
 		words := strings.Fields(rule)
 		line := strings.Fields(strings.ToLower(load.Load{Format: f.track.Format, Streams: 1}.String()))
@@ -178,7 +178,7 @@ func newID() string {
 }
 
 // begin begins a session.
-func (b *Box) begin(f *film, g media.Goal) (*session, error) {
+func (b *Server) begin(f *film, g media.Goal) (*session, error) {
 	b.mu.Lock()
 	full := len(b.sessions) >= mostSessions
 	b.mu.Unlock()
@@ -198,7 +198,7 @@ func (b *Box) begin(f *film, g media.Goal) (*session, error) {
 }
 
 // end ends a session.
-func (b *Box) end(s *session, why string) {
+func (b *Server) end(s *session, why string) {
 	b.mu.Lock()
 	there := b.sessions[s.id] == s
 	delete(b.sessions, s.id)
@@ -210,14 +210,14 @@ func (b *Box) end(s *session, why string) {
 	}
 }
 
-func (b *Box) session(id string) *session {
+func (b *Server) session(id string) *session {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return b.sessions[id]
 }
 
 // sweep ends sessions that nobody asks any more.
-func (b *Box) sweep() {
+func (b *Server) sweep() {
 	for (clock.Real{}).Sleep(b.ctx, min(b.options.Idle/4, time.Second)) == nil {
 		b.mu.Lock()
 		var idle []*session

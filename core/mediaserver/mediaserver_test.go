@@ -35,7 +35,7 @@ func parsed(t *testing.T, line string) load.Load {
 }
 
 // opened is a box with its address.
-func opened(t *testing.T, o Options) (*Box, string) {
+func opened(t *testing.T, o Options) (*Server, string) {
 	b, err := New(t.Context(), o)
 	require.NoError(t, err)
 	s := httptest.NewServer(b)

@@ -16,14 +16,14 @@ import (
 // asked for, then waits; a request elsewhere in the film starts it anew there.
 type session struct {
 	id   string
-	box  *Box
+	box  *Server
 	film *film
 	goal media.Goal
 	cost int64 // bytes of memory
 
 	mu       sync.Mutex
 	changed  chan struct{} // closed when something is new
-	head     []byte        // of the result: what is before the first segment
+	init     []byte        // initialisation segment of the result
 	segments map[int][]byte
 	next     int // segment that is being made
 	asked    int // the last one asked for
@@ -39,7 +39,7 @@ type session struct {
 const kept = 3
 
 // newSession takes the memory that a conversion needs.
-func (b *Box) newSession(f *film, g media.Goal) (*session, error) {
+func (b *Server) newSession(f *film, g media.Goal) (*session, error) {
 	s := &session{id: newID(), box: b, film: f, goal: g, segments: map[int][]byte{}, changed: make(chan struct{}), used: time.Now(), stop: func() {}}
 	in := f.track.Format
 	picture := int64(in.Width) * int64(in.Height) * 3 / 2
@@ -83,11 +83,11 @@ func (s *session) get(ctx context.Context, n int) ([]byte, error) {
 		return nil, errNoSegment
 	case n >= 0:
 		s.ask(n)
-	case s.head == nil:
+	case s.init == nil:
 		s.ask(0)
 	}
 	for {
-		data := s.head
+		data := s.init
 		if n >= 0 {
 			data = s.segments[n]
 		}
@@ -178,7 +178,7 @@ func (s *session) run(ctx context.Context, n int) error {
 		return err
 	}
 	s.mu.Lock()
-	s.head = bytes.Clone(buffer.Bytes())
+	s.init = bytes.Clone(buffer.Bytes())
 	s.wake()
 	s.mu.Unlock()
 	buffer.Reset()

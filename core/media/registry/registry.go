@@ -105,6 +105,9 @@ func GroupEncoder(name string) (media.Codec, error) {
 	if c := codecs.Named(name); c != nil && codesGroups(c) {
 		return *c, nil
 	}
+	if IntraOnly(name) {
+		return media.Codec{}, fmt.Errorf("%s codes every picture by itself; choose %s", name, names(codesGroups))
+	}
 	return media.Codec{}, fmt.Errorf("%s is not encoded here yet; %s is", name, names(codesGroups))
 }
 

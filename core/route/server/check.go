@@ -15,6 +15,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
+	"vividstrain/core/media/stream"
 )
 
 // finding is what was found in a piece.
@@ -35,7 +36,7 @@ type finding struct {
 // checkName is what a piece is known by.
 type checkName struct {
 	url   string
-	bytes span
+	bytes stream.Span
 }
 
 // checks are the findings of all viewers: what many fetch is looked through once,
@@ -91,12 +92,12 @@ func (c *checks) forget(name checkName) {
 }
 
 // examine looks a piece through, and keeps it to be decoded if its turn has come.
-func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *finding {
+func (v *viewer) examine(ctx context.Context, p stream.Segment, head, data []byte) *finding {
 	joined := data
 	if len(head) > 0 {
 		joined = slices.Concat(head, data)
 	}
-	f := &finding{lasts: p.lasts}
+	f := &finding{lasts: p.Duration}
 	file, err := registry.Read(bytes.NewReader(joined), int64(len(joined)))
 	if err != nil {
 		f.err = err
@@ -112,8 +113,8 @@ func (v *viewer) examine(ctx context.Context, p piece, head, data []byte) *findi
 		return f
 	}
 	f.timed = file.Container == "mp4"
-	if off := (f.lasts - p.lasts).Abs(); p.lasts > 0 && off > 200*time.Millisecond && off > p.lasts/10 {
-		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.lasts.Seconds())
+	if off := (f.lasts - p.Duration).Abs(); p.Duration > 0 && off > 200*time.Millisecond && off > p.Duration/10 {
+		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.Duration.Seconds())
 	}
 	if decodable && v.random.Float64() < v.server.options.Look {
 		v.later(look{p, f, joined, video})
@@ -185,7 +186,7 @@ func (f *finding) times(file *registry.File, video int, hz float64) error {
 
 // look is a piece that is to be decoded.
 type look struct {
-	piece piece
+	piece stream.Segment
 	found *finding
 	data  []byte // with what stands before it
 	video int    // track
@@ -215,7 +216,7 @@ func (v *viewer) lookThrough(ctx context.Context) error {
 			return ctx.Err()
 		}
 		if err != nil {
-			return &FetchError{l.piece.url, &contentError{err}}
+			return &FetchError{l.piece.URL, &contentError{err}}
 		}
 	}
 	return nil
@@ -240,7 +241,7 @@ func (v *viewer) look(ctx context.Context, l look) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	c.put(checkName{l.piece.url, l.piece.bytes}, &found)
+	c.put(checkName{l.piece.URL, l.piece.Bytes}, &found)
 	v.mu.Lock()
 	v.sent.Decoded++
 	v.buffer.Damaged(found.damaged)

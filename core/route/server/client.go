@@ -14,12 +14,13 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"vividstrain/core/media/stream"
 )
 
 // Bounds on what a server may send.
 const (
-	mostPlaylist  = 8 << 20   // bytes
-	mostSegment   = 256 << 20 // bytes
+	mostPlaylist  = 8 << 20 // bytes
 	mostRedirects = 10
 	mostAnswer    = 200 // characters of an error's answer that are shown
 )
@@ -130,24 +131,21 @@ func (e *StatusError) refuses() bool {
 	return e.Status == http.StatusUnsupportedMediaType || e.Status == http.StatusNotAcceptable || e.Status == http.StatusNotImplemented
 }
 
-// span is a range of bytes; a size of 0 is everything from the offset on.
-type span struct{ offset, size int64 }
-
 // check tells whether an answer's Content-Range (RFC 9110, 14.4) is the range that was
 // asked for, or a part of it from its begin on.
-func (s span) check(header string) error {
+func checkRange(s stream.Span, header string) error {
 	var first, last int64
 	if n, _ := fmt.Sscanf(header, "bytes %d-%d/", &first, &last); n < 2 {
 		return errors.New("the server sent a part of a file without saying which")
 	}
-	if first != s.offset || last < first || s.size > 0 && last >= s.offset+s.size {
-		return fmt.Errorf("the server sent other bytes (%d to %d) than were asked for (from %d on)", first, last, s.offset)
+	if first != s.Offset || last < first || s.Size > 0 && last >= s.Offset+s.Size {
+		return fmt.Errorf("the server sent other bytes (%d to %d) than were asked for (from %d on)", first, last, s.Offset)
 	}
 	return nil
 }
 
 // open asks for an address, or a range of it. Errors are of type *FetchError.
-func (c *client) open(ctx context.Context, address string, s span) (*http.Response, error) {
+func (c *client) open(ctx context.Context, address string, s stream.Span) (*http.Response, error) {
 	fail := func(err error) (*http.Response, error) {
 		if ctx.Err() != nil {
 			return nil, context.Cause(ctx)
@@ -158,11 +156,11 @@ func (c *client) open(ctx context.Context, address string, s span) (*http.Respon
 	if err != nil {
 		return fail(err)
 	}
-	ranged := s.offset > 0 || s.size > 0
-	if s.size > 0 {
-		r.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", s.offset, s.offset+s.size-1))
+	ranged := s.Offset > 0 || s.Size > 0
+	if s.Size > 0 {
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-%d", s.Offset, s.Offset+s.Size-1))
 	} else if ranged {
-		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", s.offset))
+		r.Header.Set("Range", fmt.Sprintf("bytes=%d-", s.Offset))
 	}
 	c.identify(r)
 	answer, err := c.http.Do(r)
@@ -170,11 +168,11 @@ func (c *client) open(ctx context.Context, address string, s span) (*http.Respon
 		return fail(err)
 	}
 	switch {
-	case answer.StatusCode == http.StatusOK && ranged && s.offset > 0:
+	case answer.StatusCode == http.StatusOK && ranged && s.Offset > 0:
 		answer.Body.Close()
 		return fail(errors.New("the server does not hand out parts of files"))
 	case answer.StatusCode == http.StatusPartialContent && ranged:
-		if err := s.check(answer.Header.Get("Content-Range")); err != nil {
+		if err := checkRange(s, answer.Header.Get("Content-Range")); err != nil {
 			answer.Body.Close()
 			return fail(err)
 		}
@@ -245,7 +243,7 @@ func (c *client) body(ctx context.Context, answer *http.Response, most int64, bu
 }
 
 // whole reads a whole answer, and tells the address that it came from.
-func (c *client) whole(ctx context.Context, address string, s span, most int64) (data []byte, from *url.URL, err error) {
+func (c *client) whole(ctx context.Context, address string, s stream.Span, most int64) (data []byte, from *url.URL, err error) {
 	answer, err := c.open(ctx, address, s)
 	if err != nil {
 		return nil, nil, err

@@ -12,6 +12,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
+	"vividstrain/core/media/stream"
 )
 
 // progressive is a film in one file, which is read while it is played.
@@ -293,7 +294,7 @@ func (r *remote) fetch(at int64) error {
 	case r.unknown && (r.answer == nil || at < r.at):
 		return &FetchError{r.address, errors.New("it cannot be gone back in")}
 	case r.answer == nil:
-		answer, err := r.client.open(r.ctx, r.address, span{offset: begin})
+		answer, err := r.client.open(r.ctx, r.address, stream.Span{Offset: begin})
 		if err != nil {
 			return err
 		}
@@ -306,7 +307,7 @@ func (r *remote) fetch(at int64) error {
 
 // apart asks for one block without giving up what is being read.
 func (r *remote) apart(begin int64) error {
-	data, _, err := r.client.whole(r.ctx, r.address, span{begin, min(blockSize, r.size-begin)}, blockSize)
+	data, _, err := r.client.whole(r.ctx, r.address, stream.Span{Offset: begin, Size: min(blockSize, r.size-begin)}, blockSize)
 	if err == nil && len(data) == 0 {
 		err = &FetchError{r.address, errors.New("the server sent nothing of the part that was asked for")}
 	}

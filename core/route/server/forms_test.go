@@ -26,6 +26,9 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
+	"vividstrain/core/media/stream"
+	"vividstrain/core/media/stream/dash"
+	"vividstrain/core/media/stream/hls"
 	"vividstrain/core/route"
 )
 
@@ -322,7 +325,7 @@ func TestAddressesTogetherAreBounded(t *testing.T) {
 	for range 10_000 {
 		fmt.Fprintf(&pieces, "#EXTINF:2,\n%s\n", long[:4000])
 	}
-	_, _, err := parseHLS([]byte("#EXTM3U\n#EXT-X-TARGETDURATION:2\n"+pieces.String()), base)
+	_, _, err := hls.Parse([]byte("#EXTM3U\n#EXT-X-TARGETDURATION:2\n"+pieces.String()), base)
 	require.ErrorContains(t, err, "its addresses are longer than 32 MB together")
 	for name, template := range map[string]string{
 		"numbers":    `<SegmentTemplate duration="2" media="` + long + `$Number$"/>`,
@@ -335,7 +338,7 @@ func TestAddressesTogetherAreBounded(t *testing.T) {
 		}
 		var before, after runtime.MemStats
 		runtime.ReadMemStats(&before)
-		_, err := parseDASH(manifest, base, time.Unix(1.8e9, 0))
+		_, err := dash.Parse(manifest, base, time.Unix(1.8e9, 0))
 		runtime.ReadMemStats(&after)
 		require.ErrorContains(t, err, "its addresses are longer than 32 MB together", name)
 		require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(500<<20), name)
@@ -356,21 +359,21 @@ func FuzzPlaylists(f *testing.F) {
 	f.Add(mpdOf(`type="dynamic" availabilityStartTime="2026-01-01T00:00:00Z"`, `<SegmentTemplate duration="1" media="$Number%099d$"/>`))
 	base, _ := url.Parse("http://box.test/a/b.m3u8")
 	f.Fuzz(func(t *testing.T, data []byte) {
-		if list, variants, err := parseHLS(data, base); err == nil && list != nil {
-			require.LessOrEqual(t, len(list.pieces), mostPieces)
+		if list, variants, err := hls.Parse(data, base); err == nil && list != nil {
+			require.LessOrEqual(t, len(list.Segments), stream.MaxSegments)
 			require.Empty(t, variants)
 		}
-		if variants, err := parseDASH(data, base, time.Unix(1.8e9, 0)); err == nil {
+		if variants, err := dash.Parse(data, base, time.Unix(1.8e9, 0)); err == nil {
 			require.NotEmpty(t, variants)
 			for _, v := range variants {
-				require.LessOrEqual(t, len(v.list.pieces), mostPieces)
-				for _, p := range v.list.pieces {
-					require.Positive(t, p.lasts+1)
+				require.LessOrEqual(t, len(v.List.Segments), stream.MaxSegments)
+				for _, p := range v.List.Segments {
+					require.Positive(t, p.Duration+1)
 				}
 			}
 		}
-		if list, err := parseIndex(data, &indexed{url: "http://box.test/a", head: &reference{}}); err == nil {
-			require.NotEmpty(t, list.pieces)
+		if list, err := dash.ParseIndex(data, &stream.Index{URL: "http://box.test/a", Init: &stream.Reference{}}); err == nil {
+			require.NotEmpty(t, list.Segments)
 		}
 		_ = kindOf(data)
 	})

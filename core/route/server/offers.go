@@ -10,6 +10,9 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
+	"vividstrain/core/media/stream"
+	"vividstrain/core/media/stream/dash"
+	"vividstrain/core/media/stream/hls"
 )
 
 // Offers asks the address what it offers: a multivariant playlist's variants or a
@@ -20,25 +23,23 @@ func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 	defer cancel()
 	c := s.newClient()
 	defer c.close()
-	data, from, err := c.whole(ctx, s.options.URL, span{}, mostPlaylist)
+	data, from, err := c.whole(ctx, s.options.URL, stream.Span{}, mostPlaylist)
 	if err != nil {
 		if ctx.Err() != nil && errors.Is(err, context.DeadlineExceeded) {
 			err = &FetchError{s.options.URL, context.DeadlineExceeded}
 		}
 		return nil, err
 	}
-	var variants []variant
+	var variants []stream.Variant
 	switch kindOf(data) {
 	case aPlaylist:
-		if _, variants, err = parseHLS(data, from); err == nil && variants == nil {
+		if _, variants, err = hls.Parse(data, from); err == nil && variants == nil {
 			err = errors.New("it is a playlist of one film; say with a load line what it is")
 		}
 	case aManifest:
-		var list []dashVariant
-		list, err = parseDASH(data, from, time.Now())
-		for _, v := range list {
-			v.url = from.String()
-			variants = append(variants, v.variant)
+		variants, err = dash.Parse(data, from, time.Now())
+		for i := range variants {
+			variants[i].URL = from.String()
 		}
 	default:
 		err = errors.New("it is neither a playlist nor a manifest; say with a load line what it is")
@@ -58,10 +59,10 @@ func (s *Server) Listed() (loads []load.Load) {
 }
 
 // take makes loads of variants and notes where they are.
-func (s *Server) take(variants []variant) (loads []load.Load, err error) {
-	slices.SortFunc(variants, func(a, b variant) int { return int(min(max(a.bitrate-b.bitrate, -1), 1)) })
+func (s *Server) take(variants []stream.Variant) (loads []load.Load, err error) {
+	slices.SortFunc(variants, func(a, b stream.Variant) int { return int(min(max(a.Bitrate-b.Bitrate, -1), 1)) })
 	for _, v := range variants {
-		f := v.format
+		f := v.Format
 		if f.Width < 32 || f.Height < 32 || f.Width%2+f.Height%2 != 0 || f.Width > media.MaxSide || f.Height > media.MaxSide {
 			continue // it does not say
 		}
@@ -77,7 +78,7 @@ func (s *Server) take(variants []variant) (loads []load.Load, err error) {
 		if slices.ContainsFunc(s.options.List, func(e Entry) bool { return e.Load.String() == l.String() }) {
 			continue
 		}
-		s.options.List = append(s.options.List, Entry{Load: l, URL: v.url})
+		s.options.List = append(s.options.List, Entry{Load: l, URL: v.URL})
 		loads = append(loads, l)
 	}
 	if loads == nil {

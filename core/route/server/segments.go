@@ -9,12 +9,13 @@ import (
 	"hash/maphash"
 	"math"
 	"net/url"
-	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"vividstrain/core/clock"
+	"vividstrain/core/media/stream"
+	"vividstrain/core/media/stream/hls"
 	"vividstrain/core/route"
 	"vividstrain/core/tally"
 )
@@ -35,16 +36,16 @@ func kindOf(head []byte) int {
 type segmented struct {
 	server  *Server
 	address string // of the playlist
-	reload  func(data []byte, base *url.URL) (*playlist, error)
+	reload  func(data []byte, base *url.URL) (*stream.Playlist, error)
 
 	mu   sync.Mutex
-	list *playlist
+	list *stream.Playlist
 }
 
-func reloadHLS(data []byte, base *url.URL) (*playlist, error) {
-	list, _, err := parseHLS(data, base)
+func reloadHLS(data []byte, base *url.URL) (*stream.Playlist, error) {
+	list, _, err := hls.Parse(data, base)
 	if err == nil && list == nil {
-		err = &PlaylistError{0, "it has become a playlist of variants"}
+		err = &stream.PlaylistError{What: "it has become a playlist of variants"}
 	}
 	return list, err
 }
@@ -57,10 +58,10 @@ const leastSegments = 3
 func (s *segmented) long(hold time.Duration) error {
 	list := s.now()
 	var longest time.Duration
-	for _, p := range list.pieces {
-		longest = max(longest, p.lasts)
+	for _, p := range list.Segments {
+		longest = max(longest, p.Duration)
 	}
-	if list.over && len(list.pieces) < 2 {
+	if list.Ended && len(list.Segments) < 2 {
 		return &route.UnfitError{Unfit: route.TooShort, Err: &FetchError{s.address, errors.New("the film has one segment; that does not tell how fast segments come")}}
 	}
 	if need := leastSegments * longest; need > hold {
@@ -69,7 +70,7 @@ func (s *segmented) long(hold time.Duration) error {
 	return nil
 }
 
-func (s *segmented) now() *playlist {
+func (s *segmented) now() *stream.Playlist {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.list
@@ -77,11 +78,11 @@ func (s *segmented) now() *playlist {
 
 func (s *segmented) length() (total time.Duration) {
 	list := s.now()
-	if !list.over {
+	if !list.Ended {
 		return 0
 	}
-	for _, p := range list.pieces {
-		total += p.lasts
+	for _, p := range list.Segments {
+		total += p.Duration
 	}
 	return total
 }
@@ -93,14 +94,14 @@ const behind = 3
 // run fetches piece after piece; at the end of the film it begins anew.
 func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error {
 	list := s.now()
-	number, skipped := list.first, time.Duration(0)
-	if list.over {
-		for i := 0; i < len(list.pieces)-1 && skipped+list.pieces[i].lasts <= at; i++ {
-			skipped += list.pieces[i].lasts
+	number, skipped := list.First, time.Duration(0)
+	if list.Ended {
+		for i := 0; i < len(list.Segments)-1 && skipped+list.Segments[i].Duration <= at; i++ {
+			skipped += list.Segments[i].Duration
 			number++
 		}
 	} else {
-		number = max(list.first, list.first+len(list.pieces)-behind)
+		number = max(list.First, list.First+len(list.Segments)-behind)
 	}
 	v.mu.Lock()
 	v.film, v.offset = s.length(), skipped
@@ -118,15 +119,15 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 		if err := v.room(ctx); err != nil {
 			return err
 		}
-		found, err := v.fetch(ctx, p, have, time.Duration(stretch*float64(p.lasts)))
+		found, err := v.fetch(ctx, p, have, time.Duration(stretch*float64(p.Duration)))
 		if err != nil {
 			return err
 		}
-		if p.lasts > 0 {
-			stretch = found.lasts.Seconds() / p.lasts.Seconds()
+		if p.Duration > 0 {
+			stretch = found.lasts.Seconds() / p.Duration.Seconds()
 		}
 		missing := found.missing
-		if gap := found.from - end; found.timed && !p.cut && gap > 0.6/v.hz && gap < 60 {
+		if gap := found.from - end; found.timed && !p.Discontinuity && gap > 0.6/v.hz && gap < 60 {
 			missing += int(math.Round(gap * v.hz))
 		}
 		end = found.to
@@ -141,26 +142,26 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 
 // piece gives the piece of a number, and waits for it where the film goes on now;
 // round says that the film begins anew with it.
-func (s *segmented) piece(ctx context.Context, v *viewer, number *int) (p piece, round bool, err error) {
+func (s *segmented) piece(ctx context.Context, v *viewer, number *int) (p stream.Segment, round bool, err error) {
 	for waited := time.Duration(0); ; {
 		list := s.now()
-		i := *number - list.first
+		i := *number - list.First
 		switch {
 		case i < 0: // it has gone; the oldest one is what is left
 			v.note("segments had gone before they were fetched")
-			*number = list.first
+			*number = list.First
 			continue
-		case i < len(list.pieces):
-			return list.pieces[i], round, nil
-		case list.over && len(list.pieces) == 0:
-			return p, false, &FetchError{s.address, &PlaylistError{0, "it lists nothing"}}
-		case list.over:
-			*number, round = list.first, true
+		case i < len(list.Segments):
+			return list.Segments[i], round, nil
+		case list.Ended && len(list.Segments) == 0:
+			return p, false, &FetchError{s.address, &stream.PlaylistError{What: "it lists nothing"}}
+		case list.Ended:
+			*number, round = list.First, true
 			continue
-		case waited > max(s.server.options.Patience, 3*list.refresh):
+		case waited > max(s.server.options.Patience, 3*list.Refresh):
 			return p, false, &FetchError{s.address, errors.New("the list of what goes on now does not grow any more")}
 		}
-		wait := list.refresh / 2
+		wait := list.Refresh / 2
 		waited += wait
 		v.rest()
 		if err := (clock.Real{}).Sleep(ctx, wait); err != nil {
@@ -184,7 +185,7 @@ func (v *viewer) rest() {
 
 // look reads the playlist again.
 func (s *segmented) look(ctx context.Context, v *viewer) error {
-	data, from, err := v.client.whole(ctx, s.address, span{}, mostPlaylist)
+	data, from, err := v.client.whole(ctx, s.address, stream.Span{}, mostPlaylist)
 	if err != nil {
 		return err
 	}
@@ -194,36 +195,25 @@ func (s *segmented) look(ctx context.Context, v *viewer) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if list.byURL {
-		list.follow(s.list)
+	if list.ByURL {
+		list.Follow(s.list)
 	}
 	s.list = list
 	return nil
 }
 
-// follow numbers the pieces on from those of the list before, in which some of them are too.
-func (l *playlist) follow(before *playlist) {
-	for k, old := range slices.Backward(before.pieces) {
-		if j := slices.IndexFunc(l.pieces, func(p piece) bool { return p.url == old.url }); j >= 0 {
-			l.first = before.first + k - j
-			return
-		}
-	}
-	l.first = before.first + len(before.pieces)
-}
-
 // fetch fetches a piece that comes after so much media and lasts about as long as that, and
 // looks it through, or compares it with what another viewer has looked through.
-func (v *viewer) fetch(ctx context.Context, p piece, have, lasts time.Duration) (*finding, error) {
-	head, err := v.head(ctx, p.head)
+func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.Duration) (*finding, error) {
+	head, err := v.head(ctx, p.Init)
 	if err != nil {
 		return nil, err
 	}
-	answer, err := v.client.open(ctx, p.url, p.bytes)
+	answer, err := v.client.open(ctx, p.URL, p.Bytes)
 	if err != nil {
 		return nil, err
 	}
-	name := checkName{p.url, p.bytes}
+	name := checkName{p.URL, p.Bytes}
 	c := v.server.checks
 	known, mine := c.claim(name)
 	var data []byte
@@ -234,7 +224,7 @@ func (v *viewer) fetch(ctx context.Context, p piece, have, lasts time.Duration) 
 	var got int64
 	var hash maphash.Hash
 	hash.SetSeed(c.seed)
-	n, err := v.client.body(ctx, answer, mostSegment, v.scratch, func(part []byte) error {
+	n, err := v.client.body(ctx, answer, stream.MaxSegmentBytes, v.scratch, func(part []byte) error {
 		hash.Write(part)
 		if mine = mine && len(data)+len(part) <= mostExamined; mine {
 			data = append(data, part...)
@@ -250,8 +240,8 @@ func (v *viewer) fetch(ctx context.Context, p piece, have, lasts time.Duration) 
 	if err != nil {
 		return nil, err
 	}
-	if p.bytes.size > 0 && n != p.bytes.size || answer.ContentLength > 0 && n != answer.ContentLength {
-		return nil, &FetchError{p.url, errors.New("the server broke the connection off")}
+	if p.Bytes.Size > 0 && n != p.Bytes.Size || answer.ContentLength > 0 && n != answer.ContentLength {
+		return nil, &FetchError{p.URL, errors.New("the server broke the connection off")}
 	}
 	v.mu.Lock()
 	v.sent.Bytes += n
@@ -269,17 +259,17 @@ func (v *viewer) fetch(ctx context.Context, p piece, have, lasts time.Duration) 
 }
 
 // judge says what was found in a piece, by this viewer or another.
-func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, hash uint64) (*finding, error) {
-	claimed := &finding{lasts: p.lasts}
+func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n int64, hash uint64) (*finding, error) {
+	claimed := &finding{lasts: p.Duration}
 	switch {
 	case ctx.Err() != nil:
 		return nil, context.Cause(ctx)
 	case known == nil: // another viewer is at it
 		return claimed, nil
 	case known.err != nil:
-		return nil, &FetchError{p.url, &contentError{known.err}}
+		return nil, &FetchError{p.URL, &contentError{known.err}}
 	case known.size != n || known.hash != hash: // it differs from time to time
-		v.server.checks.forget(checkName{p.url, p.bytes})
+		v.server.checks.forget(checkName{p.URL, p.Bytes})
 		return claimed, nil
 	}
 	v.mu.Lock()
@@ -287,7 +277,7 @@ func (v *viewer) judge(ctx context.Context, p piece, known *finding, n int64, ha
 	v.buffer.Damaged(known.damaged)
 	v.mu.Unlock()
 	if err := v.match(known.track); err != nil {
-		return nil, &FetchError{p.url, err}
+		return nil, &FetchError{p.URL, err}
 	}
 	return known, nil
 }
@@ -300,14 +290,14 @@ const mostExamined = 48 << 20
 const mostHead = 4 << 20
 
 // head fetches what is to stand before a piece, once.
-func (v *viewer) head(ctx context.Context, r *reference) ([]byte, error) {
+func (v *viewer) head(ctx context.Context, r *stream.Reference) ([]byte, error) {
 	if r == nil {
 		return nil, nil
 	}
 	if data, fetched := v.heads[*r]; fetched {
 		return data, nil
 	}
-	data, _, err := v.client.whole(ctx, r.url, r.bytes, mostHead)
+	data, _, err := v.client.whole(ctx, r.URL, r.Bytes, mostHead)
 	if err != nil {
 		return nil, err
 	}
@@ -319,32 +309,32 @@ func (v *viewer) head(ctx context.Context, r *reference) ([]byte, error) {
 }
 
 // decrypt takes the encryption off a piece.
-func (v *viewer) decrypt(ctx context.Context, p piece, data []byte) ([]byte, error) {
-	if p.key == nil {
+func (v *viewer) decrypt(ctx context.Context, p stream.Segment, data []byte) ([]byte, error) {
+	if p.Key == nil {
 		return data, nil
 	}
-	secret, fetched := v.keys[p.key.url]
+	secret, fetched := v.keys[p.Key.URL]
 	if !fetched {
 		var err error
-		if secret, _, err = v.client.whole(ctx, p.key.url, span{}, 1<<10); err != nil {
+		if secret, _, err = v.client.whole(ctx, p.Key.URL, stream.Span{}, 1<<10); err != nil {
 			return nil, err
 		}
 		if len(secret) != 16 {
-			return nil, &FetchError{p.key.url, errors.New("a key for AES-128 has 16 bytes")}
+			return nil, &FetchError{p.Key.URL, errors.New("a key for AES-128 has 16 bytes")}
 		}
-		v.keys[p.key.url] = secret
+		v.keys[p.Key.URL] = secret
 	}
 	block, err := aes.NewCipher(secret)
 	if err != nil {
 		return nil, err
 	}
 	if len(data) == 0 || len(data)%16 != 0 {
-		return nil, &FetchError{p.url, errors.New("it is not encrypted as the playlist says")}
+		return nil, &FetchError{p.URL, errors.New("it is not encrypted as the playlist says")}
 	}
-	cipher.NewCBCDecrypter(block, p.key.iv[:]).CryptBlocks(data, data)
+	cipher.NewCBCDecrypter(block, p.Key.IV[:]).CryptBlocks(data, data)
 	padding := int(data[len(data)-1])
 	if padding < 1 || padding > 16 || !bytes.Equal(data[len(data)-padding:], bytes.Repeat([]byte{byte(padding)}, padding)) {
-		return nil, &FetchError{p.url, errors.New("it is not encrypted as the playlist says")}
+		return nil, &FetchError{p.URL, errors.New("it is not encrypted as the playlist says")}
 	}
 	return data[:len(data)-padding], nil
 }

@@ -14,6 +14,9 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
 	"vividstrain/core/media"
+	"vividstrain/core/media/stream"
+	"vividstrain/core/media/stream/dash"
+	"vividstrain/core/media/stream/hls"
 	"vividstrain/core/route"
 	"vividstrain/core/tally"
 )
@@ -48,7 +51,7 @@ type viewer struct {
 
 	// of the fetching goroutine
 	scratch []byte
-	heads   map[reference][]byte
+	heads   map[stream.Reference][]byte
 	keys    map[string][]byte
 	matched bool
 	looks   []look
@@ -76,7 +79,7 @@ func (v *viewer) watch(ctx context.Context) error {
 	defer v.client.close()
 	defer v.letGo()
 	v.scratch = make([]byte, 16<<10)
-	v.heads, v.keys = map[reference][]byte{}, map[string][]byte{}
+	v.heads, v.keys = map[stream.Reference][]byte{}, map[string][]byte{}
 	v.mu.Lock()
 	v.ordered = time.Now()
 	v.mu.Unlock()
@@ -243,7 +246,7 @@ func (v *viewer) open(ctx context.Context) (feed, error) {
 }
 
 func (v *viewer) openAt(ctx context.Context, address string, depth int) (feed, error) {
-	answer, err := v.client.open(ctx, address, span{})
+	answer, err := v.client.open(ctx, address, stream.Span{})
 	if err != nil {
 		return nil, err
 	}
@@ -271,22 +274,22 @@ func (v *viewer) openAt(ctx context.Context, address string, depth int) (feed, e
 		return nil, err
 	}
 	if kind == aManifest {
-		variants, err := parseDASH(rest, from, time.Now())
+		variants, err := dash.Parse(rest, from, time.Now())
 		if err != nil {
 			return nil, &FetchError{address, err}
 		}
 		return v.openDASH(ctx, address, variants)
 	}
-	list, variants, err := parseHLS(rest, from)
+	list, variants, err := hls.Parse(rest, from)
 	switch {
 	case err != nil:
 		return nil, &FetchError{address, err}
 	case list != nil:
 		return &segmented{server: v.server, address: from.String(), list: list, reload: reloadHLS}, nil
 	case depth > 0:
-		return nil, &FetchError{address, &PlaylistError{0, "a playlist of variants lists another one"}}
+		return nil, &FetchError{address, &stream.PlaylistError{What: "a playlist of variants lists another one"}}
 	}
-	return v.openAt(ctx, variants[v.choose(variants)].url, depth+1)
+	return v.openAt(ctx, variants[v.choose(variants)].URL, depth+1)
 }
 
 // What an address may offer.
@@ -298,14 +301,14 @@ const (
 
 // choose picks the variant that is nearest to what is asked for: by height first,
 // then by bitrate.
-func (v *viewer) choose(variants []variant) (best int) {
+func (v *viewer) choose(variants []stream.Variant) (best int) {
 	f, _ := wanted(v.asked)
-	distance := func(x variant) (float64, float64) {
+	distance := func(x stream.Variant) (float64, float64) {
 		height := 0.0
-		if x.format.Height > 0 {
-			height = abs(float64(x.format.Height - f.Height))
+		if x.Format.Height > 0 {
+			height = abs(float64(x.Format.Height - f.Height))
 		}
-		return height, abs(float64(x.bitrate - f.Bitrate))
+		return height, abs(float64(x.Bitrate - f.Bitrate))
 	}
 	for i := range variants {
 		h, b := distance(variants[i])
@@ -319,33 +322,29 @@ func (v *viewer) choose(variants []variant) (best int) {
 func abs(x float64) float64 { return max(x, -x) }
 
 // openDASH opens the representation that is nearest to what is asked for.
-func (v *viewer) openDASH(ctx context.Context, address string, variants []dashVariant) (feed, error) {
-	plain := make([]variant, len(variants))
-	for i, x := range variants {
-		plain[i] = x.variant
-	}
-	i := v.choose(plain)
+func (v *viewer) openDASH(ctx context.Context, address string, variants []stream.Variant) (feed, error) {
+	i := v.choose(variants)
 	x := variants[i]
-	s := &segmented{server: v.server, address: address, list: x.list}
-	if x.index == nil {
-		s.reload = func(data []byte, base *url.URL) (*playlist, error) {
-			list, err := parseDASH(data, base, time.Now())
+	s := &segmented{server: v.server, address: address, list: x.List}
+	if x.Index == nil {
+		s.reload = func(data []byte, base *url.URL) (*stream.Playlist, error) {
+			list, err := dash.Parse(data, base, time.Now())
 			if err != nil {
 				return nil, err
 			}
 			if i >= len(list) {
-				return nil, &PlaylistError{0, "the representation has gone"}
+				return nil, &stream.PlaylistError{What: "the representation has gone"}
 			}
-			return list[i].list, nil
+			return list[i].List, nil
 		}
 		return s, nil
 	}
-	data, _, err := v.client.whole(ctx, x.index.url, x.index.index, mostPlaylist)
+	data, _, err := v.client.whole(ctx, x.Index.URL, x.Index.Bytes, mostPlaylist)
 	if err != nil {
 		return nil, err
 	}
-	if s.list, err = parseIndex(data, x.index); err != nil {
-		return nil, &FetchError{x.index.url, err}
+	if s.list, err = dash.ParseIndex(data, x.Index); err != nil {
+		return nil, &FetchError{x.Index.URL, err}
 	}
 	return s, nil
 }

@@ -1,4 +1,5 @@
-package server
+// Package dash reads and writes manifests of Dynamic Adaptive Streaming over HTTP (ISO/IEC 23009-1).
+package dash
 
 import (
 	"cmp"
@@ -12,6 +13,7 @@ import (
 	"time"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/stream"
 )
 
 // The elements of a manifest (ISO/IEC 23009-1, 5) that are looked at.
@@ -95,25 +97,11 @@ type (
 	}
 )
 
-// indexed is a film in one file whose segments an index box lists; it is to be
-// fetched before the pieces are known.
-type indexed struct {
-	url   string
-	index span
-	head  *reference
-}
-
-// dashVariant is a representation.
-type dashVariant struct {
-	variant
-	index *indexed // instead of the list
-}
-
-// parseDASH reads a manifest that was fetched from base at a time.
-func parseDASH(data []byte, base *url.URL, now time.Time) ([]dashVariant, error) {
+// Parse reads a manifest that was fetched from base at a time.
+func Parse(data []byte, base *url.URL, now time.Time) ([]stream.Variant, error) {
 	var m mpd
 	if err := xml.Unmarshal(data, &m); err != nil {
-		return nil, &PlaylistError{0, "it is no manifest: " + shorten(err.Error())}
+		return nil, &stream.PlaylistError{What: "it is no manifest: " + stream.Shorten(err.Error())}
 	}
 	r := &dashReader{mpd: &m, now: now, dynamic: m.Type == "dynamic"}
 	if r.refresh = 2 * time.Second; m.Update != "" {
@@ -136,7 +124,7 @@ func parseDASH(data []byte, base *url.URL, now time.Time) ([]dashVariant, error)
 		}
 	}
 	if len(r.variants) == 0 {
-		return nil, &PlaylistError{0, "it offers no video"}
+		return nil, &stream.PlaylistError{What: "it offers no video"}
 	}
 	return r.variants, nil
 }
@@ -148,7 +136,7 @@ type dashReader struct {
 	dynamic  bool
 	refresh  time.Duration
 	length   time.Duration
-	variants []dashVariant
+	variants []stream.Variant
 	total    int
 	letters  int // of all addresses
 }
@@ -160,7 +148,7 @@ func below(base *url.URL, list []string) (*url.URL, error) {
 	}
 	u, err := base.Parse(strings.TrimSpace(list[0]))
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, &PlaylistError{0, fmt.Sprintf("%q is no address", shorten(list[0]))}
+		return nil, &stream.PlaylistError{What: fmt.Sprintf("%q is no address", stream.Shorten(list[0]))}
 	}
 	return u, nil
 }
@@ -215,40 +203,40 @@ func (r *dashReader) representation(i int, p *period, set *adaptationSet, rep *r
 	if err != nil {
 		return err
 	}
-	v := dashVariant{}
-	v.format.Codec, v.format.Depth = codecWord(cmp.Or(rep.Codecs, set.Codecs))
-	v.format.Width, v.format.Height = cmp.Or(rep.Width, set.Width), cmp.Or(rep.Height, set.Height)
-	v.format.Rate = frameRate(cmp.Or(rep.FrameRate, set.FrameRate))
-	v.bitrate = max(rep.Bandwidth, 1000)
-	v.format.Bitrate = v.bitrate
-	v.list = &playlist{over: !r.dynamic, refresh: r.refresh}
+	v := stream.Variant{}
+	v.Format.Codec, v.Format.Depth = stream.Codec(cmp.Or(rep.Codecs, set.Codecs))
+	v.Format.Width, v.Format.Height = cmp.Or(rep.Width, set.Width), cmp.Or(rep.Height, set.Height)
+	v.Format.Rate = frameRate(cmp.Or(rep.FrameRate, set.FrameRate))
+	v.Bitrate = max(rep.Bandwidth, 1000)
+	v.Format.Bitrate = v.Bitrate
+	v.List = &stream.Playlist{Ended: !r.dynamic, Refresh: r.refresh}
 	switch {
 	case cmp.Or(rep.Template, set.Template, p.Template) != nil:
 		t := merged(rep.Template, set.Template, p.Template)
-		err = r.template(v.list, &t, rep, base, start, length)
+		err = r.template(v.List, &t, rep, base, start, length)
 	case cmp.Or(rep.List, set.List, p.List) != nil:
-		err = r.listed(v.list, cmp.Or(rep.List, set.List, p.List), base)
+		err = r.listed(v.List, cmp.Or(rep.List, set.List, p.List), base)
 	default:
 		b := cmp.Or(rep.Base, set.Base, p.Base, &segmentBase{})
-		err = v.base(b, base, length)
+		err = wholeFile(&v, b, base, length)
 	}
 	if err != nil {
 		return err
 	}
-	if r.total += len(v.list.pieces); r.total > mostPieces {
-		return &PlaylistError{0, fmt.Sprintf("there are more than %d segments", mostPieces)}
+	if r.total += len(v.List.Segments); r.total > stream.MaxSegments {
+		return &stream.PlaylistError{What: fmt.Sprintf("there are more than %d segments", stream.MaxSegments)}
 	}
 	for k := range r.variants {
-		if known := &r.variants[k]; i > 0 && known.bitrate == v.bitrate && known.format.Codec == v.format.Codec && known.format.Height == v.format.Height && v.index == nil && known.index == nil {
-			if len(v.list.pieces) > 0 {
-				v.list.pieces[0].cut = true
+		if known := &r.variants[k]; i > 0 && known.Bitrate == v.Bitrate && known.Format.Codec == v.Format.Codec && known.Format.Height == v.Format.Height && v.Index == nil && known.Index == nil {
+			if len(v.List.Segments) > 0 {
+				v.List.Segments[0].Discontinuity = true
 			}
-			known.list.pieces = append(known.list.pieces, v.list.pieces...)
+			known.List.Segments = append(known.List.Segments, v.List.Segments...)
 			return nil
 		}
 	}
-	if r.variants = append(r.variants, v); len(r.variants) > mostVariants {
-		return &PlaylistError{0, fmt.Sprintf("there are more than %d representations", mostVariants)}
+	if r.variants = append(r.variants, v); len(r.variants) > stream.MaxVariants {
+		return &stream.PlaylistError{What: fmt.Sprintf("there are more than %d representations", stream.MaxVariants)}
 	}
 	return nil
 }
@@ -267,9 +255,9 @@ func merged(levels ...*segmentTemplate) (t segmentTemplate) {
 }
 
 // template makes the pieces of a SegmentTemplate (5.3.9.4).
-func (r *dashReader) template(list *playlist, t *segmentTemplate, rep *representation, base *url.URL, start, length time.Duration) error {
+func (r *dashReader) template(list *stream.Playlist, t *segmentTemplate, rep *representation, base *url.URL, start, length time.Duration) error {
 	if t.Media == "" {
-		return &PlaylistError{0, "a SegmentTemplate without media"}
+		return &stream.PlaylistError{What: "a SegmentTemplate without media"}
 	}
 	scale := cmp.Or(t.Timescale, 1)
 	number := int64(1)
@@ -277,15 +265,15 @@ func (r *dashReader) template(list *playlist, t *segmentTemplate, rep *represent
 		number = *t.StartNumber
 	}
 	if scale <= 0 || scale > 1e9 || number < 0 || number > 1<<40 {
-		return &PlaylistError{0, "a SegmentTemplate's numbers make no sense"}
+		return &stream.PlaylistError{What: "a SegmentTemplate's numbers make no sense"}
 	}
-	var head *reference
+	var head *stream.Reference
 	if t.Initialization != "" {
 		u, err := below(base, []string{expand(t.Initialization, rep, 0, 0)})
 		if err != nil {
 			return err
 		}
-		head = &reference{url: u.String()}
+		head = &stream.Reference{URL: u.String()}
 	}
 	add := func(number, at, lasts int64) error {
 		u, err := below(base, []string{expand(t.Media, rep, number, at)})
@@ -293,38 +281,38 @@ func (r *dashReader) template(list *playlist, t *segmentTemplate, rep *represent
 			return err
 		}
 		d := time.Duration(float64(lasts) / float64(scale) * float64(time.Second))
-		if lasts <= 0 || d > longestPiece || len(list.pieces) >= mostPieces {
-			return &PlaylistError{0, "a segment's duration makes no sense, or there are too many"}
+		if lasts <= 0 || d > stream.MaxDuration || len(list.Segments) >= stream.MaxSegments {
+			return &stream.PlaylistError{What: "a segment's duration makes no sense, or there are too many"}
 		}
 		address := u.String()
-		if r.letters += len(address); r.letters > mostLetters {
-			return &PlaylistError{0, fmt.Sprintf("its addresses are longer than %d MB together", mostLetters>>20)}
+		if r.letters += len(address); r.letters > stream.MaxURLBytes {
+			return &stream.PlaylistError{What: fmt.Sprintf("its addresses are longer than %d MB together", stream.MaxURLBytes>>20)}
 		}
-		list.pieces = append(list.pieces, piece{url: address, lasts: d, head: head})
+		list.Segments = append(list.Segments, stream.Segment{URL: address, Duration: d, Init: head})
 		return nil
 	}
 	if t.Timeline != nil {
-		list.first, list.byURL = int(number), r.dynamic && t.StartNumber == nil
+		list.First, list.ByURL = int(number), r.dynamic && t.StartNumber == nil
 		return eachOf(t.Timeline, int64(length.Seconds()*float64(scale)), func(at, lasts int64) error {
 			defer func() { number++ }()
 			return add(number, at, lasts)
 		})
 	}
 	if t.Duration <= 0 {
-		return &PlaylistError{0, "a SegmentTemplate with neither a duration nor a timeline"}
+		return &stream.PlaylistError{What: "a SegmentTemplate with neither a duration nor a timeline"}
 	}
 	return r.counted(list, t.Duration, scale, number, start, length, add)
 }
 
 // counted makes pieces of even length: of a film all of them, of what goes on
 // now those that are there.
-func (r *dashReader) counted(list *playlist, lasts, scale, number int64, start, length time.Duration, add func(number, at, lasts int64) error) error {
+func (r *dashReader) counted(list *stream.Playlist, lasts, scale, number int64, start, length time.Duration, add func(number, at, lasts int64) error) error {
 	seconds := float64(lasts) / float64(scale)
 	from, to := int64(0), int64(math.Ceil(length.Seconds()/seconds-1e-9))
 	if r.dynamic {
 		began, err := time.Parse(time.RFC3339, r.Start)
 		if err != nil {
-			return &PlaylistError{0, fmt.Sprintf("%q is no availabilityStartTime", shorten(r.Start))}
+			return &stream.PlaylistError{What: fmt.Sprintf("%q is no availabilityStartTime", stream.Shorten(r.Start))}
 		}
 		depth, err := isoDuration(r.Depth)
 		if err != nil {
@@ -337,7 +325,7 @@ func (r *dashReader) counted(list *playlist, lasts, scale, number int64, start, 
 		}
 		from = max(from, to-1000)
 	}
-	list.first = int(number + from)
+	list.First = int(number + from)
 	for k := from; k < to; k++ {
 		piece := lasts
 		if !r.dynamic && k == to-1 {
@@ -359,15 +347,15 @@ func eachOf(t *timeline, end int64, take func(at, lasts int64) error) error {
 			at = *s.T
 		}
 		if s.D <= 0 || at < 0 || at > 1<<60 || s.D > 1<<50 {
-			return &PlaylistError{0, "a SegmentTimeline's times make no sense"}
+			return &stream.PlaylistError{What: "a SegmentTimeline's times make no sense"}
 		}
 		until := end
 		if i+1 < len(t.S) && t.S[i+1].T != nil {
 			until = *t.S[i+1].T
 		}
 		for k := int64(0); k <= s.R || s.R < 0 && at < until; k++ {
-			if n++; n > mostPieces {
-				return &PlaylistError{0, fmt.Sprintf("there are more than %d segments", mostPieces)}
+			if n++; n > stream.MaxSegments {
+				return &stream.PlaylistError{What: fmt.Sprintf("there are more than %d segments", stream.MaxSegments)}
 			}
 			if err := take(at, s.D); err != nil {
 				return err
@@ -403,7 +391,7 @@ func expand(template string, rep *representation, number, at int64) string {
 }
 
 // listed makes the pieces of a SegmentList (5.3.9.3).
-func (r *dashReader) listed(list *playlist, l *segmentList, base *url.URL) error {
+func (r *dashReader) listed(list *stream.Playlist, l *segmentList, base *url.URL) error {
 	scale := float64(max(l.Timescale, 1))
 	var lengths []time.Duration
 	if l.Timeline != nil {
@@ -420,33 +408,33 @@ func (r *dashReader) listed(list *playlist, l *segmentList, base *url.URL) error
 		return err
 	}
 	for i, u := range l.URLs {
-		p := piece{url: base.String(), head: head, lasts: time.Duration(float64(l.Duration) / scale * float64(time.Second))}
+		p := stream.Segment{URL: base.String(), Init: head, Duration: time.Duration(float64(l.Duration) / scale * float64(time.Second))}
 		if i < len(lengths) {
-			p.lasts = lengths[i]
+			p.Duration = lengths[i]
 		}
-		if p.lasts <= 0 || p.lasts > longestPiece {
-			return &PlaylistError{0, "a SegmentList without durations"}
+		if p.Duration <= 0 || p.Duration > stream.MaxDuration {
+			return &stream.PlaylistError{What: "a SegmentList without durations"}
 		}
 		if u.Media != "" {
 			address, err := below(base, []string{u.Media})
 			if err != nil {
 				return err
 			}
-			p.url = address.String()
+			p.URL = address.String()
 		}
-		if r.letters += len(p.url); r.letters > mostLetters {
-			return &PlaylistError{0, fmt.Sprintf("its addresses are longer than %d MB together", mostLetters>>20)}
+		if r.letters += len(p.URL); r.letters > stream.MaxURLBytes {
+			return &stream.PlaylistError{What: fmt.Sprintf("its addresses are longer than %d MB together", stream.MaxURLBytes>>20)}
 		}
-		if p.bytes, err = byteSpan(u.Range); err != nil {
+		if p.Bytes, err = byteSpan(u.Range); err != nil {
 			return err
 		}
-		list.pieces = append(list.pieces, p)
+		list.Segments = append(list.Segments, p)
 	}
 	return nil
 }
 
 // reference is where an Initialization is to be had, nil for none.
-func (s *source) reference(base *url.URL) (*reference, error) {
+func (s *source) reference(base *url.URL) (*stream.Reference, error) {
 	if s == nil {
 		return nil, nil
 	}
@@ -458,25 +446,25 @@ func (s *source) reference(base *url.URL) (*reference, error) {
 		}
 	}
 	bytes, err := byteSpan(s.Range)
-	return &reference{url: u.String(), bytes: bytes}, err
+	return &stream.Reference{URL: u.String(), Bytes: bytes}, err
 }
 
 // byteSpan reads "first-last"; empty is everything.
-func byteSpan(s string) (span, error) {
+func byteSpan(s string) (stream.Span, error) {
 	if s == "" {
-		return span{}, nil
+		return stream.Span{}, nil
 	}
 	from, to, _ := strings.Cut(s, "-")
 	first, err1 := strconv.ParseInt(from, 10, 64)
 	last, err2 := strconv.ParseInt(to, 10, 64)
-	if err1 != nil || err2 != nil || first < 0 || last < first || last-first >= mostSegment {
-		return span{}, &PlaylistError{0, fmt.Sprintf("%q is no range of bytes", shorten(s))}
+	if err1 != nil || err2 != nil || first < 0 || last < first || last-first >= stream.MaxSegmentBytes {
+		return stream.Span{}, &stream.PlaylistError{What: fmt.Sprintf("%q is no range of bytes", stream.Shorten(s))}
 	}
-	return span{first, last - first + 1}, nil
+	return stream.Span{Offset: first, Size: last - first + 1}, nil
 }
 
 // base notes a film in one file (5.3.9.2): with an index, or as one piece.
-func (v *dashVariant) base(b *segmentBase, base *url.URL, length time.Duration) error {
+func wholeFile(v *stream.Variant, b *segmentBase, base *url.URL, length time.Duration) error {
 	index, err := byteSpan(b.IndexRange)
 	if err != nil {
 		return err
@@ -485,14 +473,14 @@ func (v *dashVariant) base(b *segmentBase, base *url.URL, length time.Duration) 
 	if err != nil {
 		return err
 	}
-	if index.size == 0 {
-		v.list.pieces = []piece{{url: base.String(), lasts: min(length, longestPiece)}}
+	if index.Size == 0 {
+		v.List.Segments = []stream.Segment{{URL: base.String(), Duration: min(length, stream.MaxDuration)}}
 		return nil
 	}
 	if head == nil {
-		head = &reference{url: base.String(), bytes: span{0, index.offset}}
+		head = &stream.Reference{URL: base.String(), Bytes: stream.Span{Offset: 0, Size: index.Offset}}
 	}
-	v.index = &indexed{url: base.String(), index: index, head: head}
+	v.Index = &stream.Index{URL: base.String(), Bytes: index, Init: head}
 	return nil
 }
 
@@ -529,15 +517,15 @@ func isoDuration(s string) (time.Duration, error) {
 		}
 	}
 	if m == nil || total > 1e8 {
-		return 0, &PlaylistError{0, fmt.Sprintf("%q is no duration", shorten(s))}
+		return 0, &stream.PlaylistError{What: fmt.Sprintf("%q is no duration", stream.Shorten(s))}
 	}
 	return time.Duration(total * float64(time.Second)), nil
 }
 
-// parseIndex reads a segment index box (ISO/IEC 14496-12, 8.16.3) that stands at
+// ParseIndex reads a segment index box (ISO/IEC 14496-12, 8.16.3) that stands at
 // an offset of the file, and lists the pieces.
-func parseIndex(data []byte, x *indexed) (*playlist, error) {
-	wrong := &PlaylistError{0, "the segment index is damaged"}
+func ParseIndex(data []byte, x *stream.Index) (*stream.Playlist, error) {
+	wrong := &stream.PlaylistError{What: "the segment index is damaged"}
 	u32 := func(at int) int64 {
 		return int64(data[at])<<24 | int64(data[at+1])<<16 | int64(data[at+2])<<8 | int64(data[at+3])
 	}
@@ -557,18 +545,18 @@ func parseIndex(data []byte, x *indexed) (*playlist, error) {
 	if scale <= 0 || len(data) < at+12*count || count == 0 {
 		return nil, wrong
 	}
-	offset += x.index.offset + u32(0)
-	list := &playlist{over: true}
+	offset += x.Bytes.Offset + u32(0)
+	list := &stream.Playlist{Ended: true}
 	for i := range count {
 		entry := at + 12*i
 		size, lasts := u32(entry)&0x7fffffff, float64(u32(entry+4))/float64(scale)
 		if data[entry]&0x80 != 0 {
-			return nil, &PlaylistError{0, "a segment index of indexes is not carried out"}
+			return nil, &stream.PlaylistError{What: "a segment index of indexes is not carried out"}
 		}
-		if size <= 0 || size > mostSegment || lasts <= 0 || lasts > longestPiece.Seconds() || offset < 0 {
+		if size <= 0 || size > stream.MaxSegmentBytes || lasts <= 0 || lasts > stream.MaxDuration.Seconds() || offset < 0 {
 			return nil, wrong
 		}
-		list.pieces = append(list.pieces, piece{url: x.url, bytes: span{offset, size}, head: x.head, lasts: time.Duration(lasts * float64(time.Second))})
+		list.Segments = append(list.Segments, stream.Segment{URL: x.URL, Bytes: stream.Span{Offset: offset, Size: size}, Init: x.Init, Duration: time.Duration(lasts * float64(time.Second))})
 		offset += size
 	}
 	return list, nil
