@@ -50,7 +50,7 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	if _, err := clip.Clip(ctx, films, order); err != nil {
 		return nil, err
 	}
-	address, stop, err := startBox(ctx, films)
+	address, stop, err := startServer(ctx, films)
 	if err != nil {
 		return nil, err
 	}
@@ -73,8 +73,8 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 
 var boxAddress = regexp.MustCompile(`http://\S+/`)
 
-// startBox starts the program again as a practice media server.
-func startBox(ctx context.Context, films string) (address string, stop func(), err error) {
+// startServer starts the program again as a practice media server.
+func startServer(ctx context.Context, films string) (address string, stop func(), err error) {
 	program, err := os.Executable()
 	if err != nil {
 		return "", nil, err
