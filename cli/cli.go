@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
-	"runtime/debug"
 	"strings"
 	"syscall"
 
@@ -32,9 +31,6 @@ const (
 	exitNeed        = 3
 	exitInterrupted = 130
 )
-
-// version is set by the linker.
-var version = ""
 
 // usageError is an error in what the user typed or gave.
 type usageError struct{ error }
@@ -88,7 +84,7 @@ func (a *app) run(ctx context.Context, args []string) (err error) {
 	if a.settings.here {
 		fmt.Fprintf(a.err, "settings from %s in this folder\n", settingsFile)
 	}
-	return root.Run(ctx, args)
+	return root.Run(ctx, renamed(args))
 }
 
 // fail says in one line what went wrong.
@@ -132,7 +128,7 @@ func (a *app) root() *cli.Command {
 	return &cli.Command{
 		Name:    "vividstrain",
 		Usage:   "find the highest load of video streams that a device plays smoothly",
-		Version: versionText(),
+		Version: built().String(),
 		Description: "Begin with \"vividstrain demo\": it makes a few small clips, climbs on this computer and on two\n" +
 			"simulated devices, and shows the three results side by side.",
 		Writer: a.out, ErrWriter: a.err,
@@ -179,23 +175,6 @@ func command(c *cli.Command, examples ...string) *cli.Command {
 	}
 	c.Description = text
 	return c
-}
-
-// versionText is the version, or the commit that was built.
-func versionText() string {
-	if version != "" {
-		return version
-	}
-	info, ok := debug.ReadBuildInfo()
-	if !ok {
-		return "unknown"
-	}
-	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" && len(s.Value) > 12 {
-			return s.Value[:12]
-		}
-	}
-	return "development"
 }
 
 // style is how results are drawn on standard output.

@@ -91,7 +91,7 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simul
 	defer progress.close()
 	style := a.style(c)
 	style.Color = style.Color && progress.live
-	config := run.Config{Version: versionText(), Watch: watcher(progress, style)}
+	config := run.Config{Version: built().short(), Watch: watcher(progress, style)}
 	if !simulated { // it is done before a key is pressed
 		meters, outside, err := a.meters(c, pages)
 		if err != nil {

@@ -120,7 +120,7 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	defer progress.close()
 	progress.line(fmt.Sprintf("Climbing on %s, %d rungs:", r.Device().Name, len(loads(l))))
 	doc, err := climb.Run(ctx, book, climb.Config{Ladder: l, Config: run.Config{
-		Route: r, Criteria: verdict.Default(), Version: versionText(),
+		Route: r, Criteria: verdict.Default(), Version: built().short(),
 		Hold: time.Duration(l.Hold), Settle: time.Second, Baseline: 2 * time.Second,
 		Watch: watcher(progress, text.Style{Color: a.style(c).Color && progress.live}),
 	}})

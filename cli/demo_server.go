@@ -60,13 +60,13 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 		return nil, err
 	}
 	defer metrics.Close()
-	r, err := server.New(server.Options{URL: address + "film/{clip}/hls/{goal}/list.m3u8", Look: 0.2, Seed: 1, Name: "Breakwater N2 by HTTP"})
+	r, err := server.New(server.Options{URL: address + "film/{clip}/hls/{goal}/list.m3u8", Verify: 0.2, Seed: 1, Name: "Breakwater N2 by HTTP"})
 	if err != nil {
 		return nil, err
 	}
 	return climb.Run(ctx, book, climb.Config{Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: rungs[0].Codec, Rungs: rungs}}}, Config: run.Config{
 		Route: r, Criteria: verdict.Default(),
-		Version: versionText(), Hold: 6 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
+		Version: built().short(), Hold: 6 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, text.Style{Color: a.style(c).Color && progress.live}),
 	}})
 }

@@ -115,7 +115,7 @@ func (w *watching) keep(c *cli.Command) (finish func() error, err error) {
 		return nil, err
 	}
 	now := time.Now()
-	doc := logbook.NewWatch(now, versionText())
+	doc := logbook.NewWatch(now, built().short())
 	doc.Conditions = logbook.Conditions{Facts: sense.States(w.sources), Absent: sense.Absences(w.sources)}
 	if w.record, err = book.Record(doc, nil); err != nil {
 		return nil, errors.Join(err, book.Close())

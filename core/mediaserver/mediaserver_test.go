@@ -74,7 +74,7 @@ func TestViewersFindWhatTheyAskFor(t *testing.T) {
 				continue
 			}
 			t.Run(form+" "+line, func(t *testing.T) {
-				result, err := watched(t, address+path, line, 3*time.Second, server.Options{Look: 1})
+				result, err := watched(t, address+path, line, 3*time.Second, server.Options{Verify: 1})
 				require.NoError(t, err)
 				require.Empty(t, result.Failure)
 				s := result.Streams[0]

@@ -28,6 +28,7 @@ type Descriptor struct {
 type Option struct {
 	Name        string
 	Alias       string
+	Old         string // its name in earlier versions, still read
 	Usage       string // what it stands for is in backquotes
 	Default     any
 	DefaultText string // instead of Default, in the help
@@ -86,7 +87,7 @@ func (r Registry) Named(word string) (Descriptor, error) {
 			return d, nil
 		}
 	}
-	return Descriptor{}, fmt.Errorf("%q is not known here; routes are %s", word, strings.Join(r.Words(), ", "))
+	return Descriptor{}, fmt.Errorf("there is no route %q; there are %s", word, strings.Join(r.Words(), ", "))
 }
 
 // Options are the options of all routes, each once.

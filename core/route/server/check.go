@@ -116,7 +116,7 @@ func (v *viewer) examine(ctx context.Context, p stream.Segment, head, data []byt
 	if off := (f.lasts - p.Duration).Abs(); p.Duration > 0 && off > 200*time.Millisecond && off > p.Duration/10 {
 		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.Duration.Seconds())
 	}
-	if decodable && v.random.Float64() < v.server.options.Look {
+	if decodable && v.random.Float64() < v.server.options.Verify {
 		v.later(look{p, f, joined, video})
 	}
 	return f

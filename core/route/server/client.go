@@ -45,7 +45,7 @@ func (s *Server) newClient() *client {
 			return conn, err
 		},
 		TLSClientConfig: s.tls.Clone(), TLSHandshakeTimeout: 10 * time.Second, ForceAttemptHTTP2: true,
-		ResponseHeaderTimeout: s.options.Patience, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,
+		ResponseHeaderTimeout: s.options.Timeout, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,
 		DisableCompression: true,
 	}, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) >= mostRedirects {
@@ -211,17 +211,17 @@ func (c *client) identify(r *http.Request) {
 var errSilent = errors.New("the server stopped sending")
 
 // body reads an answer in pieces and hands each to take. It ends when the bound
-// is passed or nothing comes for as long as patience goes.
+// is passed or nothing comes for as long as timeout goes.
 func (c *client) body(ctx context.Context, answer *http.Response, most int64, buffer []byte, take func(p []byte) error) (n int64, err error) {
 	defer answer.Body.Close()
-	watchdog := time.AfterFunc(c.server.options.Patience, func() { answer.Body.Close() })
+	watchdog := time.AfterFunc(c.server.options.Timeout, func() { answer.Body.Close() })
 	defer watchdog.Stop()
 	address := answer.Request.URL.String()
 	for {
 		got, err := answer.Body.Read(buffer)
 		n += int64(got)
 		if got > 0 {
-			watchdog.Reset(c.server.options.Patience)
+			watchdog.Reset(c.server.options.Timeout)
 			if n > most {
 				return n, &FetchError{address, fmt.Errorf("it is larger than %d MB", most>>20)}
 			}
@@ -235,7 +235,7 @@ func (c *client) body(ctx context.Context, answer *http.Response, most int64, bu
 		case err != nil && ctx.Err() != nil:
 			return n, context.Cause(ctx)
 		case err != nil && !watchdog.Stop():
-			return n, &FetchError{address, fmt.Errorf("%w: nothing for %s, after %d bytes", errSilent, c.server.options.Patience, n)}
+			return n, &FetchError{address, fmt.Errorf("%w: nothing for %s, after %d bytes", errSilent, c.server.options.Timeout, n)}
 		case err != nil:
 			return n, &FetchError{address, err}
 		}

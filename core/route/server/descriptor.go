@@ -23,8 +23,8 @@ var Descriptor = route.Descriptor{
 		{Name: "bearer", Usage: "send `TOKEN` to the server; better in the environment, as VIVIDSTRAIN_BEARER", Default: "", Secret: true},
 		{Name: "ca", Usage: "trust the certificates in `FILE`, too", Default: ""},
 		{Name: "jumps", Usage: "jump `N` times after the steady part: to the middle, then anywhere", Default: 0},
-		{Name: "look", Usage: "decode `SHARE` of the segments and look for damage", Default: "5%"},
-		{Name: "patience", Usage: "give a server up that sends nothing for `TIME`", Default: 20 * time.Second},
+		{Name: "verify", Old: "look", Usage: "decode `SHARE` of the segments and look for damage", Default: "5%"},
+		{Name: "timeout", Old: "patience", Usage: "give a server up that sends nothing for `TIME`", Default: 20 * time.Second},
 		route.Ahead, route.Seed,
 	},
 	Uses:    []string{"spread", "sensors", "token"},
@@ -34,12 +34,12 @@ var Descriptor = route.Descriptor{
 func init() { Descriptor.Open, Descriptor.Restore = openRoute, restoreRoute }
 
 func openRoute(v route.Values) (route.Route, error) {
-	share, err := strconv.ParseFloat(strings.TrimSuffix(v.String("look"), "%"), 64)
+	share, err := strconv.ParseFloat(strings.TrimSuffix(v.String("verify"), "%"), 64)
 	if err != nil {
-		return nil, fmt.Errorf("--look is a share like 5%%, not %q", v.String("look"))
+		return nil, fmt.Errorf("--verify is a share like 5%%, not %q", v.String("verify"))
 	}
 	o := Options{URL: v.String("url"), Login: v.String("login"), Token: v.String("bearer"), CA: v.String("ca"),
-		Jumps: v.Int("jumps"), Look: share / 100, Seed: v.Uint64("seed"), Ahead: v.Duration("ahead"), Patience: v.Duration("patience")}
+		Jumps: v.Int("jumps"), Verify: share / 100, Seed: v.Uint64("seed"), Ahead: v.Duration("ahead"), Timeout: v.Duration("timeout")}
 	if path := v.String("list"); path != "" {
 		if o.List, err = ReadList(path); err != nil {
 			return nil, err

@@ -326,10 +326,10 @@ func (r *remote) more() error {
 	if r.buffer == nil {
 		r.buffer = make([]byte, 32<<10)
 	}
-	body, patience := r.answer.Body, r.client.server.options.Patience
+	body, timeout := r.answer.Body, r.client.server.options.Timeout
 	stop := context.AfterFunc(r.ctx, func() { body.Close() })
 	defer stop()
-	watchdog := time.AfterFunc(patience, func() { body.Close() })
+	watchdog := time.AfterFunc(timeout, func() { body.Close() })
 	n, err := body.Read(r.buffer)
 	silent := !watchdog.Stop()
 	r.keep(r.buffer[:n])
@@ -346,7 +346,7 @@ func (r *remote) more() error {
 	case r.ctx.Err() != nil:
 		return context.Cause(r.ctx)
 	case silent:
-		return &FetchError{r.address, fmt.Errorf("%w: nothing for %s", errSilent, patience)}
+		return &FetchError{r.address, fmt.Errorf("%w: nothing for %s", errSilent, timeout)}
 	case err != nil:
 		return &FetchError{r.address, errors.New(strings.TrimSpace(plain(err)))}
 	}

@@ -144,7 +144,7 @@ func TestAllForms(t *testing.T) {
 	f := filmOf(t)
 	for name, served := range forms(f) {
 		t.Run(name, func(t *testing.T) {
-			result, err := watched(t, one(t, 10*time.Second), Options{URL: "http://box.test/main", Look: 1}, served.ServeHTTP)
+			result, err := watched(t, one(t, 10*time.Second), Options{URL: "http://box.test/main", Verify: 1}, served.ServeHTTP)
 			require.NoError(t, err)
 			require.Empty(t, result.Failure)
 			s := result.Streams[0]
@@ -398,7 +398,7 @@ func TestCodecsThatAreNotDecodedHere(t *testing.T) {
 			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(bytes.Join(list.list, nil)))
 		},
 	} {
-		result, err := watched(t, one(t, 10*time.Second, "hevc 2160p25 10bit 20M"), Options{URL: "http://box.test/" + path, Look: 1}, handler)
+		result, err := watched(t, one(t, 10*time.Second, "hevc 2160p25 10bit 20M"), Options{URL: "http://box.test/" + path, Verify: 1}, handler)
 		require.NoError(t, err)
 		require.Empty(t, result.Failure, path)
 		s := result.Streams[0]

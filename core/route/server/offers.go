@@ -19,7 +19,7 @@ import (
 // manifest's representations, as loads in rising order. Viewers then find these
 // loads there.
 func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
-	ctx, cancel := context.WithTimeout(ctx, 2*s.options.Patience)
+	ctx, cancel := context.WithTimeout(ctx, 2*s.options.Timeout)
 	defer cancel()
 	c := s.newClient()
 	defer c.close()

@@ -1,9 +1,11 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -151,9 +153,9 @@ func FromOptions(m map[string]string) (o Options, err error) {
 	if o.Jumps, err = strconv.Atoi(m["jumps"]); err != nil {
 		return fail("jumps")
 	}
-	look, err := strconv.ParseFloat(m["look_pct"], 64)
+	verify, err := strconv.ParseFloat(cmp.Or(m["verify_pct"], m["look_pct"]), 64) // the latter as earlier versions wrote it
 	if err != nil {
-		return fail("look_pct")
+		return fail("verify_pct")
 	}
 	if o.Seed, err = strconv.ParseUint(m["seed"], 10, 64); err != nil {
 		return fail("seed")
@@ -161,10 +163,14 @@ func FromOptions(m map[string]string) (o Options, err error) {
 	if o.Ahead, ok = seconds("ahead_s"); !ok {
 		return fail("ahead_s")
 	}
-	if o.Patience, ok = seconds("patience_s"); !ok {
-		return fail("patience_s")
+	if m["timeout_s"] == "" {
+		m = maps.Clone(m)
+		m["timeout_s"] = m["patience_s"] // as earlier versions wrote it
 	}
-	o.Look, o.URL, o.ListFile, o.CA, o.Name = look/100, m["url"], m["list"], m["ca"], m["name"]
+	if o.Timeout, ok = seconds("timeout_s"); !ok {
+		return fail("timeout_s")
+	}
+	o.Verify, o.URL, o.ListFile, o.CA, o.Name = verify/100, m["url"], m["list"], m["ca"], m["name"]
 	if m["url_incomplete"] != "" {
 		return o, ErrIncomplete
 	}

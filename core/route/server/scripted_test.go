@@ -227,7 +227,7 @@ func TestPauseInASegmentIsMeasured(t *testing.T) {
 	f := filmOf(t)
 	// Segments take 1.8 s each; the fifth pauses for 3.0 s more. It was due
 	// when the four before had been played, at 1.8 s + 8 s.
-	result, err := watched(t, one(t, 20*time.Second), Options{Look: 1}, func(w http.ResponseWriter, r *http.Request) {
+	result, err := watched(t, one(t, 20*time.Second), Options{Verify: 1}, func(w http.ResponseWriter, r *http.Request) {
 		f.serve(w, r, func(i int) time.Duration {
 			if i == 4 {
 				return 4800 * time.Millisecond
@@ -815,7 +815,7 @@ func TestWhatIsToldOfAddresses(t *testing.T) {
 	}
 	_, err := New(Options{URL: "http://box.test/{klip}.mp4"})
 	require.ErrorContains(t, err, "{klip}, which is nothing that can be filled in; there are {clip}")
-	s, err := New(Options{URL: "http://box.test/a?height=720&key=abc", Jumps: 2, Look: 0.2, Seed: 9, Ahead: 10 * time.Second, Patience: 7 * time.Second, Name: "box"})
+	s, err := New(Options{URL: "http://box.test/a?height=720&key=abc", Jumps: 2, Verify: 0.2, Seed: 9, Ahead: 10 * time.Second, Timeout: 7 * time.Second, Name: "box"})
 	require.NoError(t, err)
 	o, err := FromOptions(s.Options())
 	require.ErrorIs(t, err, ErrIncomplete)
@@ -824,6 +824,13 @@ func TestWhatIsToldOfAddresses(t *testing.T) {
 	again, err := New(o)
 	require.NoError(t, err)
 	require.Equal(t, s.Options(), again.Options(), "every option is restored")
+	old := s.Options() // as earlier versions named them
+	old["look_pct"], old["patience_s"] = old["verify_pct"], old["timeout_s"]
+	delete(old, "verify_pct")
+	delete(old, "timeout_s")
+	o, err = FromOptions(old)
+	require.ErrorIs(t, err, ErrIncomplete)
+	require.Equal(t, []any{0.2, 7 * time.Second}, []any{o.Verify, o.Timeout})
 	require.Equal(t, "a  b  [2J c", printable("a\x1b b \u009b[2J\tc"))
 }
 
@@ -873,7 +880,7 @@ func TestBrokenPicturesAreFoundInTheEnd(t *testing.T) {
 	}
 	f.segments[2] = broken
 	for _, share := range []float64{0, 1} {
-		result, err := watched(t, one(t, 20*time.Second), Options{Look: share}, f.evenly(100*time.Millisecond))
+		result, err := watched(t, one(t, 20*time.Second), Options{Verify: share}, f.evenly(100*time.Millisecond))
 		require.NoError(t, err)
 		require.Empty(t, result.Failure)
 		s := result.Streams[0]

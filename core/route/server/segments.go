@@ -158,7 +158,7 @@ func (s *segmented) piece(ctx context.Context, v *viewer, number *int) (p stream
 		case list.Ended:
 			*number, round = list.First, true
 			continue
-		case waited > max(s.server.options.Patience, 3*list.Refresh):
+		case waited > max(s.server.options.Timeout, 3*list.Refresh):
 			return p, false, &FetchError{s.address, errors.New("the list of what goes on now does not grow any more")}
 		}
 		wait := list.Refresh / 2

@@ -37,10 +37,10 @@ type Options struct {
 	CA       string        // file with certificates to trust beside the system's, may be empty
 	ListFile string        // where List was read from, for the record
 	Jumps    int           // seeks after the steady window
-	Look     float64       // share of the segments that is decoded, 0 to 1
+	Verify   float64       // verified share: of the segments that are decoded, 0 to 1
 	Seed     uint64        // of jumps and looks
 	Ahead    time.Duration // how far viewers fetch ahead, 0: half a minute
-	Patience time.Duration // without a byte, 0: 20 s
+	Timeout  time.Duration // without a byte, 0: 20 s
 	Name     string        // of the device, empty: the server's host
 	// Dial makes connections; nil is the network's usual way.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
@@ -70,8 +70,8 @@ func New(o Options) (*Server, error) {
 	if o.Dial == nil {
 		o.Dial = (&net.Dialer{Timeout: 10 * time.Second}).DialContext
 	}
-	if o.Patience == 0 {
-		o.Patience = 20 * time.Second
+	if o.Timeout == 0 {
+		o.Timeout = 20 * time.Second
 	}
 	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), origins: map[origin]bool{}}
 	addresses := []string{o.URL}
@@ -92,8 +92,8 @@ func New(o Options) (*Server, error) {
 	switch {
 	case o.Jumps < 0 || o.Jumps > 1000:
 		return nil, fmt.Errorf("the number of jumps is 0 to 1000, not %d", o.Jumps)
-	case !(o.Look >= 0 && o.Look <= 1):
-		return nil, fmt.Errorf("the share to look at is 0%% to 100%%, not %g%%", 100*o.Look)
+	case !(o.Verify >= 0 && o.Verify <= 1):
+		return nil, fmt.Errorf("the share to verify is 0%% to 100%%, not %g%%", 100*o.Verify)
 	case o.Ahead < tally.ViewerStart || o.Ahead > time.Hour:
 		return nil, fmt.Errorf("viewers fetch %s to 1h ahead, not %s", tally.ViewerStart, o.Ahead)
 	}
@@ -135,9 +135,9 @@ func (*Server) Traits() route.Traits {
 // Options lists the settings, without credentials.
 func (s *Server) Options() map[string]string {
 	list := map[string]string{
-		"jumps": strconv.Itoa(s.options.Jumps), "look_pct": strconv.FormatFloat(100*s.options.Look, 'g', -1, 64),
+		"jumps": strconv.Itoa(s.options.Jumps), "verify_pct": strconv.FormatFloat(100*s.options.Verify, 'g', -1, 64),
 		"seed": strconv.FormatUint(s.options.Seed, 10), "ahead_s": strconv.FormatFloat(s.options.Ahead.Seconds(), 'g', -1, 64),
-		"patience_s": strconv.FormatFloat(s.options.Patience.Seconds(), 'g', -1, 64),
+		"timeout_s": strconv.FormatFloat(s.options.Timeout.Seconds(), 'g', -1, 64),
 	}
 	for name, value := range map[string]string{"list": s.options.ListFile, "ca": s.options.CA, "name": s.options.Name} {
 		if value != "" {
