@@ -229,7 +229,7 @@ func TestGroupsDoNotDependOnThePast(t *testing.T) {
 }
 
 // What cannot be made is said so.
-func TestCarriesNamesWhatItCannot(t *testing.T) {
+func TestCheckFormatNamesWhatItCannot(t *testing.T) {
 	good := media.Format{Codec: Name, Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8}
 	require.NoError(t, CheckFormat(good))
 	for want, change := range map[string]func(*media.Format){

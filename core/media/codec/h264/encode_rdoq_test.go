@@ -64,7 +64,7 @@ func blockCost(w *rdoq, levels, c, factors []int32, shift uint, scan []uint8) (s
 
 // Levels that were weighed cost less than the nearest ones and than those rounded at a
 // third, and none is further from its coefficient than a step.
-func TestWeighedLevelsCostLess(t *testing.T) {
+func TestRDOQCostsLess(t *testing.T) {
 	r := rand.New(rand.NewPCG(31, 32))
 	var state [512]uint8
 	var weighed, nearest, third float64
@@ -113,7 +113,7 @@ func TestWeighedLevelsCostLess(t *testing.T) {
 }
 
 // A level alone far behind is not worth what it takes to say where it is; among others it is.
-func TestLoneLevelsAreGivenUp(t *testing.T) {
+func TestLoneLevelsAreDecimated(t *testing.T) {
 	var state [512]uint8
 	for i := range state {
 		state[i] = 40 << 1 // flags are seldom 1
@@ -140,7 +140,7 @@ func TestLoneLevelsAreGivenUp(t *testing.T) {
 
 // toll follows its formula, and says which transform suits: points the small one, slopes
 // the large one.
-func TestTollTellsTheTransform(t *testing.T) {
+func TestCostTellsTheTransform(t *testing.T) {
 	q := newQuantiser(26)
 	r := rand.New(rand.NewPCG(5, 6))
 	for range 200 {
@@ -171,7 +171,7 @@ func TestTollTellsTheTransform(t *testing.T) {
 	require.Less(t, large, small, "a slope")
 }
 
-func TestWorthOfLevels(t *testing.T) {
+func TestDecimationScores(t *testing.T) {
 	var l [64]int16
 	set := func(places ...int) (nonZero uint64) {
 		l = [64]int16{}

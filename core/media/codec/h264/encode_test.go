@@ -291,7 +291,7 @@ func TestEncodingAllocatesNothingAPicture(t *testing.T) {
 }
 
 // A picture that the encoder lent comes out as one that it copied, whatever its size.
-func TestLentPicturesEqualCopies(t *testing.T) {
+func TestHeldPicturesEqualCopies(t *testing.T) {
 	for _, change := range []func(*media.EncoderSettings){
 		func(s *media.EncoderSettings) {},
 		func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height, s.BFrames = 170, 134, 2 },
