@@ -49,6 +49,7 @@ type Packet struct {
 	Duration int64 // 0 where unknown
 	Key      bool  // decoding can start here
 	Hidden   bool  // to be decoded but not shown
+	Offset   int64 // where in the file its data begin, in bytes; 0 where that is not known
 }
 
 // Colour says which colours sample values stand for, by the code points of
@@ -290,6 +291,15 @@ func (e *FormatError) Error() string {
 		return fmt.Sprintf("damaged %s: %s", e.Format, e.What)
 	}
 	return fmt.Sprintf("damaged %s at byte %d: %s", e.Format, e.Offset, e.What)
+}
+
+// At is err, with the offset in the file of the packet that it was found in, where err is a FormatError
+// that does not say where. An offset of 0 is not known.
+func At(err error, offset int64) error {
+	if found, ok := err.(*FormatError); ok && offset > 0 && found.Offset < 0 {
+		return &FormatError{Format: found.Format, Offset: offset, What: found.What}
+	}
+	return err
 }
 
 // UnsupportedError reports a legal feature that is not carried out here.

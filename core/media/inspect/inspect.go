@@ -152,7 +152,7 @@ func read(ctx context.Context, f *registry.File) (Report, error) {
 		}
 		if parser != nil {
 			if err := parser.Packet(packet.Data); err != nil {
-				return r, err
+				return r, media.At(err, packet.Offset)
 			}
 			parser.Shown()
 		}

@@ -56,6 +56,10 @@ func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 func (d *decoder) Busy() time.Duration { return d.work.Busy() }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
+	return media.At(d.send(ctx, p), p.Offset)
+}
+
+func (d *decoder) send(ctx context.Context, p *media.Packet) error {
 	d.hidden = p.Hidden
 	c := nal.NewCursor(p.Data, d.prefix)
 	for unit := c.Next(); unit != nil; unit = c.Next() {

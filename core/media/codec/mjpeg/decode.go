@@ -27,6 +27,7 @@ type job struct {
 	data   []byte
 	reader bytes.Reader
 	frame  media.Frame
+	offset int64 // of the packet in its file
 	err    error
 	done   chan struct{} // holds a token when frame or err is set
 }
@@ -59,7 +60,7 @@ func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
 		return err
 	}
 	j.data, p.Data = p.Data, j.data[:0]
-	j.frame.PTS = p.PTS
+	j.frame.PTS, j.offset = p.PTS, p.Offset
 	d.ordered <- j // never blocks: there are no more jobs than room
 	d.work.Submit(j)
 	return nil
@@ -74,7 +75,7 @@ func (d *decoder) Receive(ctx context.Context) (media.Frame, error) {
 			return media.Frame{}, io.EOF
 		}
 		<-j.done
-		frame, err := j.frame, j.err
+		frame, err := j.frame, media.At(j.err, j.offset)
 		d.work.Release(j)
 		return frame, err
 	case <-ctx.Done():

@@ -30,7 +30,7 @@ func (d *decoder) Send(ctx context.Context, p *media.Packet) error {
 		return nil
 	}
 	if int64(len(p.Data)) != d.format.FrameSize() {
-		return &media.FormatError{Format: media.Raw, Offset: -1, What: "a picture of another size than the track's"}
+		return &media.FormatError{Format: media.Raw, Offset: p.Offset, What: "a picture of another size than the track's"}
 	}
 	f := media.Frame{Picture: d.pool.Get(d.format.Width, d.format.Height, d.format.Depth, d.format.Chroma), PTS: p.PTS}
 	rest := p.Data

@@ -47,6 +47,7 @@ type reader struct {
 // frame is a packet whose place in the order of display may not be known yet.
 type frame struct {
 	data  []byte
+	at    int64 // where in the file its first unit with samples is
 	key   bool
 	place int64 // -1: not known
 }
@@ -118,12 +119,12 @@ func (d *reader) step() error {
 	for {
 		if i := bytes.Index(d.buffer[from:], startCode); i >= 0 {
 			unit := d.buffer[:from+i]
-			err := d.unit(bytes.TrimRight(unit, "\x00"))
+			err := d.unit(bytes.TrimRight(unit, "\x00"), d.at-int64(len(d.buffer)))
 			d.buffer = append(d.buffer[:0], d.buffer[from+i+3:]...)
 			return err
 		}
 		if d.ended {
-			err := d.unit(bytes.TrimRight(d.buffer, "\x00"))
+			err := d.unit(bytes.TrimRight(d.buffer, "\x00"), d.at-int64(len(d.buffer)))
 			d.buffer = d.buffer[:0]
 			d.parser.End()
 			d.order()
@@ -139,18 +140,18 @@ func (d *reader) step() error {
 	}
 }
 
-// unit adds a unit to the frame it belongs to.
-func (d *reader) unit(unit []byte) error {
+// unit adds a unit that is at an offset of the file to the frame it belongs to.
+func (d *reader) unit(unit []byte, at int64) error {
 	if len(unit) == 0 {
 		return nil
 	}
 	what, err := d.parser.Unit(unit)
 	if err != nil {
-		return err
+		return media.At(err, at)
 	}
 	d.pending = append(append(d.pending, 0, 0, 0, 1), unit...)
 	if what.Begins {
-		d.packet = d.newFrame(what.Key)
+		d.packet = d.newFrame(what.Key, at)
 		d.queue = append(d.queue, d.packet)
 	}
 	if what.Picture && d.packet != nil {
@@ -164,13 +165,13 @@ func (d *reader) unit(unit []byte) error {
 	return nil
 }
 
-func (d *reader) newFrame(key bool) *frame {
+func (d *reader) newFrame(key bool, at int64) *frame {
 	f := &frame{}
 	if n := len(d.free); n > 0 {
 		f = d.free[n-1]
 		d.free = d.free[:n-1]
 	}
-	f.data, f.key, f.place = f.data[:0], key, -1
+	f.data, f.key, f.at, f.place = f.data[:0], key, at, -1
 	return f
 }
 
@@ -201,7 +202,7 @@ func (d *reader) ReadPacket(p *media.Packet) error {
 	d.queue = append(d.queue[:0], d.queue[1:]...)
 	data := p.Data
 	unit := int64(max(d.track[0].Format.Rate.Den, 1))
-	*p = media.Packet{Data: f.data, PTS: media.NoTime, DTS: int64(d.number) * unit, Duration: unit, Key: f.key}
+	*p = media.Packet{Data: f.data, PTS: media.NoTime, DTS: int64(d.number) * unit, Duration: unit, Key: f.key, Offset: f.at}
 	if f.place >= 0 {
 		p.PTS = f.place * unit
 	}

@@ -395,7 +395,7 @@ func (d *reader) readBlock(data []byte, at int64, key bool, duration int64) erro
 		return nil // of a track that is not described
 	}
 	shift, flags := int16(binary.BigEndian.Uint16(data[n:])), data[n+2]
-	d.block = media.Packet{Track: track, PTS: d.time + int64(shift), Duration: duration, Key: key}
+	d.block = media.Packet{Track: track, PTS: d.time + int64(shift), Duration: duration, Key: key, Offset: at}
 	d.frames = d.frames[:0]
 	rest := data[n+3:]
 	if flags&6 == 0 {

@@ -334,7 +334,7 @@ func TestFragmentsThatSayLittle(t *testing.T) {
 		{Data: []byte("aaa"), Duration: 40, Key: true}, {Data: []byte("bbb"), PTS: 40, Duration: 40}, {Data: []byte("ccc"), PTS: 80, Duration: 40},
 		{Data: []byte("ddddd"), PTS: 5000, Duration: 100, Key: true},
 	} {
-		want.DTS = want.PTS
+		want.DTS, want.Offset = want.PTS, int64(bytes.Index(b, want.Data))
 		require.Equal(t, want, list[i], i)
 	}
 	require.ErrorContains(t, d.(media.Seeker).SeekTo(0, 0), "in fragments")

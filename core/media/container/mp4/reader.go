@@ -254,7 +254,7 @@ func (d *reader) read(p *media.Packet, s *sample, track int) error {
 		data = make([]byte, s.size)
 	}
 	*p = s.Packet
-	p.Track, p.Data = track, data[:s.size]
+	p.Track, p.Data, p.Offset = track, data[:s.size], s.offset
 	d.edits[track].apply(p)
 	return readFull(d.file, p.Data, s.offset)
 }

@@ -67,7 +67,8 @@ type reader struct {
 	pids   []uint16
 	last   []int64 // the last DTS of each track, unwrapped
 	demux  *astits.Demuxer
-	first  int64 // the first DTS of all, which times are counted from
+	read   counter // how far the file was read
+	first  int64   // the first DTS of all, which times are counted from
 	began  bool
 }
 
@@ -78,7 +79,7 @@ func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, err
 	}
 	d := &reader{file: file, size: size, codecs: codecs, step: packetSize(head)}
 	if d.step == 0 {
-		return nil, damaged("there are no packets")
+		return nil, damaged(0, "there are no packets")
 	}
 	if err := d.findTracks(); err != nil {
 		return nil, err
@@ -88,11 +89,23 @@ func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, err
 
 // input reads whole packets of 188 bytes.
 func (d *reader) input(limit int64) io.Reader {
-	section := io.NewSectionReader(d.file, 0, min(d.size-d.size%int64(d.step), limit))
+	d.read = counter{r: io.NewSectionReader(d.file, 0, min(d.size-d.size%int64(d.step), limit))}
 	if d.step == 188 {
-		return section
+		return &d.read
 	}
-	return &stripper{r: section}
+	return &stripper{r: &d.read}
+}
+
+// counter counts the bytes that are read.
+type counter struct {
+	r io.Reader
+	n int64
+}
+
+func (c *counter) Read(p []byte) (int, error) {
+	n, err := c.r.Read(p)
+	c.n += int64(n)
+	return n, err
 }
 
 // stripper takes the time off packets of 192 bytes.
@@ -124,7 +137,7 @@ func (d *reader) findTracks() error {
 	for {
 		data, err := nextData(demux)
 		if errors.Is(err, astits.ErrNoMorePackets) {
-			return damaged("there is no program map: the file was cut short or is no transport stream")
+			return damaged(d.read.n, "there is no program map: the file was cut short or is no transport stream")
 		}
 		if err != nil {
 			continue
@@ -134,7 +147,7 @@ func (d *reader) findTracks() error {
 		}
 		for _, s := range data.PMT.ElementaryStreams {
 			if len(d.tracks) == maxTrack {
-				return damaged("a program has too many streams")
+				return damaged(d.read.n, "a program has too many streams")
 			}
 			t := media.Track{ID: int(s.ElementaryPID), Kind: media.Other, Timescale: clockRate, Codec: fmt.Sprintf("type %#x", uint8(s.StreamType))}
 			if codec := d.codecs.ByTS(uint8(s.StreamType)); codec != nil {
@@ -147,11 +160,14 @@ func (d *reader) findTracks() error {
 	}
 }
 
+// errBroken is a packet that makes no sense: it is passed over.
+var errBroken = errors.New("a packet is broken")
+
 // nextData is NextData with what it makes of broken packets as errors.
 func nextData(demux *astits.Demuxer) (data *astits.DemuxerData, err error) {
 	defer func() {
 		if r := recover(); r != nil {
-			err = damaged("a packet is broken")
+			err = errBroken
 		}
 	}()
 	return demux.NextData()
@@ -173,7 +189,7 @@ func (d *reader) ReadPacket(p *media.Packet) error {
 		}
 		if err != nil { // what is broken is passed over
 			if broken++; broken > 10000 {
-				return damaged("most packets are broken")
+				return damaged(d.read.n, "most packets are broken")
 			}
 			continue
 		}
@@ -291,6 +307,6 @@ func (m *writer) WritePacket(p *media.Packet) error {
 
 func (m *writer) Close() error { return nil }
 
-func damaged(what string) error {
-	return &media.FormatError{Format: Name, Offset: -1, What: what}
+func damaged(offset int64, what string) error {
+	return &media.FormatError{Format: Name, Offset: offset, What: what}
 }

@@ -146,7 +146,7 @@ func (d *reader) ReadPacket(p *media.Packet) error {
 		data = make([]byte, d.frame)
 	}
 	unit := int64(d.track[0].Format.Rate.Den)
-	*p = media.Packet{Data: data[:d.frame], PTS: d.next * unit, DTS: d.next * unit, Duration: unit, Key: true}
+	*p = media.Packet{Data: data[:d.frame], PTS: d.next * unit, DTS: d.next * unit, Duration: unit, Key: true, Offset: at}
 	if _, err := d.file.ReadAt(p.Data, at); err != nil && !errors.Is(err, io.EOF) {
 		return err
 	}
