@@ -2,10 +2,14 @@
 
 package motion
 
-func fastBlockKernels() BlockKernels[uint8] { return GoBlockKernels[uint8]() }
+// FastBlockKernels are the fastest kernels for 8 bits that this processor runs.
+func FastBlockKernels() BlockKernels[uint8] { return GoBlockKernels[uint8]() }
 
-func fastWideBlockKernels() BlockKernels[uint16] { return GoBlockKernels[uint16]() }
+// FastWideBlockKernels are those for more than 8 bits.
+func FastWideBlockKernels() BlockKernels[uint16] { return GoBlockKernels[uint16]() }
 
-func fastDistanceKernels() DistanceKernels[uint8] { return GoDistanceKernels[uint8]() }
+// FastDistanceKernels are the fastest kernels for 8 bits that this processor runs.
+func FastDistanceKernels() DistanceKernels[uint8] { return GoDistanceKernels[uint8]() }
 
-func fastWideDistanceKernels() DistanceKernels[uint16] { return GoDistanceKernels[uint16]() }
+// FastWideDistanceKernels are those for more than 8 bits.
+func FastWideDistanceKernels() DistanceKernels[uint16] { return GoDistanceKernels[uint16]() }
