@@ -76,7 +76,7 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-// errNothing is a run of which nothing says anything about the device.
+// errNothing is a run that says nothing about the device.
 var errNothing = errors.New("nothing could be tried; the notes say why")
 
 // measure makes a run: it gives it the logbook, the meters at the pages and what shows how it
@@ -194,7 +194,7 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 	return climb.Run(ctx, book, config)
 }
 
-// easiestFirst puts the loads of a media server, which stand in any order on the command line,
+// easiestFirst puts the loads of a media server, which come in any order on the command line,
 // in the order of their pixels a second, then of their bits.
 func easiestFirst(l *load.Ladder) {
 	for i := range l.Columns {

@@ -46,7 +46,7 @@ func (p *progress) set(label string, done, total int, status string) {
 	bar.SetCurrent(int64(done))
 }
 
-// relabel sets what stands beside the bar, which it makes if there is none.
+// relabel sets what is beside the bar, which it makes if there is none.
 func (p *progress) relabel(label, status string) *mpb.Bar {
 	label, status = text.Printable(label), text.Printable(status)
 	p.mu.Lock()

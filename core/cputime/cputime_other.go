@@ -10,5 +10,5 @@ var start = time.Now()
 // the calling thread.
 func Thread() time.Duration { return time.Since(start) }
 
-// Process is the time that has passed, for want of better.
+// Process is the time that has passed, as nothing better is known.
 func Process() time.Duration { return time.Since(start) }

@@ -82,7 +82,7 @@ func (l *Load) UnmarshalText(text []byte) (err error) {
 //
 //	CODEC SIZE+RATE [10bit] [4:2:2] [hdr|hlg] BITRATE [xN] [-> SIZE[+RATE] BITRATE [CODEC]]
 //
-// The words between codec and arrow may stand in any order. Errors are of type
+// The words between codec and arrow may come in any order. Errors are of type
 // *Error.
 func Parse(line string) (Load, error) {
 	const longest = 400

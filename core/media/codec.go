@@ -15,7 +15,7 @@ import (
 // Kind is what a track carries.
 type Kind uint8
 
-// The kinds of tracks that are told apart.
+// The kinds of tracks that are distinguished.
 const (
 	Video Kind = iota
 	Audio
@@ -83,7 +83,7 @@ func HDROf(h **HDR) *HDR {
 type Demuxer interface {
 	Tracks() []Track
 	// ReadPacket fills p, using p.Data again where it is large enough.
-	// It returns io.EOF behind the last packet.
+	// It returns io.EOF after the last packet.
 	ReadPacket(p *Packet) error
 	// Rewind goes back to the first packet.
 	Rewind() error
@@ -92,7 +92,7 @@ type Demuxer interface {
 // Seeker is a Demuxer that can go to another place without reading what lies
 // between.
 type Seeker interface {
-	// SeekTo goes to the last key frame of a track that is not shown behind
+	// SeekTo goes to the last key frame of a track that is not shown after
 	// a time in the track's units.
 	SeekTo(track int, pts int64) error
 }
@@ -117,7 +117,7 @@ type Container struct {
 	// follows; packets is how many are to come, as a hint. It is nil for
 	// formats that are only read.
 	Create func(w io.WriteSeeker, tracks []Track, packets int) (Muxer, error)
-	// CreateFragmented writes a file piece by piece, without going back; ContinueFragmented does so
+	// CreateFragmented writes a file piece by piece, without going back; ContinueFragmented does the same
 	// for times that go on from earlier pieces. Both are nil where the format has no such form.
 	CreateFragmented   func(w io.Writer, tracks []Track) (Muxer, error)
 	ContinueFragmented func(w io.Writer, tracks []Track) (Muxer, error)

@@ -61,7 +61,7 @@ type Encoder interface {
 	Track() (Track, error)
 	// Begin tells of the group to come. What came before must have been flushed.
 	Begin(g Group)
-	// Picture lends a picture to be drawn into, which Encode then takes without a copy.
+	// Picture returns a picture to be drawn into, which Encode then takes without a copy.
 	Picture() *picture.Picture
 	// Encode takes the next picture in order of display.
 	Encode(p *picture.Picture, pts int64) error

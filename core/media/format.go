@@ -299,7 +299,7 @@ func ParseBitrate(s string) (int64, error) {
 // digits is the number of zeros of a power of ten.
 func digits(powerOfTen int64) int { return len(strconv.FormatInt(powerOfTen, 10)) - 1 }
 
-// trimZeros cuts the zeros behind a decimal point, and the point.
+// trimZeros cuts the zeros after a decimal point, and the point.
 func trimZeros(s string) string {
 	if !strings.Contains(s, ".") {
 		return s

@@ -80,7 +80,7 @@ func (b *Server) withSession(serve func(http.ResponseWriter, *http.Request, *ses
 // file hands out a film as it is, or a part of it.
 func (b *Server) file(w http.ResponseWriter, r *http.Request, f *film) { http.ServeFile(w, r, f.path) }
 
-// goalOf reads a goal as it stands in addresses: "720p-4M".
+// goalOf reads a goal as addresses have it: "720p-4M".
 func goalOf(word string) (media.Goal, error) {
 	g, err := load.ParseGoal(strings.ReplaceAll(word, "-", " "))
 	if err == nil {

@@ -71,7 +71,7 @@ func (s *session) lasts(n int) float64 {
 	return min(length, s.film.length()-float64(n)*length)
 }
 
-// get waits for a segment; -1 is what stands before the first one.
+// get waits for a segment; -1 is the initialisation segment.
 func (s *session) get(ctx context.Context, n int) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

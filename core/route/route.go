@@ -88,7 +88,7 @@ type Unfit int
 // The reasons.
 const (
 	NoClip    Unfit = iota // what is to be played cannot be made, is broken or was changed
-	NoAddress              // it is not to be had where it was asked for
+	NoAddress              // it is not where it was asked for
 	TooShort               // there is too little of it to tell
 )
 
@@ -115,7 +115,7 @@ type Reachable interface {
 	Reach(ctx context.Context) error
 }
 
-// Live is how an attempt stands while it runs.
+// Live is the state of an attempt while it runs.
 type Live struct {
 	Elapsed time.Duration
 	Frames  tally.Frames     // due, shown and dropped so far, of all streams

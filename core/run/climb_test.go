@@ -258,7 +258,7 @@ func TestCrowdsAreResumed(t *testing.T) {
 	require.NotNil(t, doc.Crowd.WithReserve)
 }
 
-// faulty is a route on which some loads cannot be had.
+// faulty is a route that lacks some loads.
 type faulty struct {
 	route.Route
 	check, prepare, play map[string]error // by load

@@ -124,7 +124,7 @@ func (c *Run) abandoned(rung int, purpose search.Purpose, started time.Time, rea
 		return fail(verdict.Memory, evidence+" when the program was killed")
 	}
 	if c.killedSince() {
-		return fail(verdict.Memory, "the kernel has killed a program for want of memory since the run began")
+		return fail(verdict.Memory, "the kernel has killed a program because memory ran out since the run began")
 	}
 	for _, before := range c.Doc.Rungs[rung].Attempts {
 		if before.Void == verdict.VoidKilled {
@@ -135,7 +135,7 @@ func (c *Run) abandoned(rung int, purpose search.Purpose, started time.Time, rea
 	return a
 }
 
-// killedSince tells whether the kernel has killed a program for want of memory
+// killedSince tells whether the kernel has killed a program because memory ran out
 // since the run began.
 func (c *Run) killedSince() bool {
 	before, err := strconv.Atoi(c.Doc.Conditions.Facts[sense.MemoryKills])

@@ -82,7 +82,7 @@ func TestOutOfOrder(t *testing.T) {
 }
 
 // Void attempts count for neither side: a rung at which none counts is passed
-// over, and what stands above it is unconfirmed.
+// over, and what is above it is unconfirmed.
 func TestVoidAttempts(t *testing.T) {
 	c := Climb{Columns: []int{5}}
 	try := func(answer func(rung, n int) (bool, Void)) (order []int, result Ceiling) {

@@ -104,7 +104,7 @@ type Stat struct {
 
 // Use is what a device used in a window, by the key of the reading. Where
 // several sources read the same, the first of them has the plain key and the
-// others have their name behind an @.
+// others have their name after an @.
 type Use map[string]Stat
 
 // Summary sums up samples as they come. The zero value is empty.

@@ -156,7 +156,7 @@ func TestMetersAreNotReadInVirtualTime(t *testing.T) {
 	require.Equal(t, map[string]int{"counting": 4 * 3600}, seen)
 }
 
-// Two sources of one quantity are both kept, and told apart where they disagree.
+// Two sources of one quantity are both kept, and named where they disagree.
 func TestTwoSourcesOfOneQuantity(t *testing.T) {
 	at := time.Unix(0, 0)
 	sample := func(source string, rank int, v float64) Sample {

@@ -181,7 +181,7 @@ func (s *Screen) hold(now time.Duration) {
 	}
 }
 
-// enter moves to the window that now lies in.
+// enter moves to the present window.
 func (s *Screen) enter(now time.Duration) {
 	for s.span < len(s.windows)-1 && now >= s.config.Spans[s.span].To {
 		s.leave(s.config.Spans[s.span].To)

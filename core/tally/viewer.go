@@ -19,7 +19,7 @@ const (
 )
 
 // Viewer keeps the account of media that arrive ahead of their playing. Its
-// media clock runs while there is something to play and stands while there is
+// media clock runs while there is something to play and stops while there is
 // not. Times are since the order to play; they never fall. The spans' zero is the
 // first picture.
 type Viewer struct {
@@ -72,7 +72,7 @@ func (v *Viewer) Advance(now time.Duration) {
 	}
 }
 
-// edge is when the span ends that now lies in.
+// edge is when the present span ends.
 func (v *Viewer) edge() time.Duration {
 	if i := v.span(); i >= 0 {
 		return v.started + v.config.Spans[i].To
@@ -80,7 +80,7 @@ func (v *Viewer) edge() time.Duration {
 	return math.MaxInt64
 }
 
-// span is the index of the span that now lies in, -1 outside.
+// span is the index of the present span, -1 outside.
 func (v *Viewer) span() int {
 	if v.started < 0 {
 		return -1

@@ -106,7 +106,7 @@ func CheckGoal(g media.Goal) error {
 	return nil
 }
 
-// New prepares to convert a source, from where it stands, whose video is as track
+// New prepares to convert a source, from its present place, whose video is as track
 // says (see formats.Describe). Where the source has audio, it is rewound. Sound
 // that cannot be carried over is left out.
 func New(source Source, track media.Track, order Order) (*Converter, error) {

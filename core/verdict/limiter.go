@@ -130,14 +130,14 @@ func slowedDown(w Window) (pct float64, known bool) {
 	return 100 * (1 - clock.Mean/start), true
 }
 
-// hot tells whether the temperature stands at its highest.
+// hot tells whether the temperature is at its highest.
 func hot(w Window) (temperature sense.Stat, stands bool) {
 	temperature, known := w.Use[sense.Temperature]
 	return temperature, known && temperature.Max-temperature.Mean <= 2
 }
 
 // heatRanOut: the clock is down by a tenth from its start while the temperature
-// stands within 2 degrees of its highest; or the processor itself counts that it
+// is within 2 degrees of its highest; or the processor itself counts that it
 // was slowed down.
 func heatRanOut(w Window) string {
 	temperature, stands := hot(w)
@@ -152,7 +152,7 @@ func heatRanOut(w Window) string {
 }
 
 // powerRanOut: the clock is down by a tenth while it is not the heat that
-// stands at its highest but the power.
+// is at its highest but the power.
 func powerRanOut(w Window) string {
 	power, measured := w.Use[sense.Power]
 	_, stands := hot(w)
@@ -221,7 +221,7 @@ func engineRanOut(quantity, name string) func(Window) string {
 }
 
 // renderRanOut: the engine that draws, or the whole graphics processor where its
-// engines are not told apart.
+// engines are not distinguished.
 func renderRanOut(w Window) string {
 	if evidence := engineRanOut(sense.RenderUse, "the render engine")(w); evidence != "" {
 		return evidence

@@ -17,7 +17,7 @@ type Room struct {
 	Evidence string  `json:"evidence"`
 }
 
-// supply is something of which each stream takes a share.
+// supply is something that each stream takes a share of.
 type supply struct {
 	limiter  Limiter
 	quantity string
@@ -29,7 +29,7 @@ type supply struct {
 }
 
 // supplies are what may run out. A tenth of the percentages and a twentieth of
-// the memory is not to be had, as in the limiter's rules.
+// the memory is not available, as in the limiter's rules.
 var supplies = []supply{
 	{CPU, sense.CPU, coresTaken, coresFree, func(v float64, use sense.Use) string {
 		if inCores(use) {

@@ -75,7 +75,7 @@ func thin(points []Point, most int) []Point {
 	if len(points) <= most {
 		return points
 	}
-	size := (2*len(points) + most - 1) / most // of a stretch, of which two are kept
+	size := (2*len(points) + most - 1) / most // of a stretch, two of which are kept
 	thinned := make([]Point, 0, most)
 	for len(points) > 0 {
 		n := min(size, len(points))

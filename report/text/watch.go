@@ -172,7 +172,7 @@ func cut(line string, width int) string {
 // coresOf draws one block for each core, as high as it is busy, and finds the
 // busiest.
 func (s Style) coresOf(values map[string]float64) (blocks string, busiest string, most float64) {
-	gap := " " // so that few cores can be told apart
+	gap := " " // so that few cores can be distinguished
 	if _, many := values[sense.CPUCore+":16"]; many {
 		gap = ""
 	}

@@ -38,7 +38,7 @@ func TestCodingInWords(t *testing.T) {
 	}
 }
 
-// Entries stand in the order of their names, and one that comes again takes the
+// Entries are in the order of their names, and one that comes again takes the
 // place of the old one.
 func TestManifestKeepsOneEntryAFile(t *testing.T) {
 	dir := t.TempDir()
@@ -56,7 +56,7 @@ func TestManifestKeepsOneEntryAFile(t *testing.T) {
 	require.Len(t, files, 1, "nothing is left behind")
 }
 
-// Whatever stands in a manifest: it is read, or refused in a sentence, and names
+// Whatever is in a manifest: it is read, or refused in a sentence, and names
 // no file outside its folder.
 func FuzzManifest(f *testing.F) {
 	f.Add([]byte(`{"schema":"vividstrain.clips/1","clips":[{"file":"a.mp4","frames":5}]}`))

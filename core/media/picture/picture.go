@@ -147,14 +147,14 @@ func (p *Picture) MD5() string {
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// Pool lends pictures of one shape and takes them back. It is safe for several
+// Pool hands out pictures of one shape and takes them back. It is safe for several
 // goroutines. The zero value works.
 type Pool struct {
 	mu   sync.Mutex
 	free []*Picture
 }
 
-// Get lends a picture; what it shows is left over from its last use. Pictures
+// Get returns a picture; what it shows is left over from its last use. Pictures
 // of another shape that the pool still holds are let go.
 func (l *Pool) Get(width, height, depth int, chroma Chroma) *Picture {
 	l.mu.Lock()

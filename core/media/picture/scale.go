@@ -33,7 +33,7 @@ const (
 )
 
 // Scaler makes pictures of one shape from those of another: size, depth and
-// chroma sampling. Chroma samples of 4:2:0 and 4:2:2 stand where the first luma
+// chroma sampling. Chroma samples of 4:2:0 and 4:2:2 are where the first luma
 // sample of theirs does across, and between the two down (chroma_sample_loc_type
 // 0 of Rec. ITU-T H.264). It is for one goroutine at a time.
 type Scaler struct {
@@ -48,7 +48,7 @@ type planeScaler struct {
 	down          filter
 	across        filter
 	packed        []int16  // the filter across as the assembly reads it
-	middle        []int16  // a row between the passes, with room behind it
+	middle        []int16  // a row between the passes, with room after it
 	done          []uint16 // a row of the result
 	rows          [][]byte // that the filter down looks at
 	wide          [][]uint16

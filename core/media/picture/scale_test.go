@@ -24,7 +24,7 @@ func drawn(s Shape, value func(plane int, x, y float64) float64) *Picture {
 	return p
 }
 
-// lumaX and lumaY are where a sample stands, in luma samples from the edge.
+// lumaX and lumaY are where a sample is, in luma samples from the edge.
 func lumaX(s Shape, plane, x int) float64 {
 	if plane > 0 && (s.Chroma == C420 || s.Chroma == C422) {
 		return float64(2*x) + 0.5

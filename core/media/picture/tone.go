@@ -20,7 +20,7 @@ const (
 	lumaBits, chromaBits     = 4, 5 // of a sample of 10 bits that lie between two knots
 	lumaSteps, chromaSteps   = 1024 >> lumaBits, 1024 >> chromaBits
 	lumaOne, chromaOne       = 1 << lumaBits, 1 << chromaBits
-	fraction                 = 5 // bits that results have behind those of a sample of 8 bits
+	fraction                 = 5 // bits that results have after those of a sample of 8 bits
 	mapShift                 = lumaBits + 2*chromaBits + fraction
 	lumaHighest, mapRounding = 1023, 1 << (mapShift - 1)
 )

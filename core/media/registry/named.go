@@ -6,7 +6,7 @@ import (
 	"vividstrain/core/media"
 )
 
-// namedOnly are codecs that are told apart in containers and playlists, and carried along, but
+// namedOnly are codecs that are recognised in containers and playlists, and carried along, but
 // neither decoded nor encoded here.
 var namedOnly = media.Codecs{
 	{Name: "mpeg2", IDs: media.Identifiers{MP4Object: []byte{0x61, 0x60, 0x62, 0x63, 0x64, 0x65}, Matroska: []string{"V_MPEG2"}, TS: []byte{0x02}}},

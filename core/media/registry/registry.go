@@ -111,7 +111,7 @@ func GroupEncoder(name string) (media.Codec, error) {
 	return media.Codec{}, fmt.Errorf("%s is not encoded here yet; %s is", name, names(codesGroups))
 }
 
-// Encoder returns the codec of that name, of which clips can be made.
+// Encoder returns the codec of that name, if clips of it can be made.
 func Encoder(name string) (media.Codec, error) {
 	if c := codecs.Named(name); c != nil && c.CheckFormat != nil {
 		return *c, nil

@@ -45,7 +45,7 @@ type street struct {
 }
 
 // places in a house: outside the columns of windows and in each of them, and both
-// again for what stands under a mast.
+// again for what is under a mast.
 const (
 	columns = 1 + 8
 	places  = 2 * columns

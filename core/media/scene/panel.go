@@ -2,7 +2,7 @@ package scene
 
 // drawPanel writes the time and the frame number on a dark ground.
 func drawPanel(c *canvas, frame int, t float64) {
-	const digit, gap = 0.075, 0.03 // width of a digit and the space behind it
+	const digit, gap = 0.075, 0.03 // width of a digit and the space after it
 	c.rect(0.06, 0.10, 6*(digit+gap)+0.01, 0.20, black+6)
 	x := 0.08
 	for place := 100_000; place > 0; place /= 10 {

@@ -29,7 +29,7 @@ const shot = 6
 type view interface {
 	// row draws row y at time t: it sets the row's luma and its colours.
 	row(c *canvas, y int, t float64)
-	// objects draws what stands in front.
+	// objects draws what is in front.
 	objects(c *canvas, t float64)
 }
 

@@ -5,7 +5,7 @@ import "vividstrain/core/media/picture"
 // A strip is a row of cells over the whole width of the picture, white for one
 // and black for zero: one, zero, 24 bits of frame number (high bit first), four
 // bits that are the exclusive or of the number's six digits of four bits, zero,
-// one. It stands at the top and at the bottom.
+// one. It is at the top and at the bottom.
 const (
 	cells      = 32
 	numberBits = 24

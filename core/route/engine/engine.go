@@ -248,7 +248,7 @@ type stream interface {
 	play(ctx context.Context) error
 	// close closes a stream that was not played.
 	close()
-	// live adds how it stands.
+	// live adds how it is by now.
 	live(l *route.Live)
 	// result is its account, and when playing began.
 	result() (tally.Tally, time.Time)

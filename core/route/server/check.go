@@ -188,7 +188,7 @@ func (f *finding) times(file *registry.File, video int, hz float64) error {
 type look struct {
 	piece stream.Segment
 	found *finding
-	data  []byte // with what stands before it
+	data  []byte // after its initialisation segment
 	video int    // track
 }
 

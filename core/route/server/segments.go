@@ -87,9 +87,9 @@ func (s *segmented) length() (total time.Duration) {
 	return total
 }
 
-// behind is how many pieces from the end of what goes on now viewers begin (RFC
+// fromEnd is how many segments from the end of a live film viewers begin (RFC
 // 8216, 6.3.3).
-const behind = 3
+const fromEnd = 3
 
 // run fetches piece after piece; at the end of the film it begins anew.
 func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error {
@@ -101,7 +101,7 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 			number++
 		}
 	} else {
-		number = max(list.First, list.First+len(list.Segments)-behind)
+		number = max(list.First, list.First+len(list.Segments)-fromEnd)
 	}
 	v.mu.Lock()
 	v.film, v.offset = s.length(), skipped
@@ -289,7 +289,7 @@ const mostExamined = 48 << 20
 // mostHead bounds what is before the first segment, in bytes.
 const mostHead = 4 << 20
 
-// head fetches what is to stand before a piece, once.
+// head fetches an initialisation segment, once.
 func (v *viewer) head(ctx context.Context, r *stream.Reference) ([]byte, error) {
 	if r == nil {
 		return nil, nil

@@ -46,7 +46,7 @@ type Options struct {
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
-// Entry is a load and where it is to be had.
+// Entry is a load and where it is available.
 type Entry struct {
 	Load load.Load `yaml:"load"`
 	URL  string    `yaml:"url"`
@@ -173,7 +173,7 @@ func (*Server) Clock() clock.Clock { return clock.Real{} }
 // Sources read the measuring side.
 func (s *Server) Sources() []sense.Source { return []sense.Source{s.own} }
 
-// Check tells whether it is known where a load is to be had.
+// Check tells whether it is known where a load is available.
 func (s *Server) Check(l load.Load) error {
 	if s.address(l) == "" {
 		return fmt.Errorf("load line %q: no address for this load; give --url or a list of load lines and addresses", l)
@@ -181,7 +181,7 @@ func (s *Server) Check(l load.Load) error {
 	return nil
 }
 
-// address is where a load is to be had.
+// address is where a load is available.
 func (s *Server) address(l load.Load) string {
 	l.Streams, l.File = 1, ""
 	for _, e := range s.options.List {

@@ -214,7 +214,7 @@ func (v *viewer) room(ctx context.Context) error {
 	}
 }
 
-// arrived counts media that lie between the place where watching began and
+// arrived counts media between the place where watching began and
 // until. Where playing begins with it, it is known when to stop.
 func (v *viewer) arrived(until time.Duration, missing int) {
 	v.do(func(b *tally.Viewer, now time.Duration) {

@@ -178,7 +178,7 @@ func (s *simulation) refresh(e event) {
 	}
 }
 
-// finish takes a decoded frame, and hands it with those behind it that were
+// finish takes a decoded frame, and hands it with those after it that were
 // waiting for it to the screen.
 func (s *simulation) finish(e event) {
 	st := e.stream

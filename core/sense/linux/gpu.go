@@ -39,7 +39,7 @@ type card struct {
 // client is what one user of a card has used up to now.
 type client struct {
 	used   [engineClasses]counter
-	total  [engineClasses]counter // cycles that were to be had, where the driver counts in cycles
+	total  [engineClasses]counter // cycles that were available, where the driver counts in cycles
 	member bool
 	seen   bool
 }

@@ -17,7 +17,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// machine unpacks the files of a made-up machine below dir; what stands below
+// machine unpacks the files of a made-up machine below dir; what is below
 // later/ is how they are a second after.
 func machine(t testing.TB, name, dir string) (roots Roots, pass func(), sections map[string]string) {
 	archive, err := txtar.ParseFile(filepath.Join("testdata", name+".txtar"))

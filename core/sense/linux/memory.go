@@ -102,7 +102,7 @@ func (s *memorySource) swapping(now time.Time, list []sense.Reading) []sense.Rea
 	return list
 }
 
-// State tells how many programs were killed for want of memory.
+// State tells how many programs were killed because memory ran out.
 func (s *memorySource) State() map[string]string {
 	var own files // the source's own may be in use
 	data, err := own.read(filepath.Join(s.roots.Proc, "vmstat"))

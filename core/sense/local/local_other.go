@@ -85,7 +85,7 @@ func (s *portableCPU) Sample(ctx context.Context, _ time.Time, list []sense.Read
 	return list, nil
 }
 
-// busyTime is the time in which a core was not to be had: time that the host
+// busyTime is the time in which a core was not available: time that the host
 // of a virtual machine took away counts too.
 func busyTime(t cpu.TimesStat) float64 { return t.Total() - t.Idle - t.Iowait }
 

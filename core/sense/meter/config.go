@@ -62,7 +62,7 @@ var kinds = map[string]struct {
 	}},
 }
 
-// needsPicks are the kinds of which nothing is known without read:.
+// needsPicks are the kinds that nothing is known of without read:.
 var needsPicks = []string{"json", "mqtt", "command", "csv"}
 
 // Parse makes the meters of a list in YAML, as docs/sensors.md describes it.

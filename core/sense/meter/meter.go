@@ -24,7 +24,7 @@ type Pick struct {
 	Label    string
 	At       string  // where the meter has it: an OID, a metric, a path, a column
 	Scale    float64 // times what the meter says, in the quantity's unit
-	Offset   float64 // added behind that
+	Offset   float64 // added after that
 }
 
 // reading turns what the meter said into a reading.

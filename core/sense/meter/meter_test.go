@@ -417,7 +417,7 @@ func TestConfigurationErrors(t *testing.T) {
 	}
 }
 
-// The example of the documentation works as it stands, but for its command.
+// The example of the documentation works as it is, but for its command.
 func TestDocumentedConfiguration(t *testing.T) {
 	text, err := os.ReadFile("../../../docs/sensors.md")
 	require.NoError(t, err)

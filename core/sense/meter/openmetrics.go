@@ -227,7 +227,7 @@ func parseMetric(text string) (*metric, error) {
 	return m, nil
 }
 
-// parseLabels reads what stands between braces.
+// parseLabels reads what is between braces.
 func (m *metric) parseLabels(text string) (rest string, err error) {
 	for {
 		text = strings.TrimLeft(text, ", \t")

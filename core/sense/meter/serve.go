@@ -46,7 +46,7 @@ func Serve(token string, latest func() map[sense.Identity]sense.Sample) http.Han
 }
 
 // format writes readings with the times at which they were taken. Metrics of one
-// name stand together, as the format wants it. Of two sources for one reading
+// name are together, as the format wants it. Of two sources for one reading
 // the first one's is offered.
 func format(latest map[sense.Identity]sense.Sample) []byte {
 	type line struct {

@@ -105,7 +105,7 @@ func (r *Reader) Align() { r.pos = (r.pos + 7) &^ 7 }
 // Rest is the data from the next whole byte on.
 func (r *Reader) Rest() []byte { return r.data[min((r.pos+7)>>3, len(r.data)):] }
 
-// MoreRBSP tells whether data stands before the trailing bits of a raw byte
+// MoreRBSP tells whether there is data before the trailing bits of a raw byte
 // sequence payload (more_rbsp_data, 7.2).
 func (r *Reader) MoreRBSP() bool {
 	last := len(r.data) - 1

@@ -59,7 +59,7 @@ func TestMoreRBSP(t *testing.T) {
 	require.False(t, empty.MoreRBSP())
 }
 
-// A window shows what would be read, wherever the reader stands, and zeros
+// A window shows what would be read, wherever the reader is, and zeros
 // behind the end.
 func TestWindowShowsWhatComes(t *testing.T) {
 	data := make([]byte, 23)

@@ -106,7 +106,7 @@ func (c *Decoder) Terminate() bool {
 	return false
 }
 
-// Rest is what follows the byte in which the engine stands; to be called after
+// Rest is what follows the byte that the engine has reached; to be called after
 // terminate returned true.
 func (c *Decoder) Rest() []byte {
 	return c.data[min((c.pos*8-c.spare+7)>>3, len(c.data)):]

@@ -81,7 +81,7 @@ func TestRowsAreAwaited(t *testing.T) {
 	})
 }
 
-// Of a frame one field of which never came, the other takes its place.
+// Where one field of a frame never came, the other takes its place.
 func TestLoneFields(t *testing.T) {
 	f := frame(t, small, nil)
 	for y := range 32 {

@@ -2,11 +2,11 @@ package framepool
 
 import "sync"
 
-// Pool lends frames of one size.
+// Pool hands out frames of one size.
 type Pool[F any] struct {
 	mu    sync.Mutex
 	free  []F
-	total int32 // frames lent so far
+	total int32 // frames handed out so far
 }
 
 // Take returns a free frame for which fits is true, and a number for the next use of it. Free

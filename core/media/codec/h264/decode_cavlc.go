@@ -7,7 +7,7 @@ import (
 )
 
 // codeTable is a table of variable-length codes: by the number of leading zeros of a
-// code and the three bits behind its first one, the value and the length.
+// code and the three bits after its first one, the value and the length.
 // Every code of this standard's tables has at most three bits there.
 type codeTable struct {
 	look  [16][8]struct{ value, length uint8 }

@@ -219,7 +219,7 @@ func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 	return true
 }
 
-// column filters vertical edge k, of which each strength is for four rows.
+// column filters vertical edge k, whose strengths are for four rows each.
 func (e *edges[T]) column(bs [4]uint8, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
 	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {

@@ -74,10 +74,10 @@ func (f *frame) grey() {
 var noMotion = mbMotion{intra: true, ref: [2][4]int8{{-1, -1, -1, -1}, {-1, -1, -1, -1}},
 	id: [2][4]int32{{-1, -1, -1, -1}, {-1, -1, -1, -1}}}
 
-// framePool lends frames.
+// framePool hands out frames.
 type framePool struct{ framepool.Pool[*frame] }
 
-// acquire lends a frame that fits the pictures of s.
+// acquire returns a frame that fits the pictures of s.
 func (p *framePool) acquire(s *sps) *frame {
 	f, id, found := p.Take(func(f *frame) bool { return f.fits(s) })
 	if !found {

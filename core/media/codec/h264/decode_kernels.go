@@ -21,7 +21,7 @@ type kernels[T motion.Sample] struct {
 	// add4 and add8 transform a block, add it to dst and clear it.
 	add4 func(dst []T, stride int, c *[16]int32, most int32)
 	add8 func(dst []T, stride int, c *[64]int32, most int32)
-	// addDC does the same for a block of size 4 or 8 that has but a DC
+	// addDC does the same for a block of size 4 or 8 that has only a DC
 	// coefficient.
 	addDC func(dst []T, stride, size int, c *int32, most int32)
 	// addDCs adds a number to each of the 4x4 blocks of 16x16 samples, in raster

@@ -38,7 +38,7 @@ func (j *pictureTask) hold(f *frame) {
 	j.held = append(j.held, f)
 }
 
-// newSlice lends an empty slice.
+// newSlice returns an empty slice.
 func (j *pictureTask) newSlice() *slice {
 	if n := len(j.spare); n > 0 {
 		s := j.spare[n-1]
@@ -104,7 +104,7 @@ func (w *worker) run(j *pictureTask) {
 	}
 }
 
-// reconstructor decodes the macroblocks of a picture and filters them a row behind,
+// reconstructor decodes the macroblocks of a picture and filters them a row later,
 // since intra prediction takes unfiltered samples.
 type reconstructor[T motion.Sample] struct {
 	r       *recon[T]
@@ -159,7 +159,7 @@ func decodePicture[T motion.Sample](w *worker, j *pictureTask, pick func(m *slic
 	p.filter(p.rows - 1)
 }
 
-// inOrder tells whether the slices begin one behind the other.
+// inOrder tells whether the slices begin one after the other.
 func (p *reconstructor[T]) inOrder() bool {
 	last := -1
 	for _, s := range p.job.slices {
@@ -270,7 +270,7 @@ func (p *reconstructor[T]) position(addr int) (x, y int) {
 	return x, y
 }
 
-// concealMacroblock copies the macroblock at x, y of the picture that stands in, or makes
+// concealMacroblock copies the macroblock at x, y of the substitute picture, or makes
 // it grey.
 func (p *reconstructor[T]) concealMacroblock(x, y int) {
 	r := p.r

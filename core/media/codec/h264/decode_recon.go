@@ -191,7 +191,7 @@ func (r *recon[T]) addLuma() {
 	}
 }
 
-// addDCOnly adds the residual of 4x4 blocks that have but a DC coefficient.
+// addDCOnly adds the residual of 4x4 blocks that have only a DC coefficient.
 func (r *recon[T]) addDCOnly(blocks uint64) {
 	r.dcs = [16]int16{}
 	for ; blocks != 0; blocks &= blocks - 1 {

@@ -71,7 +71,7 @@ func (d *dpb) initP(h *sliceHeader, list *refList) {
 func (d *dpb) initB(h *sliceHeader, cur *frame, lists *[2]refList) {
 	now := cur.pocOf(h.structure)
 	order := func(f *frame) int32 {
-		if f == cur { // the first field, of which this is the second
+		if f == cur { // the first field, whose second this is
 			return f.pocOf(h.structure.Opposite())
 		}
 		return f.pocOf(framepool.WholeFrame)
@@ -191,7 +191,7 @@ func (d *dpb) modify(h *sliceHeader, cur *frame, list *refList, ops []refOp) {
 	}
 }
 
-// moveTo puts r at place idx and takes it out further behind.
+// moveTo puts r at place idx and takes it out further on.
 func (l *refList) moveTo(idx int, r ref) {
 	last := l.n
 	for i := idx; i < l.n; i++ {

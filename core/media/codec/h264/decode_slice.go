@@ -99,7 +99,7 @@ func (w *walk) macroblock(skip bool) error {
 	return err
 }
 
-// ended tells whether the slice ends behind the current macroblock.
+// ended tells whether the slice ends after the current macroblock.
 func (w *walk) ended() bool {
 	d := w.d
 	if d.h.pps.cabac {
@@ -184,7 +184,7 @@ func (w *walk) lookAhead(x, y int, inferred bool, bottomSkip, read *bool) (field
 	return d.mbFieldFlag(x, y), true
 }
 
-// decodeSkip infers a macroblock of which nothing is sent.
+// decodeSkip infers a macroblock that nothing is sent for.
 func (d *sliceDecoder) decodeSkip() {
 	d.setInter()
 	d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
@@ -413,7 +413,7 @@ func (d *sliceDecoder) readDirect() error {
 	return d.readInterPattern(d.h.sps.direct8x8)
 }
 
-// readInterPattern reads what stands between prediction and residual.
+// readInterPattern reads what is between prediction and residual.
 func (d *sliceDecoder) readInterPattern(large bool) error {
 	cbp, err := d.codedBlockPattern()
 	d.mb.cbp = uint8(cbp)

@@ -46,7 +46,7 @@ func (d *stream) init() {
 	}
 }
 
-// configure reads the parameter sets that stand outside the stream.
+// configure reads the parameter sets that are outside the stream.
 func (d *stream) configure(record []byte) error {
 	config, err := parseConfig(record)
 	if err != nil {

@@ -61,7 +61,7 @@ func clip[T motion.Sample](v, most int32) T {
 	return T(v)
 }
 
-// addDC adds a block that has but a DC coefficient, and clears it.
+// addDC adds a block that has only a DC coefficient, and clears it.
 func addDC[T motion.Sample](dst []T, stride, size int, c *int32, most int32) {
 	v := (*c + 32) >> 6
 	*c = 0

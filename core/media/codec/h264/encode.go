@@ -193,7 +193,7 @@ func (e *Encoder) Track() (media.Track, error) {
 	return t, err
 }
 
-// Picture lends a picture to be drawn into, which Encode then takes as it is.
+// Picture returns a picture to be drawn into, which Encode then takes as it is.
 func (e *Encoder) Picture() *picture.Picture {
 	if e.drawn == nil {
 		e.drawn = e.acquireInput()
@@ -201,7 +201,7 @@ func (e *Encoder) Picture() *picture.Picture {
 	return &e.drawn.pic
 }
 
-// Encode takes the next picture in order of display. Unless Picture lent it, it is
+// Encode takes the next picture in order of display. Unless Picture returned it, it is
 // copied.
 func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 	in := e.drawn
@@ -472,7 +472,7 @@ func (e *Encoder) interpolateReference(p ref) {
 // 2160p that is coded in two groups at once takes less than 600 MB.
 const halfpelBudget = 80e6
 
-// acquireHalfpel gives a frame halves that are new, or else those that were lent longest ago.
+// acquireHalfpel gives a frame new half-pel planes, or else those that were handed out longest ago.
 func (e *Encoder) acquireHalfpel(f *frame) {
 	luma := &f.Planes[0]
 	most := max(1, min(e.sps.maxRefFrames, halfpelBudget/(3*(len(luma.Pix)+2*len(luma.Wide)))))
@@ -577,7 +577,7 @@ func (e *Encoder) setReferenceCounts(h *sliceHeader) {
 
 // orderReferences puts the references in the order of how near they are in time:
 // the standard's own order is that of coding, in which a B picture comes before
-// the picture that is shown behind it.
+// the picture that is shown after it.
 func (e *Encoder) orderReferences(h *sliceHeader) {
 	now := int32(h.pocLSB)
 	list := slices.Clone(e.s.dpb.pick(func(f *frame) bool { return f.short == framepool.WholeFrame }))

@@ -239,7 +239,7 @@ func (c *macroblockEncoder[T]) searchPartitions(l int) {
 	c.best = o
 }
 
-// chooseB finds the best prediction from pictures before, behind or both.
+// chooseB finds the best prediction from pictures before, after or both.
 func (c *macroblockEncoder[T]) chooseB() {
 	r, o := c.r, &c.best
 	c.refineLimit = math.MaxInt

@@ -129,7 +129,7 @@ func (c *macroblockEncoder[T]) beginIntraBlocks(large bool) (step int) {
 	return 1 + 3*oneIf(large)
 }
 
-// codeIntraBlock codes block k against its prediction, which stands in the picture.
+// codeIntraBlock codes block k against its prediction, which is in the picture.
 func (c *macroblockEncoder[T]) codeIntraBlock(k, at int, large bool) {
 	coded := false
 	if large {
@@ -176,7 +176,7 @@ func (c *macroblockEncoder[T]) chooseIntraMode(k, at, place int, large bool) (be
 }
 
 // codeIntra chooses the intra prediction of the macroblock and reconstructs it,
-// unless it costs limit or more. With hasty it does so of a plain macroblock alone.
+// unless it costs limit or more. With hasty it does this for plain macroblocks only.
 func (c *macroblockEncoder[T]) codeIntra(limit int, hasty bool) bool {
 	d := c.d
 	c.findNeighbours()
@@ -209,7 +209,7 @@ func (c *macroblockEncoder[T]) codeIntra(limit int, hasty bool) bool {
 	case size == 16:
 		c.codeIntra16x16(mode)
 	case !whole:
-		c.repeatIntraBlocks(size == 8) // another size was tried behind it
+		c.repeatIntraBlocks(size == 8) // another size was tried after it
 	}
 	c.chooseIntraChroma()
 	c.codeChroma(0)
@@ -227,7 +227,7 @@ func (c *macroblockEncoder[T]) codeIntra16x16(mode int) {
 	r.addLuma()
 }
 
-// codeChroma reconstructs chroma, of which the prediction stands in the picture.
+// codeChroma reconstructs chroma, whose prediction is in the picture.
 func (c *macroblockEncoder[T]) codeChroma(list int) {
 	if c.r.planes == 1 {
 		return

@@ -17,7 +17,7 @@ type encodeKernels[T motion.Sample] struct {
 	// quantise turns coefficients of 4x4 blocks into levels, in place, and tells
 	// which are not 0, a bit each.
 	quantise func(c []int32, factors *[64]int32, bias int32, shift uint, nonZero []uint16)
-	// forward8 does so with an 8x8 block.
+	// forward8 does the same with an 8x8 block.
 	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
 	// quantise8 turns coefficients of an 8x8 block into levels, in place; where there
 	// are some, of which has tells, it scales them into coeffs.
@@ -27,7 +27,7 @@ type encodeKernels[T motion.Sample] struct {
 }
 
 // predictions are those of a block of 4x4 or 8x8 samples in all modes of intra
-// prediction, one behind another. modeCosts are what they cost. There is room for a tenth,
+// prediction, one after another. modeCosts are what they cost. There is room for a tenth,
 // since two are compared at once.
 type (
 	predictions[T motion.Sample] [10 * 64]T

@@ -290,7 +290,7 @@ func TestEncodingAllocatesNothingAPicture(t *testing.T) {
 	}
 }
 
-// A picture that the encoder lent comes out as one that it copied, whatever its size.
+// A picture that was drawn into the encoder's own comes out as one that it copied, whatever its size.
 func TestHeldPicturesEqualCopies(t *testing.T) {
 	for _, change := range []func(*media.EncoderSettings){
 		func(s *media.EncoderSettings) {},

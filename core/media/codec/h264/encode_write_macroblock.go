@@ -2,7 +2,7 @@ package h264
 
 import "vividstrain/core/media/codec/motion"
 
-// writeSkip writes a macroblock of which nothing is sent.
+// writeSkip writes a macroblock that nothing is sent for.
 func (w *sliceWriter) writeSkip() {
 	w.skip(true)
 	w.d.lastDQ = false

@@ -8,7 +8,7 @@ import (
 )
 
 // levels are the quantised coefficients of a macroblock in the order of their
-// scans (7.3.5.3). Where a block has none, what stands there means nothing.
+// scans (7.3.5.3). Where a block has none, what is there means nothing.
 type levels struct {
 	luma          [256]int16 // of 4x4 blocks in coding order, or of 8x8 blocks
 	chroma        [2][128]int16
@@ -172,7 +172,7 @@ func (w *sliceWriter) cabacCoeffs(cat int, l []int16, nonZero uint64) int {
 }
 
 // onesAfter counts levels of 1 for ctxIdxInc of coeff_abs_level_minus1, up to 4 and
-// none behind a greater one (9.3.3.1.3).
+// none after a greater one (9.3.3.1.3).
 var onesAfter = [8]uint16{0, 2, 3, 4, 4}
 
 // significant writes which of the coefficients of a block are not 0.
@@ -203,7 +203,7 @@ func (f *significanceFlags) at(i int) (sig, last uint16) {
 	return f[at&127], f[(at+4)&127]
 }
 
-// flagIndex is where the first flag of place i stands; the second stands four behind.
+// flagIndex is where the first flag of place i is; the second is four further on.
 func flagIndex(i int) int { return i>>2<<3 | i&3 }
 
 // queueFlags notes the flags of the places before end, of which has tells those

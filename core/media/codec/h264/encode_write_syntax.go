@@ -17,7 +17,7 @@ type sliceWriter struct {
 	skipRun    int // macroblocks skipped since the last one that was not
 }
 
-// begin starts the slice data behind the header that stands in bits.
+// begin starts the slice data after the header, which is in bits.
 func (w *sliceWriter) begin(d *sliceDecoder) {
 	w.d, w.skipRun = d, 0
 	d.qp, d.lastDQ = d.h.qp, false
@@ -60,7 +60,7 @@ func (w *sliceWriter) skip(skipped bool) {
 	}
 }
 
-// endOfMb writes whether the slice ends behind the macroblock.
+// endOfMb writes whether the slice ends after the macroblock.
 func (w *sliceWriter) endOfMb(last bool) {
 	if w.d.h.pps.cabac {
 		w.bins.Terminate(oneIf(last))

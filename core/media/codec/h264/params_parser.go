@@ -18,7 +18,7 @@ type parser struct {
 	recovery bool // the next picture is one to start at, by its SEI
 	info     media.StreamInfo
 	lastKey  int   // number of the last key frame, -1: none yet
-	keyOrder int32 // where it stands in the order of display
+	keyOrder int32 // its place in the order of display
 	fields   bool
 	pairs    bool // macroblock-adaptive frame/field coding
 	whole    bool // pictures that are frames
@@ -27,7 +27,7 @@ type parser struct {
 	run      int
 }
 
-// placed is where a frame stands in the order of display.
+// placed is a frame with its place in the order of display.
 type placed struct {
 	order     int32
 	level     int
@@ -135,19 +135,19 @@ func (p *parser) picture(j *pictureTask) {
 // level is how many B frames deep a B frame at this place in the order of
 // display lies: one more than the deeper of the references next to it.
 func (p *parser) level(order int32) int {
-	var before, behind *placed
+	var before, after *placed
 	for i := range p.recent {
 		q := &p.recent[i]
 		switch {
 		case !q.reference:
 		case q.order < order && (before == nil || q.order > before.order):
 			before = q
-		case q.order > order && (behind == nil || q.order < behind.order):
-			behind = q
+		case q.order > order && (after == nil || q.order < after.order):
+			after = q
 		}
 	}
 	level := 0
-	for _, q := range []*placed{before, behind} {
+	for _, q := range []*placed{before, after} {
 		if q != nil {
 			level = max(level, q.level)
 		}

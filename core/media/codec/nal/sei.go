@@ -36,7 +36,7 @@ func Messages(rbsp []byte) iter.Seq2[int, []byte] {
 	}
 }
 
-// messageNumber reads a number of which each byte of 255 stands for 255 more.
+// messageNumber reads a number whose bytes of 255 stand for 255 more each.
 func messageNumber(data []byte) (n int, rest []byte) {
 	for len(data) > 0 && data[0] == 255 {
 		n, data = n+255, data[1:]

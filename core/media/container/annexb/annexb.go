@@ -33,7 +33,7 @@ type reader struct {
 	track [1]media.Track
 
 	at      int64  // of the next byte to be read
-	buffer  []byte // read and not yet split; begins behind a start code
+	buffer  []byte // read and not yet split; begins after a start code
 	ended   bool
 	parser  media.UnitParser
 	packet  *frame // the frame that units are being added to

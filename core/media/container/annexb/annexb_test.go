@@ -27,7 +27,7 @@ func TestPicturesGetTheirTimes(t *testing.T) {
 	data, err := os.ReadFile(stream)
 	require.NoError(t, err)
 	require.True(t, streams.Match(data[:64]))
-	d, err := openBytes(append([]byte{0, 0, 0, 0}, data...)) // zeros may stand in front
+	d, err := openBytes(append([]byte{0, 0, 0, 0}, data...)) // zeros may come first
 	require.NoError(t, err)
 	require.Equal(t, media.Rate{Num: 30, Den: 1}, d.Tracks()[0].Format.Rate)
 	for range 2 {

@@ -85,7 +85,7 @@ func (e element) content(r io.ReaderAt) ([]byte, error) {
 	return data, nil
 }
 
-// children calls each with the elements in data, which stands at offset in the
+// children calls each with the elements in data, which is at offset in the
 // file.
 func children(data []byte, offset int64, each func(id uint32, data []byte) error) error {
 	for at := 0; at < len(data); {

@@ -67,7 +67,7 @@ func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, err
 	return d, d.Rewind()
 }
 
-// readHead reads what stands before the first cluster.
+// readHead reads what is before the first cluster.
 func (d *reader) readHead() error {
 	length := 0.0
 	for at := d.segment.start; at < d.segment.end; {
@@ -99,7 +99,7 @@ func (d *reader) readHead() error {
 		at = e.end
 	}
 	if len(d.tracks) == 0 || d.start == 0 {
-		return damaged(d.segment.start, "there are no tracks, or no clusters behind them")
+		return damaged(d.segment.start, "there are no tracks, or no clusters after them")
 	}
 	for i := range d.tracks {
 		t := &d.tracks[i]

@@ -10,7 +10,7 @@ import (
 	"vividstrain/core/media"
 )
 
-// writer is a Muxer. Clusters begin with key frames; an index of them stands
+// writer is a Muxer. Clusters begin with key frames; an index of them is
 // at the end.
 type writer struct {
 	w        io.WriteSeeker

@@ -14,7 +14,7 @@ type edit struct {
 	end   int64 // PTS, shifted, from which on nothing is shown
 }
 
-// apply moves a packet in time and hides what lies outside the edit.
+// apply moves a packet in time and hides what is outside the edit.
 func (e edit) apply(p *media.Packet) {
 	p.PTS += e.shift
 	p.DTS += e.shift

@@ -80,7 +80,7 @@ func (f *fragments) rewind() {
 	f.next = make([]int64, len(f.ids))
 }
 
-// peek gives the next sample, or nil behind the last one.
+// peek gives the next sample, or nil after the last one.
 func (f *fragments) peek() (*fragmentSample, error) {
 	for f.taken == len(f.ready) {
 		f.ready, f.taken = f.ready[:0], 0
@@ -346,7 +346,7 @@ func (m *fragmentWriter) flush() error {
 	return err
 }
 
-// fragment writes traf and returns where its data offset stands.
+// fragment writes traf and returns where its data offset is.
 func (b *builder) fragment(t *trackWriter, id int, list []fragmentSample) (offset int) {
 	b.box("traf", func() {
 		b.full("tfhd", 0, tfhdMoofBase, func() { b.u32(uint32(id)) })

@@ -89,7 +89,7 @@ func TestRoundTrip(t *testing.T) {
 	}
 }
 
-// The movie box stands in front of the samples, so that playing can begin
+// The movie box is in front of the samples, so that playing can begin
 // before the end of the file has arrived.
 func TestMovieBoxComesFirst(t *testing.T) {
 	data := film(t, 10, 10)

@@ -170,7 +170,7 @@ func (d *reader) Rewind() error {
 	return nil
 }
 
-// SeekTo goes to the last key frame of a track that is not shown behind a time.
+// SeekTo goes to the last key frame of a track that is not shown after a time.
 // Of files in fragments it is not known where they are.
 func (d *reader) SeekTo(track int, pts int64) error {
 	if d.fragments != nil {
@@ -215,7 +215,7 @@ func (d *reader) advance(i int) (err error) {
 	return err
 }
 
-// ReadPacket reads the packet that lies first in the file among the next ones
+// ReadPacket reads the packet that comes first in the file among the next ones
 // of all tracks; those of fragments follow.
 func (d *reader) ReadPacket(p *media.Packet) error {
 	first := -1

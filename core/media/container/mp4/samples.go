@@ -7,7 +7,7 @@ import (
 	"vividstrain/core/media"
 )
 
-// sample is where one packet lies and when it is due.
+// sample is where one packet is and when it is due.
 type sample struct {
 	offset int64
 	size   int64

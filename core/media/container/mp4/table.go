@@ -17,7 +17,7 @@ type table struct {
 	held   int
 }
 
-// openTable opens the entries of a full box whose entry count stands at
+// openTable opens the entries of a full box whose entry count is at
 // countAt bytes into the payload and whose entries follow it.
 func openTable(r io.ReaderAt, b box, countAt int64, entry int) (*table, error) {
 	head, err := b.payload(r, countAt+4, countAt+4)

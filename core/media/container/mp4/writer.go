@@ -39,7 +39,7 @@ type trackWriter struct {
 // run is one entry of a run-length coded table.
 type run struct{ count, value uint32 }
 
-// chunk is samples of one track that lie one behind the other.
+// chunk is samples of one track that follow one another.
 type chunk struct {
 	offset int64
 	count  uint32

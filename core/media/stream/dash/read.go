@@ -45,7 +45,7 @@ type (
 		Bandwidth int64  `xml:"bandwidth,attr"`
 		common
 	}
-	// common is what may stand at both levels (5.3.7).
+	// common is what may be at both levels (5.3.7).
 	common struct {
 		MimeType  string   `xml:"mimeType,attr"`
 		Codecs    string   `xml:"codecs,attr"`
@@ -55,7 +55,7 @@ type (
 		BaseURL   []string `xml:"BaseURL"`
 		segmentInfo
 	}
-	// segmentInfo is what may stand at each level (5.3.9).
+	// segmentInfo is what may be at each level (5.3.9).
 	segmentInfo struct {
 		Template *segmentTemplate `xml:"SegmentTemplate"`
 		List     *segmentList     `xml:"SegmentList"`
@@ -433,7 +433,7 @@ func (r *dashReader) listed(list *stream.Playlist, l *segmentList, base *url.URL
 	return nil
 }
 
-// reference is where an Initialization is to be had, nil for none.
+// reference is where an Initialization is available, nil for none.
 func (s *source) reference(base *url.URL) (*stream.Reference, error) {
 	if s == nil {
 		return nil, nil
@@ -522,7 +522,7 @@ func isoDuration(s string) (time.Duration, error) {
 	return time.Duration(total * float64(time.Second)), nil
 }
 
-// ParseIndex reads a segment index box (ISO/IEC 14496-12, 8.16.3) that stands at
+// ParseIndex reads a segment index box (ISO/IEC 14496-12, 8.16.3) that is at
 // an offset of the file, and lists the pieces.
 func ParseIndex(data []byte, x *stream.Index) (*stream.Playlist, error) {
 	wrong := &stream.PlaylistError{What: "the segment index is damaged"}

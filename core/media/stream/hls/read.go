@@ -211,7 +211,7 @@ func (h *hls) streamInf(a map[string]string) error {
 	return nil
 }
 
-// mapped takes what is to stand before the segments that follow (4.3.2.5).
+// mapped takes the initialisation segment of the segments that follow (4.3.2.5).
 func (h *hls) mapped(a map[string]string) error {
 	u, err := h.resolve(a["URI"])
 	if err != nil {

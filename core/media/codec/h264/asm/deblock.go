@@ -11,8 +11,8 @@ import (
 	"vividstrain/core/media/codec/avoblock"
 )
 
-// An edge is filtered by way of edgeFilter, whose alpha, beta, tc0, shift and most stand
-// at these bytes; that of Cr stands behind that of Cb.
+// An edge is filtered by way of edgeFilter, whose alpha, beta, tc0, shift and most are
+// at these bytes; that of Cr is after that of Cb.
 const (
 	alphaAt  = 0
 	betaAt   = 4
@@ -461,7 +461,7 @@ func chroma(lines [4]VecVirtual, isStrong, wide bool) (newP, newQ VecVirtual) {
 	return p0, q0
 }
 
-// chromaColumns loads what stands beside vertical edges, as rows of bytes: two
+// chromaColumns loads the samples beside vertical edges, as rows of bytes: two
 // samples to the left and two to the right.
 func chromaColumns(u, v, stride Register, byLine Mem) (rows [4]VecVirtual) {
 	order, stride3 := XMM(), GP64()
@@ -494,7 +494,7 @@ func chromaColumns(u, v, stride Register, byLine Mem) (rows [4]VecVirtual) {
 	return rows
 }
 
-// chromaColumnsWide does so with words.
+// chromaColumnsWide does the same with words.
 func chromaColumnsWide(u, v, stride Register) (rows [4]VecVirtual) {
 	for i, plane := range []Register{u, v} {
 		p := GP64()
@@ -535,7 +535,7 @@ func storePairs(u, v, stride Register, p0, q0 VecVirtual) {
 	}
 }
 
-// columnsToRows turns what stands beside a vertical edge, four samples to the left and
+// columnsToRows turns the samples beside a vertical edge, four samples to the left and
 // four to the right in 16 lines, into rows, 16 bytes apart.
 func columnsToRows(rows, pix, stride Register) {
 	at := GP64()

@@ -33,10 +33,10 @@ func (s *smoothing) average(place int) VecVirtual {
 // weigh is the weighted average around each place from one on. VPAVGB rounds up, so that
 // what is odd is taken off between the two.
 func (s *smoothing) weigh(place int) VecVirtual {
-	before, v, behind, odd := s.at(place-1), s.at(place), s.at(place+1), alike(s.ones)
-	VPXOR(before, behind, odd)
+	before, v, after, odd := s.at(place-1), s.at(place), s.at(place+1), alike(s.ones)
+	VPXOR(before, after, odd)
 	VPAND(s.ones, odd, odd)
-	VPAVGB(before, behind, before)
+	VPAVGB(before, after, before)
 	VPSUBB(odd, before, before)
 	VPAVGB(before, v, v)
 	return v
@@ -132,7 +132,7 @@ func directions4() {
 	RET()
 }
 
-// directions8 does so for 8x8 samples, where each direction has its own windows of 16 places.
+// directions8 does the same for 8x8 samples, where each direction has its own windows of 16 places.
 func directions8() {
 	TEXT("directions8Fast", attr.NOSPLIT, "func(border *byte, shuffles *[6][2][64]uint8, preds *byte)")
 	Pragma("noescape")

@@ -11,7 +11,7 @@ import (
 
 // filterWide is filter for samples of two bytes, of up to 10 bits. The sums are
 // -10230 to 42966: moved up by 10240 they fit into words without a sign, of which
-// 320 is taken off again behind the shift, not below 0.
+// 320 is taken off again after the shift, not below 0.
 func filterWide(name, doc string, down bool) {
 	b := avoblock.Begin(name, attr.NOSPLIT, doc, ", most int")
 	b.Double()
