@@ -45,6 +45,8 @@ func TestOneFileIsToldLineByLine(t *testing.T) {
 	require.Contains(t, told["picture"], "1920x1080, progressive, 10 bit 4:2:0")
 	require.Equal(t, "opus", told["audio"], "the last of two audio tracks")
 	require.Contains(t, (Style{}).Inspect([]inspect.Report{r}), "aac, 48 kHz, 2 channels")
+	r.LevelNeeded = "5.1"
+	require.Contains(t, (Style{}).Inspect([]inspect.Report{r}), "h264 High 10 @ 4.1 (its size, rate and bitrate need 5.1: a device that goes by the level may fail)")
 }
 
 // What is otherwise is said otherwise, and what a file does not have is left out or said

@@ -1,6 +1,7 @@
 package inspect
 
 import (
+	"bytes"
 	"os"
 	"path/filepath"
 	"testing"
@@ -100,4 +101,28 @@ func TestChecksumsOfDamage(t *testing.T) {
 	err = Checksums(t.Context(), path, 2, func(string) error { n++; return nil })
 	require.ErrorContains(t, err, "damaged")
 	require.Equal(t, 12, n, "all pictures are there")
+}
+
+// Where size, rate or bitrate pass what the stated level allows, the level that is needed is named.
+func TestLevelThatIsPassed(t *testing.T) {
+	data, err := os.ReadFile("../codec/h264/testdata/main-cabac-b.264")
+	require.NoError(t, err)
+	r, err := File(t.Context(), "../codec/h264/testdata/main-cabac-b.264")
+	require.NoError(t, err)
+	require.Empty(t, r.LevelNeeded)
+	at := bytes.Index(data, []byte{0, 0, 1, 0x67}) + 4 + 2 // level_idc follows profile_idc and the constraints
+	require.EqualValues(t, 12, data[at])
+	data[at] = 10
+	path := filepath.Join(t.TempDir(), "low.264")
+	require.NoError(t, os.WriteFile(path, data, 0o600))
+	r, err = File(t.Context(), path)
+	require.NoError(t, err)
+	require.Equal(t, "1", r.Level)
+	require.Equal(t, "1.2", r.LevelNeeded)
+	for _, c := range []struct {
+		level, other string
+		want         bool
+	}{{"4.1", "4", true}, {"4", "4.1", false}, {"5", "5", false}, {"", "4", false}, {"1b", "1", false}, {"4", "", false}} {
+		require.Equal(t, c.want, above(c.level, c.other), "%+v", c)
+	}
 }

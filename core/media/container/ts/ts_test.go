@@ -118,4 +118,44 @@ func TestNoStream(t *testing.T) {
 		require.ErrorAs(t, err, &broken)
 	}
 	require.Zero(t, packetSize([]byte("GIF89a, but a film?")))
+	_, err := openBytes(bytes.Repeat(append([]byte{0x47, 0x1F, 0xFF, 0x10}, make([]byte, 184)...), 10))
+	require.EqualError(t, err, "damaged ts at byte 1880: there is no program map: the file was cut short or is no transport stream")
+}
+
+// Of a file that is damaged throughout nothing comes, and it is said how far it was read.
+func TestMostlyBroken(t *testing.T) {
+	data := film(t, 30)
+	junk := append([]byte{0x55}, make([]byte, 187)...)
+	d, err := openBytes(append(data, bytes.Repeat(junk, 12000)...))
+	require.NoError(t, err)
+	var p media.Packet
+	for err == nil {
+		err = d.ReadPacket(&p)
+	}
+	if !errors.Is(err, io.EOF) {
+		var broken *media.FormatError
+		require.ErrorAs(t, err, &broken)
+		require.Greater(t, broken.Offset, int64(len(data)))
+	}
+}
+
+// The track's packets are those of the program; what else is in the stream is passed over.
+func TestOtherStreamsArePassedOver(t *testing.T) {
+	data := film(t, 30)
+	null := append([]byte{0x47, 0x1F, 0xFF, 0x10}, bytes.Repeat([]byte{0xFF}, 184)...)
+	mixed := []byte{}
+	for i := 0; i < len(data); i += 188 {
+		mixed = append(append(mixed, data[i:i+188]...), null...)
+	}
+	count := func(data []byte) (n int) {
+		d, err := openBytes(data)
+		require.NoError(t, err)
+		var p media.Packet
+		for d.ReadPacket(&p) == nil {
+			n++
+		}
+		return n
+	}
+	require.Equal(t, 60, count(data))
+	require.Equal(t, 60, count(mixed))
 }
