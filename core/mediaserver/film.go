@@ -13,7 +13,7 @@ import (
 	"vividstrain/core/media/registry"
 )
 
-// film is a clip as the box hands it out in segments: a copy in movie fragments,
+// film is a clip as the server hands it out in segments: a copy in movie fragments,
 // made when it is first asked for.
 type film struct {
 	file  string // its name

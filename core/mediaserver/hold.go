@@ -16,7 +16,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// hold keeps the box within its share of processor, memory and link, and tells
+// hold keeps the server within its share of processor, memory and link, and tells
 // how much of it is used.
 type hold struct {
 	cores  float64 // 0: not held
@@ -40,7 +40,7 @@ type usage struct {
 	sent int64
 }
 
-// own is the memory of the box without conversions.
+// own is the memory of the server without conversions.
 const own = 30 << 20
 
 // chunk is how much is sent at once over a held link.
@@ -55,7 +55,7 @@ func newHold(o Options) *hold {
 	return h
 }
 
-// gate waits until the box may use its processor again.
+// gate waits until the server may use its processor again.
 func (h *hold) gate(ctx context.Context) error {
 	if h.cores <= 0 {
 		return ctx.Err()
@@ -84,7 +84,7 @@ func (h *hold) overdrawn() time.Duration {
 }
 
 // errMemory means that there is no memory for another conversion.
-var errMemory = errors.New("the box has no memory for another conversion")
+var errMemory = errors.New("the server has no memory for another conversion")
 
 // charge takes memory, all or nothing.
 func (h *hold) charge(n int64) error {
@@ -135,10 +135,10 @@ func (w writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 // Kind is that of the source.
 func (h *hold) Kind() string { return "server" }
 
-// Name is the name of the box as a source of readings.
+// Name is the name of the server as a source of readings.
 func (h *hold) Name() string { return "box" }
 
-// Sample reads what the box uses, as if it were the whole device.
+// Sample reads what the server uses, as if it were the whole device.
 func (h *hold) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

@@ -27,7 +27,7 @@ import (
 	"vividstrain/core/sense/meter"
 )
 
-// Options are the settings of a box.
+// Options are the settings of a server.
 type Options struct {
 	Clips   string        // folder of the films
 	Cores   float64       // processor cores that it may use, 0: all
@@ -59,7 +59,7 @@ type Server struct {
 // mostSessions bounds the conversions at once.
 const mostSessions = 1000
 
-// New looks through the clips and starts the box.
+// New looks through the clips and starts the server.
 func New(ctx context.Context, o Options) (*Server, error) {
 	o.Threads, o.Segment, o.Ahead, o.Idle = max(o.Threads, 1), or(o.Segment, 4*time.Second), or(o.Ahead, 30*time.Second), or(o.Idle, 12*time.Second)
 	if o.Log == nil {
@@ -137,7 +137,7 @@ func (b *Server) Close() error {
 	return b.folder.Close()
 }
 
-// Metrics offers what the box uses.
+// Metrics offers what the server uses.
 func (b *Server) Metrics() http.Handler { return meter.Page(b.sampler.Latest) }
 
 // film finds a film by its name, or by the beginning of its name.
@@ -155,7 +155,7 @@ func (b *Server) film(name string) *film {
 	return nil
 }
 
-// refuses tells why the box does not play a film, "" if it does.
+// refuses tells why the server does not play a film, "" if it does.
 func (b *Server) refuses(f *film) string {
 	for _, rule := range b.options.Refuse {
 		words := strings.Fields(rule)

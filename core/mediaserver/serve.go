@@ -23,7 +23,7 @@ import (
 	"vividstrain/core/transcode"
 )
 
-// routes are the addresses that the box answers.
+// routes are the addresses that the server answers.
 func (b *Server) routes() {
 	b.mux = http.NewServeMux()
 	b.mux.Handle("GET /metrics", b.Metrics())
@@ -39,7 +39,7 @@ func (b *Server) routes() {
 	b.mux.HandleFunc("GET /session/{id}/{segment}", b.withSession(b.converted))
 }
 
-// ServeHTTP answers a request within what the box is held to.
+// ServeHTTP answers a request within what the server is held to.
 func (b *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path != "/metrics" {
 		if b.hold.gate(r.Context()) != nil {
@@ -278,7 +278,7 @@ func (b *Server) transportStream(w http.ResponseWriter, r *http.Request, f *film
 }
 
 // converter prepares to convert a source from a time in it on, in seconds of its
-// times, within what the box is held to.
+// times, within what the server is held to.
 func (b *Server) converter(source transcode.Source, f *film, g media.Goal, from float64) (*transcode.Converter, error) {
 	return transcode.New(source, f.track, transcode.Order{Goal: g, From: from, Decoders: b.options.Threads, Encoders: b.options.Threads, Gate: b.hold.gate})
 }

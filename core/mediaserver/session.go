@@ -16,7 +16,7 @@ import (
 // asked for, then waits; a request elsewhere in the film starts it anew there.
 type session struct {
 	id   string
-	box  *Server
+	server  *Server
 	film *film
 	goal media.Goal
 	cost int64 // bytes of memory
@@ -40,7 +40,7 @@ const kept = 3
 
 // newSession takes the memory that a conversion needs.
 func (b *Server) newSession(f *film, g media.Goal) (*session, error) {
-	s := &session{id: newID(), box: b, film: f, goal: g, segments: map[int][]byte{}, changed: make(chan struct{}), used: time.Now(), stop: func() {}}
+	s := &session{id: newID(), server: b, film: f, goal: g, segments: map[int][]byte{}, changed: make(chan struct{}), used: time.Now(), stop: func() {}}
 	in := f.track.Format
 	picture := int64(in.Width) * int64(in.Height) * 3 / 2
 	if in.Depth > 8 {
@@ -62,12 +62,12 @@ func (b *Server) newSession(f *film, g media.Goal) (*session, error) {
 
 // count is how many segments the result has.
 func (s *session) count() int {
-	return max(1, int(math.Ceil(s.film.length()/s.box.options.Segment.Seconds()-1e-6)))
+	return max(1, int(math.Ceil(s.film.length()/s.server.options.Segment.Seconds()-1e-6)))
 }
 
 // lasts is how long segment n is, in seconds.
 func (s *session) lasts(n int) float64 {
-	length := s.box.options.Segment.Seconds()
+	length := s.server.options.Segment.Seconds()
 	return min(length, s.film.length()-float64(n)*length)
 }
 
@@ -141,7 +141,7 @@ func (s *session) wake() {
 // restart starts the conversion anew at a segment. The lock is held.
 func (s *session) restart(n int) {
 	s.stop()
-	ctx, cancel := context.WithCancel(s.box.ctx)
+	ctx, cancel := context.WithCancel(s.server.ctx)
 	s.stop, s.next = cancel, n
 	before, done := s.stopped, make(chan struct{})
 	s.stopped = done
@@ -162,12 +162,12 @@ func (s *session) restart(n int) {
 
 // run converts from segment n on.
 func (s *session) run(ctx context.Context, n int) error {
-	from := float64(n) * s.box.options.Segment.Seconds()
+	from := float64(n) * s.server.options.Segment.Seconds()
 	source, err := s.film.from(from)
 	if err != nil {
 		return err
 	}
-	c, err := s.box.converter(source, s.film, s.goal, s.film.begins+from)
+	c, err := s.server.converter(source, s.film, s.goal, s.film.begins+from)
 	if err != nil {
 		return err
 	}
@@ -188,7 +188,7 @@ func (s *session) run(ctx context.Context, n int) error {
 		q := *p
 		shift := int64(math.Round(from * float64(tracks[p.Track].Timescale)))
 		q.PTS, q.DTS = q.PTS+shift, q.DTS+shift
-		if p.Track == 0 && p.Key && float64(q.PTS)/scale >= float64(made+1)*s.box.options.Segment.Seconds()-1e-6 {
+		if p.Track == 0 && p.Key && float64(q.PTS)/scale >= float64(made+1)*s.server.options.Segment.Seconds()-1e-6 {
 			if err := muxer.Close(); err != nil { // writes what waits
 				return err
 			}
@@ -218,7 +218,7 @@ func (s *session) put(ctx context.Context, n int, b *bytes.Buffer) error {
 	s.segments[n], s.next = bytes.Clone(b.Bytes()), n+1
 	b.Reset()
 	s.wake()
-	ahead := max(1, int(s.box.options.Ahead/s.box.options.Segment))
+	ahead := max(1, int(s.server.options.Ahead/s.server.options.Segment))
 	for s.next > s.asked+ahead {
 		if err := s.await(ctx); err != nil {
 			return err
@@ -237,5 +237,5 @@ func (s *session) close() {
 	s.wake()
 	s.mu.Unlock()
 	s.running.Wait()
-	s.box.hold.free(s.cost)
+	s.server.hold.free(s.cost)
 }

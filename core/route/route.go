@@ -101,7 +101,7 @@ type UnfitError struct {
 func (e *UnfitError) Error() string { return e.Err.Error() }
 func (e *UnfitError) Unwrap() error { return e.Err }
 
-// ShortHoldError says that media come in pieces so long that they must be watched for
+// ShortHoldError says that media come in segments so long that they must be watched for
 // longer than was planned.
 type ShortHoldError struct{ Need time.Duration }
 

@@ -18,14 +18,14 @@ import (
 	"vividstrain/core/media/stream"
 )
 
-// finding is what was found in a piece.
+// finding is what was found in a segment.
 type finding struct {
 	size int64
 	hash uint64
 
 	track    media.Track
 	lasts    time.Duration // of the pictures in it
-	timed    bool          // its times go on from those of the piece before
+	timed    bool          // its times go on from those of the segment before
 	from, to float64       // seconds
 	missing  int           // frames that are not there
 	damaged  int           // frames that could not be decoded whole, as far as it was decoded
@@ -33,7 +33,7 @@ type finding struct {
 	err      error
 }
 
-// checkName is what a piece is known by.
+// checkName is what a segment is known by.
 type checkName struct {
 	url   string
 	bytes stream.Span
@@ -42,11 +42,11 @@ type checkName struct {
 // checks are the findings of all viewers: what many fetch is looked through once,
 // and then compared.
 type checks struct {
-	seed  maphash.Seed
-	mu    sync.Mutex
-	known map[checkName]*finding // nil while somebody looks
-	held  int                    // bytes that wait to be decoded
-	looks sync.Mutex             // one piece is decoded at a time
+	seed     maphash.Seed
+	mu       sync.Mutex
+	known    map[checkName]*finding // nil while somebody looks
+	held     int                    // bytes that wait to be decoded
+	decoding sync.Mutex             // one segment is decoded at a time
 }
 
 func newChecks() *checks { return &checks{seed: maphash.MakeSeed(), known: map[checkName]*finding{}} }
@@ -54,7 +54,7 @@ func newChecks() *checks { return &checks{seed: maphash.MakeSeed(), known: map[c
 // mostKnown bounds the findings that are kept.
 const mostKnown = 1 << 16
 
-// claim gives what is known of a piece; mine says that the caller is to look, and
+// claim gives what is known of a segment; mine says that the caller is to look, and
 // then to put what it found and leave.
 func (c *checks) claim(name checkName) (known *finding, mine bool) {
 	c.mu.Lock()
@@ -91,11 +91,11 @@ func (c *checks) forget(name checkName) {
 	c.mu.Unlock()
 }
 
-// examine looks a piece through, and keeps it to be decoded if its turn has come.
-func (v *viewer) examine(ctx context.Context, p stream.Segment, head, data []byte) *finding {
+// examine looks a segment through, and keeps it to be decoded if its turn has come.
+func (v *viewer) examine(ctx context.Context, p stream.Segment, init, data []byte) *finding {
 	joined := data
-	if len(head) > 0 {
-		joined = slices.Concat(head, data)
+	if len(init) > 0 {
+		joined = slices.Concat(init, data)
 	}
 	f := &finding{lasts: p.Duration}
 	file, err := registry.Read(bytes.NewReader(joined), int64(len(joined)))
@@ -117,7 +117,7 @@ func (v *viewer) examine(ctx context.Context, p stream.Segment, head, data []byt
 		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.Duration.Seconds())
 	}
 	if decodable && v.random.Float64() < v.server.options.Verify {
-		v.later(look{p, f, joined, video})
+		v.postpone(verification{p, f, joined, video})
 	}
 	return f
 }
@@ -139,10 +139,10 @@ func describe(ctx context.Context, file *registry.File) (t media.Track, decodabl
 	return t, false, file.Rewind()
 }
 
-// mostFrames bounds the frames of a piece.
+// mostFrames bounds the frames of a segment.
 const mostFrames = 1 << 18
 
-// times reads when the frames of a piece are shown.
+// times reads when the frames of a segment are shown.
 func (f *finding) times(file *registry.File, video int, hz float64) error {
 	var times []float64
 	var p media.Packet
@@ -184,20 +184,20 @@ func (f *finding) times(file *registry.File, video int, hz float64) error {
 	return nil
 }
 
-// look is a piece that is to be decoded.
-type look struct {
-	piece stream.Segment
-	found *finding
-	data  []byte // after its initialisation segment
-	video int    // track
+// verification is a segment that is to be decoded.
+type verification struct {
+	segment stream.Segment
+	found   *finding
+	data    []byte // after its initialisation segment
+	video   int    // track
 }
 
 // mostHeld bounds what waits to be decoded, in bytes.
 const mostHeld = 64 << 20
 
-// later keeps a piece until it has been watched: decoding takes cores, and this viewer's
+// postpone keeps a segment until it has been watched: decoding takes cores, and this viewer's
 // time, and would look as if the server were slow. What is too much to hold is not decoded.
-func (v *viewer) later(l look) {
+func (v *viewer) postpone(l verification) {
 	c := v.server.checks
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -205,28 +205,28 @@ func (v *viewer) later(l look) {
 		return
 	}
 	c.held += len(l.data)
-	v.looks = append(v.looks, l)
+	v.pending = append(v.pending, l)
 }
 
-// lookThrough decodes the pieces whose turn had come.
-func (v *viewer) lookThrough(ctx context.Context) error {
-	for _, l := range v.looks {
-		err := v.look(ctx, l)
+// verifyPending decodes the segments whose turn had come.
+func (v *viewer) verifyPending(ctx context.Context) error {
+	for _, l := range v.pending {
+		err := v.verify(ctx, l)
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		if err != nil {
-			return &FetchError{l.piece.URL, &contentError{err}}
+			return &FetchError{l.segment.URL, &contentError{err}}
 		}
 	}
 	return nil
 }
 
-// look decodes a piece.
-func (v *viewer) look(ctx context.Context, l look) error {
+// verify decodes a segment.
+func (v *viewer) verify(ctx context.Context, l verification) error {
 	c := v.server.checks
-	c.looks.Lock()
-	defer c.looks.Unlock()
+	c.decoding.Lock()
+	defer c.decoding.Unlock()
 	file, err := registry.Read(bytes.NewReader(l.data), int64(len(l.data)))
 	if err != nil {
 		return err
@@ -241,7 +241,7 @@ func (v *viewer) look(ctx context.Context, l look) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	c.put(checkName{l.piece.URL, l.piece.Bytes}, &found)
+	c.put(checkName{l.segment.URL, l.segment.Bytes}, &found)
 	v.mu.Lock()
 	v.sent.Decoded++
 	v.buffer.Damaged(found.damaged)
@@ -254,8 +254,8 @@ func (v *viewer) letGo() {
 	c := v.server.checks
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, l := range v.looks {
+	for _, l := range v.pending {
 		c.held -= len(l.data)
 	}
-	v.looks = nil
+	v.pending = nil
 }

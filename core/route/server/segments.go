@@ -32,7 +32,7 @@ func kindOf(head []byte) int {
 	return aFilm
 }
 
-// segmented is a film in pieces.
+// segmented is a film in segments.
 type segmented struct {
 	server  *Server
 	address string // of the playlist
@@ -91,7 +91,7 @@ func (s *segmented) length() (total time.Duration) {
 // 8216, 6.3.3).
 const fromEnd = 3
 
-// run fetches piece after piece; at the end of the film it begins anew.
+// run fetches segment after segment; at the end of the film it begins anew.
 func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error {
 	list := s.now()
 	number, skipped := list.First, time.Duration(0)
@@ -109,7 +109,7 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 	have, end := time.Duration(0), math.NaN()
 	stretch := 1.0 // by how much segments last longer than the playlist says
 	for {
-		p, round, err := s.piece(ctx, v, &number)
+		p, round, err := s.segment(ctx, v, &number)
 		if err != nil {
 			return err
 		}
@@ -140,9 +140,9 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 	}
 }
 
-// piece gives the piece of a number, and waits for it where the film goes on now;
+// segment gives the segment of a number, and waits for it where the film goes on now;
 // round says that the film begins anew with it.
-func (s *segmented) piece(ctx context.Context, v *viewer, number *int) (p stream.Segment, round bool, err error) {
+func (s *segmented) segment(ctx context.Context, v *viewer, number *int) (p stream.Segment, round bool, err error) {
 	for waited := time.Duration(0); ; {
 		list := s.now()
 		i := *number - list.First
@@ -202,10 +202,10 @@ func (s *segmented) look(ctx context.Context, v *viewer) error {
 	return nil
 }
 
-// fetch fetches a piece that comes after so much media and lasts about as long as that, and
+// fetch fetches a segment that comes after so much media and lasts about as long as that, and
 // looks it through, or compares it with what another viewer has looked through.
 func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.Duration) (*finding, error) {
-	head, err := v.head(ctx, p.Init)
+	init, err := v.initSegment(ctx, p.Init)
 	if err != nil {
 		return nil, err
 	}
@@ -251,14 +251,14 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 		if data, err = v.decrypt(ctx, p, data); err != nil {
 			return nil, err
 		}
-		known = v.examine(ctx, p, head, data)
+		known = v.examine(ctx, p, init, data)
 		known.size, known.hash = n, hash.Sum64()
 		c.put(name, known)
 	}
 	return v.judge(ctx, p, known, n, hash.Sum64())
 }
 
-// judge says what was found in a piece, by this viewer or another.
+// judge says what was found in a segment, by this viewer or another.
 func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n int64, hash uint64) (*finding, error) {
 	claimed := &finding{lasts: p.Duration}
 	switch {
@@ -289,26 +289,26 @@ const mostExamined = 48 << 20
 // mostHead bounds what is before the first segment, in bytes.
 const mostHead = 4 << 20
 
-// head fetches an initialisation segment, once.
-func (v *viewer) head(ctx context.Context, r *stream.Reference) ([]byte, error) {
+// initSegment fetches an initialisation segment, once.
+func (v *viewer) initSegment(ctx context.Context, r *stream.Reference) ([]byte, error) {
 	if r == nil {
 		return nil, nil
 	}
-	if data, fetched := v.heads[*r]; fetched {
+	if data, fetched := v.inits[*r]; fetched {
 		return data, nil
 	}
 	data, _, err := v.client.whole(ctx, r.URL, r.Bytes, mostHead)
 	if err != nil {
 		return nil, err
 	}
-	if len(v.heads) > 16 {
-		clear(v.heads)
+	if len(v.inits) > 16 {
+		clear(v.inits)
 	}
-	v.heads[*r] = data
+	v.inits[*r] = data
 	return data, nil
 }
 
-// decrypt takes the encryption off a piece.
+// decrypt takes the encryption off a segment.
 func (v *viewer) decrypt(ctx context.Context, p stream.Segment, data []byte) ([]byte, error) {
 	if p.Key == nil {
 		return data, nil

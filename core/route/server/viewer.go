@@ -51,10 +51,10 @@ type viewer struct {
 
 	// of the fetching goroutine
 	scratch []byte
-	heads   map[stream.Reference][]byte
+	inits   map[stream.Reference][]byte
 	keys    map[string][]byte
 	matched bool
-	looks   []look
+	pending []verification
 
 	began   time.Time
 	account *tally.Tally // when it has been watched
@@ -79,7 +79,7 @@ func (v *viewer) watch(ctx context.Context) error {
 	defer v.client.close()
 	defer v.letGo()
 	v.scratch = make([]byte, 16<<10)
-	v.heads, v.keys = map[stream.Reference][]byte{}, map[string][]byte{}
+	v.inits, v.keys = map[stream.Reference][]byte{}, map[string][]byte{}
 	v.mu.Lock()
 	v.ordered = time.Now()
 	v.mu.Unlock()
@@ -102,7 +102,7 @@ func (v *viewer) watch(ctx context.Context) error {
 		err = v.jump(ctx, f)
 	}
 	if err == nil {
-		err = v.lookThrough(ctx)
+		err = v.verifyPending(ctx)
 	}
 	v.finish()
 	return err

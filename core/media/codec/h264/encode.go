@@ -468,7 +468,7 @@ func (e *Encoder) interpolateReference(p ref) {
 	}
 }
 
-// halfpelBudget is how many bytes of halves an encoder keeps. With them a clip of
+// halfpelBudget is how many bytes of half-pel planes an encoder keeps. With them a clip of
 // 2160p that is coded in two groups at once takes less than 600 MB.
 const halfpelBudget = 80e6
 

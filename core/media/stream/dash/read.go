@@ -103,7 +103,7 @@ func Parse(data []byte, base *url.URL, now time.Time) ([]stream.Variant, error) 
 	if err := xml.Unmarshal(data, &m); err != nil {
 		return nil, &stream.PlaylistError{What: "it is no manifest: " + stream.Shorten(err.Error())}
 	}
-	r := &dashReader{mpd: &m, now: now, dynamic: m.Type == "dynamic"}
+	r := &reader{mpd: &m, now: now, dynamic: m.Type == "dynamic"}
 	if r.refresh = 2 * time.Second; m.Update != "" {
 		d, err := isoDuration(m.Update)
 		if err != nil {
@@ -129,8 +129,8 @@ func Parse(data []byte, base *url.URL, now time.Time) ([]stream.Variant, error) 
 	return r.variants, nil
 }
 
-// dashReader gathers the pieces of each representation over the periods.
-type dashReader struct {
+// reader gathers the segments of each representation over the periods.
+type reader struct {
 	*mpd
 	now      time.Time
 	dynamic  bool
@@ -153,8 +153,8 @@ func below(base *url.URL, list []string) (*url.URL, error) {
 	return u, nil
 }
 
-// period adds a period's pieces.
-func (r *dashReader) period(i int, base *url.URL) error {
+// period adds a period's segments.
+func (r *reader) period(i int, base *url.URL) error {
 	p := &r.Periods[i]
 	start, err := isoDuration(p.Start)
 	if err != nil {
@@ -196,9 +196,9 @@ func (r *dashReader) period(i int, base *url.URL) error {
 	return nil
 }
 
-// representation adds a representation's pieces of a period to those of the
+// representation adds a representation's segments of a period to those of the
 // periods before.
-func (r *dashReader) representation(i int, p *period, set *adaptationSet, rep *representation, base *url.URL, start, length time.Duration) error {
+func (r *reader) representation(i int, p *period, set *adaptationSet, rep *representation, base *url.URL, start, length time.Duration) error {
 	base, err := below(base, rep.BaseURL)
 	if err != nil {
 		return err
@@ -254,8 +254,8 @@ func merged(levels ...*segmentTemplate) (t segmentTemplate) {
 	return t
 }
 
-// template makes the pieces of a SegmentTemplate (5.3.9.4).
-func (r *dashReader) template(list *stream.Playlist, t *segmentTemplate, rep *representation, base *url.URL, start, length time.Duration) error {
+// template makes the segments of a SegmentTemplate (5.3.9.4).
+func (r *reader) template(list *stream.Playlist, t *segmentTemplate, rep *representation, base *url.URL, start, length time.Duration) error {
 	if t.Media == "" {
 		return &stream.PlaylistError{What: "a SegmentTemplate without media"}
 	}
@@ -304,9 +304,9 @@ func (r *dashReader) template(list *stream.Playlist, t *segmentTemplate, rep *re
 	return r.counted(list, t.Duration, scale, number, start, length, add)
 }
 
-// counted makes pieces of even length: of a film all of them, of what goes on
+// counted makes segments of even length: of a film all of them, of what goes on
 // now those that are there.
-func (r *dashReader) counted(list *stream.Playlist, lasts, scale, number int64, start, length time.Duration, add func(number, at, lasts int64) error) error {
+func (r *reader) counted(list *stream.Playlist, lasts, scale, number int64, start, length time.Duration, add func(number, at, lasts int64) error) error {
 	seconds := float64(lasts) / float64(scale)
 	from, to := int64(0), int64(math.Ceil(length.Seconds()/seconds-1e-9))
 	if r.dynamic {
@@ -327,11 +327,11 @@ func (r *dashReader) counted(list *stream.Playlist, lasts, scale, number int64, 
 	}
 	list.First = int(number + from)
 	for k := from; k < to; k++ {
-		piece := lasts
+		d := lasts
 		if !r.dynamic && k == to-1 {
-			piece = min(lasts, max(1, int64(length.Seconds()*float64(scale))-k*lasts))
+			d = min(lasts, max(1, int64(length.Seconds()*float64(scale))-k*lasts))
 		}
-		if err := add(number+k, k*lasts, piece); err != nil {
+		if err := add(number+k, k*lasts, d); err != nil {
 			return err
 		}
 	}
@@ -390,8 +390,8 @@ func expand(template string, rep *representation, number, at int64) string {
 	})
 }
 
-// listed makes the pieces of a SegmentList (5.3.9.3).
-func (r *dashReader) listed(list *stream.Playlist, l *segmentList, base *url.URL) error {
+// listed makes the segments of a SegmentList (5.3.9.3).
+func (r *reader) listed(list *stream.Playlist, l *segmentList, base *url.URL) error {
 	scale := float64(max(l.Timescale, 1))
 	var lengths []time.Duration
 	if l.Timeline != nil {
@@ -463,7 +463,7 @@ func byteSpan(s string) (stream.Span, error) {
 	return stream.Span{Offset: first, Size: last - first + 1}, nil
 }
 
-// base notes a film in one file (5.3.9.2): with an index, or as one piece.
+// wholeFile notes a film in one file (5.3.9.2): with an index, or as one segment.
 func wholeFile(v *stream.Variant, b *segmentBase, base *url.URL, length time.Duration) error {
 	index, err := byteSpan(b.IndexRange)
 	if err != nil {
@@ -523,7 +523,7 @@ func isoDuration(s string) (time.Duration, error) {
 }
 
 // ParseIndex reads a segment index box (ISO/IEC 14496-12, 8.16.3) that is at
-// an offset of the file, and lists the pieces.
+// an offset of the file, and lists the segments.
 func ParseIndex(data []byte, x *stream.Index) (*stream.Playlist, error) {
 	wrong := &stream.PlaylistError{What: "the segment index is damaged"}
 	u32 := func(at int) int64 {
