@@ -50,7 +50,7 @@ const (
 type Run struct {
 	ID, Kind, Device, Route string
 	What                    string // that was put on the device
-	Rung                    string // what one of its rungs is called: "rung", "number"
+	Rung                    string // what one of its rungs is called: "rung", "number"; "" where nothing was put on the device
 	State                   State
 	Attempts                int
 	IdleCPUPct, IdleMemory  *float64 // of the idle device; nil where it was not read

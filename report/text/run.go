@@ -30,7 +30,7 @@ func (s Style) Warning(t string) string {
 // Run draws a whole run: what it was, the table of its rungs, and what it says.
 func (s Style) Run(r *model.Run) string {
 	r = clean(r)
-	if r.Kind == "watch" {
+	if r.Rung == "" {
 		return s.readings(r)
 	}
 	var b strings.Builder
