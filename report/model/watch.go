@@ -8,7 +8,7 @@ import (
 
 // watchView is that of readings without a load: each quantity over the whole time.
 var watchView = view{
-	what: func(*logbook.Document) string { return "" },
+	what:  func(*logbook.Document) string { return "" },
 	table: func(*logbook.Document) Table { return Table{} }, sentences: func(*logbook.Document) []string { return nil },
 }
 
