@@ -39,8 +39,8 @@ func (k *keyNotes) press(key byte) {
 	}
 }
 
-// mostTyped bounds a note.
-const mostTyped = 500
+// maxTyped bounds a note.
+const maxTyped = 500
 
 // typed takes a key of a note that is being typed.
 func (k *keyNotes) typed(key byte) {
@@ -59,7 +59,7 @@ func (k *keyNotes) typed(key byte) {
 	case key == 127 || key == 8:
 		_, size := utf8.DecodeLastRune(k.text)
 		k.text = k.text[:len(k.text)-size]
-	case key >= ' ' && len(k.text) < mostTyped:
+	case key >= ' ' && len(k.text) < maxTyped:
 		k.text = append(k.text, key)
 	}
 	k.show("note: " + string(k.text))

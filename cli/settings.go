@@ -46,7 +46,7 @@ func readSettings() (*settings, error) {
 	if missing(err) {
 		return s, nil
 	}
-	data, err := readFile(s.path, mostSettings)
+	data, err := readFile(s.path, maxSettings)
 	if err != nil {
 		return nil, usage(err)
 	}

@@ -35,7 +35,7 @@ func (a *app) trust(_ context.Context, c *cli.Command) error {
 	if path == "" {
 		path = settingsFile
 	}
-	data, err := readFile(path, mostSettings)
+	data, err := readFile(path, maxSettings)
 	if err != nil {
 		return usage(err)
 	}
@@ -104,8 +104,8 @@ func (s *settings) mayHaveCredentials(c *cli.Command) error {
 	return s.distrust(fmt.Sprintf("says where to send your credentials (line %d)", from.line))
 }
 
-// mostSettings bounds a settings file, in bytes.
-const mostSettings = 1 << 20
+// maxSettings bounds a settings file, in bytes.
+const maxSettings = 1 << 20
 
 // isTrusted tells whether a file is one that the user has trusted as it is.
 func isTrusted(path string, data []byte) bool {

@@ -247,8 +247,8 @@ func (d *Document) divideIdle() {
 	}
 }
 
-// mostRemarks bounds the remarks on a run.
-const mostRemarks = 10000
+// maxRemarks bounds the remarks on a run.
+const maxRemarks = 10000
 
 // Remark adds a remark to a run, also while it goes on.
 func (b *Book) Remark(run string, r Remark) error {
@@ -265,7 +265,7 @@ func (b *Book) Remark(run string, r Remark) error {
 
 // Remarks reads the remarks on a run, in the order of their time.
 func (b *Book) Remarks(d *Document) ([]Remark, error) {
-	rows, err := b.db.Query("SELECT remark FROM remarks WHERE run = ? LIMIT ?", d.ID, mostRemarks)
+	rows, err := b.db.Query("SELECT remark FROM remarks WHERE run = ? LIMIT ?", d.ID, maxRemarks)
 	if err != nil {
 		return nil, err
 	}

@@ -147,7 +147,7 @@ func (f *film) length() float64 {
 	return last.at + last.lasts
 }
 
-// from gives the film from the last key frame on that is not after a time.
+// from returns the film from the last key frame on that is not after a time.
 func (f *film) from(at float64) (*part, error) {
 	i := 0
 	for i+1 < len(f.segments) && f.segments[i+1].at <= at+1e-6 {

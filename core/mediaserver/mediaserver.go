@@ -56,8 +56,8 @@ type Server struct {
 	sessions map[string]*session
 }
 
-// mostSessions bounds the conversions at once.
-const mostSessions = 1000
+// maxSessions bounds the conversions at once.
+const maxSessions = 1000
 
 // New looks through the clips and starts the server.
 func New(ctx context.Context, o Options) (*Server, error) {
@@ -180,7 +180,7 @@ func newID() string {
 // begin begins a session.
 func (b *Server) begin(f *film, g media.Goal) (*session, error) {
 	b.mu.Lock()
-	full := len(b.sessions) >= mostSessions
+	full := len(b.sessions) >= maxSessions
 	b.mu.Unlock()
 	if full {
 		return nil, errors.New("the box has too many sessions")

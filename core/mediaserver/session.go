@@ -15,11 +15,11 @@ import (
 // session is one conversion for one viewer: it makes segments ahead of what is
 // asked for, then waits; a request elsewhere in the film starts it anew there.
 type session struct {
-	id   string
-	server  *Server
-	film *film
-	goal media.Goal
-	cost int64 // bytes of memory
+	id     string
+	server *Server
+	film   *film
+	goal   media.Goal
+	cost   int64 // bytes of memory
 
 	mu       sync.Mutex
 	changed  chan struct{} // closed when something is new

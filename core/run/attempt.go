@@ -195,7 +195,7 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 				a.Worst = streams[i].String()
 			}
 		}
-		if len(result.Streams) > 1 && i < mostStreams && f != nil {
+		if len(result.Streams) > 1 && i < maxStreams && f != nil {
 			a.Streams = append(a.Streams, *f)
 		}
 	}
@@ -230,8 +230,8 @@ func (c *Run) judgeDecode(a *logbook.Attempt, result route.Result, plan route.Pl
 // givesUp is for how long at least a server is read that gives up.
 const givesUp = 2 * time.Second
 
-// mostStreams bounds the streams of an attempt whose accounts are kept each.
-const mostStreams = 100
+// maxStreams bounds the streams of an attempt whose accounts are kept each.
+const maxStreams = 100
 
 // worse tells whether a stream of the same grade fared worse than the worst so
 // far: by what it dropped, how long it stalled, and how fast its media came.

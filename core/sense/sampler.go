@@ -208,8 +208,8 @@ func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list
 	return list, took
 }
 
-// mostGaps bounds how many gaps are kept.
-const mostGaps = 1000
+// maxGaps bounds how many gaps are kept.
+const maxGaps = 1000
 
 // mark opens the gap of a source that failed, or closes it.
 func (s *Sampler) mark(source Identity, now time.Time, err error) {
@@ -218,7 +218,7 @@ func (s *Sampler) mark(source Identity, now time.Time, err error) {
 	case err == nil && open:
 		s.gaps[i].To = now
 		delete(s.open, source)
-	case err != nil && !open && len(s.gaps) < mostGaps:
+	case err != nil && !open && len(s.gaps) < maxGaps:
 		s.open[source] = len(s.gaps)
 		s.gaps = append(s.gaps, Gap{Source: source, From: now, Reason: Reason(err)})
 	}

@@ -13,8 +13,8 @@ type Trace struct {
 	ranks  map[string]int
 }
 
-// mostTraces bounds how many readings are followed.
-const mostTraces = 2000
+// maxTraces bounds how many readings are followed.
+const maxTraces = 2000
 
 // Add takes a sample.
 func (t *Trace) Add(s Sample) {
@@ -33,7 +33,7 @@ func (t *Trace) Add(s Sample) {
 		}
 		t.ranks[key] = s.Rank
 		switch {
-		case list == nil && len(t.values) >= mostTraces:
+		case list == nil && len(t.values) >= maxTraces:
 		case len(list) < t.Length:
 			t.values[key] = append(list, r.Value)
 		case len(list) > 0:

@@ -99,7 +99,7 @@ func TestViewersAreDrawn(t *testing.T) {
 		list = append(list, tally.Standing{Played: 10 * time.Second, Fetched: time.Duration(10+i) * time.Second, Film: 40 * time.Second, Waits: i == 0})
 	}
 	lines := Style{}.Viewers(list)
-	require.Len(t, lines, mostViewers+1)
+	require.Len(t, lines, maxViewers+1)
 	require.Contains(t, lines[0], "viewer 1")
 	require.Contains(t, lines[0], "0.0 s in hand, waits")
 	require.Contains(t, lines[7], "7.0 s in hand, plays")

@@ -10,8 +10,8 @@ import (
 	"vividstrain/core/tally"
 )
 
-// mostViewers bounds the viewers that are drawn.
-const mostViewers = 8
+// maxViewers bounds the viewers that are drawn.
+const maxViewers = 8
 
 // Viewers draws how far each of them has fetched and played, those with the
 // least in hand first.
@@ -30,7 +30,7 @@ func (s Style) Viewers(list []tally.Standing) (lines []string) {
 		film = max(film, v.Film, v.Fetched)
 	}
 	slices.SortStableFunc(all, func(a, b numbered) int { return cmp.Compare(a.Lead(), b.Lead()) })
-	shown := all[:min(len(all), mostViewers)]
+	shown := all[:min(len(all), maxViewers)]
 	slices.SortFunc(shown, func(a, b numbered) int { return cmp.Compare(a.n, b.n) })
 	for _, v := range shown {
 		state := "plays"

@@ -61,7 +61,7 @@ func SSIM(a, b *picture.Picture) float64 {
 
 func peakOf(p *picture.Picture) float64 { return float64(int(1)<<p.Depth - 1) }
 
-// lumaRows gives the rows of two pictures' luma as numbers.
+// lumaRows returns the rows of two pictures' luma as numbers.
 type lumaRows struct {
 	a, b  *picture.Picture
 	bytes []byte

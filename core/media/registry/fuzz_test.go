@@ -31,7 +31,7 @@ func (m *memory) Seek(offset int64, _ int) (int64, error) {
 	return offset, nil
 }
 
-// wrapped gives small streams of the corpus in a container.
+// wrapped returns small streams of the corpus in a container.
 func wrapped(f *testing.F, c media.Container, fragmented bool) {
 	for _, name := range []string{"gray-8", "high-opengop"} {
 		file, err := Open(streams + name + ".264")

@@ -29,7 +29,7 @@ func checksums(t *testing.T, stream string) (sums []string) {
 	return sums
 }
 
-// decoded gives the MD5s and the times of all pictures of a file.
+// decoded returns the MD5s and the times of all pictures of a file.
 func decoded(t *testing.T, path string, threads int) (sums []string, times []float64) {
 	f, err := Open(path)
 	require.NoError(t, err)

@@ -117,7 +117,7 @@ func (l line) each(value func(u float64) float64) {
 	}
 }
 
-// at gives the columns of a row that a picture shows whose left edge is at u
+// at returns the columns of a row that a picture shows whose left edge is at u
 // picture heights.
 func (t *texture) at(s *Stage, row int, u float64) []int8 {
 	steps := int(math.Floor(u * float64(s.height) * phases))

@@ -29,8 +29,8 @@ func Fill(address string, l load.Load) string {
 		"{depth}", strconv.Itoa(f.Depth), "{kbps}", strconv.FormatInt(f.Bitrate/1000, 10)).Replace(address)
 }
 
-// mostEntries bounds a list of addresses.
-const mostEntries = 10000
+// maxEntries bounds a list of addresses.
+const maxEntries = 10000
 
 // ReadList reads a YAML list of load lines and addresses:
 //
@@ -51,8 +51,8 @@ func ReadList(path string) ([]Entry, error) {
 	switch {
 	case len(list) == 0:
 		return nil, fmt.Errorf("%s: the list is empty", path)
-	case len(list) > mostEntries:
-		return nil, fmt.Errorf("%s: it has more than %d entries", path, mostEntries)
+	case len(list) > maxEntries:
+		return nil, fmt.Errorf("%s: it has more than %d entries", path, maxEntries)
 	}
 	for i, e := range list {
 		if e.URL == "" || e.Load.Codec == "" {

@@ -51,8 +51,8 @@ type checks struct {
 
 func newChecks() *checks { return &checks{seed: maphash.MakeSeed(), known: map[checkName]*finding{}} }
 
-// mostKnown bounds the findings that are kept.
-const mostKnown = 1 << 16
+// maxKnown bounds the findings that are kept.
+const maxKnown = 1 << 16
 
 // claim gives what is known of a segment; mine says that the caller is to look, and
 // then to put what it found and leave.
@@ -63,7 +63,7 @@ func (c *checks) claim(name checkName) (known *finding, mine bool) {
 	if claimed {
 		return known, false
 	}
-	if len(c.known) >= mostKnown {
+	if len(c.known) >= maxKnown {
 		clear(c.known)
 	}
 	c.known[name] = nil
@@ -139,8 +139,8 @@ func describe(ctx context.Context, file *registry.File) (t media.Track, decodabl
 	return t, false, file.Rewind()
 }
 
-// mostFrames bounds the frames of a segment.
-const mostFrames = 1 << 18
+// maxFrames bounds the frames of a segment.
+const maxFrames = 1 << 18
 
 // times reads when the frames of a segment are shown.
 func (f *finding) times(file *registry.File, video int, hz float64) error {
@@ -158,7 +158,7 @@ func (f *finding) times(file *registry.File, video int, hz float64) error {
 		if p.Track != video || p.Hidden || p.PTS == media.NoTime {
 			continue
 		}
-		if times = append(times, float64(p.PTS)/scale); len(times) > mostFrames {
+		if times = append(times, float64(p.PTS)/scale); len(times) > maxFrames {
 			return errors.New("it has too many frames")
 		}
 		last = float64(p.Duration) / scale
@@ -192,8 +192,8 @@ type verification struct {
 	video   int    // track
 }
 
-// mostHeld bounds what waits to be decoded, in bytes.
-const mostHeld = 64 << 20
+// maxHeld bounds what waits to be decoded, in bytes.
+const maxHeld = 64 << 20
 
 // postpone keeps a segment until it has been watched: decoding takes cores, and this viewer's
 // time, and would look as if the server were slow. What is too much to hold is not decoded.
@@ -201,7 +201,7 @@ func (v *viewer) postpone(l verification) {
 	c := v.server.checks
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.held+len(l.data) > mostHeld {
+	if c.held+len(l.data) > maxHeld {
 		return
 	}
 	c.held += len(l.data)

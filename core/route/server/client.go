@@ -20,9 +20,9 @@ import (
 
 // Bounds on what a server may send.
 const (
-	mostPlaylist  = 8 << 20 // bytes
-	mostRedirects = 10
-	mostAnswer    = 200 // characters of an error's answer that are shown
+	maxPlaylist  = 8 << 20 // bytes
+	maxRedirects = 10
+	maxAnswer    = 200 // characters of an error's answer that are shown
 )
 
 // client fetches for one viewer, which has connections and cookies of its own.
@@ -48,8 +48,8 @@ func (s *Server) newClient() *client {
 		ResponseHeaderTimeout: s.options.Timeout, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,
 		DisableCompression: true,
 	}, CheckRedirect: func(next *http.Request, via []*http.Request) error {
-		if len(via) >= mostRedirects {
-			return fmt.Errorf("it was sent on %d times", mostRedirects)
+		if len(via) >= maxRedirects {
+			return fmt.Errorf("it was sent on %d times", maxRedirects)
 		}
 		if !s.origins[originOf(next.URL)] {
 			next.Header.Del("Authorization")
@@ -181,13 +181,13 @@ func (c *client) open(ctx context.Context, address string, s stream.Span) (*http
 		return answer, nil
 	}
 	defer answer.Body.Close()
-	head, _ := io.ReadAll(io.LimitReader(answer.Body, 4*mostAnswer)) // what there is
+	head, _ := io.ReadAll(io.LimitReader(answer.Body, 4*maxAnswer)) // what there is
 	said := strings.Join(strings.Fields(printable(string(head))), " ")
 	if strings.HasPrefix(said, "<") {
 		said = "" // a page
 	}
-	if runes := []rune(said); len(runes) > mostAnswer {
-		said = string(runes[:mostAnswer]) + "..."
+	if runes := []rune(said); len(runes) > maxAnswer {
+		said = string(runes[:maxAnswer]) + "..."
 	}
 	return fail(&StatusError{answer.StatusCode, redact(said)})
 }

@@ -207,10 +207,10 @@ type remote struct {
 
 // What was read lately is kept in blocks.
 const (
-	blockSize  = 32 << 10
-	mostBlocks = 384       // of one viewer
-	allBlocks  = 512 << 20 // bytes, of all viewers together
-	fewBlocks  = 4         // that a viewer needs to read on
+	blockSize = 32 << 10
+	maxBlocks = 384       // of one viewer
+	allBlocks = 512 << 20 // bytes, of all viewers together
+	fewBlocks = 4         // that a viewer needs to read on
 	// near is how far ahead of what is being read it is waited for rather
 	// than asked for apart.
 	near = 512 << 10
@@ -218,7 +218,7 @@ const (
 
 // blocksFor is how many blocks each of so many viewers may keep.
 func blocksFor(viewers int) int64 {
-	return max(fewBlocks, min(mostBlocks, int64(allBlocks/blockSize/max(viewers, 1))))
+	return max(fewBlocks, min(maxBlocks, int64(allBlocks/blockSize/max(viewers, 1))))
 }
 
 // forget lets go of what was read, so that it is fetched again.

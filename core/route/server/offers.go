@@ -23,7 +23,7 @@ func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 	defer cancel()
 	c := s.newClient()
 	defer c.close()
-	data, from, err := c.whole(ctx, s.options.URL, stream.Span{}, mostPlaylist)
+	data, from, err := c.whole(ctx, s.options.URL, stream.Span{}, maxPlaylist)
 	if err != nil {
 		if ctx.Err() != nil && errors.Is(err, context.DeadlineExceeded) {
 			err = &FetchError{s.options.URL, context.DeadlineExceeded}

@@ -74,8 +74,8 @@ func (*own) Kind() string { return "viewer" }
 // Name is the name of the measuring side as a source of readings.
 func (*own) Name() string { return "viewers" }
 
-// mostAsked bounds the connections whose queues are read in a sample.
-const mostAsked = 64
+// maxAsked bounds the connections whose queues are read in a sample.
+const maxAsked = 64
 
 // Sample reads the measuring side.
 func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
@@ -90,7 +90,7 @@ func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) (
 		sense.Reading{Quantity: sense.ViewerLag, Value: float64(o.lag.Swap(0)) / 1e6})
 	list = o.others(ctx, now, list)
 	worst, known := 0, false
-	for _, c := range o.clients[:min(len(o.clients), mostAsked)] {
+	for _, c := range o.clients[:min(len(o.clients), maxAsked)] {
 		if n, ok := unread(c.conn.Load()); ok {
 			worst, known = max(worst, n), true
 		}

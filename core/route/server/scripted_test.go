@@ -692,7 +692,7 @@ func TestEachRoundOfAFilmIsFetched(t *testing.T) {
 	require.Greater(t, float64(sent.Load()), (rounds-1)*float64(len(f.whole)))
 	require.InEpsilon(t, result.Streams[0].Delivered.Bytes, sent.Load(), 0.5)
 	require.InEpsilon(t, 4e5, result.Streams[0].Delivered.Bitrate, 0.3, "what arrived is what was played")
-	require.Equal(t, int64(mostBlocks), blocksFor(1))
+	require.Equal(t, int64(maxBlocks), blocksFor(1))
 	require.LessOrEqual(t, blocksFor(1000)*1000*blockSize, int64(allBlocks))
 	require.Equal(t, int64(fewBlocks), blocksFor(20000))
 }

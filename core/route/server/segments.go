@@ -185,7 +185,7 @@ func (v *viewer) rest() {
 
 // look reads the playlist again.
 func (s *segmented) look(ctx context.Context, v *viewer) error {
-	data, from, err := v.client.whole(ctx, s.address, stream.Span{}, mostPlaylist)
+	data, from, err := v.client.whole(ctx, s.address, stream.Span{}, maxPlaylist)
 	if err != nil {
 		return err
 	}
@@ -219,14 +219,14 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 	var data []byte
 	if mine {
 		defer c.leave(name)
-		data = make([]byte, 0, max(0, min(answer.ContentLength, mostExamined)))
+		data = make([]byte, 0, max(0, min(answer.ContentLength, maxExamined)))
 	}
 	var got int64
 	var hash maphash.Hash
 	hash.SetSeed(c.seed)
 	n, err := v.client.body(ctx, answer, stream.MaxSegmentBytes, v.scratch, func(part []byte) error {
 		hash.Write(part)
-		if mine = mine && len(data)+len(part) <= mostExamined; mine {
+		if mine = mine && len(data)+len(part) <= maxExamined; mine {
 			data = append(data, part...)
 		} else {
 			data = nil // it is too large to be held; it is played, and not looked through
@@ -282,12 +282,12 @@ func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n 
 	return known, nil
 }
 
-// mostExamined bounds the segments that are looked through, in bytes: larger ones are
+// maxExamined bounds the segments that are looked through, in bytes: larger ones are
 // counted alone.
-const mostExamined = 48 << 20
+const maxExamined = 48 << 20
 
-// mostHead bounds what is before the first segment, in bytes.
-const mostHead = 4 << 20
+// maxHead bounds what is before the first segment, in bytes.
+const maxHead = 4 << 20
 
 // initSegment fetches an initialisation segment, once.
 func (v *viewer) initSegment(ctx context.Context, r *stream.Reference) ([]byte, error) {
@@ -297,7 +297,7 @@ func (v *viewer) initSegment(ctx context.Context, r *stream.Reference) ([]byte, 
 	if data, fetched := v.inits[*r]; fetched {
 		return data, nil
 	}
-	data, _, err := v.client.whole(ctx, r.URL, r.Bytes, mostHead)
+	data, _, err := v.client.whole(ctx, r.URL, r.Bytes, maxHead)
 	if err != nil {
 		return nil, err
 	}

@@ -267,7 +267,7 @@ func (v *viewer) openAt(ctx context.Context, address string, depth int) (feed, e
 	}
 	rest := make([]byte, 0, len(head))
 	rest = append(rest, head...)
-	if _, err := v.client.body(ctx, answer, mostPlaylist, v.scratch, func(p []byte) error {
+	if _, err := v.client.body(ctx, answer, maxPlaylist, v.scratch, func(p []byte) error {
 		rest = append(rest, p...)
 		return nil
 	}); err != nil {
@@ -339,7 +339,7 @@ func (v *viewer) openDASH(ctx context.Context, address string, variants []stream
 		}
 		return s, nil
 	}
-	data, _, err := v.client.whole(ctx, x.Index.URL, x.Index.Bytes, mostPlaylist)
+	data, _, err := v.client.whole(ctx, x.Index.URL, x.Index.Bytes, maxPlaylist)
 	if err != nil {
 		return nil, err
 	}

@@ -31,7 +31,7 @@ func (*diskSource) Kind() string { return sense.System }
 func (*diskSource) Name() string { return "disk" }
 
 const (
-	mostDisks  = 256
+	maxDisks   = 256
 	sectorSize = 512 // whatever the disk's own is
 )
 
@@ -56,7 +56,7 @@ func (s *diskSource) Sample(_ context.Context, now time.Time, list []sense.Readi
 		}
 		d := s.disks[string(name)]
 		if d == nil {
-			if v[0]+v[4] == 0 || len(s.disks) >= mostDisks {
+			if v[0]+v[4] == 0 || len(s.disks) >= maxDisks {
 				continue
 			}
 			d = &disk{skip: !s.whole(string(name))}

@@ -15,9 +15,9 @@ type Roots struct {
 	Sys  string // usually /sys
 }
 
-// mostOfAFile is how much of a file is read: the longest, of a machine with
+// maxFile is how much of a file is read: the longest, of a machine with
 // thousands of cores, are far shorter.
-const mostOfAFile = 1 << 20
+const maxFile = 1 << 20
 
 var errLong = errors.New("the file is too long")
 
@@ -44,7 +44,7 @@ func (r *files) read(path string) ([]byte, error) {
 			return nil, err
 		}
 		if n == len(r.buf) {
-			if n >= mostOfAFile {
+			if n >= maxFile {
 				return nil, &os.PathError{Op: "read", Path: path, Err: errLong}
 			}
 			r.buf = append(r.buf, make([]byte, n)...)

@@ -147,8 +147,8 @@ func (s *gpuSource) card(c *card, list []sense.Reading) []sense.Reading {
 }
 
 const (
-	lookEvery   = 10 * time.Second // all open files are looked at for users of a card
-	mostClients = 4096
+	lookEvery  = 10 * time.Second // all open files are looked at for users of a card
+	maxClients = 4096
 )
 
 // look finds the fdinfo files that belong to users of a card.
@@ -169,7 +169,7 @@ func (s *gpuSource) look() {
 		}
 		for _, fd := range fds {
 			to, err := os.Readlink(filepath.Join(dir, fd.Name()))
-			if err == nil && strings.HasPrefix(to, "/dev/dri/") && len(s.open) < mostClients {
+			if err == nil && strings.HasPrefix(to, "/dev/dri/") && len(s.open) < maxClients {
 				s.open = append(s.open, filepath.Join(s.proc, e.Name(), "fdinfo", fd.Name()))
 			}
 		}

@@ -29,8 +29,8 @@ func (*networkSource) Kind() string { return sense.System }
 
 func (*networkSource) Name() string { return "network" }
 
-// mostLinks bounds how many interfaces are followed.
-const mostLinks = 256
+// maxLinks bounds how many interfaces are followed.
+const maxLinks = 256
 
 func (s *networkSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	data, err := s.read(filepath.Join(s.roots.Proc, "net", "dev"))
@@ -56,7 +56,7 @@ func (s *networkSource) Sample(_ context.Context, now time.Time, list []sense.Re
 		}
 		k := s.links[string(name)]
 		if k == nil {
-			if v[0]+v[8] == 0 || len(s.links) >= mostLinks {
+			if v[0]+v[8] == 0 || len(s.links) >= maxLinks {
 				continue
 			}
 			k = &link{}

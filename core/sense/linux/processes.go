@@ -136,10 +136,10 @@ func (*processSource) Kind() string { return sense.System }
 func (*processSource) Name() string { return "processes" }
 
 const (
-	scanEvery     = time.Second     // all processes are looked at
-	sizeEvery     = 5 * time.Second // shared memory is worked out, which takes the kernel long
-	mostProcesses = 1 << 16
-	ticks         = 100 // a second, on every Linux
+	scanEvery    = time.Second     // all processes are looked at
+	sizeEvery    = 5 * time.Second // shared memory is worked out, which takes the kernel long
+	maxProcesses = 1 << 16
+	ticks        = 100 // a second, on every Linux
 )
 
 var errNobody = errors.New("no watched process runs")
@@ -233,7 +233,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 	}
 	for _, e := range entries {
 		pid, err := strconv.Atoi(e.Name())
-		if err != nil || len(s.all) >= mostProcesses {
+		if err != nil || len(s.all) >= maxProcesses {
 			continue
 		}
 		t, known := s.all[pid]
@@ -332,7 +332,7 @@ func (s *processSource) belongs(t *task, depth int) bool {
 func (s *processSource) readThreads(t *task, elapsed float64) {
 	dir := filepath.Join(s.proc, strconv.Itoa(t.pid), "task")
 	entries, err := os.ReadDir(dir)
-	if err != nil || len(entries) > mostProcesses {
+	if err != nil || len(entries) > maxProcesses {
 		return
 	}
 	first := t.threads == nil

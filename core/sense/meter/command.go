@@ -110,7 +110,7 @@ func NewCSV(name, path string, every time.Duration, picks []Pick) *CSV {
 func (*CSV) Close() error { return nil }
 
 const (
-	mostRow   = 64 << 10
+	maxRow    = 64 << 10
 	quietTime = time.Minute
 )
 
@@ -195,7 +195,7 @@ func cells(row string) []string {
 }
 
 func firstRow(f *os.File) ([]string, error) {
-	line, err := bufio.NewReaderSize(io.LimitReader(f, mostRow), 4096).ReadString('\n')
+	line, err := bufio.NewReaderSize(io.LimitReader(f, maxRow), 4096).ReadString('\n')
 	if err != nil && err != io.EOF {
 		return nil, err
 	}
@@ -204,7 +204,7 @@ func firstRow(f *os.File) ([]string, error) {
 
 // lastRow is the last line that is whole.
 func lastRow(f *os.File, size int64) (string, error) {
-	from := max(0, size-mostRow)
+	from := max(0, size-maxRow)
 	data := make([]byte, size-from)
 	n, err := f.ReadAt(data, from)
 	if err != nil && err != io.EOF {

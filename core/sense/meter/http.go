@@ -100,8 +100,8 @@ func NewJSON(name, url, token string, every time.Duration, picks []Pick) (*JSON,
 // Close lets go of the connection.
 func (j *JSON) Close() error { j.client.CloseIdleConnections(); return nil }
 
-// mostJSON bounds a document or a message.
-const mostJSON = 1 << 20
+// maxJSON bounds a document or a message.
+const maxJSON = 1 << 20
 
 // Sample fetches the document.
 func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
@@ -111,7 +111,7 @@ func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) 
 			return err
 		}
 		defer body.Close()
-		data, err := io.ReadAll(io.LimitReader(body, mostJSON+1))
+		data, err := io.ReadAll(io.LimitReader(body, maxJSON+1))
 		if err != nil {
 			return fmt.Errorf("%s: %w", Plain(j.url), err)
 		}
@@ -128,8 +128,8 @@ func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) 
 // that the document is the number. A string that holds a number counts. It is an error
 // if none of them is there.
 func pickJSON(data []byte, picks []Pick, list []sense.Reading, lacking *lacks) ([]sense.Reading, error) {
-	if len(data) > mostJSON {
-		return list, fmt.Errorf("it is longer than %d kB", mostJSON>>10)
+	if len(data) > maxJSON {
+		return list, fmt.Errorf("it is longer than %d kB", maxJSON>>10)
 	}
 	if !gjson.ValidBytes(data) {
 		return list, errors.New("it is not JSON")

@@ -89,7 +89,7 @@ func (c *collect) rate(m *metric) (float64, bool) {
 		at = time.UnixMicro(int64(m.at * 1e6))
 	}
 	before, known := c.meter.totals[key.String()]
-	if len(c.meter.totals) < mostMetrics || known {
+	if len(c.meter.totals) < maxMetrics || known {
 		c.meter.totals[key.String()] = total{m.value, at}
 	}
 	elapsed := at.Sub(before.at).Seconds()

@@ -125,8 +125,8 @@ func TestBadPages(t *testing.T) {
 		"<html>":        "not a metric",
 		"x 1\n":         "none of its metrics is known",
 		"a{" + strings.Repeat("x=\"y\",", 100) + "} 1\n": "not a metric",
-		strings.Repeat("x 1\n", mostMetrics+2):           "more than",
-		strings.Repeat("x", mostLine+10):                 "token too long",
+		strings.Repeat("x 1\n", maxMetrics+2):            "more than",
+		strings.Repeat("x", maxLine+10):                  "token too long",
 	} {
 		m := one(t, "- metrics: "+pages(t, text))
 		_, err := read(t, m, time.Now())
@@ -170,7 +170,7 @@ func TestJSONOverHTTP(t *testing.T) {
 	require.InDelta(t, 24.5, values["wall_power_w"], 1e-9)
 	require.InDelta(t, 37, values[sense.Temperature], 1e-9)
 	for text, want := range map[string]string{"{": "not JSON", `{"power":{}}`: "there is none", `{"power":{"now":"off"}}`: "no number",
-		`{"power":{"now":[1]}}`: "no number", strings.Repeat(" ", mostJSON+2): "longer than"} {
+		`{"power":{"now":[1]}}`: "no number", strings.Repeat(" ", maxJSON+2): "longer than"} {
 		_, err := read(t, one(t, "- json: "+pages(t, text)+"\n  read: {power_w: power.now}"), time.Now())
 		require.ErrorContains(t, err, want)
 	}
@@ -373,7 +373,7 @@ func TestCSVThatGrows(t *testing.T) {
 	require.Contains(t, sense.Absences([]sense.Source{s})[0].Why, `column "Power": "high" is no number`)
 	_, err = add("4\n")
 	require.ErrorContains(t, err, "Time, Power, Noise")
-	require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("x", 3*mostRow)), 0o666))
+	require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("x", 3*maxRow)), 0o666))
 	_, err = read(t, s, now)
 	require.NoError(t, err, "a line that never ends is none")
 }

@@ -131,9 +131,9 @@ const TimeHeader = "Vividstrain-Time"
 
 // Limits of a page.
 const (
-	mostBytes   = 8 << 20
-	mostLine    = 64 << 10
-	mostMetrics = 50000
+	maxBytes   = 8 << 20
+	maxLine    = 64 << 10
+	maxMetrics = 50000
 )
 
 // metric is one line of a page.
@@ -166,9 +166,9 @@ func (e *errPage) Error() string { return fmt.Sprintf("line %d: %s", e.line, e.w
 // parseMetrics reads a page line by line (OpenMetrics 1.0, section 6, and the
 // text format 0.0.4). Comments and exemplars are passed over.
 func parseMetrics(r io.Reader, take func(*metric)) error {
-	limited := &io.LimitedReader{R: r, N: mostBytes}
+	limited := &io.LimitedReader{R: r, N: maxBytes}
 	lines := bufio.NewScanner(limited)
-	lines.Buffer(make([]byte, 0, 4096), mostLine)
+	lines.Buffer(make([]byte, 0, 4096), maxLine)
 	for n := 1; lines.Scan(); n++ {
 		text := strings.TrimSpace(lines.Text())
 		if text == "" || text[0] == '#' {
@@ -177,8 +177,8 @@ func parseMetrics(r io.Reader, take func(*metric)) error {
 			}
 			continue
 		}
-		if n > mostMetrics {
-			return &errPage{n, fmt.Sprintf("there are more than %d", mostMetrics)}
+		if n > maxMetrics {
+			return &errPage{n, fmt.Sprintf("there are more than %d", maxMetrics)}
 		}
 		m, err := parseMetric(text)
 		if err != nil {
@@ -187,7 +187,7 @@ func parseMetrics(r io.Reader, take func(*metric)) error {
 		take(m)
 	}
 	if limited.N <= 0 {
-		return fmt.Errorf("the page is longer than %d MB", mostBytes>>20)
+		return fmt.Errorf("the page is longer than %d MB", maxBytes>>20)
 	}
 	return lines.Err()
 }

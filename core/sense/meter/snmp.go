@@ -208,7 +208,7 @@ const (
 	sensorCelsius     = 8
 	sensorWatts       = 6
 	sensorRPM         = 10
-	mostRowsOfATable  = 512
+	maxRowsOfATable   = 512
 	unitsOfPrecision  = 9 // the code of 10^0 in entPhySensorScale
 	stepsOfPrecision  = 3
 	columnOfNetSpeeds = ifHighSpeed
@@ -221,7 +221,7 @@ func (s *SNMP) walk(column string) (map[string]gosnmp.SnmpPDU, []string, error) 
 	err := s.agent.BulkWalk(column, func(v gosnmp.SnmpPDU) error {
 		row := strings.TrimPrefix(v.Name, column)
 		rows[row] = v
-		if order = append(order, row); len(order) >= mostRowsOfATable {
+		if order = append(order, row); len(order) >= maxRowsOfATable {
 			return errEnough
 		}
 		return nil

@@ -11,7 +11,7 @@ import (
 	"vividstrain/core/media/codec/nal"
 )
 
-// split gives the pictures of a stream, each with what is before it.
+// split returns the pictures of a stream, each with what is before it.
 func split(data []byte) (packets [][]byte) {
 	var packet []byte
 	seen := false // a slice of the picture

@@ -29,7 +29,7 @@ func frames(t *testing.T, packets [][]byte, threads int) (sums []string, damaged
 	return sums, damaged
 }
 
-// units gives the NAL units of a stream, each with its start code.
+// units returns the NAL units of a stream, each with its start code.
 func units(t *testing.T, name string) (list [][]byte) {
 	data, err := os.ReadFile("testdata/" + name + ".264")
 	require.NoError(t, err)
@@ -155,7 +155,7 @@ func TestSlicesOutOfOrder(t *testing.T) {
 	require.ErrorContains(t, err, "arbitrary slice order is not supported")
 }
 
-// media.Fast kernels do what the plain ones do, for every size and at every fraction.
+// Fast kernels do what the plain ones do, for every size and at every fraction.
 func TestFastKernelsEqualPlainOnes(t *testing.T) {
 	fast, plain := fastKernels(), goKernels[uint8]()
 	v := newRandomVideo(5, randomKind{}, false)

@@ -61,7 +61,7 @@ func (e *edges[T]) setFilters(f *[3]edgeFilter[T], pm *mbInfo) {
 	}
 }
 
-// between gives the filters for the edges between the macroblock and pm.
+// between returns the filters for the edges between the macroblock and pm.
 func (e *edges[T]) between(pm *mbInfo) *[3]edgeFilter[T] {
 	if pm.qp == e.mb.qp && pm.qpc == e.mb.qpc {
 		return &e.inside
@@ -70,7 +70,7 @@ func (e *edges[T]) between(pm *mbInfo) *[3]edgeFilter[T] {
 	return &e.across
 }
 
-// neighbour gives the macroblock at x, y if its edge is to be filtered, else
+// neighbour returns the macroblock at x, y if its edge is to be filtered, else
 // -1.
 func (e *edges[T]) neighbour(x, y int) int {
 	d := e.r.d
@@ -102,7 +102,7 @@ func (e *edges[T]) vertical(x, y int) {
 	}
 }
 
-// outer gives the strengths of the edge to macroblock i, which begins there with
+// outer returns the strengths of the edge to macroblock i, which begins there with
 // block first; step is as for inner.
 func (e *edges[T]) outer(i, first, step int) (bs [4]uint8) {
 	pm, pv := &e.r.d.mbs[i], &e.r.d.motion[i]
@@ -132,7 +132,7 @@ func (e *edges[T]) limit() int32 {
 	return 4
 }
 
-// inner gives the strengths of inner edge k; step is the way across it in 4x4
+// inner returns the strengths of inner edge k; step is the way across it in 4x4
 // blocks: 1 for vertical edges, 4 for horizontal ones.
 func (e *edges[T]) inner(k, step int) (bs [4]uint8, any bool) {
 	// Of odd edges in a macroblock of 8x8 transforms only the chroma of

@@ -63,7 +63,7 @@ func (d *sliceDecoder) nearerField(r ref) int {
 	return 1
 }
 
-// vector gives the vector and reference of a colocated block: those of list
+// vector returns the vector and reference of a colocated block: those of list
 // 0, else of list 1; intra has none.
 func (c colocated) vector() (id int32, ref int8, v motion.Vector) {
 	b8 := c.block>>3<<1 | c.block>>1&1
@@ -136,7 +136,7 @@ func (d *sliceDecoder) predictSpatial(mask int) {
 }
 
 // setSpatial sets the vectors of an 8x8 block; where the colocated block
-// stands still, index 0 has none.
+// does not move, index 0 has none.
 func (d *sliceDecoder) setSpatial(first int, refs [2]int8, vectors [2]motion.Vector, still bool) {
 	b8 := first>>3<<1 | first>>1&1
 	d.sub[b8] = sub4x4

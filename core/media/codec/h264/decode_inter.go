@@ -139,7 +139,7 @@ type source[T motion.Sample] struct {
 	halfpel       [4][]T // luma and what lies halfway between its samples, or nil
 }
 
-// source gives the rows of a frame or of one of its fields.
+// source returns the rows of a frame or of one of its fields.
 func (r *recon[T]) source(ref ref) (s source[T]) {
 	for i := range r.planes {
 		s.planes[i], s.stride[i] = samplesOf[T](&ref.f.Planes[i])
@@ -284,7 +284,7 @@ func (r *recon[T]) denominator(plane int) uint8 {
 	return r.d.h.chromaDenom
 }
 
-// explicit gives the weights of a reference, by plane.
+// explicit returns the weights of a reference, by plane.
 func (r *recon[T]) explicit(l int, index int8) *[3]weight {
 	if r.d.h.mbaff && r.d.field {
 		index >>= 1

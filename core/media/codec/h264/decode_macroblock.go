@@ -154,7 +154,7 @@ func (d *sliceDecoder) place(x, y int, field bool) {
 	}
 }
 
-// available gives the index of a macroblock that comes before the current one
+// available returns the index of a macroblock that comes before the current one
 // in raster order, or -1 where it is outside or before the slice.
 func (d *sliceDecoder) available(x, y int) int32 {
 	if uint(x) >= uint(d.width) || y < 0 {

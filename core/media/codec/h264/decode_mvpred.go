@@ -77,7 +77,7 @@ func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
 	d.ref[l][at], d.vec[l][at] = d.converted(m, l, block)
 }
 
-// converted gives the motion of a block of another macroblock in units of the
+// converted returns the motion of a block of another macroblock in units of the
 // current one.
 func (d *sliceDecoder) converted(m *mbMotion, l, block int) (int8, motion.Vector) {
 	ref, v := m.ref[l][block>>3<<1|block>>1&1], m.mv[l][block]
@@ -154,7 +154,7 @@ var cornerInside = func() (inside [16][5]bool) {
 	return inside
 }()
 
-// corner gives the motion of neighbour C of a partition of w blocks' width at
+// corner returns the motion of neighbour C of a partition of w blocks' width at
 // block, or that of D where C is not available (8.4.1.3.2).
 func (d *sliceDecoder) corner(l, block, w int) (int8, motion.Vector) {
 	at := cacheAt[block]

@@ -23,7 +23,7 @@ func predictor(r *rand.Rand) (*recon[uint8], *intraNeighbours) {
 	return rc, &intraNeighbours{left: [4]bool{true, true, true, true}, top: true, topLeft: true, topRight: r.IntN(2) == 0}
 }
 
-// samples gives p[x, y] of the standard: the neighbours of a block whose own
+// samples returns p[x, y] of the standard: the neighbours of a block whose own
 // upper left sample is 0, 0.
 type samples func(x, y int) int
 

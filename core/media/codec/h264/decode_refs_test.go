@@ -26,7 +26,7 @@ func header(kind sliceType, s framepool.Fields, frameNum, refs int) *sliceHeader
 		sps: &sps{frameNumBits: 4, maxRefFrames: 4}}
 }
 
-// ids gives the frames in a list, negative for bottom fields; 0 is missing.
+// ids returns the frames in a list, negative for bottom fields; 0 is missing.
 func ids(l *refList) (list []int) {
 	for _, r := range l.refs[:l.n] {
 		switch {

@@ -269,7 +269,7 @@ func (e *Encoder) countPictures(n int) (count [3]int) {
 	return count
 }
 
-// acquireInput gives a source picture that nobody uses.
+// acquireInput returns a source picture that nobody uses.
 func (e *Encoder) acquireInput() *input {
 	if n := len(e.spare); n > 0 {
 		in := e.spare[n-1]

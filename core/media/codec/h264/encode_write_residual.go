@@ -197,7 +197,7 @@ func (w *sliceWriter) significant(cat, size int, nonZero uint64) {
 // the second ones.
 type significanceFlags [2 * 64]uint16
 
-// at gives both flags of place i.
+// at returns both flags of place i.
 func (f *significanceFlags) at(i int) (sig, last uint16) {
 	at := flagIndex(i)
 	return f[at&127], f[(at+4)&127]

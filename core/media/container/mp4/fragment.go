@@ -80,7 +80,7 @@ func (f *fragments) rewind() {
 	f.next = make([]int64, len(f.ids))
 }
 
-// peek gives the next sample, or nil after the last one.
+// peek returns the next sample, or nil after the last one.
 func (f *fragments) peek() (*fragmentSample, error) {
 	for f.taken == len(f.ready) {
 		f.ready, f.taken = f.ready[:0], 0

@@ -22,7 +22,7 @@ func browser(t testing.TB, folder string) *Browser {
 	return b
 }
 
-// decodeOurs gives the SHA-1 of every picture.
+// decodeOurs returns the SHA-1 of every picture.
 func decodeOurs(t testing.TB, packets [][]byte, threads int, sum bool) (sums []string) {
 	d, err := h264.NewDecoder(media.Track{}, threads)
 	require.NoError(t, err)
@@ -96,7 +96,7 @@ func TestBrowserDecodesTheCorpus(t *testing.T) {
 	}
 }
 
-// split gives the packets of a raw stream.
+// split returns the packets of a raw stream.
 func split(t testing.TB, path string) (packets [][]byte) {
 	f, err := registry.Open(path)
 	require.NoError(t, err)

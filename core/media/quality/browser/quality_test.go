@@ -94,7 +94,7 @@ func writeFrames(t testing.TB, path string, list []*picture.Picture) {
 	}
 }
 
-// encodeOurs gives our encoder's packets as a byte stream.
+// encodeOurs returns our encoder's packets as a byte stream.
 func encodeOurs(t testing.TB, f media.Format, effort media.Preset, sources []*picture.Picture) (packets [][]byte) {
 	set := media.EncoderSettings{Format: f, KeyEvery: 50, Preset: effort}
 	if effort == media.Good {

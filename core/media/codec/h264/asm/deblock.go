@@ -96,7 +96,7 @@ func limit(at int) VecVirtual {
 	return y
 }
 
-// strengths gives tC0 of the four strengths, as words.
+// strengths returns tC0 of the four strengths, as words.
 func strengths(f Register, disp int) VecVirtual {
 	x, row := XMM(), XMM()
 	VMOVD(Load(Param("bs"), GP32()), x)
@@ -422,7 +422,7 @@ func ofBoth(at int) VecVirtual {
 	return y
 }
 
-// chroma gives the new p0 and q0.
+// chroma returns the new p0 and q0.
 func chroma(lines [4]VecVirtual, isStrong, wide bool) (newP, newQ VecVirtual) {
 	f := Load(Param("f"), GP64())
 	p1, p0, q0, q1 := lines[0], lines[1], lines[2], lines[3]
