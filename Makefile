@@ -33,9 +33,12 @@ RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./c
 	./core/partial ./core/route/... ./core/run/... ./core/search ./core/sense/... ./core/tally ./core/transcode/groups \
 	./core/verdict ./report/...
 
+# Conversions in earnest, which take minutes under the race detector; shorter tests run the same code.
+SLOW := ViewersFindWhatTheyAskFor|JumpsStartConversionsAnew|AddressesTogetherAreBounded|AllForms
+
 race: ## tests under the race detector
 	@command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev; }
-	CGO_ENABLED=1 go test -race $(RACE)
+	CGO_ENABLED=1 go test -race -skip '$(SLOW)' $(RACE)
 	CGO_ENABLED=1 go test -race -run 'Foreign' ./core/media/codec/h264
 	CGO_ENABLED=1 go test -race -run 'Keys|Progress|Moment|Hand' ./cli
 
