@@ -34,7 +34,7 @@ RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./c
 	./core/verdict ./report/...
 
 # Conversions in earnest, which take minutes under the race detector; shorter tests run the same code.
-SLOW := ViewersFindWhatTheyAskFor|JumpsStartConversionsAnew|AddressesTogetherAreBounded|AllForms
+SLOW := ViewersFindWhatTheyAskFor|JumpsStartConversionsAnew|AddressesTogetherAreBounded|AllForms|ConversionsAreWatched
 
 race: ## tests under the race detector
 	@command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev; }
