@@ -13,6 +13,7 @@ import (
 func TestPoolRunsEveryTask(t *testing.T) {
 	tasks := []*int{new(int), new(int), new(int)}
 	var workers, running, most atomic.Int32
+	done := make(chan struct{}, len(tasks))
 	p := Start(2, tasks, func() func(*int) {
 		workers.Add(1)
 		return func(n *int) {
@@ -23,6 +24,7 @@ func TestPoolRunsEveryTask(t *testing.T) {
 			}
 			*n++
 			running.Add(-1)
+			done <- struct{}{}
 		}
 	})
 	for range 5 {
@@ -33,6 +35,9 @@ func TestPoolRunsEveryTask(t *testing.T) {
 		}
 		_, err := p.Acquire(canceled(t))
 		require.ErrorIs(t, err, context.Canceled, "all tasks are in use")
+		for range tasks {
+			<-done
+		}
 		for _, n := range tasks {
 			p.Release(n)
 		}
