@@ -29,16 +29,17 @@ lint: ## format, vet for every platform, staticcheck
 
 # All that runs at the same time, under the race detector; it needs a C compiler. Of the codecs only
 # the decoding of a few streams: all else of them takes ten times as long with it.
-RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./core/media/codec/threads ./core/mediaserver \
+RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./core/media/codec/threads \
 	./core/partial ./core/route/... ./core/run/... ./core/search ./core/sense/... ./core/tally ./core/transcode/groups \
 	./core/verdict ./report/...
 
 # Conversions in earnest, which take minutes under the race detector; shorter tests run the same code.
-SLOW := ViewersFindWhatTheyAskFor|JumpsStartConversionsAnew|AddressesTogetherAreBounded|AllForms|ConversionsAreWatched
+SLOW := AddressesTogetherAreBounded|AllForms|ConversionsAreWatched
 
 race: ## tests under the race detector
 	@command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev; }
 	CGO_ENABLED=1 go test -race -skip '$(SLOW)' $(RACE)
+	CGO_ENABLED=1 go test -race -run 'IdleSessionsEnd|WhoLeave|MemoryIsHeld|Pages' ./core/mediaserver
 	CGO_ENABLED=1 go test -race -run 'Foreign' ./core/media/codec/h264
 	CGO_ENABLED=1 go test -race -run 'Keys|Progress|Moment|Hand' ./cli
 
