@@ -17,7 +17,7 @@ type levelLimit struct {
 }
 
 var levelLimits = []levelLimit{
-	{9, 1485, 99, 396, 128, 64}, {10, 1485, 99, 396, 64, 64},
+	{10, 1485, 99, 396, 64, 64}, {9, 1485, 99, 396, 128, 64},
 	{11, 3000, 396, 900, 192, 128}, {12, 6000, 396, 2376, 384, 128}, {13, 11880, 396, 2376, 768, 128},
 	{20, 11880, 396, 2376, 2000, 128}, {21, 19800, 792, 4752, 4000, 256}, {22, 20250, 1620, 8100, 4000, 256},
 	{30, 40500, 1620, 8100, 10000, 256}, {31, 108000, 3600, 18000, 14000, 512}, {32, 216000, 5120, 20480, 20000, 512},
@@ -26,30 +26,35 @@ var levelLimits = []levelLimit{
 	{60, 4177920, 139264, 696320, 240000, 8192}, {61, 8355840, 139264, 696320, 480000, 8192}, {62, 16711680, 139264, 696320, 800000, 8192},
 }
 
-// lowestWritten is the lowest level that streams are written in.
-const lowestWritten = 11
+// writtenLevels are those that streams are written in: from 1.1 on.
+var writtenLevels = levelLimits[2:]
 
-// levelFor is the lowest level that allows the size, the rate, the frames to be
-// kept and the bitrate. Interlaced video is allowed from 2.1 to 4.1 only; 0 where
-// none allows it.
+// levelFor is the level that a stream is written in, 0 where none allows it.
 func levelFor(s *sps, f *media.Format) int {
+	level := lowestLevel(writtenLevels, s, f)
+	if level == 0 && !f.Interlaced {
+		level = 62 // the highest, whatever is asked of it
+	}
+	return level
+}
+
+// formatLevel is the name of the lowest level that allows a format, "" where none does.
+func formatLevel(f media.Format) string { return levelName(lowestLevel(levelLimits, formatSPS(f), &f)) }
+
+// lowestLevel is the first of levels that allows the size, the rate, the frames to be
+// kept and the bitrate. Interlaced video is allowed from 2.1 to 4.1 only; 0 where none allows it.
+func lowestLevel(levels []levelLimit, s *sps, f *media.Format) int {
 	mbs := s.mbWidth * s.mbHeight
 	factor := map[int]float64{100: 1.25, 110: 3, 122: 4, 244: 4}[s.profile] // cpbBrVclFactor / 1000 (table A-2)
-	for _, l := range levelLimits {
-		fits := l.idc >= lowestWritten && mbs <= l.mbsFrame && float64(mbs)*f.Rate.Hz() <= float64(l.mbsSecond) && mbs*max(s.maxRefFrames, 1) <= l.dpb &&
+	for _, l := range levels {
+		fits := mbs <= l.mbsFrame && float64(mbs)*f.Rate.Hz() <= float64(l.mbsSecond) && mbs*max(s.maxRefFrames, 1) <= l.dpb &&
 			float64(f.Bitrate) <= factor*1000*float64(l.kbits) && max(s.mbWidth, s.mbHeight) <= int(math.Sqrt(float64(8*l.mbsFrame)))
 		if fits && (!f.Interlaced || l.idc >= 21 && l.idc <= 41) { // frame_mbs_only_flag, table A-4
 			return l.idc
 		}
 	}
-	if f.Interlaced {
-		return 0
-	}
-	return 62
+	return 0
 }
-
-// formatLevel is the name of the lowest level that allows a format.
-func formatLevel(f media.Format) string { return levelName(levelFor(formatSPS(f), &f)) }
 
 // levelName is a level_idc as people write it, "" for 0.
 func levelName(idc int) string {
