@@ -84,7 +84,7 @@ func (a *app) run(ctx context.Context, args []string) (err error) {
 	if a.settings.here {
 		fmt.Fprintf(a.err, "settings from %s in this folder\n", settingsFile)
 	}
-	return root.Run(ctx, renamed(args))
+	return root.Run(ctx, args)
 }
 
 // fail says in one line what went wrong.

@@ -34,34 +34,20 @@ func impliedText() string {
 	return strings.Join(append(list, "else "+routes.All[0].Word), ", ")
 }
 
-// renamed gives options in their names of earlier versions those of this one.
-func renamed(args []string) []string {
-	args = slices.Clone(args)
-	for _, o := range routes.All.Options() {
-		for i, arg := range args {
-			if name, value, given := strings.Cut(arg, "="); o.Old != "" && name == "--"+o.Old {
-				if args[i] = "--" + o.Name; given {
-					args[i] += "=" + value
-				}
-			}
-		}
-	}
-	return args
-}
-
 // optionFlag is the flag of a route's option.
 func (a *app) optionFlag(o route.Option) cli.Flag {
 	var sources cli.ValueSourceChain
 	if !o.Typed {
 		sources = a.settings.sources(o.Name)
 		if o.Old != "" {
-			old := a.settings.sources(o.Old)
-			sources.Append(old)
+			sources.Append(a.settings.sources(o.Old))
 		}
 	}
 	var aliases []string
-	if o.Alias != "" {
-		aliases = []string{o.Alias}
+	for _, name := range []string{o.Alias, o.Old} {
+		if name != "" {
+			aliases = append(aliases, name)
+		}
 	}
 	switch value := o.Default.(type) {
 	case bool:
