@@ -104,6 +104,22 @@ func (b *Server) withSegments(serve func(http.ResponseWriter, *http.Request, *fi
 	})
 }
 
+// beginFor begins a session for the goal that an address has. Where it cannot, it answers why and
+// returns nil.
+func (b *Server) beginFor(w http.ResponseWriter, f *film, word string) *session {
+	g, err := goalOf(word)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadRequest)
+		return nil
+	}
+	s, err := b.begin(f, g)
+	if err != nil {
+		b.fail(w, err)
+		return nil
+	}
+	return s
+}
+
 // list answers with a playlist of a film as it is, or begins a session and sends
 // the viewer there.
 func (b *Server) list(name string, write func(http.ResponseWriter, listed)) func(http.ResponseWriter, *http.Request, *film) {
@@ -112,14 +128,8 @@ func (b *Server) list(name string, write func(http.ResponseWriter, listed)) func
 			write(w, f)
 			return
 		}
-		g, err := goalOf(r.PathValue("goal"))
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusBadRequest)
-			return
-		}
-		s, err := b.begin(f, g)
-		if err != nil {
-			b.fail(w, err)
+		s := b.beginFor(w, f, r.PathValue("goal"))
+		if s == nil {
 			return
 		}
 		http.Redirect(w, r, "/session/"+s.id+"/"+name, http.StatusFound)
@@ -258,21 +268,15 @@ func (b *Server) converted(w http.ResponseWriter, r *http.Request, s *session) {
 // transportStream hands out a conversion as one transport stream, as long as the viewer
 // takes it.
 func (b *Server) transportStream(w http.ResponseWriter, r *http.Request, f *film) {
-	g, err := goalOf(strings.TrimSuffix(r.PathValue("goal"), ".ts"))
-	if err != nil {
-		http.Error(w, err.Error(), http.StatusBadRequest)
-		return
-	}
-	s, err := b.begin(f, g)
-	if err != nil {
-		b.fail(w, err)
+	s := b.beginFor(w, f, strings.TrimSuffix(r.PathValue("goal"), ".ts"))
+	if s == nil {
 		return
 	}
 	defer b.end(s, "the stream is over")
 	s.mu.Lock()
 	s.waiting++ // it is in use as long as it is open
 	s.mu.Unlock()
-	if err := b.pour(r.Context(), w, f, g); err != nil && r.Context().Err() == nil {
+	if err := b.pour(r.Context(), w, f, s.goal); err != nil && r.Context().Err() == nil {
 		b.options.Log.Warn("stream broke off", "because", err)
 	}
 }

@@ -121,7 +121,7 @@ func (c *Run) heldFor(rung int) (held time.Duration) {
 			continue
 		}
 		for _, a := range r.Attempts {
-			held = max(held, time.Duration(a.HoldS*float64(time.Second)))
+			held = max(held, Duration(a.HoldS))
 		}
 	}
 	return held

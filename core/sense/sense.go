@@ -212,6 +212,14 @@ func (u Use) Highest(quantity string) (label string, s Stat, known bool) {
 	return label, s, known
 }
 
+// Memory is the memory of the watched processes where that is known, else that of the whole device.
+func (u Use) Memory() (s Stat, known bool) {
+	if s, known = u[GroupMem]; !known {
+		s, known = u[MemUsed]
+	}
+	return s, known
+}
+
 // Cores is how many cores were read, each counted once however many sources read it.
 func (u Use) Cores() (n int) {
 	for key := range u {

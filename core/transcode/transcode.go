@@ -136,7 +136,7 @@ func New(source Source, track media.Track, order Order) (*Converter, error) {
 		if s.Kind != media.Audio {
 			continue
 		}
-		if s, filter, err := registry.AudioFilter(s, source.ByteStream(), false, func() (media.Packet, error) { return first(source, i) }); err == nil {
+		if s, filter, err := registry.FilterFor(s, source.ByteStream(), false, func() (media.Packet, error) { return first(source, i) }); err == nil {
 			c.audio[i] = audioTrack{len(c.tracks), filter}
 			c.tracks = append(c.tracks, s)
 		}

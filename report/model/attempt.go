@@ -25,11 +25,8 @@ func attemptCells(a *logbook.Attempt) []Cell {
 	if cpu, known := a.Use[sense.CPU]; known {
 		cells[3].Text = fmt.Sprintf("%.0f/%.0f %%", cpu.Mean, cpu.P95)
 	}
-	for _, quantity := range []string{sense.GroupMem, sense.MemUsed} {
-		if m, known := a.Use[quantity]; known {
-			cells[4].Text = Bytes(m.Max)
-			break
-		}
+	if m, known := a.Use.Memory(); known {
+		cells[4].Text = Bytes(m.Max)
 	}
 	return cells
 }

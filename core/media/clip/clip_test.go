@@ -141,15 +141,17 @@ func TestBrowserDecodesClips(t *testing.T) {
 		f, err := registry.Open(path)
 		require.NoError(t, err)
 		defer f.Close()
-		convert := func(_ []byte, p *media.Packet) []byte { return p.Data }
+		filter := func(p *media.Packet) ([]*media.Packet, error) { return []*media.Packet{p}, nil }
 		if !f.ByteStream() {
-			convert, err = h264.ByteStream(f.Tracks()[0])
+			filter, err = h264.Codec.ToByteStream(f.Tracks()[0])
 			require.NoError(t, err)
 		}
 		var packets [][]byte
 		var p media.Packet
 		for f.ReadPacket(&p) == nil {
-			packets = append(packets, bytes.Clone(convert(nil, &p)))
+			list, err := filter(&p)
+			require.NoError(t, err)
+			packets = append(packets, bytes.Clone(list[0].Data))
 		}
 		theirs, err := b.Decode("avc1.64001e", packets, true)
 		require.NoError(t, err)

@@ -130,14 +130,15 @@ func TestSoundIsCarriedAlong(t *testing.T) {
 	require.NoError(t, err)
 	var p media.Packet
 	require.NoError(t, source.ReadPacket(&p))
-	video, convert, err := h264.Prefixed(source.Tracks()[0], p.Data)
+	video, filter, err := h264.Codec.ToPackets(source.Tracks()[0], p.Data)
 	require.NoError(t, err)
 	m, err := MP4.Create(file, []media.Track{video,
 		{Kind: media.Audio, Codec: "aac", Timescale: 48000, Config: []byte{0x11, 0x90}, Channels: 2, Rate: 48000}}, 0)
 	require.NoError(t, err)
 	for i := int64(0); err == nil; i++ {
-		p.Data = convert(nil, &p)
-		require.NoError(t, m.WritePacket(&p))
+		list, filterErr := filter(&p)
+		require.NoError(t, filterErr)
+		require.NoError(t, m.WritePacket(list[0]))
 		for k := range int64(2) {
 			n := 2*i + k
 			require.NoError(t, m.WritePacket(&media.Packet{Track: 1, Data: []byte{byte(n), 1, 2, 3}, PTS: n * 1024, DTS: n * 1024, Duration: 1024, Key: true}))

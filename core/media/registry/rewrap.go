@@ -50,11 +50,14 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 		return err
 	}
 	t := r.file.Tracks()[r.video]
-	codec, err := Codec(t.Codec)
-	if err != nil {
+	if _, err := Codec(t.Codec); err != nil {
 		return err
 	}
-	if t, err = r.convertible(ctx, t, codec); err != nil {
+	// Browsers record byte streams in containers that hold packets with lengths, without
+	// the record that says how they are held.
+	byteStream := r.file.byteStream || len(t.Config) == 0
+	t, r.filters[r.video], err = FilterFor(t, byteStream, r.target.ByteStreams, func() (media.Packet, error) { return r.first(ctx, r.video) })
+	if err != nil {
 		return err
 	}
 	r.tracks = []media.Track{t}
@@ -63,7 +66,7 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 		if s.Kind != media.Audio {
 			continue
 		}
-		t, filter, err := AudioFilter(s, r.file.byteStream, r.target.ByteStreams, func() (media.Packet, error) { return r.first(ctx, i) })
+		t, filter, err := FilterFor(s, r.file.byteStream, r.target.ByteStreams, func() (media.Packet, error) { return r.first(ctx, i) })
 		if err == nil {
 			_, err = r.target.Create(Discard{}, []media.Track{t}, 0)
 		}
@@ -78,9 +81,9 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 	return nil
 }
 
-// AudioFilter returns an audio track as it is to be in a copy, and the filter for its packets: nil
-// where they stay as they are. The track's first packet is asked for where it is needed.
-func AudioFilter(t media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, media.Filter, error) {
+// FilterFor returns a track as it is to be in a copy, and the filter for its packets: nil where they
+// stay as they are. The track's first packet is asked for where it is needed.
+func FilterFor(t media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, media.Filter, error) {
 	codec := codecs.Named(t.Codec)
 	switch {
 	case codec == nil || codec.ToPackets == nil || toByteStream == fromByteStream:
@@ -90,6 +93,9 @@ func AudioFilter(t media.Track, fromByteStream, toByteStream bool, first func() 
 		return t, filter, err
 	}
 	p, err := first()
+	if err == nil && codec.NewParser != nil {
+		t, err = described(t, codec, p.Data)
+	}
 	if err != nil {
 		return t, nil, err
 	}
@@ -108,31 +114,8 @@ func (r *rewrap) first(ctx context.Context, track int) (p media.Packet, err erro
 	}
 }
 
-// convertible returns the video track as it is to be in the copy.
-func (r *rewrap) convertible(ctx context.Context, t media.Track, codec media.Codec) (_ media.Track, err error) {
-	// Browsers record byte streams in containers that hold packets with lengths, without
-	// the record that says how they are held.
-	byteStream := r.file.byteStream || len(t.Config) == 0
-	switch {
-	case codec.ToPackets == nil || r.target.ByteStreams == byteStream:
-		return t, nil
-	case r.target.ByteStreams:
-		r.filters[r.video], err = codec.ToByteStream(t)
-		return t, err
-	}
-	p, err := r.first(ctx, r.video)
-	if err != nil {
-		return t, err
-	}
-	if t, err = described(t, codec, p.Data); err != nil {
-		return t, err
-	}
-	t, r.filters[r.video], err = codec.ToPackets(t, p.Data)
-	return t, err
-}
-
 // described takes into a track what the headers of its stream say.
-func described(t media.Track, codec media.Codec, first []byte) (media.Track, error) {
+func described(t media.Track, codec *media.Codec, first []byte) (media.Track, error) {
 	parser := codec.NewParser()
 	if err := errors.Join(parser.Configure(t.Config), parser.Packet(first)); err != nil {
 		return t, err
@@ -163,7 +146,7 @@ func Describe(ctx context.Context, f *File) (t media.Track, err error) {
 		return t, err
 	}
 	if codec.NewParser != nil {
-		if t, err = described(t, codec, p.Data); err != nil {
+		if t, err = described(t, &codec, p.Data); err != nil {
 			return t, err
 		}
 	}

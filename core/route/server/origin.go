@@ -1,11 +1,9 @@
 package server
 
 import (
-	"cmp"
 	"context"
 	"crypto/tls"
 	"fmt"
-	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -149,11 +147,18 @@ func FromOptions(m map[string]string) (o Options, err error) {
 		v, err := strconv.ParseFloat(m[name], 64)
 		return time.Duration(v * float64(time.Second)), err == nil || m[name] == ""
 	}
+	// named is an option's name, or that of earlier versions if the document has it.
+	named := func(name, old string) string {
+		if _, there := m[name]; there {
+			return name
+		}
+		return old
+	}
 	var ok bool
 	if o.Jumps, err = strconv.Atoi(m["jumps"]); err != nil {
 		return fail("jumps")
 	}
-	verify, err := strconv.ParseFloat(cmp.Or(m["verify_pct"], m["look_pct"]), 64) // the latter as earlier versions wrote it
+	verify, err := strconv.ParseFloat(m[named("verify_pct", "look_pct")], 64)
 	if err != nil {
 		return fail("verify_pct")
 	}
@@ -163,11 +168,7 @@ func FromOptions(m map[string]string) (o Options, err error) {
 	if o.Ahead, ok = seconds("ahead_s"); !ok {
 		return fail("ahead_s")
 	}
-	if m["timeout_s"] == "" {
-		m = maps.Clone(m)
-		m["timeout_s"] = m["patience_s"] // as earlier versions wrote it
-	}
-	if o.Timeout, ok = seconds("timeout_s"); !ok {
+	if o.Timeout, ok = seconds(named("timeout_s", "patience_s")); !ok {
 		return fail("timeout_s")
 	}
 	o.Verify, o.URL, o.ListFile, o.CA, o.Name = verify/100, m["url"], m["list"], m["ca"], m["name"]

@@ -239,15 +239,10 @@ func coresOf(use sense.Use) (pct float64, known bool) {
 	return cpu.Mean * float64(use.Cores()), known && use.Cores() > 0
 }
 
-// memoryOf is the mean memory in use, by the player where that is known, else of the
-// whole device.
+// memoryOf is the mean memory in use.
 func memoryOf(use sense.Use) (bytes float64, known bool) {
-	for _, quantity := range []string{sense.GroupMem, sense.MemUsed} {
-		if s, known := use[quantity]; known {
-			return s.Mean, true
-		}
-	}
-	return 0, false
+	s, known := use.Memory()
+	return s.Mean, known
 }
 
 // cost is what one more mix takes in real time: the slope of a line through the

@@ -25,9 +25,9 @@ func match(head []byte) bool {
 	return false
 }
 
-// Prefixed returns the track for packets with lengths, whose parameter sets are
-// those in the byte stream packet first, and what converts packets.
-func Prefixed(t media.Track, first []byte) (media.Track, func(dst []byte, p *media.Packet) []byte, error) {
+// toPackets returns the track for packets with lengths, whose parameter sets are
+// those in the byte stream packet first, and the filter into them.
+func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
 	var sps, pps [][]byte
 	for unit := range nal.ByteStream(first) {
 		switch unit[0] & 31 {
@@ -53,14 +53,14 @@ func Prefixed(t media.Track, first []byte) (media.Track, func(dst []byte, p *med
 	}
 	t.Config = c
 	known := append(sps, pps...)
-	return t, func(dst []byte, p *media.Packet) []byte {
+	return t, inPlace(func(dst []byte, p *media.Packet) []byte {
 		for unit := range nal.ByteStream(p.Data) {
 			if unit[0]&31 != nalDelimiter && !contains(known, unit) {
 				dst = nal.AppendPrefixed(dst, unit)
 			}
 		}
 		return dst
-	}, nil
+	}), nil
 }
 
 // chromaIDC is chroma_format_idc.
@@ -77,16 +77,16 @@ func contains(units [][]byte, unit []byte) bool {
 	return false
 }
 
-// ByteStream returns what converts packets with lengths into the byte stream
+// toByteStream returns the filter of packets with lengths into the byte stream
 // form, in which each begins with a delimiter and key frames repeat the
 // parameter sets.
-func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error) {
+func toByteStream(t media.Track) (media.Filter, error) {
 	c, err := parseConfig(t.Config)
 	if err != nil {
 		return nil, err
 	}
 	start := []byte{0, 0, 0, 1}
-	return func(dst []byte, p *media.Packet) []byte {
+	return inPlace(func(dst []byte, p *media.Packet) []byte {
 		dst = append(dst, 0, 0, 0, 1, nalDelimiter, 0xF0) // any slice types
 		if p.Key {
 			for _, unit := range c.sets {
@@ -99,7 +99,7 @@ func ByteStream(t media.Track) (func(dst []byte, p *media.Packet) []byte, error)
 			}
 		}
 		return dst
-	}, nil
+	}), nil
 }
 
 // disposable returns what tells whether a packet holds a picture that no other
@@ -118,18 +118,6 @@ func disposable(t media.Track) func(data []byte) bool {
 		}
 		return false
 	}
-}
-
-// toPackets is Prefixed as a filter.
-func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
-	t, convert, err := Prefixed(t, first)
-	return t, inPlace(convert), err
-}
-
-// toByteStream is ByteStream as a filter.
-func toByteStream(t media.Track) (media.Filter, error) {
-	convert, err := ByteStream(t)
-	return inPlace(convert), err
 }
 
 // inPlace makes a filter of what appends a packet in another form.

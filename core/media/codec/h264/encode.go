@@ -189,7 +189,7 @@ func (e *Encoder) parameters() (*sps, *pps) {
 func (e *Encoder) Track() (media.Track, error) {
 	t := media.Track{Codec: Name, Format: e.set.Format, Colour: e.set.Colour, HDR: e.set.HDR, Timescale: int64(e.set.Format.Rate.Num)}
 	sets := nal.AppendStartCode(nil, e.sps.append(nil))
-	t, _, err := Prefixed(t, nal.AppendStartCode(sets, e.pps.append(nil)))
+	t, _, err := toPackets(t, nal.AppendStartCode(sets, e.pps.append(nil)))
 	return t, err
 }
 

@@ -12,7 +12,7 @@ import (
 	"vividstrain/core/media/codec/ratecontrol"
 )
 
-// The encoder's fast kernels do what the plain ones do.
+// The encoder's fast kernels do what the plain ones do; those of motion search are tested beside them.
 func TestFastSearchKernelsEqualPlainOnes(t *testing.T) {
 	equalKernels(t, fastEncodeKernels(), goEncodeKernels[uint8](), 255)
 	equalKernels(t, fastWideEncodeKernels(), goEncodeKernels[uint16](), 1023)
@@ -29,22 +29,6 @@ func equalKernels[T motion.Sample](t *testing.T, fast, plain encodeKernels[T], m
 			}
 		}
 		x, y := r.IntN(16), r.IntN(16)
-		for _, size := range [][2]int{{16, 16}, {16, 8}, {8, 16}, {8, 8}} {
-			w, h := size[0], size[1]
-			require.Equal(t, plain.SAD(a[x:], 64, b[y:], 48, w, h), fast.SAD(a[x:], 64, b[y:], 48, w, h))
-			at, some, same := [4]int{y, r.IntN(200), 0, 2*48 + x}, [4]int{}, [4]int{}
-			plain.SADFour(a[x:], 64, b, 48, w, h, &at, &some)
-			fast.SADFour(a[x:], 64, b, 48, w, h, &at, &same)
-			require.Equal(t, some, same)
-			plain.SADQuarters(a[x:], 64, b[y:], 48, &some)
-			fast.SADQuarters(a[x:], 64, b[y:], 48, &same)
-			require.Equal(t, some, same)
-			require.Equal(t, plain.SATD(a[x:], 64, b[y:], 48, w, h), fast.SATD(a[x:], 64, b[y:], 48, w, h))
-		}
-		require.Equal(t, plain.SATD(a[x:], 64, b[y:], 48, 4, 4), fast.SATD(a[x:], 64, b[y:], 48, 4, 4))
-		for _, n := range []int{16, 8, 4} {
-			require.Equal(t, plain.SATDMean(a[x:], 64, b[y:], a[y:], 48, n, n), fast.SATDMean(a[x:], 64, b[y:], a[y:], 48, n, n))
-		}
 		for _, n := range []int{4, 8} {
 			var preds, alike predictions[T]
 			var costs, same modeCosts

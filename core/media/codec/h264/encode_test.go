@@ -61,10 +61,11 @@ func encode(t testing.TB, set media.EncoderSettings, frames int) (c coded) {
 	var e *Encoder
 	shown := 0
 	e, err := NewEncoder(set, func(p *media.Packet) error {
-		toStream, err := ByteStream(c.track)
+		filter, err := toByteStream(c.track)
 		require.NoError(t, err)
-		data := toStream(nil, p)
-		c.packets = append(c.packets, data)
+		list, err := filter(p)
+		require.NoError(t, err)
+		c.packets = append(c.packets, list[0].Data)
 		c.bits += 8 * len(p.Data)
 		c.bitsOf = append(c.bitsOf, 8*len(p.Data))
 		return nil

@@ -202,3 +202,17 @@ func TestKindsAreCounted(t *testing.T) {
 		}
 	}
 }
+
+// The lowest level of a format is also one that we do not write.
+func TestLevelsOfFormats(t *testing.T) {
+	f := media.Format{Width: 176, Height: 144, Rate: media.Rate{Num: 15, Den: 1}, Bitrate: 60_000, Depth: 8, Chroma: picture.C420}
+	require.Equal(t, "1", formatLevel(f))
+	f.Bitrate = 150_000
+	require.Equal(t, "1b", formatLevel(f))
+	f.Width, f.Height, f.Rate, f.Bitrate = 1920, 1080, media.Rate{Num: 50, Den: 1}, 20_000_000
+	require.Equal(t, "4.2", formatLevel(f))
+	f.Bitrate = 2_000_000_000
+	require.Empty(t, formatLevel(f))
+	f.Interlaced, f.Width, f.Height, f.Bitrate = true, 3840, 2160, 20_000_000
+	require.Empty(t, formatLevel(f))
+}

@@ -26,7 +26,7 @@ func TestFastDistancesEqualPlainOnes(t *testing.T) {
 
 func equalDistances[T Sample](t *testing.T, fast, plain DistanceKernels[T], most int) {
 	r := rand.New(rand.NewPCG(1, uint64(most)))
-	for range 100 {
+	for range 300 {
 		a, b := samples[T](r, 64*32, most), samples[T](r, 64*32, most)
 		x, y := r.IntN(16), r.IntN(16)
 		var some, same [4]int
@@ -34,11 +34,14 @@ func equalDistances[T Sample](t *testing.T, fast, plain DistanceKernels[T], most
 			w, h := size[0], size[1]
 			require.Equal(t, plain.SAD(a[x:], 64, b[y:], 48, w, h), fast.SAD(a[x:], 64, b[y:], 48, w, h))
 			require.Equal(t, plain.SATD(a[x:], 64, b[y:], 48, w, h), fast.SATD(a[x:], 64, b[y:], 48, w, h))
-			require.Equal(t, plain.SATDMean(a[x:], 64, b[y:], a[y:], 48, w, w), fast.SATDMean(a[x:], 64, b[y:], a[y:], 48, w, w))
 			at := [4]int{y, r.IntN(200), 0, 2*48 + x}
 			plain.SADFour(a[x:], 64, b, 48, w, h, &at, &some)
 			fast.SADFour(a[x:], 64, b, 48, w, h, &at, &same)
 			require.Equal(t, some, same)
+		}
+		require.Equal(t, plain.SATD(a[x:], 64, b[y:], 48, 4, 4), fast.SATD(a[x:], 64, b[y:], 48, 4, 4))
+		for _, n := range []int{16, 8, 4} {
+			require.Equal(t, plain.SATDMean(a[x:], 64, b[y:], a[y:], 48, n, n), fast.SATDMean(a[x:], 64, b[y:], a[y:], 48, n, n))
 		}
 		plain.SADQuarters(a[x:], 64, b[y:], 48, &some)
 		fast.SADQuarters(a[x:], 64, b[y:], 48, &same)

@@ -1,6 +1,7 @@
 package browser
 
 import (
+	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -100,15 +101,18 @@ func encodeOurs(t testing.TB, f media.Format, effort media.Preset, sources []*pi
 	if effort == media.Good {
 		set.BFrames = 1
 	}
-	var convert func(dst []byte, p *media.Packet) []byte
+	var filter media.Filter
 	e, err := h264.NewEncoder(set, func(p *media.Packet) error {
-		packets = append(packets, convert(nil, p))
-		return nil
+		list, err := filter(p)
+		for _, q := range list {
+			packets = append(packets, bytes.Clone(q.Data))
+		}
+		return err
 	})
 	require.NoError(t, err)
 	track, err := e.Track()
 	require.NoError(t, err)
-	convert, err = h264.ByteStream(track)
+	filter, err = h264.Codec.ToByteStream(track)
 	require.NoError(t, err)
 	for n, p := range sources {
 		require.NoError(t, e.Encode(p, int64(n)))

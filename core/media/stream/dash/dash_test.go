@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"net/url"
+	"runtime"
+	"strings"
 	"testing"
 	"time"
 
@@ -141,5 +143,26 @@ func TestDurations(t *testing.T) {
 	for _, text := range []string{"1", "P1Y", "PT-1S", "P9999999D"} {
 		_, err := isoDuration(text)
 		require.Error(t, err, text)
+	}
+}
+
+// A short text may mean very long addresses: all of them together are bounded.
+func TestAddressesTogetherAreBounded(t *testing.T) {
+	long := strings.Repeat("a", 500_000)
+	for name, template := range map[string]string{
+		"numbers":    `<SegmentTemplate duration="2" media="` + long + `$Number$"/>`,
+		"a timeline": `<SegmentTemplate media="` + long + `$Time$"><SegmentTimeline><S t="0" d="2" r="100000"/></SegmentTimeline></SegmentTemplate>`,
+		"a list":     `<SegmentList duration="2">` + strings.Repeat(`<SegmentURL media="x"/>`, 1000) + `</SegmentList>`,
+	} {
+		text := manifest(`type="static" mediaPresentationDuration="PT50H"`, template)
+		if name == "a list" {
+			text = []byte(strings.Replace(string(text), "<Period", "<BaseURL>"+long+"/</BaseURL><Period", 1))
+		}
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		_, err := Parse(text, base, now)
+		runtime.ReadMemStats(&after)
+		require.ErrorContains(t, err, "its addresses are longer than 32 MB together", name)
+		require.Less(t, after.TotalAlloc-before.TotalAlloc, uint64(500<<20), name)
 	}
 }

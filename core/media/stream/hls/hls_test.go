@@ -3,6 +3,7 @@ package hls
 import (
 	"bytes"
 	"net/url"
+	"strings"
 	"testing"
 	"time"
 
@@ -92,4 +93,10 @@ func TestDamagedPlaylists(t *testing.T) {
 		_, _, err := Parse([]byte(text), base)
 		require.EqualError(t, err, want, text)
 	}
+}
+
+// Addresses are bounded all together.
+func TestAddressesTogetherAreBounded(t *testing.T) {
+	_, _, err := Parse([]byte("#EXTM3U\n#EXT-X-TARGETDURATION:2\n"+strings.Repeat("#EXTINF:2,\n"+strings.Repeat("a", 4000)+"\n", 10_000)), base)
+	require.ErrorContains(t, err, "its addresses are longer than 32 MB together")
 }
