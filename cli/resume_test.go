@@ -69,8 +69,8 @@ func TestKilledRunsOnAServerAreResumedByName(t *testing.T) {
 	require.True(t, again.Complete)
 	require.Equal(t, 2, again.Crowd.Highest)
 	require.True(t, *again.Crowd.Met)
-	require.Nil(t, again.Crowd.Comfortable)
-	require.NotEmpty(t, again.Crowd.ComfortableWhy)
+	// Known only where the server was busy enough to show its pace: either the number or the reason.
+	require.Equal(t, again.Crowd.Comfortable == nil, again.Crowd.ComfortableWhy != "")
 
 	for says, args := range map[string][]string{"is complete; there is nothing to resume": {"climb", "--resume", climb.ID}, "nothing to resume": {"crowd", "--resume"}, "leave --hold out": {"climb", "--resume", "--hold", "3s"}} {
 		_, errOut, status := s.run(args...)
