@@ -9,8 +9,8 @@ import (
 	"vividstrain/core/media/codec/nal"
 )
 
-// match tells whether a file begins as a raw stream does: with a start code and
-// a unit that may come first.
+// match reports whether a file begins like a raw stream: with a start code and a NAL unit that
+// may come first.
 func match(head []byte) bool {
 	before, rest := nal.CutStartCode(head)
 	if len(bytes.Trim(before, "\x00")) > 0 || len(rest) == 0 || rest[0]&0x80 != 0 {
@@ -25,8 +25,9 @@ func match(head []byte) bool {
 	return false
 }
 
-// toPackets returns the track for packets with lengths, whose parameter sets are
-// those in the byte stream packet first, and the filter into them.
+// toPackets converts a byte stream's track to one of length-prefixed packets and returns the
+// filter for its packets. The parameter sets come from first, the first packet of the byte
+// stream.
 func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
 	var sps, pps [][]byte
 	for unit := range nal.ByteStream(first) {
@@ -77,9 +78,8 @@ func contains(units [][]byte, unit []byte) bool {
 	return false
 }
 
-// toByteStream returns the filter of packets with lengths into the byte stream
-// form, in which each begins with a delimiter and key frames repeat the
-// parameter sets.
+// toByteStream returns the filter from length-prefixed packets to the byte stream format (annex
+// B): an access unit delimiter begins each packet, and key frames repeat the parameter sets.
 func toByteStream(t media.Track) (media.Filter, error) {
 	c, err := parseConfig(t.Config)
 	if err != nil {
@@ -102,8 +102,8 @@ func toByteStream(t media.Track) (media.Filter, error) {
 	}), nil
 }
 
-// disposable returns what tells whether a packet holds a picture that no other
-// refers to.
+// disposable returns a function that reports whether a packet holds a picture to which no other
+// refers.
 func disposable(t media.Track) func(data []byte) bool {
 	prefix := 0
 	if c, err := parseConfig(t.Config); err == nil {
@@ -120,7 +120,7 @@ func disposable(t media.Track) func(data []byte) bool {
 	}
 }
 
-// inPlace makes a filter of what appends a packet in another form.
+// inPlace turns a function that appends a packet in another form into a filter.
 func inPlace(convert func(dst []byte, p *media.Packet) []byte) media.Filter {
 	var out media.Packet
 	var data []byte
@@ -132,8 +132,8 @@ func inPlace(convert func(dst []byte, p *media.Packet) []byte) media.Filter {
 	}
 }
 
-// codecString is the codecs parameter of a track, whose Config begins with version, profile,
-// constraints and level (RFC 6381, 3.3).
+// codecString returns the codecs parameter of a track (RFC 6381, 3.3). The track's Config begins
+// with version, profile, constraints and level.
 func codecString(t media.Track) string {
 	if len(t.Config) < 4 {
 		return ""
@@ -141,7 +141,7 @@ func codecString(t media.Track) string {
 	return fmt.Sprintf("avc1.%02x%02x%02x", t.Config[1], t.Config[2], t.Config[3])
 }
 
-// parseCodecString reads the profile of a codecs parameter, which tells the depth.
+// parseCodecString reads the profile from a codecs parameter, and from it the bit depth.
 func parseCodecString(s string) (f media.Format, ok bool) {
 	entry, rest, _ := strings.Cut(s, ".")
 	if entry != "avc1" && entry != "avc3" {

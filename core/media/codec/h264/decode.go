@@ -19,9 +19,9 @@ type decoder struct {
 	out   *framepool.Output[*frame]
 }
 
-// NewDecoder starts a decoder with so many threads (at least one). The track's
-// Config is an AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1), or
-// empty for packets in the byte stream format of annex B.
+// NewDecoder starts a decoder with threadCount threads (at least one). The track's Config is an
+// AVCDecoderConfigurationRecord (ISO/IEC 14496-15, 5.3.3.1), or empty for packets in the byte
+// stream format of annex B.
 func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 	threadCount = max(threadCount, 1)
 	d := &decoder{times: framepool.Times{Track: t}, out: framepool.NewOutput[*frame](threadCount + 1)}

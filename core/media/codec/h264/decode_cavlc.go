@@ -6,22 +6,22 @@ import (
 	"strings"
 )
 
-// codeTable is a table of variable-length codes: by the number of leading zeros of a
-// code and the three bits after its first one, the value and the length.
-// Every code of this standard's tables has at most three bits there.
+// codeTable is a table of variable-length codes. A code is looked up by its number of leading
+// zeros and the three bits after its first one bit; no code of this standard's tables has more
+// than three bits there.
 type codeTable struct {
 	look  [16][8]struct{ value, length uint8 }
 	codes [68]code // by value
 }
 
-// code is a code as a number of so many bits.
+// code is one variable-length code: its bits as a number, and how many bits it has.
 type code struct {
 	bits   uint16
 	length uint8
 }
 
-// newCodeTable makes a table of codes written as strings of 0 and 1; the value is
-// the index. Empty strings stand for no code.
+// newCodeTable makes a table from codes written as strings of 0 and 1; a code's value is its
+// index. An empty string means that the value has no code.
 func newCodeTable(codes []string) *codeTable {
 	var t codeTable
 	for value, digits := range codes {
@@ -44,16 +44,16 @@ func newCodeTable(codes []string) *codeTable {
 	return &t
 }
 
-// lookup finds the code at the head of the 32 bits v; length 0 means none.
+// lookup decodes the code at the head of the 32 bits v; length 0 means that there is none.
 func (t *codeTable) lookup(v uint32) (value, length int) {
 	zeros := min(mathbits.LeadingZeros32(v), 15)
 	e := t.look[zeros][v<<(zeros+1)>>29]
 	return int(e.value), int(e.length)
 }
 
-// coeffTokens are the codes of coeff_token for nC 0 to 1, 2 to 3, 4 to 7, -1
-// (chroma DC of 4:2:0) and -2 (of 4:2:2), by 4*TotalCoeff+TrailingOnes
-// (table 9-5). From nC 8 on a code is a number of six bits.
+// coeffTokens are the codes of coeff_token for nC 0 to 1, 2 to 3, 4 to 7, -1 (chroma DC of
+// 4:2:0) and -2 (of 4:2:2), indexed by 4*TotalCoeff+TrailingOnes (table 9-5). From nC 8 on, the
+// code has a fixed length of six bits.
 var coeffTokens = func() (tables [5]*codeTable) {
 	for i := range tables {
 		codes := make([]string, 17*4)
@@ -68,7 +68,7 @@ var coeffTokens = func() (tables [5]*codeTable) {
 	return tables
 }()
 
-// coeffTokenRow is which TotalCoeff and TrailingOnes row n of the table is for.
+// coeffTokenRow returns TotalCoeff and TrailingOnes of row n of table 9-5.
 func coeffTokenRow(n int) (total, ones int) {
 	for total = 0; n > min(total, 3); total++ {
 		n -= min(total, 3) + 1
@@ -141,7 +141,7 @@ const coeffTokenCodes = `
 0000000000001000 00000000000100 0000000010
 `
 
-// splitCodes makes a table of each line.
+// splitCodes makes one code table of each line.
 func splitCodes(lines string) (tables []*codeTable) {
 	for _, line := range strings.Split(strings.TrimSpace(lines), "\n") {
 		tables = append(tables, newCodeTable(strings.Fields(line)))
@@ -149,7 +149,7 @@ func splitCodes(lines string) (tables []*codeTable) {
 	return tables
 }
 
-// totalZeros are the codes of total_zeros by TotalCoeff-1 (tables 9-7, 9-8).
+// totalZeros are the codes of total_zeros, indexed by TotalCoeff-1 (tables 9-7 and 9-8).
 var totalZeros = splitCodes(totalZerosCodes)
 
 const totalZerosCodes = `
@@ -170,7 +170,8 @@ const totalZerosCodes = `
 0 1
 `
 
-// totalZerosDC are those of chroma DC, of 4:2:0 and of 4:2:2 (table 9-9).
+// totalZerosDC are the codes of total_zeros for chroma DC blocks of 4:2:0 and of 4:2:2 (table
+// 9-9).
 var totalZerosDC = [2][]*codeTable{splitCodes(totalZerosDC420Codes), splitCodes(totalZerosDC422Codes)}
 
 const totalZerosDC420Codes = `
@@ -189,7 +190,7 @@ const totalZerosDC422Codes = `
 0 1
 `
 
-// runBefore are the codes of run_before by zerosLeft-1 (table 9-10).
+// runBefore are the codes of run_before, indexed by zerosLeft-1 (table 9-10).
 var runBefore = splitCodes(runBeforeCodes)
 
 const runBeforeCodes = `

@@ -2,11 +2,11 @@ package h264
 
 import "vividstrain/core/media/codec/cabac"
 
-// numContexts is the number of context variables without those of 4:4:4.
+// numContexts is the number of context variables, those of 4:4:4 left out.
 const numContexts = 460
 
-// initContexts sets the contexts for a slice (9.3.1.1); table is 0 for I slices, else
-// cabac_init_idc + 1.
+// initContexts initialises the context variables for a slice (9.3.1.1); table is 0 for I slices,
+// else cabac_init_idc + 1.
 func initContexts(state *[512]uint8, table, qp int) {
 	for i, mn := range &contextInit[table] {
 		state[i] = cabac.InitialState(int(mn[0]), int(mn[1]), qp)

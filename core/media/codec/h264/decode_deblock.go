@@ -8,9 +8,9 @@ import (
 	"vividstrain/core/media/codec/framepool"
 )
 
-// deblock filters the edges of a macroblock (8.7). Its neighbours to the left
-// and above are filtered already, and no macroblock that is filtered yet to be
-// predicted from depends on what changes.
+// deblock filters the edges of the macroblock at x, y (8.7). The macroblocks to the left and
+// above are already filtered, and no macroblock still to be intra predicted uses the samples
+// that change.
 func (r *recon[T]) deblock(x, y int) {
 	d := r.d
 	addr := y*d.width + x
@@ -124,7 +124,8 @@ func (e *edges[T]) outer(i, first, step int) (bs [4]uint8) {
 	return bs
 }
 
-// limit is how far apart the vertical components of vectors may be.
+// limit is the difference between vertical vector components from which blocks count as moving
+// differently.
 func (e *edges[T]) limit() int32 {
 	if e.field {
 		return 2
@@ -157,11 +158,12 @@ func (e *edges[T]) inner(k, step int) (bs [4]uint8, any bool) {
 	return bs, bs != [4]uint8{}
 }
 
-// inColumn gathers the bits of every fourth block, from the first one on.
+// inColumn returns the bits of a column of 4x4 blocks: every fourth of blocks, from the first
+// on.
 func inColumn(blocks uint16) uint16 { return uint16(uint32(blocks&0x1111) * 0x1248 >> 12) }
 
-// codedStrengths are the strengths along an edge where blocks beside it have
-// coefficients, a bit for each, and are predicted alike or not.
+// codedStrengths holds the four strengths bS along an edge, by which blocks beside it have
+// coefficients (a bit each) and whether both sides are predicted alike.
 var codedStrengths = func() (t [2][16][4]uint8) {
 	for apart := range t {
 		for coded := range t[apart] {
@@ -194,8 +196,8 @@ func (e *edges[T]) strength(pm *mbInfo, pv *mbMotion, p, q int, edge, vertical b
 	return 0
 }
 
-// differs tells whether two blocks are predicted from different pictures or
-// with vectors a sample or more apart.
+// differs reports whether two blocks are predicted from different pictures, or with vectors that
+// differ by at least one sample.
 func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 	p8, q8 := p>>3<<1|p>>1&1, q>>3<<1|q>>1&1
 	p0, p1, q0, q1 := pv.id[0][p8], pv.id[1][p8], qv.id[0][q8], qv.id[1][q8]
@@ -219,7 +221,7 @@ func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 	return true
 }
 
-// column filters vertical edge k, whose strengths are for four rows each.
+// column filters vertical edge k; each strength is for four rows.
 func (e *edges[T]) column(bs [4]uint8, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
 	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {
@@ -283,8 +285,8 @@ func (e *edges[T]) topEdge(x, y int) {
 	}
 }
 
-// mixedTop filters the top edge of a frame macroblock under a pair of fields,
-// whose top macroblock has index i: each field on its own.
+// mixedTop filters the top edge of a frame macroblock that is under a pair of field macroblocks,
+// whose top one has index i: each field on its own.
 func (e *edges[T]) mixedTop(i int) {
 	r := e.r
 	at, chromaAt, stride, chromaStride := r.at, r.chromaAt, r.stride, r.chromaStride
@@ -345,12 +347,12 @@ func (e *edges[T]) mixedLeft(x, y int) {
 	}
 }
 
-// edgeFilter holds the thresholds of an edge (8.7.2.2). The assembly knows where
-// each stands.
+// edgeFilter holds the thresholds of an edge (8.7.2.2). The assembly relies on the order of its
+// fields.
 type edgeFilter[T motion.Sample] struct {
 	alpha, beta int32
-	tc0         [8]int8 // by bS
-	shift       uint    // of tc0, for the depth
+	tc0         [8]int8 // indexed by bS
+	shift       uint    // scales tc0 for the bit depth
 	most        int32
 }
 
@@ -363,7 +365,7 @@ func (e *edges[T]) filter(plane int, qpP, qpQ int8) edgeFilter[T] {
 	return edgeFilter[T]{int32(alphas[a]) << shift, int32(betas[b]) << shift, tc0ByStrength[a], shift, most}
 }
 
-// limit is tC0 for a strength under 4.
+// limit returns tC0 for a strength bS under 4.
 func (f *edgeFilter[T]) limit(bs uint8) int32 { return int32(f.tc0[bs&7]) << f.shift }
 
 // normal filters a line of luma with bS under 4 (8.7.2.3).
@@ -430,7 +432,7 @@ func (f *edgeFilter[T]) chromaLine(pix []T, at, across int, bs uint8) {
 	pix[at-across], pix[at] = clip[T](p0+delta, f.most), clip[T](q0-delta, f.most)
 }
 
-// tc0ByStrength is tC0 by indexA and bS, negative where nothing is to be filtered.
+// tc0ByStrength is tC0 by indexA and bS; negative means that nothing is filtered.
 var tc0ByStrength = func() (t [52][8]int8) {
 	for a, row := range tc0s {
 		t[a] = [8]int8{-1, int8(row[0]), int8(row[1]), int8(row[2])}
@@ -438,7 +440,7 @@ var tc0ByStrength = func() (t [52][8]int8) {
 	return t
 }()
 
-// alphas, betas and tc0s are tables 8-16 and 8-17, the latter by bS - 1.
+// alphas, betas and tc0s are tables 8-16 and 8-17; tc0s is indexed by bS - 1.
 var (
 	alphas = [52]uint8{0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 4, 4, 5, 6, 7, 8, 9, 10, 12, 13, 15, 17, 20, 22, 25, 28,
 		32, 36, 40, 45, 50, 56, 63, 71, 80, 90, 101, 113, 127, 144, 162, 182, 203, 226, 255, 255}

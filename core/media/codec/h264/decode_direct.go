@@ -5,7 +5,7 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// colocated is the motion at a place of the colocated picture (8.4.1.2.1).
+// colocated is a block of the colocated picture whose motion direct prediction uses (8.4.1.2.1).
 type colocated struct {
 	m     *mbMotion
 	block int // 4x4 block
@@ -52,8 +52,8 @@ func (d *sliceDecoder) colocatedBlock(at int) colocated {
 	return colocated{&mbs[row*d.width+d.x], 4*y + x, oneToOne}
 }
 
-// nearerField is which field of r is nearer to the current frame: 0 for the
-// top field.
+// nearerField returns the field of r that is nearer in time to the current frame: 0 for the top
+// field.
 func (d *sliceDecoder) nearerField(r ref) int {
 	now := d.pic.pocOf(framepool.WholeFrame)
 	top, bottom := r.poc[0]-now, r.poc[1]-now
@@ -63,8 +63,8 @@ func (d *sliceDecoder) nearerField(r ref) int {
 	return 1
 }
 
-// vector returns the vector and reference of a colocated block: those of list
-// 0, else of list 1; intra has none.
+// vector returns the motion vector and the reference of a colocated block: those of list 0 where
+// it uses that list, else those of list 1. An intra block has none.
 func (c colocated) vector() (id int32, ref int8, v motion.Vector) {
 	b8 := c.block>>3<<1 | c.block>>1&1
 	if c.m.intra {
@@ -78,8 +78,7 @@ func (c colocated) vector() (id int32, ref int8, v motion.Vector) {
 	return -1, -1, motion.Vector{}
 }
 
-// awaitColocated waits until the motion at the current macroblock is there in
-// the colocated picture.
+// awaitColocated waits until the colocated picture is decoded as far as the current macroblock.
 func (d *sliceDecoder) awaitColocated() {
 	col, s, row := d.lists[1].refs[0], framepool.WholeFrame, d.y
 	if d.h.structure != framepool.WholeFrame {
@@ -104,7 +103,7 @@ func (d *sliceDecoder) predictDirect(mask int) {
 	d.mb.direct |= uint8(mask)
 }
 
-// predictSpatial is 8.4.1.2.2.
+// predictSpatial is spatial direct prediction (8.4.1.2.2).
 func (d *sliceDecoder) predictSpatial(mask int) {
 	var refs [2]int8
 	var vectors [2]motion.Vector
@@ -135,8 +134,8 @@ func (d *sliceDecoder) predictSpatial(mask int) {
 	}
 }
 
-// setSpatial sets the vectors of an 8x8 block; where the colocated block
-// does not move, index 0 has none.
+// setSpatial sets the vectors of an 8x8 block. Where the colocated block does not move, the
+// vector of reference index 0 is zero.
 func (d *sliceDecoder) setSpatial(first int, refs [2]int8, vectors [2]motion.Vector, still bool) {
 	b8 := first>>3<<1 | first>>1&1
 	d.sub[b8] = sub4x4
@@ -171,7 +170,7 @@ func minPositive(a, b int8) int8 {
 	return max(a, b)
 }
 
-// predictTemporal is 8.4.1.2.3.
+// predictTemporal is temporal direct prediction (8.4.1.2.3).
 func (d *sliceDecoder) predictTemporal(mask int) {
 	for b8 := range 4 {
 		if mask>>b8&1 == 0 {
@@ -215,9 +214,8 @@ func (d *sliceDecoder) setTemporal(first, at, size int) {
 	d.setVector(1, at, size, size, v1)
 }
 
-// mapRef finds the index in list 0 of the picture that a colocated block
-// refers to: the very picture, or the field of the current parity of a frame,
-// or the frame of a field.
+// mapRef returns the index in list 0 of the picture that a colocated block refers to: that
+// picture itself, or of a frame the field with the current parity, or of a field its frame.
 func (d *sliceDecoder) mapRef(col colocated, id int32) int8 {
 	switch col.scale {
 	case frameToField:
@@ -234,12 +232,12 @@ func (d *sliceDecoder) mapRef(col colocated, id int32) int8 {
 			return int8(i)
 		}
 	}
-	d.pic.f.Damaged.Store(true) // no such picture in the list: the stream breaks a rule
+	d.pic.f.Damaged.Store(true) // the list lacks the picture: the stream breaks a rule
 	return 0
 }
 
-// temporalScale is DistScaleFactor of a pair of references (8.4.1.2.3); not
-// scaled is what has a long-term reference or no distance.
+// temporalScale returns DistScaleFactor of a pair of references (8.4.1.2.3). Vectors are not
+// scaled where a reference is long-term or has no distance in time.
 func (d *sliceDecoder) temporalScale(ref0, ref1 int8) (factor int32, scaled bool) {
 	a, b := d.reference(0, ref0), d.reference(1, ref1)
 	now := d.pic.pocOf(d.parity())

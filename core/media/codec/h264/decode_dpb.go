@@ -15,7 +15,7 @@ type dpb struct {
 	output func(*frame)
 }
 
-// tidy lets go of frames that are of no more use.
+// tidy releases the frames that are neither used for reference nor waiting for output.
 func (d *dpb) tidy() {
 	d.frames = slices.DeleteFunc(d.frames, func(f *frame) bool {
 		if f.isReference() || f.waiting {
@@ -26,7 +26,7 @@ func (d *dpb) tidy() {
 	})
 }
 
-// wrap finds FrameNumWrap of all frames (8.2.4.1).
+// wrap computes FrameNumWrap of all frames (8.2.4.1).
 func (d *dpb) wrap(h *sliceHeader) {
 	for _, f := range d.frames {
 		f.numWrap = f.frameNum
@@ -36,8 +36,8 @@ func (d *dpb) wrap(h *sliceHeader) {
 	}
 }
 
-// mark carries out the decoded reference picture marking process of picture s
-// of cur (8.2.5). It tells whether operation 5 was among what was done.
+// mark carries out decoded reference picture marking for picture s of cur (8.2.5). It reports
+// whether memory management operation 5 was part of it.
 func (d *dpb) mark(h *sliceHeader, cur *frame) (reset bool) {
 	second := cur.short|cur.long != 0 && h.structure != framepool.WholeFrame
 	switch {
@@ -87,7 +87,7 @@ func (d *dpb) slide(s *sps, cur *frame) {
 	}
 }
 
-// limitReferences keeps a broken stream from marking more frames than it said.
+// limitReferences keeps a damaged stream from marking more frames than its parameter set states.
 func (d *dpb) limitReferences(cur *frame, most int) {
 	n := 0
 	for i := len(d.frames) - 1; i >= 0; i-- {
@@ -140,7 +140,7 @@ func (d *dpb) operate(h *sliceHeader, cur *frame, m refOp) (reset bool) {
 	return false
 }
 
-// freeLong unmarks the frame with that LongTermFrameIdx unless it is keep.
+// freeLong unmarks the frame that has this LongTermFrameIdx, unless it is keep.
 func (d *dpb) freeLong(idx int, keep *frame) {
 	for _, f := range d.frames {
 		if f.long != 0 && f.longIdx == idx && f != keep {
@@ -152,7 +152,7 @@ func (d *dpb) freeLong(idx int, keep *frame) {
 	}
 }
 
-// reset numbers the picture anew after operation 5 (8.2.1).
+// reset renumbers the picture after memory management operation 5 (8.2.1).
 func (f *frame) reset(s framepool.Fields) {
 	base := f.pocOf(s)
 	for i := range f.poc {
@@ -163,8 +163,8 @@ func (f *frame) reset(s framepool.Fields) {
 	f.frameNum = 0
 }
 
-// bump hands out frames in the order of display until no more than depth of them wait and the
-// buffer holds no more than capacity frames (C.4.5.3).
+// bump outputs frames in display order until at most depth of them wait and the buffer holds at
+// most capacity frames (C.4.5.3).
 func (d *dpb) bump(depth, capacity int) {
 	for d.tidy(); ; d.tidy() {
 		first, found := framepool.NextOutput(d.frames, depth, capacity)
@@ -176,7 +176,7 @@ func (d *dpb) bump(depth, capacity int) {
 	}
 }
 
-// clear forgets all references and hands out what waits.
+// clear forgets all references and outputs every frame that waits.
 func (d *dpb) clear() {
 	for _, f := range d.frames {
 		f.short, f.long = 0, 0

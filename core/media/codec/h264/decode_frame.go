@@ -7,16 +7,16 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// frame is a decoded frame or pair of fields with all that other pictures may need of it.
+// frame is a decoded frame or pair of fields, with all that other pictures may need of it.
 type frame struct {
 	framepool.Frame
 	mbs []mbMotion // of all macroblocks, by address in raster order
 
 	halfpel *halfpelPlanes // of an encoder's reference picture, or nil
 
-	// Set by the goroutine that reads headers.
+	// Written only by the goroutine that reads headers.
 	poc         [2]int32         // of the top and the bottom field
-	coded       framepool.Fields // fields that are there
+	coded       framepool.Fields // fields that were coded
 	short, long framepool.Fields // fields used for short-term and long-term reference
 	frameNum    int
 	numWrap     int // FrameNumWrap (8.2.4.1)
@@ -40,8 +40,8 @@ type mbMotion struct {
 // pocOf is PicOrderCnt of the frame or of one field of it.
 func (f *frame) pocOf(s framepool.Fields) int32 { return pocOf(f.poc, s) }
 
-// pocOf picks PicOrderCnt of a field or a frame (8.2.1). A field that is not
-// there does not count.
+// pocOf returns PicOrderCnt of a field or a frame (8.2.1). A field that was not coded does not
+// count.
 func pocOf(poc [2]int32, s framepool.Fields) int32 {
 	switch s {
 	case framepool.TopField:
@@ -54,13 +54,13 @@ func pocOf(poc [2]int32, s framepool.Fields) int32 {
 
 func (f *frame) isReference() bool { return f.short|f.long != 0 }
 
-// Waiting tells whether the frame is still to be shown.
+// Waiting reports whether the frame still waits for output.
 func (f *frame) Waiting() bool { return f.waiting }
 
 // OutputOrder is PicOrderCnt of the frame.
 func (f *frame) OutputOrder() int32 { return f.pocOf(framepool.WholeFrame) }
 
-// grey makes a frame of one colour that needs no decoding.
+// grey fills the frame with mid-grey, as a substitute for one that cannot be decoded.
 func (f *frame) grey() {
 	f.Fill()
 	for i := range f.mbs {
@@ -70,14 +70,14 @@ func (f *frame) grey() {
 	f.Advance(framepool.WholeFrame, framepool.AllRows)
 }
 
-// noMotion is of macroblocks that are not predicted from another picture.
+// noMotion is the motion of macroblocks that are not predicted from another picture.
 var noMotion = mbMotion{intra: true, ref: [2][4]int8{{-1, -1, -1, -1}, {-1, -1, -1, -1}},
 	id: [2][4]int32{{-1, -1, -1, -1}, {-1, -1, -1, -1}}}
 
-// framePool hands out frames.
+// framePool keeps frames for reuse.
 type framePool struct{ framepool.Pool[*frame] }
 
-// acquire returns a frame that fits the pictures of s.
+// acquire returns a frame that fits pictures of the parameter set s.
 func (p *framePool) acquire(s *sps) *frame {
 	f, id, found := p.Take(func(f *frame) bool { return f.fits(s) })
 	if !found {
@@ -88,7 +88,7 @@ func (p *framePool) acquire(s *sps) *frame {
 	return f
 }
 
-// begin forgets what the frame was used for.
+// begin resets what the frame was used for.
 func (f *frame) begin(id int32) {
 	f.Begin(id)
 	f.halfpel = nil
@@ -96,7 +96,8 @@ func (f *frame) begin(id int32) {
 	f.reference, f.missing, f.waiting, f.fieldPair = false, false, false, false
 }
 
-// newFrame makes a frame for pictures of s, which returns to the pool, if there is one.
+// newFrame allocates a frame for pictures of the parameter set s. It returns to pool when it is
+// released, unless pool is nil.
 func newFrame(s *sps, pool *framePool) *frame {
 	f := &frame{mbs: make([]mbMotion, s.mbWidth*s.mbHeight)}
 	var released func()
@@ -109,7 +110,7 @@ func newFrame(s *sps, pool *framePool) *frame {
 
 func (f *frame) fits(s *sps) bool { return f.Fits(s.layout()) }
 
-// layout is how pictures of the set are stored.
+// layout is how pictures of the parameter set are stored.
 func (s *sps) layout() framepool.Layout {
 	return framepool.Layout{CodedWidth: s.mbWidth * 16, CodedHeight: s.mbHeight * 16, Width: s.width, Height: s.height,
 		CropLeft: s.cropLeft, CropTop: s.cropTop, Depth: s.depth, ChromaDepth: s.chromaDepth, Chroma: s.chroma}

@@ -5,7 +5,7 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// interPart is a part of a macroblock that is predicted as one.
+// interPart is a partition of a macroblock: it is predicted with one set of vectors.
 type interPart struct {
 	x, y, w, h int // in luma samples, within the macroblock
 	block      int // its first 4x4 block
@@ -34,8 +34,8 @@ func (r *recon[T]) inter() {
 	}
 }
 
-// uniform tells whether all of the macroblock moves alike, which direct
-// prediction often finds.
+// uniform reports whether the whole macroblock has one motion, which is frequent with direct
+// prediction.
 func (r *recon[T]) uniform() bool {
 	m := r.d.mv
 	for l := range 2 {
@@ -65,7 +65,7 @@ func (r *recon[T]) sub(b8 int) {
 	}
 }
 
-// part predicts one part from one or two pictures.
+// part predicts one partition from one or two pictures.
 func (r *recon[T]) part(p interPart) {
 	d := r.d
 	b8 := p.block>>3<<1 | p.block>>1&1
@@ -86,8 +86,8 @@ func (r *recon[T]) part(p interPart) {
 	}
 }
 
-// target is where plane i of a part goes: into the picture, or into the second
-// prediction's own block.
+// target returns where the prediction of plane i of a partition is written: into the picture, or
+// into the buffer of the second prediction.
 func (r *recon[T]) target(i int, p interPart, second bool) (dst []T, stride int) {
 	x, y := p.x, p.y
 	if i > 0 {
@@ -102,7 +102,7 @@ func (r *recon[T]) target(i int, p interPart, second bool) (dst []T, stride int)
 	return r.chroma[i-1][r.chromaAt+y*r.chromaStride+x:], r.chromaStride
 }
 
-// fetch predicts a part from one picture.
+// fetch predicts a partition from one reference picture.
 func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
 	d := r.d
 	ref, v := d.reference(l, index), d.mv.mv[l][p.block]
@@ -123,7 +123,7 @@ func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
 	r.fetchChroma(src, ref, v, p, second)
 }
 
-// rowOf is the first row of the macroblock in its frame or field.
+// rowOf returns the first row of the macroblock within its frame or field.
 func (r *recon[T]) rowOf() int {
 	if r.d.parity() != framepool.WholeFrame {
 		return r.d.y >> 1 * 16
@@ -131,15 +131,15 @@ func (r *recon[T]) rowOf() int {
 	return r.d.y * 16
 }
 
-// source is a picture to predict from.
+// source is a reference picture: its planes, and half-pel planes where an encoder keeps them.
 type source[T motion.Sample] struct {
 	planes        [3][]T
 	stride        [3]int
 	width, height int    // of luma
-	halfpel       [4][]T // luma and what lies halfway between its samples, or nil
+	halfpel       [4][]T // luma and its three half-pel planes, or nil
 }
 
-// source returns the rows of a frame or of one of its fields.
+// source returns the planes of a reference: the rows of a frame, or those of one of its fields.
 func (r *recon[T]) source(ref ref) (s source[T]) {
 	for i := range r.planes {
 		s.planes[i], s.stride[i] = samplesOf[T](&ref.f.Planes[i])
@@ -166,7 +166,7 @@ func (r *recon[T]) source(ref ref) (s source[T]) {
 	return s
 }
 
-// fetchLuma is the interpolation of luma samples (8.4.2.2.1).
+// fetchLuma interpolates luma samples (8.4.2.2.1).
 func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx, dy int) {
 	if dx|dy == 0 {
 		pix, step := motion.Clamped(&r.edge, src.planes[0], src.stride[0], src.width, src.height, x, y, w, h)
@@ -211,7 +211,7 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 	}
 }
 
-// fetchChroma is 8.4.1.4 and 8.4.2.2.2.
+// fetchChroma derives the chroma vector and interpolates chroma samples (8.4.1.4, 8.4.2.2.2).
 func (r *recon[T]) fetchChroma(src *source[T], ref ref, v motion.Vector, p interPart, second bool) {
 	d := r.d
 	my := int(v.Y)
@@ -238,7 +238,7 @@ func (r *recon[T]) fetchChroma(src *source[T], ref ref, v motion.Vector, p inter
 	}
 }
 
-// combine joins the predictions from both lists (8.4.2.3).
+// combine weights and combines the predictions from both lists (8.4.2.3).
 func (r *recon[T]) combine(ref0, ref1 int8, p interPart) {
 	d := r.d
 	var weights [3][2]weight
@@ -284,7 +284,7 @@ func (r *recon[T]) denominator(plane int) uint8 {
 	return r.d.h.chromaDenom
 }
 
-// explicit returns the weights of a reference, by plane.
+// explicit returns the explicit prediction weights of a reference, by plane.
 func (r *recon[T]) explicit(l int, index int8) *[3]weight {
 	if r.d.h.mbaff && r.d.field {
 		index >>= 1
@@ -292,7 +292,7 @@ func (r *recon[T]) explicit(l int, index int8) *[3]weight {
 	return &r.d.h.weights[l][index]
 }
 
-// implicit is the weight of the picture of list 1 (8.4.2.3.1).
+// implicit returns the implicit weight of the picture of list 1 (8.4.2.3.1).
 func (d *sliceDecoder) implicit(ref0, ref1 int8) int16 {
 	a, b := d.reference(0, ref0), d.reference(1, ref1)
 	factor, scaled := distScale(d.pic.pocOf(d.parity()), a, b)
@@ -302,7 +302,7 @@ func (d *sliceDecoder) implicit(ref0, ref1 int8) int16 {
 	return int16(factor >> 2)
 }
 
-// weigh applies the weight of a prediction from one picture.
+// weigh applies the explicit weight to a prediction from one picture.
 func (r *recon[T]) weigh(l int, index int8, p interPart) {
 	weights := r.explicit(l, index)
 	for i := range r.planes {
@@ -319,7 +319,7 @@ func (r *recon[T]) weigh(l int, index int8, p interPart) {
 	}
 }
 
-// scaleBlock is 8-298.
+// scaleBlock weights a prediction from one picture (equation 8-298).
 func scaleBlock[T motion.Sample](dst []T, stride, w, h int, by weight, shift uint, most int32) {
 	round := int32(1) << shift >> 1
 	for y := range h {
@@ -330,7 +330,7 @@ func scaleBlock[T motion.Sample](dst []T, stride, w, h int, by weight, shift uin
 	}
 }
 
-// blend is 8-299.
+// blend combines two weighted predictions (equation 8-299).
 func blend[T motion.Sample](dst []T, stride int, other []T, step, w, h int, by *[2]weight, shift uint, most int32) {
 	w0, w1 := int32(by[0].w), int32(by[1].w)
 	round, offset := int32(1)<<shift>>1, (int32(by[0].o)+int32(by[1].o)+1)>>1

@@ -2,19 +2,20 @@ package h264
 
 import "vividstrain/core/media/codec/motion"
 
-// usable tells whether intra prediction may use samples of a macroblock
-// (8.3.1.2, 8.3.3, 8.3.4).
+// usable reports whether intra prediction may use the samples of macroblock mb (8.3.1.2, 8.3.3,
+// 8.3.4).
 func (d *sliceDecoder) usable(mb int32) bool {
 	return mb >= 0 && (!d.h.pps.constrainedIntra || d.mbs[mb].intra())
 }
 
-// usableLeft tells it of the samples beside each row of 4x4 blocks.
+// usableLeft reports for each row of 4x4 blocks whether intra prediction may use the samples to
+// its left.
 func (d *sliceDecoder) usableLeft() (ok [4]bool) {
 	for i, mb := range d.n.left {
 		ok[i] = d.usable(mb)
 	}
 	if d.h.mbaff && !d.field && d.n.left[0] >= 0 && d.mbs[d.n.left[0]].field {
-		// The lines beside a row are of both macroblocks in turn.
+		// The lines to the left of a row are from both macroblocks of that pair in turn.
 		top := d.available(d.x-1, d.y&^1)
 		both := d.usable(top) && d.usable(top+int32(d.width))
 		ok = [4]bool{both, both, both, both}
@@ -22,11 +23,10 @@ func (d *sliceDecoder) usableLeft() (ok [4]bool) {
 	return ok
 }
 
-// Directions of intra prediction: which of the smoothed border samples each
-// predicted one takes. The border of an NxN block runs from its lower left
-// sample, taken twice, up to the corner at N+1, and on to the last upper right
-// one at 3N+1, taken twice. An entry is the place p for the average of border
-// samples p and p+1, or 32+p for the weighted average around p.
+// Directional intra prediction modes as tables: which smoothed border sample each predicted
+// sample takes. The border of an NxN block runs from its lower left sample, taken twice, up to
+// the corner at index N+1, and on to the last upper right sample at 3N+1, taken twice. Entry p
+// is the average of border samples p and p+1; entry 32+p is the weighted average around p.
 var (
 	directions4 = newDirections(4)
 	directions8 = newDirections(8)
@@ -34,15 +34,15 @@ var (
 
 const weighted = 32
 
-// border are the samples around a block, and averages what directions take of
-// them. Both have room for what kernels read and write at once.
+// border holds the samples around a block, and averages the values that directional modes take
+// from them. Both have room for what kernels read and write at once.
 type (
 	border[T motion.Sample]   [40]T
 	averages[T motion.Sample] [weighted + 40]T
 )
 
-// newDirections carries out 8.3.1.2.3 to 8.3.1.2.8 for n = 4, and 8.3.2.2.4 to
-// 8.3.2.2.9 for n = 8, on places. The first index is the mode less 3.
+// newDirections derives the tables of directional modes 3 to 8 for n = 4 (8.3.1.2.3 to
+// 8.3.1.2.8) and n = 8 (8.3.2.2.4 to 8.3.2.2.9). The first index is the mode less 3.
 func newDirections(n int) (modes [6][64]uint8) {
 	left := func(y int) int { return n - y }
 	top := func(x int) int { return n + 2 + x }
@@ -54,7 +54,7 @@ func newDirections(n int) (modes [6][64]uint8) {
 			modes[2][i] = slanted(2*x-y, func() int { return top(x - y>>1 - 1) }, func() int { return left(y - 2*x - 2) })
 			modes[3][i] = slanted(2*y-x, func() int { return left(y - x>>1) }, func() int { return top(x - 2*y - 2) })
 			if z := 2*y - x; z >= -1 && z&1 == 1 {
-				modes[3][i]++ // the weighted average lies around the upper of the two
+				modes[3][i]++ // the weighted average is the one around the upper of the two
 			}
 			modes[4][i] = uint8(top(x + y>>1))
 			if y&1 == 1 {
@@ -70,8 +70,8 @@ func newDirections(n int) (modes [6][64]uint8) {
 	return modes
 }
 
-// slanted is the place for modes 5 and 6: z counts along the direction, near
-// gives the place on the side the mode mainly looks at, far on the other.
+// slanted returns the table entry for modes 5 and 6. z counts along the direction; near and far
+// return the border index on the side that the mode mainly uses and on the other.
 func slanted(z int, near, far func() int) uint8 {
 	switch {
 	case z >= 0 && z&1 == 0:
@@ -82,11 +82,11 @@ func slanted(z int, near, far func() int) uint8 {
 	return uint8(weighted + far())
 }
 
-// straight tells of each direction whether the places of every row follow one
-// another.
+// straight marks the directions in which the entries of every row are consecutive.
 var straight = [6]bool{0: true, 1: true, 4: true}
 
-// smoothBorder averages neighbours along the border of an n x n block.
+// smoothBorder computes both averages of neighbouring samples along the border of an n x n
+// block.
 func smoothBorder[T motion.Sample](p *border[T], n int, out *averages[T]) {
 	for i := range 3*n + 2 {
 		a, b, c := int32(p[i]), int32(p[i+1]), int32(p[i+2])
@@ -95,7 +95,7 @@ func smoothBorder[T motion.Sample](p *border[T], n int, out *averages[T]) {
 	}
 }
 
-// predictSquare predicts an n x n block in a direction.
+// predictSquare predicts an n x n block by a directional mode.
 func predictSquare[T motion.Sample](dst []T, stride, n, direction int, from *averages[T]) {
 	places := &directions8[direction]
 	if n == 4 {
@@ -113,7 +113,7 @@ func predictSquare[T motion.Sample](dst []T, stride, n, direction int, from *ave
 	}
 }
 
-// loadBorder4 loads the border of a 4x4 block whose first sample is at.
+// loadBorder4 loads the border of the 4x4 block whose first sample is pix[at].
 func (r *recon[T]) loadBorder4(at, block int, ok *intraNeighbours) {
 	pix, stride, p := r.luma, r.stride, &r.border
 	if block&3 > 0 || ok.left[block>>2] {
@@ -137,7 +137,7 @@ func (r *recon[T]) loadBorder4(at, block int, ok *intraNeighbours) {
 	p[0], p[14] = p[1], p[13]
 }
 
-// intra4 predicts a 4x4 block whose first sample is at (8.3.1.2).
+// intra4 predicts the 4x4 block whose first sample is pix[at] (8.3.1.2).
 func (r *recon[T]) intra4(at, block int, mode int8, ok *intraNeighbours) {
 	pix, stride := r.luma, r.stride
 	dst := pix[at:]
@@ -155,7 +155,7 @@ func (r *recon[T]) intra4(at, block int, mode int8, ok *intraNeighbours) {
 	}
 }
 
-// cornerOf tells whether the sample left above a block may be used.
+// cornerOf reports whether the sample above and to the left of a block may be used.
 func cornerOf(block int, ok *intraNeighbours) bool {
 	switch {
 	case block == 0:
@@ -168,7 +168,7 @@ func cornerOf(block int, ok *intraNeighbours) bool {
 	return true
 }
 
-// mean is the DC prediction of an n x n block (8.3.1.2.3).
+// mean returns the DC prediction of an n x n block (8.3.1.2.3).
 func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
 	var beside, above [16]T
 	if left {
@@ -182,8 +182,7 @@ func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
 	return meanOf(beside[:n], above[:n], left, top, r.maxSample[0])
 }
 
-// intra8 predicts an 8x8 block from a border that is smoothed first
-// (8.3.2.2).
+// intra8 predicts an 8x8 block from its filtered border (8.3.2.2).
 func (r *recon[T]) intra8(at, b8 int, mode int8, ok *intraNeighbours) {
 	stride, p := r.stride, &r.border
 	dst := r.luma[at:]
@@ -203,7 +202,7 @@ func (r *recon[T]) intra8(at, b8 int, mode int8, ok *intraNeighbours) {
 	}
 }
 
-// meanOf is the DC prediction from border samples.
+// meanOf returns the DC prediction from border samples.
 func meanOf[T motion.Sample](left, top []T, useLeft, useTop bool, most int32) T {
 	sum, count := 0, 0
 	if useLeft {
@@ -224,8 +223,8 @@ func meanOf[T motion.Sample](left, top []T, useLeft, useTop bool, most int32) T 
 	return T((sum + count>>1) / count)
 }
 
-// loadBorder8 loads the border of an 8x8 block, filters it (8.3.2.2.1), and
-// tells whether there are samples to the left and above.
+// loadBorder8 loads and filters the border of an 8x8 block (8.3.2.2.1), and reports whether
+// there are samples to the left and above.
 func (r *recon[T]) loadBorder8(at, b8 int, ok *intraNeighbours) (left, top bool) {
 	pix, stride, p, f := r.luma, r.stride, &r.border, &r.averages
 	left, top = b8&1 == 1 || ok.left[b8] && ok.left[b8+1], b8 >= 2 || ok.top
@@ -291,7 +290,7 @@ func (r *recon[T]) intra16(at, mode int, ok *intraNeighbours) {
 	}
 }
 
-// plane is Intra_16x16_Plane (8.3.3.4) and its kin for chroma (8.3.4.4).
+// plane is Intra_16x16_Plane prediction (8.3.3.4) and its equivalent for chroma (8.3.4.4).
 func (r *recon[T]) plane(pix []T, at, stride, w, h int, most int32) {
 	above, beside := pix[at-stride-1:][:w+1], pix[at-stride-1:]
 	var across, down int32
@@ -327,7 +326,8 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *intraNeighbours) {
 	}
 }
 
-// chromaMeans is 8.3.4.1 to 8.3.4.3: a DC of its own for every 4x4 block.
+// chromaMeans is chroma DC prediction (8.3.4.1 to 8.3.4.3): each 4x4 block has a DC value of its
+// own.
 func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
 	var above [2]int32

@@ -2,37 +2,35 @@ package h264
 
 import "vividstrain/core/media/codec/motion"
 
-// kernels are the inner loops of inter prediction. Blocks are w = 2 to 16
-// samples wide; strides are in samples.
+// kernels are the inner loops of prediction, reconstruction and deblocking. Blocks are w = 2 to
+// 16 samples wide; strides are in samples.
 type kernels[T motion.Sample] struct {
 	motion.BlockKernels[T]
 	// plane fills a block with v + across*x + down*y, in 32nds and clipped.
 	plane func(dst []T, stride, w, h int, v, across, down, most int32)
-	// smooth averages neighbours along the border of an n x n block, 4 or 8: for
-	// the directions of intra prediction.
+	// smooth computes the averages of neighbours along the border of an n x n block, n = 4 or 8,
+	// for directional intra prediction.
 	smooth func(p *border[T], n int, out *averages[T])
-	// across, down and center filter with the six taps of 8.4.2.2.1: src
-	// starts two samples to the left, above, or both.
+	// across, down and center apply the six-tap filter of 8.4.2.2.1: src starts two samples to
+	// the left, above, or both.
 	across func(dst []T, stride int, src []T, step, w, h int, most int32)
 	down   func(dst []T, stride int, src []T, step, w, h int, most int32)
 	center func(dst []T, stride int, src []T, step, w, h int, most int32)
-	// bilinear is 8.4.2.2.2 with dx, dy in eighths.
+	// bilinear interpolates chroma (8.4.2.2.2); dx and dy are in eighths of a sample.
 	bilinear func(dst []T, stride int, src []T, step, w, h, dx, dy int)
 	// add4 and add8 transform a block, add it to dst and clear it.
 	add4 func(dst []T, stride int, c *[16]int32, most int32)
 	add8 func(dst []T, stride int, c *[64]int32, most int32)
-	// addDC does the same for a block of size 4 or 8 that has only a DC
-	// coefficient.
+	// addDC adds the residual of a block of 4x4 or 8x8 samples that has only a DC coefficient,
+	// and clears the coefficient.
 	addDC func(dst []T, stride, size int, c *int32, most int32)
-	// addDCs adds a number to each of the 4x4 blocks of 16x16 samples, in raster
-	// order.
+	// addDCs adds one value to each of the 4x4 blocks of 16x16 samples, in raster order.
 	addDCs func(dst []T, stride int, dcs *[16]int16, most int32)
-	// lumaEdge filters an edge of 16 lines, the first of which has its
-	// sample q0 at; columns tells a vertical edge. Each strength bS is for four
-	// lines; if one is 4, all are.
+	// lumaEdge filters an edge of 16 lines; pix[at] is sample q0 of the first line, and columns
+	// means that the edge is vertical. Each strength bS is for four lines; if one is 4, all are.
 	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8)
-	// chromaEdges does the same for 8 lines of both planes of chroma, two for
-	// each strength.
+	// chromaEdges filters an edge of 8 lines in both chroma planes; each strength is for two
+	// lines.
 	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8)
 }
 
@@ -110,7 +108,7 @@ func bilinearBlock[T motion.Sample](dst []T, stride int, src []T, step, w, h, dx
 	}
 }
 
-// steps are the ways across an edge and along it.
+// steps returns the distance between samples across an edge and along it.
 func steps(stride int, columns bool) (across, along int) {
 	if columns {
 		return 1, stride

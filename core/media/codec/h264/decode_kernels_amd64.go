@@ -9,7 +9,7 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// fastKernels are the fastest kernels for 8 bits that this processor runs.
+// fastKernels returns the fastest kernels for 8-bit samples that this processor runs.
 func fastKernels() kernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return goKernels[uint8]()
@@ -51,8 +51,8 @@ func fastKernels() kernels[uint8] {
 	}
 }
 
-// fastWideKernels are the fastest kernels for samples of two bytes, of up to 10
-// bits, that this processor runs.
+// fastWideKernels returns the fastest kernels for two-byte samples of up to 10 bits that this
+// processor runs.
 func fastWideKernels() kernels[uint16] {
 	k := goKernels[uint16]()
 	if !cpu.X86.HasAVX2 {
@@ -90,13 +90,14 @@ func fastWideKernels() kernels[uint16] {
 	return k
 }
 
-// lumaFilter and chromaFilter filter an edge in assembly.
+// lumaFilter and chromaFilter are assembly functions that filter an edge.
 type (
 	lumaFilter   func(pix *byte, stride int, f *byte, bs uint32)
 	chromaFilter func(u, v *byte, stride int, f *byte, bs uint32)
 )
 
-// lumaEdges is lumaEdge with the filters of rows and of columns, for bS under 4 and for 4.
+// lumaEdges makes a lumaEdge kernel of assembly functions, by horizontal or vertical edge and by
+// bS under 4 or equal to 4.
 func lumaEdges[T motion.Sample](filters [2][2]lumaFilter) func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
 	return func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
 		if columns {
@@ -108,7 +109,7 @@ func lumaEdges[T motion.Sample](filters [2][2]lumaFilter) func(pix []T, at, stri
 	}
 }
 
-// bothChromaEdges is chromaEdges with such filters.
+// bothChromaEdges makes a chromaEdges kernel of assembly functions.
 func bothChromaEdges[T motion.Sample](filters [2][2]chromaFilter) func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
 	return func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
 		u, v := planes[0], planes[1]
@@ -121,8 +122,8 @@ func bothChromaEdges[T motion.Sample](filters [2][2]chromaFilter) func(planes *[
 	}
 }
 
-// bytes is the filter as the assembly reads it.
+// bytes is the address of the filter, for the assembly.
 func (f *edgeFilter[T]) bytes() *byte { return (*byte)(unsafe.Pointer(f)) }
 
-// strengths are four strengths in a double word.
+// strengths packs four strengths into 32 bits.
 func strengths(bs [4]uint8) uint32 { return binary.LittleEndian.Uint32(bs[:]) }

@@ -18,24 +18,24 @@ const (
 	kindInter
 )
 
-// mbInfo is what is kept of a macroblock while its picture is decoded.
+// mbInfo is what later macroblocks of the picture need to know about a macroblock.
 type mbInfo struct {
-	slice      int32 // number of its slice in the picture, from 1; 0: not decoded
+	slice      int32 // number of its slice in the picture, from 1; 0: not yet decoded
 	kind       mbKind
 	skip       bool
 	field      bool
 	transform8 bool
-	still      bool   // one motion for all of an inter macroblock
+	still      bool   // the whole inter macroblock has one motion
 	direct16   bool   // B_Skip or B_Direct_16x16
-	direct     uint8  // of which 8x8 blocks the motion is inferred, a bit each
+	direct     uint8  // a bit for each 8x8 block whose motion is inferred
 	luma       uint16 // which 4x4 blocks of luma have coefficients, in raster order
 	chromaMode uint8  // intra_chroma_pred_mode
 	cbp        uint8  // CodedBlockPatternLuma | CodedBlockPatternChroma<<4
 	dc         uint8  // which DC blocks are coded: a bit for Y, Cb, Cr
 	qp         int8   // QPY
 	qpc        [2]int8
-	nonZero    [48]uint8 // coefficients of each 4x4 block: 16 of Y, then up to 8 of Cb and of Cr (from 32)
-	modes      [16]int8  // Intra4x4PredMode by block, -1 where it does not count, 2 of other macroblocks
+	nonZero    [48]uint8 // number of coefficients of each 4x4 block: 16 of Y, then up to 8 of Cb and, from 32, of Cr
+	modes      [16]int8  // Intra4x4PredMode by block; -1 where it is not available, 2 in other kinds of macroblock
 	mvd        [2][16][2]uint8
 }
 
@@ -47,25 +47,25 @@ const (
 	nonZeroCr = 32
 )
 
-// A cache holds values of the 4x4 blocks of a macroblock with those of its
-// neighbours around them, eight to a row: block x, y is at (y+1)*8+x+1.
+// A cache holds a value for each 4x4 block of a macroblock and of its neighbours' blocks around
+// it, eight to a row: block x, y is at (y+1)*8+x+1.
 const (
 	cacheSize  = 40
 	cacheStep  = 8
 	cacheFirst = 9 // of block 0, 0
 )
 
-// cacheAt gives where the 4x4 blocks are in a cache, in raster order.
+// cacheAt is the index in a cache of each 4x4 block in raster order.
 var cacheAt = [16]int{9, 10, 11, 12, 17, 18, 19, 20, 25, 26, 27, 28, 33, 34, 35, 36}
 
-// blockOf gives the raster place of the 4x4 blocks in coding order (6.4.3).
+// blockOf is the raster index of each 4x4 block in coding order (6.4.3).
 var blockOf = [16]int{0, 1, 4, 5, 2, 3, 6, 7, 8, 9, 12, 13, 10, 11, 14, 15}
 
-// codingOrder is its inverse.
+// codingOrder is the inverse of blockOf: the coding order of each 4x4 block in raster order.
 var codingOrder = blockOf // the order is its own inverse
 
-// neighbours are the macroblocks around the current one, as indices into the
-// picture's, -1 for those that are not available (6.4.12).
+// neighbours are the macroblocks around the current one, as indices into the picture's
+// macroblocks; -1 where one is not available (6.4.12).
 type neighbours struct {
 	left     [4]int32 // beside each row of 4x4 blocks
 	leftRow  [4]uint8 // the row of blocks there
@@ -75,8 +75,8 @@ type neighbours struct {
 	corner   uint8 // the row of blocks in topLeft
 }
 
-// sliceDecoder decodes the macroblocks of one slice. Samples are another
-// type's task.
+// sliceDecoder decodes the syntax of the macroblocks of one slice. Their samples are made by
+// recon.
 type sliceDecoder struct {
 	pic    *pictureTask
 	h      *sliceHeader
@@ -111,11 +111,11 @@ type sliceDecoder struct {
 	mode16 int
 	shape  partShape
 	sub    [4]subShape
-	coded  uint64     // which 4x4 blocks hold coefficients: 16 of Y, then Cb from 16, Cr from 32
-	more   uint64     // of them, those with more than a DC coefficient
+	coded  uint64     // a bit for each 4x4 block that has coefficients: 16 of Y, then Cb from 16, Cr from 32
+	more   uint64     // those of coded that have more than a DC coefficient
 	coeffs [512]int32 // of 4x4 blocks in coding order, or of 8x8 blocks; Cb from 256, Cr from 384
 	dc     [8]int32
-	pcm    []byte // the samples of a macroblock that is not coded
+	pcm    []byte // the samples of an I_PCM macroblock
 }
 
 // partShape is how a macroblock is split for prediction.
@@ -138,7 +138,7 @@ const (
 	sub4x4
 )
 
-// place sets the current macroblock.
+// place makes the macroblock at x, y the current one.
 func (d *sliceDecoder) place(x, y int, field bool) {
 	d.x, d.y, d.field = x, y, field
 	d.addr = y*d.width + x
@@ -154,8 +154,8 @@ func (d *sliceDecoder) place(x, y int, field bool) {
 	}
 }
 
-// available returns the index of a macroblock that comes before the current one
-// in raster order, or -1 where it is outside or before the slice.
+// available returns the index of a macroblock that precedes the current one in raster order, or
+// -1 where it is outside the picture or not in this slice.
 func (d *sliceDecoder) available(x, y int) int32 {
 	if uint(x) >= uint(d.width) || y < 0 {
 		return -1
@@ -186,7 +186,7 @@ func (d *sliceDecoder) findNeighbours() {
 	d.n.corner = 3
 }
 
-// findPairs is table 6-4: the neighbours in a frame of macroblock pairs.
+// findPairs derives the neighbours in a frame of macroblock pairs (table 6-4).
 func (d *sliceDecoder) findPairs() {
 	pair, bottom := d.y&^1, d.y&1
 	pick := func(x int) int32 { // the macroblock above, in the pair over this one
@@ -240,13 +240,13 @@ func (d *sliceDecoder) findLeftPair(left int32, bottom int) {
 	}
 }
 
-// setInter prepares the motion of an inter macroblock: nothing predicted yet.
+// setInter resets the motion for an inter macroblock: nothing is predicted yet.
 func (d *sliceDecoder) setInter() {
 	d.mb.kind = kindInter
 	d.mv.intra = false
 }
 
-// setIntra says that the macroblock has no motion.
+// setIntra marks the macroblock as one without motion.
 func (d *sliceDecoder) setIntra(kind mbKind) {
 	d.mb.kind = kind
 	d.mv.intra = true
@@ -255,14 +255,14 @@ func (d *sliceDecoder) setIntra(kind mbKind) {
 	d.clearDifferences()
 }
 
-// clearDifferences says that no motion vector was sent.
+// clearDifferences marks the macroblock as one without coded motion vector differences.
 func (d *sliceDecoder) clearDifferences() {
 	if d.h.pps.cabac {
 		d.mb.mvd = [2][16][2]uint8{}
 	}
 }
 
-// setQP moves QPY by delta (7.4.5) and finds QPC of both chroma planes.
+// setQP adds delta to QPY (7.4.5) and derives QPC of both chroma planes.
 func (d *sliceDecoder) setQP(delta int) {
 	offset := 6 * (d.h.sps.depth - 8)
 	d.qp = (d.qp+delta+52+2*offset)%(52+offset) - offset
@@ -276,7 +276,7 @@ func (d *sliceDecoder) storeQP() {
 	}
 }
 
-// chromaQP is QPC without the depth's offset, for chroma samples of depth bits (8.5.8).
+// chromaQP returns QPC without the bit depth's offset, for chroma samples of depth bits (8.5.8).
 func chromaQP(qp, offset, depth int) int {
 	i := max(-6*(depth-8), min(qp+offset, 51))
 	if i < 30 {
@@ -285,5 +285,5 @@ func chromaQP(qp, offset, depth int) int {
 	return int(chromaQPs[i-30])
 }
 
-// chromaQPs is table 8-15 from 30 on.
+// chromaQPs is table 8-15 for indices from 30 on.
 var chromaQPs = [22]uint8{29, 30, 31, 32, 32, 33, 34, 34, 35, 35, 36, 36, 37, 37, 37, 38, 38, 38, 39, 39, 39, 39}

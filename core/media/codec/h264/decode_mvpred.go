@@ -5,13 +5,12 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// notAvailable marks reference indices of blocks that cannot be used; -1 marks
-// those that do not use the list.
+// notAvailable is the reference index of blocks that are not available; -1 is that of blocks
+// that do not use the list.
 const notAvailable = -2
 
-// loadMotion fills the caches' borders with the motion around the macroblock,
-// in its own units: the vectors and indices of fields and frames are converted
-// into each other (8.4.1.3.1).
+// loadMotion fills the borders of the caches with the motion around the macroblock. Vectors and
+// indices of field and frame macroblocks are converted into the current one's units (8.4.1.3.1).
 func (d *sliceDecoder) loadMotion(lists int) {
 	for l := range lists {
 		d.ref[l] = noRefs
@@ -60,7 +59,7 @@ func (d *sliceDecoder) loadLeft(l int) {
 	}
 }
 
-// noRefs says that no block can be used.
+// noRefs is a reference cache in which no block is available.
 var noRefs = func() (refs [cacheSize]int8) {
 	for i := range refs {
 		refs[i] = notAvailable
@@ -77,8 +76,7 @@ func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
 	d.ref[l][at], d.vec[l][at] = d.converted(m, l, block)
 }
 
-// converted returns the motion of a block of another macroblock in units of the
-// current one.
+// converted returns the motion of a block of macroblock m in units of the current macroblock.
 func (d *sliceDecoder) converted(m *mbMotion, l, block int) (int8, motion.Vector) {
 	ref, v := m.ref[l][block>>3<<1|block>>1&1], m.mv[l][block]
 	if ref < 0 {
@@ -99,14 +97,14 @@ func (d *sliceDecoder) converted(m *mbMotion, l, block int) (int8, motion.Vector
 // half divides by 2 towards zero.
 func half(v int16) int16 { return v / 2 }
 
-// loadDifferences fills the borders of what the contexts of ref_idx and mvd
-// depend on.
+// loadDifferences fills the borders of the caches from which the contexts of ref_idx and mvd are
+// derived.
 func (d *sliceDecoder) loadDifferences(lists int) {
 	if !d.h.pps.cabac {
 		return
 	}
 	for l := range lists {
-		if d.n.top >= 0 && d.n.left[0] >= 0 && !d.h.mbaff && d.lists[l].n == 1 { // nothing depends on indices
+		if d.n.top >= 0 && d.n.left[0] >= 0 && !d.h.mbaff && d.lists[l].n == 1 { // no context depends on indices
 			*(*[4][2]uint8)(d.mvd[l][1:]) = *(*[4][2]uint8)(d.mbs[d.n.top].mvd[l][12:])
 			left := &d.mbs[d.n.left[0]].mvd[l]
 			for i := range 4 {
@@ -142,8 +140,8 @@ func (d *sliceDecoder) loadDifference(l, at int, mb int32, block int) {
 	d.refCtx[l][at], d.mvd[l][at] = max(ref, 0), diff
 }
 
-// Which 4x4 block is the right upper neighbour of a partition, for blocks
-// inside the macroblock: it is available if it comes first in coding order.
+// cornerInside marks, by block and width, where the upper right neighbour of a partition inside
+// the macroblock is available: where it comes first in coding order.
 var cornerInside = func() (inside [16][5]bool) {
 	for block := range inside {
 		for w := 1; w <= 4; w++ {
@@ -154,8 +152,8 @@ var cornerInside = func() (inside [16][5]bool) {
 	return inside
 }()
 
-// corner returns the motion of neighbour C of a partition of w blocks' width at
-// block, or that of D where C is not available (8.4.1.3.2).
+// corner returns the motion of neighbour C of a partition that begins at block and is w blocks
+// wide, or of neighbour D where C is not available (8.4.1.3.2).
 func (d *sliceDecoder) corner(l, block, w int) (int8, motion.Vector) {
 	at := cacheAt[block]
 	if c := at - cacheStep + w; block < 4 || cornerInside[block][w] {
@@ -170,8 +168,8 @@ func (d *sliceDecoder) corner(l, block, w int) (int8, motion.Vector) {
 	return d.ref[l][c], d.vec[l][c]
 }
 
-// leftCorner is neighbour D of a block in the left column of row y, not the
-// first, where the pair to the left is not of the same kind (table 6-4).
+// leftCorner returns the motion of neighbour D of a block in the left column and in row y > 0,
+// where the pair to the left is of the other kind, field or frame (table 6-4).
 func (d *sliceDecoder) leftCorner(l, y int) (int8, motion.Vector) {
 	top := d.available(d.x-1, d.y&^1)
 	line, bottom := 4*y-1, d.y&1
@@ -187,8 +185,8 @@ func (d *sliceDecoder) leftCorner(l, y int) (int8, motion.Vector) {
 	return d.converted(m, l, row>>2<<2+3)
 }
 
-// predict is the motion vector prediction of a partition of w blocks' width at
-// block (8.4.1.3).
+// predict returns the motion vector prediction of a partition that begins at block and is w
+// blocks wide (8.4.1.3).
 func (d *sliceDecoder) predict(l, block, w int, ref int8) motion.Vector {
 	at := cacheAt[block]
 	refA, a := d.ref[l][at-1], d.vec[l][at-1]
@@ -200,7 +198,7 @@ func (d *sliceDecoder) predict(l, block, w int, ref int8) motion.Vector {
 	return median(ref, refA, refB, refC, a, b, c)
 }
 
-// median is 8.4.1.3.1.
+// median is median motion vector prediction (8.4.1.3.1).
 func median(ref, refA, refB, refC int8, a, b, c motion.Vector) motion.Vector {
 	switch isA, isB, isC := refA == ref, refB == ref, refC == ref; {
 	case isA && !isB && !isC:
@@ -226,7 +224,8 @@ func middle(a, b, c int16) int16 {
 	return max(min(a, b), min(max(a, b), c))
 }
 
-// predict16x8 and predict8x16 try the neighbour that is favoured first.
+// predict16x8 and predict8x16 prefer one neighbour over the median, depending on the part
+// (8.4.1.3).
 func (d *sliceDecoder) predict16x8(l, part int, ref int8) motion.Vector {
 	at := cacheAt[8*part] - cacheStep
 	if part == 1 {
@@ -249,7 +248,7 @@ func (d *sliceDecoder) predict8x16(l, part int, ref int8) motion.Vector {
 	return d.predict(l, 2*part, 2, ref)
 }
 
-// predictSkip is the motion of a P_Skip macroblock (8.4.1.1).
+// predictSkip returns the motion vector of a P_Skip macroblock (8.4.1.1).
 func (d *sliceDecoder) predictSkip() motion.Vector {
 	refA, refB := d.ref[0][cacheFirst-1], d.ref[0][1]
 	if refA == notAvailable || refB == notAvailable ||
@@ -259,7 +258,7 @@ func (d *sliceDecoder) predictSkip() motion.Vector {
 	return d.predict(0, 0, 4, 0)
 }
 
-// setRef notes the reference index of w x h blocks from block on.
+// setRef stores the reference index of w x h blocks from block on.
 func (d *sliceDecoder) setRef(l, block, w, h int, ref int8) {
 	if w == 4 {
 		for y := range h {
@@ -275,7 +274,7 @@ func (d *sliceDecoder) setRef(l, block, w, h int, ref int8) {
 	}
 }
 
-// setVector notes the motion vector of w x h blocks.
+// setVector stores the motion vector of w x h blocks.
 func (d *sliceDecoder) setVector(l, block, w, h int, v motion.Vector) {
 	if w == 4 {
 		four := [4]motion.Vector{v, v, v, v}
@@ -294,7 +293,7 @@ func (d *sliceDecoder) setVector(l, block, w, h int, v motion.Vector) {
 	}
 }
 
-// setDifference notes the absolute difference of w x h blocks.
+// setDifference stores the absolute motion vector difference of w x h blocks.
 func (d *sliceDecoder) setDifference(l, block, w, h int, diff [2]uint8) {
 	if w == 4 {
 		four := [4][2]uint8{diff, diff, diff, diff}
@@ -313,8 +312,8 @@ func (d *sliceDecoder) setDifference(l, block, w, h int, diff [2]uint8) {
 	}
 }
 
-// readVector reads the difference to a predicted vector of w x h blocks and
-// notes both.
+// readVector reads the motion vector difference of w x h blocks, adds the prediction, and stores
+// the vector and the difference.
 func (d *sliceDecoder) readVector(l, block, w, h int, pred motion.Vector) {
 	at := cacheAt[block]
 	a, b := d.mvd[l][at-1], d.mvd[l][at-cacheStep]
@@ -326,8 +325,8 @@ func (d *sliceDecoder) readVector(l, block, w, h int, pred motion.Vector) {
 	}
 }
 
-// keepRefs copies the reference indices into the picture's motion and finds
-// the pictures that they mean.
+// keepRefs copies the reference indices into the picture's motion, with the pictures to which
+// they refer.
 func (d *sliceDecoder) keepRefs(lists int) {
 	for l := range lists {
 		last, id := int8(-1), int32(-1)
@@ -355,8 +354,8 @@ func (d *sliceDecoder) refID(l int, ref int8) int32 {
 	return d.reference(l, ref).number()
 }
 
-// reference is the picture that an index of the current macroblock means
-// (8.4.2.1): in a field macroblock of a frame, the fields of each frame in
+// reference returns the picture to which a reference index of the current macroblock refers
+// (8.4.2.1). In a field macroblock of a frame, the indices count the fields of each frame in
 // turn.
 func (d *sliceDecoder) reference(l int, ref int8) ref {
 	if !d.h.mbaff || !d.field {
@@ -370,7 +369,8 @@ func (d *sliceDecoder) reference(l int, ref int8) ref {
 	return r
 }
 
-// parity is the field that the current macroblock is of, or the frame.
+// parity returns the field to which the current macroblock belongs, or that it belongs to a
+// frame.
 func (d *sliceDecoder) parity() framepool.Fields {
 	if !d.h.mbaff || !d.field {
 		return d.h.structure

@@ -7,20 +7,20 @@ import (
 	"vividstrain/core/media/codec/threads"
 )
 
-// pictureTask is one picture, a frame or a field, on its way to be decoded.
+// pictureTask is one picture to be decoded, a frame or a field.
 type pictureTask struct {
 	f         *frame
 	sps       *sps
 	structure framepool.Fields
 	poc       [2]int32
 	shared    bool     // other pictures are decoded at the same time
-	conceal   *frame   // where samples are taken from that are missing, may be nil
-	held      []*frame // to be let go at the end
+	conceal   *frame   // the picture that replaces missing samples; may be nil
+	held      []*frame // to be released when the picture is done
 	slices    []*slice
-	spare     []*slice // for use again
+	spare     []*slice // slices for reuse
 }
 
-// slice is one slice with the reference lists that its header leads to.
+// slice is one slice and the reference lists that its header defines.
 type slice struct {
 	h     sliceHeader
 	lists [2]refList
@@ -29,10 +29,10 @@ type slice struct {
 	data  bits.Reader // from the first bit of slice data on
 }
 
-// pocOf is PicOrderCnt of the picture or of a field of it.
+// pocOf returns PicOrderCnt of the picture or of one of its fields.
 func (j *pictureTask) pocOf(s framepool.Fields) int32 { return pocOf(j.poc, s) }
 
-// hold keeps a frame from being used again while the picture is decoded.
+// hold keeps a frame from being reused while the picture is decoded.
 func (j *pictureTask) hold(f *frame) {
 	f.Hold()
 	j.held = append(j.held, f)
@@ -48,7 +48,7 @@ func (j *pictureTask) newSlice() *slice {
 	return new(slice)
 }
 
-// reset lets go of everything.
+// reset releases every frame and slice of the task.
 func (j *pictureTask) reset() {
 	for i, f := range j.held {
 		f.Drop()
@@ -86,7 +86,7 @@ func (w *worker) thread(i int) *sliceThread {
 	return w.threads[i]
 }
 
-// run decodes the picture of j and lets everyone know as rows are ready.
+// run decodes the picture of j and publishes its progress row by row.
 func (w *worker) run(j *pictureTask) {
 	defer j.f.Advance(j.structure, framepool.AllRows)
 	w.team.Add(1)
@@ -104,16 +104,16 @@ func (w *worker) run(j *pictureTask) {
 	}
 }
 
-// reconstructor decodes the macroblocks of a picture and filters them a row later,
-// since intra prediction takes unfiltered samples.
+// reconstructor decodes the macroblocks of a picture and deblocks them one row later, because
+// intra prediction uses unfiltered samples.
 type reconstructor[T motion.Sample] struct {
 	r       *recon[T]
 	d       *sliceDecoder
 	job     *pictureTask
-	next    int // the macroblock to come, by address as in slice headers
+	next    int // address of the next macroblock, counted as in slice headers
 	end     int
 	rowUnit int // macroblocks in a row, or in a row of pairs
-	rows    int // of macroblocks, or of pairs, that are complete
+	rows    int // complete rows of macroblocks, or of pairs
 }
 
 func newReconstructor[T motion.Sample](w *worker, m *sliceThread, r *recon[T], j *pictureTask) *reconstructor[T] {
@@ -132,7 +132,7 @@ func newReconstructor[T motion.Sample](w *worker, m *sliceThread, r *recon[T], j
 	return p
 }
 
-// startSlice makes s the slice that is decoded.
+// startSlice prepares to decode slice s.
 func (d *sliceDecoder) startSlice(s *slice, number, end int) {
 	d.h, d.number, d.lists, d.r, d.scale, d.end = &s.h, int32(number), &s.lists, s.data, s.scale, end
 }
@@ -159,7 +159,7 @@ func decodePicture[T motion.Sample](w *worker, j *pictureTask, pick func(m *slic
 	p.filter(p.rows - 1)
 }
 
-// inOrder tells whether the slices begin one after the other.
+// inOrder reports whether the slices begin at rising addresses.
 func (p *reconstructor[T]) inOrder() bool {
 	last := -1
 	for _, s := range p.job.slices {
@@ -171,13 +171,13 @@ func (p *reconstructor[T]) inOrder() bool {
 	return true
 }
 
-// decodeSlices decodes the slices of a picture at the same time on n threads
-// that have nothing else to do, and filters when all are there.
+// decodeSlices decodes the slices of a picture in parallel on n idle slice threads, and deblocks
+// when all are decoded.
 func decodeSlices[T motion.Sample](w *worker, p *reconstructor[T], pick func(m *sliceThread) *recon[T], n int) {
 	for i := range n {
 		w.thread(i) // made here, not by several goroutines at once
 	}
-	j, last := p.job, p.end // the first thread makes its painter anew, where p is
+	j, last := p.job, p.end // the first thread's reconstructor, where p is, is made anew
 	w.team.Each(n, len(j.slices), func(i int) func(task int) {
 		m := w.thread(i)
 		own := newReconstructor(w, m, pick(m), j)
@@ -204,7 +204,7 @@ func decodeSlices[T motion.Sample](w *worker, p *reconstructor[T], pick func(m *
 	}
 }
 
-// reconstruct makes the samples of the macroblock that was just read.
+// reconstruct makes the samples of the macroblock that was just parsed.
 func (p *reconstructor[T]) reconstruct() error {
 	if err := p.r.reconstruct(); err != nil {
 		return err
@@ -213,8 +213,7 @@ func (p *reconstructor[T]) reconstruct() error {
 	return nil
 }
 
-// advance counts a macroblock. When a row of them is complete, the row before
-// is filtered.
+// advance counts one more macroblock. When a row is complete, the row before it is deblocked.
 func (p *reconstructor[T]) advance() {
 	p.next++
 	if p.next%p.rowUnit != 0 {
@@ -225,7 +224,7 @@ func (p *reconstructor[T]) advance() {
 		p.filter(p.rows - 2)
 	}
 	height := 16 * p.rowUnit / p.d.width * (p.rows - 1)
-	height -= 8 // the rows above an edge change once more
+	height -= 8 // the edge below still changes these rows
 	if p.job.structure == framepool.WholeFrame {
 		height /= 2
 	}
@@ -249,7 +248,7 @@ func (p *reconstructor[T]) filter(row int) {
 	d.h, d.x, d.y, d.field, d.mb = h, x, y, field, mb
 }
 
-// conceal fills the macroblocks up to address end from another picture.
+// conceal fills the macroblocks up to address end from the substitute picture.
 func (p *reconstructor[T]) conceal(end int) {
 	for p.next < end {
 		p.job.f.Damaged.Store(true)
@@ -258,7 +257,7 @@ func (p *reconstructor[T]) conceal(end int) {
 	}
 }
 
-// position is where a macroblock is stored, by its address.
+// position returns where the macroblock of an address is in the picture.
 func (p *reconstructor[T]) position(addr int) (x, y int) {
 	x, y = addr%p.d.width, addr/p.d.width
 	if p.rowUnit > p.d.width {
@@ -270,8 +269,8 @@ func (p *reconstructor[T]) position(addr int) (x, y int) {
 	return x, y
 }
 
-// concealMacroblock copies the macroblock at x, y of the substitute picture, or makes
-// it grey.
+// concealMacroblock copies the macroblock at x, y from the substitute picture, or fills it with
+// grey.
 func (p *reconstructor[T]) concealMacroblock(x, y int) {
 	r := p.r
 	m := &p.d.motion[y*p.d.width+x]

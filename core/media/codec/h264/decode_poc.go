@@ -2,17 +2,16 @@ package h264
 
 import "vividstrain/core/media/codec/framepool"
 
-// pocState is what the picture order count of a picture depends on (8.2.1).
+// pocState is what the picture order count of the next picture depends on (8.2.1).
 type pocState struct {
 	prevMSB, prevLSB int32 // of the previous reference picture
 	prevFrameNum     int
 	prevOffset       int32 // FrameNumOffset of the previous picture
 	reset            bool  // the previous picture had operation 5
-	resetTop         int32 // and then TopFieldOrderCnt of it
+	resetTop         int32 // TopFieldOrderCnt of the previous picture if reset
 }
 
-// next computes TopFieldOrderCnt and BottomFieldOrderCnt; of a field only
-// its own counts.
+// next computes TopFieldOrderCnt and BottomFieldOrderCnt; for a field, only its own.
 func (o *pocState) next(h *sliceHeader) (poc [2]int32) {
 	switch h.sps.pocType {
 	case 0:
@@ -23,7 +22,7 @@ func (o *pocState) next(h *sliceHeader) (poc [2]int32) {
 	return o.fromFrameNum(h)
 }
 
-// fromLSB is 8.2.1.1.
+// fromLSB computes picture order counts of type 0 (8.2.1.1).
 func (o *pocState) fromLSB(h *sliceHeader) (poc [2]int32) {
 	if h.idr() {
 		o.prevMSB, o.prevLSB = 0, 0
@@ -45,7 +44,7 @@ func (o *pocState) fromLSB(h *sliceHeader) (poc [2]int32) {
 	return poc
 }
 
-// offset is FrameNumOffset of types 1 and 2.
+// offset returns FrameNumOffset of types 1 and 2.
 func (o *pocState) offset(h *sliceHeader) int32 {
 	prev := o.prevOffset
 	if o.reset {
@@ -60,7 +59,7 @@ func (o *pocState) offset(h *sliceHeader) int32 {
 	return prev
 }
 
-// fromCycle is 8.2.1.2.
+// fromCycle computes picture order counts of type 1 (8.2.1.2).
 func (o *pocState) fromCycle(h *sliceHeader) (poc [2]int32) {
 	s := h.sps
 	o.prevOffset = o.offset(h)
@@ -93,7 +92,7 @@ func (o *pocState) fromCycle(h *sliceHeader) (poc [2]int32) {
 	return poc
 }
 
-// fromFrameNum is 8.2.1.3.
+// fromFrameNum computes picture order counts of type 2 (8.2.1.3).
 func (o *pocState) fromFrameNum(h *sliceHeader) (poc [2]int32) {
 	o.prevOffset = o.offset(h)
 	n := 2 * (o.prevOffset + int32(h.frameNum))
@@ -105,8 +104,8 @@ func (o *pocState) fromFrameNum(h *sliceHeader) (poc [2]int32) {
 	return [2]int32{n, n}
 }
 
-// update notes what the following picture needs. After operation 5 the picture
-// itself counts as the first again.
+// update stores what the next picture needs. After memory management operation 5 the picture
+// counts as the first of the stream.
 func (o *pocState) update(h *sliceHeader, f *frame) {
 	o.prevFrameNum = h.frameNum
 	o.reset = false

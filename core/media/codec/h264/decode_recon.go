@@ -27,15 +27,15 @@ type recon[T motion.Sample] struct {
 	chromaShift  int // 1 where chroma has half the rows
 	at, chromaAt int // the macroblock's first sample
 
-	from     ref       // the picture that was predicted from last
+	from     ref       // the reference that was used last
 	origin   source[T] // its samples
 	border   border[T]
 	averages averages[T]
 	edge     motion.EdgeBlock[T]
 	half     [16*16 + motion.RowPadding]T
 	second   [3][16*16 + motion.RowPadding]T
-	dcs      [16]int16 // to be added to 4x4 blocks
-	edges    edges[T]  // of the macroblock that is filtered
+	dcs      [16]int16 // DC residuals of 4x4 blocks
+	edges    edges[T]  // of the macroblock that is being deblocked
 }
 
 func samplesOf[T motion.Sample](p *picture.Plane) ([]T, int) {
@@ -47,7 +47,7 @@ func samplesOf[T motion.Sample](p *picture.Plane) ([]T, int) {
 	return s, p.Stride
 }
 
-// begin sets the picture to be made.
+// begin sets the picture whose samples are made.
 func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 	r.d = d
 	r.planes = f.Picture.Chroma.Planes()
@@ -95,7 +95,7 @@ func (r *recon[T]) reconstruct() error {
 	return nil
 }
 
-// place finds the macroblock in the picture.
+// place computes where the macroblock's samples are in the picture.
 func (r *recon[T]) place() {
 	d := r.d
 	r.stride, r.chromaStride = r.fullStride[0], r.fullStride[1]
@@ -138,7 +138,7 @@ func (r *recon[T]) intra(ok *intraNeighbours) error {
 	return nil
 }
 
-// needs are the samples that each mode of 4x4 and 8x8 blocks predicts from.
+// The neighbouring samples that each intra mode of 4x4 and 8x8 blocks needs.
 const (
 	needLeft   = 1
 	needTop    = 2
@@ -235,7 +235,7 @@ func (r *recon[T]) addChroma() {
 	}
 }
 
-// pcm copies samples that are not coded.
+// pcm copies the samples of an I_PCM macroblock.
 func (r *recon[T]) pcm() {
 	s, in := r.d.h.sps, bits.NewReader(r.d.pcm)
 	put := func(dst []T, stride, w, h, depth int) {

@@ -6,8 +6,7 @@ import (
 	"vividstrain/core/media/codec/framepool"
 )
 
-// ref is a reference picture: a frame or one field of it, with what was true of
-// it when the list was made.
+// ref is a reference picture: a frame or one field of it, with its state when the list was made.
 type ref struct {
 	f    *frame
 	s    framepool.Fields
@@ -19,14 +18,13 @@ func newRef(f *frame, s framepool.Fields) ref {
 	return ref{f, s, f.long&s == s, f.poc}
 }
 
-// number tells the pictures of a stream apart.
+// number identifies a picture within the stream.
 func (r ref) number() int32 { return r.f.ID<<2 | int32(r.s) }
 
 // orderCount is PicOrderCnt of the picture.
 func (r ref) orderCount() int32 { return pocOf(r.poc, r.s) }
 
-// refList is a reference picture list. Longer lists than a slice may have are
-// cut.
+// refList is a reference picture list, cut to the length that a slice may have.
 type refList struct {
 	refs [33]ref
 	n    int
@@ -60,18 +58,18 @@ func (d *dpb) buildLists(h *sliceHeader, cur *frame, lists *[2]refList) {
 	}
 }
 
-// initP is 8.2.4.2.1 and 8.2.4.2.2.
+// initP initialises the list of a P slice (8.2.4.2.1, 8.2.4.2.2).
 func (d *dpb) initP(h *sliceHeader, list *refList) {
 	short := d.pick(func(f *frame) bool { return f.short != 0 })
 	slices.SortFunc(short, func(a, b *frame) int { return b.numWrap - a.numWrap })
 	d.append(h, list, short, d.longTerm())
 }
 
-// initB is 8.2.4.2.3 and 8.2.4.2.4.
+// initB initialises both lists of a B slice (8.2.4.2.3, 8.2.4.2.4).
 func (d *dpb) initB(h *sliceHeader, cur *frame, lists *[2]refList) {
 	now := cur.pocOf(h.structure)
 	order := func(f *frame) int32 {
-		if f == cur { // the first field, whose second this is
+		if f == cur { // the current picture is the second field of f
 			return f.pocOf(h.structure.Opposite())
 		}
 		return f.pocOf(framepool.WholeFrame)
@@ -113,8 +111,7 @@ func (d *dpb) longTerm() []*frame {
 	return long
 }
 
-// append adds the pictures of short-term and long-term frames, as frames or as
-// fields.
+// append adds short-term and then long-term references, as frames or as fields.
 func (d *dpb) append(h *sliceHeader, list *refList, short, long []*frame) {
 	if h.structure == framepool.WholeFrame {
 		for _, f := range short {
@@ -133,7 +130,7 @@ func (d *dpb) append(h *sliceHeader, list *refList, short, long []*frame) {
 	alternate(list, long, h.structure, func(f *frame) framepool.Fields { return f.long })
 }
 
-// alternate takes fields in turn from the frames, starting with parity s
+// alternate takes fields of alternating parity from the frames, starting with parity s
 // (8.2.4.2.5).
 func alternate(list *refList, frames []*frame, s framepool.Fields, marked func(*frame) framepool.Fields) {
 	var at [4]int // by parity
@@ -185,13 +182,13 @@ func (d *dpb) modify(h *sliceHeader, cur *frame, list *refList, ops []refOp) {
 			r = d.longTermNum(h.structure, int64(m.a))
 		}
 		if r.f == nil {
-			continue // what is missing is left out
+			continue // a missing picture is left out
 		}
 		list.moveTo(idx, r)
 	}
 }
 
-// moveTo puts r at place idx and takes it out further on.
+// moveTo inserts r at index idx and removes its later occurrence.
 func (l *refList) moveTo(idx int, r ref) {
 	last := l.n
 	for i := idx; i < l.n; i++ {
@@ -207,7 +204,7 @@ func (l *refList) moveTo(idx int, r ref) {
 	l.refs[idx] = r
 }
 
-// shortTerm finds the short-term reference picture with PicNum num (8.2.4.1).
+// shortTerm returns the short-term reference picture with PicNum num (8.2.4.1).
 func (d *dpb) shortTerm(s framepool.Fields, num int64) ref {
 	for _, f := range d.frames {
 		if s == framepool.WholeFrame {
@@ -226,7 +223,7 @@ func (d *dpb) shortTerm(s framepool.Fields, num int64) ref {
 	return ref{}
 }
 
-// longTermNum finds the long-term reference picture with LongTermPicNum num.
+// longTermNum returns the long-term reference picture with LongTermPicNum num.
 func (d *dpb) longTermNum(s framepool.Fields, num int64) ref {
 	for _, f := range d.frames {
 		if s == framepool.WholeFrame {

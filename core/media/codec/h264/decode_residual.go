@@ -16,8 +16,8 @@ const (
 	cat8x8      = 5
 )
 
-// Where the contexts of each category start (tables 9-34 and 9-40); the first
-// index tells field macroblocks.
+// Where the contexts of each block category start (tables 9-34 and 9-40); the first index is 1
+// for field macroblocks.
 var (
 	sigContexts  = [2][6]int{{105, 120, 134, 149, 152, 402}, {277, 292, 306, 321, 324, 436}}
 	lastContexts = [2][6]int{{166, 181, 195, 210, 213, 417}, {338, 353, 367, 382, 385, 451}}
@@ -36,16 +36,17 @@ var (
 		3, 3, 3, 3, 3, 3, 3, 3, 4, 4, 4, 4, 4, 4, 4, 4, 5, 5, 5, 5, 6, 6, 6, 6, 7, 7, 7, 7, 8, 8, 8}
 )
 
-// block says where the coefficients of a block go.
+// block describes where the coefficients of a transform block are stored, and how they are
+// scaled.
 type block struct {
 	cat   int
 	out   []int32 // 16 or 64 coefficients in raster order
-	scan  []uint8 // their places in the order in which they come
-	scale []int32 // factors by place
-	shift uint    // of the scaled levels to the right, with rounding
+	scan  []uint8 // raster index of each coefficient in scan order
+	scale []int32 // scaling factors by raster index
+	shift uint    // right shift of the scaled levels, with rounding
 }
 
-// raw are factors that change nothing.
+// raw are scaling factors that leave levels unchanged.
 var raw = func() (ones [16]int32) {
 	for i := range ones {
 		ones[i] = 1
@@ -53,13 +54,13 @@ var raw = func() (ones [16]int32) {
 	return ones
 }()
 
-// put stores a level, scaled (8.5.12.1, 8.5.13.1).
+// put scales a level and stores it (8.5.12.1, 8.5.13.1).
 func (b *block) put(i int, level int32) {
 	place := b.scan[i]
 	b.out[place] = (level*b.scale[place] + 1<<b.shift>>1) >> b.shift
 }
 
-// residual reads all coefficients of the macroblock (7.3.5.3).
+// residual parses all coefficients of the macroblock (7.3.5.3).
 func (d *sliceDecoder) residual() error {
 	d.loadNonZero()
 	intra := 0
@@ -78,7 +79,7 @@ func (d *sliceDecoder) residual() error {
 	return nil
 }
 
-// rasterOf turns bits of eight 4x4 blocks in coding order into raster order.
+// rasterOf converts a bit set of eight 4x4 blocks from coding order to raster order.
 var rasterOf = func() (table [256]uint8) {
 	for coded := range table {
 		for k := range 8 {
@@ -134,8 +135,8 @@ func (d *sliceDecoder) residualLuma(list int) error {
 	return nil
 }
 
-// residual8x8 reads an 8x8 block: as one, or with variable-length codes as
-// four blocks of 16 coefficients.
+// residual8x8 parses an 8x8 block: as one with CABAC, as four interleaved blocks of 16
+// coefficients with CAVLC.
 func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 	field := d.fieldScan()
 	out := d.coeffs[64*b8 : 64*b8+64]
@@ -212,7 +213,7 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	return nil
 }
 
-// chromaBlocks is how many 4x4 blocks each chroma plane of a macroblock has.
+// chromaBlocks returns the number of 4x4 blocks in each chroma plane of a macroblock.
 func (d *sliceDecoder) chromaBlocks() int {
 	if d.h.sps.chroma.IsTall() {
 		return 8
@@ -220,7 +221,7 @@ func (d *sliceDecoder) chromaBlocks() int {
 	return 4
 }
 
-// fieldScan is 1 where fields' scans and contexts are used.
+// fieldScan returns 1 where the scans and contexts of fields apply, else 0.
 func (d *sliceDecoder) fieldScan() int {
 	if d.field || d.h.structure != framepool.WholeFrame {
 		return 1
@@ -228,8 +229,8 @@ func (d *sliceDecoder) fieldScan() int {
 	return 0
 }
 
-// read reads one block of a plane, which is at place at of its cache, and
-// returns how many coefficients it has.
+// read parses one block of a plane, whose cache index is at, and returns its number of
+// coefficients.
 func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 	if d.h.pps.cabac {
 		if d.cabac.Decision(85+4*b.cat+d.codedContext(b.cat, plane, at)) == 0 {
@@ -243,7 +244,7 @@ func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 	return d.cavlcCoeffs(b, int(coeffTable[d.coeffContext(plane, at)&31]))
 }
 
-// coeffContext is nC of a block (9.2.1).
+// coeffContext returns nC of a block (9.2.1).
 func (d *sliceDecoder) coeffContext(plane, at int) int {
 	nz := &d.nz[plane]
 	n := int(nz[at-1]) + int(nz[at-cacheStep])
@@ -253,7 +254,7 @@ func (d *sliceDecoder) coeffContext(plane, at int) int {
 	return n
 }
 
-// codedContext is ctxIdxInc of coded_block_flag of a block (9.3.3.1.1.9).
+// codedContext returns ctxIdxInc of a block's coded_block_flag (9.3.3.1.1.9).
 func (d *sliceDecoder) codedContext(cat, plane, at int) int {
 	if cat == catDC16 || cat == catChromaDC {
 		return d.codedDC(plane)
@@ -262,11 +263,10 @@ func (d *sliceDecoder) codedContext(cat, plane, at int) int {
 	return min(int(nz[at-1]), 1) + 2*min(int(nz[at-cacheStep]), 1)
 }
 
-// coeffTable is which table of coeff_token an nC takes; 5 is the one of fixed
-// length.
+// coeffTable is the table of coeff_token for each nC; 5 is the fixed-length one.
 var coeffTable = [32]uint8{0, 0, 1, 1, 2, 2, 2, 2, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5, 5}
 
-// codedDC is ctxIdxInc of the coded_block_flag of a DC block.
+// codedDC returns ctxIdxInc of the coded_block_flag of a DC block.
 func (d *sliceDecoder) codedDC(plane int) int {
 	coded := func(i int32) int {
 		if i < 0 {
@@ -280,10 +280,10 @@ func (d *sliceDecoder) codedDC(plane int) int {
 	return coded(d.n.left[0]) + 2*coded(d.n.top)
 }
 
-// loadNonZero fills the caches' borders with how many coefficients the
-// neighbouring blocks have.
+// loadNonZero fills the borders of the caches with the number of coefficients of the
+// neighbouring blocks.
 func (d *sliceDecoder) loadNonZero() {
-	none := uint8(64) // is left out of the average for variable-length codes
+	none := uint8(64) // CAVLC leaves it out of the average
 	if d.h.pps.cabac {
 		none = 0
 		if d.mb.intra() {
@@ -325,8 +325,8 @@ func (d *sliceDecoder) loadNonZero() {
 	}
 }
 
-// storeNonZero keeps the counts for the macroblocks to come, and of luma for
-// deblocking which blocks have coefficients.
+// storeNonZero stores the number of coefficients for later macroblocks, and for deblocking which
+// luma blocks have any.
 func (d *sliceDecoder) storeNonZero() {
 	nz := &d.mb.nonZero
 	coded := d.coded
@@ -342,8 +342,8 @@ func (d *sliceDecoder) storeNonZero() {
 	}
 }
 
-// cabacCoeffs reads the coefficients of a block that has some (7.3.5.3.3) and
-// returns how many.
+// cabacCoeffs parses the coefficients of a block that has some (7.3.5.3.3) and returns how many
+// there are.
 func (d *sliceDecoder) cabacCoeffs(b *block) int {
 	var places [64]uint8
 	n := d.significant(b, &places)
@@ -373,7 +373,7 @@ func (d *sliceDecoder) cabacCoeffs(b *block) int {
 	return n
 }
 
-// significant reads which coefficients are not 0.
+// significant parses the significance map: which coefficients are not 0.
 func (d *sliceDecoder) significant(b *block, places *[64]uint8) (n int) {
 	c, field := &d.cabac, d.fieldScan()
 	sig, last := sigContexts[field][b.cat], lastContexts[field][b.cat]
@@ -431,7 +431,7 @@ func (d *sliceDecoder) largeLevel(ctx int) int32 {
 
 var errLevels = damaged("coefficients that no code stands for")
 
-// cavlcCoeffs reads the coefficients of a block (9.2) and returns how many.
+// cavlcCoeffs parses the coefficients of a block (9.2) and returns how many there are.
 func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 	r := &d.r
 	total, ones := 0, 0
@@ -463,7 +463,7 @@ func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 	return total, d.cavlcPlace(b, &levels, total)
 }
 
-// cavlcLevels reads the levels, that of the highest frequency first (9.2.2).
+// cavlcLevels parses the levels, from the highest frequency down (9.2.2).
 func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 	r := &d.r
 	window := r.Window()
@@ -491,7 +491,7 @@ func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 		} else if prefix >= 15 {
 			size = prefix - 3
 		}
-		if prefix > 15 { // longer than what is sure to be at hand
+		if prefix > 15 { // longer than the window is sure to hold
 			r.Skip(used)
 			window, used = r.Window(), 0
 			code += 1<<(prefix-3) - 4096
@@ -519,7 +519,7 @@ func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
 	return true
 }
 
-// cavlcPlace reads the runs of zeros and puts the levels in place (9.2.3).
+// cavlcPlace parses the runs of zeros and stores each level at its index (9.2.3).
 func (d *sliceDecoder) cavlcPlace(b *block, levels *[16]int32, total int) error {
 	r := &d.r
 	zeros := 0

@@ -1,7 +1,7 @@
 package h264
 
-// Scans give the raster place of a coefficient (8.5.6, 8.5.7), first for
-// frame, then for field macroblocks.
+// Scans map the scan order of coefficients to raster order (8.5.6, 8.5.7): first for frame, then
+// for field macroblocks.
 var (
 	scans4 = [2][16]uint8{
 		{0, 1, 4, 8, 5, 2, 3, 6, 9, 12, 13, 10, 7, 11, 14, 15},
@@ -11,15 +11,15 @@ var (
 		18, 41, 49, 57, 26, 11, 4, 19, 34, 42, 50, 58, 27, 12, 5, 20,
 		35, 43, 51, 59, 28, 13, 6, 21, 36, 44, 52, 60, 29, 14, 22, 37,
 		45, 53, 61, 30, 7, 15, 38, 46, 54, 62, 23, 31, 39, 47, 55, 63}}
-	// scans8Split are the coefficients of an 8x8 block that are sent as
-	// those of four 4x4 blocks (7.3.5.3.2), one 4x4 block after the other.
+	// scans8Split are the scans of an 8x8 block that is coded as four interleaved 4x4 blocks
+	// (7.3.5.3.2).
 	scans8Split = [2][4][16]uint8{split8(&scans8[0]), split8(&scans8[1])}
-	// scansDC place the chroma DC coefficients of 4:2:0 and 4:2:2 in raster
-	// order of the blocks, two a row (8.5.11.1).
+	// scansDC map chroma DC coefficients of 4:2:0 and 4:2:2 to the raster order of the blocks,
+	// two to a row (8.5.11.1).
 	scansDC = [2][]uint8{{0, 1, 2, 3}, {0, 2, 1, 4, 6, 3, 5, 7}}
 )
 
-// orders4 and orders8 are the inverse: where in the scan a place comes.
+// orders4 and orders8 are the inverse scans: the scan index of each raster index.
 var (
 	orders4 = func() (o [2][16]uint8) {
 		for f, scan := range scans4 {
@@ -69,20 +69,21 @@ func split8(scan *[64]uint8) (split [4][16]uint8) {
 	return split
 }
 
-// normAdjust is table 8.5.9: the factors v for 4x4 and for 8x8 blocks.
+// norm4 and norm8 are normAdjust4x4 and normAdjust8x8 (8.5.9): the factors v of 4x4 and of 8x8
+// blocks.
 var (
 	norm4 = [6][3]int32{{10, 16, 13}, {11, 18, 14}, {13, 20, 16}, {14, 23, 18}, {16, 25, 20}, {18, 29, 23}}
 	norm8 = [6][6]int32{{20, 18, 32, 19, 25, 24}, {22, 19, 35, 21, 28, 26}, {26, 23, 42, 24, 33, 31},
 		{28, 25, 45, 26, 35, 33}, {32, 28, 51, 30, 40, 38}, {36, 32, 58, 34, 46, 43}}
 )
 
-// maxQP is the largest quantiser, of 10-bit 4:2:2 chroma DC with the largest
-// offsets included.
+// maxQP is the largest quantisation parameter: that of 10-bit 4:2:2 chroma DC with the largest
+// offset.
 const maxQP = 51 + 12 + 3
 
-// levelScale holds LevelScale4x4 and LevelScale8x8 (8.5.9) times 2^(qP/6), by
-// list, quantiser and raster place, so that scaling is (c*s + round) >> 4 for
-// 4x4 and >> 6 for 8x8 blocks and for DC.
+// levelScale holds LevelScale4x4 and LevelScale8x8 (8.5.9) times 2^(qP/6), by scaling list,
+// quantisation parameter and raster index. Scaling is then (c*s + round) >> 4 for 4x4 blocks,
+// and >> 6 for 8x8 blocks and for DC.
 type levelScale struct {
 	small [6][maxQP + 1][16]int32
 	large [2][maxQP + 1][64]int32
@@ -102,8 +103,8 @@ var flatScaling = func() (l scalingLists) {
 	return l
 }()
 
-// scaleFor returns the factors of a picture parameter set, made when first
-// asked for.
+// scaleFor returns the scaling factors of a picture parameter set. They are computed when first
+// needed.
 func (p *pps) scaleFor(s *sps) *levelScale {
 	if p.scale != nil && p.scaleOf == s {
 		return p.scale
@@ -139,7 +140,7 @@ func newLevelScale(lists *scalingLists) *levelScale {
 	return l
 }
 
-// norm4Class is which column of norm4 place x, y takes (8-315).
+// norm4Class returns the column of norm4 for the coefficient at x, y (8-315).
 func norm4Class(x, y int) int {
 	switch {
 	case x&1 == 0 && y&1 == 0:
@@ -150,7 +151,7 @@ func norm4Class(x, y int) int {
 	return 2
 }
 
-// norm8Class is which column of norm8 place x, y takes (8-319).
+// norm8Class returns the column of norm8 for the coefficient at x, y (8-319).
 func norm8Class(x, y int) int {
 	switch {
 	case x%4 == 0 && y%4 == 0:

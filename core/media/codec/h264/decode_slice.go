@@ -5,11 +5,11 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// finisher takes up each macroblock when it was read.
+// finisher makes the samples of each macroblock after it was parsed.
 type finisher interface{ reconstruct() error }
 
-// decode decodes all macroblocks of the slice and hands them to f. An error
-// says why not all could be.
+// decode parses all macroblocks of the slice and hands each to f. An error says why decoding
+// stopped early.
 func (d *sliceDecoder) decode(f finisher) error {
 	d.qp = d.h.qp
 	d.lastDQ = false
@@ -25,14 +25,14 @@ func (d *sliceDecoder) decode(f finisher) error {
 	return w.rows()
 }
 
-// walk goes through the macroblocks of a slice.
+// walk iterates over the macroblocks of a slice.
 type walk struct {
 	d         *sliceDecoder
 	addr, end int // macroblock address as the standard counts
 	finisher  finisher
 }
 
-// rows decodes macroblocks in raster order, of a frame or of a field.
+// rows decodes the macroblocks of a frame or a field in raster order.
 func (w *walk) rows() error {
 	d := w.d
 	d.skipRun = -1
@@ -57,7 +57,7 @@ func (w *walk) rows() error {
 	return nil
 }
 
-// skipped tells whether the current macroblock is skipped.
+// skipped reports whether the current macroblock is skipped.
 func (w *walk) skipped() (bool, error) {
 	d := w.d
 	if d.h.kind == sliceI {
@@ -94,12 +94,12 @@ func (w *walk) macroblock(skip bool) error {
 	}
 	if err != nil {
 		d.mb.slice = 0
-		clear(d.coeffs[:]) // what was read of the macroblock
+		clear(d.coeffs[:]) // the coefficients of the damaged macroblock
 	}
 	return err
 }
 
-// ended tells whether the slice ends after the current macroblock.
+// ended reports whether the slice ends after the current macroblock.
 func (w *walk) ended() bool {
 	d := w.d
 	if d.h.pps.cabac {
@@ -108,7 +108,7 @@ func (w *walk) ended() bool {
 	return d.skipRun <= 0 && !d.r.MoreRBSP()
 }
 
-// pairs decodes the macroblock pairs of a frame with both kinds.
+// pairs decodes the macroblock pairs of a frame with macroblock-adaptive frame/field coding.
 func (w *walk) pairs() error {
 	d := w.d
 	d.skipRun = -1
@@ -117,7 +117,7 @@ func (w *walk) pairs() error {
 		field := d.inferField(x, y)
 		read := false // mb_field_decoding_flag was read
 		var skips [2]bool
-		known := false // skips[1] is
+		known := false // skips[1] is known
 		for bottom := range 2 {
 			d.place(x, y+bottom, field)
 			if !known {
@@ -150,8 +150,8 @@ func (w *walk) pairs() error {
 	return nil
 }
 
-// inferField is the kind of a pair in which both macroblocks are skipped
-// (7.4.4): that of the neighbouring pair.
+// inferField returns whether a pair whose macroblocks are both skipped is a field pair (7.4.4):
+// as its neighbouring pair is.
 func (d *sliceDecoder) inferField(x, y int) bool {
 	if i := d.available(x-1, y); i >= 0 {
 		return d.mbs[i].field
@@ -162,9 +162,9 @@ func (d *sliceDecoder) inferField(x, y int) bool {
 	return false
 }
 
-// lookAhead finds the kind of a pair whose top macroblock is skipped: where
-// the bottom one is not, its mb_field_decoding_flag counts for both. With
-// CABAC the bottom one's mb_skip_flag is read for that.
+// lookAhead determines the kind of a pair whose top macroblock is skipped. If the bottom one is
+// not, its mb_field_decoding_flag applies to both; with CABAC, the bottom one's mb_skip_flag is
+// read to find out.
 func (w *walk) lookAhead(x, y int, inferred bool, bottomSkip, read *bool) (field, known bool) {
 	d := w.d
 	if !d.h.pps.cabac {
@@ -184,7 +184,7 @@ func (w *walk) lookAhead(x, y int, inferred bool, bottomSkip, read *bool) (field
 	return d.mbFieldFlag(x, y), true
 }
 
-// decodeSkip infers a macroblock that nothing is sent for.
+// decodeSkip infers the content of a skipped macroblock.
 func (d *sliceDecoder) decodeSkip() {
 	d.setInter()
 	d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
@@ -207,7 +207,7 @@ func (d *sliceDecoder) decodeSkip() {
 	d.keepRefs(1)
 }
 
-// decodeMacroblock reads a macroblock (7.3.5).
+// decodeMacroblock parses a macroblock that is not skipped (7.3.5).
 func (d *sliceDecoder) decodeMacroblock() error {
 	t, intra := d.mbType()
 	var err error
@@ -238,7 +238,7 @@ func (d *sliceDecoder) decodeMacroblock() error {
 	return d.residual()
 }
 
-// readPCM takes the samples as they are (7.3.5, mb_type I_PCM).
+// readPCM reads the samples of an I_PCM macroblock (7.3.5).
 func (d *sliceDecoder) readPCM() error {
 	d.setIntra(kindPCM)
 	data := d.cabac.Rest
@@ -264,13 +264,13 @@ func (d *sliceDecoder) readPCM() error {
 	d.mb.cbp, d.mb.dc, d.lastDQ = 0x2F, 7, false
 	d.mb.modes = dcModes
 	qp := d.qp
-	d.qp = 0 // for deblocking; the next macroblock's is relative to the last one's
+	d.qp = 0 // for deblocking alone: the next mb_qp_delta is relative to the QP before this macroblock
 	d.storeQP()
 	d.qp = qp
 	return nil
 }
 
-// dcModes are the modes that a macroblock without any counts as.
+// dcModes are the intra modes that other macroblocks assume for one without any: DC.
 var dcModes = [16]int8{2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2, 2}
 
 func (d *sliceDecoder) readIntra(t int) error {
@@ -329,8 +329,8 @@ func (d *sliceDecoder) readModes() {
 	}
 }
 
-// loadModes fills the border of the modes' cache: -1 where there is no
-// macroblock, so that DC is predicted.
+// loadModes fills the border of the mode cache; -1 where there is no macroblock, which makes DC
+// the predicted mode.
 func (d *sliceDecoder) loadModes() {
 	mode := func(mb int32, block int) int8 {
 		switch {
@@ -349,26 +349,26 @@ func (d *sliceDecoder) loadModes() {
 	}
 }
 
-// Which lists the parts of a macroblock or sub-macroblock use, a bit each.
+// Bit sets of the lists that a part of a macroblock uses.
 const (
 	list0 = 1
 	list1 = 2
 	both  = 3
 )
 
-// partsB are the lists of both parts of B macroblock types 4 to 21, two a
-// shape (table 7-14).
+// partsB are the lists of both parts of B macroblock types 4 to 21; two types share an entry,
+// one for each shape (table 7-14).
 var partsB = [9][2]uint8{{list0, list0}, {list1, list1}, {list0, list1}, {list1, list0},
 	{list0, both}, {list1, both}, {both, list0}, {both, list1}, {both, both}}
 
-// subsB are shape and lists of B sub-macroblock types from 1 on (table 7-18).
+// subsB are the shape and lists of B sub-macroblock types from 1 on (table 7-18).
 var subsB = [12]struct {
 	shape subShape
 	lists uint8
 }{{sub8x8, list0}, {sub8x8, list1}, {sub8x8, both}, {sub8x4, list0}, {sub4x8, list0}, {sub8x4, list1},
 	{sub4x8, list1}, {sub8x4, both}, {sub4x8, both}, {sub4x4, list0}, {sub4x4, list1}, {sub4x4, both}}
 
-// readInter reads the prediction of a P or B macroblock (7.3.5.1, 7.3.5.2).
+// readInter parses the prediction of a P or B macroblock (7.3.5.1, 7.3.5.2).
 func (d *sliceDecoder) readInter(t int) error {
 	d.setInter()
 	lists := 1
@@ -381,7 +381,7 @@ func (d *sliceDecoder) readInter(t int) error {
 	d.loadMotion(lists)
 	d.loadDifferences(lists)
 	var err error
-	small := false // a transform of 8x8 is out of the question
+	small := false // the 8x8 transform is not allowed
 	switch {
 	case d.h.kind == sliceP && t >= 3, d.h.kind == sliceB && t == 22:
 		small, err = d.read8x8(lists, t == 4)
@@ -413,7 +413,8 @@ func (d *sliceDecoder) readDirect() error {
 	return d.readInterPattern(d.h.sps.direct8x8)
 }
 
-// readInterPattern reads what is between prediction and residual.
+// readInterPattern parses what comes between prediction and residual: the coded block pattern
+// and the transform size.
 func (d *sliceDecoder) readInterPattern(large bool) error {
 	cbp, err := d.codedBlockPattern()
 	d.mb.cbp = uint8(cbp)
@@ -423,7 +424,7 @@ func (d *sliceDecoder) readInterPattern(large bool) error {
 	return err
 }
 
-// parts gives the first 4x4 block, width and height of the parts by shape.
+// parts are the first 4x4 block, width and height of each part, by shape.
 var parts = [3][2][3]int{{{0, 4, 4}}, {{0, 4, 2}, {8, 4, 2}}, {{0, 2, 4}, {2, 2, 4}}}
 
 func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
@@ -448,7 +449,7 @@ func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
 				d.setDifference(l, p[0], p[1], p[2], [2]uint8{})
 				continue
 			}
-			// What is not decoded yet must not serve as a neighbour.
+			// Parts that are not decoded yet must not serve as neighbours.
 			ref := d.ref[l][cacheAt[p[0]]]
 			var v motion.Vector
 			switch d.shape {
@@ -465,7 +466,7 @@ func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
 	return nil
 }
 
-// readRef reads a reference index and checks that there is such a picture.
+// readRef parses a reference index and checks that the list has such a picture.
 func (d *sliceDecoder) readRef(l, block int) (int8, error) {
 	n := d.lists[l].n
 	if d.h.mbaff && d.field {
@@ -490,8 +491,8 @@ func (d *sliceDecoder) setRefCtx(l, block, w, h int, ref int8) {
 	}
 }
 
-// read8x8 reads a macroblock in four sub-macroblocks; small tells that one is
-// split further than 8x8.
+// read8x8 parses a macroblock of four sub-macroblocks; small reports that one of them is split
+// further than 8x8.
 func (d *sliceDecoder) read8x8(lists int, refZero bool) (small bool, err error) {
 	d.shape = part8x8
 	var uses [4]uint8
@@ -547,7 +548,7 @@ func (d *sliceDecoder) read8x8(lists int, refZero bool) (small bool, err error) 
 // subSizes are the width and height of a sub-macroblock's parts.
 var subSizes = [4][2]int{{2, 2}, {2, 1}, {1, 2}, {1, 1}}
 
-// readSub reads the vectors of a sub-macroblock.
+// readSub parses the vectors of a sub-macroblock.
 func (d *sliceDecoder) readSub(l, b8 int, used bool) {
 	first := b8&1*2 + b8>>1*8
 	if !used {

@@ -10,8 +10,8 @@ import (
 	"vividstrain/core/media/codec/nal"
 )
 
-// stream reads the headers of a stream and keeps its references in order. It
-// puts pictures together and has them decoded elsewhere.
+// stream parses the headers of a stream, keeps its references, assembles its pictures, and
+// submits them for decoding.
 type stream struct {
 	prefix int // bytes of the lengths before NAL units, 0: start codes
 	spss   nal.ParameterSets[sps]
@@ -22,19 +22,19 @@ type stream struct {
 	dpb         dpb
 	poc         pocState
 	pool        framePool
-	headersOnly bool   // nothing is to be decoded: frames hold no samples
-	cur         *frame // the frame that is being put together, nil between frames
-	first       bool   // of cur only the first field is there
+	headersOnly bool   // only headers are read: frames hold no samples
+	cur         *frame // the frame that is being assembled, nil between frames
+	first       bool   // only the first field of cur has been decoded
 	prevRef     int    // frame_num of the last reference picture
 	started     bool
 	filling     *pictureTask // the picture whose slices are coming
 	lost        bool         // something was missing before the current picture
 	last        *frame
-	ready       []*frame // in the order of output
+	ready       []*frame // in output order
 	created     int      // frames begun so far
-	hidden      bool     // frames that begin are not to be shown
+	hidden      bool     // new frames are not output
 
-	// acquire returns a job that nobody uses, submit takes a whole one.
+	// acquire returns an unused task; submit takes a complete one.
 	acquire func(ctx context.Context) (*pictureTask, error)
 	submit  func(ctx context.Context, j *pictureTask) error
 }
@@ -46,7 +46,7 @@ func (d *stream) init() {
 	}
 }
 
-// configure reads the parameter sets that are outside the stream.
+// configure reads the parameter sets of a decoder configuration record.
 func (d *stream) configure(record []byte) error {
 	config, err := parseConfig(record)
 	if err != nil {
@@ -61,7 +61,7 @@ func (d *stream) configure(record []byte) error {
 	return nil
 }
 
-// parameterSet takes up a sequence or picture parameter set.
+// parameterSet stores a sequence or picture parameter set.
 func (d *stream) parameterSet(unit []byte) error {
 	d.rbsp = nal.Unescape(d.rbsp[:0], unit[1:])
 	switch unit[0] & 31 {
@@ -81,8 +81,8 @@ func (d *stream) parameterSet(unit []byte) error {
 	return nil
 }
 
-// unit takes up one NAL unit. What is damaged is passed over; what cannot be
-// decoded here ends the stream.
+// unit handles one NAL unit. A damaged unit is skipped; one that needs an unsupported feature
+// ends the stream.
 func (d *stream) unit(ctx context.Context, unit []byte, pts int64) error {
 	var err error
 	switch unit[0] & 31 {
@@ -106,7 +106,7 @@ func (d *stream) unit(ctx context.Context, unit []byte, pts int64) error {
 	return err
 }
 
-// slice takes up a slice, which may begin a picture.
+// slice handles a slice, which may begin a picture.
 func (d *stream) slice(ctx context.Context, unit []byte, pts int64) error {
 	if d.filling == nil {
 		var err error
@@ -197,13 +197,13 @@ func (d *stream) newFrame(s *sps) *frame {
 	return d.pool.acquire(s)
 }
 
-// isSecond tells whether a field completes the frame of the one before.
+// isSecond reports whether a field completes the frame of the previous field.
 func (d *stream) isSecond(h *sliceHeader) bool {
 	return h.structure != framepool.WholeFrame && h.structure != d.cur.coded && h.frameNum == d.cur.frameNum &&
 		!h.idr() && h.sps == d.active && (d.cur.reference || h.refIDC == 0)
 }
 
-// fillGap infers the frames that a gap in frame_num stands for (8.2.5.2).
+// fillGap inserts the frames that a gap in frame_num implies (8.2.5.2).
 func (d *stream) fillGap(h *sliceHeader) {
 	size := 1 << h.sps.frameNumBits
 	if !d.started || h.idr() || h.frameNum == d.prevRef || h.frameNum == (d.prevRef+1)%size {
@@ -226,7 +226,7 @@ func (d *stream) fillGap(h *sliceHeader) {
 	}
 }
 
-// replaceMissing replaces the references that are missing and holds all of them.
+// replaceMissing replaces missing references of a slice and holds all of them.
 func (d *stream) replaceMissing(s *slice) {
 	for i := range s.lists {
 		list := &s.lists[i]
@@ -243,8 +243,8 @@ func (d *stream) replaceMissing(s *slice) {
 	}
 }
 
-// concealReference is a frame for a reference that is missing: the last one that was
-// decoded, or else a grey one.
+// concealReference returns a substitute for a missing reference: the last decoded frame, or else
+// a grey one.
 func (d *stream) concealReference(s *sps) *frame {
 	if d.last != nil && d.last.fits(s) && d.last != d.cur {
 		return d.last
@@ -258,7 +258,7 @@ func (d *stream) concealReference(s *sps) *frame {
 	return f
 }
 
-// dispatch sends the picture off whose slices were coming.
+// dispatch submits the assembled picture for decoding.
 func (d *stream) dispatch(ctx context.Context) error {
 	j := d.filling
 	if j == nil || len(j.slices) == 0 {
@@ -273,12 +273,12 @@ func (d *stream) dispatch(ctx context.Context) error {
 	return nil
 }
 
-// finishPicture marks the picture as its header says and puts the frame, when it is
-// complete, among those that wait for output.
+// finishPicture carries out the marking of the picture's header and, when the frame is complete,
+// queues it for output.
 func (d *stream) finishPicture(h *sliceHeader) {
 	f := d.cur
 	if f.coded == 0 {
-		f.Hold() // of the buffer
+		f.Hold() // held by the buffer
 		d.dpb.frames = append(d.dpb.frames, f)
 	}
 	f.coded |= h.structure
@@ -288,7 +288,7 @@ func (d *stream) finishPicture(h *sliceHeader) {
 		if d.dpb.mark(h, f) {
 			f.reset(h.structure)
 			d.prevRef = 0
-			d.dpb.bump(0, 0) // all before it are shown first
+			d.dpb.bump(0, 0) // all earlier pictures are output first
 		}
 	}
 	d.started = true
@@ -299,7 +299,7 @@ func (d *stream) finishPicture(h *sliceHeader) {
 	}
 }
 
-// finishFrame says that nothing more comes of the current frame.
+// finishFrame ends the current frame: nothing more of it follows.
 func (d *stream) finishFrame() {
 	f := d.cur
 	d.cur, d.first = nil, false
@@ -312,11 +312,11 @@ func (d *stream) finishFrame() {
 	f.Hold()
 	d.last = f
 	f.waiting, f.Shown = true, f.coded
-	f.Drop() // what acquire held
+	f.Drop() // releases what acquire held
 	d.dpb.bump(d.active.reorder, d.active.dpbFrames)
 }
 
-// end hands out all frames that are left.
+// end outputs all frames that are left.
 func (d *stream) end() {
 	if d.first {
 		d.finishFrame()

@@ -1,9 +1,9 @@
 package h264
 
-// The elements of macroblock syntax, each by whichever entropy coder the
-// picture has (7.3.5, 9.1, 9.3.2, 9.3.3.1).
+// The syntax elements of macroblocks, each read with the entropy coder that the picture uses
+// (7.3.5, 9.1, 9.3.2, 9.3.3.1).
 
-// condition sums ctxIdxInc from the macroblocks to the left and above.
+// condition computes ctxIdxInc as a sum over the macroblocks to the left and above.
 func (d *sliceDecoder) condition(holds func(m *mbInfo) bool) (inc int) {
 	if i := d.n.left[0]; i >= 0 && holds(&d.mbs[i]) {
 		inc = 1
@@ -14,7 +14,7 @@ func (d *sliceDecoder) condition(holds func(m *mbInfo) bool) (inc int) {
 	return inc
 }
 
-// mbSkipFlag reads mb_skip_flag (with CABAC alone).
+// mbSkipFlag reads mb_skip_flag (CABAC only).
 func (d *sliceDecoder) mbSkipFlag() bool {
 	base := 11
 	if d.h.kind == sliceB {
@@ -23,7 +23,7 @@ func (d *sliceDecoder) mbSkipFlag() bool {
 	return d.cabac.Decision(base+d.condition(func(m *mbInfo) bool { return !m.skip })) != 0
 }
 
-// mbFieldFlag reads mb_field_decoding_flag of the pair in row y.
+// mbFieldFlag reads mb_field_decoding_flag of the pair in pair row y.
 func (d *sliceDecoder) mbFieldFlag(x, y int) bool {
 	if !d.h.pps.cabac {
 		return d.r.Flag()
@@ -38,8 +38,7 @@ func (d *sliceDecoder) mbFieldFlag(x, y int) bool {
 	return d.cabac.Decision(70+inc) != 0
 }
 
-// mbType reads mb_type: for I slices and, from intra on, for P and B slices
-// the types of table 7-11.
+// mbType reads mb_type. In P and B slices intra reports a type of table 7-11.
 func (d *sliceDecoder) mbType() (t int, intra bool) {
 	switch {
 	case !d.h.pps.cabac:
@@ -87,7 +86,7 @@ func (d *sliceDecoder) mbTypeIntra(ctx int, slice bool) int {
 	if c.Terminate() {
 		return 25
 	}
-	more := 0 // prefixes have fewer contexts
+	more := 0 // intra types in P and B slices have fewer contexts
 	if slice {
 		more = 1
 	}
@@ -125,7 +124,7 @@ func (d *sliceDecoder) mbTypeB() (t int, intra bool) {
 	return t<<1 + c.Decision(32) - 4, false
 }
 
-// subMbType reads sub_mb_type; the value 99 stands for none.
+// subMbType reads sub_mb_type; 99 means an invalid code.
 func (d *sliceDecoder) subMbType() int {
 	c := &d.cabac
 	switch {
@@ -155,8 +154,7 @@ func (d *sliceDecoder) subMbType() int {
 	return t + c.Decision(39)
 }
 
-// refIdx reads ref_idx of the partition at place at of the cache; most is the
-// largest there may be.
+// refIdx reads ref_idx of the partition at cache index at; most is the largest valid value.
 func (d *sliceDecoder) refIdx(list, at, most int) int {
 	if !d.h.pps.cabac {
 		if most == 1 {
@@ -181,8 +179,8 @@ func (d *sliceDecoder) refIdx(list, at, most int) int {
 	return ref
 }
 
-// mvdComponent reads a component of a motion vector difference; sum is that of
-// the neighbours' absolute values.
+// mvdComponent reads one component of a motion vector difference; sum is the sum of the
+// neighbours' absolute values.
 func (d *sliceDecoder) mvdComponent(ctx, sum int) int {
 	if !d.h.pps.cabac {
 		return int(d.r.SE())
@@ -210,8 +208,7 @@ func (d *sliceDecoder) mvdComponent(ctx, sum int) int {
 	return v
 }
 
-// intraMode reads the prediction mode of a 4x4 or 8x8 block, given the one
-// that is predicted (8.3.1.1).
+// intraMode reads the prediction mode of a 4x4 or 8x8 block, given the predicted mode (8.3.1.1).
 func (d *sliceDecoder) intraMode(predicted int8) int8 {
 	var mode int8
 	if d.h.pps.cabac {
@@ -286,8 +283,8 @@ func (d *sliceDecoder) codedBlockPattern() (int, error) {
 	return luma | 16<<c.Decision(81+d.chromaCondition(2)), nil
 }
 
-// chromaCondition is ctxIdxInc of the first bin (least 1) and of the second one
-// (least 2) of CodedBlockPatternChroma.
+// chromaCondition returns ctxIdxInc of the first bin (least 1) or the second bin (least 2) of
+// CodedBlockPatternChroma.
 func (d *sliceDecoder) chromaCondition(least uint8) (inc int) {
 	if i := d.n.left[0]; i >= 0 && d.mbs[i].cbp>>4 >= least {
 		inc = 1
@@ -298,8 +295,7 @@ func (d *sliceDecoder) chromaCondition(least uint8) (inc int) {
 	return inc
 }
 
-// codedLeft tells whether the 8x8 block to the left of b8 is coded, or is not
-// available.
+// codedLeft reports whether the 8x8 block to the left of b8 is coded or not available.
 func (d *sliceDecoder) codedLeft(b8, luma int) bool {
 	if b8&1 == 1 {
 		return luma>>(b8-1)&1 != 0
@@ -308,7 +304,7 @@ func (d *sliceDecoder) codedLeft(b8, luma int) bool {
 	return i < 0 || d.mbs[i].cbp>>(d.n.leftRow[b8]&2+1)&1 != 0
 }
 
-// codedAbove is the same of the block above.
+// codedAbove reports whether the 8x8 block above b8 is coded or not available.
 func (d *sliceDecoder) codedAbove(b8, luma int) bool {
 	if b8 >= 2 {
 		return luma>>(b8-2)&1 != 0
@@ -316,7 +312,7 @@ func (d *sliceDecoder) codedAbove(b8, luma int) bool {
 	return d.n.top < 0 || d.mbs[d.n.top].cbp>>(2+b8)&1 != 0
 }
 
-// patternTable is the column of table 9-4 that applies.
+// patternTable returns the column of table 9-4 that applies.
 func (d *sliceDecoder) patternTable() *[48]uint8 {
 	switch gray, intra := d.h.sps.chroma.Planes() == 1, d.mb.intra(); {
 	case gray && intra:
@@ -336,7 +332,7 @@ var patterns = [2][48]uint8{
 	{0, 16, 1, 2, 4, 8, 32, 3, 5, 10, 12, 15, 47, 7, 11, 13, 14, 6, 9, 31, 35, 37, 42, 44,
 		33, 34, 36, 40, 39, 43, 45, 46, 17, 18, 20, 24, 19, 21, 26, 28, 23, 27, 29, 30, 22, 25, 38, 41}}
 
-// patternsGray is the same for 4:0:0.
+// patternsGray is table 9-4 for 4:0:0.
 var patternsGray = [2][48]uint8{
 	{15, 0, 7, 11, 13, 14, 3, 5, 10, 12, 1, 2, 4, 8, 6, 9},
 	{0, 1, 2, 4, 8, 3, 5, 10, 12, 15, 7, 11, 13, 14, 6, 9}}

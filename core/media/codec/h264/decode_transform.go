@@ -2,9 +2,9 @@ package h264
 
 import "vividstrain/core/media/codec/motion"
 
-// lumaDC turns the DC levels of an Intra_16x16 macroblock, which are in the
-// first 16 coefficients in raster order of the blocks, into the blocks' first
-// coefficients (8.5.10).
+// lumaDC transforms the DC levels of an Intra_16x16 macroblock, which are the first 16
+// coefficients in raster order of the blocks, and stores each as its block's first coefficient
+// (8.5.10).
 func (d *sliceDecoder) lumaDC(scale int32) {
 	var c [16]int32
 	copy(c[:], d.coeffs[:16])
@@ -23,7 +23,7 @@ func (d *sliceDecoder) lumaDC(scale int32) {
 	}
 }
 
-// chromaDC420 does the same for a chroma plane of 4:2:0 (8.5.11.1, 8.5.11.2).
+// chromaDC420 transforms and scales the DC levels of a 4:2:0 chroma plane (8.5.11.1, 8.5.11.2).
 func (d *sliceDecoder) chromaDC420(plane int, scale int32) {
 	c := &d.dc
 	p, q, r, s := c[0]+c[1], c[0]-c[1], c[2]+c[3], c[2]-c[3]
@@ -32,7 +32,8 @@ func (d *sliceDecoder) chromaDC420(plane int, scale int32) {
 	}
 }
 
-// chromaDC422 is for 4:2:2, where the scale is that of QP'c+3.
+// chromaDC422 transforms and scales the DC levels of a 4:2:2 chroma plane; its scale is that of
+// QP'c + 3.
 func (d *sliceDecoder) chromaDC422(plane int, scale int32) {
 	c := &d.dc
 	motion.Hadamard(&c[0], &c[2], &c[4], &c[6])
@@ -61,7 +62,7 @@ func clip[T motion.Sample](v, most int32) T {
 	return T(v)
 }
 
-// addDC adds a block that has only a DC coefficient, and clears it.
+// addDC adds the residual of a block that has only a DC coefficient, and clears the coefficient.
 func addDC[T motion.Sample](dst []T, stride, size int, c *int32, most int32) {
 	v := (*c + 32) >> 6
 	*c = 0
@@ -73,7 +74,7 @@ func addDC[T motion.Sample](dst []T, stride, size int, c *int32, most int32) {
 	}
 }
 
-// addDCs adds a number to each 4x4 block of a macroblock.
+// addDCs adds one value to each 4x4 block of a macroblock.
 func addDCs[T motion.Sample](dst []T, stride int, dcs *[16]int16, most int32) {
 	for y := range 16 {
 		row := dst[y*stride:][:16]
@@ -83,7 +84,7 @@ func addDCs[T motion.Sample](dst []T, stride int, dcs *[16]int16, most int32) {
 	}
 }
 
-// add4 transforms a 4x4 block (8.5.12.2), adds it to dst and clears it.
+// add4 inverse transforms a 4x4 block (8.5.12.2), adds it to dst and clears it.
 func add4[T motion.Sample](dst []T, stride int, c *[16]int32, most int32) {
 	for i := 0; i < 16; i += 4 {
 		e, f := c[i]+c[i+2], c[i]-c[i+2]
@@ -102,7 +103,7 @@ func add4[T motion.Sample](dst []T, stride int, c *[16]int32, most int32) {
 	*c = [16]int32{}
 }
 
-// transform8 is the one-dimensional transform of 8 coefficients, step apart
+// transform8 is the one-dimensional inverse transform of 8 coefficients that are step apart
 // (8.5.13.2).
 func transform8(c *[64]int32, at, step int) {
 	c0, c1, c2, c3 := c[at&63], c[(at+step)&63], c[(at+2*step)&63], c[(at+3*step)&63]
@@ -122,7 +123,7 @@ func transform8(c *[64]int32, at, step int) {
 	c[(at+3*step)&63], c[(at+4*step)&63] = b6+b1, b6-b1
 }
 
-// add8 transforms an 8x8 block, adds it to dst and clears it.
+// add8 inverse transforms an 8x8 block, adds it to dst and clears it.
 func add8[T motion.Sample](dst []T, stride int, c *[64]int32, most int32) {
 	for i := range 8 {
 		transform8(c, 8*i, 1)

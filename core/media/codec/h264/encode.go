@@ -29,8 +29,8 @@ type Encoder struct {
 
 	waiting   []*input // in order of display, from the last anchor on
 	spare     []*input
-	drawn     *input           // to whoever draws
-	halfpel   []*halfpelPlanes // of reference pictures, in the order they were filled
+	drawn     *input           // handed out to be drawn into
+	halfpel   []*halfpelPlanes // of reference pictures, oldest first
 	nextGroup int              // frames of the group to come
 	groupLeft int              // frames still to come of the one that has begun
 	number    int              // of the next frame since the last IDR picture, in order of display
@@ -43,17 +43,17 @@ type Encoder struct {
 	out           func(*media.Packet) error
 }
 
-// input is a source picture, laid out like the frames: in whole macroblocks.
+// input is a source picture, padded to whole macroblocks like the frames.
 type input struct {
-	pic    picture.Picture // what is shown of it
+	pic    picture.Picture // the visible part
 	planes [3]picture.Plane
 	pts    int64
 	number int // since the last IDR picture
 }
 
-// NewEncoder makes an encoder that hands each coded picture to out, in decoding
-// order. A packet is out's until it returns. DTS are in units of frames and
-// Packet.PTS is what came with the picture.
+// NewEncoder makes an encoder that hands each coded picture to out, in decoding order. The
+// packet is valid until out returns. Its DTS is in units of frames; its PTS is the one given to
+// Encode.
 func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Encoder, error) {
 	if err := CheckFormat(set.Format); err != nil {
 		return nil, err
@@ -91,16 +91,16 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 	return e, nil
 }
 
-// rateSettings are what the settings ask of rate control.
+// rateSettings are the settings of rate control.
 func rateSettings(set *media.EncoderSettings) ratecontrol.Settings {
 	f := &set.Format
 	return ratecontrol.Settings{Bitrate: float64(f.Bitrate), Rate: f.Rate.Hz() * float64(1+oneIf(f.Interlaced)), QP: set.QP, MinQP: -6 * (f.Depth - 8)}
 }
 
-// pictureKinds are the slice types as rate control counts them.
+// pictureKinds maps slice types to the kinds of rate control.
 var pictureKinds = [...]ratecontrol.Kind{sliceP: ratecontrol.P, sliceB: ratecontrol.B, sliceI: ratecontrol.I}
 
-// setup prepares the coder for one kind of samples.
+// setup prepares the macroblock encoder for one sample type.
 func setup[T motion.Sample](e *Encoder, c *macroblockEncoder[T], r *recon[T], k encodeKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.thread(0).d, r, &e.slice, k
 	c.presetSettings = presets[e.set.Preset]
@@ -116,7 +116,7 @@ func setup[T motion.Sample](e *Encoder, c *macroblockEncoder[T], r *recon[T], k 
 	c.maxVectorX, c.maxVectorY = 256, verticalReach(e.sps)
 }
 
-// CheckFormat tells whether the encoder can make a format, and if not, why.
+// CheckFormat returns why the encoder cannot make a format, nil if it can.
 func CheckFormat(f media.Format) error {
 	switch {
 	case f.Depth != 8 && f.Depth != 10:
@@ -133,7 +133,7 @@ func CheckFormat(f media.Format) error {
 	return nil
 }
 
-// formatSPS is a sequence parameter set for a format, with what follows from that alone.
+// formatSPS returns a sequence parameter set with the fields that follow from the format alone.
 func formatSPS(f media.Format) *sps {
 	s := &sps{profile: 100, chroma: f.Chroma, depth: f.Depth, chromaDepth: f.Depth, frameNumBits: 12, pocLSBBits: 12,
 		frameMbsOnly: !f.Interlaced, direct8x8: true, width: f.Width, height: f.Height,
@@ -152,13 +152,13 @@ func formatSPS(f media.Format) *sps {
 	return s
 }
 
-// parameters makes the parameter sets that the settings ask for.
+// parameters makes the parameter sets for the settings.
 func (e *Encoder) parameters() (*sps, *pps) {
 	set := &e.set
 	f := &set.Format
 	s := formatSPS(*f)
 	if set.KeyEvery == 1 {
-		s.constraints = 0x10 // constraint_set3_flag: intra pictures alone
+		s.constraints = 0x10 // constraint_set3_flag: intra pictures only
 	}
 	s.maxRefFrames = set.References
 	s.vui.reorder = set.Reorder()
@@ -170,7 +170,7 @@ func (e *Encoder) parameters() (*sps, *pps) {
 	}
 	switch {
 	case f.Interlaced:
-		s.maxRefFrames++ // the second field of a frame refers to its first and to frames before
+		s.maxRefFrames++ // the second field of a frame refers to its first field and to earlier frames
 	case set.KeyEvery == 1:
 		s.maxRefFrames = 0
 	}
@@ -193,7 +193,7 @@ func (e *Encoder) Track() (media.Track, error) {
 	return t, err
 }
 
-// Picture returns a picture to be drawn into, which Encode then takes as it is.
+// Picture returns a picture to draw into; passing it to Encode then needs no copy.
 func (e *Encoder) Picture() *picture.Picture {
 	if e.drawn == nil {
 		e.drawn = e.acquireInput()
@@ -201,8 +201,7 @@ func (e *Encoder) Picture() *picture.Picture {
 	return &e.drawn.pic
 }
 
-// Encode takes the next picture in order of display. Unless Picture returned it, it is
-// copied.
+// Encode takes the next picture in display order. It is copied, unless Picture returned it.
 func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 	in := e.drawn
 	if in != nil && p == &in.pic {
@@ -231,7 +230,7 @@ func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
 	return nil
 }
 
-// Flush codes what waits. The next picture begins anew.
+// Flush codes the pictures that wait. The next picture begins a new group.
 func (e *Encoder) Flush() error {
 	err := e.code()
 	e.number, e.groupLeft = 0, 0
@@ -240,7 +239,7 @@ func (e *Encoder) Flush() error {
 	return err
 }
 
-// Begin tells of the group to come; what came before must have been flushed.
+// Begin announces the next group of pictures; the previous one must have been flushed.
 func (e *Encoder) Begin(g media.Group) {
 	e.nextGroup, e.groupLeft, e.number = g.Frames, 0, 0
 	e.idrs = g.Number
@@ -251,11 +250,11 @@ func (e *Encoder) Begin(g media.Group) {
 	e.rate.Costs, e.rate.Carry, e.rate.GroupBits = g.Costs, g.Carry, g.Bits
 }
 
-// Costs is what is known of how many bits pictures take by now.
+// Costs returns what is known so far about how many bits pictures take.
 func (e *Encoder) Costs() media.Costs { return e.rate.Costs }
 
-// countPictures counts the pictures of each kind in a group of n frames. Without key
-// frames apart, a second counts as a group.
+// countPictures counts the pictures of each kind in a group of n frames. Without regular key
+// frames, a second counts as a group.
 func (e *Encoder) countPictures(n int) (count [3]int) {
 	fields := 1 + oneIf(!e.sps.frameMbsOnly)
 	if e.set.KeyEvery == 1 {
@@ -269,7 +268,7 @@ func (e *Encoder) countPictures(n int) (count [3]int) {
 	return count
 }
 
-// acquireInput returns a source picture that nobody uses.
+// acquireInput returns an unused source picture.
 func (e *Encoder) acquireInput() *input {
 	if n := len(e.spare); n > 0 {
 		in := e.spare[n-1]
@@ -280,7 +279,7 @@ func (e *Encoder) acquireInput() *input {
 	return &input{pic: f.Picture, planes: f.Planes}
 }
 
-// copy copies a picture.
+// copy copies the samples of p.
 func (in *input) copy(p *picture.Picture) {
 	for i := range in.planes {
 		w, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
@@ -295,7 +294,7 @@ func (in *input) copy(p *picture.Picture) {
 	}
 }
 
-// extend repeats the last columns and rows up to whole macroblocks.
+// extend pads the picture to whole macroblocks by repeating its last columns and rows.
 func (in *input) extend(s *sps) {
 	for i := range in.planes {
 		w, h := s.chroma.PlaneSize(i, s.width, s.height)
@@ -317,7 +316,7 @@ func extendPlane[T motion.Sample](pix []T, stride, w, h, full, rows int) {
 	}
 }
 
-// code codes the pictures that wait: the last one first, then those before it.
+// code codes the waiting pictures: the last one first, then those before it.
 func (e *Encoder) code() error {
 	n := len(e.waiting)
 	if n == 0 {
@@ -337,8 +336,8 @@ func (e *Encoder) code() error {
 	return err
 }
 
-// codeBetween codes B pictures; of three and more the middle one first, which
-// the others then refer to.
+// codeBetween codes B pictures. Of three or more, the middle one is coded first, and the others
+// refer to it.
 func (e *Encoder) codeBetween(list []*input) error {
 	middle := -1
 	if len(list) > 2 {
@@ -358,7 +357,7 @@ func (e *Encoder) codeBetween(list []*input) error {
 	return nil
 }
 
-// codeFrame codes a frame, in one piece or as two fields, and hands it out.
+// codeFrame codes a picture as a frame or as two fields, and outputs the packet.
 func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 	idr := in.number == 0 || e.set.KeyEvery == 1
 	if idr {
@@ -409,7 +408,7 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 	return e.out(&e.packet)
 }
 
-// releaseShown lets go of the frames that are ready to be shown.
+// releaseShown releases the frames that are ready for output.
 func (e *Encoder) releaseShown() {
 	for _, f := range e.s.ready {
 		if e.reconstructed != nil {
@@ -450,8 +449,8 @@ func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
 	return nil
 }
 
-// interpolateReference prepares a picture for being referred to, where it is searched
-// thoroughly.
+// interpolateReference makes the half-pel planes of a reference picture if the preset searches
+// them.
 func (e *Encoder) interpolateReference(p ref) {
 	if e.set.KeyEvery == 1 || e.set.Preset == media.Fast {
 		return
@@ -472,7 +471,8 @@ func (e *Encoder) interpolateReference(p ref) {
 // 2160p that is coded in two groups at once takes less than 600 MB.
 const halfpelBudget = 80e6
 
-// acquireHalfpel gives a frame new half-pel planes, or else those that were handed out longest ago.
+// acquireHalfpel gives a frame half-pel planes: new ones within the budget, else those in use
+// the longest.
 func (e *Encoder) acquireHalfpel(f *frame) {
 	luma := &f.Planes[0]
 	most := max(1, min(e.sps.maxRefFrames, halfpelBudget/(3*(len(luma.Pix)+2*len(luma.Wide)))))
@@ -487,8 +487,7 @@ func (e *Encoder) acquireHalfpel(f *frame) {
 	h.assign(f)
 }
 
-// codeSlices codes the slices of a picture with the quantiser that its header
-// states.
+// codeSlices codes the slices of a picture with the quantisation parameter in its header.
 func codeSlices[T motion.Sample](e *Encoder, c *macroblockEncoder[T], in *input, h *sliceHeader) error {
 	rows := e.sps.mbHeight
 	if h.structure != framepool.WholeFrame {
@@ -526,8 +525,8 @@ func codeSlices[T motion.Sample](e *Encoder, c *macroblockEncoder[T], in *input,
 	return nil
 }
 
-// header writes a slice header and has it read back, which finds the reference
-// lists, and for the first slice begins the picture.
+// header writes a slice header and parses it again, which builds the reference lists and, for
+// the first slice, begins the picture.
 func (e *Encoder) header(h *sliceHeader) error {
 	e.setReferenceCounts(h)
 	w := &e.slice.bits
@@ -543,7 +542,7 @@ func (e *Encoder) header(h *sliceHeader) error {
 	return nil
 }
 
-// setReferenceCounts sets how many references a slice uses.
+// setReferenceCounts sets the number of references that a slice uses.
 func (e *Encoder) setReferenceCounts(h *sliceHeader) {
 	h.numRefs = [2]int{1, 1}
 	if h.kind == sliceI {
@@ -575,9 +574,8 @@ func (e *Encoder) setReferenceCounts(h *sliceHeader) {
 	}
 }
 
-// orderReferences puts the references in the order of how near they are in time:
-// the standard's own order is that of coding, in which a B picture comes before
-// the picture that is shown after it.
+// orderReferences orders the references by distance in time. The standard's default is coding
+// order, in which a B picture comes before the picture that is displayed after it.
 func (e *Encoder) orderReferences(h *sliceHeader) {
 	now := int32(h.pocLSB)
 	list := slices.Clone(e.s.dpb.pick(func(f *frame) bool { return f.short == framepool.WholeFrame }))
@@ -594,7 +592,7 @@ func (e *Encoder) orderReferences(h *sliceHeader) {
 	}
 }
 
-// begin prepares for the macroblocks of a slice.
+// begin prepares to encode the macroblocks of a slice.
 func (c *macroblockEncoder[T]) begin(s *slice) {
 	for l := range c.refs {
 		c.refs[l] = c.refs[l][:0]
@@ -614,7 +612,7 @@ func (c *macroblockEncoder[T]) begin(s *slice) {
 	c.setQP(s.h.qp)
 }
 
-// verticalReach is how far vectors may point up and down.
+// verticalReach returns the largest vertical motion vector component.
 func verticalReach(s *sps) int {
 	i := slices.IndexFunc(levelLimits, func(l levelLimit) bool { return l.idc == s.level })
 	most := min(levelLimits[i].vertical, 256) - 4

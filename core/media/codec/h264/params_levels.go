@@ -26,23 +26,23 @@ var levelLimits = []levelLimit{
 	{60, 4177920, 139264, 696320, 240000, 8192}, {61, 8355840, 139264, 696320, 480000, 8192}, {62, 16711680, 139264, 696320, 800000, 8192},
 }
 
-// writtenLevels are those that streams are written in: from 1.1 on.
+// writtenLevels are the levels that the encoder writes: from 1.1 on.
 var writtenLevels = levelLimits[2:]
 
-// levelFor is the level that a stream is written in, 0 where none allows it.
+// levelFor returns the level that the encoder states for a format, 0 where none allows it.
 func levelFor(s *sps, f *media.Format) int {
 	level := lowestLevel(writtenLevels, s, f)
 	if level == 0 && !f.Interlaced {
-		level = 62 // the highest, whatever is asked of it
+		level = 62 // unlimited: the highest level
 	}
 	return level
 }
 
-// formatLevel is the name of the lowest level that allows a format, "" where none does.
+// formatLevel returns the name of the lowest level that allows a format, "" where none does.
 func formatLevel(f media.Format) string { return levelName(lowestLevel(levelLimits, formatSPS(f), &f)) }
 
-// lowestLevel is the first of levels that allows the size, the rate, the frames to be
-// kept and the bitrate. Interlaced video is allowed from 2.1 to 4.1 only; 0 where none allows it.
+// lowestLevel returns the first level that allows the size, frame rate, reference frames and
+// bitrate, 0 where none does. Interlaced video is allowed from 2.1 to 4.1 only.
 func lowestLevel(levels []levelLimit, s *sps, f *media.Format) int {
 	mbs := s.mbWidth * s.mbHeight
 	factor := map[int]float64{100: 1.25, 110: 3, 122: 4, 244: 4}[s.profile] // cpbBrVclFactor / 1000 (table A-2)
@@ -56,7 +56,7 @@ func lowestLevel(levels []levelLimit, s *sps, f *media.Format) int {
 	return 0
 }
 
-// levelName is a level_idc as people write it, "" for 0.
+// levelName returns the usual name of a level_idc, "" for 0.
 func levelName(idc int) string {
 	switch {
 	case idc == 0:

@@ -15,19 +15,19 @@ import (
 type parser struct {
 	stream
 	job      pictureTask
-	recovery bool // the next picture is one to start at, by its SEI
+	recovery bool // its SEI marks the next picture as a random access point
 	info     media.StreamInfo
-	lastKey  int   // number of the last key frame, -1: none yet
-	keyOrder int32 // its place in the order of display
+	lastKey  int   // number of the last key frame; -1: none yet
+	keyOrder int32 // its position in display order
 	fields   bool
 	pairs    bool // macroblock-adaptive frame/field coding
-	whole    bool // pictures that are frames
+	whole    bool // number of pictures coded as frames
 	recent   []placed
 	isB      []bool // by frame
 	run      int
 }
 
-// placed is a frame with its place in the order of display.
+// placed is a frame with its position in display order.
 type placed struct {
 	order     int32
 	level     int
@@ -84,7 +84,7 @@ func (p *parser) Unit(unit []byte) (u media.Unit, err error) {
 	return u, nil
 }
 
-// begun counts a frame.
+// begun counts a new frame.
 func (p *parser) begun(key, idr bool) {
 	p.isB = append(p.isB, p.filling.slices[0].h.kind == sliceB)
 	n := p.created - 1
@@ -101,7 +101,7 @@ func (p *parser) begun(key, idr bool) {
 	}
 }
 
-// picture takes a whole picture into account.
+// picture records the properties of a complete picture.
 func (p *parser) picture(j *pictureTask) {
 	h := &j.slices[0].h
 	p.info.Slices = max(p.info.Slices, len(j.slices))
@@ -132,8 +132,8 @@ func (p *parser) picture(j *pictureTask) {
 	}
 }
 
-// level is how many B frames deep a B frame at this place in the order of
-// display lies: one more than the deeper of the references next to it.
+// level returns the depth of a B frame at this position in display order: one more than the
+// deeper of the references next to it.
 func (p *parser) level(order int32) int {
 	var before, after *placed
 	for i := range p.recent {
@@ -156,7 +156,7 @@ func (p *parser) level(order int32) int {
 }
 
 func (p *parser) End() {
-	_ = p.dispatch(context.Background()) // handing on cannot fail here
+	_ = p.dispatch(context.Background()) // submit never fails here
 	p.end()
 	if p.lastKey >= 0 {
 		p.info.KeyMax = max(p.info.KeyMax, p.created-p.lastKey)
@@ -178,7 +178,7 @@ func (p *parser) Shown() (numbers []int) {
 	return numbers
 }
 
-// readSEI reads the messages that matter (annex D).
+// readSEI reads the SEI messages that are used (annex D).
 func (p *parser) readSEI(unit []byte) {
 	p.rbsp = nal.Unescape(p.rbsp[:0], unit[1:])
 	for kind, payload := range nal.Messages(p.rbsp) {
@@ -190,10 +190,10 @@ func (p *parser) readSEI(unit []byte) {
 	}
 }
 
-// Frames is how many frames have begun.
+// Frames returns how many frames have begun.
 func (p *parser) Frames() int { return p.created }
 
-// Info says what is known by now.
+// Info returns what is known so far.
 func (p *parser) Info() media.StreamInfo {
 	info := p.info
 	info.Frames = p.created
@@ -222,7 +222,7 @@ func (p *parser) Info() media.StreamInfo {
 	return info
 }
 
-// colour is what the VUI says of colours.
+// colour returns the colour description of the VUI.
 func (s *sps) colour() media.Colour {
 	if !s.vui.colour {
 		return media.Colour{FullRange: s.vui.fullRange}
@@ -230,14 +230,14 @@ func (s *sps) colour() media.Colour {
 	return media.Colour{Primaries: s.vui.primaries, Transfer: s.vui.transfer, Matrix: s.vui.matrix, FullRange: s.vui.fullRange}
 }
 
-// format is what a sequence parameter set says of the pictures.
+// format returns what a sequence parameter set states about the pictures.
 func (s *sps) format() media.Format {
 	f := media.Format{Codec: Name, Profile: s.profileName(), Width: s.width, Height: s.height, Depth: max(s.depth, s.chromaDepth),
 		Chroma: s.chroma, Transfer: media.SDR}
 	if s.vui.colour {
 		f.Transfer = media.TransferOf(s.vui.transfer)
 	}
-	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), 2*int64(s.vui.unitsInTick)) // one that makes no sense is not stated
+	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), 2*int64(s.vui.unitsInTick)) // a rate outside the valid range counts as not stated
 	return f
 }
 

@@ -8,8 +8,7 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// Bounds that keep a hostile stream from asking for much. The size is beyond
-// what level 6.2 allows.
+// Limits on what a hostile stream can allocate. The size is larger than level 6.2 allows.
 const (
 	maxMbs       = 139264 // macroblocks in a frame (table A-1, level 6.2)
 	maxMbsASide  = 1024
@@ -39,13 +38,13 @@ type sps struct {
 	mbaff                       bool
 	direct8x8                   bool
 	cropLeft, cropTop           int // in luma samples
-	width, height               int // what is left after cropping
+	width, height               int // size after cropping
 	vui                         vui
-	reorder                     int // frames that may wait for output
+	reorder                     int // number of frames that may wait for output
 	dpbFrames                   int
 }
 
-// vui is what of the video usability information (annex E) is of use.
+// vui holds the fields of the video usability information (annex E) that are used.
 type vui struct {
 	colour             bool
 	fullRange          bool
@@ -58,14 +57,14 @@ type vui struct {
 	reorder, buffering int
 }
 
-// scalingLists are the six 4x4 and the two 8x8 lists of 4:2:0 and 4:2:2, in
-// zigzag order.
+// scalingLists are the six 4x4 and two 8x8 lists of 4:2:0 and 4:2:2, in zigzag order.
 type scalingLists struct {
 	small [6][16]uint8
 	large [2][64]uint8
 }
 
-// statesChroma tells of a profile_idc whether its sets state a chroma format.
+// statesChroma reports whether sequence parameter sets of a profile_idc contain
+// chroma_format_idc.
 func statesChroma(profile int) bool {
 	switch profile {
 	case 100, 110, 122, 244, 44, 83, 86, 118, 128, 138, 139, 134, 135:
@@ -74,8 +73,8 @@ func statesChroma(profile int) bool {
 	return false
 }
 
-// mayReorder tells whether the profile allows slices in any order: Baseline
-// that is not constrained, and Extended.
+// mayReorder reports whether the profile allows arbitrary slice order: Baseline that is not
+// constrained, and Extended.
 func (s *sps) mayReorder() bool {
 	return s.profile == 66 && s.constraints&0x40 == 0 || s.profile == 88
 }
@@ -141,7 +140,7 @@ func (s *sps) parseChroma(r *bits.Reader) error {
 	return nil
 }
 
-// parseOrder reads what counts frames and puts them in order.
+// parseOrder reads the syntax of frame numbers and picture order count.
 func (s *sps) parseOrder(r *bits.Reader) error {
 	frameNum, poc := r.UE(), r.UE()
 	if frameNum > 12 || poc > 2 {
@@ -218,8 +217,8 @@ func (s *sps) parseSize(r *bits.Reader) error {
 	return nil
 }
 
-// parse reads VUI parameters (E.1.1). They steer nothing but the delay and
-// what is said of the stream, so that nonsense here is no reason to refuse it.
+// parse reads VUI parameters (E.1.1). They affect only the output delay and what is reported
+// about the stream, so errors in them are no reason to refuse it.
 func (v *vui) parse(r *bits.Reader) {
 	if r.Flag() { // aspect_ratio_info
 		if r.U(8) == 255 { // Extended_SAR
@@ -249,7 +248,7 @@ func (v *vui) parse(r *bits.Reader) {
 		r.Skip(1) // low_delay_hrd_flag
 	}
 	r.Skip(1)                      // pic_struct_present_flag
-	if !r.Flag() || r.Left() < 7 { // bitstream_restriction, cut short by some writers
+	if !r.Flag() || r.Left() < 7 { // bitstream_restriction, truncated by some encoders
 		return
 	}
 	r.Skip(1)
@@ -260,7 +259,7 @@ func (v *vui) parse(r *bits.Reader) {
 	v.restricted = !r.Overrun()
 }
 
-// skipHRD passes over HRD parameters (E.1.2) and tells whether there were any.
+// skipHRD skips HRD parameters (E.1.2) and reports whether there were any.
 func skipHRD(r *bits.Reader) bool {
 	if !r.Flag() {
 		return false
@@ -276,13 +275,13 @@ func skipHRD(r *bits.Reader) bool {
 	return true
 }
 
-// setDelay finds how many frames may wait for output (A.3.1, E.2.1).
+// setDelay derives the number of frames that may wait for output (A.3.1, E.2.1).
 func (s *sps) setDelay() {
 	level := s.level
 	if level == 11 && s.constraints&0x10 != 0 && !statesChroma(s.profile) {
 		level = 9
 	}
-	mbs := levelLimits[len(levelLimits)-1].dpb // of a level that is not known
+	mbs := levelLimits[len(levelLimits)-1].dpb // for an unknown level
 	if i := slices.IndexFunc(levelLimits, func(l levelLimit) bool { return l.idc == level }); i >= 0 {
 		mbs = levelLimits[i].dpb
 	}
@@ -321,7 +320,7 @@ type pps struct {
 	transform8x8      bool
 	scaling           *scalingLists
 	scale             *levelScale
-	scaleOf           *sps // what scale was made for
+	scaleOf           *sps // the parameter set for which scale was made
 }
 
 func parsePPS(rbsp []byte, sets *nal.ParameterSets[sps]) (*pps, error) {
@@ -378,9 +377,8 @@ func parsePPS(rbsp []byte, sets *nal.ParameterSets[sps]) (*pps, error) {
 	return p, nil
 }
 
-// parseScaling reads scaling lists (7.3.2.1.1.1). A list that is not there
-// falls back to the one before it, the first of its kind to fallback's
-// (table 7-2).
+// parseScaling reads scaling lists (7.3.2.1.1.1). A list that is absent falls back to the one
+// before it, and the first of its kind to the fallback list (table 7-2).
 func parseScaling(r *bits.Reader, large int, fallback *scalingLists) *scalingLists {
 	l := *fallback
 	for i := range l.small {
@@ -400,7 +398,7 @@ func parseScaling(r *bits.Reader, large int, fallback *scalingLists) *scalingLis
 	return &l
 }
 
-// parseScalingList reads one list; false means that the default is to be used.
+// parseScalingList reads one list; false means that the default list applies.
 func parseScalingList(r *bits.Reader, list []uint8) bool {
 	last, next := 8, 8
 	for j := range list {
@@ -439,6 +437,5 @@ var (
 		27, 28, 28, 28, 28, 28, 30, 30, 30, 30, 32, 32, 32, 33, 33, 35}
 )
 
-// wide tells whether samples take two bytes: those of all planes do if those of
-// one must.
+// wide reports whether samples take two bytes: if one plane needs it, all have it.
 func (s *sps) wide() bool { return max(s.depth, s.chromaDepth) > 8 }

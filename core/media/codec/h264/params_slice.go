@@ -45,7 +45,7 @@ type sliceHeader struct {
 	numRefs           [2]int
 	modifications     [2][]refOp
 	redundant         bool // a redundant coded picture
-	weighted          bool // explicit weights are given
+	weighted          bool // the header has explicit weights
 	lumaDenom         uint8
 	chromaDenom       uint8
 	weights           [2][32][3]weight
@@ -58,7 +58,7 @@ type sliceHeader struct {
 	alphaOff, betaOff int8 // twice the values in the header
 }
 
-// idr tells whether the slice is of an IDR picture.
+// idr reports whether the slice belongs to an IDR picture.
 func (h *sliceHeader) idr() bool { return h.nalType == nalIDR }
 
 // parse reads a slice header; r is left at the first bit of the slice data.
@@ -100,7 +100,7 @@ func (h *sliceHeader) parse(r *bits.Reader, header byte, spss *nal.ParameterSets
 	return nil
 }
 
-// parsePicture reads what is the same in all slices of a picture.
+// parsePicture reads the fields that are equal in all slices of a picture.
 func (h *sliceHeader) parsePicture(r *bits.Reader) {
 	s := h.sps
 	h.frameNum = int(r.U(s.frameNumBits))
@@ -205,7 +205,7 @@ func (h *sliceHeader) parseWeights(r *bits.Reader, lists int) error {
 	return nil
 }
 
-// parseWeight reads the weight and the offset of a plane of depth bits a sample.
+// parseWeight reads the weight and offset of a plane whose samples have depth bits.
 func parseWeight(r *bits.Reader, depth int) weight {
 	w, o := r.SE(), r.SE()
 	return weight{int16(max(-128, min(w, 127))), int16(max(-128, min(o, 127)) << (depth - 8))}
@@ -214,7 +214,7 @@ func parseWeight(r *bits.Reader, depth int) weight {
 // parseMarking reads how reference pictures are to be marked (7.3.3.3).
 func (h *sliceHeader) parseMarking(r *bits.Reader) error {
 	if h.idr() {
-		r.Skip(1) // no_output_of_prior_pics_flag: all that was decoded is shown
+		r.Skip(1) // no_output_of_prior_pics_flag: every decoded picture is output
 		h.longTermIDR = r.Flag()
 		return nil
 	}
@@ -266,7 +266,7 @@ func (h *sliceHeader) parseQuality(r *bits.Reader) error {
 	return nil
 }
 
-// samePicture tells whether two slices are of the same picture (7.4.1.2.4).
+// samePicture reports whether two slices belong to the same picture (7.4.1.2.4).
 func (h *sliceHeader) samePicture(o *sliceHeader) bool {
 	return h.frameNum == o.frameNum && h.pps.id == o.pps.id && h.sps == o.sps && h.structure == o.structure &&
 		(h.refIDC == 0) == (o.refIDC == 0) && h.idr() == o.idr() && h.idrID == o.idrID &&

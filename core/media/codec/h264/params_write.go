@@ -7,7 +7,7 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// append appends the set as a NAL unit (7.3.2.1.1).
+// append appends the sequence parameter set as a NAL unit (7.3.2.1.1).
 func (s *sps) append(dst []byte) []byte {
 	w := &bits.Writer{}
 	w.U(8, uint32(s.profile))
@@ -90,7 +90,7 @@ func (v *vui) write(w *bits.Writer) {
 // maxVectorLog is log2_max_mv_length: vectors stay within 2^14 quarter samples.
 const maxVectorLog = 14
 
-// append appends the set as a NAL unit (7.3.2.2).
+// append appends the picture parameter set as a NAL unit (7.3.2.2).
 func (p *pps) append(dst []byte) []byte {
 	w := &bits.Writer{}
 	w.UE(p.id)
@@ -165,7 +165,7 @@ func (h *sliceHeader) write(w *bits.Writer) {
 	}
 }
 
-// writeModifications writes those of a list (7.3.3.1).
+// writeModifications writes the modifications of a reference list (7.3.3.1).
 func (h *sliceHeader) writeModifications(w *bits.Writer, list int) {
 	ops := h.modifications[list]
 	w.Flag(len(ops) > 0)
