@@ -12,10 +12,10 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// Kind is what a track carries.
+// Kind is the kind of content of a track.
 type Kind uint8
 
-// The kinds of tracks that are distinguished.
+// The kinds of tracks that are told apart.
 const (
 	Video Kind = iota
 	Audio
@@ -26,34 +26,34 @@ const (
 type Track struct {
 	ID        int // as numbered in the container
 	Kind      Kind
-	Codec     string // codec word, or the container's own code where we know none
-	Timescale int64  // units a second of the times in this track's packets, positive
+	Codec     string // codec word; the container's own code if the codec is not known
+	Timescale int64  // units per second of packet times, positive
 	Format    Format // of video; Rate and Bitrate are zero where unknown
-	Colour    Colour // of video, zero where the container does not tell
-	HDR       *HDR   // of video, nil where the container does not tell
-	Channels  int    // of sound
-	Rate      int    // of sound, samples a second
-	Config    []byte // the codec's set-up record, as the container carries it
-	Packets   int    // how many packets there are, 0 where unknown
+	Colour    Colour // of video; zero where the container does not state it
+	HDR       *HDR   // of video; nil where the container does not state it
+	Channels  int    // of audio
+	Rate      int    // of audio, samples per second
+	Config    []byte // the codec's configuration record, as the container stores it
+	Packets   int    // number of packets, 0 where unknown
 	Duration  time.Duration
 }
 
-// NoTime stands for a time that a file does not tell.
+// NoTime is the value of a time that a file does not state.
 const NoTime = math.MinInt64
 
-// Packet is one coded picture, or one coded piece of sound.
+// Packet is one coded picture, or one coded block of audio.
 type Packet struct {
 	Track    int // index into the demuxer's tracks
 	Data     []byte
-	PTS, DTS int64 // when to show and when to decode, in the track's units; PTS may be NoTime
+	PTS, DTS int64 // presentation and decoding time, in the track's units; PTS may be NoTime
 	Duration int64 // 0 where unknown
 	Key      bool  // decoding can start here
-	Hidden   bool  // to be decoded but not shown
-	Offset   int64 // where in the file its data begin, in bytes; 0 where that is not known
+	Hidden   bool  // decoded, but not shown
+	Offset   int64 // byte offset of its data in the file; 0 where not known
 }
 
-// Colour says which colours sample values stand for, by the code points of
-// Rec. ITU-T H.273; 2 is "unspecified", 0 means that nothing is said.
+// Colour states the meaning of sample values by code points of Rec. ITU-T H.273: 2 is
+// "unspecified", 0 means that nothing was stated.
 type Colour struct {
 	Primaries, Transfer, Matrix int
 	FullRange                   bool
@@ -61,17 +61,16 @@ type Colour struct {
 
 // HDR is static metadata of high dynamic range video.
 type HDR struct {
-	// Of the display it was mastered on (SMPTE ST 2086): the primaries
-	// green, blue, red and the white point as x, y in 0.00002; luminance
-	// in 0.0001 cd/m2.
+	// The mastering display (SMPTE ST 2086): the primaries green, blue and red and the white
+	// point as x, y in units of 0.00002; luminance in units of 0.0001 cd/m2.
 	Primaries                  [3][2]uint16
 	White                      [2]uint16
 	MaxLuminance, MinLuminance uint32
-	MaxCLL                     uint16 // light of the brightest sample, cd/m2 (CTA-861.3)
-	MaxFALL                    uint16 // of the brightest frame on average
+	MaxCLL                     uint16 // MaxCLL, light of the brightest sample, cd/m2 (CTA-861.3)
+	MaxFALL                    uint16 // MaxFALL, mean light of the brightest frame, cd/m2
 }
 
-// HDROf is what *h points to, made on first use.
+// HDROf returns *h, allocated on first use.
 func HDROf(h **HDR) *HDR {
 	if *h == nil {
 		*h = &HDR{}
@@ -79,26 +78,24 @@ func HDROf(h **HDR) *HDR {
 	return *h
 }
 
-// Demuxer reads the packets of one file in the order in which they are stored.
+// Demuxer reads the packets of a file in stored order.
 type Demuxer interface {
 	Tracks() []Track
-	// ReadPacket fills p, using p.Data again where it is large enough.
-	// It returns io.EOF after the last packet.
+	// ReadPacket fills p, reusing p.Data where it is large enough. It returns io.EOF after the
+	// last packet.
 	ReadPacket(p *Packet) error
-	// Rewind goes back to the first packet.
+	// Rewind returns to the first packet.
 	Rewind() error
 }
 
-// Seeker is a Demuxer that can go to another place without reading what lies
-// between.
+// Seeker is a Demuxer that can seek without reading what is skipped.
 type Seeker interface {
-	// SeekTo goes to the last key frame of a track that is not shown after
-	// a time in the track's units.
+	// SeekTo seeks to the last key frame of a track that is shown no later than pts, in the
+	// track's units.
 	SeekTo(track int, pts int64) error
 }
 
-// Muxer writes a file. Close completes it; a file that was not closed is not
-// whole.
+// Muxer writes a file. Close completes it; a file that was not closed is incomplete.
 type Muxer interface {
 	WritePacket(p *Packet) error
 	Close() error
@@ -108,97 +105,97 @@ type Muxer interface {
 type Container struct {
 	Name       string // "mp4"
 	Extensions []string
-	// Match tells from the first bytes of a file (up to SniffLen) whether
-	// it is of this format.
+	// Match reports from the first bytes of a file (up to SniffLen) whether it has this format.
 	Match func(head []byte) bool
 	// Open reads a file of size bytes.
 	Open func(r io.ReaderAt, size int64) (Demuxer, error)
-	// Create writes a file with these tracks, whose order Packet.Track
-	// follows; packets is how many are to come, as a hint. It is nil for
-	// formats that are only read.
+	// Create starts a file with these tracks; Packet.Track is an index into them. packets is a
+	// hint of how many packets will come. Create is nil for formats that are only read.
 	Create func(w io.WriteSeeker, tracks []Track, packets int) (Muxer, error)
-	// CreateFragmented writes a file piece by piece, without going back; ContinueFragmented does the same
-	// for times that go on from earlier pieces. Both are nil where the format has no such form.
+	// CreateFragmented starts a file that is written in fragments, without seeking;
+	// ContinueFragmented does the same for times that continue those of earlier fragments. Both
+	// are nil where the format has no fragments.
 	CreateFragmented   func(w io.Writer, tracks []Track) (Muxer, error)
 	ContinueFragmented func(w io.Writer, tracks []Track) (Muxer, error)
-	// ByteStreams tells that the format holds codecs in their byte stream form.
+	// ByteStreams reports that the format stores codecs in their byte stream form.
 	ByteStreams bool
-	// Untimed tells that the format holds no times.
+	// Untimed reports that the format stores no times.
 	Untimed bool
 }
 
-// SniffLen is how many bytes Container.Match looks at.
+// SniffLen is the number of bytes that Container.Match looks at.
 const SniffLen = 4096
 
-// Frame is one decoded picture with its time in the track's units.
+// Frame is one decoded picture, with its time in the track's units.
 type Frame struct {
 	*picture.Picture
 	PTS     int64
-	Damaged bool // something of it was concealed
+	Damaged bool // part of it was concealed
 }
 
-// Decoder decodes one stream. Send and Receive are called from two goroutines,
-// so that a decoder can work on several cores between them.
+// Decoder decodes one stream. Send and Receive are called from two goroutines, so that a decoder
+// can work on several cores between them.
 type Decoder interface {
-	// Send gives in the next packet in decoding order, and waits while the
-	// decoder has enough to do. It takes p.Data over and leaves in p a
-	// buffer that is free for use.
+	// Send takes the next packet in decoding order, and waits while the decoder is busy. It
+	// takes ownership of p.Data and leaves an unused buffer in p.
 	Send(ctx context.Context, p *Packet) error
-	// Drain says that no packet follows.
+	// Drain announces that no packet follows.
 	Drain()
-	// Receive returns the next picture in display order. The receiver
-	// releases it. After the last picture it returns io.EOF.
+	// Receive returns the next picture in display order, or io.EOF after the last one. The
+	// receiver releases the picture.
 	Receive(ctx context.Context) (Frame, error)
-	// Close ends the decoder's goroutines. Neither Send nor Receive may be
-	// running or called afterwards.
+	// Close ends the decoder's goroutines. Neither Send nor Receive may be running, or be called
+	// afterwards.
 	Close()
 }
 
-// Worker is a Decoder that knows how much processor time its threads have used.
+// Worker is a Decoder that knows the processor time that its threads have used.
 type Worker interface{ Busy() time.Duration }
 
-// Codec is a coding format. One descriptor says all that others need of it; what it cannot do is nil.
+// Codec describes a coding format: everything the rest of the program needs to know about it. A
+// function that the codec does not offer is nil.
 type Codec struct {
 	Name string // the codec word of load lines
 	Kind Kind
 	IDs  Identifiers
 
-	// Stream describes files that are the codec's byte stream alone; nil where there are none.
+	// Stream describes files that hold the codec's byte stream alone; nil where there are none.
 	Stream *ByteStream
-	// IntraOnly tells that every picture is coded without reference to others.
+	// IntraOnly reports that every picture is coded without reference to others.
 	IntraOnly bool
-	// Level is the name of the lowest level whose limits allow a format, "" where none does.
+	// Level returns the name of the lowest level that allows a format, "" where none does.
 	Level func(f Format) string
 
 	NewDecoder func(t Track, threads int) (Decoder, error)
-	// NewParser follows the headers of a stream. It is nil where there is
-	// nothing to follow, as with codecs of key frames alone.
+	// NewParser returns a parser of the headers of a stream. It is nil for codecs of key frames
+	// alone, which need none.
 	NewParser func() UnitParser
-	// FrameSamples is how many samples of each channel a packet of audio has, 0 where that varies.
+	// FrameSamples is the number of samples per channel in a packet of audio, 0 where it varies.
 	FrameSamples int64
-	// Disposable returns what tells of a packet's data whether all others
-	// can be decoded without it. It is nil where that is true of all.
+	// Disposable returns a function that reports from a packet's data whether all other packets
+	// can be decoded without it. It is nil where that is true of every packet.
 	Disposable func(t Track) func(data []byte) bool
 
-	// ToPackets and ToByteStream return bitstream filters into the other of the two forms that a
-	// codec has: packets with a set-up record beside them, as files have them, or a stream that is
-	// whole in itself, as broadcasts have it. ToPackets needs the first packet of the stream and
-	// returns the track with its Config.
+	// ToPackets and ToByteStream return bitstream filters between the two forms of a codec:
+	// packets with a configuration record beside them, as in files, and a self-contained stream,
+	// as in broadcasts. ToPackets needs the first packet of the stream, and returns the track
+	// with its Config.
 	ToPackets    func(t Track, first []byte) (Track, Filter, error)
 	ToByteStream func(t Track) (Filter, error)
 
-	// CheckFormat tells whether the encoder can make a format, and if not, why.
+	// CheckFormat returns why the encoder cannot make a format, nil if it can.
 	CheckFormat func(f Format) error
-	// An encoder codes groups of pictures, or pictures on their own by a quality.
+	// An encoder codes either groups of pictures, or single pictures of a given quality.
 	NewEncoder      func(set EncoderSettings, out func(*Packet) error) (Encoder, error)
 	NewStillEncoder func() StillEncoder
 	MinQuality      int // of a StillEncoder
 	MaxQuality      int
-	// EncoderVersion changes when the same pictures and settings would give other bytes.
+	// EncoderVersion is increased when the same pictures and settings give other bytes than
+	// before.
 	EncoderVersion int
 
-	// CodecString is the codecs parameter of a track (RFC 6381), "" where it is not known.
-	// ParseCodecString reads codec, depth and transfer of a part of such a parameter.
+	// CodecString returns the codecs parameter of a track (RFC 6381), "" where it is not known.
+	// ParseCodecString reads codec, depth and transfer from one element of such a parameter.
 	CodecString      func(t Track) string
 	ParseCodecString func(s string) (f Format, ok bool)
 }
@@ -207,27 +204,28 @@ type Codec struct {
 // annex B).
 type ByteStream struct {
 	Extensions []string
-	// Match tells from the first bytes of a file (up to SniffLen) whether it is one.
+	// Match reports from the first bytes of a file (up to SniffLen) whether it is such a file.
 	Match func(head []byte) bool
 }
 
-// Filter turns a packet into those of another form: none, one or several. What it returns is valid
-// until the next call.
+// Filter converts a packet into another form: none, one or several packets. They are valid until
+// the next call.
 type Filter func(p *Packet) ([]*Packet, error)
 
-// Identifiers are what containers call a codec. Where there are several, the first one is written.
+// Identifiers are the names of a codec in containers. Where there are several, the first one is
+// written.
 type Identifiers struct {
 	MP4       []string // types of sample entries (ISO/IEC 14496-12)
-	MP4Config string   // type of the box with the set-up record in them
+	MP4Config string   // type of the box with the configuration record inside them
 	MP4Object []byte   // objectTypeIndication of sample entries mp4v and mp4a (ISO/IEC 14496-1, table 5)
 	Matroska  []string // CodecID
 	TS        []byte   // stream_type (Rec. ITU-T H.222.0, table 2-34)
-	// NeedsConfig tells that packets are of no use without the set-up record.
+	// NeedsConfig reports that packets are of no use without the configuration record.
 	NeedsConfig bool
 }
 
-// Object is the type indication that is written into MP4 files, 0 for codecs with sample entries
-// of their own.
+// Object returns the object type indication that is written into MP4 files, 0 for codecs with
+// sample entries of their own.
 func (i *Identifiers) Object() byte {
 	if i.MP4Config != "" || len(i.MP4Object) == 0 {
 		return 0
@@ -235,13 +233,13 @@ func (i *Identifiers) Object() byte {
 	return i.MP4Object[0]
 }
 
-// InMP4 tells whether tracks of the codec can be written into MP4 files.
+// InMP4 reports whether tracks of the codec can be written into MP4 files.
 func (i *Identifiers) InMP4() bool { return i.Object() != 0 || len(i.MP4) > 0 && i.MP4Config != "" }
 
 // Codecs is a list of codecs.
 type Codecs []Codec
 
-// find returns the first codec for which is tells true, or nil.
+// find returns the first codec for which is returns true, or nil.
 func (l Codecs) find(is func(c *Codec) bool) *Codec {
 	for i := range l {
 		if is(&l[i]) {
@@ -276,7 +274,7 @@ func (l Codecs) ByTS(streamType byte) *Codec {
 	return l.find(func(c *Codec) bool { return slices.Contains(c.IDs.TS, streamType) })
 }
 
-// ErrNoVideo means that a file was read but holds no video track.
+// ErrNoVideo means that a file was read but has no video track.
 var ErrNoVideo = errors.New("it holds no video")
 
 // FormatError reports that a file breaks the rules of its format.
@@ -293,8 +291,8 @@ func (e *FormatError) Error() string {
 	return fmt.Sprintf("damaged %s at byte %d: %s", e.Format, e.Offset, e.What)
 }
 
-// At is err, with the offset in the file of the packet that it was found in, where err is a FormatError
-// that does not say where. An offset of 0 is not known.
+// At adds the file offset of a packet to a FormatError that was found in the packet and has no
+// offset yet; other errors are returned unchanged. Offset 0 means that it is not known.
 func At(err error, offset int64) error {
 	if found, ok := err.(*FormatError); ok && offset > 0 && found.Offset < 0 {
 		return &FormatError{Format: found.Format, Offset: offset, What: found.What}
@@ -302,7 +300,7 @@ func At(err error, offset int64) error {
 	return err
 }
 
-// UnsupportedError reports a legal feature that is not carried out here.
+// UnsupportedError reports a legal feature that is not implemented.
 type UnsupportedError struct {
 	Format string // container or codec word
 	What   string

@@ -2,10 +2,10 @@ package media
 
 import "vividstrain/core/media/picture"
 
-// Preset is how much an encoder tries.
+// Preset is a trade-off between the speed of an encoder and its efficiency.
 type Preset uint8
 
-// The presets, the fastest first.
+// The presets, fastest first.
 const (
 	Fast Preset = iota
 	Good
@@ -15,10 +15,10 @@ var presetNames = [...]string{"fast", "good"}
 
 func (p Preset) String() string { return presetNames[p] }
 
-// PresetNames lists the names of the presets, the fastest first.
+// PresetNames returns the names of the presets, fastest first.
 func PresetNames() []string { return presetNames[:] }
 
-// ParsePreset reads the name of a preset.
+// ParsePreset parses the name of a preset.
 func ParsePreset(name string) (Preset, bool) {
 	for p, n := range presetNames {
 		if n == name {
@@ -28,16 +28,16 @@ func ParsePreset(name string) (Preset, bool) {
 	return 0, false
 }
 
-// EncoderSettings say what an Encoder makes. A codec ignores what it has no use for.
+// EncoderSettings state what an Encoder makes. A codec ignores those that do not apply to it.
 type EncoderSettings struct {
 	Format     Format // its Bitrate is 0 for a constant quantiser
 	Colour     Colour
 	HDR        *HDR
-	QP         int  // quantiser of P pictures without a bitrate, in the codec's own scale
-	KeyEvery   int  // frames from one key frame that nothing refers across to the next; 1: intra pictures alone
-	BFrames    int  // between two others, 0 to 7; from 3 on the middle one is referred to
-	References int  // frames that P pictures refer to, 1 to 4; 0: as the preset has it
-	Slices     int  // in a picture; 0: one
+	QP         int  // quantisation parameter of P pictures where there is no bitrate, in the codec's own scale
+	KeyEvery   int  // frames from one IDR picture to the next; 1: intra pictures only
+	BFrames    int  // consecutive B pictures, 0 to 7; of 3 or more the middle one is a reference
+	References int  // reference frames of P pictures, 1 to 4; 0: as the preset says
+	Slices     int  // per picture; 0: one
 	Simple     bool // the simpler entropy coding, where a codec has two: CAVLC in h264
 	Preset     Preset
 }
@@ -53,43 +53,43 @@ func (s *EncoderSettings) Reorder() int {
 	return 2
 }
 
-// Encoder codes one video. It is for one goroutine at a time. Groups of pictures that begin with
-// Begin come out the same whichever encoder of the same settings codes them, so that several can
-// work on one video.
+// Encoder encodes one video. It is for one goroutine at a time. A group of pictures that starts
+// with Begin is coded the same by any encoder with the same settings, so that several encoders
+// can work on one video.
 type Encoder interface {
-	// Track describes the video as containers that hold packets with lengths need it.
+	// Track describes the video for containers with length-prefixed packets.
 	Track() (Track, error)
-	// Begin tells of the group to come. What came before must have been flushed.
+	// Begin announces the next group. The previous group must have been flushed.
 	Begin(g Group)
-	// Picture returns a picture to be drawn into, which Encode then takes without a copy.
+	// Picture returns a picture to draw into; passing it to Encode then needs no copy.
 	Picture() *picture.Picture
-	// Encode takes the next picture in order of display.
+	// Encode takes the next picture in display order.
 	Encode(p *picture.Picture, pts int64) error
-	// Flush codes what waits. The next picture begins a group.
+	// Flush codes the pictures that wait. The next picture begins a group.
 	Flush() error
-	// Costs is what is known of how many bits pictures take by now.
+	// Costs returns what is known so far about how many bits pictures take.
 	Costs() Costs
 }
 
-// StillEncoder codes pictures on their own, each by a quality.
+// StillEncoder encodes single pictures, each with a given quality.
 type StillEncoder interface {
 	// Encode appends the coded picture to dst.
 	Encode(dst []byte, p *picture.Picture, quality int) []byte
 }
 
-// Group is what a group of pictures starts from.
+// Group is the starting state of a group of pictures.
 type Group struct {
 	Number int     // of the group in the video
-	Frames int     // in it, at most KeyEvery; of intra pictures alone any number
-	Carry  float64 // bits that it may take beyond its share, or less where negative
-	Costs  Costs   // of groups before, or the zero value
-	Bits   float64 // that the group is to take, whatever its share; 0: its share and Carry
+	Frames int     // in it, at most KeyEvery; any number where all pictures are intra
+	Carry  float64 // bits that it may take beyond its share; negative: below it
+	Costs  Costs   // of earlier groups, or the zero value
+	Bits   float64 // that the group should take, whatever its share; 0: its share and Carry
 }
 
-// Costs is what rate control learned of the pictures of a video, by kind: P, B and I. The zero
-// value knows nothing.
+// Costs is what rate control has learned about the pictures of a video, by kind: P, B and I. The
+// zero value knows nothing.
 type Costs struct {
-	Cost    [3]float64 // bits * quantiser step of a picture
+	Cost    [3]float64 // bits times quantiser step of a picture
 	Known   [3]bool
 	KeyQP   int // of the last I picture
 	LastQP  int

@@ -1,6 +1,6 @@
-// Package media states what a video stream is and what codecs and containers
-// have in common. Each codec and each container has a folder of its own below
-// this one and knows none of the others.
+// Package media defines what a video stream is and the interfaces that codecs and containers
+// share. Each codec and each container has a folder of its own below this one, and none knows
+// another.
 package media
 
 import (
@@ -12,18 +12,18 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// Transfer names how sample values relate to light.
+// Transfer is the relation between sample values and light.
 type Transfer string
 
-// The transfer characteristics a load line can ask for.
+// The transfer characteristics of load lines.
 const (
 	SDR Transfer = "sdr" // Rec. ITU-R BT.709
 	PQ  Transfer = "pq"  // Rec. ITU-R BT.2100, perceptual quantisation
 	HLG Transfer = "hlg" // Rec. ITU-R BT.2100, hybrid log-gamma
 )
 
-// TransferOf names the transfer characteristics of a code point of Rec. ITU-T
-// H.273; all but those of BT.2100 count as SDR.
+// TransferOf returns the transfer characteristics of a code point of Rec. ITU-T H.273; all
+// except those of BT.2100 count as SDR.
 func TransferOf(code int) Transfer {
 	switch code {
 	case 16:
@@ -34,16 +34,16 @@ func TransferOf(code int) Transfer {
 	return SDR
 }
 
-// Rate is a frame rate as an exact fraction of frames a second.
+// Rate is a frame rate as an exact fraction, in frames per second.
 type Rate struct{ Num, Den int }
 
-// Frame rates that make sense.
+// The range of valid frame rates.
 const (
 	MinHz = 0.1
 	MaxHz = 1000
 )
 
-// NewRate is num/den frames a second in lowest terms; false if that is no rate from MinHz to
+// NewRate returns num/den frames per second in lowest terms; false if that is outside MinHz to
 // MaxHz, as in a damaged stream.
 func NewRate(num, den int64) (Rate, bool) {
 	if num <= 0 || den <= 0 || float64(num) < MinHz*float64(den) || float64(num) > MaxHz*float64(den) {
@@ -60,11 +60,11 @@ func NewRate(num, den int64) (Rate, bool) {
 	return Rate{int(num), int(den)}, true
 }
 
-// usualRates are those that video comes in, in frames a second.
+// usualRates are the common frame rates of video, in frames per second.
 var usualRates = []Rate{{5, 1}, {6, 1}, {10, 1}, {12, 1}, {25, 2}, {15, 1}, {20, 1}, {24000, 1001}, {24, 1}, {25, 1}, {30000, 1001}, {30, 1},
 	{48000, 1001}, {48, 1}, {50, 1}, {60000, 1001}, {60, 1}, {100, 1}, {120000, 1001}, {120, 1}}
 
-// UsualRate is the usual rate nearest to a mean in frames a second.
+// UsualRate returns the common frame rate that is nearest to a mean in frames per second.
 func UsualRate(hz float64) Rate {
 	best := usualRates[0]
 	for _, r := range usualRates {
@@ -75,7 +75,7 @@ func UsualRate(hz float64) Rate {
 	return best
 }
 
-// Hz is the rate as a number.
+// Hz returns the rate as a number.
 func (r Rate) Hz() float64 { return float64(r.Num) / float64(r.Den) }
 
 // Reduced returns the same rate in lowest terms.
@@ -106,7 +106,7 @@ func ParseRate(s string) (Rate, error) {
 	return RateOf(hz)
 }
 
-// RateOf is the exact fraction that hz most likely stands for.
+// RateOf returns the exact fraction that hz most likely means.
 func RateOf(hz float64) (Rate, error) {
 	if !(hz >= MinHz && hz <= MaxHz) {
 		return Rate{}, fmt.Errorf("a frame rate must be %g to %g, not %g", MinHz, float64(MaxHz), hz)
@@ -118,23 +118,24 @@ func RateOf(hz float64) (Rate, error) {
 	return Rate{int(math.Round(hz * 1000)), 1000}.Reduced(), nil
 }
 
-// Format says what a video stream is.
+// Format is what a video stream is.
 type Format struct {
 	Codec         string // codec word: "mjpeg", "h264", ...
 	Profile       string // the codec's own name of its profile, may be empty
 	Width, Height int    // luma samples
-	Rate          Rate   // frames (not fields) a second
+	Rate          Rate   // frames (not fields) per second
 	Interlaced    bool
-	Depth         int            // bits a sample: 8, 10, 12
+	Depth         int            // bits per sample: 8, 10, 12
 	Chroma        picture.Chroma // chroma sampling
 	Transfer      Transfer
-	Bitrate       int64 // bits a second
+	Bitrate       int64 // bits per second
 }
 
-// Raw is the codec word of video that is not coded.
+// Raw is the codec word of uncompressed video.
 const Raw = "raw"
 
-// FrameSize is how many bytes a picture has that is not coded: its planes with 8 bits a sample, or 16.
+// FrameSize returns the bytes of an uncompressed picture: its planes with 8 bits per sample, or
+// 16.
 func (f Format) FrameSize() int64 {
 	size := int64(0)
 	for i := range f.Chroma.Planes() {
@@ -147,12 +148,12 @@ func (f Format) FrameSize() int64 {
 	return size
 }
 
-// PixelRate is luma samples a second.
+// PixelRate returns luma samples per second.
 func (f Format) PixelRate() float64 {
 	return float64(f.Width) * float64(f.Height) * f.Rate.Hz()
 }
 
-// sizeName is one usual name of a picture size.
+// sizeName is a common name of a picture size.
 type sizeName struct {
 	lines, width, height int
 	interlaced           bool
@@ -169,7 +170,7 @@ var sizeNames = []sizeName{
 	{1080, 1920, 1080, true}, {2160, 3840, 2160, true},
 }
 
-// MaxSide is the largest width or height that is taken.
+// MaxSide is the largest accepted width or height.
 const MaxSide = 16384
 
 // SizeRate prints size, scan and rate as in a load line: "1080p30",
@@ -231,8 +232,8 @@ func checkSize(width, height int, interlaced bool) error {
 	return nil
 }
 
-// FormatBitrate prints bits a second with an SI letter: 12000000 is "12M".
-// It is exact: ParseBitrate gives the same number back.
+// FormatBitrate formats bits per second with an SI letter: 12000000 is "12M". It is exact:
+// ParseBitrate returns the same number.
 func FormatBitrate(bps int64) string {
 	for _, unit := range []struct {
 		size   int64
@@ -245,7 +246,7 @@ func FormatBitrate(bps int64) string {
 	return strconv.FormatInt(bps, 10)
 }
 
-// ShortBitrate prints bits a second for people: three figures at most.
+// ShortBitrate formats bits per second with at most three significant figures.
 func ShortBitrate(bps float64) string {
 	for _, unit := range []struct {
 		size   float64
@@ -265,7 +266,7 @@ func roundTo(v float64, n int) float64 {
 	return r
 }
 
-// MaxBitrate is the highest bitrate a load line may ask for, in bits a second.
+// MaxBitrate is the highest bitrate of a load line, in bits per second.
 const MaxBitrate = 20_000_000_000
 
 // ParseBitrate reads "12M", "0.2M", "800k", "1.5G" or "64000".
@@ -296,10 +297,10 @@ func ParseBitrate(s string) (int64, error) {
 	return bps, nil
 }
 
-// digits is the number of zeros of a power of ten.
+// digits returns the number of zeros of a power of ten.
 func digits(powerOfTen int64) int { return len(strconv.FormatInt(powerOfTen, 10)) - 1 }
 
-// trimZeros cuts the zeros after a decimal point, and the point.
+// trimZeros removes trailing zeros after a decimal point, and the point if nothing follows it.
 func trimZeros(s string) string {
 	if !strings.Contains(s, ".") {
 		return s

@@ -31,10 +31,10 @@ func (f Format) String() string {
 	return b.String()
 }
 
-// Word is the format in one word, for names and addresses: "h264-1080p30-12M".
+// Word returns the format as one word, for names and addresses: "h264-1080p30-12M".
 func (f Format) Word() string { return strings.NewReplacer(" ", "-", ":", "").Replace(f.String()) }
 
-// WordError says which word of a format or of a goal is wrong.
+// WordError states which word of a format or goal is wrong.
 type WordError struct {
 	Word string // empty: something is missing
 	What string // what is wrong, and what would be right
@@ -47,8 +47,8 @@ func (e *WordError) Error() string {
 	return fmt.Sprintf("at %q: %s", e.Word, e.What)
 }
 
-// ParseFormat reads the words of a format: a codec word first, one of codecs, then the others in any
-// order. Errors are of type *WordError.
+// ParseFormat parses the words of a format: a codec word first, one of codecs, then the others
+// in any order. Errors have type *WordError.
 func ParseFormat(words, codecs []string) (Format, error) {
 	f := Format{Depth: 8, Transfer: SDR}
 	if len(words) == 0 {
@@ -77,7 +77,7 @@ func ParseFormat(words, codecs []string) (Format, error) {
 	return f, nil
 }
 
-// parseWord reads one word after the codec and tells which part of the format it is.
+// parseWord parses one word after the codec and returns which part of the format it is.
 func (f *Format) parseWord(w string) (part string, err error) {
 	if chroma, ok := picture.ParseChroma(w); ok {
 		f.Chroma = chroma
@@ -120,7 +120,7 @@ func cutSize(w string) (size, rate string, ok bool) {
 	return w[:i+1], w[i+1:], true
 }
 
-// Goal is what a stream is to be converted to.
+// Goal is the format to which a stream is converted.
 type Goal struct {
 	Width, Height int
 	Interlaced    bool
@@ -129,7 +129,7 @@ type Goal struct {
 	Codec         string // empty: the device chooses
 }
 
-// ParseGoal reads the two or three words of a goal. Errors are of type *WordError.
+// ParseGoal parses the two or three words of a goal. Errors have type *WordError.
 func ParseGoal(words, codecs []string) (g Goal, err error) {
 	size, rate, ok := cutSize(strings.ToLower(words[0]))
 	if !ok {
@@ -166,10 +166,10 @@ func (g Goal) String() string {
 	return s
 }
 
-// AsIs is the word for what is not converted.
+// AsIs is the word for a treatment without conversion.
 const AsIs = "as-is"
 
-// Word is the goal in one word, for names and addresses: "720p-4M". Of nil it is AsIs.
+// Word returns the goal as one word, for names and addresses: "720p-4M"; of nil it returns AsIs.
 func (g *Goal) Word() string {
 	if g == nil {
 		return AsIs

@@ -4,7 +4,7 @@ import "golang.org/x/sys/cpu"
 
 //go:generate go run ./asm -out scale_amd64.s -stubs scale_amd64.go -pkg picture
 
-// The fast ones do the first values, a multiple of 8 or 16, and tell how many.
+// The fast kernels handle the first values, a multiple of 8 or 16, and return how many.
 
 func filterDownFast(dst []int16, rows [][]byte, coefficients []int16, n int) int {
 	if n &^= 15; n == 0 || !cpu.X86.HasAVX2 {

@@ -1,5 +1,5 @@
-// Package picture holds planar pictures: the form in which decoded video moves
-// through the program.
+// Package picture defines planar pictures, the form in which decoded video moves through the
+// program.
 package picture
 
 import (
@@ -23,7 +23,7 @@ var chromaNames = [...]string{"4:2:0", "4:2:2", "4:4:4", "4:0:0"}
 
 func (c Chroma) String() string { return chromaNames[c] }
 
-// ParseChroma reads "4:2:0" and its kin.
+// ParseChroma parses "4:2:0", "4:2:2", "4:4:4" or "4:0:0".
 func ParseChroma(s string) (Chroma, bool) {
 	for c, name := range chromaNames {
 		if s == name {
@@ -33,10 +33,10 @@ func ParseChroma(s string) (Chroma, bool) {
 	return 0, false
 }
 
-// IsTall tells whether chroma has as many rows as luma.
+// IsTall reports whether chroma has as many rows as luma.
 func (c Chroma) IsTall() bool { return c == C422 || c == C444 }
 
-// Planes is how many planes there are: 3, or 1 where there is no chroma.
+// Planes returns the number of planes: 3, or 1 without chroma.
 func (c Chroma) Planes() int {
 	if c == C400 {
 		return 1
@@ -44,8 +44,8 @@ func (c Chroma) Planes() int {
 	return 3
 }
 
-// PlaneSize is the size of plane p (0 luma, 1 and 2 chroma) of a picture of
-// width x height luma samples.
+// PlaneSize returns the size of plane p (0 luma, 1 and 2 chroma) of a picture of width x height
+// luma samples.
 func (c Chroma) PlaneSize(p, width, height int) (w, h int) {
 	if p == 0 {
 		return width, height
@@ -61,27 +61,26 @@ func (c Chroma) PlaneSize(p, width, height int) (w, h int) {
 	return 0, 0
 }
 
-// Plane is one rectangle of samples. Of Pix and Wide exactly one is set: Pix
-// for 8-bit samples, Wide (the value in the low bits) if any plane of the picture
-// has more.
+// Plane is one rectangle of samples. Exactly one of Pix and Wide is set: Pix for 8-bit samples,
+// Wide (the value in the low bits) if any plane of the picture has more bits.
 type Plane struct {
 	Pix    []byte
 	Wide   []uint16
 	Stride int // samples from one row to the next
 }
 
-// Picture is one planar picture, cropped to what is to be shown.
+// Picture is one planar picture, cropped to its visible part.
 type Picture struct {
 	Width, Height int // luma samples
-	Depth         int // bits a sample of luma
-	ChromaDepth   int // bits a sample of chroma; 0 stands for as many as luma has
+	Depth         int // bits per luma sample
+	ChromaDepth   int // bits per chroma sample; 0: as luma
 	Chroma        Chroma
 	Planes        [3]Plane // Y, Cb, Cr; for C400 the last two are empty
 
-	release func(*Picture) // hands the picture back to its owner, may be nil
+	release func(*Picture) // returns the picture to its owner; may be nil
 }
 
-// New makes a picture with planes of its own.
+// New allocates a picture.
 func New(width, height, depth int, chroma Chroma) *Picture {
 	p := &Picture{Width: width, Height: height, Depth: depth, Chroma: chroma}
 	for i := range p.Planes {
@@ -99,18 +98,18 @@ func New(width, height, depth int, chroma Chroma) *Picture {
 	return p
 }
 
-// OnRelease sets what Release does.
+// OnRelease sets the function that Release calls.
 func (p *Picture) OnRelease(f func(*Picture)) { p.release = f }
 
-// Release says that the caller needs the picture no more. Its owner may then
-// use its planes again. Each picture is released once.
+// Release returns the picture to its owner, who may reuse its planes. Each picture is released
+// once.
 func (p *Picture) Release() {
 	if p.release != nil {
 		p.release(p)
 	}
 }
 
-// PlaneDepth is how many bits a sample of plane i has.
+// PlaneDepth returns the bits per sample of plane i.
 func (p *Picture) PlaneDepth(i int) int {
 	if i > 0 && p.ChromaDepth > 0 {
 		return p.ChromaDepth
@@ -118,8 +117,8 @@ func (p *Picture) PlaneDepth(i int) int {
 	return p.Depth
 }
 
-// AppendRow appends row y of plane i to b: one byte a sample at 8 bits, two
-// bytes, the low one first, if any plane has more.
+// AppendRow appends row y of plane i to b: one byte per sample at 8 bits, two bytes, the low one
+// first, if any plane has more.
 func (p *Picture) AppendRow(b []byte, i, y int) []byte {
 	w, _ := p.Chroma.PlaneSize(i, p.Width, p.Height)
 	plane := &p.Planes[i]
@@ -132,8 +131,8 @@ func (p *Picture) AppendRow(b []byte, i, y int) []byte {
 	return b
 }
 
-// MD5 is the checksum of the picture's samples: the planes Y, Cb and Cr one
-// after the other, row by row, as AppendRow writes them; in hexadecimal.
+// MD5 returns the checksum of the picture's samples in hexadecimal: the planes Y, Cb and Cr in
+// turn, row by row, as AppendRow writes them.
 func (p *Picture) MD5() string {
 	sum := md5.New()
 	var row []byte
@@ -147,15 +146,15 @@ func (p *Picture) MD5() string {
 	return hex.EncodeToString(sum.Sum(nil))
 }
 
-// Pool hands out pictures of one shape and takes them back. It is safe for several
-// goroutines. The zero value works.
+// Pool keeps pictures of one shape for reuse. It is safe for several goroutines. The zero value
+// works.
 type Pool struct {
 	mu   sync.Mutex
 	free []*Picture
 }
 
-// Get returns a picture; what it shows is left over from its last use. Pictures
-// of another shape that the pool still holds are let go.
+// Get returns a picture whose samples are left over from its last use. Pictures of another shape
+// that the pool still has are dropped.
 func (l *Pool) Get(width, height, depth int, chroma Chroma) *Picture {
 	l.mu.Lock()
 	defer l.mu.Unlock()

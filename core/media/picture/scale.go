@@ -2,14 +2,14 @@ package picture
 
 import "math"
 
-// Shape is what pictures of a stream have in common.
+// Shape is the size, depth and chroma sampling that pictures of a stream share.
 type Shape struct {
 	Width, Height int
-	Depth         int // bits a sample
+	Depth         int // bits per sample
 	Chroma        Chroma
 }
 
-// Rows says which rows of a picture are looked at.
+// Rows selects rows of a picture.
 type Rows uint8
 
 // The rows of a frame, or of one of its fields.
@@ -19,50 +19,49 @@ const (
 	BottomField
 )
 
-// lobes is half the width of the filter, a sinc windowed by a wider one
-// (Lanczos): two zeros to each side, stretched where the picture shrinks so that
-// what is too fine for the new size is taken out.
+// lobes is half the width of the filter, a sinc windowed by a wider sinc (Lanczos): two zeros on
+// each side. Where the picture shrinks, the filter is stretched to remove detail that is too
+// fine for the new size.
 const lobes = 2
 
-// coefficientBits is the precision of filter coefficients; between the two
-// passes samples have middleBits and may reach beyond it, since the filter
-// overshoots at edges.
+// coefficientBits is the precision of filter coefficients. Between the two passes samples have
+// middleBits, and may exceed that range because the filter overshoots at edges.
 const (
 	coefficientBits = 14
 	middleBits      = 14
 )
 
-// Scaler makes pictures of one shape from those of another: size, depth and
-// chroma sampling. Chroma samples of 4:2:0 and 4:2:2 are where the first luma
-// sample of theirs does across, and between the two down (chroma_sample_loc_type
-// 0 of Rec. ITU-T H.264). It is for one goroutine at a time.
+// Scaler converts pictures of one shape to another: size, depth and chroma sampling. Chroma
+// samples of 4:2:0 and 4:2:2 are aligned horizontally with the first of their luma samples, and
+// vertically between two (chroma_sample_loc_type 0 of Rec. ITU-T H.264). It is for one goroutine
+// at a time.
 type Scaler struct {
 	from, to Shape
 	rows     Rows
 	planes   [3]planeScaler
 }
 
-// planeScaler scales one plane: first down, then across.
+// planeScaler scales one plane, first vertically, then horizontally.
 type planeScaler struct {
 	width, height int // of the result
 	down          filter
 	across        filter
-	packed        []int16  // the filter across as the assembly reads it
-	middle        []int16  // a row between the passes, with room after it
+	packed        []int16  // the horizontal filter as the assembly reads it
+	middle        []int16  // a row between the passes, with padding after it
 	done          []uint16 // a row of the result
-	rows          [][]byte // that the filter down looks at
+	rows          [][]byte // input rows of the vertical filter
 	wide          [][]uint16
 }
 
-// filter says what each sample of a result is made of: taps coefficients that
-// begin at the sample first[i] of the source.
+// filter holds the coefficients of each result sample: taps of them, applied to the source from
+// sample first[i] on.
 type filter struct {
 	taps         int
 	first        []int
 	coefficients []int16
 }
 
-// NewScaler prepares to scale.
+// NewScaler returns a scaler between two shapes.
 func NewScaler(from, to Shape, rows Rows) *Scaler {
 	s := &Scaler{from: from, to: to, rows: rows}
 	for i := range s.planes {
@@ -97,15 +96,15 @@ func NewScaler(from, to Shape, rows Rows) *Scaler {
 	return s
 }
 
-// position maps places in the result to places in the source.
+// position maps positions in the result to positions in the source.
 type position struct {
-	ratio              float64 // luma samples of the source for one of the result
-	to, from           float64 // luma samples for one of the plane
-	toShift, fromShift float64 // of the plane's first sample, in luma samples
-	field, second      bool    // the source has every second row alone, from the first or the second on
+	ratio              float64 // luma samples of the source per luma sample of the result
+	to, from           float64 // luma samples per sample of the plane
+	toShift, fromShift float64 // position of the plane's first sample, in luma samples
+	field, second      bool    // the source is a field: every second row, from the first or the second on
 }
 
-// of is where sample i of the result lies among those of the source.
+// of returns the position of result sample i among those of the source.
 func (p position) of(i int) float64 {
 	luma := (float64(i)*p.to+p.toShift+0.5)*p.ratio - 0.5
 	at := (luma - p.fromShift) / p.from
@@ -118,7 +117,7 @@ func (p position) of(i int) float64 {
 	return at / 2
 }
 
-// step is how many samples of the source there are for one of the result.
+// step returns the number of source samples per result sample.
 func (p position) step() float64 {
 	step := p.ratio * p.to / p.from
 	if p.field {
@@ -144,7 +143,7 @@ func newFilter(n, length int, p position, unit int) filter {
 		for k := low; float64(k) < at+reach; k++ {
 			w := lanczos((float64(k) - at) / stretch)
 			sum += w
-			weights[max(0, min(k, length-1, first+f.taps-1)-first)] += w // what lies outside is like the edge
+			weights[max(0, min(k, length-1, first+f.taps-1)-first)] += w // samples outside repeat the edge
 		}
 		f.first[i] = first
 		round(f.coefficients[i*f.taps:][:f.taps], weights, sum)
@@ -152,8 +151,7 @@ func newFilter(n, length int, p position, unit int) filter {
 	return f
 }
 
-// round makes whole numbers of weights, whose sum is exact so that grey stays
-// what it is.
+// round converts weights to integers with an exact sum, so that grey stays unchanged.
 func round(dst []int16, weights []float64, sum float64) {
 	left, most := 1<<coefficientBits, 0
 	for k, w := range weights {
@@ -166,7 +164,7 @@ func round(dst []int16, weights []float64, sum float64) {
 	dst[most] += int16(left)
 }
 
-// lanczos is the filter's value at x.
+// lanczos returns the filter's value at x.
 func lanczos(x float64) float64 {
 	if x == 0 {
 		return 1
@@ -178,8 +176,8 @@ func lanczos(x float64) float64 {
 	return lobes * math.Sin(x) * math.Sin(x/lobes) / (x * x)
 }
 
-// Scale makes dst of src; both have the shapes that the scaler was made for.
-// Where one of them has no chroma, that of dst is left as it is.
+// Scale converts src to dst; both have the shapes for which the scaler was made. If either has
+// no chroma, the chroma of dst is left unchanged.
 func (s *Scaler) Scale(dst, src *Picture) {
 	for i := range s.planes {
 		if p := &s.planes[i]; p.width > 0 {
@@ -196,7 +194,7 @@ func (p *planeScaler) scale(dst, src *Plane, depth, target int, rows Rows) {
 	if rows != AllRows {
 		stride *= 2
 	}
-	width := len(p.middle) - p.across.taps - 16 // whole units; what is beyond the row is never used
+	width := len(p.middle) - p.across.taps - 16 // whole units; samples beyond the row are never used
 	for y := range p.height {
 		first := p.down.first[y]
 		coefficients := p.down.coefficients[y*p.down.taps:][:p.down.taps]
@@ -220,16 +218,16 @@ func (p *planeScaler) scale(dst, src *Plane, depth, target int, rows Rows) {
 	}
 }
 
-// rowOf keeps to the rows that there are: where the number of taps was rounded
-// up, the last may lie beyond them, with a coefficient of 0.
+// rowOf clamps a row index to the existing rows: where the number of taps was rounded up, the
+// last row may be outside, with a coefficient of 0.
 func (p *planeScaler) rowOf(row, length, stride, offset int) int {
 	return min(row, max(0, (length-1-offset)/stride))
 }
 
-// upTo is n samples from at on, or as many as there are.
+// upTo returns n samples from at on, or as many as there are.
 func upTo[T any](s []T, at, n int) []T { return s[at:min(len(s), at+n)] }
 
-// filterDown makes a row of the middle of rows of 8 bits.
+// filterDown filters rows of 8-bit samples vertically into a row of the middle.
 func filterDown(dst []int16, rows [][]byte, coefficients []int16) {
 	n := len(rows[0])
 	for _, r := range rows {
@@ -244,7 +242,7 @@ func filterDown(dst []int16, rows [][]byte, coefficients []int16) {
 	}
 }
 
-// filterDownWide is filterDown for rows of more bits.
+// filterDownWide is filterDown for samples of more bits.
 func filterDownWide(dst []int16, rows [][]uint16, coefficients []int16, depth int) {
 	n := len(rows[0])
 	for _, r := range rows {
@@ -260,7 +258,7 @@ func filterDownWide(dst []int16, rows [][]uint16, coefficients []int16, depth in
 	}
 }
 
-// filterAcross makes the result's row of the middle's.
+// filterAcross filters a row of the middle horizontally into a row of the result.
 func (p *planeScaler) filterAcross(depth int) {
 	shift := coefficientBits + middleBits - depth
 	most := int32(1)<<depth - 1
@@ -275,9 +273,8 @@ func (p *planeScaler) filterAcross(depth int) {
 	}
 }
 
-// pack lays the coefficients out for groups of eight results: their places in
-// the source, then for every eight taps those of the results 0 and 4, 1 and 5, 2
-// and 6, 3 and 7.
+// pack arranges the coefficients for groups of eight results: their positions in the source,
+// then for every eight taps the coefficients of results 0 and 4, 1 and 5, 2 and 6, 3 and 7.
 func (f *filter) pack() (packed []int16) {
 	for x := 0; x+8 <= len(f.first); x += 8 {
 		for _, at := range f.first[x:][:8] {
@@ -293,7 +290,7 @@ func (f *filter) pack() (packed []int16) {
 	return packed
 }
 
-// narrow makes bytes of samples of 8 bits.
+// narrow converts samples to bytes.
 func narrow(dst []byte, src []uint16) {
 	for x := narrowFast(dst, src); x < len(dst); x++ {
 		dst[x] = byte(src[x])

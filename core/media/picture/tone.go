@@ -2,7 +2,7 @@ package picture
 
 import "math"
 
-// Light says how the sample values of high dynamic range video stand for light.
+// Light is how the sample values of high dynamic range video represent light.
 type Light uint8
 
 // The two of Rec. ITU-R BT.2100.
@@ -11,38 +11,36 @@ const (
 	HLG              // relative; taken to be shown on a display of 1000 cd/m2
 )
 
-// referenceWhite is the light of white paper in cd/m2 (Rec. ITU-R BT.2408). It
-// becomes the white of standard dynamic range; what is brighter is compressed.
+// referenceWhite is the luminance of diffuse white in cd/m2 (Rec. ITU-R BT.2408). It becomes the
+// white of standard dynamic range; brighter light is compressed.
 const referenceWhite = 203
 
-// The tables have results for colours in steps; between these lie straight lines.
+// The tables hold results for a grid of colours; between grid points they are interpolated
+// linearly.
 const (
-	lumaBits, chromaBits     = 4, 5 // of a sample of 10 bits that lie between two knots
+	lumaBits, chromaBits     = 4, 5 // low bits of a 10-bit sample, interpolated between two knots
 	lumaSteps, chromaSteps   = 1024 >> lumaBits, 1024 >> chromaBits
 	lumaOne, chromaOne       = 1 << lumaBits, 1 << chromaBits
-	fraction                 = 5 // bits that results have after those of a sample of 8 bits
+	fraction                 = 5 // fractional bits of the results
 	mapShift                 = lumaBits + 2*chromaBits + fraction
 	lumaHighest, mapRounding = 1023, 1 << (mapShift - 1)
 )
 
-// ToneMapper makes pictures of standard dynamic range (Rec. ITU-R BT.709, narrow
-// range) of those of high dynamic range (BT.2020 primaries and matrix, 10 bits,
-// narrow range, 4:2:0). Light is compressed by the EETF of Rec. ITU-R BT.2390,
-// section 5.4.1, on the greatest of R, G and B, which keeps hues; primaries are
-// converted as in Rec. ITU-R BT.2087, and what BT.709 cannot show is cut off. It
-// is for one goroutine at a time.
+// ToneMapper converts high dynamic range pictures (BT.2020 primaries and matrix, 10 bits, narrow
+// range, 4:2:0) to standard dynamic range (Rec. ITU-R BT.709, narrow range). Light is compressed
+// with the EETF of Rec. ITU-R BT.2390, section 5.4.1, applied to the largest of R, G and B,
+// which preserves hues. Primaries are converted as in Rec. ITU-R BT.2087; colours outside BT.709
+// are clipped. It is for one goroutine at a time.
 type ToneMapper struct {
 	planes  [3]toneTable
-	weights [chromaOne * chromaOne][8]int16 // of the knots around a place in a cell, the four for both lumas
+	weights [chromaOne * chromaOne][8]int16 // interpolation weights by position in a cell: four chroma corners for each of both lumas
 }
 
-// toneTable holds for each cell of colours, by Cb, Cr and Y, the results at its
-// corners: for the lower luma those of the four pairs of chroma values, then for
-// the upper one.
+// toneTable holds, for each cell of the grid by Cb, Cr and Y, the results at its corners: four
+// pairs of chroma values for the lower luma, then for the upper one.
 type toneTable [chromaSteps * chromaSteps * lumaSteps][8]int16
 
-// NewToneMapper computes the tables for video whose brightest light is peak
-// cd/m2; 0 stands for 1000.
+// NewToneMapper computes the tables for video whose brightest light is peak cd/m2; 0 means 1000.
 func NewToneMapper(light Light, peak float64) *ToneMapper {
 	m := &ToneMapper{}
 	if peak <= 0 || light == HLG {
@@ -70,7 +68,7 @@ func NewToneMapper(light Light, peak float64) *ToneMapper {
 	return m
 }
 
-// put sets a knot in all the cells that it is a corner of.
+// put stores a knot in all cells of which it is a corner.
 func (t *toneTable) put(cb, cr, y int, v int16) {
 	for corner := range 8 {
 		b, r, k := cb-corner>>1&1, cr-corner&1, y-corner>>2
@@ -119,20 +117,20 @@ const (
 	lumaR, lumaG, lumaB = 0.2627, 0.6780, 0.0593
 )
 
-// pqLight is the light in cd/m2 of a signal.
+// pqLight returns the light in cd/m2 of a PQ signal.
 func pqLight(signal float64) float64 {
 	p := math.Pow(signal, 1/pqM2)
 	return 10000 * math.Pow(max(0, p-pqC1)/(pqC2-pqC3*p), 1/pqM1)
 }
 
-// pqSignal is its inverse.
+// pqSignal is the inverse of pqLight.
 func pqSignal(light float64) float64 {
 	y := math.Pow(min(light, 10000)/10000, pqM1)
 	return math.Pow((pqC1+pqC2*y)/(1+pqC3*y), pqM2)
 }
 
-// hlgLight is the light in cd/m2 on a display of hlgPeak: the inverse OETF and
-// the OOTF.
+// hlgLight returns the light in cd/m2 on a display of hlgPeak: the inverse OETF followed by the
+// OOTF.
 func hlgLight(rgb [3]float64) [3]float64 {
 	for i, e := range rgb {
 		if e <= 0.5 {
@@ -149,8 +147,8 @@ func hlgLight(rgb [3]float64) [3]float64 {
 	return rgb
 }
 
-// compression is the EETF of BT.2390: from sources of up to peak cd/m2 to
-// displays of referenceWhite.
+// compression is the EETF of BT.2390 from sources of up to peak cd/m2 to displays of
+// referenceWhite.
 type compression struct{ peak, most, knee float64 } // PQ signals, most and knee relative to peak
 
 func newCompression(peak float64) compression {
@@ -160,7 +158,7 @@ func newCompression(peak float64) compression {
 	return c
 }
 
-// of is what becomes of light, in cd/m2.
+// of returns the compressed light, in cd/m2.
 func (c compression) of(light float64) float64 {
 	e := min(pqSignal(light)/c.peak, 1)
 	if e < c.knee {
@@ -171,7 +169,7 @@ func (c compression) of(light float64) float64 {
 	return pqLight(spline * c.peak)
 }
 
-// Map makes dst, of 8 bits, of src, of 10; both are 4:2:0 and of one size.
+// Map converts src, of 10 bits, to dst, of 8; both are 4:2:0 and have one size.
 func (m *ToneMapper) Map(dst, src *Picture) {
 	w, h := C420.PlaneSize(1, src.Width, src.Height)
 	for y := range h {
@@ -189,8 +187,7 @@ func (m *ToneMapper) Map(dst, src *Picture) {
 	}
 }
 
-// blocks are two rows of luma with their row of chroma, and where the results
-// are to go.
+// blocks are two rows of luma with their row of chroma, and where the results go.
 type blocks struct {
 	luma       [2][]uint16
 	cb, cr     []uint16
@@ -198,7 +195,7 @@ type blocks struct {
 	toCb, toCr []byte
 }
 
-// block maps a sample of chroma and its four of luma.
+// block maps one chroma sample and its four luma samples.
 func (m *ToneMapper) block(b *blocks, x int) {
 	cb, cr := int(min(b.cb[x], 1023)), int(min(b.cr[x], 1023))
 	cell := (cb>>chromaBits*chromaSteps + cr>>chromaBits) * lumaSteps
@@ -216,8 +213,8 @@ func (m *ToneMapper) block(b *blocks, x int) {
 	b.toCb[x], b.toCr[x] = m.planes[1].look(cell, mean, w), m.planes[2].look(cell, mean, w)
 }
 
-// look gives the result for a luma in a cell of chroma, whose corners count as
-// the weights say.
+// look interpolates the result for a luma in a cell of chroma, with weights for the cell's
+// corners.
 func (t *toneTable) look(cell, luma int, weights *[8]int16) byte {
 	knots := &t[cell+luma>>lumaBits]
 	lower, upper := 0, 0

@@ -1,5 +1,5 @@
-// Package stream describes films that are fetched in segments, as HLS playlists and DASH manifests
-// list them; hls and dash read and write those.
+// Package stream describes films that are fetched in segments, as HLS playlists and DASH
+// manifests list them. Packages hls and dash read and write those.
 package stream
 
 import (
@@ -11,20 +11,20 @@ import (
 	"vividstrain/core/media/registry"
 )
 
-// Segment is a part of a film that is fetched at once.
+// Segment is a part of a film that is fetched with one request.
 type Segment struct {
 	URL           string
 	Bytes         Span
-	Duration      time.Duration // as the playlist says
+	Duration      time.Duration // as stated by the playlist
 	Init          *Reference    // initialisation segment, nil: none
 	Key           *Key          // nil: it is not encrypted
-	Discontinuity bool          // times begin anew with it
+	Discontinuity bool          // its times do not continue those before
 }
 
-// Span is a range of bytes; a size of 0 is everything from the offset on.
+// Span is a range of bytes; a size of 0 means everything from the offset on.
 type Span struct{ Offset, Size int64 }
 
-// Reference is something that several segments need.
+// Reference is a resource that several segments need.
 type Reference struct {
 	URL   string
 	Bytes Span
@@ -40,13 +40,13 @@ type Key struct {
 type Playlist struct {
 	Segments []Segment
 	First    int           // number of the first segment
-	Ended    bool          // nothing will be added
-	ByURL    bool          // the number of the first segment is not said: segments are known by their addresses
-	Refresh  time.Duration // how long to wait before reading it again, if it has not ended
+	Ended    bool          // no segment will be added
+	ByURL    bool          // the number of the first segment is not stated: segments are identified by their addresses
+	Refresh  time.Duration // how long to wait before fetching it again, if it has not ended
 }
 
-// Follow numbers the segments of a live playlist that come without numbers: on from those of the
-// playlist read before, in which some of them are too.
+// Follow numbers the segments of a live playlist that has no numbers, continuing from the
+// previous version of the playlist, with which it overlaps.
 func (l *Playlist) Follow(before *Playlist) {
 	for k, old := range slices.Backward(before.Segments) {
 		if j := slices.IndexFunc(l.Segments, func(s Segment) bool { return s.URL == old.URL }); j >= 0 {
@@ -57,8 +57,8 @@ func (l *Playlist) Follow(before *Playlist) {
 	l.First = before.First + len(before.Segments)
 }
 
-// Variant is one of the forms that a film is offered in: a playlist at an address, a playlist, or a
-// file with an index of its segments.
+// Variant is one of the forms in which a film is offered: the address of a playlist, a playlist,
+// or a file with an index of its segments.
 type Variant struct {
 	URL     string
 	List    *Playlist
@@ -67,26 +67,26 @@ type Variant struct {
 	Bitrate int64
 }
 
-// Index is a film in one file whose segments an index box lists, which is to be
-// fetched before they are known.
+// Index is a film in one file whose segments are listed in an index box, which must be fetched
+// first.
 type Index struct {
 	URL   string
 	Bytes Span // of the index
 	Init  *Reference
 }
 
-// Bounds on what a playlist or manifest lists.
+// Limits on what a playlist or manifest may list.
 const (
 	MaxSegments     = 1 << 18
 	MaxSegmentBytes = 256 << 20
-	MaxURLBytes     = 32 << 20 // of the addresses of all segments
+	MaxURLBytes     = 32 << 20 // total of the addresses of all segments
 	MaxVariants     = 1000
 	MaxDuration     = time.Hour // of a segment
 )
 
-// PlaylistError says where a playlist or manifest is wrong.
+// PlaylistError states where a playlist or manifest is wrong.
 type PlaylistError struct {
-	Line int // from 1; 0: the whole
+	Line int // from 1; 0: the whole file
 	What string
 }
 
@@ -97,8 +97,8 @@ func (e *PlaylistError) Error() string {
 	return fmt.Sprintf("bad playlist, line %d: %s", e.Line, e.What)
 }
 
-// Codec is the codec and the depth that a codecs parameter (RFC 6381) tells. Without one that is
-// known it is taken to be what conversions make.
+// Codec returns the codec and bit depth that a codecs parameter (RFC 6381) states. If it names
+// none that is known, they are those of usual conversions.
 func Codec(codecs string) (string, int) {
 	if f, known := registry.ParseCodecString(codecs); known {
 		return f.Codec, f.Depth
@@ -106,7 +106,7 @@ func Codec(codecs string) (string, int) {
 	return registry.DefaultEncoder().Name, 8
 }
 
-// Shorten cuts what is quoted from a playlist to a length that fits in a message.
+// Shorten truncates a quotation from a playlist so that it fits in a message.
 func Shorten(s string) string {
 	if len(s) > 40 {
 		return s[:40] + "..."
@@ -114,7 +114,7 @@ func Shorten(s string) string {
 	return s
 }
 
-// Media is a film as a server writes it into a playlist or manifest.
+// Media is a film as a server describes it in a playlist or manifest.
 type Media struct {
 	Init      string    // address of the initialisation segment
 	Segment   string    // address of a segment, with $Number$ (from 0) in it

@@ -1,7 +1,6 @@
-// Package annexb reads raw streams of NAL units with start codes between them
-// (Rec. ITU-T H.264 and H.265, annex B). Such a file has no times: they follow
-// from the order of display, which a parser of the codec finds, and from the
-// frame rate that the stream states, or else 25 Hz.
+// Package annexb reads raw streams of NAL units with start codes between them (Rec. ITU-T H.264
+// and H.265, annex B). Such a file has no times: they follow from the display order, which the
+// codec's parser finds, and from the frame rate that the stream states, or else 25 Hz.
 package annexb
 
 import (
@@ -12,17 +11,17 @@ import (
 	"vividstrain/core/media"
 )
 
-// New returns the container of the raw streams of a codec, which has a Stream and a parser.
+// New returns the container of a codec's raw streams. The codec must have a Stream and a parser.
 func New(c media.Codec) media.Container {
 	return media.Container{Name: c.Name + " stream", Extensions: c.Stream.Extensions, Match: c.Stream.Match, ByteStreams: true, Untimed: true,
 		Open: func(r io.ReaderAt, size int64) (media.Demuxer, error) { return open(&c, r, size) }}
 }
 
-// Bounds on what is kept.
+// Limits on what is buffered.
 const (
 	window    = 1 << 16
 	maxUnit   = 1 << 26
-	maxQueued = 64 // frames whose time is not known yet
+	maxQueued = 64 // frames whose time is not yet known
 )
 
 // reader is a Demuxer.
@@ -32,22 +31,22 @@ type reader struct {
 	size  int64
 	track [1]media.Track
 
-	at      int64  // of the next byte to be read
-	buffer  []byte // read and not yet split; begins after a start code
+	at      int64  // file offset of the next byte to be read
+	buffer  []byte // read, but not yet split into units; begins after a start code
 	ended   bool
 	parser  media.UnitParser
-	packet  *frame // the frame that units are being added to
-	pending []byte // units that belong to whatever picture follows
+	packet  *frame // the frame to which units are being added
+	pending []byte // units that belong to the next picture
 	queue   []*frame
 	free    []*frame
 	number  int // of the first frame in the queue
 	shown   int64
 }
 
-// frame is a packet whose place in the order of display may not be known yet.
+// frame is a packet whose position in display order may not be known yet.
 type frame struct {
 	data  []byte
-	at    int64 // where in the file its first unit with samples is
+	at    int64 // file offset of its first unit with samples
 	key   bool
 	place int64 // -1: not known
 }
@@ -110,10 +109,10 @@ func (d *reader) fill() error {
 	return err
 }
 
-// more tells whether there are units to come.
+// more reports whether there are further units.
 func (d *reader) more() bool { return !d.ended || len(d.buffer) > 0 }
 
-// step takes the next unit.
+// step handles the next unit.
 func (d *reader) step() error {
 	from := 0
 	for {
@@ -140,7 +139,7 @@ func (d *reader) step() error {
 	}
 }
 
-// unit adds a unit that is at an offset of the file to the frame it belongs to.
+// unit adds the unit at file offset at to its frame.
 func (d *reader) unit(unit []byte, at int64) error {
 	if len(unit) == 0 {
 		return nil
@@ -175,7 +174,7 @@ func (d *reader) newFrame(key bool, at int64) *frame {
 	return f
 }
 
-// order notes the places that are known by now.
+// order stores the positions that are known so far.
 func (d *reader) order() {
 	for _, n := range d.parser.Shown() {
 		if i := n - d.number; i >= 0 && i < len(d.queue) {
@@ -187,7 +186,7 @@ func (d *reader) order() {
 
 func (d *reader) ReadPacket(p *media.Packet) error {
 	for d.more() {
-		// The last frame may still grow.
+		// The last frame may still gain units.
 		if len(d.queue) > 1 && (d.queue[0].place >= 0 || len(d.queue) > maxQueued) {
 			break
 		}

@@ -8,8 +8,8 @@ import (
 	"math/bits"
 )
 
-// element is one element of the file: its ID and where its data lies. The end
-// of an element of unknown size is that of its parent.
+// element is one element of the file: its ID and where its data is. An element of unknown size
+// ends where its parent does.
 type element struct {
 	id         uint32
 	start, end int64
@@ -18,8 +18,8 @@ type element struct {
 
 func (e element) size() int64 { return e.end - e.start }
 
-// readElement reads the head of the element at offset, which ends by limit
-// (RFC 8794, sections 4 to 6).
+// readElement reads the header of the element at offset; the element must end by limit (RFC
+// 8794, sections 4 to 6).
 func readElement(r io.ReaderAt, offset, limit int64) (element, error) {
 	var head [12]byte
 	n, err := r.ReadAt(head[:min(int64(len(head)), limit-offset)], offset)
@@ -50,8 +50,7 @@ func readElement(r io.ReaderAt, offset, limit int64) (element, error) {
 	return e, nil
 }
 
-// vint reads a variable-size integer without its marker; length 0 means that
-// there is none.
+// vint reads a variable-size integer without its marker; length 0 means that data has none.
 func vint(data []byte) (v uint64, length int) {
 	if len(data) == 0 || data[0] == 0 {
 		return 0, 0
@@ -67,7 +66,7 @@ func vint(data []byte) (v uint64, length int) {
 	return v, length
 }
 
-// maxMaster bounds the elements that are read whole, in bytes.
+// maxMaster is the largest size of elements that are read whole, in bytes.
 const maxMaster = 1 << 22
 
 // content reads the data of e.
@@ -85,8 +84,7 @@ func (e element) content(r io.ReaderAt) ([]byte, error) {
 	return data, nil
 }
 
-// children calls each with the elements in data, which is at offset in the
-// file.
+// children calls each for every element in data, which is at offset in the file.
 func children(data []byte, offset int64, each func(id uint32, data []byte) error) error {
 	for at := 0; at < len(data); {
 		id, length := vint(data[at:])
@@ -106,7 +104,7 @@ func children(data []byte, offset int64, each func(id uint32, data []byte) error
 	return nil
 }
 
-// number reads an unsigned integer, at most eight bytes.
+// number reads an unsigned integer of at most eight bytes.
 func number(data []byte) (v uint64) {
 	for _, b := range data[:min(len(data), 8)] {
 		v = v<<8 | uint64(b)
@@ -114,7 +112,7 @@ func number(data []byte) (v uint64) {
 	return v
 }
 
-// float reads a floating-point number; what is none is 0.
+// float reads a floating-point number; anything else is 0.
 func float(data []byte) float64 {
 	v := 0.0
 	switch len(data) {
@@ -141,7 +139,7 @@ func (b *builder) id(id uint32) {
 // size8 appends a size in eight bytes.
 func (b *builder) size8(n uint64) { *b = binary.BigEndian.AppendUint64(*b, 1<<56|n) }
 
-// master appends an element around what content appends.
+// master appends an element whose data content appends.
 func (b *builder) master(id uint32, content func()) {
 	b.id(id)
 	at := len(*b)

@@ -1,11 +1,8 @@
-// Package mkv reads and writes Matroska and WebM files (RFC 9559) with their
-// EBML elements (RFC 8794).
-//
-// Read are files with any number of tracks, whole or still growing, with and
-// without lacing. Left out are chapters, tags, attachments, encryption and
-// content compression other than header stripping. Packets are in decoding
-// order; the format does not store decoding times, so that they follow from
-// the frames' duration.
+// Package mkv reads and writes Matroska and WebM files (RFC 9559), which consist of EBML
+// elements (RFC 8794). It reads files with any number of tracks, complete or still growing, with
+// and without lacing. Left out are chapters, tags, attachments, encryption, and content
+// compression other than header stripping. Packets are in decoding order; the format does not
+// store decoding times, so they are derived from the frame duration.
 package mkv
 
 import (
@@ -19,7 +16,7 @@ import (
 // Name is the container's name.
 const Name = "mkv"
 
-// New returns the format, with the codecs whose tracks it tells apart.
+// New returns the container, which recognises tracks of these codecs.
 func New(codecs media.Codecs) media.Container {
 	return media.Container{
 		Name:       Name,
@@ -87,8 +84,8 @@ const (
 	idTags            = 0x1254C367
 )
 
-// idMasteringFirst is the first of ten elements of mastering metadata: red x,
-// y, green x, y, blue x, y, white x, y, most and least luminance.
+// idMasteringFirst is the first of ten elements of mastering metadata: red x, y, green x, y,
+// blue x, y, white point x, y, maximum and minimum luminance.
 const idMasteringFirst = 0x55D1
 
 func damaged(offset int64, format string, args ...any) error {

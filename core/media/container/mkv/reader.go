@@ -11,7 +11,7 @@ import (
 	"vividstrain/core/media"
 )
 
-// Bounds on what a file may say.
+// Limits on what a file may ask for.
 const (
 	maxPacket = 1 << 28
 	maxLaced  = 256
@@ -24,7 +24,7 @@ type reader struct {
 	size    int64
 	segment element
 	start   int64 // of the first cluster
-	scale   int64 // nanoseconds a unit
+	scale   int64 // nanoseconds per unit
 	codecs  media.Codecs
 	tracks  []media.Track
 	extra   []trackExtra
@@ -33,15 +33,15 @@ type reader struct {
 	cluster element
 	time    int64 // of the cluster
 	frames  [][]byte
-	block   media.Packet // what is the same in all packets of a block
-	raw     []byte       // the block that frames are in
+	block   media.Packet // the fields that all packets of a block share
+	raw     []byte       // data of the current block
 }
 
-// trackExtra is what else is known of a track.
+// trackExtra holds further properties of a track.
 type trackExtra struct {
-	duration int64  // nanoseconds a frame, 0: not told
+	duration int64  // nanoseconds per frame, 0: not stated
 	prefix   []byte // bytes that were stripped from every packet
-	packets  int64  // so far
+	packets  int64  // read so far
 	first    int64  // PTS of the first packet
 }
 
@@ -224,8 +224,8 @@ func readColour(t *media.Track, id uint32, data []byte, at int64) error {
 	return nil
 }
 
-// setMastering sets the i-th value of mastering metadata. The file lists red,
-// green, blue; media.HDR green, blue, red.
+// setMastering sets the i-th value of mastering metadata. The file lists red, green, blue;
+// media.HDR lists green, blue, red.
 func setMastering(h *media.HDR, i int, v float64) {
 	const most = math.MaxUint16
 	coordinate := uint16(max(0, min(math.Round(v*50000), most)))
@@ -241,7 +241,7 @@ func setMastering(h *media.HDR, i int, v float64) {
 	}
 }
 
-// readEncodings accepts header stripping alone (5.1.4.1.31.6).
+// readEncodings accepts only header stripping (5.1.4.1.31.6).
 func readEncodings(x *trackExtra, data []byte, at int64) error {
 	stripped := false
 	var walk func(id uint32, data []byte) error
@@ -302,7 +302,7 @@ func (d *reader) ReadPacket(p *media.Packet) error {
 	return nil
 }
 
-// next reads the next element that may hold a block.
+// next reads the next element that may contain a block.
 func (d *reader) next() error {
 	if d.at >= d.segment.end {
 		return io.EOF
@@ -423,7 +423,7 @@ const (
 	laceEBML  = 3
 )
 
-// laceSizes reads the sizes of the frames in a lace; they fit into rest.
+// laceSizes reads the sizes of the frames in a lace. Their sum is at most len(rest).
 func laceSizes(data []byte, kind byte) (sizes []int, rest []byte, ok bool) {
 	if len(data) == 0 {
 		return nil, nil, false
@@ -454,7 +454,7 @@ func laceSizes(data []byte, kind byte) (sizes []int, rest []byte, ok bool) {
 			}
 			data = data[n:]
 			size = int(v)
-			if i > 0 { // the difference to the size before
+			if i > 0 { // the difference to the previous size
 				size = sizes[i-1] + int(int64(v)-(1<<(7*n-1)-1))
 			}
 		}

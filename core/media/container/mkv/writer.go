@@ -20,8 +20,8 @@ type writer struct {
 	at       int64
 	end      float64 // seconds
 	start    int64   // of the cluster, milliseconds
-	open     bool    // there is a cluster
-	size     int64   // offset of its size
+	open     bool    // a cluster has begun
+	size     int64   // offset of the cluster's size
 	cues     []cue
 	lead     int // the track whose key frames begin clusters
 	scratch  builder
@@ -29,8 +29,7 @@ type writer struct {
 
 type cue struct{ time, cluster int64 }
 
-// maxCluster is how long a cluster may last, in milliseconds; block times are
-// of 16 bits.
+// maxCluster is the longest duration of a cluster in milliseconds: block times have 16 bits.
 const maxCluster = 5000
 
 func create(w io.WriteSeeker, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
@@ -132,7 +131,7 @@ func (b *builder) colour(t *media.Track) {
 	})
 }
 
-// WritePacket appends a block. The packets come in decoding order.
+// WritePacket appends a block. Packets must come in decoding order.
 func (m *writer) WritePacket(p *media.Packet) error {
 	if p.Track < 0 || p.Track >= len(m.tracks) || p.PTS == media.NoTime || p.PTS < 0 || len(p.Data) > maxPacket {
 		return fmt.Errorf("mkv: a packet of track %d with time %d and %d bytes cannot be written", p.Track, p.PTS, len(p.Data))
@@ -165,7 +164,7 @@ func (m *writer) write(data []byte) error {
 	return err
 }
 
-// begin ends the cluster and begins another one.
+// begin ends the current cluster and begins another one.
 func (m *writer) begin(ms int64, key bool) error {
 	if err := m.endCluster(); err != nil {
 		return err
@@ -190,7 +189,7 @@ func (m *writer) endCluster() error {
 	return m.patch(m.size, 1<<56|uint64(m.at-m.size-8))
 }
 
-// patch writes eight bytes at offset.
+// patch overwrites eight bytes at offset.
 func (m *writer) patch(offset int64, v uint64) error {
 	if _, err := m.w.Seek(offset, io.SeekStart); err != nil {
 		return err

@@ -6,7 +6,7 @@ import (
 	"io"
 )
 
-// box is one box of the file (4.2): its type and where its payload lies.
+// box is one box of the file (4.2): its type and where its payload is.
 type box struct {
 	kind       string
 	start, end int64 // of the payload
@@ -14,15 +14,15 @@ type box struct {
 
 func (b box) size() int64 { return b.end - b.start }
 
-// maxDepth bounds how deep boxes are searched inside boxes.
+// maxDepth is how deep nested boxes are searched.
 const maxDepth = 8
 
-// maxChildren bounds how many boxes one box may hold.
+// maxChildren is the largest number of boxes in one box.
 const maxChildren = 100_000
 
-// readBox reads the box header at offset; the box must end by limit. A box
-// that says it is larger is cut at limit if cut is set and it is not moov (an
-// incomplete mdat of a truncated file), and an error otherwise.
+// readBox reads the box header at offset; the box must end by limit. A box that states a larger
+// size is an error, unless cut is set and the box is not moov: then it is cut at limit, like the
+// incomplete mdat of a truncated file.
 func readBox(r io.ReaderAt, offset, limit int64, cut bool) (box, error) {
 	var head [16]byte
 	if limit-offset < 8 {
@@ -76,7 +76,7 @@ func children(r io.ReaderAt, start, end int64) ([]box, error) {
 	return list, nil
 }
 
-// find returns the first box at the path below b, and whether there is one.
+// find returns the first box at the path inside b, and whether there is one.
 func (b box) find(r io.ReaderAt, path ...string) (box, bool, error) {
 	if len(path) == 0 || len(path) > maxDepth {
 		return b, len(path) == 0, nil
@@ -93,7 +93,7 @@ func (b box) find(r io.ReaderAt, path ...string) (box, bool, error) {
 	return box{}, false, nil
 }
 
-// need is find for a box that must be there.
+// need is like find, but a missing box is an error.
 func (b box) need(r io.ReaderAt, path ...string) (box, error) {
 	c, found, err := b.find(r, path...)
 	if err == nil && !found {

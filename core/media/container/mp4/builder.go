@@ -16,14 +16,14 @@ func (b *builder) text(s ...string) {
 	}
 }
 
-// matrix writes the transformation that changes nothing.
+// matrix writes the identity transformation.
 func (b *builder) matrix() {
 	for _, v := range [9]uint32{0x10000, 0, 0, 0, 0x10000, 0, 0, 0, 0x40000000} {
 		b.u32(v)
 	}
 }
 
-// box writes a box around what content writes.
+// box writes a box whose payload content writes.
 func (b *builder) box(kind string, content func()) {
 	start := len(*b)
 	b.u32(0)

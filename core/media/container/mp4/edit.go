@@ -7,14 +7,14 @@ import (
 	"vividstrain/core/media"
 )
 
-// edit says which part of a track is shown, and from when on (8.6.6), in the
-// track's units. Of several parts the first counts.
+// edit states which part of a track is shown and from when on (8.6.6), in the track's units. Of
+// several parts only the first is used.
 type edit struct {
 	shift int64 // is added to all times
 	end   int64 // PTS, shifted, from which on nothing is shown
 }
 
-// apply moves a packet in time and hides what is outside the edit.
+// apply shifts a packet in time and hides it if it is outside the edit.
 func (e edit) apply(p *media.Packet) {
 	p.PTS += e.shift
 	p.DTS += e.shift
@@ -52,8 +52,7 @@ func (d *reader) readEdits(moov box, list []box) error {
 	return nil
 }
 
-// readEdit reads elst; units is how many of the track's units one of the
-// movie's has.
+// readEdit reads elst; units is the number of track units per unit of the movie.
 func (d *reader) readEdit(elst box, units float64) (edit, error) {
 	e := edit{end: math.MaxInt64}
 	data, err := elst.payload(d.file, 8, 4096)
@@ -79,8 +78,8 @@ func (d *reader) readEdit(elst box, units float64) (edit, error) {
 			return e, damaged(elst.start, "an edit is out of range")
 		}
 		e.shift = int64(math.Round(delay)) - from
-		// The length is rounded to the movie's units, and 0 in files that
-		// were begun without knowing it.
+		// The length is rounded to units of the movie, and is 0 in files that were started
+		// without knowing it.
 		if length > 0 && length < 1e15 {
 			e.end = int64(math.Ceil(delay + length + units))
 		}

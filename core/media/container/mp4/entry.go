@@ -50,10 +50,10 @@ func (b *builder) visualEntry(t *media.Track) {
 	b.zeros(16)
 	b.u16(uint16(t.Format.Width))
 	b.u16(uint16(t.Format.Height))
-	b.u32(72 << 16) // dots an inch
+	b.u32(72 << 16) // dots per inch
 	b.u32(72 << 16)
 	b.u32(0)
-	b.u16(1) // frames a sample
+	b.u16(1) // frames per sample
 	b.zeros(32)
 	b.u16(24)     // depth: colour without alpha
 	b.u16(0xFFFF) // no colour table
@@ -145,7 +145,7 @@ func (d *reader) readEntry(stbl box, t *media.Track) error {
 	}
 	list, err := children(d.file, entry.start+fields, entry.end)
 	if err != nil && t.Kind == media.Audio {
-		return nil // audio is carried along however odd its entry is
+		return nil // audio is copied even where its entry is unusual
 	}
 	if err != nil {
 		return err
@@ -189,7 +189,7 @@ func (d *reader) readAudio(entry box, t *media.Track) (fields int64, err error) 
 	return size, nil
 }
 
-// maxConfig bounds the set-up record of a codec, in bytes.
+// maxConfig is the largest size of a codec's configuration record, in bytes.
 const maxConfig = 1 << 16
 
 // readExtension reads a box inside a sample entry.
@@ -224,9 +224,8 @@ func (d *reader) readExtension(b box, t *media.Track, codec *media.Codec) error 
 	return nil
 }
 
-// decoderConfig finds the object type indication and the decoder specific
-// information in an elementary stream descriptor (ISO/IEC 14496-1, 7.2.6.5 to
-// 7.2.6.7).
+// decoderConfig returns the object type indication and the decoder specific information of an
+// elementary stream descriptor (ISO/IEC 14496-1, 7.2.6.5 to 7.2.6.7).
 func decoderConfig(d []byte) (object byte, config []byte) {
 	const tagES, tagDecoderConfig, tagSpecific = 3, 4, 5
 	body, tag := descriptor(d)
@@ -256,7 +255,7 @@ func decoderConfig(d []byte) (object byte, config []byte) {
 	return object, config
 }
 
-// descriptor splits the body off the first descriptor of d (8.3.3).
+// descriptor returns the body and tag of the first descriptor in d (8.3.3).
 func descriptor(d []byte) (body []byte, tag byte) {
 	if len(d) == 0 {
 		return nil, 0

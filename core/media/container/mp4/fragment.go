@@ -31,8 +31,8 @@ const (
 type fragments struct {
 	file  io.ReaderAt
 	size  int64
-	start int64 // where to look for the first fragment
-	at    int64 // where to look for the next one
+	start int64 // offset from which to look for the first fragment
+	at    int64 // offset from which to look for the next one
 	ids   []int // of the tracks
 	extra []defaults
 	next  []int64 // decode time of each track's next sample
@@ -46,11 +46,10 @@ type fragmentSample struct {
 	track int
 }
 
-// defaults are what trex (8.8.3) and tfhd say of samples that do not say
-// themselves.
+// defaults are the values of trex (8.8.3) and tfhd for samples that do not state their own.
 type defaults struct{ duration, size, flags uint32 }
 
-// maxFragment bounds the samples of one fragment.
+// maxFragment is the largest number of samples in one fragment.
 const maxFragment = 1 << 20
 
 // readExtends reads trex of every track.
@@ -158,7 +157,7 @@ func (f *fragments) readTrack(traf box, base int64) error {
 	return nil
 }
 
-// override reads tfhd and returns where the data begins.
+// override reads tfhd and returns the offset of the data.
 func (d *defaults) override(data []byte, base int64) (int64, error) {
 	flags := binary.BigEndian.Uint32(data) & 0xFFFFFF
 	rest := data[8:]
@@ -194,7 +193,7 @@ func (d *defaults) override(data []byte, base int64) (int64, error) {
 	return offset, nil
 }
 
-// readRun reads trun and returns where its data ends.
+// readRun reads trun and returns the offset of the end of its data.
 func (f *fragments) readRun(b box, data []byte, track int, d defaults, base, offset int64) (int64, error) {
 	flags := binary.BigEndian.Uint32(data) & 0xFFFFFF
 	count := int(binary.BigEndian.Uint32(data[4:]))
@@ -254,8 +253,8 @@ func (f *fragments) readRun(b box, data []byte, track int, d defaults, base, off
 	return offset, nil
 }
 
-// fragmentWriter is a Muxer of a file in movie fragments. Each begins with a
-// key frame of the first video track, so that a viewer can start there.
+// fragmentWriter is a Muxer of a file in movie fragments. Each fragment begins with a key frame
+// of the first video track, so that a viewer can start there.
 type fragmentWriter struct {
 	w       io.Writer
 	tracks  []*trackWriter
@@ -263,11 +262,10 @@ type fragmentWriter struct {
 	pending [][]fragmentSample
 	data    [][]byte
 	count   uint32
-	goes    bool // on from a place in the film: the first packets' times count
+	goes    bool // the file continues a film: the times of the first packets are kept
 }
 
-// createFragmented writes a file in movie fragments, which can be played while
-// it grows.
+// createFragmented starts a file in movie fragments, which can be played while it grows.
 func createFragmented(w io.Writer, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
 	list, err := newTrackWriters(tracks, codecs)
 	if err != nil {
@@ -286,8 +284,8 @@ func createFragmented(w io.Writer, tracks []media.Track, codecs media.Codecs) (m
 	return m, err
 }
 
-// continueFragmented writes a file in movie fragments that begins at the times of
-// its first packets, in the middle of a film.
+// continueFragmented starts a file in movie fragments that begins at the times of its first
+// packets, in the middle of a film.
 func continueFragmented(w io.Writer, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
 	m, err := createFragmented(w, tracks, codecs)
 	if err == nil {
@@ -315,11 +313,11 @@ func (m *fragmentWriter) WritePacket(p *media.Packet) error {
 	return nil
 }
 
-// flush writes a fragment of all that waits.
+// flush writes a fragment of all waiting packets.
 func (m *fragmentWriter) flush() error {
 	m.count++
 	var b builder
-	var offsets []int // of the fields that hold where a run's data begins
+	var offsets []int // of the data offset fields of the runs
 	b.box("moof", func() {
 		b.full("mfhd", 0, 0, func() { b.u32(m.count) })
 		for i, list := range m.pending {
@@ -346,7 +344,7 @@ func (m *fragmentWriter) flush() error {
 	return err
 }
 
-// fragment writes traf and returns where its data offset is.
+// fragment writes traf and returns the position of its data offset field.
 func (b *builder) fragment(t *trackWriter, id int, list []fragmentSample) (offset int) {
 	b.box("traf", func() {
 		b.full("tfhd", 0, tfhdMoofBase, func() { b.u32(uint32(id)) })

@@ -1,9 +1,7 @@
-// Package mp4 reads and writes files of the ISO base media file format
-// (ISO/IEC 14496-12) and its MP4 branch (ISO/IEC 14496-14).
-//
-// Files with sample tables and files in movie fragments are read and written,
-// with any number of tracks. Of an edit list the first part counts. Not read:
-// external data references, encryption, compact sample size tables.
+// Package mp4 reads and writes files of the ISO base media file format (ISO/IEC 14496-12) and
+// its MP4 branch (ISO/IEC 14496-14): with sample tables or in movie fragments, with any number
+// of tracks. Of an edit list only the first part is used. Not read: external data references,
+// encryption, compact sample size tables.
 package mp4
 
 import (
@@ -16,7 +14,7 @@ import (
 // Name is the container's name.
 const Name = "mp4"
 
-// New returns the format, with the codecs whose tracks it tells apart.
+// New returns the container, which recognises tracks of these codecs.
 func New(codecs media.Codecs) media.Container {
 	return media.Container{
 		Name:       Name,
@@ -35,7 +33,7 @@ func New(codecs media.Codecs) media.Container {
 	}
 }
 
-// match looks for a first box of a type that such files begin with.
+// match reports whether the first box has a type with which such files begin.
 func match(head []byte) bool {
 	if len(head) < 8 {
 		return false

@@ -9,7 +9,7 @@ import (
 	"vividstrain/core/media"
 )
 
-// maxPacket bounds the size of one packet, in bytes.
+// maxPacket is the largest size of one packet, in bytes.
 const maxPacket = 1 << 28
 
 // reader is a Demuxer.
@@ -22,7 +22,7 @@ type reader struct {
 	edits  []edit
 	ahead  []sample // the next sample of each track
 	ended  []bool
-	// fragments is nil where the movie box holds all samples.
+	// fragments is nil where moov lists all samples.
 	fragments *fragments
 }
 
@@ -63,7 +63,7 @@ func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, err
 	return d, d.Rewind()
 }
 
-// findMovie looks through the boxes of the file for moov.
+// findMovie searches the boxes of the file for moov.
 func (d *reader) findMovie() (box, error) {
 	for offset := int64(0); offset+8 <= d.size; {
 		b, err := readBox(d.file, offset, d.size, true)
@@ -155,7 +155,7 @@ func (d *reader) readHeader(mdia box, t *media.Track) error {
 
 func (d *reader) Tracks() []media.Track { return d.tracks }
 
-// Rewind goes back to the first packet of every track.
+// Rewind returns to the first packet of every track.
 func (d *reader) Rewind() error {
 	d.ahead, d.ended = make([]sample, len(d.tables)), make([]bool, len(d.tables))
 	if d.fragments != nil {
@@ -170,8 +170,8 @@ func (d *reader) Rewind() error {
 	return nil
 }
 
-// SeekTo goes to the last key frame of a track that is not shown after a time.
-// Of files in fragments it is not known where they are.
+// SeekTo seeks to the last key frame of a track that is shown no later than pts. Files in
+// fragments cannot seek, since they do not list their key frames.
 func (d *reader) SeekTo(track int, pts int64) error {
 	if d.fragments != nil {
 		return &media.UnsupportedError{Format: "mp4", What: "going to a place in a file in fragments"}
@@ -206,7 +206,7 @@ func (d *reader) SeekTo(track int, pts int64) error {
 	return nil
 }
 
-// advance looks up the next sample of track i.
+// advance reads the next sample of track i.
 func (d *reader) advance(i int) (err error) {
 	d.ahead[i], err = d.tables[i].next()
 	if errors.Is(err, io.EOF) {
@@ -215,8 +215,8 @@ func (d *reader) advance(i int) (err error) {
 	return err
 }
 
-// ReadPacket reads the packet that comes first in the file among the next ones
-// of all tracks; those of fragments follow.
+// ReadPacket reads, of the next packets of all tracks, the one that is first in the file; then
+// those of fragments.
 func (d *reader) ReadPacket(p *media.Packet) error {
 	first := -1
 	for i := range d.ahead {

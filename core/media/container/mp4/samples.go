@@ -7,19 +7,19 @@ import (
 	"vividstrain/core/media"
 )
 
-// sample is where one packet is and when it is due.
+// sample is the location of one packet and its times.
 type sample struct {
 	offset int64
 	size   int64
 	media.Packet
 }
 
-// samples walks the sample tables of one track (8.6, 8.7).
+// samples iterates over the sample tables of one track (8.6, 8.7).
 type samples struct {
 	durations runs // stts
 	offsets   runs // ctts, signed from version 1 and in most of version 0 too
 	sizes     *table
-	size      uint32 // of every sample, where sizes is nil
+	size      uint32 // size of every sample where sizes is nil
 	count     int
 	toChunk   *table // stsc
 	chunks    *table // stco or co64
@@ -36,7 +36,7 @@ type samples struct {
 	nextSync int   // stss entry not yet passed
 }
 
-// openSamples reads the heads of the tables of stbl.
+// openSamples opens the tables of stbl.
 func openSamples(r io.ReaderAt, stbl box) (*samples, error) {
 	s := &samples{}
 	list, err := children(r, stbl.start, stbl.end)
@@ -86,7 +86,7 @@ func (s *samples) openSizes(r io.ReaderAt, b box) error {
 	return err
 }
 
-// rewind goes back to the first sample.
+// rewind returns to the first sample.
 func (s *samples) rewind() {
 	s.durations = runs{table: s.durations.table}
 	s.offsets = runs{table: s.offsets.table}
@@ -94,7 +94,7 @@ func (s *samples) rewind() {
 	s.nextRun, s.offset, s.nextSync = 0, 0, 0
 }
 
-// next describes the next sample, or returns io.EOF.
+// next returns the next sample, or io.EOF.
 func (s *samples) next() (sample, error) {
 	var out sample
 	if s.index >= s.count {
@@ -167,7 +167,7 @@ func (s *samples) enterChunk() error {
 	return nil
 }
 
-// isSync tells whether the sample at index is a sync sample (8.6.2).
+// isSync reports whether the sample at index is a sync sample (8.6.2).
 func (s *samples) isSync() (bool, error) {
 	if s.sync == nil {
 		return true, nil

@@ -5,20 +5,20 @@ import (
 	"io"
 )
 
-// table is an array of fixed-size entries inside a box. It is read through a
-// small window, so that memory does not grow with the length of the film.
+// table is an array of fixed-size entries inside a box. It is read through a small window, so
+// that memory use does not depend on the length of the film.
 type table struct {
 	r      io.ReaderAt
-	start  int64 // of entry 0 in the file
+	start  int64 // file offset of entry 0
 	count  int
-	entry  int // bytes an entry
+	entry  int // bytes per entry
 	window [4096]byte
 	first  int // entries held in the window
 	held   int
 }
 
-// openTable opens the entries of a full box whose entry count is at
-// countAt bytes into the payload and whose entries follow it.
+// openTable opens the entries of a full box. The entry count is at countAt bytes into the
+// payload, and the entries follow it.
 func openTable(r io.ReaderAt, b box, countAt int64, entry int) (*table, error) {
 	head, err := b.payload(r, countAt+4, countAt+4)
 	if err != nil {
@@ -57,8 +57,8 @@ func (t *table) uint32s(i int) (a, b uint32, err error) {
 	return binary.BigEndian.Uint32(e), b, nil
 }
 
-// runs walks a run-length coded table such as stts (8.6.1.2) and ctts
-// (8.6.1.3) sample by sample.
+// runs iterates sample by sample over a run-length coded table such as stts (8.6.1.2) or ctts
+// (8.6.1.3).
 type runs struct {
 	table *table
 	next  int    // table entry to read when left is 0
@@ -66,8 +66,8 @@ type runs struct {
 	value uint32
 }
 
-// take returns the value of the next sample. Behind the table's end it repeats
-// the last value.
+// take returns the value of the next sample. After the end of the table it repeats the last
+// value.
 func (s *runs) take() (uint32, error) {
 	for s.left == 0 && s.table != nil && s.next < s.table.count {
 		n, v, err := s.table.uint32s(s.next)

@@ -10,18 +10,18 @@ import (
 	"vividstrain/core/media"
 )
 
-// writer is a Muxer. The samples go into one mdat; room for the movie box is
-// kept in front of it, so that players can start before the end has arrived.
+// writer is a Muxer. The samples go into one mdat; space for moov is reserved before it, so that
+// players can start before they have the whole file.
 type writer struct {
 	w      io.WriteSeeker
 	tracks []*trackWriter
-	room   int64        // bytes kept for moov
+	room   int64        // bytes reserved for moov
 	mdat   int64        // offset of the mdat box
 	at     int64        // offset of the next sample
 	last   *trackWriter // of the last sample
 }
 
-// trackWriter gathers the tables of one track.
+// trackWriter collects the tables of one track.
 type trackWriter struct {
 	media.Track
 	ids     *media.Identifiers
@@ -30,7 +30,7 @@ type trackWriter struct {
 	allKeys bool
 	times   []run // durations
 	shifts  []run // PTS - DTS, as signed numbers
-	least   int64 // smallest of them, at most 0
+	least   int64 // smallest of shifts, at most 0
 	length  int64 // sum of the durations
 	end     int64 // of the picture that is shown last
 	chunks  []chunk
@@ -39,7 +39,7 @@ type trackWriter struct {
 // run is one entry of a run-length coded table.
 type run struct{ count, value uint32 }
 
-// chunk is samples of one track that follow one another.
+// chunk is a group of samples of one track that are stored together.
 type chunk struct {
 	offset int64
 	count  uint32
@@ -53,10 +53,10 @@ func appendRun(runs []run, value uint32) []run {
 	return append(runs, run{1, value})
 }
 
-// roomFor is more than a movie box with so many samples usually needs.
+// roomFor returns more bytes than moov usually needs for this many samples.
 func roomFor(packets, tracks int) int64 { return 3072*int64(tracks) + int64(packets)*28 }
 
-// newTrackWriters tells whether the tracks can be written, and prepares to.
+// newTrackWriters prepares to write the tracks, or returns why they cannot be written.
 func newTrackWriters(tracks []media.Track, codecs media.Codecs) (list []*trackWriter, err error) {
 	if len(tracks) == 0 || len(tracks) > 64 {
 		return nil, errors.New("mp4: a file has 1 to 64 tracks")
@@ -75,7 +75,7 @@ func newTrackWriters(tracks []media.Track, codecs media.Codecs) (list []*trackWr
 	return list, nil
 }
 
-// create writes the head of the file.
+// create writes the beginning of the file.
 func create(w io.WriteSeeker, tracks []media.Track, packets int, codecs media.Codecs) (media.Muxer, error) {
 	list, err := newTrackWriters(tracks, codecs)
 	if err != nil {
@@ -107,7 +107,7 @@ func (b *builder) fileType() {
 	})
 }
 
-// checkPacket tells whether a packet can be written.
+// checkPacket returns an error if a packet cannot be written.
 func checkPacket(p *media.Packet, tracks int) error {
 	if p.Track < 0 || p.Track >= tracks || p.Duration <= 0 || p.Duration > math.MaxUint32 || len(p.Data) > maxPacket ||
 		p.PTS == media.NoTime || p.PTS-p.DTS > math.MaxInt32 || p.PTS-p.DTS < math.MinInt32 {
@@ -117,8 +117,8 @@ func checkPacket(p *media.Packet, tracks int) error {
 	return nil
 }
 
-// WritePacket appends one sample. The packets of a track come in decoding
-// order; each has a duration, and its DTS is the sum of those before it.
+// WritePacket appends one sample. The packets of a track must come in decoding order; each has a
+// duration, and its DTS is the sum of the durations before it.
 func (m *writer) WritePacket(p *media.Packet) error {
 	if err := checkPacket(p, len(m.tracks)); err != nil {
 		return err
@@ -138,7 +138,7 @@ func (m *writer) WritePacket(p *media.Packet) error {
 	return nil
 }
 
-// add notes a sample in the tables.
+// add adds a sample to the tables.
 func (t *trackWriter) add(p *media.Packet) {
 	t.sizes = append(t.sizes, uint32(len(p.Data)))
 	if p.Key {
@@ -152,7 +152,7 @@ func (t *trackWriter) add(p *media.Packet) {
 	t.length += p.Duration
 }
 
-// Close writes the sizes and the movie box.
+// Close writes the sizes and moov.
 func (m *writer) Close() error {
 	var size builder
 	size.u64(uint64(m.at - m.mdat))
@@ -180,12 +180,12 @@ func (m *writer) writeAt(offset int64, data []byte) error {
 // movieScale is the timescale of the movie box: milliseconds.
 const movieScale = 1000
 
-// inMovie converts a track's time to the movie's.
+// inMovie converts a time of the track to units of the movie.
 func (t *trackWriter) inMovie(units int64) uint64 {
 	return uint64(math.Round(float64(units) / float64(t.Timescale) * movieScale))
 }
 
-// movie writes moov (8.2.1), for a file in fragments without samples.
+// movie writes moov (8.2.1); for a file in fragments it has no samples.
 func (b *builder) movie(tracks []*trackWriter, fragmented bool) {
 	length := uint64(0)
 	for _, t := range tracks {
@@ -243,7 +243,7 @@ func (b *builder) track(t *trackWriter, id int) {
 	})
 }
 
-// edits takes back what was added to the composition times so that none is
+// edits writes an edit list that undoes the shift that keeps composition times from being
 // negative (8.6.6).
 func (b *builder) edits(t *trackWriter) {
 	start := -t.least
@@ -339,7 +339,7 @@ func (b *builder) runs(kind string, runs []run, add uint32) {
 	})
 }
 
-// chunks writes how many samples each chunk has (8.7.4).
+// chunks writes the number of samples of each chunk (8.7.4).
 func (b *builder) chunks(chunks []chunk) {
 	b.full("stsc", 0, 0, func() {
 		at := len(*b)

@@ -1,6 +1,6 @@
-// Package ts reads and writes MPEG-2 transport streams (Rec. ITU-T H.222.0 |
-// ISO/IEC 13818-1): the first program of a stream, in packets of 188 bytes or
-// of 192 with a time in front.
+// Package ts reads and writes MPEG-2 transport streams (Rec. ITU-T H.222.0 | ISO/IEC 13818-1):
+// the first program of a stream, in packets of 188 bytes, or of 192 bytes that begin with a
+// time.
 package ts
 
 import (
@@ -18,7 +18,7 @@ import (
 // Name is the container's name.
 const Name = "ts"
 
-// New returns the format, with the codecs whose streams it tells apart.
+// New returns the container, which recognises streams of these codecs.
 func New(codecs media.Codecs) media.Container {
 	return media.Container{
 		Name:       Name,
@@ -37,12 +37,12 @@ const (
 	clockRate = 90000 // Hz, of times
 	wrap      = 1 << 33
 	maxPacket = 1 << 26
-	// searched is how much of a file is read to find its tracks.
+	// searched is how many bytes of a file are searched for its tracks.
 	searched = 8 << 20
 	maxTrack = 64
 )
 
-// packetSize finds the distance of the sync bytes.
+// packetSize returns the distance between sync bytes.
 func packetSize(head []byte) int {
 	for _, layout := range [][2]int{{188, 0}, {192, 4}} {
 		size, at := layout[0], layout[1]
@@ -61,14 +61,14 @@ func packetSize(head []byte) int {
 type reader struct {
 	file   io.ReaderAt
 	size   int64
-	step   int // from packet to packet
+	step   int // distance from packet to packet, bytes
 	codecs media.Codecs
 	tracks []media.Track
 	pids   []uint16
 	last   []int64 // the last DTS of each track, unwrapped
 	demux  *astits.Demuxer
 	read   counter // how far the file was read
-	first  int64   // the first DTS of all, which times are counted from
+	first  int64   // the first DTS of all tracks; times are relative to it
 	began  bool
 }
 
@@ -108,7 +108,7 @@ func (c *counter) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// stripper takes the time off packets of 192 bytes.
+// stripper removes the time from packets of 192 bytes.
 type stripper struct {
 	r    io.Reader
 	buf  [192]byte
@@ -131,7 +131,7 @@ func (d *reader) demuxer(limit int64) *astits.Demuxer {
 	return astits.NewDemuxer(context.Background(), d.input(limit), astits.DemuxerOptPacketSize(188))
 }
 
-// findTracks looks for the first program map.
+// findTracks searches for the first program map.
 func (d *reader) findTracks() error {
 	demux := d.demuxer(searched)
 	for {
@@ -160,10 +160,10 @@ func (d *reader) findTracks() error {
 	}
 }
 
-// errBroken is a packet that makes no sense: it is passed over.
+// errBroken means that a packet is damaged and is skipped.
 var errBroken = errors.New("a packet is broken")
 
-// nextData is NextData with what it makes of broken packets as errors.
+// nextData calls NextData and turns its panics on damaged packets into errors.
 func nextData(demux *astits.Demuxer) (data *astits.DemuxerData, err error) {
 	defer func() {
 		if r := recover(); r != nil {
@@ -187,7 +187,7 @@ func (d *reader) ReadPacket(p *media.Packet) error {
 		if errors.Is(err, astits.ErrNoMorePackets) {
 			return io.EOF
 		}
-		if err != nil { // what is broken is passed over
+		if err != nil { // damaged packets are skipped
 			if broken++; broken > 10000 {
 				return damaged(d.read.n, "most packets are broken")
 			}
@@ -212,7 +212,7 @@ func (d *reader) trackOf(pid uint16) int {
 	return -1
 }
 
-// fill makes a packet of a PES packet (2.4.3.6).
+// fill converts a PES packet (2.4.3.6) to a packet.
 func (d *reader) fill(p *media.Packet, data *astits.DemuxerData, track int) {
 	*p = media.Packet{Track: track, Data: append(p.Data[:0], data.PES.Data...), PTS: media.NoTime}
 	if a := data.FirstPacket; a != nil && a.AdaptationField != nil {
@@ -242,7 +242,7 @@ func (d *reader) fill(p *media.Packet, data *astits.DemuxerData, track int) {
 	p.PTS = unwrap(pts, d.last[track]) - d.first
 }
 
-// unwrap continues a time of 33 bits from the one before.
+// unwrap extends a time of 33 bits so that it follows the previous one.
 func unwrap(t, before int64) int64 {
 	t += (before - t + wrap/2) &^ (wrap - 1)
 	return t
@@ -257,8 +257,7 @@ type writer struct {
 // firstPID is the PID of the first track.
 const firstPID = 256
 
-// delay is what all times are moved by, so that none is negative and pictures
-// can be shown out of order.
+// delay is added to all times, so that none is negative where pictures are reordered.
 const delay = clockRate
 
 func create(w io.WriteSeeker, tracks []media.Track, codecs media.Codecs) (media.Muxer, error) {
@@ -278,8 +277,8 @@ func create(w io.WriteSeeker, tracks []media.Track, codecs media.Codecs) (media.
 	return m, err
 }
 
-// WritePacket appends one PES packet. Packets of AAC sound come in ADTS form,
-// those of video in byte stream form.
+// WritePacket appends one PES packet. Packets of AAC must be in ADTS form, those of video in
+// byte stream form.
 func (m *writer) WritePacket(p *media.Packet) error {
 	if p.Track < 0 || p.Track >= len(m.tracks) || p.PTS == media.NoTime {
 		return fmt.Errorf("ts: a packet of track %d with time %d cannot be written", p.Track, p.PTS)

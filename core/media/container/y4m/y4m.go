@@ -1,5 +1,5 @@
-// Package y4m reads files of uncoded video with a line of text in front of the
-// stream and of every picture.
+// Package y4m reads files of uncompressed video that have a line of text before the stream and
+// before every picture.
 package y4m
 
 import (
@@ -17,7 +17,7 @@ import (
 // Name is the container's name.
 const Name = "y4m"
 
-// Container registers the format.
+// Container describes the format.
 var Container = media.Container{Name: Name, Extensions: []string{".y4m"}, Match: match, Open: open}
 
 const (
@@ -31,14 +31,14 @@ func match(head []byte) bool { return bytes.HasPrefix(head, []byte(magic)) }
 type reader struct {
 	file  io.ReaderAt
 	size  int64
-	start int64 // of the first picture's line
+	start int64 // file offset of the first picture's line
 	at    int64
 	next  int64 // number of the next picture
-	frame int64 // bytes a picture
+	frame int64 // bytes per picture
 	track [1]media.Track
 }
 
-// chromas are the colour spaces that are read, by the header's C word.
+// chromas are the supported colour spaces, by the header's C word.
 var chromas = map[string]struct {
 	chroma picture.Chroma
 	depth  int
@@ -106,7 +106,7 @@ func ratio(s string) (media.Rate, error) {
 	return r, nil
 }
 
-// line reads a line of text without its end.
+// line reads a line of text without its line end.
 func (d *reader) line(at int64) (string, error) {
 	text := make([]byte, min(maxLine, d.size-at))
 	if n, err := d.file.ReadAt(text, at); err != nil && n < len(text) {

@@ -16,7 +16,7 @@ import (
 	"vividstrain/core/media/stream"
 )
 
-// The elements of a manifest (ISO/IEC 23009-1, 5) that are looked at.
+// The elements of a manifest that are read (ISO/IEC 23009-1, 5).
 type (
 	mpd struct {
 		XMLName  xml.Name `xml:"MPD"`
@@ -45,7 +45,7 @@ type (
 		Bandwidth int64  `xml:"bandwidth,attr"`
 		common
 	}
-	// common is what may be at both levels (5.3.7).
+	// common are the elements of adaptation sets and representations (5.3.7).
 	common struct {
 		MimeType  string   `xml:"mimeType,attr"`
 		Codecs    string   `xml:"codecs,attr"`
@@ -55,7 +55,7 @@ type (
 		BaseURL   []string `xml:"BaseURL"`
 		segmentInfo
 	}
-	// segmentInfo is what may be at each level (5.3.9).
+	// segmentInfo are the elements that each level may have (5.3.9).
 	segmentInfo struct {
 		Template *segmentTemplate `xml:"SegmentTemplate"`
 		List     *segmentList     `xml:"SegmentList"`
@@ -97,7 +97,7 @@ type (
 	}
 )
 
-// Parse reads a manifest that was fetched from base at a time.
+// Parse parses a manifest that was fetched from base at a given time.
 func Parse(data []byte, base *url.URL, now time.Time) ([]stream.Variant, error) {
 	var m mpd
 	if err := xml.Unmarshal(data, &m); err != nil {
@@ -129,7 +129,7 @@ func Parse(data []byte, base *url.URL, now time.Time) ([]stream.Variant, error) 
 	return r.variants, nil
 }
 
-// reader gathers the segments of each representation over the periods.
+// reader collects the segments of each representation over the periods.
 type reader struct {
 	*mpd
 	now      time.Time
@@ -138,10 +138,10 @@ type reader struct {
 	length   time.Duration
 	variants []stream.Variant
 	total    int
-	letters  int // of all addresses
+	letters  int // total length of all addresses
 }
 
-// below adds a level's base address.
+// below resolves a level's base address.
 func below(base *url.URL, list []string) (*url.URL, error) {
 	if len(list) == 0 {
 		return base, nil
@@ -196,8 +196,7 @@ func (r *reader) period(i int, base *url.URL) error {
 	return nil
 }
 
-// representation adds a representation's segments of a period to those of the
-// periods before.
+// representation adds a representation's segments of a period to those of earlier periods.
 func (r *reader) representation(i int, p *period, set *adaptationSet, rep *representation, base *url.URL, start, length time.Duration) error {
 	base, err := below(base, rep.BaseURL)
 	if err != nil {
@@ -241,7 +240,7 @@ func (r *reader) representation(i int, p *period, set *adaptationSet, rep *repre
 	return nil
 }
 
-// merged is a template with what it takes over from the levels above.
+// merged returns a template with the attributes that it inherits from the levels above.
 func merged(levels ...*segmentTemplate) (t segmentTemplate) {
 	for _, l := range levels {
 		if l == nil {
@@ -304,8 +303,8 @@ func (r *reader) template(list *stream.Playlist, t *segmentTemplate, rep *repres
 	return r.counted(list, t.Duration, scale, number, start, length, add)
 }
 
-// counted makes segments of even length: of a film all of them, of what goes on
-// now those that are there.
+// counted makes segments of equal duration: all of them for a film, those that exist already for
+// a live stream.
 func (r *reader) counted(list *stream.Playlist, lasts, scale, number int64, start, length time.Duration, add func(number, at, lasts int64) error) error {
 	seconds := float64(lasts) / float64(scale)
 	from, to := int64(0), int64(math.Ceil(length.Seconds()/seconds-1e-9))
@@ -338,7 +337,7 @@ func (r *reader) counted(list *stream.Playlist, lasts, scale, number int64, star
 	return nil
 }
 
-// eachOf goes through a timeline (5.3.9.6); a repetition of -1 goes on to the end.
+// eachOf iterates over a timeline (5.3.9.6); a repetition of -1 goes on to the end.
 func eachOf(t *timeline, end int64, take func(at, lasts int64) error) error {
 	at := int64(0)
 	n := 0
@@ -368,7 +367,7 @@ func eachOf(t *timeline, end int64, take func(at, lasts int64) error) error {
 
 var identifier = regexp.MustCompile(`\$(RepresentationID|Number|Time|Bandwidth)?(?:%0(\d{1,2})d)?\$`)
 
-// expand fills a template's identifiers in (table 16).
+// expand replaces a template's identifiers (table 16).
 func expand(template string, rep *representation, number, at int64) string {
 	return identifier.ReplaceAllStringFunc(template, func(found string) string {
 		m := identifier.FindStringSubmatch(found)
@@ -385,7 +384,7 @@ func expand(template string, rep *representation, number, at int64) string {
 		default:
 			return "$"
 		}
-		width, _ := strconv.Atoi(m[2]) // none is 0
+		width, _ := strconv.Atoi(m[2]) // no width: 0
 		return fmt.Sprintf("%0*d", width, v)
 	})
 }
@@ -433,7 +432,7 @@ func (r *reader) listed(list *stream.Playlist, l *segmentList, base *url.URL) er
 	return nil
 }
 
-// reference is where an Initialization is available, nil for none.
+// reference returns the address of an Initialization, nil for none.
 func (s *source) reference(base *url.URL) (*stream.Reference, error) {
 	if s == nil {
 		return nil, nil
@@ -449,7 +448,7 @@ func (s *source) reference(base *url.URL) (*stream.Reference, error) {
 	return &stream.Reference{URL: u.String(), Bytes: bytes}, err
 }
 
-// byteSpan reads "first-last"; empty is everything.
+// byteSpan parses "first-last"; an empty string is the whole file.
 func byteSpan(s string) (stream.Span, error) {
 	if s == "" {
 		return stream.Span{}, nil
@@ -463,7 +462,7 @@ func byteSpan(s string) (stream.Span, error) {
 	return stream.Span{Offset: first, Size: last - first + 1}, nil
 }
 
-// wholeFile notes a film in one file (5.3.9.2): with an index, or as one segment.
+// wholeFile records a film in one file (5.3.9.2): with an index, or as one segment.
 func wholeFile(v *stream.Variant, b *segmentBase, base *url.URL, length time.Duration) error {
 	index, err := byteSpan(b.IndexRange)
 	if err != nil {
@@ -500,8 +499,8 @@ func frameRate(s string) media.Rate {
 
 var isoPattern = regexp.MustCompile(`^P(?:(\d+)D)?(?:T(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?$`)
 
-// isoDuration reads a duration like PT1H2M3.5S (ISO 8601, days to seconds);
-// empty is 0.
+// isoDuration parses a duration like PT1H2M3.5S (ISO 8601, days to seconds); an empty string is
+// 0.
 func isoDuration(s string) (time.Duration, error) {
 	if s == "" {
 		return 0, nil
@@ -522,8 +521,8 @@ func isoDuration(s string) (time.Duration, error) {
 	return time.Duration(total * float64(time.Second)), nil
 }
 
-// ParseIndex reads a segment index box (ISO/IEC 14496-12, 8.16.3) that is at
-// an offset of the file, and lists the segments.
+// ParseIndex parses a segment index box (ISO/IEC 14496-12, 8.16.3) at an offset of the file, and
+// lists the segments.
 func ParseIndex(data []byte, x *stream.Index) (*stream.Playlist, error) {
 	wrong := &stream.PlaylistError{What: "the segment index is damaged"}
 	u32 := func(at int) int64 {

@@ -8,7 +8,7 @@ import (
 	"vividstrain/core/media/stream"
 )
 
-// Write writes the manifest of a whole film (ISO/IEC 23009-1, 5.2) with a timeline.
+// Write writes the manifest of a complete film (ISO/IEC 23009-1, 5.2) with a timeline.
 func Write(w io.Writer, m *stream.Media) error {
 	const timescale = 90000
 	total := 0.0

@@ -15,7 +15,7 @@ import (
 	"vividstrain/core/media/stream"
 )
 
-// hls reads a playlist (RFC 8216, 4) that was fetched from base.
+// hls is a parser of a playlist (RFC 8216, 4) that was fetched from base.
 type hls struct {
 	base     *url.URL
 	line     int
@@ -28,13 +28,13 @@ type hls struct {
 	head    *stream.Reference
 	key     *stream.Key
 	ownIV   bool
-	ends    map[string]int64 // where the last byte range of an address ended
+	ends    map[string]int64 // end of the last byte range of each address
 	target  time.Duration
 	ranged  bool
-	letters int // of all addresses
+	letters int // total length of all addresses
 }
 
-// Parse reads a media playlist, or a multivariant one: then list is nil.
+// Parse parses a media playlist, or a multivariant playlist: then list is nil.
 func Parse(data []byte, base *url.URL) (list *stream.Playlist, variants []stream.Variant, err error) {
 	h := &hls{base: base, list: &stream.Playlist{}, ends: map[string]int64{}}
 	scanner := bufio.NewScanner(bytes.NewReader(data))
@@ -72,7 +72,7 @@ func (h *hls) wrong(format string, args ...any) error {
 	return &stream.PlaylistError{Line: h.line, What: fmt.Sprintf(format, args...)}
 }
 
-// take takes one line.
+// take parses one line.
 func (h *hls) take(text string) error {
 	switch {
 	case text == "":
@@ -115,7 +115,7 @@ func (h *hls) take(text string) error {
 	return nil
 }
 
-// seconds reads a duration.
+// seconds parses a duration in seconds.
 func (h *hls) seconds(s string) (time.Duration, error) {
 	v, err := strconv.ParseFloat(strings.TrimSpace(s), 64)
 	if err != nil || !(v >= 0) || v > stream.MaxDuration.Seconds() {
@@ -124,7 +124,7 @@ func (h *hls) seconds(s string) (time.Duration, error) {
 	return time.Duration(v * float64(time.Second)), nil
 }
 
-// byteRange reads n[@o]; an offset of -1 stands for where the last one ended.
+// byteRange parses n[@o]; an offset of -1 means where the previous range ended.
 func (h *hls) byteRange(s string) (stream.Span, error) {
 	size, offset, given := strings.Cut(strings.TrimSpace(s), "@")
 	n, err := strconv.ParseInt(size, 10, 64)
@@ -138,7 +138,7 @@ func (h *hls) byteRange(s string) (stream.Span, error) {
 	return stream.Span{Offset: o, Size: n}, nil
 }
 
-// resolve completes an address.
+// resolve resolves an address against the playlist's.
 func (h *hls) resolve(s string) (string, error) {
 	u, err := h.base.Parse(s)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
@@ -147,7 +147,7 @@ func (h *hls) resolve(s string) (string, error) {
 	return u.String(), nil
 }
 
-// address takes the address of a segment or of a variant.
+// address handles the address of a segment or of a variant.
 func (h *hls) address(text string) error {
 	u, err := h.resolve(text)
 	if err != nil {
@@ -191,7 +191,7 @@ func (h *hls) address(text string) error {
 	return nil
 }
 
-// streamInf takes what is said of a variant (4.3.4.2).
+// streamInf handles the attributes of a variant (4.3.4.2).
 func (h *hls) streamInf(a map[string]string) error {
 	v := stream.Variant{}
 	v.Bitrate, _ = strconv.ParseInt(a["BANDWIDTH"], 10, 64)
@@ -211,7 +211,7 @@ func (h *hls) streamInf(a map[string]string) error {
 	return nil
 }
 
-// mapped takes the initialisation segment of the segments that follow (4.3.2.5).
+// mapped handles the initialisation segment of the segments that follow (4.3.2.5).
 func (h *hls) mapped(a map[string]string) error {
 	u, err := h.resolve(a["URI"])
 	if err != nil {
@@ -227,7 +227,7 @@ func (h *hls) mapped(a map[string]string) error {
 	return nil
 }
 
-// keyed takes how the segments that follow are encrypted (4.3.2.4).
+// keyed handles the encryption of the segments that follow (4.3.2.4).
 func (h *hls) keyed(a map[string]string) error {
 	switch a["METHOD"] {
 	case "NONE":
@@ -253,7 +253,7 @@ func (h *hls) keyed(a map[string]string) error {
 	return nil
 }
 
-// attributes reads an attribute list (4.2).
+// attributes parses an attribute list (4.2).
 func attributes(s string) map[string]string {
 	list := map[string]string{}
 	for s != "" && len(list) < 64 {

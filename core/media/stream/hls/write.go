@@ -10,7 +10,7 @@ import (
 	"vividstrain/core/media/stream"
 )
 
-// WriteMedia writes the playlist of a whole film (RFC 8216, 4.3.3).
+// WriteMedia writes the playlist of a complete film (RFC 8216, 4.3.3).
 func WriteMedia(w io.Writer, m *stream.Media) error {
 	longest := 0.0
 	for _, d := range m.Durations {
@@ -27,7 +27,7 @@ func WriteMedia(w io.Writer, m *stream.Media) error {
 	return err
 }
 
-// WriteVariants writes a multivariant playlist (RFC 8216, 4.3.4) of forms that have a URL.
+// WriteVariants writes a multivariant playlist (RFC 8216, 4.3.4) of variants that have a URL.
 func WriteVariants(w io.Writer, variants []stream.Variant) error {
 	var b strings.Builder
 	b.WriteString("#EXTM3U\n#EXT-X-VERSION:7\n")
