@@ -1,5 +1,5 @@
-// Package clock gives real and virtual time behind one interface, so that the
-// same code conducts a run on a real device and on a simulated one.
+// Package clock provides real and virtual time behind one interface, so that the same code
+// conducts a run on a real device and on a simulated one.
 package clock
 
 import (
@@ -10,12 +10,12 @@ import (
 
 // Clock tells the time, waits, and calls functions at a fixed interval.
 type Clock interface {
-	// Now is the present moment on this clock.
+	// Now returns the current time of this clock.
 	Now() time.Time
 	// Sleep waits for d, or until ctx ends, and then returns ctx's error.
 	Sleep(ctx context.Context, d time.Duration) error
-	// Every calls f at each multiple of d from now on, never two calls at
-	// once, until stop is called. After stop has returned f is not called.
+	// Every calls f at each multiple of d from now on, one call at a time, until stop is called.
+	// f is not called after stop has returned.
 	Every(d time.Duration, f func(now time.Time)) (stop func())
 }
 
@@ -37,8 +37,8 @@ func (Real) Sleep(ctx context.Context, d time.Duration) error {
 	}
 }
 
-// Every calls f from a goroutine of its own. A call that overruns its interval
-// makes the next one late; intervals missed altogether are not made up for.
+// Every calls f from a goroutine of its own. A call that overruns its interval delays the next
+// one; skipped intervals are not made up for.
 func (Real) Every(d time.Duration, f func(now time.Time)) (stop func()) {
 	done := make(chan struct{})
 	var ended sync.WaitGroup
@@ -61,9 +61,9 @@ func (Real) Every(d time.Duration, f func(now time.Time)) (stop func()) {
 	}
 }
 
-// Virtual is a clock that stands still until somebody sleeps on it or advances
-// it. It is driven by one goroutine; calls registered with Every run on that
-// goroutine, in the order of their times.
+// Virtual is a clock that moves only when somebody sleeps on it or advances it. It is driven by
+// one goroutine; functions registered with Every run on that goroutine, in the order of their
+// times.
 type Virtual struct {
 	now     time.Time
 	tickers []*ticker
@@ -75,7 +75,7 @@ type ticker struct {
 	call  func(time.Time)
 }
 
-// NewVirtual returns a virtual clock that stands at start.
+// NewVirtual returns a virtual clock that starts at start.
 func NewVirtual(start time.Time) *Virtual { return &Virtual{now: start} }
 
 // Now returns the virtual time.
@@ -90,8 +90,8 @@ func (v *Virtual) Sleep(ctx context.Context, d time.Duration) error {
 	return nil
 }
 
-// AdvanceTo moves the clock to t and makes the calls that fall due on the way.
-// A time in the past changes nothing.
+// AdvanceTo moves the clock to t and makes the calls that are due on the way. A time in the past
+// changes nothing.
 func (v *Virtual) AdvanceTo(t time.Time) {
 	for {
 		due := v.earliest(t)
@@ -107,7 +107,7 @@ func (v *Virtual) AdvanceTo(t time.Time) {
 	}
 }
 
-// earliest is the ticker that is due next, not after t, or nil.
+// earliest returns the ticker that is due next, no later than t, or nil.
 func (v *Virtual) earliest(t time.Time) *ticker {
 	var first *ticker
 	for _, k := range v.tickers {

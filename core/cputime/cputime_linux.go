@@ -1,4 +1,4 @@
-// Package cputime reads the processor time that a thread and this program have used.
+// Package cputime reads the processor time used by a thread and by this program.
 package cputime
 
 import (
@@ -7,7 +7,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Thread is the processor time that the calling thread has used.
+// Thread returns the processor time used by the calling thread.
 func Thread() time.Duration {
 	var t unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_THREAD_CPUTIME_ID, &t) != nil {
@@ -16,7 +16,7 @@ func Thread() time.Duration {
 	return time.Duration(t.Nano())
 }
 
-// Process is the processor time that this program has used.
+// Process returns the processor time used by this program.
 func Process() time.Duration {
 	var t unix.Timespec
 	if unix.ClockGettime(unix.CLOCK_PROCESS_CPUTIME_ID, &t) != nil {

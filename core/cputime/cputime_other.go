@@ -6,9 +6,8 @@ import "time"
 
 var start = time.Now()
 
-// Thread is the time that has passed: no less than the processor time of
-// the calling thread.
+// Thread returns the elapsed time, an upper bound of the calling thread's processor time.
 func Thread() time.Duration { return time.Since(start) }
 
-// Process is the time that has passed, as nothing better is known.
+// Process returns the elapsed time, as nothing better is known.
 func Process() time.Duration { return time.Since(start) }

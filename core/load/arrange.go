@@ -8,8 +8,8 @@ import (
 	"vividstrain/core/media"
 )
 
-// Arrange makes a ladder of loads in any order: a column for each family of
-// formats, its rungs in rising order of samples a second, then of bits.
+// Arrange makes a ladder of loads in any order: one column for each family of formats, its rungs
+// sorted by samples per second, then by bitrate.
 func Arrange(name string, loads []Load) (*Ladder, error) {
 	ladder := &Ladder{Name: name}
 	for _, l := range loads {
@@ -34,7 +34,7 @@ func Arrange(name string, loads []Load) (*Ladder, error) {
 	return ladder, ladder.check()
 }
 
-// family names what formats of one column have in common.
+// family returns what the formats of one column have in common.
 func (l Load) family() string {
 	f := l.Codec
 	if l.Interlaced {

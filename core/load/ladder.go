@@ -23,13 +23,13 @@ type Column struct {
 	Rungs []Load `yaml:"rungs" json:"rungs"`
 }
 
-// Duration is a time.Duration that is written like "20s".
+// Duration is a time.Duration that is written as text, like "20s".
 type Duration time.Duration
 
-// MarshalText writes "1m30s" and its like.
+// MarshalText formats the duration like "1m30s".
 func (d Duration) MarshalText() ([]byte, error) { return []byte(time.Duration(d).String()), nil }
 
-// UnmarshalText reads what time.ParseDuration reads.
+// UnmarshalText parses a duration as time.ParseDuration does.
 func (d *Duration) UnmarshalText(text []byte) error {
 	v, err := time.ParseDuration(string(text))
 	if err != nil {
@@ -39,15 +39,15 @@ func (d *Duration) UnmarshalText(text []byte) error {
 	return nil
 }
 
-// Bounds on what a ladder file may ask for.
+// Limits of a ladder file.
 const (
 	maxFile  = 1 << 20
 	maxRungs = 1000
 	MaxHold  = 24 * time.Hour
 )
 
-// ParseLadder reads a ladder in YAML. Errors are one line and name the line of
-// the file that is wrong.
+// ParseLadder parses a ladder in YAML. Errors are one line and name the line of the file that is
+// wrong.
 func ParseLadder(data []byte) (*Ladder, error) {
 	if len(data) > maxFile {
 		return nil, fmt.Errorf("it is larger than %d bytes, no ladder", maxFile)
@@ -85,7 +85,7 @@ func (l *Ladder) check() error {
 	return nil
 }
 
-// YAML writes the ladder as a file that ParseLadder reads.
+// YAML returns the ladder as a file for ParseLadder.
 func (l *Ladder) YAML() ([]byte, error) { return EncodeYAML(l) }
 
 //go:embed ladders/*.yaml
@@ -112,7 +112,7 @@ func BuiltIn() ([]*Ladder, error) {
 	return ladders, nil
 }
 
-// Named returns the built-in ladder of that name.
+// Named returns the built-in ladder with the given name.
 func Named(name string) (*Ladder, error) {
 	ladders, err := BuiltIn()
 	if err != nil {

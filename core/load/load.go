@@ -1,4 +1,4 @@
-// Package load states what is asked of a device: load lines, and ladders of
+// Package load defines what is asked of a device: loads, written as load lines, and ladders of
 // them in rising order.
 package load
 
@@ -13,15 +13,15 @@ import (
 	"vividstrain/core/media/registry"
 )
 
-// Load is a format, how it is to be treated and in how many streams at once.
+// Load is a format, its treatment, and the number of simultaneous streams.
 type Load struct {
 	media.Format
 	Streams int         // at least 1
-	Goal    *media.Goal // nil: as it is
-	File    string      // the file to be played, empty: any clip of the format; not a part of the load line
+	Goal    *media.Goal // nil: as-is
+	File    string      // the file to play; empty: any clip of the format. It is not part of the load line.
 }
 
-// Title is the load line, with the name of the file that is to be played.
+// Title returns the load line, or the name of the file to be played with it.
 func (l Load) Title() string {
 	if l.File == "" {
 		return l.String()
@@ -29,10 +29,10 @@ func (l Load) Title() string {
 	return filepath.Base(l.File) + ": " + l.String()
 }
 
-// MaxStreams is the largest number of streams a load line may ask for.
+// MaxStreams is the largest number of streams in a load line.
 const MaxStreams = 100_000
 
-// Error says which word of a load line is wrong.
+// Error states which word of a load line is wrong.
 type Error struct {
 	Line string
 	Word string // empty: something is missing
@@ -66,24 +66,21 @@ func (l Load) String() string {
 	return line
 }
 
-// PixelRate is luma samples a second of all streams.
+// PixelRate returns luma samples per second of all streams.
 func (l Load) PixelRate() float64 { return l.Format.PixelRate() * float64(l.Streams) }
 
-// MarshalText writes the load line.
+// MarshalText returns the load line.
 func (l Load) MarshalText() ([]byte, error) { return []byte(l.String()), nil }
 
-// UnmarshalText reads a load line.
+// UnmarshalText parses a load line.
 func (l *Load) UnmarshalText(text []byte) (err error) {
 	*l, err = Parse(string(text))
 	return err
 }
 
-// Parse reads a load line:
-//
-//	CODEC SIZE+RATE [10bit] [4:2:2] [hdr|hlg] BITRATE [xN] [-> SIZE[+RATE] BITRATE [CODEC]]
-//
-// The words between codec and arrow may come in any order. Errors are of type
-// *Error.
+// Parse parses a load line, CODEC SIZE+RATE [10bit] [4:2:2] [hdr|hlg] BITRATE [xN] [->
+// SIZE[+RATE] BITRATE [CODEC]]. The words between codec and arrow may come in any order. Errors
+// have type *Error.
 func Parse(line string) (Load, error) {
 	const longest = 400
 	if len(line) > longest {
@@ -98,7 +95,7 @@ func Parse(line string) (Load, error) {
 	return l, err
 }
 
-// parseSource reads the words before the arrow.
+// parseSource parses the words before the arrow.
 func parseSource(line string, words []string) (Load, error) {
 	l := Load{Streams: 1}
 	if len(words) == 0 {
@@ -130,7 +127,7 @@ func parseSource(line string, words []string) (Load, error) {
 // knownCodecs are the codec words that a load line may begin with.
 func knownCodecs() []string { return registry.VideoCodecs() }
 
-// wordError says of a word of a format what is wrong with it.
+// wordError converts an error about a word of a format to an *Error of the line.
 func wordError(line string, err error) error {
 	var wrong *media.WordError
 	if errors.As(err, &wrong) {
@@ -139,7 +136,7 @@ func wordError(line string, err error) error {
 	return err
 }
 
-// ParseGoal reads a goal as it is written after the arrow of a load line.
+// ParseGoal parses a goal as it is written after the arrow of a load line.
 func ParseGoal(s string) (media.Goal, error) {
 	g, err := parseGoal(s, strings.Fields(s))
 	if err != nil {
@@ -148,7 +145,7 @@ func ParseGoal(s string) (media.Goal, error) {
 	return *g, nil
 }
 
-// parseGoal reads the words after the arrow.
+// parseGoal parses the words after the arrow.
 func parseGoal(line string, words []string) (*media.Goal, error) {
 	if len(words) < 2 || len(words) > 3 {
 		return nil, &Error{line, "->", "the goal is a size, a bitrate and perhaps a codec, like \"-> 720p 4M\""}

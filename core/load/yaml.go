@@ -12,8 +12,8 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// DecodeYAML reads one YAML document into v. A key that v does not know is an
-// error. Errors are one line and name the line of the file.
+// DecodeYAML decodes one YAML document into v. An unknown key is an error. Errors are one line
+// and name the line of the file.
 func DecodeYAML(data []byte, v any) error {
 	d := yaml.NewDecoder(bytes.NewReader(data))
 	d.KnownFields(true)
@@ -24,7 +24,7 @@ func DecodeYAML(data []byte, v any) error {
 	return oneLine(err)
 }
 
-// EncodeYAML writes v as a YAML document.
+// EncodeYAML encodes v as a YAML document.
 func EncodeYAML(v any) ([]byte, error) {
 	var b bytes.Buffer
 	e := yaml.NewEncoder(&b)
@@ -35,13 +35,13 @@ func EncodeYAML(v any) ([]byte, error) {
 	return b.Bytes(), e.Close()
 }
 
-// UnmarshalYAML reads a load line; errors carry their place in the file.
+// UnmarshalYAML parses a load line; errors state the line of the file.
 func (l *Load) UnmarshalYAML(node *yaml.Node) error { return unmarshalText(node, l) }
 
-// UnmarshalYAML reads a duration; errors carry their place in the file.
+// UnmarshalYAML parses a duration; errors state the line of the file.
 func (d *Duration) UnmarshalYAML(node *yaml.Node) error { return unmarshalText(node, d) }
 
-// unmarshalText gives the text of a scalar to v.
+// unmarshalText parses the text of a scalar into v.
 func unmarshalText(node *yaml.Node, v encoding.TextUnmarshaler) error {
 	if node.Kind != yaml.ScalarNode {
 		return fmt.Errorf("line %d: a text is expected here", node.Line)
@@ -54,8 +54,8 @@ func unmarshalText(node *yaml.Node, v encoding.TextUnmarshaler) error {
 
 var goType = regexp.MustCompile(` (in type|into) \S+$`)
 
-// oneLine takes the first complaint of the YAML reader, without its prefix and
-// without the names of Go types.
+// oneLine returns the YAML reader's first complaint without its prefix and without names of Go
+// types.
 func oneLine(err error) error {
 	text := err.Error()
 	var several *yaml.TypeError

@@ -1,7 +1,6 @@
-// Package partial writes files that are there whole or not at all, and clears
-// away what programs that were killed have left of theirs. What is being written
-// is locked (flock(2), or its like), so that a leftover can be told from the work
-// of another program that goes on.
+// Package partial writes files that exist either completely or not at all, and removes what
+// killed programs left behind. A file that is being written is locked (flock(2), or its
+// equivalent), which distinguishes it from a leftover.
 package partial
 
 import (
@@ -15,18 +14,18 @@ import (
 	"github.com/gofrs/flock"
 )
 
-// ErrExists means that there is a file already that is not to be overwritten.
+// ErrExists means that a file exists and must not be overwritten.
 var ErrExists = errors.New("it is there already")
 
-// File is a file under a temporary name beside its own: ".NAME.PID.part".
+// File is a file that is being written under a temporary name next to its own: ".NAME.PID.part".
 type File struct {
 	*os.File
 	path string
 	lock *flock.Flock
 }
 
-// Create begins a file that Commit gives the name path. It clears away what was
-// left in the folder.
+// Create starts a file to which Commit gives the name path. It removes leftovers from the
+// folder.
 func Create(path string) (*File, error) {
 	dir := filepath.Dir(path)
 	Sweep(dir)
@@ -36,14 +35,13 @@ func Create(path string) (*File, error) {
 		return nil, err
 	}
 	lock := flock.New(name)
-	if _, err := lock.TryLock(); err != nil { // a file system without locks: nobody will take it for a leftover soon
+	if _, err := lock.TryLock(); err != nil { // a file system without locks: its age protects it for now
 		lock = nil
 	}
 	return &File{File: f, path: path, lock: lock}, nil
 }
 
-// Commit writes everything to disk and gives the file its name. Where that fails
-// nothing is left.
+// Commit flushes the file to disk and gives it its name. If that fails, nothing is left.
 func (f *File) Commit() error {
 	err := errors.Join(f.Sync(), f.Close(), f.unlock())
 	if err == nil {
@@ -55,7 +53,7 @@ func (f *File) Commit() error {
 	return err
 }
 
-// Abort throws the file away. After Commit it does nothing.
+// Abort deletes the file. After Commit it does nothing.
 func (f *File) Abort() {
 	if f.Close() == nil {
 		f.unlock()
@@ -70,7 +68,7 @@ func (f *File) unlock() error {
 	return f.lock.Close()
 }
 
-// Write writes a whole file.
+// Write writes a complete file.
 func Write(path string, data []byte) error {
 	f, err := Create(path)
 	if err != nil {
@@ -83,11 +81,11 @@ func Write(path string, data []byte) error {
 	return f.Commit()
 }
 
-// young is an age under which nothing is taken for a leftover: its maker may not
-// have locked it yet.
+// young is the age below which nothing counts as a leftover: its owner may not have locked it
+// yet.
 const young = 2 * time.Second
 
-// Sweep removes the temporary files in a folder that nobody is writing any more.
+// Sweep removes the temporary files in a folder that nobody is writing.
 func Sweep(dir string) {
 	list, _ := filepath.Glob(filepath.Join(escape(dir), ".*.part")) // a folder's name that is no pattern
 	for _, path := range list {
@@ -97,7 +95,7 @@ func Sweep(dir string) {
 	}
 }
 
-// abandoned tells whether something is old enough and its lock is free.
+// abandoned reports whether a file is old enough and its lock is free.
 func abandoned(path, lockFile string) bool {
 	info, err := os.Lstat(path)
 	if err != nil || time.Since(info.ModTime()) < young {
@@ -121,8 +119,8 @@ type Folder struct {
 // lockName is the file in a temporary folder that its maker keeps locked.
 const lockName = ".lock"
 
-// NewFolder makes a folder for temporary files below the system's, whose name
-// begins with prefix, and removes those that were left.
+// NewFolder makes a temporary folder whose name begins with prefix, and removes leftovers of the
+// same prefix.
 func NewFolder(prefix string) (*Folder, error) {
 	list, _ := filepath.Glob(filepath.Join(escape(os.TempDir()), prefix+"*")) // a prefix that is no pattern
 	for _, path := range list {
@@ -142,10 +140,10 @@ func NewFolder(prefix string) (*Folder, error) {
 	return f, nil
 }
 
-// Close removes the folder with all that is in it.
+// Close removes the folder and its contents.
 func (f *Folder) Close() error { return errors.Join(f.lock.Close(), os.RemoveAll(f.Path)) }
 
-// escape makes the name of a folder a pattern that matches it alone.
+// escape returns a pattern that matches only the given path.
 func escape(dir string) string {
 	out := make([]rune, 0, len(dir))
 	for _, r := range dir {

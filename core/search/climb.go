@@ -1,38 +1,37 @@
-// Package search chooses the next rung from the verdicts so far. Strategies are
-// pure functions of what has been tried, so an interrupted run goes on by
-// asking again.
+// Package search chooses the next rung from the verdicts so far. Strategies are pure functions
+// of the trials, so that an interrupted run continues by asking again.
 package search
 
 // Trial is one finished attempt at a rung.
 type Trial struct {
 	Rung   int // place in the ladder, counted through all columns
 	Smooth bool
-	// Void attempts say nothing about the device and count for neither side.
+	// Void marks attempts that say nothing about the device and count for neither side.
 	Void Void
 }
 
-// Void says whether an attempt counts, and if not, whether another may.
+// Void states whether an attempt counts and, if not, whether another may.
 type Void int
 
 // The kinds of void attempts.
 const (
 	Counts      Void = iota // it is not void
-	Repeatable              // void, but another attempt may succeed: at most MaxVoid of them are made
-	Interrupted             // void because the run was stopped in it: any number of others may follow
-	Permanent               // void, and so would any other attempt be: the rung has no clip
+	Repeatable              // void, but another attempt may succeed; at most MaxVoid are made
+	Interrupted             // void because the run was stopped; any number of others may follow
+	Permanent               // void, as any other attempt would be: the rung has no clip
 )
 
 // MaxVoid is how many repeatable void attempts a rung gets.
 const MaxVoid = 3
 
-// Purpose says why a rung is tried.
+// Purpose is why a rung is tried.
 type Purpose string
 
 // The purposes.
 const (
 	Explore Purpose = "explore" // for the first time
-	Confirm Purpose = "confirm" // the ceiling, or the rung above it, again
-	Decide  Purpose = "decide"  // a third time, because two attempts disagree
+	Confirm Purpose = "confirm" // a second attempt at the ceiling or the rung above it
+	Decide  Purpose = "decide"  // a third attempt, because two disagree
 )
 
 // Climb goes up each column until two of its rungs were not smooth, then
@@ -42,7 +41,7 @@ type Climb struct {
 	All     bool  // try every rung, even after two that were not smooth
 }
 
-// Next is the rung to try next and why; false when all is known.
+// Next returns the rung to try next and why; false when the result is known.
 func (c Climb) Next(trials []Trial) (rung int, why Purpose, more bool) {
 	for _, column := range c.columns(trials) {
 		if rung, why, more := column.next(c.All); more {
@@ -52,13 +51,14 @@ func (c Climb) Next(trials []Trial) (rung int, why Purpose, more bool) {
 	return 0, "", false
 }
 
-// Ceiling is the result of one column.
+// Ceiling is the result of a column.
 type Ceiling struct {
-	Rung      int  // highest rung that is smooth with all below it that could be tried; -1: none
+	Rung      int  // highest rung that is smooth, as are all triable rungs below it; -1: none
 	Next      int  // the rung above, if it was tried and is not smooth; else -1
-	Confirmed bool // by a second attempt at both, and without a rung below that could not be tried
+	Confirmed bool // by second attempts at Rung and Next, with no untried rung below
 	Last      bool // no rung of the column above Rung is left to try
-	// Untried rungs, below the ceiling or between it and Next, had no attempt that counts.
+	// Untried are the rungs below the ceiling, or between it and Next, that had no attempt that
+	// counts.
 	Untried []int
 }
 
@@ -104,9 +104,9 @@ func (c Climb) OutOfOrder(trials []Trial) (rungs []int) {
 	return rungs
 }
 
-// tries is what was tried of one rung, or of one number of streams.
+// tries summarises the attempts at one rung, or at one number of streams.
 type tries struct {
-	smooth    []bool // of each attempt that counts
+	smooth    []bool // result of each attempt that counts
 	void      int    // repeatable void attempts
 	permanent bool
 }
@@ -122,15 +122,15 @@ func (t *tries) add(smooth bool, void Void) {
 	}
 }
 
-// lost tells whether no further attempt is worth making.
+// lost reports whether no further attempt is worth making.
 func (t *tries) lost() bool { return t.permanent || t.void >= MaxVoid }
 
-// settled tells whether there were enough attempts to be sure.
+// settled reports whether there were enough attempts to be sure.
 func (t *tries) settled() bool {
 	return len(t.smooth) >= 3 || len(t.smooth) == 2 && t.smooth[0] == t.smooth[1]
 }
 
-// again is why another attempt is to be made, false if there is no use in one.
+// again returns why another attempt should be made; false if none should.
 func (t *tries) again() (why Purpose, more bool) {
 	switch {
 	case t.lost() || t.settled():
@@ -143,8 +143,8 @@ func (t *tries) again() (why Purpose, more bool) {
 	return Decide, true
 }
 
-// Majority tells whether most attempts at a rung were smooth. Of two that
-// disagree, which a third has yet to decide, the first counts.
+// Majority reports whether most attempts at a rung were smooth. Of two that disagree, the first
+// counts until a third decides.
 func Majority(attempts []bool) bool {
 	votes := 0
 	for i, smooth := range attempts {
@@ -160,7 +160,7 @@ func Majority(attempts []bool) bool {
 	return votes > 0
 }
 
-// column is the trials of one column, whose rungs are counted from first on.
+// column holds the trials of one column, whose first rung has number first.
 type column struct {
 	first int
 	rungs []tries
@@ -181,8 +181,8 @@ func (c Climb) columns(trials []Trial) []column {
 	return columns
 }
 
-// top is the highest rung that is smooth with all below it that could be tried,
-// or -1, and the next one above it that can be or was tried.
+// top returns the highest rung that is smooth, as are all triable rungs below it, or -1, and the
+// next rung above it that can be or was tried.
 func (c column) top() (top, next int) {
 	top = -1
 	for i := range c.rungs {
@@ -197,8 +197,8 @@ func (c column) top() (top, next int) {
 	return top, len(c.rungs)
 }
 
-// settled tells whether rung i has been tried often enough to be sure. There is
-// nothing to be sure of beyond the ends of the column.
+// settled reports whether rung i has been tried often enough to be sure. Outside the column
+// there is nothing to be sure of.
 func (c column) settled(i int) bool { return i < 0 || i >= len(c.rungs) || c.rungs[i].settled() }
 
 func (c column) next(all bool) (rung int, why Purpose, more bool) {

@@ -1,7 +1,7 @@
 package search
 
-// Crowd looks for the highest number of streams that is smooth: it doubles the
-// number until it is not, closes in, and then confirms what it found.
+// Crowd searches the highest number of streams that is smooth: it doubles the number until it is
+// not smooth, narrows the interval, and confirms the result.
 type Crowd struct {
 	Most int // the highest number to try
 }
@@ -13,14 +13,15 @@ type Counted struct {
 	Void   Void
 }
 
-// coarse is the share of a number within which it is not looked any closer.
+// coarse is the reciprocal of the precision of the search: it stops when the bounds differ by at
+// most this share of a number.
 const coarse = 20 // one twentieth
 
-// maxLost is how many numbers may come to nothing before the search gives up.
+// maxLost is how many numbers may have only void attempts before the search gives up.
 const maxLost = 3
 
-// Next is the number to try next and why; false when all is known, or when
-// attempts at several numbers were void again and again.
+// Next returns the number to try next and why; false when the result is known, or when attempts
+// at several numbers were repeatedly void.
 func (c Crowd) Next(trials []Counted) (number int, why Purpose, more bool) {
 	numbers := byNumber(trials)
 	lost := 0
@@ -58,8 +59,8 @@ func (c Crowd) Next(trials []Counted) (number int, why Purpose, more bool) {
 	return 0, "", false
 }
 
-// Bounds are the highest number that is smooth with all tried below it, and the
-// lowest above it that is not; each is 0 where there is none.
+// Bounds returns the highest number that is smooth, as are all tried numbers below it, and the
+// lowest number above it that is not; each is 0 where there is none.
 func (c Crowd) Bounds(trials []Counted) (good, bad int) {
 	numbers := byNumber(trials)
 	for n, t := range numbers {
@@ -75,7 +76,7 @@ func (c Crowd) Bounds(trials []Counted) (good, bad int) {
 	return good, bad
 }
 
-// Confirmed tells whether the bounds were tried often enough to be sure.
+// Confirmed reports whether both bounds were tried often enough to be sure.
 func (c Crowd) Confirmed(trials []Counted) bool {
 	numbers := byNumber(trials)
 	good, bad := c.Bounds(trials)
@@ -88,7 +89,7 @@ func (c Crowd) Confirmed(trials []Counted) bool {
 	return !more && good+bad > 0 && (bad > 0 && bad-good <= 1+good/coarse || bad == 0 && good == c.Most)
 }
 
-// byNumber gathers the trials of each number.
+// byNumber groups the trials by number of streams.
 func byNumber(trials []Counted) map[int]*tries {
 	numbers := map[int]*tries{}
 	for _, t := range trials {

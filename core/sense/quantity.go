@@ -2,9 +2,9 @@ package sense
 
 import "strings"
 
-// The quantities that are known by name. The unit is in the name.
+// The quantities with a known name. The unit is part of the name.
 const (
-	CPU       = "cpu_pct"        // all cores together, 100: all busy; time that a host took away counts
+	CPU       = "cpu_pct"        // all cores together, 100: all busy; includes time that a host took away
 	CPUCore   = "cpu_core_pct"   // one core, 100: busy; the label is its number
 	CPUSteal  = "cpu_steal_pct"  // taken away by the host of a virtual machine, of all cores
 	CPUWait   = "cpu_iowait_pct" // idle while a disk was waited for, of all cores
@@ -23,10 +23,10 @@ const (
 	GroupPSS  = "group_pss_bytes" // resident, shared pages divided by those who share
 	GroupLoad = "group_faults_hz" // pages of the watched processes that had to come from disk
 
-	GroupMemLimit = "group_mem_limit_bytes"   // that the watched processes are held to
-	GroupCharged  = "group_mem_charged_bytes" // what counts against it
-	GroupCPULimit = "group_cpu_limit_pct"     // that they are held to, 100: one core
-	HeldBack      = "group_cpu_held_pct"      // of the time they were held back for it, of each thread that wanted to run
+	GroupMemLimit = "group_mem_limit_bytes"   // memory limit of the watched processes
+	GroupCharged  = "group_mem_charged_bytes" // memory that counts against the limit
+	GroupCPULimit = "group_cpu_limit_pct"     // processor time limit of the watched processes, 100: one core
+	HeldBack      = "group_cpu_held_pct"      // time for which the limit held back a runnable thread
 
 	PressureCPU    = "pressure_cpu_pct" // of the time some task waited for a core
 	PressureMemory = "pressure_memory_pct"
@@ -36,9 +36,9 @@ const (
 	ClockMHz  = "clock_mhz"
 	Throttles = "throttle_hz" // times a second that the processor was slowed down for its heat
 
-	Temperature = "temp_c" // of the processor; with a label of another part
+	Temperature = "temp_c" // of the processor; with a label, of another part
 	Fan         = "fan_rpm"
-	Power       = "power_w"     // of the device as far as it is known; with a label of a part
+	Power       = "power_w"     // of as much of the device as is measured; with a label, of a part
 	Battery     = "battery_pct" // charge
 
 	BlockUse    = "gpu_decode_pct" // fixed-function decoder, 100: busy
@@ -62,22 +62,22 @@ const (
 	NetDrops    = "net_drop_hz"  // packets lost here
 	WallPower   = "wall_power_w" // at the socket
 
-	ViewerLag    = "viewer_lag_ms"       // by how much our own viewers woke up too late, at worst
-	ViewerCPU    = "viewer_cpu_pct"      // that our own viewers take, 100: one core
-	ViewerCores  = "viewer_cores"        // that they may use
-	ViewerSteal  = "viewer_steal_pct"    // that the host took of the measuring computer's cores
-	ViewerOthers = "viewer_others_pct"   // that other programs took of them
+	ViewerLag    = "viewer_lag_ms"       // longest delay with which our own viewers woke up
+	ViewerCPU    = "viewer_cpu_pct"      // use by our own viewers, 100: one core
+	ViewerCores  = "viewer_cores"        // cores that our own viewers may use
+	ViewerSteal  = "viewer_steal_pct"    // share of the measuring computer's cores that its host took
+	ViewerOthers = "viewer_others_pct"   // share of its cores that other programs took
 	ViewerOther  = "viewer_other_pct"    // one of those programs, 100: one core; the label is its name
-	ViewerUnread = "viewer_unread_bytes" // that have arrived and that our own side has not taken yet
+	ViewerUnread = "viewer_unread_bytes" // received, but not yet read by our own side
 )
 
-// units are the endings of quantities and how their unit is printed.
+// units maps the endings of quantities to printed units.
 var units = []struct{ ending, unit string }{
 	{"_pct", "%"}, {"_bytes_s", "B/s"}, {"_bytes", "B"}, {"_bps", "b/s"}, {"_mhz", "MHz"}, {"_hz", "/s"}, {"_ms", "ms"},
 	{"_rpm", "rpm"}, {"_c", "°C"}, {"_w", "W"}, {"_db", "dB"}, {"_s", "s"}, {"_v", "V"}, {"_a", "A"},
 }
 
-// Unit is the unit of a quantity as people write it, or empty.
+// Unit returns the printed unit of a quantity, or "".
 func Unit(quantity string) string {
 	quantity, _, _ = strings.Cut(quantity, ":")
 	quantity, _, _ = strings.Cut(quantity, "@")
@@ -89,7 +89,7 @@ func Unit(quantity string) string {
 	return ""
 }
 
-// Endings are the endings that say a quantity's unit.
+// Endings returns the endings that state a quantity's unit.
 func Endings() (list []string) {
 	for _, u := range units {
 		list = append(list, u.ending)
@@ -97,9 +97,9 @@ func Endings() (list []string) {
 	return list
 }
 
-// MemoryKills is the fact that tells how many programs the kernel has killed for
-// want of memory since it started.
+// MemoryKills is the fact that states how many programs the kernel has killed for lack of memory
+// since it started.
 const MemoryKills = "memory_kills"
 
-// Percent is a share in percent, from 0 to 100.
+// Percent converts a share to percent, clamped to 0 to 100.
 func Percent(share float64) float64 { return max(0, min(100*share, 100)) }

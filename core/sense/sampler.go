@@ -18,63 +18,60 @@ import (
 	"vividstrain/core/clock"
 )
 
-// Poller is a source that is read on its own, at its own pace, because it may
-// take long: a meter that is reached over a network.
+// Poller is a source that is read separately, at its own interval, because reading may take
+// long: a meter that is reached over a network.
 type Poller interface {
 	Source
-	// Every is how often it is to be read, and how long one reading may
-	// take.
+	// Every returns the interval, and the time limit of one reading.
 	Every() (interval, timeout time.Duration)
 }
 
-// Gap is a time in which a source gave nothing.
+// Gap is a time in which a source failed.
 type Gap struct {
 	Source Identity
 	From   time.Time
-	To     time.Time // zero: it lasts
+	To     time.Time // zero: not yet over
 	Reason string
 }
 
-// Cost is what reading one source takes.
+// Cost is the cost of reading one source.
 type Cost struct {
 	Source  Identity
 	Samples int
 	CPU     time.Duration // processor time in all
-	Longest time.Duration // of one sample
+	Longest time.Duration // longest sample
 }
 
 // Sampler reads sources at a fixed rate.
 type Sampler struct {
 	out    func(Sample)
-	rounds func() // ends the rounds in which quick sources are read
+	rounds func() // stops the rounds in which quick sources are read
 	from   time.Time
 	ranks  map[Identity]int // of the sources
 
-	given  sync.Mutex // held while out is called
+	given  sync.Mutex // held during calls of out
 	mu     sync.Mutex
-	cancel func()         // ends the goroutines of the sources that are read on their own
+	cancel func()         // stops the goroutines of separately read sources
 	apart  sync.WaitGroup // those goroutines
 	cost   time.Duration  // processor time spent on sampling
 	costs  map[Identity]*Cost
 	gaps   []Gap
-	open   map[Identity]int // gaps that last
+	open   map[Identity]int // gaps that are not over
 	late   int
-	slow   map[Identity]int // samples of a source that took long
+	slow   map[Identity]int // number of slow samples of a source
 	latest map[Identity]Sample
 }
 
-// slowSample is how long a source may keep the others waiting before it is read
-// on its own.
+// slowSample is the duration of a sample from which a source is read separately.
 const slowSample = 20 * time.Millisecond
 
-// quickAgain is how many samples in a row that were not slow bring a source back: the
-// device may have been saturated for a while.
+// quickAgain is how many quick samples in a row bring a source back: the device may have been
+// saturated for a while.
 const quickAgain = 5
 
-// Start reads all sources every interval of the clock and hands the samples to
-// out, one at a time, until Stop; out may keep them but not change them. Pollers, and sources that turn out to be
-// slow, are read by goroutines of their own, with the time at which they were
-// read. A source that fails leaves a gap.
+// Start reads all sources every interval of the clock and passes the samples to out, one at a
+// time, until Stop; out may keep them but not change them. Pollers, and sources that turn out to
+// be slow, are read by goroutines of their own. A source that fails leaves a gap.
 func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources []Source, out func(Sample)) *Sampler {
 	_, wall := c.(clock.Real)
 	s := &Sampler{out: out, from: c.Now(),
@@ -90,7 +87,7 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 		case polls && wall:
 			every, timeout := p.Every()
 			s.alone(ctx, source, every, timeout, nil)
-		case polls: // it tells of real time, which says nothing of virtual time
+		case polls: // it measures in real time, which has no meaning in virtual time
 		default:
 			quick = append(quick, source)
 		}
@@ -125,8 +122,8 @@ func Start(ctx context.Context, c clock.Clock, interval time.Duration, sources [
 	return s
 }
 
-// slowAgain tells whether a source was slow for the third time: once may be the
-// machine's doing.
+// slowAgain reports whether a source was slow for the third time: a single slow sample may be
+// chance.
 func (s *Sampler) slowAgain(source Identity) bool {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -137,8 +134,8 @@ func (s *Sampler) slowAgain(source Identity) bool {
 	return true
 }
 
-// alone reads a source from a goroutine of its own, until it is quick again: then it is
-// handed back, if there is a way back.
+// alone reads a source from a goroutine of its own. When the source is quick again it is sent to
+// back, unless back is nil.
 func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.Duration, back chan<- Source) {
 	s.apart.Go(func() {
 		runtime.LockOSThread()
@@ -167,11 +164,10 @@ func (s *Sampler) alone(ctx context.Context, source Source, every, timeout time.
 	})
 }
 
-// Timed is a source whose readings are older than the moment in which it is
-// asked.
+// Timed is a source whose readings are older than the moment at which it is read.
 type Timed interface{ ReadAt() time.Time }
 
-// sample reads one source and tells how long that took.
+// sample reads one source and returns how long that took.
 func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list []Reading) ([]Reading, time.Duration) {
 	begun, cpu := time.Now(), cputime.Thread()
 	list, err := source.Sample(ctx, now, list)
@@ -182,7 +178,7 @@ func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list
 	}
 	id := Identify(source)
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
-		return list, took // it was stopped
+		return list, took // the sampler was stopped
 	}
 	s.mu.Lock()
 	s.cost += used
@@ -208,10 +204,10 @@ func (s *Sampler) sample(ctx context.Context, source Source, now time.Time, list
 	return list, took
 }
 
-// maxGaps bounds how many gaps are kept.
+// maxGaps is the largest number of gaps that are kept.
 const maxGaps = 1000
 
-// mark opens the gap of a source that failed, or closes it.
+// mark begins the gap of a source that failed, or ends it.
 func (s *Sampler) mark(source Identity, now time.Time, err error) {
 	i, open := s.open[source]
 	switch {
@@ -224,7 +220,7 @@ func (s *Sampler) mark(source Identity, now time.Time, err error) {
 	}
 }
 
-// Reason says in a few words why something could not be read.
+// Reason describes in a few words why something could not be read.
 func Reason(err error) string {
 	var path *fs.PathError
 	switch {
@@ -238,28 +234,28 @@ func Reason(err error) string {
 	return strings.Join(strings.Fields(err.Error()), " ")
 }
 
-// Stop ends the sampling.
+// Stop stops the sampling.
 func (s *Sampler) Stop() {
 	s.rounds()
 	s.cancel()
 	s.apart.Wait()
 }
 
-// Gaps lists the times in which sources gave nothing.
+// Gaps returns the times in which sources failed.
 func (s *Sampler) Gaps() []Gap {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return slices.Clone(s.gaps)
 }
 
-// Late is how many rounds of samples began more than half an interval late.
+// Late returns the number of rounds of samples that began more than half an interval late.
 func (s *Sampler) Late() int {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.late
 }
 
-// Costs lists what reading each source takes, by name.
+// Costs returns the cost of reading each source, by name.
 func (s *Sampler) Costs() (list []Cost) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -272,7 +268,7 @@ func (s *Sampler) Costs() (list []Cost) {
 	return list
 }
 
-// Latest is what each source read last.
+// Latest returns the last sample of each source.
 func (s *Sampler) Latest() map[Identity]Sample {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -281,8 +277,7 @@ func (s *Sampler) Latest() map[Identity]Sample {
 	return list
 }
 
-// CostPct is the processor time that sampling has taken up to now, in percent
-// of one core.
+// CostPct returns the processor time spent on sampling so far, in percent of one core.
 func (s *Sampler) CostPct(now time.Time) float64 {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -1,5 +1,5 @@
-// Package sense reads what a device is doing: sources of readings, and a
-// sampler that reads them at a fixed rate.
+// Package sense measures what a device is doing: sources of readings, and a sampler that reads
+// them at a fixed rate.
 package sense
 
 import (
@@ -20,7 +20,7 @@ type Reading struct {
 	Value    float64
 }
 
-// Key is the quantity with its label: "cpu_core_pct:3".
+// Key returns the quantity with its label: "cpu_core_pct:3".
 func (r Reading) Key() string {
 	if r.Label == "" {
 		return r.Quantity
@@ -28,20 +28,20 @@ func (r Reading) Key() string {
 	return r.Quantity + ":" + r.Label
 }
 
-// System is the kind of the sources of this computer itself.
+// System is the kind of the sources that read this computer itself.
 const System = "system"
 
-// Source is something readings come from. Kind and name together tell it from all others: a meter
-// that its user calls "cpu" is not the computer's own.
+// Source is a source of readings. Kind and name together identify it: a meter that its user
+// calls "cpu" is not the computer's own.
 type Source interface {
 	Kind() string // "system", "snmp", ...
 	Name() string
-	// Sample appends what the source reads now to list. Rates are since
-	// the sample before; the first sample of a source lacks them.
+	// Sample appends the current readings to list. Rates are averages since the previous sample;
+	// the first sample of a source has none.
 	Sample(ctx context.Context, now time.Time, list []Reading) ([]Reading, error)
 }
 
-// Identity tells a source from all others.
+// Identity identifies a source.
 type Identity struct{ Kind, Name string }
 
 // Identify returns the identity of a source.
@@ -54,11 +54,11 @@ type Absence struct {
 	Remedy   string `json:"remedy"` // what would make it readable
 }
 
-// Absentee is a source that may lack some of what such sources read.
-// It may be asked while it is read.
+// Absentee is a source that may lack some of its usual quantities. Absent may be called during
+// Sample.
 type Absentee interface{ Absent() []Absence }
 
-// Absences lists what sources lack.
+// Absences returns what the sources lack.
 func Absences(sources []Source) (list []Absence) {
 	for _, s := range sources {
 		if a, ok := s.(Absentee); ok {
@@ -68,11 +68,11 @@ func Absences(sources []Source) (list []Absence) {
 	return list
 }
 
-// Stater is a source that also knows how the device is set: facts that stand for
-// the whole run, by name. It may be asked while it is read.
+// Stater is a source that also knows settings of the device: facts by name that hold for the
+// whole run. State may be called during Sample.
 type Stater interface{ State() map[string]string }
 
-// States joins the facts of all sources.
+// States returns the facts of all sources.
 func States(sources []Source) map[string]string {
 	facts := map[string]string{}
 	for _, s := range sources {
@@ -91,7 +91,7 @@ type Sample struct {
 	Readings []Reading
 }
 
-// Stat sums up the values of one quantity over a window.
+// Stat summarises the values of one quantity over a window.
 type Stat struct {
 	Mean  float64 `json:"mean"`
 	P95   float64 `json:"p95"` // nearest rank
@@ -102,24 +102,23 @@ type Stat struct {
 	N     int     `json:"n"`     // how many readings
 }
 
-// Use is what a device used in a window, by the key of the reading. Where
-// several sources read the same, the first of them has the plain key and the
-// others have their name after an @.
+// Use is what a device used in a window, by key of the reading. Where several sources read the
+// same quantity, the first has the plain key and the others have their name after an @.
 type Use map[string]Stat
 
-// Summary sums up samples as they come. The zero value is empty.
+// Summary collects samples for a summary. The zero value is empty.
 type Summary struct {
 	values map[string][]ranked // by key
 }
 
-// ranked are the values of one source.
+// ranked holds the values of one source.
 type ranked struct {
 	rank   int
 	name   string
 	values []float64
 }
 
-// Add takes one sample into account.
+// Add adds one sample.
 func (m *Summary) Add(s *Sample) {
 	if m.values == nil {
 		m.values = map[string][]ranked{}
@@ -137,7 +136,7 @@ func (m *Summary) Add(s *Sample) {
 	}
 }
 
-// Use is what the samples come to.
+// Use returns the summary of the samples.
 func (m *Summary) Use() Use {
 	use := Use{}
 	for key, list := range m.values {
@@ -153,7 +152,7 @@ func (m *Summary) Use() Use {
 	return use
 }
 
-// Summarise sums up the samples from one time up to, not including, another.
+// Summarise summarises the samples from one time up to, not including, another.
 func Summarise(samples []Sample, from, to time.Time) Use {
 	var m Summary
 	for i := range samples {
@@ -164,7 +163,7 @@ func Summarise(samples []Sample, from, to time.Time) Use {
 	return m.Use()
 }
 
-// stat sums up values, at least one; it puts them in order.
+// stat summarises at least one value; it sorts values.
 func stat(values []float64) Stat {
 	n := len(values)
 	tenth := (n + 9) / 10
@@ -172,7 +171,7 @@ func stat(values []float64) Stat {
 	slices.SortFunc(values, cmp.Compare[float64])
 	s.P95, s.Min, s.Max = values[int(math.Ceil(0.95*float64(n)))-1], values[0], values[n-1]
 	for _, v := range []*float64{&s.Mean, &s.First, &s.Last, &s.P95, &s.Min, &s.Max} {
-		*v = math.Round(*v*1e6) / 1e6 // no sensor knows more
+		*v = math.Round(*v*1e6) / 1e6 // no sensor is more exact
 	}
 	return s
 }
@@ -185,8 +184,8 @@ func mean(values []float64) float64 {
 	return sum / float64(len(values))
 }
 
-// Disagreements are sentences on quantities that several sources read more than
-// ten points apart.
+// Disagreements returns sentences about quantities that several sources read more than ten
+// points apart.
 func (u Use) Disagreements() (list []string) {
 	for _, key := range slices.Sorted(maps.Keys(u)) {
 		plain, source, other := strings.Cut(key, "@")
@@ -201,7 +200,7 @@ func (u Use) Disagreements() (list []string) {
 	return list
 }
 
-// Highest is the label of a quantity with the highest mean, and its numbers.
+// Highest returns the label of a quantity with the highest mean, and its statistics.
 func (u Use) Highest(quantity string) (label string, s Stat, known bool) {
 	for key, v := range u {
 		name, l, _ := strings.Cut(key, ":")
@@ -212,7 +211,8 @@ func (u Use) Highest(quantity string) (label string, s Stat, known bool) {
 	return label, s, known
 }
 
-// Memory is the memory of the watched processes where that is known, else that of the whole device.
+// Memory returns the memory of the watched processes where it is known, else that of the whole
+// device.
 func (u Use) Memory() (s Stat, known bool) {
 	if s, known = u[GroupMem]; !known {
 		s, known = u[MemUsed]
@@ -220,7 +220,8 @@ func (u Use) Memory() (s Stat, known bool) {
 	return s, known
 }
 
-// Cores is how many cores were read, each counted once however many sources read it.
+// Cores returns the number of cores that were read, each counted once however many sources read
+// it.
 func (u Use) Cores() (n int) {
 	for key := range u {
 		if strings.HasPrefix(key, CPUCore+":") && !strings.Contains(key, "@") {

@@ -2,9 +2,8 @@ package sense
 
 import "sync"
 
-// Trace keeps the last values of every reading, of two sources those of the
-// first. It is safe for several
-// goroutines. The zero value keeps nothing; Length says how many.
+// Trace keeps the last Length values of every reading; of several sources it uses the first. It
+// is safe for several goroutines. The zero value keeps nothing.
 type Trace struct {
 	Length int
 
@@ -13,10 +12,10 @@ type Trace struct {
 	ranks  map[string]int
 }
 
-// maxTraces bounds how many readings are followed.
+// maxTraces is the largest number of readings that are followed.
 const maxTraces = 2000
 
-// Add takes a sample.
+// Add adds a sample.
 func (t *Trace) Add(s Sample) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -43,7 +42,7 @@ func (t *Trace) Add(s Sample) {
 	}
 }
 
-// Values are the last values of a reading, the oldest first.
+// Values returns the last values of a reading, oldest first.
 func (t *Trace) Values(key string) []float64 {
 	t.mu.Lock()
 	defer t.mu.Unlock()

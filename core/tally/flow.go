@@ -2,20 +2,20 @@ package tally
 
 import "time"
 
-// flow measures how fast media come. Time runs only while something is being fetched.
-// Media often come in bursts, a segment at once: how many bursts a window holds is
-// chance, so the rate is that from one arrival to another, not that from edge to edge
-// of the window.
+// flow measures the rate at which media arrive. Time counts only while something is being
+// fetched. Media often come in bursts of one segment, and how many bursts fall into a window is
+// chance; so the rate is measured from one arrival to another, not between the edges of the
+// window.
 type flow struct {
-	open     time.Duration // in which something was being fetched
+	open     time.Duration // time in which something was being fetched
 	received time.Duration // media
 	events   int           // arrivals
 
-	from, to   point         // first and last arrival that count
+	from, to   point         // first and last arrival that are used
 	first      time.Duration // when the first one was
 	longest    time.Duration // between two arrivals
-	burst      time.Duration // media that came since the last pause
-	mostBursts time.Duration // the most of them
+	burst      time.Duration // media received since the last pause
+	mostBursts time.Duration // largest burst
 }
 
 // point is a place in the flow.
@@ -31,8 +31,8 @@ func (f *flow) add(media time.Duration) {
 		return
 	}
 	gap := now.at - f.to.at
-	// What came before the first pause is the end of a burst that began before the
-	// window: the measure begins where it ended.
+	// What came before the first pause is the end of a burst that began before the window: the
+	// measurement starts after it.
 	if gap > 2*f.longest && f.to.at-f.first < gap/2 {
 		f.from = f.to
 	}
@@ -45,21 +45,21 @@ func (f *flow) add(media time.Duration) {
 	f.to = now
 }
 
-// take takes back media that were counted and did not come.
+// take subtracts media that were counted but did not arrive.
 func (f *flow) take(media time.Duration) {
 	media = min(media, f.received)
 	f.received -= media
 	f.to.media = max(f.from.media, f.to.media-media)
 }
 
-// rate is media a second of fetching, and by how much it may be off to both sides;
-// false where too little was fetched to tell.
+// rate returns media seconds per second of fetching, and its uncertainty to both sides; false
+// where too little was fetched to tell.
 func (f *flow) rate() (rate, off float64, known bool) {
 	if f.events < 2 || f.to.at <= f.from.at {
 		return f.rough()
 	}
 	elapsed := f.to.at - f.from.at
-	// Silence at the end counts as far as it is longer than any pause before.
+	// Silence at the end counts only as far as it exceeds the longest pause before.
 	elapsed += max(0, f.open-f.to.at-f.longest)
 	rate = (f.to.media - f.from.media).Seconds() / elapsed.Seconds()
 	// A burst more or less could have been in the window.
@@ -67,8 +67,8 @@ func (f *flow) rate() (rate, off float64, known bool) {
 	return rate, off, true
 }
 
-// rough is the rate where there was one arrival at most: it is known to be low if even
-// the longer of the pauses around it would make it so.
+// rough returns the rate where there was at most one arrival. It is known to be low if it is low
+// even with the longer of the pauses around that arrival.
 func (f *flow) rough() (rate, off float64, known bool) {
 	const silence = 2 * time.Second // without anything
 	switch {

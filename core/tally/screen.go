@@ -2,17 +2,17 @@ package tally
 
 import "time"
 
-// tolerance is by how much a frame may be due after a refresh and still count
-// as due at it: times are rounded to nanoseconds, and no eye sees 50 us.
+// tolerance is how long after a refresh a frame may be due and still count as due at it: times
+// are rounded to nanoseconds, and 50 us are invisible.
 const tolerance = 50 * time.Microsecond
 
-// Span is one window to keep an account of, from the start of playing.
+// Span is one window with an account of its own, from the start of playing.
 type Span struct {
 	Kind     string
 	From, To time.Duration
 }
 
-// ScreenConfig says what a screen shows.
+// ScreenConfig states the refresh rate, the windows, and when frames are due.
 type ScreenConfig struct {
 	Refresh float64 // Hz
 	Late    Late
@@ -20,10 +20,10 @@ type ScreenConfig struct {
 	Spans   []Span // one after the other without gaps, from 0
 }
 
-// Screen is a display that refreshes at a fixed rate, shows at each refresh the
-// newest decoded frame that is due, and keeps the account. It knows no clock:
-// its caller tells it when frames were decoded and calls Refresh for each
-// refresh in turn. It is for one goroutine at a time.
+// Screen is a display with a fixed refresh rate that shows at each refresh the newest decoded
+// frame that is due, and keeps the account of frames. It has no clock: its caller reports when
+// frames were decoded, and calls Refresh for each refresh in turn. It is for one goroutine at a
+// time.
 type Screen struct {
 	config  ScreenConfig
 	windows []Window
@@ -32,7 +32,7 @@ type Screen struct {
 	refreshes int           // done so far
 	queue     []decoded     // decoded, not yet shown, oldest first
 	shown     int           // frame on the screen, -1: none yet
-	since     time.Duration // when it came there, or the window began
+	since     time.Duration // when it was first shown, or when the window began
 	passed    int           // frames below this one are accounted for
 	shift     time.Duration // how long the media clock has waited (Late: Wait)
 	span      int           // window of the present refresh
@@ -55,34 +55,33 @@ func NewScreen(c ScreenConfig) *Screen {
 	return s
 }
 
-// Next is the time of the next refresh; false when the last window is over.
+// Next returns the time of the next refresh; false when the last window is over.
 func (s *Screen) Next() (time.Duration, bool) {
 	t := s.refreshAt(s.refreshes)
 	return t, t < s.end
 }
 
-// refreshAt is the time of refresh k.
+// refreshAt returns the time of refresh k.
 func (s *Screen) refreshAt(k int) time.Duration {
 	return time.Duration(float64(k) / s.config.Refresh * float64(time.Second))
 }
 
-// Decoded says that a frame has been decoded at that time. Frames come in
-// display order; some may be left out.
+// Decoded reports that a frame was decoded at the given time. Frames come in display order; some
+// may be left out.
 func (s *Screen) Decoded(frame int, at time.Duration) {
 	s.queue = append(s.queue, decoded{frame, at})
 }
 
-// Due is when a frame is due, as far as is known now.
+// Due returns when a frame is due, as far as is known now.
 func (s *Screen) Due(frame int) time.Duration { return s.config.Frames.At(frame) + s.shift }
 
-// TooLate tells whether a frame that is not decoded yet need not be: its
-// successor is due already.
+// TooLate reports whether a frame need not be decoded any more: its successor is already due.
 func (s *Screen) TooLate(frame int, now time.Duration) bool {
 	return s.config.Late == Drop && s.Due(frame+1) <= now
 }
 
-// Refresh does the next refresh. It returns how many of the oldest decoded
-// frames have left the queue; the last of them is on the screen now.
+// Refresh performs the next refresh. It returns how many of the oldest decoded frames have left
+// the queue; the last of them is now on the screen.
 func (s *Screen) Refresh() (taken int) {
 	now := s.refreshAt(s.refreshes)
 	s.refreshes++
@@ -104,8 +103,7 @@ func (s *Screen) Refresh() (taken int) {
 	return taken
 }
 
-// show accounts for a frame that reaches the screen at now, and for those
-// before it that did not.
+// show accounts for a frame that reaches the screen at now, and for earlier ones that did not.
 func (s *Screen) show(frame int, now time.Duration) {
 	due := s.Due(frame)
 	s.passTo(frame, now)
@@ -123,8 +121,8 @@ func (s *Screen) interval() time.Duration {
 	return time.Duration(float64(time.Second) / s.config.Refresh)
 }
 
-// account is the account that a frame belongs to: in Drop that of the window in
-// which it was due, in Wait that of the present window.
+// account returns the account to which a frame belongs: in Drop that of the window in which it
+// was due, in Wait that of the current window.
 func (s *Screen) account(due, now time.Duration) *Frames {
 	if s.config.Late == Wait {
 		return s.windows[s.span].Frames
@@ -137,8 +135,7 @@ func (s *Screen) account(due, now time.Duration) *Frames {
 	return s.windows[len(s.windows)-1].Frames
 }
 
-// passTo accounts for the frames that will not be shown any more: those before
-// frame.
+// passTo accounts for the frames before frame that can no longer be shown.
 func (s *Screen) passTo(frame int, now time.Duration) {
 	for i := s.passed; i < frame; i++ {
 		f := s.account(s.Due(i), now)
@@ -152,13 +149,13 @@ func (s *Screen) passTo(frame int, now time.Duration) {
 	s.passed = max(s.passed, frame)
 }
 
-// hidden tells whether no refresh falls between a frame and its successor.
+// hidden reports whether no refresh falls between a frame and its successor.
 func (s *Screen) hidden(frame int) bool {
 	first := s.refreshFrom(s.Due(frame))
 	return first == s.refreshFrom(s.Due(frame+1))
 }
 
-// refreshFrom is the first refresh at which something due at that time is due.
+// refreshFrom returns the first refresh at which something due at the given time is due.
 func (s *Screen) refreshFrom(due time.Duration) int {
 	k := int(due.Seconds() * s.config.Refresh)
 	for s.refreshAt(k)+tolerance < due {
@@ -167,7 +164,7 @@ func (s *Screen) refreshFrom(due time.Duration) int {
 	return k
 }
 
-// hold accounts for how long the picture on the screen has been there.
+// hold accounts for the time for which the current picture has been on the screen.
 func (s *Screen) hold(now time.Duration) {
 	if s.shown < 0 {
 		return
@@ -181,7 +178,7 @@ func (s *Screen) hold(now time.Duration) {
 	}
 }
 
-// enter moves to the present window.
+// enter moves to the current window.
 func (s *Screen) enter(now time.Duration) {
 	for s.span < len(s.windows)-1 && now >= s.config.Spans[s.span].To {
 		s.leave(s.config.Spans[s.span].To)
@@ -189,7 +186,7 @@ func (s *Screen) enter(now time.Duration) {
 	}
 }
 
-// leave closes the present window at its end.
+// leave closes the current window at its end.
 func (s *Screen) leave(end time.Duration) {
 	s.hold(end)
 	s.since = end
@@ -202,15 +199,14 @@ func (s *Screen) leave(end time.Duration) {
 	s.shiftThen = s.shift
 }
 
-// Damaged counts a frame that could not be decoded whole; Wrong one that shows
-// another picture than it should.
+// Damaged counts a frame that could not be decoded completely.
 func (s *Screen) Damaged(frame int) { s.account(s.Due(frame), 0).Damaged++ }
 
 // Wrong counts a frame that shows another picture than it should.
 func (s *Screen) Wrong(frame int) { s.account(s.Due(frame), 0).Wrong++ }
 
-// Finish closes the account at the end of the last window, or at the refresh
-// reached where playing stopped before it, and returns it.
+// Finish closes the account and returns it: at the end of the last window, or at the last
+// refresh if playing stopped before.
 func (s *Screen) Finish() []Window {
 	end := min(s.refreshAt(s.refreshes), s.end)
 	s.enter(end)
@@ -233,7 +229,7 @@ func (s *Screen) Finish() []Window {
 	return s.windows
 }
 
-// Sum is the account so far over all windows.
+// Sum returns the account over all windows so far.
 func (s *Screen) Sum() (f Frames) {
 	for i := range s.windows {
 		w := s.windows[i].Frames

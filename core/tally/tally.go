@@ -1,13 +1,13 @@
-// Package tally keeps the account of one stream: which frames were due, which
-// reached the screen and when, and how media arrived.
+// Package tally keeps the account of one stream: which frames were due, which reached the screen
+// and when, and how media arrived.
 package tally
 
 import "time"
 
-// Late says what happens to a frame that is not decoded in time.
+// Late is what happens to a frame that is not decoded in time.
 type Late string
 
-// The two ways of being late.
+// The policies for late frames.
 const (
 	Drop Late = "drop" // the media clock runs on; frames that come too late are dropped
 	Wait Late = "wait" // nothing is dropped; the media clock waits: slow motion
@@ -26,19 +26,19 @@ type Frames struct {
 	Shown   int `json:"shown"`   // frames that reached a refresh of the display
 	Dropped int `json:"dropped"` // due frames that never did
 	Late    int `json:"late"`    // shown more than one refresh after they were due
-	Repeats int `json:"repeats"` // refreshes that kept the old picture though a new one was due
+	Repeats int `json:"repeats"` // refreshes that repeated a picture although a new one was due
 	Freezes int `json:"freezes"` // pictures held for three frame durations or longer
-	// Hidden frames are too close together for the refresh rate: no player
-	// could show them. They are not due.
+	// Hidden frames are too close together for the refresh rate: no player could show them. They
+	// do not count as due.
 	Hidden          int     `json:"hidden,omitempty"`
 	Damaged         int     `json:"damaged,omitempty"` // frames that could not be decoded whole
 	Wrong           int     `json:"wrong,omitempty"`   // frames that showed another picture than they should
 	LongestFreezeMS float64 `json:"longest_freeze_ms"` // longest of the freezes, 0 without one
-	ShownRate       float64 `json:"shown_rate"`        // frames shown a second
-	Speed           float64 `json:"speed"`             // media seconds played a second
+	ShownRate       float64 `json:"shown_rate"`        // frames shown per second
+	Speed           float64 `json:"speed"`             // media seconds played per second
 }
 
-// DroppedPct is the share of the due frames that were dropped, in percent.
+// DroppedPct returns the share of due frames that were dropped, in percent.
 func (f Frames) DroppedPct() float64 {
 	if f.Due == 0 {
 		return 0
@@ -46,8 +46,8 @@ func (f Frames) DroppedPct() float64 {
 	return 100 * float64(f.Dropped) / float64(f.Due)
 }
 
-// Window is a part of an attempt's time with its own account. Times are in
-// seconds from the start of playing.
+// Window is a part of an attempt with its own account. Times are in seconds from the start of
+// playing.
 type Window struct {
 	Kind   string  `json:"kind"`
 	FromS  float64 `json:"from_s"`
@@ -55,29 +55,29 @@ type Window struct {
 	Frames *Frames `json:"frames" jsonschema:"nullable"` // nil where frames could not be counted
 }
 
-// Buffer is the account of media that arrived ahead of its playing.
+// Buffer is the account of media that arrive ahead of playing.
 type Buffer struct {
 	StartDelayS float64 `json:"start_delay_s"` // from the request to the first picture
 	Stalls      int     `json:"stalls"`
 	StallS      float64 `json:"stall_s"`    // seconds stalled in all
 	MinLeadS    float64 `json:"min_lead_s"` // least media in hand while playing
-	// BuildRate is media seconds received a second, while not full; nil where there
-	// was too little to be fetched to tell. Media that come in bursts leave it unsure by
+	// BuildRate is the number of media seconds received per second while the buffer is not full;
+	// nil where too little was fetched to tell. If media arrive in bursts, it is uncertain by
 	// BuildRateError to both sides.
 	BuildRate      *float64 `json:"build_rate" jsonschema:"nullable"`
 	BuildRateError float64  `json:"build_rate_error,omitempty"`
-	// StallExpectedAtS is when a longer film would stall, in seconds of the
-	// film; nil where the build rate is 1 or more.
+	// StallExpectedAtS is when a longer film would stall, in seconds of the film; nil if the
+	// build rate is at least 1.
 	StallExpectedAtS *float64  `json:"stall_expected_at_s,omitempty"`
-	JumpDelaysS      []float64 `json:"jump_delays_s,omitempty"` // of each jump to the first picture after it
+	JumpDelaysS      []float64 `json:"jump_delays_s,omitempty"` // from each jump to the first picture after it
 }
 
-// beyond is a build rate that says nothing but that media came at once.
+// beyond is the build rate above which it only means that media came at once.
 const beyond = 20
 
-// Pace is the build rate as a measure of work: how many times real
-// time the device made them. It is false where that is not known, and where viewers waited
-// for nothing but room. A nil Buffer has none.
+// Pace returns the build rate as a measure of work: how many times real time the device
+// delivered. It is false where that is not known, and where viewers waited only for free space
+// in their buffers. A nil Buffer has none.
 func (b *Buffer) Pace() (rate float64, known bool) {
 	if b == nil || b.BuildRate == nil || *b.BuildRate <= 0 || *b.BuildRate >= beyond {
 		return 0, false
@@ -85,31 +85,31 @@ func (b *Buffer) Pace() (rate float64, known bool) {
 	return *b.BuildRate, true
 }
 
-// Tally is the account of one stream in one attempt. What the route cannot know is nil.
+// Tally is the account of one stream in one attempt. What a route cannot know is nil.
 type Tally struct {
-	StartDelayS *float64 // from the order to play to the first picture
+	StartDelayS *float64 // from the request to the first picture
 	Windows     []Window
-	// Speed is media seconds a second of the steady window by the player's position or by how long
-	// the film took, where frames are not counted.
+	// Speed is media seconds per second of the steady window, from the player's position or the
+	// duration of the film, where frames are not counted.
 	Speed  *float64
-	Buffer *Buffer // of media that arrive ahead of their playing
+	Buffer *Buffer // of media that arrive ahead of playing
 	// Delivered is what a server sent.
 	Delivered *Delivered
 }
 
-// Delivered says what a server sent for a stream.
+// Delivered describes what a server sent for a stream.
 type Delivered struct {
 	Treatment string   `json:"treatment"` // "as-is", "converted" or "not what was asked"
 	Format    string   `json:"format"`    // as in a load line, without its bitrate
 	Bitrate   float64  `json:"bitrate_bps"`
 	Bytes     int64    `json:"bytes"`
 	Pieces    int      `json:"pieces"`          // segments, or 0 for a film in one piece
-	Checked   int      `json:"checked"`         // of them looked through
-	Decoded   int      `json:"decoded"`         // of them decoded
-	Notes     []string `json:"notes,omitempty"` // what was odd about them
+	Checked   int      `json:"checked"`         // segments that were checked
+	Decoded   int      `json:"decoded"`         // segments that were decoded
+	Notes     []string `json:"notes,omitempty"` // irregularities
 }
 
-// Steady is the account of the frames of the first window of that kind, nil where they could not be
+// Steady returns the account of the frames of the steady window, nil where they could not be
 // counted. A window that was not reached has an empty account.
 func (t Tally) Steady() *Frames {
 	for _, w := range t.Windows {
@@ -123,23 +123,23 @@ func (t Tally) Steady() *Frames {
 	return &Frames{}
 }
 
-// Timeline tells when each frame is due, from the start of playing. Frames are
-// numbered in display order; their times never fall.
+// Timeline returns when each frame is due, from the start of playing. Frames are numbered in
+// display order; their times never decrease.
 type Timeline interface {
 	At(frame int) time.Duration
 }
 
-// Constant is the timeline of a constant frame rate of Num/Den frames a second.
+// Constant is the timeline of a constant frame rate of Num/Den frames per second.
 type Constant struct{ Num, Den int }
 
-// Listed is the timeline of frames at the given times, which never fall, and
-// of their repetitions, each Length after the one before.
+// Listed is the timeline of frames at the given times, which never decrease, and of their
+// repetitions, each Length after the one before.
 type Listed struct {
 	Times  []time.Duration
 	Length time.Duration
 }
 
-// At returns the time of a frame of the first or of a later round.
+// At returns the time of a frame in the first or a later repetition.
 func (l Listed) At(frame int) time.Duration {
 	n := len(l.Times)
 	return l.Times[frame%n] + time.Duration(frame/n)*l.Length

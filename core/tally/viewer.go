@@ -5,33 +5,32 @@ import (
 	"time"
 )
 
-// ViewerConfig says how a viewer plays what arrives.
+// ViewerConfig states how a viewer plays what arrives.
 type ViewerConfig struct {
-	Start time.Duration // lead at which playing begins, and goes on after a stall
-	Bound time.Duration // lead at which nothing more is fetched
+	Start time.Duration // lead at which playing starts, and resumes after a stall
+	Bound time.Duration // lead at which fetching pauses
 	Spans []Span
 }
 
-// The usual viewer starts at two seconds of lead and fetches half a minute ahead.
+// The default viewer starts with a lead of two seconds and fetches half a minute ahead.
 const (
 	ViewerStart = 2 * time.Second
 	ViewerBound = 30 * time.Second
 )
 
-// Viewer keeps the account of media that arrive ahead of their playing. Its
-// media clock runs while there is something to play and stops while there is
-// not. Times are since the order to play; they never fall. The spans' zero is the
-// first picture.
+// Viewer keeps the account of media that arrive ahead of playing. Its media clock runs while
+// there is something to play. Times are since the request to play and never decrease; the spans
+// start at the first picture.
 type Viewer struct {
 	config ViewerConfig
 
 	now      time.Duration
-	played   time.Duration // position in the media, from the place where it began
+	played   time.Duration // position in the media, from where playing began
 	have     time.Duration // media that have arrived
-	partial  time.Duration // media that have arrived or are a part of what is under way
+	partial  time.Duration // media that have arrived, including the part of a segment under way
 	started  time.Duration // when playing began, negative: not yet
-	waiting  time.Duration // since when it waits; negative: it plays
-	fetching time.Duration // since when more is being fetched; negative: it is not
+	waiting  time.Duration // waiting since; negative: it plays
+	fetching time.Duration // fetching since; negative: it is not
 	ended    bool          // nothing more will come
 	finished bool          // played to the end
 
@@ -49,14 +48,14 @@ type window struct {
 	damaged         int
 }
 
-// account is what the steady window says of arriving.
+// account is how media arrived in the steady window.
 type account struct {
 	stalls int
 	least  time.Duration // lead, negative: not known
 	flow   flow
 }
 
-// NewViewer makes a viewer that has just been told to play.
+// NewViewer returns a viewer at the moment of the request to play.
 func NewViewer(c ViewerConfig) *Viewer {
 	return &Viewer{config: c, started: -1, fetching: -1, windows: make([]window, len(c.Spans)), steady: account{least: -1}}
 }
@@ -72,7 +71,7 @@ func (v *Viewer) Advance(now time.Duration) {
 	}
 }
 
-// edge is when the present span ends.
+// edge returns when the current span ends.
 func (v *Viewer) edge() time.Duration {
 	if i := v.span(); i >= 0 {
 		return v.started + v.config.Spans[i].To
@@ -80,7 +79,7 @@ func (v *Viewer) edge() time.Duration {
 	return math.MaxInt64
 }
 
-// span is the index of the present span, -1 outside.
+// span returns the index of the current span, -1 outside.
 func (v *Viewer) span() int {
 	if v.started < 0 {
 		return -1
@@ -93,7 +92,7 @@ func (v *Viewer) span() int {
 	return -1
 }
 
-// step goes to a time before which nothing happens but playing or waiting.
+// step advances to a time before which nothing changes except that the viewer plays or waits.
 func (v *Viewer) step(to time.Duration) {
 	span := v.span()
 	steady := span >= 0 && v.config.Spans[span].Kind == Steady
@@ -122,7 +121,7 @@ func (v *Viewer) step(to time.Duration) {
 	v.now = to
 }
 
-// dry is when everything that has arrived is played.
+// dry handles the moment at which everything that has arrived is played.
 func (v *Viewer) dry(now time.Duration, steady bool) {
 	if v.ended {
 		v.finished = true
@@ -134,21 +133,20 @@ func (v *Viewer) dry(now time.Duration, steady bool) {
 	}
 }
 
-// Fetch says that from now on more media are being fetched.
+// Fetch reports that fetching goes on from now.
 func (v *Viewer) Fetch(now time.Duration) {
 	v.Advance(now)
 	v.fetching = now
 }
 
-// Rest says that nothing is being fetched.
+// Rest reports that nothing is being fetched.
 func (v *Viewer) Rest(now time.Duration) {
 	v.Advance(now)
 	v.fetching = -1
 }
 
-// Arriving says that of the media that are under way a part has arrived by now, up to
-// a place counted from where playing began. It cannot be played yet, but it tells how
-// fast media come.
+// Arriving reports that a part of the media under way has arrived, up to a position counted from
+// where playing began. It cannot be played yet, but shows how fast media come.
 func (v *Viewer) Arriving(now, until time.Duration) {
 	v.Advance(now)
 	if until <= v.partial {
@@ -160,11 +158,11 @@ func (v *Viewer) Arriving(now, until time.Duration) {
 	v.partial = until
 }
 
-// Arrived says that so much media has arrived by now, counted from the place
-// where playing began. It tells whether playing begins with that.
+// Arrived reports that media have arrived up to a position counted from where playing began. It
+// returns whether playing starts with that.
 func (v *Viewer) Arrived(now, until time.Duration) (begins bool) {
 	v.Arriving(now, until)
-	if v.partial > until { // it is less than was said
+	if v.partial > until { // less came than was reported
 		v.steady.flow.take(v.partial - until)
 		v.partial = until
 	}
@@ -175,14 +173,14 @@ func (v *Viewer) Arrived(now, until time.Duration) (begins bool) {
 	return v.resume(now)
 }
 
-// End says that nothing more will come.
+// End reports that nothing more will come.
 func (v *Viewer) End(now time.Duration) {
 	v.Advance(now)
 	v.ended, v.fetching = true, -1
 	v.resume(now)
 }
 
-// resume plays if there is enough.
+// resume starts playing if there is enough.
 func (v *Viewer) resume(now time.Duration) bool {
 	if v.started >= 0 && v.waiting < 0 || v.have-v.played < v.config.Start && !v.ended || v.have == v.played {
 		return false
@@ -198,8 +196,8 @@ func (v *Viewer) resume(now time.Duration) bool {
 	return true
 }
 
-// Jump goes to another place in the media: what has arrived is thrown away, and
-// media are counted from the new place on.
+// Jump goes to another position in the media: what has arrived is discarded, and media are
+// counted from the new position on.
 func (v *Viewer) Jump(now time.Duration) {
 	v.Advance(now)
 	v.played, v.have, v.partial, v.waiting = 0, 0, 0, now
@@ -207,14 +205,14 @@ func (v *Viewer) Jump(now time.Duration) {
 	v.fetching = now
 }
 
-// Missing counts frames that should have been in the media and were not.
+// Missing counts frames that the media should have contained but did not.
 func (v *Viewer) Missing(frames int) {
 	if i := v.span(); i >= 0 {
 		v.windows[i].missing += frames
 	}
 }
 
-// Damaged counts frames that could not be decoded whole, whenever they had arrived.
+// Damaged counts frames that could not be decoded completely, whenever they arrived.
 func (v *Viewer) Damaged(frames int) {
 	for i, s := range v.config.Spans {
 		if s.Kind == Steady {
@@ -223,28 +221,28 @@ func (v *Viewer) Damaged(frames int) {
 	}
 }
 
-// Started is when playing began; false if it has not.
+// Started returns when playing began; false if it has not.
 func (v *Viewer) Started() (time.Duration, bool) { return v.started, v.started >= 0 }
 
-// Lead is how much media is in hand, as of the last call.
+// Lead returns how much media is buffered, as of the last call.
 func (v *Viewer) Lead() time.Duration { return v.have - v.played }
 
-// Played and Have are places in the media, as of the last call.
+// Played returns the position in the media, as of the last call.
 func (v *Viewer) Played() time.Duration { return v.played }
 
-// Have is how much media has arrived.
+// Have returns how much media has arrived.
 func (v *Viewer) Have() time.Duration { return v.have }
 
-// Waits tells whether there is nothing to play.
+// Waits reports whether there is nothing to play.
 func (v *Viewer) Waits() bool { return v.started < 0 || v.waiting >= 0 }
 
-// Full tells whether nothing more is to be fetched for now.
+// Full reports whether nothing more is to be fetched for now.
 func (v *Viewer) Full() bool { return v.Lead() >= v.config.Bound }
 
-// Finished tells whether all was played.
+// Finished reports whether everything was played.
 func (v *Viewer) Finished() bool { return v.finished }
 
-// Finish closes the account. The frames come at a rate of hz.
+// Finish closes the account. hz is the frame rate.
 func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
 	v.Advance(now)
 	start := v.startLag.Seconds()
@@ -269,7 +267,7 @@ func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
 	return t
 }
 
-// buffer is the account of the steady window.
+// buffer returns the account of the steady window.
 func (v *Viewer) buffer() *Buffer {
 	b := &Buffer{StartDelayS: v.startLag.Seconds(), Stalls: v.steady.stalls, MinLeadS: max(v.steady.least, 0).Seconds(), JumpDelaysS: v.jumps}
 	for i, s := range v.config.Spans {
@@ -296,16 +294,16 @@ func (v *Viewer) buffer() *Buffer {
 	return b
 }
 
-// Stalls is how often the viewer had to wait in the steady window so far.
+// Stalls returns how often the viewer had to wait in the steady window so far.
 func (v *Viewer) Stalls() int { return v.steady.stalls }
 
-// Jumps is how many jumps have led to a picture so far.
+// Jumps returns how many jumps have led to a picture so far.
 func (v *Viewer) Jumps() int { return len(v.jumps) }
 
-// Jumping tells whether the first picture after a jump is waited for.
+// Jumping reports whether the viewer waits for the first picture after a jump.
 func (v *Viewer) Jumping() bool { return v.jumping }
 
-// Standing is where one viewer is: how far it has played and fetched.
+// Standing is the state of one viewer: how far it has played and fetched.
 type Standing struct {
 	Played, Fetched time.Duration // places in the film
 	Film            time.Duration // its length, 0: not known
@@ -313,10 +311,10 @@ type Standing struct {
 	Stalls          int
 }
 
-// Lead is how much media is in hand.
+// Lead returns how much media is buffered.
 func (s Standing) Lead() time.Duration { return s.Fetched - s.Played }
 
-// Standing says where the viewer is now.
+// Standing returns the state of the viewer.
 func (v *Viewer) Standing() Standing {
 	return Standing{Played: v.Played(), Fetched: v.Have(), Waits: v.Waits(), Stalls: v.Stalls()}
 }

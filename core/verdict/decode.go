@@ -6,17 +6,17 @@ import (
 	"vividstrain/core/sense"
 )
 
-// What a pixel costs a core in nanoseconds: software decoders of the usual
-// codecs take more than softwareFrom on every processor that is sold, and a
-// player that only hands data to a decoder block far less than hardwareUnder.
+// What a pixel costs a core, in nanoseconds. Software decoders of the usual codecs take more
+// than softwareFrom on every processor that is sold; a player that only passes data to a decoder
+// block takes far less than hardwareUnder.
 const (
 	softwareFrom  = 1.0
 	hardwareUnder = 0.25
 )
 
-// InferDecode tells whether a device decoded in hardware: a decoder block that
-// moves, or a processor that takes far less than any software decoder would for
-// so many pixels a second. Rather than guess it says that it is not known.
+// InferDecode infers whether a device decoded in hardware: a decoder block that moves, or much
+// less processor time than any software decoder needs for this number of pixels per second. It
+// returns unknown rather than a guess.
 func InferDecode(use, idle sense.Use, pixelRate float64) (hardware, known bool, evidence string) {
 	for _, quantity := range []string{sense.GroupDecode, sense.BlockUse} {
 		_, block, known := use.Highest(quantity)
@@ -37,8 +37,8 @@ func InferDecode(use, idle sense.Use, pixelRate float64) (hardware, known bool, 
 	return false, false, fmt.Sprintf("a pixel takes %.2g ns of a core, which may be either", cost)
 }
 
-// corePerPixel is what a pixel took of a core in nanoseconds: by the watched
-// processes, or else by the whole device over its idle load.
+// corePerPixel returns the processor time per pixel in nanoseconds: of the watched processes, or
+// else of the whole device above its idle load.
 func corePerPixel(use, idle sense.Use, pixelRate float64) (ns float64, known bool) {
 	if pixelRate <= 0 {
 		return 0, false

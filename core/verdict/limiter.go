@@ -27,27 +27,26 @@ const (
 	Unknown   Limiter = "unknown"
 )
 
-// Window is what is asked for the limiter: the readings of a steady window, and
-// those of the run before it.
+// Window is what the limiter is found from: the readings of a steady window, and those of the
+// run before it.
 type Window struct {
 	Use   sense.Use
-	Clock float64 // the highest mean clock of a window of the run so far, in percent; 0: not known
+	Clock float64 // highest mean clock of any window of the run so far, in percent; 0: not known
 }
 
-// rule looks for one thing that ran out.
+// rule checks for one limiter.
 type rule struct {
 	limiter Limiter
-	// check gives the evidence in a phrase if the rule fires, else "".
+	// check returns the evidence as a phrase if the rule applies, else "".
 	check func(w Window) (evidence string)
-	// free is the share of it that is still free, in percent.
+	// free returns the share that is still free, in percent.
 	free func(use sense.Use) (pct float64, known bool)
 }
 
-// rules are asked in this order; the first that fires names the limiter. If our
-// own side is late, nothing is known of the device. Heat comes before the rest of
-// it, because a slowed-down device also looks busy; the processor's
-// rules come before those of disk and link, which a busy program may well fill
-// on the way.
+// rules are checked in this order; the first that applies names the limiter. If our own side is
+// late, nothing is known about the device. Heat comes before the other parts of the device,
+// because a throttled device also looks busy. The processor's rules come before those of disk
+// and link, which a busy program may well fill along the way.
 var rules = []rule{
 	{Viewer, viewerRanOut, viewerFree},
 	{Heat, heatRanOut, freeOf(sense.CPU)},
@@ -62,8 +61,8 @@ var rules = []rule{
 	{Network, linkRanOut, freeOf(sense.NetLink)},
 }
 
-// FindLimiter names what ran out in a window, with the evidence in a phrase. It
-// answers Unknown rather than guess.
+// FindLimiter returns what ran out in a window, with the evidence as a phrase. It returns
+// Unknown rather than a guess.
 func FindLimiter(w Window) (Limiter, string) {
 	for _, r := range rules {
 		if evidence := r.check(w); evidence != "" {
@@ -73,8 +72,8 @@ func FindLimiter(w Window) (Limiter, string) {
 	return Unknown, "nothing that was measured reached its limit"
 }
 
-// Headroom is the share of the limiter, in percent, that is free in a window;
-// false where it is not known.
+// Headroom returns the share of the limiter, in percent, that is free in a window; false where
+// it is not known.
 func Headroom(l Limiter, use sense.Use) (pct float64, known bool) {
 	for _, r := range rules {
 		if r.limiter == l {
@@ -84,8 +83,7 @@ func Headroom(l Limiter, use sense.Use) (pct float64, known bool) {
 	return 0, false
 }
 
-// viewerRanOut: viewers wake up late all the time, or take all that they may of
-// this computer.
+// viewerRanOut: viewers constantly wake up late, or take all that they may use of this computer.
 func viewerRanOut(w Window) string {
 	cpu, cores, lag := w.Use[sense.ViewerCPU], w.Use[sense.ViewerCores], w.Use[sense.ViewerLag]
 	unread := ""
@@ -101,7 +99,7 @@ func viewerRanOut(w Window) string {
 	return ""
 }
 
-// viewerFree is what the viewers leave free of this computer.
+// viewerFree returns what the viewers leave free of this computer.
 func viewerFree(use sense.Use) (float64, bool) {
 	cpu, known := use[sense.ViewerCPU]
 	cores := use[sense.ViewerCores]
@@ -111,13 +109,12 @@ func viewerFree(use sense.Use) (float64, bool) {
 	return max(0, 100-cpu.P95/cores.Mean), true
 }
 
-// warm is the temperature in degrees under which a clock that is slower than
-// with other loads is the processor's choice: with many busy cores it runs
-// slower than with one.
+// warm is the temperature, in degrees, below which a lower clock than with other loads is the
+// processor's choice: with many busy cores it runs slower than with one.
 const warm = 65
 
-// slowedDown is by how much the clock is under that of the start, in percent of
-// it: the start of the window or, on a warm device, of the run.
+// slowedDown returns how far the clock is below that of the start, in percent of it: the start
+// of the window or, on a warm device, of the run.
 func slowedDown(w Window) (pct float64, known bool) {
 	clock, known := w.Use[sense.Clock]
 	start := clock.First
@@ -130,15 +127,14 @@ func slowedDown(w Window) (pct float64, known bool) {
 	return 100 * (1 - clock.Mean/start), true
 }
 
-// hot tells whether the temperature is at its highest.
+// hot returns the temperature, and whether it is at its highest.
 func hot(w Window) (temperature sense.Stat, stands bool) {
 	temperature, known := w.Use[sense.Temperature]
 	return temperature, known && temperature.Max-temperature.Mean <= 2
 }
 
-// heatRanOut: the clock is down by a tenth from its start while the temperature
-// is within 2 degrees of its highest; or the processor itself counts that it
-// was slowed down.
+// heatRanOut: the clock is down by a tenth from its start while the temperature is within 2
+// degrees of its highest; or the processor reports that it was throttled.
 func heatRanOut(w Window) string {
 	temperature, stands := hot(w)
 	down, known := slowedDown(w)
@@ -151,8 +147,8 @@ func heatRanOut(w Window) string {
 	return ""
 }
 
-// powerRanOut: the clock is down by a tenth while it is not the heat that
-// is at its highest but the power.
+// powerRanOut: the clock is down by a tenth while the power, not the temperature, is at its
+// highest.
 func powerRanOut(w Window) string {
 	power, measured := w.Use[sense.Power]
 	_, stands := hot(w)
@@ -163,9 +159,9 @@ func powerRanOut(w Window) string {
 	return fmt.Sprintf("the clock %.0f %% under its start while the power stands at %.0f W", down, power.Max)
 }
 
-// memoryRanOut: it is swapped, or less than a twentieth is free of the device's
-// or of what the player is held to. Memory that is merely full, while nothing
-// waits for it and the cores are busy, is not what ran out.
+// memoryRanOut: the device swaps, or less than a twentieth of its memory or of the player's
+// limit is free. Memory that is merely full, while nothing waits for it and the cores are busy,
+// is not what ran out.
 func memoryRanOut(w Window) string {
 	if swap := w.Use[sense.SwapRate]; swap.Mean > 1<<20 {
 		return fmt.Sprintf("%.0f MB/s swapped in and out", swap.Mean/1e6)
@@ -182,9 +178,9 @@ func memoryRanOut(w Window) string {
 	return ""
 }
 
-// MemoryWasLow tells in a phrase how full the memory was in the last readings of
-// a program that died, if that may be why: the last half second before is not in
-// them, in which a player can take much. Empty where it was not.
+// MemoryWasLow describes how full the memory was in the last readings of a program that died, if
+// that may be the reason, else "". The last half second before is not in the readings, and a
+// player can take much in that time.
 func MemoryWasLow(use sense.Use) string {
 	if limit, charged := use[sense.GroupMemLimit], use[sense.GroupCharged]; limit.Max > 0 && charged.Max > 0.8*limit.Max {
 		return fmt.Sprintf("%.0f MB were in use of the %.0f MB that the player is held to", charged.Max/1e6, limit.Max/1e6)
@@ -195,8 +191,8 @@ func MemoryWasLow(use sense.Use) string {
 	return ""
 }
 
-// memoryFree is the least of the memory that was free: the device's, or what the
-// player is held to if that is tighter.
+// memoryFree returns the smallest share of memory that was free: of the device's, or of the
+// player's limit if that is tighter.
 func memoryFree(use sense.Use) (float64, bool) {
 	free, known := use[sense.MemFree]
 	total := use[sense.MemTotal]
@@ -210,7 +206,7 @@ func memoryFree(use sense.Use) (float64, bool) {
 	return pct, true
 }
 
-// engineRanOut: a unit of the graphics processor is busy for 90 %.
+// engineRanOut: a unit of the graphics processor is 90 % busy.
 func engineRanOut(quantity, name string) func(Window) string {
 	return func(w Window) string {
 		if label, busy, known := w.Use.Highest(quantity); known && busy.Mean >= 90 {
@@ -220,8 +216,8 @@ func engineRanOut(quantity, name string) func(Window) string {
 	}
 }
 
-// renderRanOut: the engine that draws, or the whole graphics processor where its
-// engines are not distinguished.
+// renderRanOut: the render engine, or the whole graphics processor where its engines are not
+// told apart.
 func renderRanOut(w Window) string {
 	if evidence := engineRanOut(sense.RenderUse, "the render engine")(w); evidence != "" {
 		return evidence
@@ -232,8 +228,7 @@ func renderRanOut(w Window) string {
 	return engineRanOut(sense.GPU, "the graphics processor")(w)
 }
 
-// renderFree is what the engine that draws leaves free, or the whole graphics
-// processor.
+// renderFree returns what the render engine leaves free, or the whole graphics processor.
 func renderFree(use sense.Use) (float64, bool) {
 	if free, known := freeOf(sense.RenderUse)(use); known {
 		return free, true
@@ -241,8 +236,7 @@ func renderFree(use sense.Use) (float64, bool) {
 	return freeOf(sense.GPU)(use)
 }
 
-// cpuRanOut: all cores are busy for 90 %, or for 90 % of what the player is held
-// to.
+// cpuRanOut: all cores are 90 % busy, or the player uses 90 % of its limit.
 func cpuRanOut(w Window) string {
 	if limit, group := w.Use[sense.GroupCPULimit], w.Use[sense.GroupCPU]; limit.Mean > 0 && group.Mean >= 0.9*limit.Mean {
 		return fmt.Sprintf("the player takes %.0f %% of a core of the %.0f %% that it is held to", group.Mean, limit.Mean)
@@ -253,7 +247,7 @@ func cpuRanOut(w Window) string {
 	return ""
 }
 
-// cpuFree is what the cores, or what the player is held to, leave free.
+// cpuFree returns what is free of the cores, or of the player's limit.
 func cpuFree(use sense.Use) (float64, bool) {
 	free, known := freeOf(sense.CPU)(use)
 	if limit := use[sense.GroupCPULimit]; limit.Mean > 0 {
@@ -262,7 +256,7 @@ func cpuFree(use sense.Use) (float64, bool) {
 	return free, known
 }
 
-// spenders says who used the cores beside the player, if that is much.
+// spenders names who used the cores besides the player, if that is much.
 func spenders(use sense.Use) (text string) {
 	cores := use.Cores()
 	group, known := use[sense.GroupCPU]
@@ -278,7 +272,7 @@ func spenders(use sense.Use) (text string) {
 	return text
 }
 
-// coreRanOut: one thread takes 95 % of a core while the other cores have time.
+// coreRanOut: one thread takes 95 % of a core while other cores have time.
 func coreRanOut(w Window) string {
 	thread := w.Use[sense.ThreadMax]
 	if thread.Mean < 95 {
@@ -291,8 +285,8 @@ func coreRanOut(w Window) string {
 	return fmt.Sprintf("%s at %.0f %% of a core while all cores together are at %.0f %%", name, thread.Mean, w.Use[sense.CPU].Mean)
 }
 
-// diskRanOut: a disk has a request under way for 90 % of the time, or tasks wait
-// for one for half of it: a disk may be held to a rate, too.
+// diskRanOut: a disk has a request under way for 90 % of the time, or tasks wait for a disk half
+// of the time, since disks may be limited to a rate, too.
 func diskRanOut(w Window) string {
 	label, busy, known := w.Use.Highest(sense.DiskBusy)
 	if waits := w.Use[sense.PressureIO]; waits.Mean >= 50 && busy.Mean < 90 {
@@ -313,8 +307,8 @@ func linkRanOut(w Window) string {
 	return fmt.Sprintf("link %s at %.0f %% of its speed", label, busy.Mean)
 }
 
-// freeOf is what the 95th percentile of a quantity in percent leaves free, of
-// its busiest part.
+// freeOf returns a function for what the 95th percentile of a quantity in percent leaves free,
+// of its busiest part.
 func freeOf(quantity string) func(sense.Use) (float64, bool) {
 	return func(use sense.Use) (float64, bool) {
 		_, s, known := use.Highest(quantity)
@@ -322,7 +316,7 @@ func freeOf(quantity string) func(sense.Use) (float64, bool) {
 	}
 }
 
-// Tightest is what of a device has the least left in a window, beside our own side;
+// Tightest returns the part of a device that has the least left in a window, our own side aside;
 // false where nothing is known.
 func Tightest(use sense.Use) (l Limiter, freePct float64, known bool) {
 	for _, r := range rules {

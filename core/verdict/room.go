@@ -7,29 +7,29 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Room is how many streams of a load a device has room for.
+// Room is how many streams of a load a device can play.
 type Room struct {
 	Limiter  Limiter `json:"limiter"`  // what runs out first if streams are added
-	Streams  int     `json:"streams"`  // that fit, those that were played included
-	Cost     float64 `json:"cost"`     // of a stream, in the unit of the quantity
+	Streams  int     `json:"streams"`  // how many fit, including those that were played
+	Cost     float64 `json:"cost"`     // of one stream, in the unit of the quantity
 	Quantity string  `json:"quantity"` // that runs out
-	Free     float64 `json:"free"`     // of it when the streams were played
+	Free     float64 `json:"free"`     // free while the streams were played
 	Evidence string  `json:"evidence"`
 }
 
-// supply is something that each stream takes a share of.
+// supply is a resource of which each stream takes a share.
 type supply struct {
 	limiter  Limiter
 	quantity string
-	// took is what the streams took of it, and free what of it is left that may
-	// be used, both in the unit of the quantity.
+	// took returns what the streams took of it, and free what may still be used, both in the
+	// unit of the quantity.
 	took func(use, idle sense.Use) (float64, bool)
 	free func(use sense.Use) float64
 	say  func(v float64, use sense.Use) string
 }
 
-// supplies are what may run out. A tenth of the percentages and a twentieth of
-// the memory is not available, as in the limiter's rules.
+// supplies are the resources that may run out. A tenth of the percentages and a twentieth of the
+// memory is not usable, as in the limiter's rules.
 var supplies = []supply{
 	{CPU, sense.CPU, coresTaken, coresFree, func(v float64, use sense.Use) string {
 		if inCores(use) {
@@ -42,7 +42,7 @@ var supplies = []supply{
 	engineSupply(Network, sense.NetLink), engineSupply(Disk, sense.DiskBusy),
 }
 
-// engineSupply is a part of a device whose use is a percentage.
+// engineSupply returns the supply of a part of the device whose use is a percentage.
 func engineSupply(l Limiter, quantity string) supply {
 	return supply{l, quantity,
 		func(use, idle sense.Use) (float64, bool) {
@@ -57,16 +57,15 @@ func engineSupply(l Limiter, quantity string) supply {
 		func(v float64, _ sense.Use) string { return fmt.Sprintf("%.1f %%", v) }}
 }
 
-// inCores tells whether the player's use of the cores can be set against what there
-// is of them: their number is known, or the player is held to a share.
+// inCores reports whether the player's use can be compared with the available cores: their
+// number is known, or the player has a limit.
 func inCores(use sense.Use) bool {
 	_, known := use[sense.GroupCPU]
 	return known && (use.Cores() > 0 || use[sense.GroupCPULimit].Mean > 0)
 }
 
-// coresTaken is what the player took of the cores in percent of one core, or, where
-// that is not known, by how much the whole device was busier than when it was idle,
-// in percent of all cores.
+// coresTaken returns what the player took in percent of one core; where that is not known, how
+// much busier the whole device was than when idle, in percent of all cores.
 func coresTaken(use, idle sense.Use) (float64, bool) {
 	if inCores(use) {
 		return use[sense.GroupCPU].Mean, true
@@ -76,8 +75,8 @@ func coresTaken(use, idle sense.Use) (float64, bool) {
 	return now.Mean - before.Mean, known && knew
 }
 
-// coresFree is what is left of the cores, or of what the player is held to, in the
-// unit of coresTaken.
+// coresFree returns what is left of the cores, or of the player's limit, in the unit of
+// coresTaken.
 func coresFree(use sense.Use) float64 {
 	free := 90 - use[sense.CPU].Mean
 	if !inCores(use) {
@@ -93,8 +92,8 @@ func coresFree(use sense.Use) float64 {
 	return left
 }
 
-// memoryTaken is by how much the player's memory grew over that of the idle player, or
-// that of the whole device where the player's is not known.
+// memoryTaken returns by how much the memory of the player, or else of the whole device, grew
+// over that when idle.
 func memoryTaken(use, idle sense.Use) (float64, bool) {
 	for _, quantity := range []string{sense.GroupMem, sense.MemUsed} {
 		now, known := use[quantity]
@@ -106,7 +105,7 @@ func memoryTaken(use, idle sense.Use) (float64, bool) {
 	return 0, false
 }
 
-// memoryLeft is what is left of the memory, or of what the player is held to.
+// memoryLeft returns what is left of the memory, or of the player's limit.
 func memoryLeft(use sense.Use) float64 {
 	left := use[sense.MemFree].Min - 0.05*use[sense.MemTotal].Max
 	if limit := use[sense.GroupMemLimit]; limit.Max > 0 {
@@ -115,9 +114,9 @@ func memoryLeft(use sense.Use) float64 {
 	return left
 }
 
-// FindRoom works out, from what a number of streams took over the idle device,
-// how many fit and what runs out then. It is false where no reading tells, and
-// where the device was not idle when it should have been.
+// FindRoom computes, from what a number of streams took over the idle device, how many fit and
+// what runs out then. It is false where no reading shows it, and where the device was not idle
+// when it should have been.
 func FindRoom(use, idle sense.Use, streams int) (best Room, known bool) {
 	if streams < 1 || notIdle(nil, idle) != "" {
 		return best, false
@@ -126,7 +125,7 @@ func FindRoom(use, idle sense.Use, streams int) (best Room, known bool) {
 		took, ok := s.took(use, idle)
 		free := max(0, s.free(use))
 		cost := took / float64(streams)
-		if !ok || cost <= 0.005*(free+took) { // too little to be told from the device's own doings
+		if !ok || cost <= 0.005*(free+took) { // too little to tell apart from the device's own activity
 			continue
 		}
 		r := Room{Limiter: s.limiter, Streams: streams + int(math.Floor(free/cost)), Cost: cost, Quantity: s.quantity, Free: free}
@@ -138,8 +137,8 @@ func FindRoom(use, idle sense.Use, streams int) (best Room, known bool) {
 	return best, known
 }
 
-// Warnings are sentences on what makes a device unfit to be tested: what its
-// settings are, and what it did while it should have been idle.
+// Warnings returns sentences about what makes a device unfit for a test: its settings, and what
+// it did while it should have been idle.
 func Warnings(facts map[string]string, idle sense.Use) (list []string) {
 	for _, rule := range []func(map[string]string, sense.Use) string{notIdle, savesPower, capped, onBattery, warmAlready, throttledAlready} {
 		if w := rule(facts, idle); w != "" {
@@ -162,9 +161,8 @@ func notIdle(_ map[string]string, idle sense.Use) string {
 	return text
 }
 
-// savesPower: a governor that keeps clocks low, or a driver that was told to
-// save. Drivers that choose clocks themselves call their usual governor
-// powersave, too.
+// savesPower: a governor that keeps clocks low, or a driver that was told to save power. Drivers
+// that choose clocks themselves call their usual governor powersave, too.
 func savesPower(facts map[string]string, _ sense.Use) string {
 	switch {
 	case facts["clock_preference"] == "power":
@@ -205,7 +203,7 @@ func throttledAlready(_ map[string]string, idle sense.Use) string {
 	return ""
 }
 
-// Drift are sentences on how the idle device differs after a run from before.
+// Drift returns sentences about how the idle device differs after a run from before.
 func Drift(before, after sense.Use) (list []string) {
 	if a, b := before[sense.CPU], after[sense.CPU]; a.N > 0 && b.N > 0 && b.Mean-a.Mean > 10 {
 		list = append(list, fmt.Sprintf("idle, the cores are at %.0f %% after the run and were at %.0f %% before it", b.Mean, a.Mean))

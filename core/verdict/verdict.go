@@ -21,18 +21,18 @@ const (
 	Choppy   Grade = "choppy"   // worse, but it kept going
 	Failed   Grade = "failed"   // did not start, refused, stopped, died, hung or decoded wrongly
 
-	// Void is none of them: the attempt says nothing about the device.
+	// Void is no grade: the attempt says nothing about the device.
 	Void Grade = "void"
 )
 
 var grades = []Grade{Smooth, Marginal, Choppy, Failed}
 
-// Worse tells whether g is a worse grade than other; void is better than any.
+// Worse reports whether g is a worse grade than other; void is better than any.
 func (g Grade) Worse(other Grade) bool {
 	return slices.Index(grades, g) > slices.Index(grades, other)
 }
 
-// Limits is what a grade allows in the steady window.
+// Limits are what a grade allows in the steady window.
 type Limits struct {
 	DroppedPct  float64 `json:"dropped_pct"`   // of the frames due, at most
 	FreezeMS    float64 `json:"freeze_ms"`     // longest freeze, at most
@@ -43,7 +43,7 @@ type Limits struct {
 	StartDelayS float64 `json:"start_delay_s"` // at most; a start later than marginal allows is failed
 }
 
-// Criteria is what is asked of the two good grades.
+// Criteria are the limits of the two good grades.
 type Criteria struct {
 	Smooth   Limits `json:"smooth"`
 	Marginal Limits `json:"marginal"`
@@ -57,7 +57,7 @@ func Default() Criteria {
 	}
 }
 
-// Set changes one criterion, named like "smooth.dropped_pct".
+// Set changes one criterion by its name, like "smooth.dropped_pct".
 func (c *Criteria) Set(name string, value float64) error {
 	grade, limit, _ := strings.Cut(name, ".")
 	var limits *Limits
@@ -92,8 +92,8 @@ func (c *Criteria) Set(name string, value float64) error {
 	return fmt.Errorf("unknown criterion %q; of %s there are %s", name, grade, strings.Join(known, ", "))
 }
 
-// Judge grades one stream by its steady window and, where media arrive ahead, by its buffer. What
-// is not known of it counts for nothing, and the reasons say so. They are whole phrases, the worst
+// Judge grades one stream by its steady window and, where media arrive ahead, by its buffer.
+// What is not known is not judged, and the reasons say so. They are whole phrases, the worst
 // first.
 func (c Criteria) Judge(t tally.Tally) (Grade, []string) {
 	if reason := c.failure(t); reason != "" {
@@ -113,10 +113,10 @@ func (c Criteria) Judge(t tally.Tally) (Grade, []string) {
 	return grade, broken
 }
 
-// notCounted says what a verdict was not judged by.
+// notCounted states what a verdict was not based on.
 const notCounted = "frames were not counted"
 
-// failure is why a stream did not play at all, "" if it did.
+// failure returns why a stream did not play at all, "" if it did.
 func (c Criteria) failure(t tally.Tally) string {
 	f, b := t.Steady(), t.Buffer
 	switch {
@@ -138,7 +138,7 @@ func (c Criteria) failure(t tally.Tally) string {
 	return ""
 }
 
-// evidence is what a smooth verdict was judged by.
+// evidence returns what a smooth verdict was based on.
 func evidence(t tally.Tally) (reasons []string) {
 	if f := t.Steady(); f != nil {
 		reasons = append(reasons, fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due))
@@ -153,8 +153,8 @@ func evidence(t tally.Tally) (reasons []string) {
 	return reasons
 }
 
-// broken lists the limits that an account does not keep. A build rate has so much of its
-// uncertainty in its favour, 0 to 1: what might do for a trailer is not called choppy.
+// broken returns the limits that an account exceeds. favour, 0 to 1, is how much of its
+// uncertainty is added to a build rate: what might do for a trailer is not called choppy.
 func (l Limits) broken(t tally.Tally, favour float64) (reasons []string) {
 	add := func(broken bool, format string, args ...any) {
 		if broken {
@@ -192,8 +192,7 @@ func stalls(n int) string {
 	return fmt.Sprintf("%d stalls", n)
 }
 
-// Uncertain prints a value with two decimals and by how much it may be off, if that
-// shows.
+// Uncertain formats a value with two decimals and, unless negligible, its uncertainty.
 func Uncertain(value, off float64) string {
 	if off < 0.005 {
 		return fmt.Sprintf("%.2f", value)

@@ -15,14 +15,14 @@ const (
 	VoidClip    VoidCause = "clip"    // its clip could not be made, is broken, or was changed
 	VoidCodec   VoidCause = "codec"   // the load cannot be put on the device in this way
 	VoidAddress VoidCause = "address" // the server does not know the film, or the viewer
-	VoidShort   VoidCause = "short"   // too few frames or segments to tell
+	VoidShort   VoidCause = "short"   // too few frames or segments to judge
 	VoidOthers  VoidCause = "others"  // other programs took the computer
 	VoidHost    VoidCause = "host"    // the host of the virtual machine took it
 	VoidStopped VoidCause = "stopped" // the user stopped the run in it
 	VoidKilled  VoidCause = "killed"  // the program was killed in it
 )
 
-// Void is what the cause means for the search; without one the attempt counts.
+// Void returns what the cause means for the search; without a cause the attempt counts.
 func (c VoidCause) Void() search.Void {
 	switch c {
 	case "":
@@ -35,15 +35,14 @@ func (c VoidCause) Void() search.Void {
 	return search.Permanent
 }
 
-// Shares of the cores, in percent, that others may take before an attempt that was
-// not smooth says nothing any more.
+// Shares of the cores, in percent, above which others make an attempt that was not smooth void.
 const (
 	maxHost   = 10
 	maxOthers = 15
 )
 
-// Disturbed tells whether others took so much of the computer that an attempt which
-// was not smooth says nothing about it; why is a phrase that names them.
+// Disturbed reports whether others took so much of the computer that an attempt that was not
+// smooth says nothing about it; why is a phrase that names them.
 func Disturbed(use sense.Use) (cause VoidCause, why string) {
 	for _, quantity := range []string{sense.CPUSteal, sense.ViewerSteal} {
 		if host := use[quantity]; host.Mean > maxHost {

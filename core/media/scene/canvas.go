@@ -6,17 +6,17 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// canvas is the picture that is being drawn.
+// canvas is the picture being drawn, one row at a time.
 type canvas struct {
 	s           *Stage
 	p           *picture.Picture
 	frame       int
 	first, step int // the rows that are drawn: those of a field, or all
 
-	line   []int16  // values of the current row
+	line   []int16  // luma values of the current row
 	flat   []int16  // a profile of zeros
 	colour [2]int16 // Cb and Cr of the row as 8-bit codes times 16
-	tint   []int8   // what varies of the colours, may be nil
+	tint   []int8   // variation of the colours along the row; may be nil
 	still  []int8   // zeros
 	places []int32  // scratch
 }
@@ -28,8 +28,8 @@ func newCanvas(s *Stage) canvas {
 // begin starts a row.
 func (c *canvas) begin(y int) { c.colour, c.tint = [2]int16{128 << 4, 128 << 4}, nil }
 
-// layers sets the row to base + profile + a*gainA + b*gainB, with gains in
-// eighths; profile, a and b may be nil.
+// layers sets the row to base + profile + a*gainA + b*gainB, with gains in eighths; profile, a
+// and b may be nil.
 func (c *canvas) layers(base int, profile []int16, a []int8, gainA int, b []int8, gainB int) {
 	if profile == nil {
 		profile = c.flat
@@ -43,7 +43,7 @@ func (c *canvas) layers(base int, profile []int16, a []int8, gainA int, b []int8
 	mix(c.line, int16(base), profile, a, int16(gainA), b, int16(gainB))
 }
 
-// noiseRow is the noise of a row of the frame.
+// noiseRow returns the noise of a row of the frame.
 func (c *canvas) noiseRow(y, plane int) []int8 {
 	h := hash(uint32(y)*3 + uint32(plane) + uint32(c.frame)*7001 + c.s.order.Seed*31)
 	return c.s.noise[h%noiseRows][h>>8%(noiseLen-4096):]
@@ -73,8 +73,8 @@ func (c *canvas) store(y int) {
 	c.storeChroma(y, down)
 }
 
-// storeChroma writes the row's colours. Chroma rows of a field are of its own
-// luma rows.
+// storeChroma writes the row's colours. Chroma rows of a field come from luma rows of the same
+// field.
 func (c *canvas) storeChroma(y, down int) {
 	s, p := c.s, c.p
 	row := y >> down
@@ -105,7 +105,7 @@ func (c *canvas) storeChroma(y, down int) {
 	}
 }
 
-// mix is dst = base + profile + (a*gainA + b*gainB) / 8.
+// mix computes dst = base + profile + (a*gainA + b*gainB) / 8.
 func mix(dst []int16, base int16, profile []int16, a []int8, gainA int16, b []int8, gainB int16) {
 	profile, a, b = profile[:len(dst)], a[:len(dst)], b[:len(dst)]
 	if n := mixFast(dst, base, profile, a, gainA, b, gainB); n > 0 {
@@ -116,8 +116,8 @@ func mix(dst []int16, base int16, profile []int16, a []int8, gainA int16, b []in
 	}
 }
 
-// store makes samples of 8 bits of values and of noise with a gain in eighths,
-// within bounds.
+// store converts values plus noise, whose gain is in eighths, to 8-bit samples, clipped to the
+// given range.
 func store(dst []byte, line []int16, noise []int8, gain, least, most int16) {
 	line, noise = line[:len(dst)], noise[:len(dst)]
 	if n := storeFast(dst, line, noise, gain, least, most); n > 0 {
@@ -135,7 +135,7 @@ func storeWide(dst []uint16, line []int16, codes []uint16) {
 	}
 }
 
-// storeShifted makes samples of values that have so many bits more.
+// storeShifted converts values to samples with fewer bits by a right shift.
 func storeShifted(dst []uint16, line []int16, shift uint) {
 	most := int16(4095 >> shift)
 	line = line[:len(dst)]
@@ -147,8 +147,7 @@ func storeShifted(dst []uint16, line []int16, shift uint) {
 	}
 }
 
-// column is the sample nearest to u picture heights from the left, within the
-// picture.
+// column returns the sample nearest to u picture heights from the left, clamped to the picture.
 func (c *canvas) column(u float64) int {
 	return max(0, min(int(math.Round(u*float64(c.s.height))), c.s.width))
 }
@@ -157,12 +156,12 @@ func (c *canvas) row(v float64) int {
 	return max(0, min(int(math.Round(v*float64(c.s.height))), c.s.height))
 }
 
-// rect draws a grey rectangle; its place and size are in picture heights.
+// rect draws a grey rectangle; its position and size are in picture heights.
 func (c *canvas) rect(u, v, w, h float64, value int) {
 	c.fill(c.column(u), c.row(v), c.column(u+w), c.row(v+h), value)
 }
 
-// fill draws a grey rectangle from sample x0, y0 up to x1, y1.
+// fill draws a grey rectangle from sample x0, y0 up to x1, y1, exclusive.
 func (c *canvas) fill(x0, y0, x1, y1, value int) {
 	for y := y0; y < y1; y++ {
 		if (y-c.first)%c.step == 0 {
@@ -171,7 +170,7 @@ func (c *canvas) fill(x0, y0, x1, y1, value int) {
 	}
 }
 
-// span draws a piece of a row in grey.
+// span fills samples x0 to x1 of row y with grey.
 func (c *canvas) span(x0, x1, y, value int) {
 	if x0 >= x1 {
 		return
@@ -239,7 +238,7 @@ func (c *canvas) ring(u, v, radius float64, value int) {
 	}
 }
 
-// copy stores a piece of a row of luma, from sample x on.
+// copy stores values into a row of luma, from sample x on.
 func (c *canvas) copy(x, y int, line []int16) {
 	if plane := &c.p.Planes[0]; plane.Wide != nil {
 		storeWide(plane.Wide[y*plane.Stride+x:][:len(line)], line, c.s.codes)

@@ -41,11 +41,11 @@ func newHarbour(s *Stage) view {
 // street is a row of houses.
 type street struct {
 	houses []uint32 // what each is like
-	kinds  []uint16 // of each place along the street, four to a column: house*places and one of the places there
+	kinds  []uint16 // for each position along the street, four per column: house*places + the place within the house
 }
 
-// places in a house: outside the columns of windows and in each of them, and both
-// again for what is under a mast.
+// Places within a house: outside the columns of windows and in each of them, and both again for
+// positions under a mast.
 const (
 	columns = 1 + 8
 	places  = 2 * columns
@@ -100,7 +100,7 @@ func (st *street) draw(l line, up float64) {
 	}
 }
 
-// where is the left edge of the view at time t.
+// where returns the left edge of the view at time t.
 func (h *harbour) where(t float64) float64 { return 0.04*t + 1.7*float64(camera(t)) }
 
 func (h *harbour) row(c *canvas, y int, t float64) {
@@ -125,7 +125,7 @@ func (h *harbour) row(c *canvas, y int, t float64) {
 	h.light(c, at, t)
 }
 
-// noHouse is where a texture of houses lets the sky be seen.
+// noHouse marks where the sky is visible between houses.
 const noHouse = -127
 
 // overlay puts the houses in front of the sky.

@@ -2,8 +2,8 @@ package scene
 
 import "math"
 
-// kelp is a kelp forest: stalks that sway, beams of light from above, bubbles
-// that rise and grow, and a school of fish that turns at once.
+// kelp is a kelp forest: stalks that sway, beams of light from above, bubbles that rise and
+// grow, and a school of fish that turns as one.
 type kelp struct {
 	s      *Stage
 	stalks *texture

@@ -4,7 +4,7 @@ import "golang.org/x/sys/cpu"
 
 //go:generate go run ./asm -out rows_amd64.s -stubs rows_amd64.go -pkg scene
 
-// mixFast does the first values of mix, a multiple of 16, and tells how many.
+// mixFast computes the first values of mix, a multiple of 16, and returns how many.
 func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b []int8, gainB int16) int {
 	n := len(dst) &^ 15
 	if n == 0 || !cpu.X86.HasAVX2 {
@@ -14,7 +14,7 @@ func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b 
 	return n
 }
 
-// storeFast does the same of store.
+// storeFast computes the first values of store, a multiple of 16, and returns how many.
 func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) int {
 	n := len(dst) &^ 15
 	if n == 0 || !cpu.X86.HasAVX2 {
@@ -24,7 +24,7 @@ func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) 
 	return n
 }
 
-// shiftFast does the same of storeShifted.
+// shiftFast computes the first values of storeShifted, a multiple of 16, and returns how many.
 func shiftFast(dst []uint16, line []int16, shift uint, most int16) int {
 	n := len(dst) &^ 15
 	if n == 0 || !cpu.X86.HasAVX2 {
@@ -34,7 +34,7 @@ func shiftFast(dst []uint16, line []int16, shift uint, most int16) int {
 	return n
 }
 
-// overlayFast does the same of overlay.
+// overlayFast computes the first values of overlay, a multiple of 16, and returns how many.
 func overlayFast(line []int16, town []int8) int {
 	n := len(line) &^ 15
 	if n == 0 || !cpu.X86.HasAVX2 {
@@ -44,7 +44,7 @@ func overlayFast(line []int16, town []int8) int {
 	return n
 }
 
-// riseFast does the first values of rise, a multiple of 8, and tells how many.
+// riseFast computes the first values of rise, a multiple of 8, and returns how many.
 func riseFast(values, curve []float32, first, rise float32) int {
 	n := len(values) &^ 7
 	if n == 0 || !cpu.X86.HasAVX2 {
@@ -54,7 +54,7 @@ func riseFast(values, curve []float32, first, rise float32) int {
 	return n
 }
 
-// keepFast does the first columns of keep, a multiple of 8, and tells how many.
+// keepFast computes the first columns of keep, a multiple of 8, and returns how many.
 func keepFast(rows *[phases][]int8, values []float32) int {
 	n := len(rows[0]) &^ 7
 	if n == 0 || !cpu.X86.HasAVX2 {

@@ -34,7 +34,7 @@ func newRain(s *Stage) view {
 	return r
 }
 
-// flash is the light of lightning, 0 to 1.
+// flash returns the brightness of lightning, 0 to 1.
 func flash(t float64) float64 {
 	age := math.Mod(t, 3.7)
 	if age > 0.4 {
@@ -72,7 +72,7 @@ func (r *rain) objects(c *canvas, t float64) {
 	r.drops(c, t, wide)
 }
 
-// drops draws the falling rain, a streak a drop, and rings on the deck.
+// drops draws the falling rain, each drop as a streak, and rings on the deck.
 func (r *rain) drops(c *canvas, t, wide float64) {
 	for i := range uint32(220) {
 		lane, speed := unit(i*5+r.s.order.Seed), 1.1+0.9*unit(i*7)

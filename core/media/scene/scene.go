@@ -1,13 +1,9 @@
-// Package scene draws moving content from formulas: a harbour at night, rain on
-// deck, a kelp forest. The picture is the same at every size and frame rate,
-// since everything is placed in units of the picture's height and moved in
-// seconds.
-//
-// It is made to defeat lazy playback: slow and fast pans, a zoom, particles,
-// hard edges, a cut every few seconds, and fine noise, of which there is as much
-// as the bitrate needs. A large frame number and time are for people; a strip of
-// black and white cells at the top and at the bottom carries the frame number
-// for machines.
+// Package scene draws moving content from formulas: a harbour at night, rain on deck, a kelp
+// forest. The picture looks the same at every size and frame rate, because everything is placed
+// in units of the picture's height and moves by the second. It is made to defeat lazy playback:
+// slow and fast pans, a zoom, particles, hard edges, a cut every few seconds, and as much fine
+// noise as the bitrate needs. A large frame number and time are for people; a strip of black and
+// white cells at the top and the bottom carries the frame number for machines.
 package scene
 
 import (
@@ -19,37 +15,37 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// Version changes when the same order would give other pictures.
+// Version is increased when the same order draws different pictures than before.
 const Version = 2
 
-// shot is how long it is from one cut to the next, in seconds.
+// shot is the time from one cut to the next, in seconds.
 const shot = 6
 
-// view draws one of the scenes; it is made for a stage.
+// view draws one of the scenes at the size of a stage.
 type view interface {
-	// row draws row y at time t: it sets the row's luma and its colours.
+	// row sets the luma and the colours of row y at time t.
 	row(c *canvas, y int, t float64)
-	// objects draws what is in front.
+	// objects draws the foreground.
 	objects(c *canvas, t float64)
 }
 
 var views = map[string]func(s *Stage) view{"harbour": newHarbour, "rain": newRain, "kelp": newKelp}
 
-// Names are the scenes that there are.
+// Names returns the names of the scenes.
 func Names() []string { return []string{"harbour", "rain", "kelp"} }
 
-// Order says what to draw.
+// Order states what to draw.
 type Order struct {
 	Scene  string // "" is the harbour
 	Format media.Format
 	Seed   uint32
-	// Noise is the amplitude of noise that changes with every frame, in steps
-	// of 8-bit samples. NoiseFor tells how much a bitrate needs.
+	// Noise is the amplitude of the noise that changes with every frame, in steps of 8-bit
+	// samples. NoiseFor returns the amplitude for a bitrate.
 	Noise float64
 }
 
-// NoiseFor is the noise with which a format's bitrate has something to carry, at
-// a quantiser that is usual for films.
+// NoiseFor returns the amplitude of noise that uses up a format's bitrate at a quantisation that
+// is usual for films.
 func NoiseFor(f media.Format) float64 {
 	if !(f.PixelRate() > 0) {
 		return 0
@@ -61,8 +57,7 @@ func NoiseFor(f media.Format) float64 {
 	return min(max(6*math.Sqrt(perPixel), 5.5*math.Exp2(perPixel)-5.5), 120)
 }
 
-// Stage holds what all drawers of one order share. It may be used by several
-// goroutines.
+// Stage holds what all drawers of one order share. It is safe for several goroutines.
 type Stage struct {
 	order         Order
 	width, height int
@@ -74,7 +69,7 @@ type Stage struct {
 	noiseGain     int16
 }
 
-// New prepares to draw what is ordered.
+// New prepares to draw an order.
 func New(o Order) (*Stage, error) {
 	if o.Scene == "" {
 		o.Scene = "harbour"
@@ -100,13 +95,13 @@ type Drawer struct {
 	canvas canvas
 }
 
-// NewDrawer makes a drawer; each goroutine needs its own.
+// NewDrawer returns a drawer; each goroutine needs its own.
 func (s *Stage) NewDrawer() *Drawer {
 	return &Drawer{stage: s, canvas: newCanvas(s)}
 }
 
-// Draw draws frame number frame into p, which has the order's format. Of
-// interlaced video each field is drawn at its own time.
+// Draw draws frame number frame into p, which has the order's format. The fields of interlaced
+// video are each drawn at their own time.
 func (d *Drawer) Draw(p *picture.Picture, frame int) {
 	s, c := d.stage, &d.canvas
 	c.p, c.frame = p, frame
@@ -122,7 +117,7 @@ func (d *Drawer) Draw(p *picture.Picture, frame int) {
 	drawStrips(c, frame)
 }
 
-// field draws the rows from first on, step apart.
+// field draws every step-th row, starting with first.
 func (d *Drawer) field(first, step int, t float64) {
 	s, c := d.stage, &d.canvas
 	c.first, c.step = first, step
@@ -134,5 +129,5 @@ func (d *Drawer) field(first, step int, t float64) {
 	s.view.objects(c, t)
 }
 
-// camera is the number of the shot at time t.
+// camera returns the number of the shot at time t.
 func camera(t float64) int { return int(t / shot) }

@@ -2,10 +2,10 @@ package scene
 
 import "vividstrain/core/media/picture"
 
-// A strip is a row of cells over the whole width of the picture, white for one
-// and black for zero: one, zero, 24 bits of frame number (high bit first), four
-// bits that are the exclusive or of the number's six digits of four bits, zero,
-// one. It is at the top and at the bottom.
+// A strip is a row of cells over the whole width of the picture, white for one and black for
+// zero: one, zero, 24 bits of frame number (high bit first), four bits of checksum (exclusive or
+// of the number's six 4-bit digits), zero, one. There is one strip at the top and one at the
+// bottom.
 const (
 	cells      = 32
 	numberBits = 24
@@ -14,10 +14,10 @@ const (
 	edgeMask   = 3<<30 | 3
 )
 
-// stripHeight is the height of a strip in a picture of that height.
+// stripHeight returns the height of a strip in a picture of the given height.
 func stripHeight(height int) int { return max(8, height/24) &^ 1 }
 
-// stripBits is the strip of a frame, the first cell in the high bit.
+// stripBits returns the cells of a frame's strip, the first cell in the high bit.
 func stripBits(frame int) uint32 {
 	number := uint32(frame) & frameMask
 	return edges | number<<6 | checkBits(number)<<2
@@ -45,8 +45,8 @@ func drawStrips(c *canvas, frame int) {
 	}
 }
 
-// ReadNumber reads the frame number (modulo 2^24) that the strips of a picture
-// carry. It is false where neither strip can be read or the two disagree.
+// ReadNumber reads the frame number (modulo 2^24) from the strips of a picture. It returns false
+// if neither strip can be read or the two disagree.
 func ReadNumber(p *picture.Picture) (frame int, ok bool) {
 	h := stripHeight(p.Height)
 	if p.Width < cells || p.Height < 2*h {
@@ -63,7 +63,7 @@ func ReadNumber(p *picture.Picture) (frame int, ok bool) {
 	return bottom, okBottom
 }
 
-// readStrip reads the strip whose middle is row y.
+// readStrip reads the strip whose middle row is y.
 func readStrip(p *picture.Picture, y int) (frame int, ok bool) {
 	middle := 1 << (p.Depth - 1)
 	var bits uint32
@@ -77,7 +77,7 @@ func readStrip(p *picture.Picture, y int) (frame int, ok bool) {
 	return int(number), bits&edgeMask == edges && bits>>2&15 == checkBits(number)
 }
 
-// sample is the mean of the luma samples around x, y.
+// sample returns the mean of the luma samples around x, y.
 func sample(p *picture.Picture, x, y int) int {
 	sum, n := 0, 0
 	plane := &p.Planes[0]

@@ -14,7 +14,7 @@ const (
 	noiseUnit = 8 // gain that leaves a texture's values as they are
 )
 
-// whiteNoise is even noise, the same in every run.
+// whiteNoise is uniform noise, the same in every run.
 var whiteNoise = func() (noise [noiseRows][noiseLen]int8) {
 	state := uint32(2463534242)
 	for y := range noise {
@@ -28,26 +28,26 @@ var whiteNoise = func() (noise [noiseRows][noiseLen]int8) {
 	return noise
 }()
 
-// hash spreads n over 32 bits.
+// hash maps n to 32 pseudo-random bits.
 func hash(n uint32) uint32 {
 	n = (n ^ n>>16) * 0x7feb352d
 	n = (n ^ n>>15) * 0x846ca68b
 	return n ^ n>>16
 }
 
-// unit is a number from 0 to 1 that belongs to n.
+// unit maps n to a pseudo-random number from 0 to 1.
 func unit(n uint32) float64 { return float64(hash(n)) / (1 << 32) }
 
-// texture is a pattern, rendered at the size of the picture, that goes on
-// endlessly to the sides.
+// texture is a pattern, rendered at the size of the picture, that repeats endlessly to both
+// sides.
 type texture struct {
 	period int // columns
 	rows   [phases][][]int8
 }
 
-// newTexture renders a pattern over a width of span picture heights, so that one
-// picture's width can be read from any column on. render adds up the values of a
-// row, four to a column, -127 to 127; they go on beyond span as they began.
+// newTexture renders a pattern over a width of span picture heights, so that one picture's width
+// can be read starting at any column. render adds the values of a row, four per column, from
+// -127 to 127; after span they repeat from the beginning.
 func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) *texture {
 	t := &texture{period: int(span * float64(s.height))}
 	for p := range t.rows {
@@ -69,8 +69,8 @@ func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) 
 	return t
 }
 
-// keep stores the values of a row, four to a column, and goes on with them for a
-// picture's width.
+// keep stores the values of a row, four per column, and repeats them for one more picture's
+// width.
 func (t *texture) keep(y int, values []float32, width int) {
 	var rows [phases][]int8
 	for p := range rows {
@@ -90,7 +90,7 @@ func (t *texture) keep(y int, values []float32, width int) {
 	}
 }
 
-// level is a value as it is kept.
+// level converts a value to the stored form.
 func level(v float32) int8 { return int8(max(-127, min(int32(v), 127))) }
 
 // line is a row of a texture that is being rendered.
@@ -100,7 +100,7 @@ type line struct {
 	curves map[int]ways
 }
 
-// ways are what line.curve gives.
+// ways is the cache key of line.curve.
 type ways struct {
 	curve []float32
 	ends  []int
@@ -110,14 +110,14 @@ func newLine(n int, span float64) line {
 	return line{values: make([]float32, n), span: span, curves: map[int]ways{}}
 }
 
-// each adds value at u picture heights to every sample.
+// each adds value(u) to every sample, u in picture heights.
 func (l line) each(value func(u float64) float64) {
 	for i := range l.values {
 		l.values[i] += float32(value(float64(i) / float64(len(l.values)) * l.span))
 	}
 }
 
-// at returns the columns of a row that a picture shows whose left edge is at u
+// at returns the columns of a row that are visible when the left edge of the view is at u
 // picture heights.
 func (t *texture) at(s *Stage, row int, u float64) []int8 {
 	steps := int(math.Floor(u * float64(s.height) * phases))
@@ -131,10 +131,9 @@ func (t *texture) at(s *Stage, row int, u float64) []int8 {
 	return t.rows[p][(row%n+n)%n][x:]
 }
 
-// smooth adds value noise of that amplitude: random numbers at the points of a
-// lattice and, between them, smooth ways from one to the next. There are wide
-// cells in the row, which lies at v of high cells; both ways it goes on as it
-// began.
+// smooth adds value noise of the given amplitude: random numbers at the points of a lattice,
+// joined by smooth curves. There are wide cells along the row, whose height is v cells; in both
+// directions the noise ends as it began.
 func (l line) smooth(amplitude float64, wide int, v float64, high int, seed uint32) {
 	y := math.Floor(v)
 	b := v - y
@@ -155,7 +154,8 @@ func (l line) smooth(amplitude float64, wide int, v float64, high int, seed uint
 	}
 }
 
-// curve is the smooth way from 0 to 1 in each of so many cells, and where each ends.
+// curve returns a smooth rise from 0 to 1 within each of wide cells, and the sample at which
+// each cell ends.
 func (l line) curve(wide int) (curve []float32, ends []int) {
 	if c, ok := l.curves[wide]; ok {
 		return c.curve, c.ends

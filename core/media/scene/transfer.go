@@ -15,7 +15,7 @@ const (
 	highest = 8191
 )
 
-// codesFor maps values to samples of a transfer characteristic and a depth.
+// codesFor returns the sample for each value, by transfer characteristics and depth.
 func codesFor(t media.Transfer, depth int) []uint16 {
 	codes := make([]uint16, highest+1)
 	scale := float64(int(1) << (depth - 8))
@@ -32,15 +32,15 @@ func codesFor(t media.Transfer, depth int) []uint16 {
 	return codes
 }
 
-// pq is the inverse EOTF of Rec. ITU-R BT.2100, table 4, of light in cd/m2.
+// pq returns the PQ signal of light in cd/m2: the inverse EOTF of Rec. ITU-R BT.2100, table 4.
 func pq(light float64) float64 {
 	const m1, m2, c1, c2, c3 = 2610.0 / 16384, 2523.0 / 4096 * 128, 3424.0 / 4096, 2413.0 / 4096 * 32, 2392.0 / 4096 * 32
 	y := math.Pow(min(light, 10000)/10000, m1)
 	return math.Pow((c1+c2*y)/(1+c3*y), m2)
 }
 
-// hlg is the inverse of the EOTF of Rec. ITU-R BT.2100, table 5, of grey on a
-// display of 1000 cd/m2.
+// hlg returns the HLG signal of grey light on a display of 1000 cd/m2: the inverse of the EOTF
+// of Rec. ITU-R BT.2100, table 5.
 func hlg(light float64) float64 {
 	const a, b, c = 0.17883277, 0.28466892, 0.55991073
 	e := math.Pow(min(light, 1000)/1000, 1/1.2)

@@ -9,8 +9,8 @@ import (
 	"vividstrain/core/sense"
 )
 
-// clockSource reads the clocks of the cores from cpufreq, and how often the
-// processor was slowed down for its heat.
+// clockSource reads the clocks of the cores from cpufreq, and how often the processor was
+// throttled for its temperature.
 type clockSource struct {
 	files
 	sys       string
@@ -97,9 +97,9 @@ func (s *clockSource) Absent() (list []sense.Absence) {
 	return list
 }
 
-// State tells what decides the clocks.
+// State reports what decides the clocks.
 func (s *clockSource) State() map[string]string {
-	var own files // the source's own may be in use
+	var own files // Sample may be using the source's own
 	facts := map[string]string{}
 	set := func(name, value string) {
 		if value != "" {

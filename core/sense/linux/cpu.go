@@ -80,7 +80,7 @@ func parseTimes(b []byte) (t coreTimes) {
 	return t
 }
 
-// until is what was added from one reading to the next, if any.
+// until returns what was added between two readings; false if nothing was.
 func (t coreTimes) until(u coreTimes) (coreTimes, bool) {
 	d := coreTimes{u.busy - t.busy, u.steal - t.steal, u.wait - t.wait, u.total - t.total}
 	return d, t.total > 0 && d.total > 0

@@ -9,8 +9,8 @@ import (
 	"vividstrain/core/sense"
 )
 
-// diskSource reads what the disks do from proc/diskstats (the kernel's
-// admin-guide/iostats). Partitions are left out, and disks that were never used.
+// diskSource reads disk activity from proc/diskstats (the kernel's admin-guide/iostats).
+// Partitions and disks that were never used are left out.
 type diskSource struct {
 	files
 	roots Roots
@@ -18,7 +18,7 @@ type diskSource struct {
 	at    time.Time
 }
 
-// disk is what is followed of a disk.
+// disk is the state of one disk.
 type disk struct {
 	skip                                          bool
 	requests, read, written, waited, busy, queued counter
@@ -32,7 +32,7 @@ func (*diskSource) Name() string { return "disk" }
 
 const (
 	maxDisks   = 256
-	sectorSize = 512 // whatever the disk's own is
+	sectorSize = 512 // the unit of the file, whatever the disk's own sector size
 )
 
 func (s *diskSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
@@ -69,14 +69,14 @@ func (s *diskSource) Sample(_ context.Context, now time.Time, list []sense.Readi
 	return list, nil
 }
 
-// whole tells whether a name is that of a disk, not of a part of one or of a
-// file that is used as one.
+// whole reports whether a name is that of a disk, not of a partition or of a file used as a
+// disk.
 func (s *diskSource) whole(name string) bool {
 	return !strings.HasPrefix(name, "loop") && !strings.HasPrefix(name, "ram") && !strings.HasPrefix(name, "zram") &&
 		len(glob(s.roots.Sys, "block", escapeGlob(name))) > 0
 }
 
-// escapeGlob keeps the letters of a name from being a pattern.
+// escapeGlob escapes the characters of a name that have a meaning in patterns.
 func escapeGlob(name string) string {
 	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)
 }

@@ -9,22 +9,22 @@ import (
 	"strconv"
 )
 
-// Roots are the folders under which the kernel tells of the device.
+// Roots are the folders in which the kernel publishes the state of the device.
 type Roots struct {
 	Proc string // usually /proc
 	Sys  string // usually /sys
 }
 
-// maxFile is how much of a file is read: the longest, of a machine with
-// thousands of cores, are far shorter.
+// maxFile is the most that is read of a file. Even those of machines with thousands of cores are
+// far shorter.
 const maxFile = 1 << 20
 
 var errLong = errors.New("the file is too long")
 
-// files reads small files into a buffer that is used again and again.
+// files reads small files into a reused buffer.
 type files struct{ buf []byte }
 
-// read returns what a file holds, until the next call.
+// read returns the contents of a file, valid until the next call.
 func (r *files) read(path string) ([]byte, error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -52,7 +52,7 @@ func (r *files) read(path string) ([]byte, error) {
 	}
 }
 
-// number reads a file that holds one number.
+// number reads a file that contains one number.
 func (r *files) number(path string) (float64, error) {
 	data, err := r.read(path)
 	if err != nil {
@@ -66,7 +66,7 @@ func (r *files) number(path string) (float64, error) {
 	return v, nil
 }
 
-// text reads a file that holds a word.
+// text reads a file that contains a word.
 func (r *files) text(path string) string {
 	data, err := r.read(path)
 	if err != nil {
@@ -76,7 +76,7 @@ func (r *files) text(path string) string {
 	return string(line)
 }
 
-// field cuts the first word off, which white space ends.
+// field splits off the first word, which ends at white space.
 func field(b []byte) (word, rest []byte) {
 	i := 0
 	for i < len(b) && (b[i] == ' ' || b[i] == '\t' || b[i] == '\n') {
@@ -89,7 +89,7 @@ func field(b []byte) (word, rest []byte) {
 	return b[i:k], b[k:]
 }
 
-// line cuts the first line off.
+// line splits off the first line.
 func line(b []byte) (first, rest []byte) {
 	for i, c := range b {
 		if c == '\n' {
@@ -99,7 +99,7 @@ func line(b []byte) (first, rest []byte) {
 	return b, nil
 }
 
-// parseUint reads a number without a sign; false if it is none.
+// parseUint parses an unsigned number; false if b is none.
 func parseUint(b []byte) (v uint64, ok bool) {
 	for _, c := range b {
 		if c < '0' || c > '9' {
@@ -127,14 +127,14 @@ func glob(parts ...string) []string {
 	return list
 }
 
-// counter turns a total that grows into a rate.
+// counter turns a growing total into a rate.
 type counter struct {
 	last  float64
 	known bool
 }
 
-// since is how much was added since the last call; false for the first one and
-// where the total was set back.
+// since returns the growth since the last call; false for the first call and where the total was
+// reset.
 func (c *counter) since(total float64) (float64, bool) {
 	added, ok := total-c.last, c.known && total >= c.last
 	c.last, c.known = total, true

@@ -14,9 +14,8 @@ import (
 	"vividstrain/core/sense"
 )
 
-// gpuSource reads graphics processors through the kernel: what each client used
-// of each engine (the DRM's fdinfo, drm-usage-stats), and what drivers say of
-// the whole card.
+// gpuSource reads graphics processors through the kernel: each client's use of each engine (the
+// DRM's fdinfo, drm-usage-stats), and what drivers report about the whole card.
 type gpuSource struct {
 	files
 	proc    string
@@ -25,18 +24,18 @@ type gpuSource struct {
 	clients map[string]*client
 	open    []string // fdinfo files that belong to a client
 	looked  time.Time
-	hidden  atomic.Bool // nobody's fdinfo was found when they were looked for
+	hidden  atomic.Bool // the last scan found no fdinfo files
 	at      time.Time
 }
 
-// card is the files of one graphics processor, empty where there is none.
+// card holds the files of one graphics processor; an absent file is empty.
 type card struct {
 	name                           string
 	busy, decode, used, clock, dpm string
 	clockScale                     float64
 }
 
-// client is what one user of a card has used up to now.
+// client is the use of a card by one client so far.
 type client struct {
 	used   [engineClasses]counter
 	total  [engineClasses]counter // cycles that were available, where the driver counts in cycles
@@ -52,7 +51,7 @@ const (
 	engineClasses
 )
 
-// engineClass sorts the names that drivers give their engines. A unit that both
+// engineClass maps the names that drivers give their engines to classes. A unit that both
 // decodes and encodes counts as a decoder.
 func engineClass(name string) int {
 	switch {
@@ -114,7 +113,7 @@ func (s *gpuSource) Sample(_ context.Context, now time.Time, list []sense.Readin
 	return s.engines(elapsed, list), nil
 }
 
-// card reads what a driver says of the whole card.
+// card reads what a driver reports about the whole card.
 func (s *gpuSource) card(c *card, list []sense.Reading) []sense.Reading {
 	add := func(path, quantity string, scale float64) {
 		if path == "" {
@@ -151,7 +150,7 @@ const (
 	maxClients = 4096
 )
 
-// look finds the fdinfo files that belong to users of a card.
+// look finds the fdinfo files of all clients of a card.
 func (s *gpuSource) look() {
 	s.open = s.open[:0]
 	pids, err := os.ReadDir(s.proc)
@@ -165,7 +164,7 @@ func (s *gpuSource) look() {
 		dir := filepath.Join(s.proc, e.Name(), "fd")
 		fds, err := os.ReadDir(dir)
 		if err != nil {
-			continue // another user's
+			continue // belongs to another user
 		}
 		for _, fd := range fds {
 			to, err := os.Readlink(filepath.Join(dir, fd.Name()))
@@ -176,7 +175,7 @@ func (s *gpuSource) look() {
 	}
 }
 
-// engines adds up what all clients used of each class of engines.
+// engines adds up the use of each class of engines by all clients.
 func (s *gpuSource) engines(elapsed float64, list []sense.Reading) []sense.Reading {
 	for _, c := range s.clients {
 		c.seen = false
@@ -240,7 +239,7 @@ func (s *gpuSource) engines(elapsed float64, list []sense.Reading) []sense.Readi
 	return list
 }
 
-// usage is what one fdinfo file tells.
+// usage is the content of one fdinfo file.
 type usage struct {
 	client   string
 	used     [engineClasses]float64 // nanoseconds, or cycles

@@ -17,7 +17,7 @@ type heatSource struct {
 	probes []probe
 }
 
-// probe is one file that holds one value.
+// probe is one file with one value.
 type probe struct {
 	path     string
 	quantity string
@@ -25,9 +25,8 @@ type probe struct {
 	scale    float64
 }
 
-// processors are the hwmon chips and thermal zones that tell the processor's
-// temperature, the best first; labels that begin like the second word are
-// preferred.
+// processors are the hwmon chips and thermal zones that measure the processor, best first;
+// labels that begin with the second word are preferred.
 var processors = [][2]string{{"coretemp", "Package"}, {"k10temp", "Tdie"}, {"k10temp", "Tctl"}, {"zenpower", "Tdie"}, {"cpu_thermal", ""}, {"x86_pkg_temp", ""}, {"cpu-thermal", ""},
 	{"soc_thermal", ""}, {"soc-thermal", ""}, {"cpu", ""}, {"acpitz", ""}}
 
@@ -59,7 +58,7 @@ func newHeat(r Roots) *heatSource {
 	return s
 }
 
-// labelOf names a hwmon file by its chip and its own label or number.
+// labelOf labels a hwmon file by its chip and its own label or number.
 func (s *heatSource) labelOf(path, chip string) string {
 	base := strings.TrimSuffix(path, "_input")
 	label := s.text(base + "_label")
@@ -69,7 +68,7 @@ func (s *heatSource) labelOf(path, chip string) string {
 	return strings.ReplaceAll(strings.TrimSpace(chip+" "+label), ":", "")
 }
 
-// unlikeLabels numbers those that are the same.
+// unlikeLabels numbers equal labels.
 func (s *heatSource) unlikeLabels() {
 	seen := map[string]int{}
 	for i := range s.probes {
@@ -81,7 +80,7 @@ func (s *heatSource) unlikeLabels() {
 	}
 }
 
-// processor finds the temperature of the processor, or -1.
+// processor returns the probe of the processor's temperature, or -1.
 func (s *heatSource) processor() int {
 	for _, want := range processors {
 		for i, p := range s.probes {

@@ -11,10 +11,9 @@ import (
 	"vividstrain/core/sense"
 )
 
-// limitSource reads what the watched processes are held to: by control groups of
-// either version (the kernel's admin-guide/cgroup-v1 and cgroup-v2), and by the set
-// of cores that they may run on (proc(5), Cpus_allowed_list). Without a limit it
-// reads nothing.
+// limitSource reads the limits of the watched processes: control groups of either version (the
+// kernel's admin-guide/cgroup-v1 and cgroup-v2), and the set of cores on which they may run
+// (proc(5), Cpus_allowed_list). Without a limit it reads nothing.
 type limitSource struct {
 	files
 	roots   Roots
@@ -45,7 +44,7 @@ func (s *limitSource) Sample(_ context.Context, now time.Time, list []sense.Read
 		limit, err := s.number(s.memory[0])
 		used, err2 := s.number(s.memory[1])
 		if err == nil && err2 == nil {
-			used -= s.entry(s.stat, "inactive_file") // the kernel gives it back at once
+			used -= s.entry(s.stat, "inactive_file") // the kernel can free it at once
 			list = append(list, sense.Reading{Quantity: sense.GroupMemLimit, Value: limit}, sense.Reading{Quantity: sense.GroupCharged, Value: max(0, used)})
 		}
 	}
@@ -82,11 +81,10 @@ func (s *limitSource) entry(path, name string) float64 {
 	return 0
 }
 
-// look finds the control groups of a process and the limits that hold there or
-// further up.
+// look finds the control groups of a process and the limits that apply there or further up.
 func (s *limitSource) look(pid int) {
 	s.memory, s.stat, s.quota, s.cpuStat = [2]string{}, "", 0, ""
-	defer s.useCores(pid) // set against the tightest share
+	defer s.useCores(pid) // compared with the tightest quota
 	data, err := s.read(filepath.Join(s.roots.Proc, strconv.Itoa(pid), "cgroup"))
 	if err != nil {
 		return
@@ -117,7 +115,7 @@ func (s *limitSource) look(pid int) {
 	}
 }
 
-// useCores takes the number of cores that a process may run on, if there are more.
+// useCores applies the number of cores on which a process may run, if the device has more.
 func (s *limitSource) useCores(pid int) {
 	data, err := s.read(filepath.Join(s.roots.Proc, strconv.Itoa(pid), "status"))
 	if err != nil {
@@ -148,7 +146,7 @@ func countList(list string) (n int) {
 	return n
 }
 
-// useMemory takes a limit of memory, unless a tighter one is known.
+// useMemory applies a memory limit, unless a tighter one is known.
 func (s *limitSource) useMemory(dir, limit, used string) {
 	v, err := s.number(filepath.Join(dir, limit))
 	if err != nil || v <= 0 || v >= 1<<60 { // "max" is no number; version 1 has a very large one
@@ -163,7 +161,7 @@ func (s *limitSource) useMemory(dir, limit, used string) {
 	s.stat = filepath.Join(dir, "memory.stat")
 }
 
-// useQuota takes a limit of processor time, unless a tighter one is known.
+// useQuota applies a limit of processor time, unless a tighter one is known.
 func (s *limitSource) useQuota(dir, quota, period string) {
 	data, err := s.read(filepath.Join(dir, quota))
 	if err != nil {

@@ -10,8 +10,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// memorySource reads the device's memory from proc/meminfo and what is swapped
-// from proc/vmstat.
+// memorySource reads the device's memory from proc/meminfo, and swapping from proc/vmstat.
 type memorySource struct {
 	files
 	roots    Roots
@@ -102,9 +101,9 @@ func (s *memorySource) swapping(now time.Time, list []sense.Reading) []sense.Rea
 	return list
 }
 
-// State tells how many programs were killed because memory ran out.
+// State reports how many programs were killed because memory ran out.
 func (s *memorySource) State() map[string]string {
-	var own files // the source's own may be in use
+	var own files // Sample may be using the source's own
 	data, err := own.read(filepath.Join(s.roots.Proc, "vmstat"))
 	if err != nil {
 		return nil

@@ -9,8 +9,8 @@ import (
 	"vividstrain/core/sense"
 )
 
-// networkSource reads what the interfaces carried from proc/net/dev. Those that
-// never carried anything are left out.
+// networkSource reads network traffic from proc/net/dev. Interfaces that never carried anything
+// are left out.
 type networkSource struct {
 	files
 	roots Roots
@@ -29,7 +29,7 @@ func (*networkSource) Kind() string { return sense.System }
 
 func (*networkSource) Name() string { return "network" }
 
-// maxLinks bounds how many interfaces are followed.
+// maxLinks is the largest number of interfaces that are followed.
 const maxLinks = 256
 
 func (s *networkSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {

@@ -9,8 +9,8 @@ import (
 	"vividstrain/core/sense"
 )
 
-// powerSource reads power: what the processor counts (powercap), what a battery
-// gives, and hwmon chips that measure it.
+// powerSource reads power: the processor's energy counters (powercap), a battery's discharge,
+// and hwmon chips that measure it.
 type powerSource struct {
 	files
 	zones     []energyZone
@@ -105,7 +105,7 @@ func (s *powerSource) Sample(_ context.Context, now time.Time, list []sense.Read
 			list = append(list, sense.Reading{Quantity: p.quantity, Label: p.label, Value: v * p.scale})
 		}
 	}
-	for _, w := range []float64{battery, platform, packages} { // what tells of more of the device first
+	for _, w := range []float64{battery, platform, packages} { // sources that cover more of the device first
 		if w > 0 {
 			return append(list, sense.Reading{Quantity: sense.Power, Value: w}), nil
 		}
@@ -113,12 +113,12 @@ func (s *powerSource) Sample(_ context.Context, now time.Time, list []sense.Read
 	return list, nil
 }
 
-// State tells where the power comes from, on devices with a battery.
+// State reports where the power comes from, on devices with a battery.
 func (s *powerSource) State() map[string]string {
 	if len(s.batteries) == 0 {
 		return nil
 	}
-	var own files // the source's own may be in use
+	var own files // Sample may be using the source's own
 	for _, dir := range s.batteries {
 		if own.text(filepath.Join(dir, "status")) == "Discharging" {
 			return map[string]string{"supply": "battery"}
@@ -127,7 +127,7 @@ func (s *powerSource) State() map[string]string {
 	return map[string]string{"supply": "mains"}
 }
 
-// draw is what a battery gives in watts.
+// draw returns a battery's discharge in watts.
 func (s *powerSource) draw(dir string) float64 {
 	if uw, err := s.number(filepath.Join(dir, "power_now")); err == nil {
 		return uw * 1e-6

@@ -50,7 +50,7 @@ func (s *pressureSource) Sample(_ context.Context, now time.Time, list []sense.R
 }
 
 func (s *pressureSource) Absent() []sense.Absence {
-	var own files // the source's own may be in use
+	var own files // Sample may be using the source's own
 	if _, err := own.read(filepath.Join(s.folder, "cpu")); err != nil {
 		return []sense.Absence{{Quantity: "pressure_*_pct", Why: "the kernel does not account it: " + sense.Reason(err), Remedy: "start the kernel with psi=1"}}
 	}

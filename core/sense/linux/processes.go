@@ -16,18 +16,18 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Group is the processes that are watched: those that were named, and all that
-// they start. It is safe for several goroutines.
+// Group is the set of watched processes: those that were named, and all that they start. It is
+// safe for several goroutines.
 type Group struct {
 	mu    sync.Mutex
 	roots []int
 	name  string // of processes that count as roots, too
-	found []int  // the numbers of all that run
+	found []int  // process numbers of all running members
 	aside []int  // roots of processes that are neither watched nor others
 }
 
-// SetAside names processes that belong to what is measured, though they are not watched:
-// they and what they start do not count as others.
+// SetAside names processes that belong to the measurement, though they are not watched: neither
+// they nor what they start count as others.
 func (g *Group) SetAside(pids ...int) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -40,14 +40,14 @@ func (g *Group) isAside(pid int) bool {
 	return slices.Contains(g.aside, pid)
 }
 
-// holds tells whether a process is one of those that run.
+// holds reports whether a process is a running member.
 func (g *Group) holds(pid int) bool {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	return slices.Contains(g.found, pid)
 }
 
-// first is the number of one of those that run, if any does.
+// first returns the number of a running member, if there is one.
 func (g *Group) first() (pid int, any bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -57,7 +57,7 @@ func (g *Group) first() (pid int, any bool) {
 	return g.found[0], true
 }
 
-// find notes which run.
+// find stores the running members.
 func (g *Group) find(members []*task) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -87,9 +87,9 @@ func (g *Group) is(pid int, name string) bool {
 	return slices.Contains(g.roots, pid) || g.name != "" && name == g.name
 }
 
-// processSource reads the watched processes and who else keeps the cores busy,
-// from proc/PID (proc_pid_stat(5)). Numbers of processes are followed to their
-// parents once a second, so that helpers count.
+// processSource reads the watched processes, and who else keeps the cores busy, from proc/PID
+// (proc_pid_stat(5)). Processes are assigned to their parents once a second, so that helpers
+// count.
 type processSource struct {
 	files
 	proc     string
@@ -99,11 +99,11 @@ type processSource struct {
 	all     map[int]*task // every process that was seen
 	members []*task
 	busiest []sense.Reading // of the processes that are not watched
-	others  float64         // share of all cores that they took together, in percent; negative: not known yet
-	reaped  counter         // seconds of their children that have ended
+	others  float64         // share of all cores that processes outside the group take together, in percent; negative: not known yet
+	reaped  counter         // processor seconds of their ended children
 	cores   float64
 	display []int           // numbers of the display servers
-	looked  time.Time       // when those were looked for
+	looked  time.Time       // when the display servers were last looked for
 	threads []sense.Reading // of the watched ones
 	at      time.Time
 	scanned time.Time
@@ -116,11 +116,11 @@ type processSource struct {
 type task struct {
 	pid, parent  int
 	name         string
-	begun        float64 // in ticks after the start of the system: tells apart numbers that are used again
+	begun        float64 // ticks since the system started; distinguishes processes that reuse a number
 	member, seen bool
 	cpu          float64 // seconds up to the last sample
-	taken        float64 // up to which the group has them
-	listed       float64 // up to which they were listed among the busiest
+	taken        float64 // seconds already counted for the group
+	listed       float64 // seconds already counted for the list of the busiest
 	children     float64 // seconds of children that have ended
 	faults, took float64
 	rss          float64
@@ -137,7 +137,7 @@ func (*processSource) Name() string { return "processes" }
 
 const (
 	scanEvery    = time.Second     // all processes are looked at
-	sizeEvery    = 5 * time.Second // shared memory is worked out, which takes the kernel long
+	sizeEvery    = 5 * time.Second // proportional memory is read, which is slow in the kernel
 	maxProcesses = 1 << 16
 	ticks        = 100 // a second, on every Linux
 )
@@ -177,7 +177,7 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Re
 	s.members = alive
 	s.group.find(alive)
 	if all, ok := s.ended.since(children); ok {
-		used += max(0, all-gone) // of helpers that ended, what nobody saw
+		used += max(0, all-gone) // time of ended helpers that was not seen while they ran
 	}
 	if len(alive) == 0 {
 		return list, errNobody
@@ -217,15 +217,15 @@ func (s *processSource) stat(t *task) bool {
 		v[i], _ = parseFloat(word)
 	}
 	if t.begun != 0 && t.begun != v[19] {
-		return false // another one has its number now
+		return false // another process has its number now
 	}
 	t.parent, t.faults, t.begun, t.rss = int(v[1]), v[9], v[19], v[21]*s.pageSize
 	t.cpu, t.children = (v[11]+v[12])/ticks, (v[13]+v[14])/ticks
 	return true
 }
 
-// scan looks at all processes: which belong to the group, and who of the others
-// is busy. What a process used before the first scan is not counted.
+// scan assigns all processes to the group or to others, and finds the busiest of the others.
+// Time used before the first scan is not counted.
 func (s *processSource) scan(now time.Time, first bool) error {
 	entries, err := os.ReadDir(s.proc)
 	if err != nil {
@@ -284,7 +284,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 	slices.SortFunc(s.members, func(a, b *task) int { return cmp.Compare(a.pid, b.pid) })
 	s.busiest = most(s.busiest)
 	if ended, ok := s.reaped.since(children); ok {
-		took += max(0, ended-gone) // of helpers that ended, what nobody saw
+		took += max(0, ended-gone) // time of ended helpers that was not seen while they ran
 	}
 	if s.others = -1; !first && elapsed > 0 && s.cores > 0 {
 		s.others = sense.Percent(took / elapsed / s.cores)
@@ -292,8 +292,8 @@ func (s *processSource) scan(now time.Time, first bool) error {
 	return nil
 }
 
-// isOther tells whether a process is neither watched nor set aside, nor works for those
-// that are: the kernel's own threads, and the display server.
+// isOther reports whether a process is neither watched nor set aside, and does not work for
+// those that are, as kernel threads and the display server do.
 func (s *processSource) isOther(t *task) bool {
 	for depth := 0; t != nil && depth < 64; depth++ {
 		if t.member || t.pid == kernelThreads || s.group.isAside(t.pid) || slices.Contains(s.display, t.pid) {
@@ -319,7 +319,7 @@ func most(list []sense.Reading) []sense.Reading {
 	return list[:min(len(list), 3)]
 }
 
-// belongs tells whether a process is one of the roots or comes from one.
+// belongs reports whether a process is a root or a descendant of one.
 func (s *processSource) belongs(t *task, depth int) bool {
 	if t.member || s.group.is(t.pid, t.name) {
 		return true
@@ -354,8 +354,8 @@ func (s *processSource) readThreads(t *task, elapsed float64) {
 	t.threads = now
 }
 
-// threadTime is the processor time of a thread in seconds: in nanoseconds where
-// the kernel counts them, else in ticks.
+// threadTime returns the processor time of a thread in seconds, from nanoseconds where the
+// kernel counts them, else from ticks.
 func (s *processSource) threadTime(dir string) (float64, bool) {
 	if data, err := s.read(filepath.Join(dir, "schedstat")); err == nil {
 		word, _ := field(data)
@@ -376,8 +376,7 @@ func (s *processSource) threadTime(dir string) (float64, bool) {
 	return (v[11] + v[12]) / ticks, true
 }
 
-// busiestThreads appends the busiest thread's share, and the three busiest by
-// name.
+// busiestThreads appends the share of the busiest thread, and the three busiest threads by name.
 func (s *processSource) busiestThreads(list []sense.Reading) []sense.Reading {
 	s.threads = most(s.threads)
 	top := 0.0
@@ -392,8 +391,8 @@ func (s *processSource) busiestThreads(list []sense.Reading) []sense.Reading {
 	return append(list, sense.Reading{Quantity: sense.ThreadMax, Value: top})
 }
 
-// shared is the memory of the group with shared pages divided by those who
-// share them, or 0 where the kernel does not tell of each.
+// shared returns the memory of the group, with shared pages divided among those who share them;
+// 0 where the kernel does not report it.
 func (s *processSource) shared() (sum float64) {
 	for _, t := range s.members {
 		data, err := s.read(filepath.Join(s.proc, strconv.Itoa(t.pid), "smaps_rollup"))

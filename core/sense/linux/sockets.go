@@ -8,15 +8,15 @@ import (
 	"strings"
 )
 
-// listening state of sockets: in proc/net/unix the flag __SO_ACCEPTCON, in
-// proc/net/tcp the state TCP_LISTEN.
+// The listening state of sockets: in proc/net/unix the flag __SO_ACCEPTCON, in proc/net/tcp the
+// state TCP_LISTEN.
 const (
 	unixListens = "00010000"
 	tcpListens  = "0A"
 )
 
-// displayServers finds the processes that listen where programs connect to show
-// windows (X11 and Wayland): they work for the player that is watched.
+// displayServers returns the processes that listen where programs connect to show windows (X11
+// and Wayland): they work for the watched player.
 func displayServers(proc string) []int {
 	var inodes []string
 	eachLine(filepath.Join(proc, "net", "unix"), func(fields []string) {
@@ -31,7 +31,7 @@ func displayServers(proc string) []int {
 	return holders(proc, inodes)
 }
 
-// Listeners finds the processes on this computer that listen at a TCP port.
+// Listeners returns the processes on this computer that listen on a TCP port.
 func Listeners(port int) []int { return listeners("/proc", port) }
 
 func listeners(proc string, port int) []int {
@@ -47,7 +47,7 @@ func listeners(proc string, port int) []int {
 	return holders(proc, inodes)
 }
 
-// eachLine hands the fields of each line of a file to take, if the file is there.
+// eachLine calls take with the fields of each line of a file, if the file exists.
 func eachLine(path string, take func(fields []string)) {
 	var f files
 	data, err := f.read(path)
@@ -59,8 +59,8 @@ func eachLine(path string, take func(fields []string)) {
 	}
 }
 
-// holders finds the processes that have a socket of these inodes open, as far as they
-// may be looked at.
+// holders returns the processes that have a socket with one of these inodes open, as far as they
+// may be inspected.
 func holders(proc string, inodes []string) (pids []int) {
 	if len(inodes) == 0 {
 		return nil
@@ -81,7 +81,7 @@ func holders(proc string, inodes []string) (pids []int) {
 		dir := filepath.Join(proc, e.Name(), "fd")
 		fds, err := os.ReadDir(dir)
 		if err != nil {
-			continue // another user's
+			continue // belongs to another user
 		}
 		for _, fd := range fds {
 			if to, err := os.Readlink(filepath.Join(dir, fd.Name())); err == nil && wanted[to] {

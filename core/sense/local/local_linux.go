@@ -1,4 +1,4 @@
-// Package local chooses the sensors that fit the system this program runs on.
+// Package local provides the sensors of the system on which this program runs.
 package local
 
 import (
@@ -6,14 +6,13 @@ import (
 	"vividstrain/core/sense/linux"
 )
 
-// thisComputer is where the kernel shows itself.
+// thisComputer is where this kernel publishes its state.
 var thisComputer = linux.Roots{Proc: "/proc", Sys: "/sys"}
 
-// Local returns the sources that read this computer, with the processes of g as
-// the watched ones.
+// Local returns the sources for this computer; the processes of g are the watched ones.
 func Local(g *linux.Group) []sense.Source { return linux.Under(thisComputer, g) }
 
-// Host returns the sources that tell what others take of this computer.
+// Host returns the sources that measure what other programs take of this computer.
 func Host(g *linux.Group) []sense.Source {
 	return linux.HostUnder(thisComputer, g)
 }

@@ -16,8 +16,8 @@ import (
 	"vividstrain/core/sense/linux"
 )
 
-// Local returns the sources that read this computer as far as this system
-// tells. Of the watched processes it is this program alone.
+// Local returns the sources for this computer, as far as this system has any. The only process
+// they watch is this program.
 func Local(*linux.Group) []sense.Source {
 	list := []sense.Source{&portableCPU{}, &portableMemory{}, elsewhere{}}
 	if own, err := process.NewProcess(int32(os.Getpid())); err == nil {
@@ -26,11 +26,11 @@ func Local(*linux.Group) []sense.Source {
 	return list
 }
 
-// Host returns the sources that tell what others take of this computer: on this system
-// none does.
+// Host returns the sources that measure what other programs take of this computer: this system
+// has none.
 func Host(*linux.Group) []sense.Source { return nil }
 
-// elsewhere names what is read on Linux alone.
+// elsewhere lists what can be read on Linux only.
 type elsewhere struct{}
 
 func (elsewhere) Kind() string { return sense.System }
@@ -85,8 +85,8 @@ func (s *portableCPU) Sample(ctx context.Context, _ time.Time, list []sense.Read
 	return list, nil
 }
 
-// busyTime is the time in which a core was not available: time that the host
-// of a virtual machine took away counts too.
+// busyTime returns the time in which a core was not available, including time that the host of a
+// virtual machine took.
 func busyTime(t cpu.TimesStat) float64 { return t.Total() - t.Idle - t.Iowait }
 
 // portableMemory reads the memory.
@@ -151,8 +151,8 @@ func (s *portableProcess) Sample(ctx context.Context, now time.Time, list []sens
 	return list, nil
 }
 
-// busiestThread is the share of a core that the busiest thread has used since
-// the last sample, in percent.
+// busiestThread returns the share of a core that the busiest thread has used since the last
+// sample, in percent.
 func (s *portableProcess) busiestThread(ctx context.Context, elapsed float64) (float64, bool) {
 	threads, err := s.process.ThreadsWithContext(ctx)
 	if err != nil || len(threads) == 0 {

@@ -17,8 +17,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// ParseNumber reads a number that a person or program wrote, with a point or a
-// comma in it.
+// ParseNumber parses a number written by a person or program, with a decimal point or comma.
 func ParseNumber(text string) (float64, error) {
 	text = strings.TrimSpace(text)
 	if strings.Count(text, ",") == 1 && !strings.Contains(text, ".") {
@@ -31,7 +30,7 @@ func ParseNumber(text string) (float64, error) {
 	return v, nil
 }
 
-// Command runs a program that prints a number.
+// Command is a meter that runs a program which prints a number.
 type Command struct {
 	pace
 	patience
@@ -40,7 +39,7 @@ type Command struct {
 	pick Pick
 }
 
-// NewCommand makes a meter of a program and its arguments.
+// NewCommand returns a meter that runs a program with arguments.
 func NewCommand(name string, args []string, every time.Duration, pick Pick) (*Command, error) {
 	if len(args) == 0 {
 		return nil, errors.New("the command is empty")
@@ -51,14 +50,14 @@ func NewCommand(name string, args []string, every time.Duration, pick Pick) (*Co
 	return &Command{pace: pace{"command", name, every}, args: args, pick: pick}, nil
 }
 
-// Close has nothing to do.
+// Close does nothing: nothing stays open.
 func (*Command) Close() error { return nil }
 
 // Sample runs the program once.
 func (c *Command) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	err := c.do(ctx, now, &c.last, func() error {
 		command := exec.CommandContext(ctx, c.args[0], c.args[1:]...)
-		command.WaitDelay = 500 * time.Millisecond // for a child that keeps its output open
+		command.WaitDelay = 500 * time.Millisecond // for a child process that keeps the output open
 		out := &limitedBuffer{}
 		command.Stdout = out
 		if err := command.Run(); err != nil {
@@ -81,7 +80,7 @@ func (c *Command) Sample(ctx context.Context, now time.Time, list []sense.Readin
 	return list, err
 }
 
-// limitedBuffer keeps the first 64 kB that are written to it.
+// limitedBuffer stores the first 64 kB that are written to it.
 type limitedBuffer struct{ b []byte }
 
 func (l *limitedBuffer) Write(p []byte) (int, error) {
@@ -89,7 +88,7 @@ func (l *limitedBuffer) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// CSV reads the last line of a file that grows.
+// CSV is a meter that reads the last line of a growing file.
 type CSV struct {
 	pace
 	lacks
@@ -97,16 +96,16 @@ type CSV struct {
 	picks []Pick
 	head  []string
 	size  int64
-	quiet time.Time // since when nothing was added
+	quiet time.Time // when the file last grew
 }
 
-// NewCSV makes a meter of a file. The places of picks are names of columns from
-// its first line, or their numbers from 1.
+// NewCSV returns a meter that reads a file. At of each pick is the name of a column from the
+// first line, or its number from 1.
 func NewCSV(name, path string, every time.Duration, picks []Pick) *CSV {
 	return &CSV{pace: pace{"csv", name, every}, path: path, picks: picks, size: -1}
 }
 
-// Close has nothing to do.
+// Close does nothing: nothing stays open.
 func (*CSV) Close() error { return nil }
 
 const (
@@ -114,7 +113,7 @@ const (
 	quietTime = time.Minute
 )
 
-// Sample reads what was added.
+// Sample reads what was added to the file.
 func (c *CSV) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	f, err := os.Open(c.path)
 	if err != nil {
@@ -145,7 +144,7 @@ func (c *CSV) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]
 		return list, fmt.Errorf("%s: %w", c.path, err)
 	}
 	if row == "" || slices.Equal(cells(row), c.head) {
-		return list, nil // nothing but the head yet
+		return list, nil // only the header line yet
 	}
 	c.begin()
 	for i := range c.picks {
@@ -162,7 +161,7 @@ func (c *CSV) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]
 	return list, nil
 }
 
-// cell is the value of a pick in a row.
+// cell returns the value of a pick in a row.
 func (c *CSV) cell(p *Pick, row []string) (sense.Reading, error) {
 	i := slices.Index(c.head, p.At)
 	if n, err := strconv.Atoi(p.At); i < 0 && err == nil {
@@ -178,7 +177,7 @@ func (c *CSV) cell(p *Pick, row []string) (sense.Reading, error) {
 	return p.reading(v)
 }
 
-// cells parts a row at semicolons, tabs or commas, whichever it has first of.
+// cells splits a row at semicolons, tabs or commas: the first of these that it contains.
 func cells(row string) []string {
 	by := ","
 	for _, s := range []string{";", "\t"} {
@@ -202,7 +201,7 @@ func firstRow(f *os.File) ([]string, error) {
 	return cells(strings.TrimSpace(line)), nil
 }
 
-// lastRow is the last line that is whole.
+// lastRow returns the last complete line.
 func lastRow(f *os.File, size int64) (string, error) {
 	from := max(0, size-maxRow)
 	data := make([]byte, size-from)

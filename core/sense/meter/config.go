@@ -11,7 +11,7 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// ConfigError says where a configuration is wrong.
+// ConfigError states where a configuration is wrong.
 type ConfigError struct {
 	Line int
 	Key  string
@@ -27,14 +27,14 @@ func (e *ConfigError) Error() string {
 
 func (e *ConfigError) Unwrap() error { return e.Err }
 
-// entry is one meter of a configuration: its keys with their nodes.
+// entry is the configuration of one meter: its keys with their nodes.
 type entry struct {
 	line int
 	keys map[string]*yaml.Node
-	err  error // the first that was found
+	err  error // the first error
 }
 
-// kinds are the keys that say what a meter is, each with how it is made.
+// kinds maps the keys that name a kind of meter to how it is made.
 var kinds = map[string]struct {
 	keys []string
 	open func(e *entry, name string, every time.Duration, picks []Pick) (Source, error)
@@ -62,11 +62,10 @@ var kinds = map[string]struct {
 	}},
 }
 
-// needsPicks are the kinds that nothing is known of without read:.
+// needsPicks are the kinds of which nothing is known without read:.
 var needsPicks = []string{"json", "mqtt", "command", "csv"}
 
-// Parse makes the meters of a list in YAML, as docs/sensors.md describes it.
-// Errors are of type *ConfigError.
+// Parse makes the meters of a list in YAML (docs/sensors.md). Errors have type *ConfigError.
 func Parse(node *yaml.Node) (list []Source, err error) {
 	defer func() {
 		if err != nil {
@@ -159,7 +158,7 @@ func kindNames() (list []string) {
 	return list
 }
 
-// newEntry takes a mapping apart.
+// newEntry reads the keys of a mapping.
 func newEntry(node *yaml.Node) (*entry, error) {
 	if node.Kind != yaml.MappingNode {
 		return nil, &ConfigError{node.Line, "", errors.New("it must hold keys and values")}
@@ -182,7 +181,7 @@ func (e *entry) lineOf(key string) int {
 	return e.line
 }
 
-// text is the value of a key, or "".
+// text returns the value of a key, or "".
 func (e *entry) text(key string) string {
 	n := e.keys[key]
 	if n == nil {
@@ -194,7 +193,7 @@ func (e *entry) text(key string) string {
 	return n.Value
 }
 
-// words is a command: a list, or words with blanks between them.
+// words returns a command: a list, or words separated by spaces.
 func (e *entry) words(key string) (list []string) {
 	n := e.keys[key]
 	if n.Kind != yaml.SequenceNode {
@@ -206,8 +205,8 @@ func (e *entry) words(key string) (list []string) {
 	return list
 }
 
-// picks are the quantities to be read: each with the place where the meter has
-// it, or with place, label, unit and scale.
+// picks returns the quantities to read, each with its place in the meter's data, or with place,
+// label, unit and scale.
 func (e *entry) picks() (list []Pick, err error) {
 	node := e.keys["read"]
 	if node == nil {

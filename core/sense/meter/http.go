@@ -14,7 +14,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// newClient makes a client with bounds on everything but the body.
+// newClient returns a client with limits on everything except the body.
 func newClient() *http.Client {
 	transport := http.DefaultTransport.(*http.Transport).Clone()
 	transport.ResponseHeaderTimeout = 5 * time.Second
@@ -24,14 +24,14 @@ func newClient() *http.Client {
 		if len(via) >= 5 {
 			return errors.New("it sends from page to page")
 		}
-		if from, to := via[0].URL, next.URL; from.Scheme != to.Scheme || from.Host != to.Host { // the token is for where it was asked for
+		if from, to := via[0].URL, next.URL; from.Scheme != to.Scheme || from.Host != to.Host { // the token belongs to the original origin
 			next.Header.Del("Authorization")
 		}
 		return nil
 	}}
 }
 
-// headerFor checks an address and makes the headers of its requests.
+// headerFor checks an address and returns the headers for its requests.
 func headerFor(address, token string) (http.Header, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
@@ -44,7 +44,7 @@ func headerFor(address, token string) (http.Header, error) {
 	return header, nil
 }
 
-// get asks for a page. Its body is bounded by those who read it.
+// get fetches a page. Its callers limit how much of the body they read.
 func get(ctx context.Context, client *http.Client, address string, header http.Header) (io.ReadCloser, http.Header, error) {
 	request, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
@@ -54,7 +54,7 @@ func get(ctx context.Context, client *http.Client, address string, header http.H
 	response, err := client.Do(request)
 	if err != nil {
 		var wrapped *url.Error
-		if errors.As(err, &wrapped) { // it repeats the address, with what may be secret in it
+		if errors.As(err, &wrapped) { // it would repeat the address with its secrets
 			err = wrapped.Err
 		}
 		return nil, nil, fmt.Errorf("%s: %w", Plain(address), err)
@@ -70,7 +70,7 @@ func get(ctx context.Context, client *http.Client, address string, header http.H
 	return response.Body, response.Header, nil
 }
 
-// Plain is an address without user, password and query, for messages and the record.
+// Plain returns an address without user, password and query, for messages and the record.
 func Plain(address string) string {
 	u, err := url.Parse(address)
 	if err != nil {
@@ -79,7 +79,7 @@ func Plain(address string) string {
 	return (&url.URL{Scheme: u.Scheme, Host: u.Host, Path: u.Path}).String()
 }
 
-// JSON reads numbers from a JSON document over HTTP.
+// JSON is a meter that reads numbers from a JSON document over HTTP.
 type JSON struct {
 	pace
 	patience
@@ -91,16 +91,16 @@ type JSON struct {
 	picks  []Pick
 }
 
-// NewJSON makes a meter for a document.
+// NewJSON returns a meter for a document.
 func NewJSON(name, url, token string, every time.Duration, picks []Pick) (*JSON, error) {
 	header, err := headerFor(url, token)
 	return &JSON{pace: pace{"json", name, every}, client: newClient(), url: url, header: header, picks: picks}, err
 }
 
-// Close lets go of the connection.
+// Close closes idle connections.
 func (j *JSON) Close() error { j.client.CloseIdleConnections(); return nil }
 
-// maxJSON bounds a document or a message.
+// maxJSON is the largest size of a document or message.
 const maxJSON = 1 << 20
 
 // Sample fetches the document.
@@ -124,9 +124,8 @@ func (j *JSON) Sample(ctx context.Context, now time.Time, list []sense.Reading) 
 	return list, err
 }
 
-// pickJSON takes numbers out of a document by their paths; an empty path means
-// that the document is the number. A string that holds a number counts. It is an error
-// if none of them is there.
+// pickJSON reads the picks from a document by their paths; an empty path means that the document
+// is the number. A string that contains a number counts. It is an error if no pick can be read.
 func pickJSON(data []byte, picks []Pick, list []sense.Reading, lacking *lacks) ([]sense.Reading, error) {
 	if len(data) > maxJSON {
 		return list, fmt.Errorf("it is longer than %d kB", maxJSON>>10)

@@ -8,17 +8,17 @@ import (
 	"vividstrain/core/sense"
 )
 
-// collect turns the metrics of one page into readings.
+// collect converts the metrics of one page to readings.
 type collect struct {
 	meter   *Metrics
 	now     time.Time
 	newest  time.Time
 	metrics int
-	rates   int // counters that are seen for the first time: their rates come with the next page
+	rates   int // counters seen for the first time; their rates are known with the next page
 	list    []sense.Reading
 	counted map[string]float64 // processor seconds by core and whether idle; bytes of memory
 	cores   []string
-	found   []bool // of each pick whether the page has it
+	found   []bool // for each pick, whether the page has it
 }
 
 // take is called for each metric of the page.
@@ -41,8 +41,7 @@ func (c *collect) take(m *metric) {
 	c.known(m)
 }
 
-// matches tells whether a metric is the one that is asked for: its name, and
-// labels in braces where they are given.
+// matches reports whether m is the wanted metric, by its name and any labels in braces.
 func matches(want string, m *metric) bool {
 	asked, err := parseMetric(want + " 0")
 	if err != nil || asked.name != m.name {
@@ -71,13 +70,13 @@ func (c *collect) pick(p *Pick, m *metric) {
 
 func isCounter(name string) bool { return strings.HasSuffix(name, "_total") }
 
-// isRate tells whether a quantity is one a second, so that a counter's growth
-// and not its total is meant.
+// isRate reports whether a quantity is a rate per second, for which the growth of a counter is
+// meant.
 func isRate(quantity string) bool {
 	return slices.Contains([]string{"B/s", "b/s", "/s", "%", "W"}, sense.Unit(quantity))
 }
 
-// rate is by how much a counter grows in a second.
+// rate returns the growth of a counter per second.
 func (c *collect) rate(m *metric) (float64, bool) {
 	var key strings.Builder
 	key.WriteString(m.name)
@@ -100,12 +99,11 @@ func (c *collect) rate(m *metric) (float64, bool) {
 	return (m.value - before.value) / elapsed, true
 }
 
-// endings map what exporters in general call their metrics, by how the names
-// end.
+// endings map metric names of common exporters to quantities, by how the names end.
 var endings = []struct {
 	ending   string
 	quantity string
-	label    string // the metric's label that becomes the reading's
+	label    string // name of the metric's label that becomes the reading's label
 	scale    float64
 }{
 	{"network_receive_bytes_total", sense.NetReceive, "device", 8},
@@ -125,7 +123,7 @@ var endings = []struct {
 	{"power_watts", sense.Power, "", 1},
 }
 
-// known maps a metric that is known by its name.
+// known reads a metric whose name is known.
 func (c *collect) known(m *metric) {
 	if quantity, own := strings.CutPrefix(m.name, "vividstrain_"); own && CheckQuantity(quantity) == nil {
 		c.list = append(c.list, sense.Reading{Quantity: quantity, Label: m.label("of"), Value: m.value})
@@ -157,7 +155,7 @@ func (c *collect) known(m *metric) {
 	}
 }
 
-// processor adds up the seconds of a core by what it did in them.
+// processor adds the seconds of a core by its state.
 func (c *collect) processor(m *metric) {
 	share, ok := c.rate(m)
 	if !ok {
@@ -174,7 +172,7 @@ func (c *collect) processor(m *metric) {
 	c.counted[kind+core] += share
 }
 
-// readings appends what the page came to.
+// readings appends the readings of the page.
 func (c *collect) readings(list []sense.Reading) []sense.Reading {
 	var busy, all float64
 	slices.Sort(c.cores)
@@ -197,8 +195,7 @@ func (c *collect) readings(list []sense.Reading) []sense.Reading {
 	return unique(append(list, c.list...))
 }
 
-// unique numbers the labels of readings that have the same key, so that each of
-// them is kept.
+// unique numbers the labels of readings that have the same key, so that each of them is kept.
 func unique(list []sense.Reading) []sense.Reading {
 	seen := map[string]int{}
 	for i := range list {

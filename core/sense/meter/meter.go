@@ -1,7 +1,6 @@
-// Package meter reads the device from outside, over open protocols and
-// interfaces: SNMP, OpenMetrics, MQTT, JSON over HTTP, commands, and files that
-// grow. Each meter is a sense.Poller with a pace and a goroutine of its own, so
-// that none keeps another waiting.
+// Package meter reads the device from outside over open protocols: SNMP, OpenMetrics, MQTT, JSON
+// over HTTP, commands, and growing files. Each meter is a sense.Poller with an interval and a
+// goroutine of its own, so that none delays another.
 package meter
 
 import (
@@ -18,16 +17,16 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Pick is one quantity that is taken from what a meter says.
+// Pick is one quantity to read from a meter's data.
 type Pick struct {
 	Quantity string
 	Label    string
-	At       string  // where the meter has it: an OID, a metric, a path, a column
-	Scale    float64 // times what the meter says, in the quantity's unit
-	Offset   float64 // added after that
+	At       string  // its place in the data: an OID, a metric, a path, a column
+	Scale    float64 // factor from the meter's unit to the quantity's
+	Offset   float64 // added after scaling
 }
 
-// reading turns what the meter said into a reading.
+// reading converts the meter's value to a reading.
 func (p *Pick) reading(v float64) (sense.Reading, error) {
 	v = v*p.Scale + p.Offset
 	if math.IsNaN(v) || math.IsInf(v, 0) {
@@ -36,7 +35,7 @@ func (p *Pick) reading(v float64) (sense.Reading, error) {
 	return sense.Reading{Quantity: p.Quantity, Label: p.Label, Value: v}, nil
 }
 
-// pace is how often a meter is read, and how long that may take.
+// pace is the interval at which a meter is read, and the time limit of one reading.
 type pace struct {
 	kind, name string
 	every      time.Duration
@@ -46,24 +45,23 @@ func (p *pace) Kind() string { return p.kind }
 
 func (p *pace) Name() string { return p.name }
 
-// Every returns the interval, and a limit that leaves room for one slow answer.
+// Every returns the interval, and a time limit that allows for one slow answer.
 func (p *pace) Every() (interval, timeout time.Duration) { return p.every, 5 * time.Second }
 
-// lacks is what a meter was asked for and does not have: the rest of it is read all the
-// same, and these are absent.
+// lacks records picks that a meter does not have. The others are read all the same.
 type lacks struct {
 	mu   sync.Mutex
 	list []sense.Absence
 }
 
-// begin forgets what was lacking in the reading before.
+// begin clears the record for a new reading.
 func (l *lacks) begin() {
 	l.mu.Lock()
 	l.list = nil
 	l.mu.Unlock()
 }
 
-// add notes that a pick could not be read.
+// add records that a pick could not be read.
 func (l *lacks) add(p *Pick, err error) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -71,7 +69,7 @@ func (l *lacks) add(p *Pick, err error) {
 	l.list = append(l.list, sense.Absence{Quantity: key, Why: fmt.Sprintf("%.80q: %v", p.At, err), Remedy: "look at what is named under \"read\""})
 }
 
-// all is an error if not one of so many picks could be read.
+// all returns an error if none of the picks could be read.
 func (l *lacks) all(picks int) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -81,7 +79,7 @@ func (l *lacks) all(picks int) error {
 	return errors.New(l.list[0].Why)
 }
 
-// Absent lists what is lacking.
+// Absent returns the missing picks.
 func (l *lacks) Absent() []sense.Absence {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -94,7 +92,7 @@ type Source interface {
 	Close() error
 }
 
-// unit says how a unit is turned into the one that a quantity is kept in.
+// unit is the conversion from a unit to the one in which a quantity is kept.
 type unit struct{ scale, offset float64 }
 
 // units are the units that a meter may use, by the unit of the quantity.
@@ -111,7 +109,7 @@ var units = map[string]map[string]unit{
 	"rpm": {"rpm": {1, 0}}, "dB": {"dB": {1, 0}}, "V": {"V": {1, 0}, "mV": {1e-3, 0}}, "A": {"A": {1, 0}, "mA": {1e-3, 0}},
 }
 
-// Convert finds how values in a unit become values of a quantity.
+// Convert returns the conversion of values in a unit to values of a quantity.
 func Convert(quantity, from string) (scale, offset float64, err error) {
 	to := sense.Unit(quantity)
 	u, known := units[to][from]
@@ -121,7 +119,7 @@ func Convert(quantity, from string) (scale, offset float64, err error) {
 	return u.scale, u.offset, nil
 }
 
-// EndingFor is the ending of quantities that can be given in a unit, or "".
+// EndingFor returns the ending of quantities that can be given in a unit, or "".
 func EndingFor(unit string) string {
 	for _, ending := range sense.Endings() {
 		if _, _, err := Convert("x"+ending, unit); err == nil {
@@ -131,8 +129,8 @@ func EndingFor(unit string) string {
 	return ""
 }
 
-// CheckQuantity tells whether a name is one that a quantity may have: lower-case
-// words whose last one says the unit.
+// CheckQuantity returns an error unless a name is valid for a quantity: lower-case words, the
+// last of which is the unit.
 func CheckQuantity(name string) error {
 	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_") != "" || sense.Unit(name) == "" {
 		return fmt.Errorf("%q is no name of a quantity; such names are of small letters and end with their unit: %s", name, strings.Join(sense.Endings(), ", "))
@@ -140,8 +138,8 @@ func CheckQuantity(name string) error {
 	return nil
 }
 
-// patience keeps a meter that cannot be reached from being asked at each turn: it
-// waits longer after each failure, up to a minute.
+// patience limits how often an unreachable meter is tried: the wait grows with each failure, up
+// to a minute.
 type patience struct {
 	failures int
 	until    time.Time
@@ -156,8 +154,8 @@ func (p *patience) failed(now time.Time) {
 
 func (p *patience) worked() { *p = patience{} }
 
-// do runs one reading of a meter unless it is to be left alone for a while; then
-// it fails as it did before.
+// do runs one reading of a meter, unless it must wait after a failure; then it returns the last
+// error.
 func (p *patience) do(ctx context.Context, now time.Time, last *error, read func() error) error {
 	if !p.ready(now) && *last != nil {
 		return *last

@@ -14,7 +14,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// MQTT listens to a topic of a broker, to which a metering plug sends JSON or
+// MQTT is a meter that subscribes to a topic of a broker, to which a metering plug sends JSON or
 // plain numbers.
 type MQTT struct {
 	pace
@@ -24,16 +24,16 @@ type MQTT struct {
 	topic  string
 	picks  []Pick
 
-	state  sync.Mutex      // of what follows
-	fresh  []sense.Reading // not handed out yet
+	state  sync.Mutex      // protects what follows
+	fresh  []sense.Reading // not yet returned by Sample
 	at     time.Time       // of the last message
-	read   time.Time       // of the readings handed out last
-	failed error           // of the last message or connection
+	read   time.Time       // of the readings returned last
+	failed error           // error of the last message or connection
 	begun  time.Time
 }
 
-// NewMQTT makes a meter that connects to a broker, given like mqtt://box:1883,
-// and stays connected.
+// NewMQTT returns a meter that connects to a broker, given like mqtt://box:1883, and stays
+// connected.
 func NewMQTT(name, broker, topic, user, password string, every time.Duration, picks []Pick) (*MQTT, error) {
 	u, err := url.Parse(broker)
 	if err != nil || u.Host == "" || u.Scheme != "mqtt" && u.Scheme != "mqtts" && u.Scheme != "tcp" {
@@ -85,7 +85,7 @@ func (m *MQTT) fail(err error) {
 	m.failed, m.begun = err, time.Now()
 }
 
-// take reads one message.
+// take handles one message.
 func (m *MQTT) take(payload []byte) {
 	m.begin()
 	list, err := pickJSON(payload, m.picks, nil, &m.lacks)
@@ -99,14 +99,14 @@ func (m *MQTT) take(payload []byte) {
 	}
 }
 
-// ReadAt is when the message came.
+// ReadAt returns when the message came.
 func (m *MQTT) ReadAt() time.Time {
 	m.state.Lock()
 	defer m.state.Unlock()
 	return m.read
 }
 
-// Sample hands out what came since the last call.
+// Sample returns what came since the last call.
 func (m *MQTT) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	m.state.Lock()
 	defer m.state.Unlock()

@@ -15,8 +15,8 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Metrics reads a page in the OpenMetrics text format, or the older one that it
-// comes from.
+// Metrics is a meter that reads a page in the OpenMetrics text format, or in the older text
+// format.
 type Metrics struct {
 	pace
 	patience
@@ -25,15 +25,15 @@ type Metrics struct {
 	client *http.Client
 	url    string
 	header http.Header
-	picks  []Pick // where there are none, well-known names are mapped
+	picks  []Pick // if there are none, well-known names are mapped
 
 	totals map[string]total // of counters, by metric and labels
 	at     time.Time
-	read   time.Time // when the readings were taken, by the page's own times
+	read   time.Time // when the readings were taken, according to the page
 
-	state  sync.Mutex    // of what follows: State is asked while the page is read
-	offset time.Duration // of the other clock to ours
-	error  time.Duration // of the offset: half of what the shortest request took
+	state  sync.Mutex    // protects what follows: State may be called during Sample
+	offset time.Duration // of the other clock from ours
+	error  time.Duration // of the offset: half the duration of the shortest request
 	known  bool
 }
 
@@ -42,7 +42,7 @@ type total struct {
 	at    time.Time
 }
 
-// NewMetrics makes a meter for a page. The token, if any, is sent as a bearer's.
+// NewMetrics returns a meter for a page. A token is sent as a bearer token.
 func NewMetrics(name, url, token string, every time.Duration, picks []Pick) (*Metrics, error) {
 	header, err := headerFor(url, token)
 	if err != nil {
@@ -52,14 +52,14 @@ func NewMetrics(name, url, token string, every time.Duration, picks []Pick) (*Me
 	return &Metrics{pace: pace{"metrics", name, every}, client: newClient(), url: url, header: header, picks: picks, totals: map[string]total{}}, nil
 }
 
-// Close lets go of the connection.
+// Close closes idle connections.
 func (m *Metrics) Close() error { m.client.CloseIdleConnections(); return nil }
 
-// ReadAt is when the page's values were taken, on our clock; zero where it does
-// not say.
+// ReadAt returns when the page's values were measured, by our clock; zero where the page does
+// not state it.
 func (m *Metrics) ReadAt() time.Time { return m.read }
 
-// State tells how far the other clock is from ours.
+// State reports the offset of the other clock from ours.
 func (m *Metrics) State() map[string]string {
 	offset, known := m.difference()
 	if !known {
@@ -68,7 +68,7 @@ func (m *Metrics) State() map[string]string {
 	return map[string]string{"clock_difference_ms:" + m.name: strconv.FormatInt(offset.Milliseconds(), 10)}
 }
 
-// difference is how far the other clock is from ours, if that is known.
+// difference returns the offset of the other clock from ours, if it is known.
 func (m *Metrics) difference() (offset time.Duration, known bool) {
 	m.state.Lock()
 	defer m.state.Unlock()
@@ -110,8 +110,8 @@ func (m *Metrics) Sample(ctx context.Context, now time.Time, list []sense.Readin
 	return list, err
 }
 
-// compare measures how far the other clock is from ours: the answer was made
-// between sending and receiving. The shortest exchange tells best.
+// compare measures the offset of the other clock: the answer was made between sending and
+// receiving, so the shortest exchange is the most exact.
 func (m *Metrics) compare(header http.Header, sent, back time.Time) {
 	text := header.Get(TimeHeader)
 	at, err := time.Parse(time.RFC3339Nano, text)
@@ -125,8 +125,8 @@ func (m *Metrics) compare(header http.Header, sent, back time.Time) {
 	}
 }
 
-// TimeHeader is the header in which Serve says the time of its clock: Date knows
-// whole seconds alone.
+// TimeHeader is the header in which Serve states the time of its clock; Date has a resolution of
+// one second.
 const TimeHeader = "Vividstrain-Time"
 
 // Limits of a page.
@@ -141,7 +141,7 @@ type metric struct {
 	name   string
 	labels []label
 	value  float64
-	at     float64 // seconds since 1970, 0 where it is not said
+	at     float64 // seconds since 1970, 0 where not stated
 }
 
 type label struct{ name, value string }
@@ -155,7 +155,7 @@ func (m *metric) label(name string) string {
 	return ""
 }
 
-// errPage is a page that is not in the format.
+// errPage means that a page is not in the format.
 type errPage struct {
 	line int
 	what string
@@ -163,8 +163,8 @@ type errPage struct {
 
 func (e *errPage) Error() string { return fmt.Sprintf("line %d: %s", e.line, e.what) }
 
-// parseMetrics reads a page line by line (OpenMetrics 1.0, section 6, and the
-// text format 0.0.4). Comments and exemplars are passed over.
+// parseMetrics parses a page line by line (OpenMetrics 1.0, section 6, and the text format
+// 0.0.4). Comments and exemplars are skipped.
 func parseMetrics(r io.Reader, take func(*metric)) error {
 	limited := &io.LimitedReader{R: r, N: maxBytes}
 	lines := bufio.NewScanner(limited)
@@ -227,7 +227,7 @@ func parseMetric(text string) (*metric, error) {
 	return m, nil
 }
 
-// parseLabels reads what is between braces.
+// parseLabels parses the labels between braces.
 func (m *metric) parseLabels(text string) (rest string, err error) {
 	for {
 		text = strings.TrimLeft(text, ", \t")

@@ -14,8 +14,8 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Page offers readings as a page in the OpenMetrics text format. Another
-// computer's Metrics reads it.
+// Page serves readings as a page in the OpenMetrics text format, for Metrics on another
+// computer.
 func Page(latest func() map[sense.Identity]sense.Sample) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		page := format(latest())
@@ -25,7 +25,7 @@ func Page(latest func() map[sense.Identity]sense.Sample) http.Handler {
 	})
 }
 
-// Serve offers the page to those who send the token as a bearer's.
+// Serve serves the page to clients that send the bearer token.
 func Serve(token string, latest func() map[sense.Identity]sense.Sample) http.Handler {
 	page := Page(latest)
 	want := sha256.Sum256([]byte(token))
@@ -45,9 +45,8 @@ func Serve(token string, latest func() map[sense.Identity]sense.Sample) http.Han
 	})
 }
 
-// format writes readings with the times at which they were taken. Metrics of one
-// name are together, as the format wants it. Of two sources for one reading
-// the first one's is offered.
+// format formats readings with the times at which they were taken. Metrics with one name are
+// kept together, as the format requires. Of two sources for one reading, the first is used.
 func format(latest map[sense.Identity]sense.Sample) []byte {
 	type line struct {
 		rank int

@@ -16,9 +16,9 @@ import (
 	"vividstrain/core/sense"
 )
 
-// SNMP asks an agent, of version 2c or 3. Without picks it reads what the
-// standard tables tell: load and memory (HOST-RESOURCES-MIB, RFC 2790),
-// temperatures (ENTITY-SENSOR-MIB, RFC 3433) and links (IF-MIB, RFC 2863).
+// SNMP is a meter that queries an agent of version 2c or 3. Without picks it reads the standard
+// tables: load and memory (HOST-RESOURCES-MIB, RFC 2790), temperatures (ENTITY-SENSOR-MIB, RFC
+// 3433) and links (IF-MIB, RFC 2863).
 type SNMP struct {
 	pace
 	patience
@@ -30,8 +30,7 @@ type SNMP struct {
 	totals map[string]total
 }
 
-// SNMPAccess says how an agent lets itself be asked. With a user version 3 is
-// spoken.
+// SNMPAccess states how to authenticate with an agent. With a user, version 3 is used.
 type SNMPAccess struct {
 	Community        string
 	User             string
@@ -43,7 +42,7 @@ type SNMPAccess struct {
 var authProtocols = map[string]gosnmp.SnmpV3AuthProtocol{"": gosnmp.SHA, "md5": gosnmp.MD5, "sha": gosnmp.SHA, "sha256": gosnmp.SHA256, "sha512": gosnmp.SHA512}
 var privProtocols = map[string]gosnmp.SnmpV3PrivProtocol{"": gosnmp.AES, "des": gosnmp.DES, "aes": gosnmp.AES, "aes256": gosnmp.AES256}
 
-// NewSNMP makes a meter of an agent at host or host:port.
+// NewSNMP returns a meter for an agent at host or host:port.
 func NewSNMP(name, address string, access SNMPAccess, every time.Duration, picks []Pick) (*SNMP, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
@@ -86,7 +85,7 @@ func NewSNMP(name, address string, access SNMPAccess, every time.Duration, picks
 	return s, nil
 }
 
-// Close lets go of the socket.
+// Close closes the socket.
 func (s *SNMP) Close() error {
 	if s.agent.Conn == nil {
 		return nil
@@ -94,7 +93,7 @@ func (s *SNMP) Close() error {
 	return s.agent.Conn.Close()
 }
 
-// Sample asks the agent.
+// Sample queries the agent.
 func (s *SNMP) Sample(ctx context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	err := s.do(ctx, now, &s.last, func() (err error) {
 		s.agent.Context = ctx
@@ -114,7 +113,7 @@ func (s *SNMP) Sample(ctx context.Context, now time.Time, list []sense.Reading) 
 	return list, err
 }
 
-// explain names the agent, never its secrets.
+// explain adds the agent's address to an error, but never its secrets.
 func (s *SNMP) explain(err error) error {
 	if err == nil {
 		return nil
@@ -125,7 +124,7 @@ func (s *SNMP) explain(err error) error {
 	return fmt.Errorf("agent %s: %w", net.JoinHostPort(s.agent.Target, strconv.Itoa(int(s.agent.Port))), err)
 }
 
-// ask reads the objects that were named.
+// ask reads the picks.
 func (s *SNMP) ask(now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	s.begin()
 	for part := range slices.Chunk(s.picks, 20) {
@@ -163,7 +162,7 @@ func (s *SNMP) ask(now time.Time, list []sense.Reading) ([]sense.Reading, error)
 	return list, s.all(len(s.picks))
 }
 
-// valueOf is the number in an answer, and whether it is a counter.
+// valueOf returns the number in an answer, and whether it is a counter.
 func valueOf(v gosnmp.SnmpPDU) (value float64, counter bool, err error) {
 	switch v.Type {
 	case gosnmp.NoSuchObject, gosnmp.NoSuchInstance, gosnmp.EndOfMibView, gosnmp.Null:
@@ -214,7 +213,7 @@ const (
 	columnOfNetSpeeds = ifHighSpeed
 )
 
-// walk reads a column: its values by what follows its name.
+// walk reads a column of a table: its values by row index.
 func (s *SNMP) walk(column string) (map[string]gosnmp.SnmpPDU, []string, error) {
 	rows, order := map[string]gosnmp.SnmpPDU{}, []string{}
 	errEnough := errors.New("enough")
@@ -293,7 +292,7 @@ func (s *SNMP) memory(_ time.Time, list []sense.Reading) ([]sense.Reading, error
 	return list, nil
 }
 
-// sensors reads the table of sensors, of those kinds that are known here.
+// sensors reads those kinds of sensor from the table that are known here.
 func (s *SNMP) sensors(_ time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	kinds, rows, err := s.numbers(entPhySensor + ".1")
 	if err != nil || len(rows) == 0 {
@@ -316,7 +315,7 @@ func (s *SNMP) sensors(_ time.Time, list []sense.Reading) ([]sense.Reading, erro
 	return list, nil
 }
 
-// links reads what the interfaces carry.
+// links reads the traffic of the interfaces.
 func (s *SNMP) links(now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	names, rows, err := s.walk(ifName)
 	if err != nil || len(rows) == 0 {
