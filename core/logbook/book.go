@@ -36,8 +36,8 @@ var ErrNoRun = errors.New("there is no such run in the logbook")
 // ErrNoBook means that there is no logbook.
 var ErrNoBook = errors.New("there is no such logbook")
 
-// OpenExisting opens the logbook at path. Where there is none, the error is
-// ErrNoBook, and none is made.
+// OpenExisting opens the logbook at path. If there is none, the error is ErrNoBook, and none is
+// created.
 func OpenExisting(path string) (*Book, error) {
 	if _, err := os.Stat(path); errors.Is(err, os.ErrNotExist) {
 		return nil, fmt.Errorf("logbook %s: %w", path, ErrNoBook)
@@ -45,7 +45,7 @@ func OpenExisting(path string) (*Book, error) {
 	return Open(path)
 }
 
-// Open opens the logbook at path, and makes one where there is none.
+// Open opens the logbook at path and creates it if there is none.
 func Open(path string) (*Book, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o777); err != nil {
 		return nil, fmt.Errorf("logbook %s: %w", path, err)
@@ -66,12 +66,12 @@ func Open(path string) (*Book, error) {
 	return b, nil
 }
 
-// escape makes a path fit for a file: URI.
+// escape returns a path as it must be written in a file: URI.
 func escape(path string) string {
 	return strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23").Replace(filepath.ToSlash(path))
 }
 
-// prepare checks that the file is a logbook, or makes it one if it is empty.
+// prepare checks that the file is a logbook; an empty file becomes one.
 func (b *Book) prepare() error {
 	var id int
 	if err := b.db.QueryRow("PRAGMA application_id").Scan(&id); err != nil {
@@ -87,7 +87,7 @@ func (b *Book) prepare() error {
 	return err
 }
 
-// Recording tells whether a run is being written to the logbook now.
+// Recording reports whether a run is being written to the logbook now.
 func (b *Book) Recording() bool {
 	if b.writes.Load() {
 		return true
@@ -105,7 +105,7 @@ var (
 	errDamaged  = errors.New("it is damaged; put a copy of it back, or name another one with --logbook")
 )
 
-// explain says in one line what went wrong with the file.
+// explain describes in one line what is wrong with the file.
 func (b *Book) explain(err error) error {
 	text := err.Error()
 	switch {
@@ -128,8 +128,8 @@ func (b *Book) explain(err error) error {
 	return fmt.Errorf("logbook %s: %w", b.path, err)
 }
 
-// beginsLikeOne tells whether a file that cannot be read as a database has the head of
-// a logbook all the same (the application id is at byte 68 of SQLite's file header).
+// beginsLikeOne reports whether a file that cannot be read as a database has the header of a
+// logbook (the application id is at byte 68 of SQLite's file header).
 func (b *Book) beginsLikeOne() bool {
 	f, err := os.Open(b.path)
 	if err != nil {
@@ -152,7 +152,7 @@ type Entry struct {
 	Attempts int
 }
 
-// Runs lists the runs, the newest first.
+// Runs returns the runs, newest first.
 func (b *Book) Runs() ([]Entry, error) {
 	rows, err := b.db.Query(`SELECT document, (SELECT count(*) FROM attempts WHERE run = runs.id)
 		FROM runs ORDER BY started DESC, rowid DESC`)
@@ -175,7 +175,7 @@ func (b *Book) Runs() ([]Entry, error) {
 	return entries, rows.Err()
 }
 
-// Find completes the beginning of a run's id; empty means the newest run.
+// Find returns the run whose id begins with id; "" means the newest run.
 func (b *Book) Find(id string) (string, error) {
 	rows, err := b.db.Query(`SELECT id FROM runs WHERE substr(id, 1, ?) = ? ORDER BY started DESC, rowid DESC LIMIT 2`, len(id), id)
 	if err != nil {
@@ -201,8 +201,8 @@ func (b *Book) Find(id string) (string, error) {
 	return found[0], rows.Err()
 }
 
-// Load reads the whole document of a run. Attempts that never ended are left
-// out; Unfinished names their rungs.
+// Load reads the whole document of a run. Attempts that never ended are left out; Unfinished
+// names their rungs.
 func (b *Book) Load(id string) (*Document, error) {
 	var text string
 	err := b.db.QueryRow("SELECT document FROM runs WHERE id = ?", id).Scan(&text)
@@ -234,8 +234,7 @@ func (b *Book) Load(id string) (*Document, error) {
 	return d, nil
 }
 
-// divideIdle deals out the readings of a version without phases to before and after
-// the rungs.
+// divideIdle assigns the readings of a version without phases to before and after the rungs.
 func (d *Document) divideIdle() {
 	if d.After == nil {
 		return
@@ -247,10 +246,10 @@ func (d *Document) divideIdle() {
 	}
 }
 
-// maxRemarks bounds the remarks on a run.
+// maxRemarks is the largest number of remarks on a run.
 const maxRemarks = 10000
 
-// Remark adds a remark to a run, also while it goes on.
+// Remark adds a remark to a run, which may be going on.
 func (b *Book) Remark(run string, r Remark) error {
 	text, err := json.Marshal(r)
 	if err != nil {
@@ -285,8 +284,8 @@ func (b *Book) Remarks(d *Document) ([]Remark, error) {
 	return list, rows.Err()
 }
 
-// playedAt is the load that was played at a time, or last before it: "" before the
-// first attempt and after the end of the run.
+// playedAt returns the load that was played at a time, or last before it: "" before the first
+// attempt and after the end of the run.
 func (d *Document) playedAt(at time.Time) (played string) {
 	var latest Attempt
 	for _, r := range d.Rungs {
@@ -300,14 +299,14 @@ func (d *Document) playedAt(at time.Time) (played string) {
 	if d.Ended != nil {
 		end = *d.Ended
 	}
-	const slow = time.Minute // people may be, with what they note of a run that was interrupted
+	const slow = time.Minute // delay of remarks on a run that was interrupted
 	if !end.IsZero() && at.After(end) && (d.Ended != nil || at.Sub(end) > slow) {
 		return ""
 	}
 	return played
 }
 
-// PlanFiles notes which rungs of the plan are files.
+// PlanFiles records in the plan which of its rungs are files.
 func (d *Document) PlanFiles() {
 	rung := 0
 	for _, c := range d.Plan.Columns {
@@ -323,7 +322,7 @@ func (d *Document) PlanFiles() {
 	}
 }
 
-// fillRungs completes the rungs as they are in a head: in older documents they follow from the
+// fillRungs completes the rungs of a document's head; older documents list them only in the
 // plan.
 func (d *Document) fillRungs() {
 	if len(d.Rungs) == 0 {
@@ -334,7 +333,7 @@ func (d *Document) fillRungs() {
 	}
 }
 
-// FillRungs lists the rungs of the plan, without attempts.
+// FillRungs sets the rungs from the plan, without attempts.
 func (d *Document) FillRungs() {
 	d.Rungs = []Rung{}
 	if p := d.Plan.Crowd; p != nil {
@@ -351,8 +350,7 @@ func (d *Document) FillRungs() {
 	}
 }
 
-// PlannedColumns are the columns of the plan, with the files that are to be
-// played.
+// PlannedColumns returns the columns of the plan, with the files to be played.
 func (d *Document) PlannedColumns() []load.Column {
 	columns := slices.Clone(d.Plan.Columns)
 	rung := 0
@@ -411,7 +409,7 @@ func (b *Book) Trials(id string) ([]search.Trial, error) {
 	return trials, rows.Err()
 }
 
-// NewID makes the name of a run from its start and four random characters.
+// NewID returns the name of a run: its start and four random characters.
 func NewID(started time.Time) string {
 	return started.UTC().Format("20060102-150405-") + strings.ToLower(rand.Text()[:4])
 }

@@ -1,5 +1,5 @@
-// Package logbook stores runs: the run document, and the file of runs that it
-// is kept in while it grows.
+// Package logbook stores runs: the run document, and the database in which a run is kept while
+// it grows.
 package logbook
 
 import (
@@ -14,10 +14,10 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// Schema names the form of the run document.
+// Schema identifies the form of the run document.
 const Schema = "vividstrain.run/1"
 
-// Document is one run. docs/run-document.md describes it.
+// Document is the record of one run (docs/run-document.md).
 type Document struct {
 	Schema     string           `json:"schema"`
 	ID         string           `json:"id"`
@@ -36,22 +36,21 @@ type Document struct {
 	After      *Baseline        `json:"after,omitempty"` // the idle device again, after the last rung
 	Rungs      []Rung           `json:"rungs"`
 	Ceiling    *Ceiling         `json:"ceiling" jsonschema:"nullable"`
-	Crowd      *Crowd           `json:"crowd,omitempty"` // of a crowd: how many streams the device carries
+	Crowd      *Crowd           `json:"crowd,omitempty"` // result of a crowd
 	Notes      []string         `json:"notes"`
-	Remarks    []Remark         `json:"remarks,omitempty"` // what people noted, in the order of its time
-	Gaps       []Gap            `json:"gaps,omitempty"`    // times in which a sensor gave nothing
+	Remarks    []Remark         `json:"remarks,omitempty"` // remarks by people, in order of time
+	Gaps       []Gap            `json:"gaps,omitempty"`    // times in which a sensor failed
 	ResumedAt  []time.Time      `json:"resumed_at,omitempty"`
 }
 
-// NewWatch begins the document of readings without a ladder: all of them are in
-// its baseline.
+// NewWatch returns a document for readings without a ladder: all of them are in its baseline.
 func NewWatch(started time.Time, version string) *Document {
 	return &Document{Schema: Schema, ID: NewID(started), Kind: "watch", Started: started.UTC(), Tool: Tool{Version: version},
 		Device: Device{Name: "this computer", Spec: map[string]string{}}, Route: Route{Kind: "none", Options: map[string]string{}},
 		Plan: Plan{Columns: []load.Column{}}, Rungs: []Rung{}, Notes: []string{}, Criteria: verdict.Default()}
 }
 
-// NoteGaps takes the times into the document in which sensors gave nothing.
+// NoteGaps adds the times in which sensors failed.
 func (d *Document) NoteGaps(gaps []sense.Gap) {
 	for _, g := range gaps {
 		gap := Gap{Kind: g.Source.Kind, Source: g.Source.Name, FromS: g.From.Sub(d.Started).Seconds(), Reason: g.Reason}
@@ -63,10 +62,10 @@ func (d *Document) NoteGaps(gaps []sense.Gap) {
 	}
 }
 
-// Tool says what measured.
+// Tool is the program that measured.
 type Tool struct {
 	Version       string  `json:"version"`
-	InstrumentCPU float64 `json:"instrument_cpu_pct"` // what sampling took, of one core
+	InstrumentCPU float64 `json:"instrument_cpu_pct"` // use of one core by sampling, in percent
 	LateSamples   int     `json:"late_samples"`       // rounds of readings that began more than half an interval late
 }
 
@@ -76,16 +75,16 @@ type Device struct {
 	Spec map[string]string `json:"spec"`
 }
 
-// Route says how the load reached the device.
+// Route is how the load reached the device.
 type Route struct {
 	Kind    string            `json:"kind"`
 	Options map[string]string `json:"options"`
 }
 
-// oldKinds are the words that routes had in earlier documents.
+// oldKinds maps the words of routes in earlier documents to today's.
 var oldKinds = map[string]string{"standin": "simulated"}
 
-// UnmarshalJSON reads documents from before the simulated devices were called so.
+// UnmarshalJSON also reads the words that routes had in earlier documents.
 func (r *Route) UnmarshalJSON(text []byte) error {
 	type plain Route
 	if err := json.Unmarshal(text, (*plain)(r)); err != nil {
@@ -97,19 +96,20 @@ func (r *Route) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-// Plan is what a run was told to do; it is all that is needed to go on.
+// Plan is what a run was told to do: all that is needed to resume it.
 type Plan struct {
 	HoldS     float64 `json:"hold_s"`
 	SettleS   float64 `json:"settle_s"`
 	BaselineS float64 `json:"baseline_s"`
 	RestS     float64 `json:"rest_s,omitempty"` // the longest wait between attempts
 	All       bool    `json:"all"`              // go on after two rungs that are not smooth
-	// Sensors are the pages that were read beside the device's own sensors, without credentials.
+	// Sensors are the addresses of meters that were read beside the device's own sensors,
+	// without credentials.
 	Sensors      []string      `json:"sensors,omitempty"`
 	SensorsToken bool          `json:"sensors_token,omitempty"` // they were asked with a token
 	Columns      []load.Column `json:"columns"`
-	// Files are the files of those rungs that are not just any clip, by the
-	// rung's place in the list of rungs, from 0.
+	// Files are the files to play on those rungs that are not just any clip, by the rung's index
+	// from 0.
 	Files map[int]string `json:"files,omitempty"`
 	Crowd *CrowdPlan     `json:"crowd,omitempty"`
 }
@@ -124,15 +124,15 @@ type CrowdPlan struct {
 	NeedReserve bool        `json:"need_reserve,omitempty"` // the need is met only if the reserve is left
 	StaggerS    float64     `json:"stagger_s"`
 	Spread      bool        `json:"spread"`            // streams begin at different places of the film
-	Numbers     []int       `json:"numbers,omitempty"` // how many times the mix was tried, a rung each
+	Numbers     []int       `json:"numbers,omitempty"` // multiples of the mix that were tried, one per rung
 }
 
-// Crowd says how many streams a device carries.
+// Crowd is how many streams a device can play.
 type Crowd struct {
-	Highest int `json:"highest"` // times the mix, smooth for every viewer; 0: not even once
-	Streams int `json:"streams"` // in that
-	// Comfortable is how many times the mix leave the reserve of the limiter; null where
-	// that is not known, for the reason in ComfortableWhy.
+	Highest int `json:"highest"` // multiple of the mix that is smooth for every viewer; 0: none
+	Streams int `json:"streams"` // number of streams in that
+	// Comfortable is the multiple of the mix that leaves the reserve of the limiter; null where
+	// it is not known, for the reason in ComfortableWhy.
 	Comfortable    *int            `json:"comfortable" jsonschema:"nullable"`
 	ComfortableWhy string          `json:"comfortable_why,omitempty"`
 	Confirmed      bool            `json:"confirmed"`
@@ -144,14 +144,14 @@ type Crowd struct {
 	Headroom       *float64        `json:"headroom_pct" jsonschema:"nullable"`
 	HeadroomOf     verdict.Limiter `json:"headroom_of,omitempty"`
 	Predicted      *Prediction     `json:"predicted,omitempty"`        // from the first numbers
-	CostCPU        *float64        `json:"cost_core_pct,omitempty"`    // of one more mix in real time, 100: one core
-	CostMemory     *float64        `json:"cost_mem_bytes,omitempty"`   // of one more mix
+	CostCPU        *float64        `json:"cost_core_pct,omitempty"`    // cost of one more mix in real time, 100: one core
+	CostMemory     *float64        `json:"cost_mem_bytes,omitempty"`   // cost of one more mix
 	Met            *bool           `json:"met,omitempty"`              // whether the need is met
-	WithReserve    *bool           `json:"met_with_reserve,omitempty"` // whether it is with the reserve left; absent where that is not known
+	WithReserve    *bool           `json:"met_with_reserve,omitempty"` // whether it is met with the reserve left; absent where not known
 }
 
-// UnmarshalJSON reads documents from before the cost of a mix had its unit in its name,
-// and from before the comfortable number could be unknown, when 0 stood for both.
+// UnmarshalJSON also reads earlier documents, in which the cost of a mix had no unit in its
+// name, and the comfortable number was 0 where it was not known.
 func (c *Crowd) UnmarshalJSON(text []byte) error {
 	type plain Crowd
 	old := struct {
@@ -167,10 +167,10 @@ func (c *Crowd) UnmarshalJSON(text []byte) error {
 	return nil
 }
 
-// Prediction is what the readings with few streams say of many.
+// Prediction is the number of streams expected from the readings with few streams.
 type Prediction struct {
-	From    int             `json:"from"`   // times the mix that it was read at
-	Number  int             `json:"number"` // times the mix that fit
+	From    int             `json:"from"`   // multiple of the mix that it is based on
+	Number  int             `json:"number"` // multiple of the mix that fits
 	Limiter verdict.Limiter `json:"limiter"`
 }
 
@@ -184,25 +184,25 @@ type Baseline struct {
 	Readings []Reading `json:"readings"`
 }
 
-// Conditions are what the device was like when the run began, and what of it
-// makes the result doubtful.
+// Conditions are the state of the device when the run began, and what of it makes the result
+// doubtful.
 type Conditions struct {
 	Facts    map[string]string `json:"facts,omitempty"` // governor, supply, ...
 	Warnings []string          `json:"warnings,omitempty"`
 	Absent   []sense.Absence   `json:"absent,omitempty"` // what could not be read, and why
 }
 
-// Remark is something that a person noted.
+// Remark is an observation by a person.
 type Remark struct {
 	At       time.Time          `json:"at"`
 	AtS      float64            `json:"at_s"` // seconds since the run started
 	Kind     RemarkKind         `json:"kind"`
 	Text     string             `json:"text,omitempty"`
 	Readings map[string]float64 `json:"readings,omitempty"` // by quantity
-	Load     string             `json:"load,omitempty"`     // that was being played then
+	Load     string             `json:"load,omitempty"`     // being played at that time
 }
 
-// RemarkKind tells remarks apart.
+// RemarkKind is the kind of a remark.
 type RemarkKind string
 
 // The kinds of remarks.
@@ -212,7 +212,7 @@ const (
 	Picture RemarkKind = "picture" // a fault of the picture was seen
 )
 
-// Gap is a time in which a sensor gave nothing.
+// Gap is a time in which a sensor failed.
 type Gap struct {
 	Kind   string   `json:"kind,omitempty"` // of the source, absent in older documents
 	Source string   `json:"source"`
@@ -226,7 +226,7 @@ type Reading struct {
 	AtS      float64 `json:"at_s"`           // seconds since the run started
 	Kind     string  `json:"kind,omitempty"` // of the source, absent in older documents
 	Source   string  `json:"source"`
-	Quantity string  `json:"quantity"` // with its label after a colon, where it has one
+	Quantity string  `json:"quantity"` // followed by a colon and its label, if it has one
 	Value    float64 `json:"value"`
 	Phase    Phase   `json:"phase,omitempty"`
 }
@@ -246,29 +246,29 @@ const (
 // Rung is one load of the ladder and the attempts at it.
 type Rung struct {
 	Load     load.Load   `json:"load"`
-	File     string      `json:"file,omitempty"` // that is played
+	File     string      `json:"file,omitempty"` // the file that is played
 	Column   string      `json:"column"`
 	Order    int         `json:"order"`         // place in its column, from 1
-	Mix      []load.Load `json:"mix,omitempty"` // of a crowd of several loads: all of them
+	Mix      []load.Load `json:"mix,omitempty"` // all loads of a crowd with several
 	Attempts []Attempt   `json:"attempts"`
 }
 
-// Attempt is one try at a rung.
+// Attempt is one attempt at a rung.
 type Attempt struct {
 	Purpose   search.Purpose    `json:"purpose"`
 	Started   time.Time         `json:"started"`
 	Ended     time.Time         `json:"ended,omitzero"`
 	Verdict   verdict.Grade     `json:"verdict"`
-	Void      verdict.VoidCause `json:"void,omitempty"` // of a void attempt: why it says nothing
+	Void      verdict.VoidCause `json:"void,omitempty"` // why a void attempt says nothing about the device
 	Reasons   []string          `json:"reasons"`
-	HoldS     float64           `json:"hold_s,omitempty"`                    // where it was held for longer than planned
-	ClipBPS   int64             `json:"clip_bitrate_bps,omitempty"`          // of its clip, where that is not what was ordered
+	HoldS     float64           `json:"hold_s,omitempty"`                    // how long it was held, if longer than planned
+	ClipBPS   int64             `json:"clip_bitrate_bps,omitempty"`          // bitrate of its clip, if not as ordered
 	Limiter   verdict.Limiter   `json:"limiter"`                             // empty for a smooth attempt
 	Evidence  string            `json:"evidence,omitempty"`                  // for the limiter
 	Decode    string            `json:"decode"`                              // hardware, software, unknown, or none where the device does not decode
-	StartS    *float64          `json:"start_delay_s" jsonschema:"nullable"` // from the order to play to the first picture; null where that is not known
-	Speed     *float64          `json:"speed,omitempty"`                     // media seconds a second, where frames could not be counted
-	Frames    *tally.Frames     `json:"frames" jsonschema:"nullable"`        // steady window of the worst stream; null where they could not be counted
+	StartS    *float64          `json:"start_delay_s" jsonschema:"nullable"` // from the request to the first picture; null where not known
+	Speed     *float64          `json:"speed,omitempty"`                     // media seconds per second, where frames could not be counted
+	Frames    *tally.Frames     `json:"frames" jsonschema:"nullable"`        // steady window of the worst stream; null where frames could not be counted
 	Buffer    *tally.Buffer     `json:"buffer" jsonschema:"nullable"`        // of the worst stream
 	Windows   []tally.Window    `json:"windows"`                             // of the worst stream
 	Streams   []tally.Frames    `json:"streams,omitempty"`                   // steady window of each, where there are several, 100 at most
@@ -277,7 +277,8 @@ type Attempt struct {
 	Use       sense.Use         `json:"use"`                                 // readings of the steady window
 }
 
-// FramesDue is how many frames were due in the steady window, 0 where they were not counted.
+// FramesDue returns how many frames were due in the steady window, 0 where they were not
+// counted.
 func (a *Attempt) FramesDue() int {
 	if a.Frames == nil {
 		return 0
@@ -302,11 +303,11 @@ type Ceiling struct {
 	Columns    []ColumnCeiling `json:"columns"`
 }
 
-// Next is the rung that was not smooth any more.
+// Next is the first rung above the ceiling that was not smooth.
 type Next struct {
 	Load    load.Load     `json:"load"`
 	Verdict verdict.Grade `json:"verdict"`
-	Reason  string        `json:"reason,omitempty"` // the first of its worst attempt
+	Reason  string        `json:"reason,omitempty"` // first reason of its worst attempt
 }
 
 // ColumnCeiling is the highest smooth rung of one column.
@@ -326,7 +327,7 @@ type ColumnCeiling struct {
 	Untried    []load.Load     `json:"untried,omitempty"`    // easier rungs at which no attempt counted
 }
 
-// Attempts counts the attempts of all rungs.
+// Attempts returns the number of attempts at all rungs.
 func (d *Document) Attempts() (n int) {
 	for i := range d.Rungs {
 		n += len(d.Rungs[i].Attempts)
@@ -334,7 +335,7 @@ func (d *Document) Attempts() (n int) {
 	return n
 }
 
-// Counted are the attempts of a rung that count.
+// Counted returns the attempts of a rung that are not void.
 func (r *Rung) Counted() (list []Attempt) {
 	for _, a := range r.Attempts {
 		if a.Verdict != verdict.Void {
@@ -344,7 +345,7 @@ func (r *Rung) Counted() (list []Attempt) {
 	return list
 }
 
-// Counted counts the attempts of all rungs that count.
+// Counted returns the number of attempts at all rungs that are not void.
 func (d *Document) Counted() (n int) {
 	for i := range d.Rungs {
 		n += len(d.Rungs[i].Counted())
@@ -352,7 +353,7 @@ func (d *Document) Counted() (n int) {
 	return n
 }
 
-// Loads is the mix so many times.
+// Loads returns the mix repeated so many times.
 func (p *CrowdPlan) Loads(times int) []load.Load {
 	loads := slices.Clone(p.Mix)
 	for i := range loads {
@@ -364,7 +365,7 @@ func (p *CrowdPlan) Loads(times int) []load.Load {
 	return loads
 }
 
-// Rung is the rung of number i of those that were tried.
+// Rung returns the rung of the i-th number that was tried.
 func (p *CrowdPlan) Rung(i int) Rung {
 	loads := p.Loads(p.Numbers[i])
 	r := Rung{Load: loads[0], File: loads[0].File, Column: "crowd", Order: i + 1, Attempts: []Attempt{}}

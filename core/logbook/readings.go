@@ -13,10 +13,10 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Readings returns all readings of a run in the order of their times.
+// Readings returns all readings of a run in order of time.
 func (b *Book) Readings(d *Document) ([]Reading, error) { return b.readings(d, "TRUE") }
 
-// readings lists those of a run for which the condition holds, in the order of their times.
+// readings returns the readings of a run that satisfy a condition, in order of time.
 func (b *Book) readings(d *Document, which string, args ...any) (list []Reading, err error) {
 	list = []Reading{}
 	err = b.eachSample(d.ID, which, args, func(at time.Time, source sense.Identity, phase Phase, values []keyValue) {
@@ -27,7 +27,7 @@ func (b *Book) readings(d *Document, which string, args ...any) (list []Reading,
 	return list, err
 }
 
-// eachSample reads the samples of a run for which the condition holds, one at a time.
+// eachSample calls each for every sample of a run that satisfies a condition.
 func (b *Book) eachSample(run, which string, args []any, each func(at time.Time, source sense.Identity, phase Phase, values []keyValue)) error {
 	rows, err := b.db.Query("SELECT at, coalesce(kind, ''), source, readings, coalesce(phase, '') FROM samples WHERE run = ? AND ("+which+") ORDER BY at, rowid",
 		append([]any{run}, args...)...)
@@ -52,13 +52,13 @@ func (b *Book) eachSample(run, which string, args []any, each func(at time.Time,
 	return rows.Err()
 }
 
-// ReadBack gives the samples from one time up to, not including, another, one at a time, as they
-// were written: with the quantity and its label in one key.
+// ReadBack calls each for every sample from one time up to, not including, another. As in the
+// file, the quantity and its label are one key.
 func (r *Recorder) ReadBack(from, to time.Time, each func(s *sense.Sample)) error {
 	if err := r.flush(); err != nil {
 		return r.check(err)
 	}
-	end := to.Add(time.Microsecond - 1).UnixMicro() // times are kept in whole microseconds
+	end := to.Add(time.Microsecond - 1).UnixMicro() // times are stored in whole microseconds
 	err := r.book.eachSample(r.doc.ID, "at >= ? AND at < ?", []any{from.UnixMicro(), end}, func(at time.Time, source sense.Identity, _ Phase, values []keyValue) {
 		s := sense.Sample{At: at, Source: source}
 		for _, v := range values {
@@ -69,8 +69,8 @@ func (r *Recorder) ReadBack(from, to time.Time, each func(s *sense.Sample)) erro
 	return r.check(err)
 }
 
-// encodeReadings writes readings as a JSON object from key to value. Values
-// that JSON cannot carry are left out.
+// encodeReadings encodes readings as a JSON object from key to value. Values that JSON cannot
+// represent are left out.
 func encodeReadings(list []sense.Reading) string {
 	b := make([]byte, 0, 32*len(list)+2)
 	for _, r := range list {

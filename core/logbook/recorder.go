@@ -14,24 +14,24 @@ import (
 	"vividstrain/core/sense"
 )
 
-// flushEvery is how long samples are gathered before they are written.
+// flushEvery is how long samples are collected before they are written.
 const flushEvery = 500 * time.Millisecond
 
-// Recorder writes one run as it happens. Attempts are on disk when the call
-// returns, samples within flushEvery. It is safe for several goroutines.
+// Recorder writes one run as it happens. Attempts are on disk when the call returns, samples
+// within flushEvery. It is safe for several goroutines.
 type Recorder struct {
 	book    *Book
 	doc     *Document
 	mu      sync.Mutex
 	pending []row
-	attempt sql.NullInt64 // the one that runs
+	attempt sql.NullInt64 // the attempt under way
 	phase   Phase
-	err     error // the first failure of a write in the background
+	err     error // the first failure of a background write
 	stop    chan struct{}
 	stopped sync.WaitGroup
 }
 
-// row is one sample on its way to disk.
+// row is one sample to be written.
 type row struct {
 	attempt  sql.NullInt64
 	at       int64
@@ -43,13 +43,12 @@ type row struct {
 // ErrBusy means that another run is being written to the logbook.
 var ErrBusy = errors.New("another run is being measured with this logbook; two at once would disturb each other")
 
-// Abandoned makes the result of an attempt in which a run was stopped, from what
-// was read in it.
+// Abandoned returns the result of an attempt in which a run was stopped, from its readings.
 type Abandoned func(rung int, purpose search.Purpose, started time.Time, readings []Reading) Attempt
 
-// Record begins to write a run. Only one run at a time is written to a logbook.
-// The document of a run that is there already is taken up again: attempts that
-// never ended are then given the result that abandoned makes for them.
+// Record starts to write a run. Only one run at a time is written to a logbook. If the run is
+// already there it is resumed: attempts that never ended get the result that abandoned returns
+// for them.
 func (b *Book) Record(d *Document, abandoned Abandoned) (*Recorder, error) {
 	free, err := b.lock.TryLock()
 	if err != nil {
@@ -120,7 +119,7 @@ func (r *Recorder) begin(abandoned Abandoned) error {
 	return nil
 }
 
-// head is the document without what has rows of its own.
+// head returns the document without the parts that have rows of their own.
 func (r *Recorder) head() (string, error) {
 	d := *r.doc
 	d.Remarks, d.Baseline.Readings = nil, nil
@@ -137,7 +136,7 @@ func (r *Recorder) head() (string, error) {
 	return string(text), err
 }
 
-// Update writes the document as it is now.
+// Update writes the document in its current state.
 func (r *Recorder) Update() error {
 	head, err := r.head()
 	if err != nil {
@@ -147,8 +146,7 @@ func (r *Recorder) Update() error {
 	return r.check(err)
 }
 
-// StartAttempt notes that a rung is being tried; the samples that follow belong
-// to this attempt.
+// StartAttempt records that an attempt begins; the samples that follow belong to it.
 func (r *Recorder) StartAttempt(rung int, purpose search.Purpose, started time.Time) error {
 	result, err := r.book.db.Exec("INSERT INTO attempts(run, rung, purpose, started) VALUES(?, ?, ?, ?)",
 		r.doc.ID, rung, string(purpose), started.UTC().Format(time.RFC3339Nano))
@@ -162,8 +160,8 @@ func (r *Recorder) StartAttempt(rung int, purpose search.Purpose, started time.T
 	return r.check(err)
 }
 
-// EndAttempt writes the result of the attempt that was started last. What is read
-// from then on is of the device at rest.
+// EndAttempt writes the result of the attempt that was started last. Samples that follow are of
+// the resting device.
 func (r *Recorder) EndAttempt(a Attempt) error {
 	r.mu.Lock()
 	id := r.attempt.Int64
@@ -172,7 +170,7 @@ func (r *Recorder) EndAttempt(a Attempt) error {
 	return r.check(errors.Join(r.flush(), r.finish(id, a)))
 }
 
-// VoidAttempt writes an attempt that never began to play.
+// VoidAttempt writes an attempt that never started to play.
 func (r *Recorder) VoidAttempt(rung int, a Attempt) error {
 	if err := r.StartAttempt(rung, a.Purpose, a.Started); err != nil {
 		return err
@@ -189,22 +187,22 @@ func (r *Recorder) finish(id int64, a Attempt) error {
 	return err
 }
 
-// Enter says what the run does from now on, outside attempts.
+// Enter sets the phase from now on, outside attempts.
 func (r *Recorder) Enter(p Phase) {
 	r.mu.Lock()
 	r.phase = p
 	r.mu.Unlock()
 }
 
-// BeginBaseline says that the idle device is being read. What was read of it before,
-// by a run that was then interrupted, does not count.
+// BeginBaseline starts the reading of the idle device. Idle readings of an interrupted run are
+// discarded.
 func (r *Recorder) BeginBaseline() error {
 	_, err := r.book.db.Exec("UPDATE samples SET phase = ? WHERE run = ? AND (phase = ? OR phase IS NULL AND attempt IS NULL)", Resting, r.doc.ID, Idle)
 	r.Enter(Idle)
 	return r.check(err)
 }
 
-// Sample takes one sample.
+// Sample adds one sample.
 func (r *Recorder) Sample(s sense.Sample) {
 	text := encodeReadings(s.Readings)
 	r.mu.Lock()
@@ -229,7 +227,7 @@ func (r *Recorder) flushOften() {
 	}
 }
 
-// flush writes the samples that are pending, all or none of them.
+// flush writes all pending samples in one transaction.
 func (r *Recorder) flush() error {
 	r.mu.Lock()
 	rows := r.pending
@@ -255,7 +253,7 @@ func (r *Recorder) flush() error {
 	return tx.Commit()
 }
 
-// check adds what went wrong in the background, and explains.
+// check adds a failure of a background write, and explains the error.
 func (r *Recorder) check(err error) error {
 	r.mu.Lock()
 	err = errors.Join(r.err, err)
@@ -266,11 +264,11 @@ func (r *Recorder) check(err error) error {
 	return nil
 }
 
-// Close writes everything and gives the logbook free for the next run.
+// Close writes everything and unlocks the logbook for the next run.
 func (r *Recorder) Close() error {
 	close(r.stop)
 	r.stopped.Wait()
 	defer r.book.writes.Store(false)
-	// A full disk fails them all: the first one says it.
+	// A full disk makes all of them fail: the first error tells it.
 	return cmp.Or(r.check(r.flush()), r.Update(), r.book.lock.Unlock())
 }

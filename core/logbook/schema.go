@@ -9,8 +9,8 @@ import (
 	"vividstrain/core/load"
 )
 
-// JSONSchema is the JSON Schema (draft 2020-12) of the run document, made from
-// the Go types.
+// JSONSchema returns the JSON Schema (draft 2020-12) of the run document, made from the Go
+// types.
 func JSONSchema() ([]byte, error) {
 	r := &jsonschema.Reflector{
 		Anonymous:                 true,

@@ -6,12 +6,11 @@ import (
 	"os"
 )
 
-// application marks a SQLite file as a logbook, in the field of its header
-// that is meant for that.
+// application identifies a SQLite file as a logbook, in the header field for that purpose.
 const application = 0x56535442
 
-// schema of the tables. A sample is one row: the readings of one source at one
-// time, as a JSON object.
+// schema is that of the tables. A sample is one row: the readings of one source at one time, as
+// a JSON object.
 const schema = `
 CREATE TABLE runs(
 	id TEXT PRIMARY KEY,
@@ -44,11 +43,11 @@ CREATE INDEX samples_of_run ON samples(run, attempt);
 CREATE INDEX samples_by_time ON samples(run, at);
 `
 
-// version of the tables, in the file's user_version. Version 0 lacks the phase of
-// samples, and perhaps the remarks; version 1 lacks the kind of sources.
+// version of the tables, in the file's user_version. Version 0 lacks the phase of samples, and
+// perhaps remarks; version 1 lacks the kind of sources.
 const version = 2
 
-// steps lead from each version of the tables to the next.
+// steps convert each version of the tables to the next.
 var steps = [version]string{`
 CREATE TABLE IF NOT EXISTS remarks(run TEXT NOT NULL REFERENCES runs(id), remark TEXT NOT NULL) STRICT;
 ALTER TABLE samples ADD COLUMN phase TEXT;
@@ -57,8 +56,8 @@ ALTER TABLE samples ADD COLUMN kind TEXT;
 CREATE INDEX samples_by_time ON samples(run, at);
 `}
 
-// make writes the tables into an empty file, in one transaction: another
-// program may be doing the same.
+// make creates the tables in an empty file, in one transaction: another program may be doing the
+// same.
 func (b *Book) make() error {
 	tx, err := b.db.Begin()
 	if err != nil {
@@ -82,8 +81,8 @@ func (b *Book) make() error {
 	return tx.Commit()
 }
 
-// step brings the tables of an older version up to this one, in one transaction. A copy of the
-// file as it was is kept beside it.
+// step converts the tables of an older version to this one, in one transaction. A copy of the
+// old file is kept beside it.
 func (b *Book) step() error {
 	var has int
 	if err := b.db.QueryRow("PRAGMA user_version").Scan(&has); err != nil || has == version {
@@ -114,8 +113,8 @@ func (b *Book) step() error {
 	return tx.Commit()
 }
 
-// keepCopy writes the logbook as it is to a file beside it, unless there is one. A plain copy of the
-// file would lack what is in the write-ahead log.
+// keepCopy writes a copy of the logbook beside it, unless there is one. A plain copy of the file
+// would lack what is in the write-ahead log.
 func (b *Book) keepCopy(has int) error {
 	path := fmt.Sprintf("%s.version%d", b.path, has)
 	if _, err := os.Stat(path); err == nil {

@@ -1,5 +1,5 @@
-// Package clip makes clips: it draws a scene, codes it so that the bitrate
-// that was ordered comes out, and writes it into a file.
+// Package clip makes clips: it draws a scene, encodes it at the ordered bitrate, and writes it
+// to a file.
 package clip
 
 import (
@@ -18,31 +18,31 @@ import (
 	"vividstrain/core/partial"
 )
 
-// Order says which clip to make.
+// Order states which clip to make.
 type Order struct {
 	Format    media.Format
 	Seconds   float64
 	Scene     string // one of scene.Names, "" for the first
-	Seed      uint32 // of what is random in the scene
+	Seed      uint32 // of the random parts of the scene
 	Container string // its file name extension; "" is mp4
 	Coding    Coding
 	Threads   int // 0: one
-	// Progress is called from one goroutine at a time with the number of
-	// frames done, of so many. It may be nil.
+	// Progress is called from one goroutine at a time with the number of finished frames and
+	// their total. It may be nil.
 	Progress func(done, total int)
 }
 
-// Coding says how groups of pictures are coded. The zero value is what most films are like.
+// Coding states how groups of pictures are coded. The zero value is what most films use.
 type Coding struct {
 	Preset     media.Preset
-	KeyEvery   int // frames from one key frame to the next, 1: key frames alone; 0: a second
+	KeyEvery   int // frames from one key frame to the next; 1: key frames only; 0: a second
 	BFrames    int
-	References int // 0: as the preset has it
+	References int // 0: as the preset says
 	Slices     int // in a picture, 0: one
 	CAVLC      bool
 }
 
-// complete fills in what an order leaves open.
+// complete returns the order with defaults for what it leaves open.
 func (o Order) complete() Order {
 	if o.Coding.KeyEvery == 0 {
 		o.Coding.KeyEvery = max(1, int(o.Format.Rate.Hz()+0.5))
@@ -56,15 +56,15 @@ func (o Order) complete() Order {
 	return o
 }
 
-// MaxSeconds is the longest clip that is made.
+// MaxSeconds is the longest duration of a clip.
 const MaxSeconds = 3600
 
-// Frames is how many frames the clip has: at least one.
+// Frames returns the number of frames of the clip: at least one.
 func (o Order) Frames() int {
 	return max(1, int(math.Round(o.Seconds*o.Format.Rate.Hz())))
 }
 
-// Name is the file name of the clip, which follows from the order.
+// Name returns the file name of the clip, which depends only on the order.
 func (o Order) Name() string {
 	name := fmt.Sprintf("%s-%gs", o.Format.Word(), o.Seconds)
 	for _, part := range []struct {
@@ -88,9 +88,9 @@ func (o Order) Name() string {
 	return name + "." + cmp.Or(o.Container, "mp4")
 }
 
-// Clip makes the clip in folder dir, unless a whole one is there already, and
-// returns its path. What it is goes into the folder's manifest. It is written under a temporary name and renamed when
-// whole. An error of type *RateError says that the bitrate cannot be reached.
+// Clip makes the clip in folder dir, unless it is already there, and returns its path. The clip
+// is recorded in the folder's manifest. It is written under a temporary name and renamed when
+// complete. An error of type *RateError says that the bitrate cannot be reached.
 func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	if err := registry.CanEncode(o.Format); err != nil {
 		return "", err
@@ -101,7 +101,7 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	if err := os.MkdirAll(dir, 0o777); err != nil {
 		return "", err
 	}
-	if _, err := ReadManifest(dir); err != nil { // what is not ours is not written over
+	if _, err := ReadManifest(dir); err != nil { // a file that is not ours is not overwritten
 		return "", err
 	}
 	path = filepath.Join(dir, o.Name())
@@ -130,7 +130,7 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	return path, note(dir, e)
 }
 
-// Kept tells whether the folder has the clip whole, made as it would be now.
+// Kept reports whether the folder has the complete clip, as it would be made now.
 func Kept(dir string, o Order) bool {
 	m, err := ReadManifest(dir)
 	if err != nil {
@@ -144,12 +144,12 @@ func Kept(dir string, o Order) bool {
 	return err == nil && info.Size() == e.Bytes
 }
 
-// encoder makes the packets of a film.
+// encoder encodes a film.
 type encoder interface {
 	encode(ctx context.Context, out func(p *media.Packet) error) error
 }
 
-// write makes the film, writes it to file, and counts the bits of its video.
+// write encodes the film into file and returns the bits of its video.
 func write(ctx context.Context, file *os.File, o Order) (bits int64, err error) {
 	o = o.complete()
 	container, err := registry.ContainerFor(o.Name())
@@ -172,7 +172,7 @@ func write(ctx context.Context, file *os.File, o Order) (bits int64, err error) 
 	return bits, errors.Join(err, muxer.Close())
 }
 
-// newEncoder prepares to encode what is ordered.
+// newEncoder returns the encoder for an order.
 func newEncoder(ctx context.Context, o Order) (encoder, media.Track, error) {
 	codec, err := registry.Encoder(o.Format.Codec)
 	if err != nil {

@@ -10,8 +10,8 @@ import (
 	"vividstrain/core/transcode/groups"
 )
 
-// ahead is the distance from a group to the first that can make good what it took too much. It does
-// not depend on the number of threads, so that the bytes do not either.
+// ahead is the distance from a group to the first group that can compensate for its error in
+// size. It does not depend on the number of threads, so that the bytes do not either.
 const ahead = 4
 
 // groupFilm draws and encodes a film in groups of pictures.
@@ -43,7 +43,7 @@ func newGroupFilm(o Order, codec media.Codec) (*groupFilm, error) {
 	return f, err
 }
 
-// settings are the encoder's.
+// settings returns the encoder's settings.
 func (o Order) settings() media.EncoderSettings {
 	c := o.Coding
 	set := media.EncoderSettings{Format: o.Format, KeyEvery: c.KeyEvery, BFrames: c.BFrames, References: c.References,
@@ -58,12 +58,12 @@ func (o Order) settings() media.EncoderSettings {
 	return set
 }
 
-// mastering says that the scenes are made for displays of BT.2020 primaries, a
-// D65 white and 1000 cd/m2.
+// mastering states that the scenes are made for displays with BT.2020 primaries, a D65 white
+// point and 1000 cd/m2.
 var mastering = media.HDR{Primaries: [3][2]uint16{{8500, 39850}, {6550, 2300}, {35400, 14600}}, White: [2]uint16{15635, 16450},
 	MaxLuminance: 10_000_000, MinLuminance: 50, MaxCLL: 1400, MaxFALL: 200}
 
-// encode encodes all groups and hands their packets out in order.
+// encode encodes all groups and passes their packets to out, in order.
 func (f *groupFilm) encode(ctx context.Context, out func(p *media.Packet) error) error {
 	total := f.order.Frames()
 	progress := counter{order: &f.order, total: total}
@@ -90,7 +90,7 @@ func (f *groupFilm) encode(ctx context.Context, out func(p *media.Packet) error)
 	}, out)
 }
 
-// encodeDrawn draws frames and gives them to an encoder.
+// encodeDrawn draws frames and passes them to an encoder.
 func encodeDrawn(ctx context.Context, e media.Encoder, drawer *scene.Drawer, first int64, frames int, done func()) error {
 	for n := first; n < first+int64(frames); n++ {
 		if err := ctx.Err(); err != nil {
@@ -106,24 +106,24 @@ func encodeDrawn(ctx context.Context, e media.Encoder, drawer *scene.Drawer, fir
 	return nil
 }
 
-// spending watches whether the bitrate comes out.
+// spending checks the bitrate of the film while it is encoded.
 type spending struct {
 	*groupFilm
 	share  float64 // bits a frame
-	frames int     // counted so far, and their bits
+	frames int     // so far, and their bits
 	bits   float64
-	tried  [2]bool // whether the coarsest and the finest quantiser were tried
+	tried  [2]bool // whether the coarsest and the finest QP were tried
 }
 
 const (
-	nearRate  = 0.02 // of the bits ordered: a film that is no farther off is not encoded again
-	farRate   = 0.1  // a film that is farther off is not what was ordered
+	nearRate  = 0.02 // a film within this share of the ordered bits is not encoded again
+	farRate   = 0.1  // a film that is farther off is not acceptable
 	rateTries = 5
 )
 
-// add counts a group. The last one is encoded again, with what was learned, until the
-// film as a whole has its bitrate. It is an error, of type *RateError, if a group
-// cannot have the bitrate at any quantiser, or if the film misses it by more than a tenth.
+// add adds a group. The last group is encoded again, with what was learned, until the whole film
+// has its bitrate. It is an error, of type *RateError, if a group cannot have the bitrate at any
+// QP, or if the film misses it by more than a tenth.
 func (s *spending) add(ctx context.Context, g *groups.Group) error {
 	last := s.frames+g.Frames == s.order.Frames()
 	frames := float64(s.frames + g.Frames)
@@ -144,8 +144,8 @@ func (s *spending) add(ctx context.Context, g *groups.Group) error {
 	return &RateError{Format: s.order.Format, Came: int64(s.bits / frames * s.order.Format.Rate.Hz())}
 }
 
-// hit encodes the last group until the film has its bits, or nearly so, and keeps
-// the attempt that came nearest.
+// hit encodes the last group until the film has its bitrate, or nearly so, and keeps the best
+// attempt.
 func (s *spending) hit(ctx context.Context, g *groups.Group, film float64) error {
 	own := s.share * float64(g.Frames)
 	want := max(0.5*own, min(film-s.bits, 1.5*own))
@@ -167,7 +167,7 @@ func (s *spending) hit(ctx context.Context, g *groups.Group, film float64) error
 	return nil
 }
 
-// again is a group that is encoded once more, from the same start.
+// again returns a group that is encoded once more, from the same start.
 func (s *spending) again(start media.Group, first int64) *groups.Group {
 	drawer := s.stage.NewDrawer()
 	return &groups.Group{Group: start, First: first, Encode: func(ctx context.Context, _ int, e media.Encoder) error {
@@ -175,9 +175,8 @@ func (s *spending) again(start media.Group, first int64) *groups.Group {
 	}}
 }
 
-// reach encodes a group with the coarsest quantiser, or with the finest, once a
-// film, and tells what bitrate that makes if it is still on the wrong side of
-// what was ordered.
+// reach encodes a group once per film with the coarsest, or with the finest QP, and returns an
+// error with the bitrate reached if it still misses the ordered one.
 func (s *spending) reach(ctx context.Context, g *groups.Group, coarsest bool) error {
 	which, set := 0, s.set
 	if set.QP = coarsestQP; !coarsest {
@@ -202,14 +201,14 @@ func (s *spending) reach(ctx context.Context, g *groups.Group, coarsest bool) er
 	return nil
 }
 
-// Quantisers of P pictures so far beyond the ends of their range that those of I and
-// B pictures, a few steps away, are at the ends as well.
+// QPs of P pictures so far outside the valid range that those of I and B pictures, a few steps
+// away, are at the limits as well.
 const (
 	coarsestQP = 51 + 3
 	finestQP   = -12 - 2
 )
 
-// counter tells of progress from several goroutines.
+// counter reports progress from several goroutines.
 type counter struct {
 	mu          sync.Mutex
 	order       *Order

@@ -21,14 +21,13 @@ import (
 	"vividstrain/core/partial"
 )
 
-// ManifestName is the file in a folder of clips that says what they are.
+// ManifestName is the file that describes the clips of a folder.
 const ManifestName = "clips.json"
 
-// ManifestSchema names the form of a manifest.
+// ManifestSchema identifies the form of a manifest.
 const ManifestSchema = "vividstrain.clips/1"
 
-// Manifest says what the clips of a folder are. Whoever has the same entry has
-// the same bytes.
+// Manifest describes the clips of a folder. Equal entries mean equal bytes.
 type Manifest struct {
 	Schema string  `json:"schema"`
 	Clips  []Entry `json:"clips"` // by file name
@@ -50,14 +49,14 @@ type Entry struct {
 	SHA256     string  `json:"sha256"`
 }
 
-// made is the version of what makes clips of a codec: the same order gives the same bytes as long
-// as it stays.
+// made returns the version of what makes clips of a codec: as long as it is the same, an order
+// gives the same bytes.
 func made(name string) string {
 	codec, _ := registry.Encoder(name) // without one no clip is made
 	return fmt.Sprintf("scene %d, coder %d", scene.Version, codec.EncoderVersion)
 }
 
-// maxManifest bounds what is read of a manifest.
+// maxManifest is the largest size of a manifest.
 const maxManifest = 16 << 20
 
 // ReadManifest reads the manifest of a folder. A folder without one has an empty
@@ -98,9 +97,9 @@ func (m *Manifest) Find(file string) *Entry {
 
 func byFile(e Entry, file string) int { return cmp.Compare(e.File, file) }
 
-var manifests sync.Mutex // held while one is read and written anew
+var manifests sync.Mutex // held while a manifest is read and rewritten
 
-// note puts the entry into the manifest of a folder.
+// note adds the entry to the manifest of a folder.
 func note(dir string, e Entry) error {
 	manifests.Lock()
 	defer manifests.Unlock()
@@ -121,7 +120,7 @@ func note(dir string, e Entry) error {
 	return partial.Write(filepath.Join(dir, ManifestName), append(text, '\n'))
 }
 
-// entry describes the clip that was made at path, with so many bits of video.
+// entry describes the clip at path, whose video has the given bits.
 func (o Order) entry(path string, bits int64) (Entry, error) {
 	size, sum, err := sumOf(context.Background(), path)
 	if err != nil {
@@ -138,12 +137,12 @@ func (o Order) entry(path string, bits int64) (Entry, error) {
 	return e, nil
 }
 
-// rate is so many bits of the whole film as a bitrate.
+// rate returns the bitrate of a film whose video has the given bits.
 func (o Order) rate(bits int64) int64 {
 	return int64(float64(bits) * o.Format.Rate.Hz() / float64(o.Frames()))
 }
 
-// String says how a clip is coded.
+// String describes the coding.
 func (c Coding) String() string {
 	text := c.Preset.String()
 	if c.KeyEvery == 1 {
@@ -166,7 +165,7 @@ func (c Coding) String() string {
 	return text + ", CABAC"
 }
 
-// sumOf is the size and the SHA-256 of a file.
+// sumOf returns the size and the SHA-256 of a file.
 func sumOf(ctx context.Context, path string) (int64, string, error) {
 	f, err := os.Open(path)
 	if err != nil {
@@ -192,8 +191,7 @@ func sumOf(ctx context.Context, path string) (int64, string, error) {
 	}
 }
 
-// Unchanged tells whether the clip in dir has the bytes that it was made with. An
-// error says what is wrong with it.
+// Unchanged returns an error unless the clip in dir has the bytes with which it was made.
 func (e *Entry) Unchanged(ctx context.Context, dir string) error {
 	size, sum, err := sumOf(ctx, filepath.Join(dir, e.File))
 	switch {
@@ -209,9 +207,8 @@ func (e *Entry) Unchanged(ctx context.Context, dir string) error {
 	return nil
 }
 
-// Verify tells whether the clip in dir is what its entry says: the same bytes,
-// which decode without damage to frames that carry their numbers. An error says
-// what is wrong with it. progress may be nil.
+// Verify returns an error unless the clip in dir is as its entry says: the same bytes, which
+// decode without damage to frames that carry their numbers. progress may be nil.
 func (e *Entry) Verify(ctx context.Context, dir string, threads int, progress func(done, total int)) error {
 	if err := e.Unchanged(ctx, dir); err != nil {
 		return err

@@ -8,14 +8,14 @@ import (
 	"vividstrain/core/media"
 )
 
-// steering chooses the quality of each frame so that the bitrate comes out. It
-// knows what a frame costs at some qualities, draws a line between them, and
-// corrects it by what the frames then really cost.
+// steering chooses the quality of each frame so that the film has its bitrate. It measures what
+// frames cost at some qualities, interpolates, and corrects the result by what frames then
+// really cost.
 type steering struct {
 	target                 float64 // bytes a frame
 	minQuality, maxQuality int     // of the codec
-	points                 []point // measured, by rising quality; at least two
-	scale                  float64 // real cost / expected cost of late
+	points                 []point // measurements by rising quality; at least two
+	scale                  float64 // recent ratio of real to expected cost
 	debt                   float64 // bytes spent beyond the target so far
 	carried                float64 // part of a quality step left over by rounding
 }
@@ -26,11 +26,11 @@ type point struct {
 	cost    float64
 }
 
-// RateError says that a bitrate cannot be reached at a size and frame rate.
+// RateError means that a bitrate cannot be reached at a size and frame rate.
 type RateError struct {
 	Format          media.Format
-	Lowest, Highest int64 // what can be reached, bits a second; 0 where it is not known
-	Came            int64 // what came out at the best of several tries, though more and less can be reached; 0: not so
+	Lowest, Highest int64 // range that can be reached, bits per second; 0 where not known
+	Came            int64 // closest bitrate of several attempts, where it is within reach but was missed; else 0
 }
 
 func (e *RateError) Error() string {
@@ -46,9 +46,8 @@ func (e *RateError) Error() string {
 	return line + fmt.Sprintf("; %sb/s to %sb/s can be reached", media.ShortBitrate(float64(e.Lowest)), media.ShortBitrate(float64(e.Highest)))
 }
 
-// newSteering measures, with probe, what frames cost at qualities around the
-// one that is needed. High qualities take long to code: they are tried only
-// where the need lies there.
+// newSteering measures, with probe, what frames cost at qualities around the one that is needed.
+// High qualities take long to encode: they are measured only if they are needed.
 func newSteering(f media.Format, codec media.Codec, probe func(quality int) (float64, error)) (*steering, error) {
 	s := &steering{target: float64(f.Bitrate) / 8 / f.Rate.Hz(), scale: 1, minQuality: codec.MinQuality, maxQuality: codec.MaxQuality}
 	for _, quality := range []int{20, 70, 90, s.maxQuality} {
@@ -66,7 +65,7 @@ func newSteering(f media.Format, codec media.Codec, probe func(quality int) (flo
 	if s.points[0].cost > s.target || s.points[len(s.points)-1].cost < s.target {
 		return nil, s.outOfReach(f, probe)
 	}
-	for range 3 { // each time where the line drawn so far meets the target
+	for range 3 { // each time where the interpolation meets the target
 		if _, err := s.measure(int(math.Round(s.meet(s.target))), probe); err != nil {
 			return nil, err
 		}
@@ -74,7 +73,7 @@ func newSteering(f media.Format, codec media.Codec, probe func(quality int) (flo
 	return s, nil
 }
 
-// measure tries one quality, unless it is known.
+// measure measures one quality, unless it is known.
 func (s *steering) measure(quality int, probe func(quality int) (float64, error)) (float64, error) {
 	i, known := slices.BinarySearchFunc(s.points, quality, func(p point, q int) int { return p.quality - q })
 	if known {
@@ -87,7 +86,7 @@ func (s *steering) measure(quality int, probe func(quality int) (float64, error)
 	return cost, err
 }
 
-// outOfReach tells what can be reached instead.
+// outOfReach returns an error with the range that can be reached.
 func (s *steering) outOfReach(f media.Format, probe func(quality int) (float64, error)) error {
 	least, err := s.measure(s.minQuality, probe)
 	if err != nil {
@@ -101,8 +100,8 @@ func (s *steering) outOfReach(f media.Format, probe func(quality int) (float64, 
 	return &RateError{Format: f, Lowest: int64(least * bits), Highest: int64(most * bits)}
 }
 
-// expected is the cost of a frame at quality q: straight lines of the logarithm
-// between the measured points and beyond them.
+// expected returns the expected cost of a frame at quality q: the logarithm is interpolated and
+// extrapolated linearly between the measured points.
 func (s *steering) expected(q float64) float64 {
 	i := 1
 	for i < len(s.points)-1 && float64(s.points[i].quality) < q {
@@ -113,7 +112,7 @@ func (s *steering) expected(q float64) float64 {
 	return s.scale * math.Exp((1-part)*math.Log(a.cost)+part*math.Log(b.cost))
 }
 
-// meet is the quality at which a frame is expected to cost so much.
+// meet returns the quality at which a frame is expected to have the given cost.
 func (s *steering) meet(cost float64) float64 {
 	low, high := float64(s.minQuality), float64(s.maxQuality)
 	for range 20 {
@@ -126,8 +125,8 @@ func (s *steering) meet(cost float64) float64 {
 	return low
 }
 
-// plan chooses the qualities of the next n frames: the one, between two whole
-// numbers, that pays the debt back over the next four batches.
+// plan returns the qualities of the next n frames: the quality, between two integers, that
+// compensates for the debt over the next four batches.
 func (s *steering) plan(n int) []int {
 	aim := s.meet(max(s.target-s.debt/(4*batch), s.target/4))
 	qualities := make([]int, n)
@@ -139,7 +138,7 @@ func (s *steering) plan(n int) []int {
 	return qualities
 }
 
-// coded takes account of one coded frame.
+// coded records the cost of one coded frame.
 func (s *steering) coded(quality, size int) {
 	s.debt += float64(size) - s.target
 	s.scale *= math.Pow(float64(size)/s.expected(float64(quality)), 0.1)

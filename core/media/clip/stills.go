@@ -9,12 +9,11 @@ import (
 	"vividstrain/core/media/scene"
 )
 
-// batch is how many frames are coded between two decisions about quality. It
-// does not depend on the number of threads, so that the bytes do not either.
+// batch is how many frames are coded between two decisions about quality. It does not depend on
+// the number of threads, so that the bytes do not either.
 const batch = 8
 
-// stillFilm codes the frames of one clip on their own, in batches, each frame on one of several
-// threads.
+// stillFilm codes the frames of a clip independently, in batches, on several threads.
 type stillFilm struct {
 	order   Order
 	workers []*worker
@@ -22,14 +21,14 @@ type stillFilm struct {
 	coded   [batch][]byte
 }
 
-// worker is what one thread needs.
+// worker is the state of one thread.
 type worker struct {
 	drawer  *scene.Drawer
 	picture *picture.Picture
 	encoder media.StillEncoder
 }
 
-// newStillFilm tries a few frames to learn what they cost.
+// newStillFilm codes a few frames to learn what they cost.
 func newStillFilm(ctx context.Context, o Order, codec media.Codec) (*stillFilm, error) {
 	f := &stillFilm{order: o}
 	stage, err := scene.New(scene.Order{Scene: o.Scene, Format: o.Format, Seed: o.Seed, Noise: scene.NoiseFor(o.Format)})
@@ -59,7 +58,7 @@ func (f *stillFilm) probe(ctx context.Context, quality int) (float64, error) {
 	return float64(sum) / float64(tried), err
 }
 
-// encode codes all frames in order and hands each to out.
+// encode codes all frames and passes each to out, in order.
 func (f *stillFilm) encode(ctx context.Context, out func(p *media.Packet) error) error {
 	total := f.order.Frames()
 	for first := 0; first < total; first += batch {
@@ -83,8 +82,7 @@ func (f *stillFilm) encode(ctx context.Context, out func(p *media.Packet) error)
 	return nil
 }
 
-// batch codes n frames into f.coded; what tells the number and the quality of
-// each.
+// batch codes n frames into f.coded; what returns the number and the quality of each.
 func (f *stillFilm) batch(ctx context.Context, n int, what func(i int) (frame, quality int)) error {
 	var (
 		wait sync.WaitGroup

@@ -8,8 +8,8 @@ import (
 	"vividstrain/core/media/registry"
 )
 
-// Checksums decodes the video of the file at path on so many threads and calls
-// each with the MD5 of every picture in display order.
+// Checksums decodes the video of the file at path on the given number of threads and calls each
+// with the MD5 of every picture in display order.
 func Checksums(ctx context.Context, path string, threads int, each func(md5 string) error) error {
 	f, err := registry.Open(path)
 	if err != nil {

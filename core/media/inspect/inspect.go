@@ -1,5 +1,5 @@
-// Package inspect says what a media file is, from its container, its packets
-// and the headers of its video.
+// Package inspect describes a media file by its container, its packets and the headers of its
+// video.
 package inspect
 
 import (
@@ -25,7 +25,7 @@ type Report struct {
 	Codec       string  `json:"codec"`
 	Profile     string  `json:"profile,omitempty"`
 	Level       string  `json:"level,omitempty"`
-	LevelNeeded string  `json:"level_needed,omitempty"` // where size, rate or bitrate pass what the level allows
+	LevelNeeded string  `json:"level_needed,omitempty"` // set where size, rate or bitrate exceed what the stated level allows
 	Width       int     `json:"width"`
 	Height      int     `json:"height"`
 	Depth       int     `json:"depth"`  // bits a sample
@@ -41,16 +41,16 @@ type Report struct {
 	DurationS   float64 `json:"duration_s"`          // of the video
 	Frames      int     `json:"frames"`
 	KeyFrames   int     `json:"key_frames"`
-	KeyMax      int     `json:"key_distance"`         // longest way from one key frame to the next, in frames
-	IDRs        int     `json:"idr_frames,omitempty"` // key frames that nothing refers across
+	KeyMax      int     `json:"key_distance"`         // longest distance between key frames, in frames
+	IDRs        int     `json:"idr_frames,omitempty"` // key frames that no reference crosses
 	OpenGOP     bool    `json:"open_gop"`             // frames shown before a key frame are decoded after it
-	BRun        int     `json:"b_run"`                // most B frames between two others
-	BDepth      int     `json:"b_depth"`              // levels of B frames that predict one another
-	References  int     `json:"reference_frames"`     // that may be referred to
+	BRun        int     `json:"b_run"`                // most consecutive B frames
+	BDepth      int     `json:"b_depth"`              // levels of B frames that are predicted from one another
+	References  int     `json:"reference_frames"`     // largest number of reference frames
 	Entropy     string  `json:"entropy_coder,omitempty"`
 	Slices      int     `json:"slices,omitempty"` // in a picture, at most
 	Audio       []Audio `json:"sound"`
-	Load        string  `json:"load,omitempty"` // the load line that the video is, if one can be written
+	Load        string  `json:"load,omitempty"` // the load line of the video, if there is one
 }
 
 // Colour names the code points of Rec. ITU-T H.273 that a file states.
@@ -61,7 +61,7 @@ type Colour struct {
 	FullRange bool   `json:"full_range"`
 }
 
-// HDR is what a file says of its own light.
+// HDR is what a file states about its light levels.
 type HDR struct {
 	MasterMaxCDM2 float64 `json:"mastering_max_cd_m2"`
 	MasterMinCDM2 float64 `json:"mastering_min_cd_m2"`
@@ -76,8 +76,8 @@ type Audio struct {
 	RateHz   int    `json:"rate_hz,omitempty"`
 }
 
-// Format is the format of the video, with the bitrate rounded to three
-// figures, as in the load line.
+// Format returns the format of the video, with the bitrate rounded to three significant figures,
+// as in the load line.
 func (r *Report) Format() media.Format {
 	f := media.Format{Codec: r.Codec, Profile: r.Profile, Width: r.Width, Height: r.Height, Depth: max(r.Depth, 8),
 		Interlaced: strings.HasPrefix(r.Scan, interlaced), Transfer: media.SDR}
@@ -96,7 +96,7 @@ func (r *Report) Format() media.Format {
 	return f
 }
 
-// interlaced is how the scan of interlaced video begins.
+// interlaced is the first word of the scan of interlaced video.
 const interlaced = "interlaced"
 
 // File reads the whole file at path and describes it.
@@ -173,7 +173,7 @@ func read(ctx context.Context, f *registry.File) (Report, error) {
 		if info.HDR == nil {
 			info.HDR = stated.HDR
 		}
-		if info.Frames > 0 && f.ByteStream() { // the container tells no key frames, or fields as packets
+		if info.Frames > 0 && f.ByteStream() { // the container does not mark key frames, or packets are fields
 			r.Frames, r.KeyFrames, r.KeyMax = info.Frames, info.Keys, info.KeyMax
 		}
 	}
@@ -186,14 +186,14 @@ func read(ctx context.Context, f *registry.File) (Report, error) {
 	return r, nil
 }
 
-// above tells whether one level is higher than another; names that are no numbers are not.
+// above reports whether one level is higher than another; names that are not numbers never are.
 func above(level, other string) bool {
 	a, errA := strconv.ParseFloat(level, 64)
 	b, errB := strconv.ParseFloat(other, 64)
 	return errA == nil && errB == nil && a > b
 }
 
-// newParser makes the codec's parser, if it has one and is known.
+// newParser returns a parser for the codec, nil if there is none.
 func newParser(t media.Track) (media.UnitParser, error) {
 	codec, err := registry.Codec(t.Codec)
 	if err != nil || codec.NewParser == nil {
@@ -203,7 +203,7 @@ func newParser(t media.Track) (media.UnitParser, error) {
 	return p, p.Configure(t.Config)
 }
 
-// keyCount counts frames and the ways between key frames.
+// keyCount counts frames and the distances between key frames.
 type keyCount struct{ frames, count, most, last int }
 
 func (k *keyCount) add(key bool) {
@@ -215,15 +215,14 @@ func (k *keyCount) add(key bool) {
 	k.frames++
 }
 
-// end closes the way from the last key frame.
+// end ends the distance from the last key frame.
 func (k *keyCount) end() {
 	if k.last >= 0 {
 		k.most = max(k.most, k.frames-k.last)
 	}
 }
 
-// firstPicture decodes a packet of a codec without headers to follow, to learn
-// what its pictures are.
+// firstPicture decodes a packet of a codec without parser, to learn the format of its pictures.
 func firstPicture(ctx context.Context, t media.Track, p *media.Packet, info *media.StreamInfo) {
 	codec, err := registry.Codec(t.Codec)
 	if err != nil {
@@ -248,12 +247,12 @@ func firstPicture(ctx context.Context, t media.Track, p *media.Packet, info *med
 	frame.Release()
 }
 
-// describe fills in what the headers say.
+// describe sets what the headers state.
 func (r *Report) describe(info *media.StreamInfo) {
 	f := &info.Format
 	r.Profile, r.Level, r.Width, r.Height = f.Profile, info.Level, f.Width, f.Height
 	r.Depth, r.Chroma, r.Scan = f.Depth, f.Chroma.String(), info.Scan
-	if r.Depth == 0 { // a codec that is not known here
+	if r.Depth == 0 { // an unknown codec
 		r.Chroma = ""
 	}
 	if r.Scan == "" {
@@ -272,7 +271,7 @@ func (r *Report) describe(info *media.StreamInfo) {
 	r.References, r.Entropy, r.Slices = info.References, info.Entropy, info.Slices
 }
 
-// measure fills in times and bitrates, and the load line.
+// measure sets times, bitrates and the load line.
 func (r *Report) measure(t *rhythm, info *media.StreamInfo, track media.Track) {
 	t.end()
 	r.BusiestBPS = t.busiest
@@ -285,7 +284,7 @@ func (r *Report) measure(t *rhythm, info *media.StreamInfo, track media.Track) {
 		r.Constant = t.constant()
 		r.FrameRate = float64(r.Frames) / r.DurationS
 	}
-	// What the file states is exact where its times are rounded.
+	// The rate that the file states is exact where its times are rounded.
 	if stated.Num > 0 && (r.FrameRate == 0 || r.Constant && math.Abs(stated.Hz()/r.FrameRate-1) < 0.02) {
 		r.FrameRate = stated.Hz()
 	}
@@ -306,7 +305,7 @@ func (r *Report) measure(t *rhythm, info *media.StreamInfo, track media.Track) {
 	}
 }
 
-// roundTo rounds to so many figures.
+// roundTo rounds to a number of significant figures.
 func roundTo(v float64, figures int) int64 {
 	unit := math.Pow(10, max(0, math.Floor(math.Log10(v))-float64(figures)+1))
 	return int64(math.Round(v/unit) * unit)

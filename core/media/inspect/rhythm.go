@@ -7,22 +7,22 @@ import (
 	"vividstrain/core/media"
 )
 
-// reordered bounds how far packets may be from the order of display.
+// reordered is how far packets may be from display order.
 const reordered = 40
 
-// rhythm follows the times and sizes of packets. What it keeps does not grow
-// with the length of the film.
+// rhythm measures the times and sizes of packets. Its memory does not grow with the length of
+// the film.
 type rhythm struct {
 	bits    float64
 	busiest float64 // bits a second
 	window  []second
 	sum     float64 // bits in window
-	first   float64 // seconds: the first time of display
+	first   float64 // first presentation time, seconds
 	last    float64
 	length  float64 // of the last frame, 0 if unknown
 	timed   int     // packets with times
-	waiting []int64 // times that are not in order yet
-	newest  int64   // the last time that is, in the track's units
+	waiting []int64 // times that are not sorted yet
+	newest  int64   // the last sorted time, in the track's units
 	steps   [2]int64
 	ordered int
 	scale   float64
@@ -63,7 +63,7 @@ func (t *rhythm) add(p *media.Packet, scale float64) {
 	}
 }
 
-// take moves on to the next time in the order of display.
+// take advances to the next time in display order.
 func (t *rhythm) take() {
 	now := t.waiting[0]
 	t.waiting = append(t.waiting[:0], t.waiting[1:]...)
@@ -87,7 +87,7 @@ func (t *rhythm) end() {
 	}
 }
 
-// duration is from the first to the end of the last frame, in seconds.
+// duration returns the time from the first frame to the end of the last one, in seconds.
 func (t *rhythm) duration() float64 {
 	length := t.length
 	if length <= 0 {
@@ -96,7 +96,7 @@ func (t *rhythm) duration() float64 {
 	return t.last - t.first + length
 }
 
-// constant tells whether all frames are equally long, but for rounding.
+// constant reports whether all frames have the same duration, except for rounding.
 func (t *rhythm) constant() bool {
 	rounding := int64(1)
 	if t.scale > 50000 { // 90 kHz and finer: rounding in whole units, and in milliseconds before

@@ -1,4 +1,4 @@
-// Package quality measures how far a picture is from the one it was coded from.
+// Package quality measures how much a picture differs from its original.
 package quality
 
 import (
@@ -7,8 +7,8 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// PSNR is the peak signal-to-noise ratio of luma in dB, of two pictures of the same size
-// and bit depth. Equal pictures give a figure of more than 100.
+// PSNR returns the peak signal-to-noise ratio of luma in dB, of two pictures of the same size
+// and bit depth. Equal pictures have more than 100 dB.
 func PSNR(a, b *picture.Picture) float64 {
 	sum := 0.0
 	rows := lumaRows{a: a, b: b}
@@ -23,11 +23,11 @@ func PSNR(a, b *picture.Picture) float64 {
 	return 10 * math.Log10(peak*peak/max(sum/float64(a.Width*a.Height), 1e-9))
 }
 
-// SSIM is the structural similarity of luma, 1 for equal pictures, as the mean over windows of
-// 8x8 samples that touch each other; what is left at the right and at the bottom does not count.
-// The pictures have the same size and bit depth, and hold at least one window.
-// (Z. Wang, A. Bovik, H. Sheikh, E. Simoncelli: Image Quality Assessment: From Error
-// Visibility to Structural Similarity, 2004)
+// SSIM returns the structural similarity of luma, 1 for equal pictures, as the mean over
+// adjacent windows of 8x8 samples; the remainder at the right and at the bottom is ignored. The
+// pictures have the same size and bit depth and contain at least one window. (Z. Wang, A. Bovik,
+// H. Sheikh, E. Simoncelli: Image Quality Assessment: From Error Visibility to Structural
+// Similarity, 2004)
 func SSIM(a, b *picture.Picture) float64 {
 	const size = 8
 	peak := peakOf(a)

@@ -9,9 +9,9 @@ import (
 	"vividstrain/core/media"
 )
 
-// Decode decodes a video track of f on so many threads and calls each with every
-// picture in display order. The picture is each's until it returns. A picture of
-// which nothing is left ends it, and so does an error of each.
+// Decode decodes a video track of f on the given number of threads and calls each with every
+// picture in display order. The picture is valid until each returns. A picture that was lost
+// completely ends it, as does an error from each.
 func Decode(ctx context.Context, f *File, video, threads int, each func(media.Frame) error) error {
 	codec, err := Codec(f.Tracks()[video].Codec)
 	if err != nil {
@@ -33,7 +33,7 @@ func Decode(ctx context.Context, f *File, video, threads int, each func(media.Fr
 	return err
 }
 
-// feed sends all packets of a track.
+// feed sends all packets of a track to the decoder.
 func feed(ctx context.Context, f *File, video int, d media.Decoder) error {
 	defer d.Drain()
 	var packet media.Packet
@@ -52,7 +52,7 @@ func feed(ctx context.Context, f *File, video int, d media.Decoder) error {
 	}
 }
 
-// receive hands out all pictures.
+// receive passes all pictures to each.
 func receive(ctx context.Context, d media.Decoder, each func(media.Frame) error) error {
 	for n := 0; ; n++ {
 		frame, err := d.Receive(ctx)

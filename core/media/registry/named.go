@@ -6,8 +6,8 @@ import (
 	"vividstrain/core/media"
 )
 
-// namedOnly are codecs that are recognised in containers and playlists, and carried along, but
-// neither decoded nor encoded here.
+// namedOnly are codecs that are recognised in containers and playlists, and copied, but neither
+// decoded nor encoded here.
 var namedOnly = media.Codecs{
 	{Name: "mpeg2", IDs: media.Identifiers{MP4Object: []byte{0x61, 0x60, 0x62, 0x63, 0x64, 0x65}, Matroska: []string{"V_MPEG2"}, TS: []byte{0x02}}},
 	{Name: "hevc", IDs: media.Identifiers{MP4: []string{"hvc1", "hev1"}, MP4Config: "hvcC", Matroska: []string{"V_MPEGH/ISO/HEVC"}, TS: []byte{0x24}},
@@ -37,7 +37,7 @@ var namedOnly = media.Codecs{
 	{Name: "pcm", Kind: media.Audio, IDs: media.Identifiers{Matroska: []string{"A_PCM/INT/LIT"}, NeedsConfig: true}},
 }
 
-// entry is a format of a codec, if s begins with the name of one of its sample entries.
+// entry returns a format of a codec if s begins with the name of one of its sample entries.
 func entry(s, codec string, depth int, entries ...string) (f media.Format, ok bool) {
 	first, _, _ := strings.Cut(s, ".")
 	for _, e := range entries {

@@ -1,5 +1,5 @@
-// Package registry is the list of the codecs and containers that the program
-// knows, and opens files with them. A new one is one line here.
+// Package registry lists the codecs and containers of the program, and opens files with them. A
+// new one is one line here.
 package registry
 
 import (
@@ -24,7 +24,7 @@ import (
 	"vividstrain/core/media/container/y4m"
 )
 
-// codecs are all codecs, in the order in which ladders and messages name them.
+// codecs lists all codecs, in the order in which ladders and messages name them.
 var codecs = append(media.Codecs{
 	mjpeg.Codec,
 	h264.Codec,
@@ -32,15 +32,15 @@ var codecs = append(media.Codecs{
 	aac.Codec,
 }, namedOnly...)
 
-// Containers that are asked for by what they can do, not by a file's name: MP4 for segments, TS
-// for streams, MKV for recordings.
+// Containers that are used for what they can do, not by a file's name: MP4 for segments, TS for
+// streams, MKV for recordings.
 var (
 	MP4 = mp4.New(codecs)
 	MKV = mkv.New(codecs)
 	TS  = ts.New(codecs)
 )
 
-// containers are all containers, in the order in which a file is tried.
+// containers lists all containers, in the order in which a file is tried.
 var containers = append([]media.Container{
 	MP4,
 	MKV,
@@ -48,7 +48,7 @@ var containers = append([]media.Container{
 	y4m.Container,
 }, byteStreams()...)
 
-// byteStreams are the containers of the codecs whose byte streams are files of their own.
+// byteStreams returns the containers of codecs whose byte streams are files of their own.
 func byteStreams() (list []media.Container) {
 	for _, c := range codecs {
 		if c.Stream != nil {
@@ -58,7 +58,7 @@ func byteStreams() (list []media.Container) {
 	return list
 }
 
-// VideoCodecs are the names of the codecs that a format may have, decoded here or not.
+// VideoCodecs returns the names of the codecs that a format may have, decoded here or not.
 func VideoCodecs() (names []string) {
 	for _, c := range codecs {
 		if c.Kind == media.Video {
@@ -68,7 +68,7 @@ func VideoCodecs() (names []string) {
 	return names
 }
 
-// Codec returns the codec of that name, which can be decoded.
+// Codec returns the codec of that name if it can be decoded.
 func Codec(name string) (media.Codec, error) {
 	if c := codecs.Named(name); c != nil && c.NewDecoder != nil {
 		return *c, nil
@@ -77,7 +77,7 @@ func Codec(name string) (media.Codec, error) {
 		What: fmt.Sprintf("decoding it (decoded are %s)", names(func(c *media.Codec) bool { return c.NewDecoder != nil }))}
 }
 
-// names lists the codecs for which is tells true.
+// names returns the codecs for which is returns true, as a list for messages.
 func names(is func(c *media.Codec) bool) string {
 	var list []string
 	for i := range codecs {
@@ -88,16 +88,16 @@ func names(is func(c *media.Codec) bool) string {
 	return strings.Join(list, ", ")
 }
 
-// codesGroups tells whether a codec has an encoder of groups of pictures.
+// codesGroups reports whether a codec has an encoder of groups of pictures.
 func codesGroups(c *media.Codec) bool { return c.NewEncoder != nil }
 
-// DefaultEncoder is the codec that videos are converted to where nothing else is asked.
+// DefaultEncoder returns the codec to which videos are converted by default.
 func DefaultEncoder() media.Codec {
 	return codecs[slices.IndexFunc(codecs, func(c media.Codec) bool { return codesGroups(&c) })]
 }
 
-// GroupEncoder returns the codec of that name, which has an encoder of groups of pictures; "" is the
-// default one. An error names those there are.
+// GroupEncoder returns the codec of that name if it has an encoder of groups of pictures; ""
+// means the default one. An error names those that have.
 func GroupEncoder(name string) (media.Codec, error) {
 	if name == "" {
 		return DefaultEncoder(), nil
@@ -119,7 +119,7 @@ func Encoder(name string) (media.Codec, error) {
 	return media.Codec{}, fmt.Errorf("%s clips cannot be made here yet; %s clips can", name, names(func(c *media.Codec) bool { return c.CheckFormat != nil }))
 }
 
-// CanEncode tells whether a clip of this format can be made here, and if not why.
+// CanEncode returns why a clip of this format cannot be made, nil if it can.
 func CanEncode(f media.Format) error {
 	c, err := Encoder(f.Codec)
 	if err != nil {
@@ -128,8 +128,8 @@ func CanEncode(f media.Format) error {
 	return c.CheckFormat(f)
 }
 
-// ParseCodecString reads the video codec, depth and transfer of a codecs parameter (RFC 6381); false
-// if none of its parts is known.
+// ParseCodecString reads the video codec, depth and transfer of a codecs parameter (RFC 6381);
+// false if none of its elements is known.
 func ParseCodecString(s string) (media.Format, bool) {
 	for part := range strings.SplitSeq(s, ",") {
 		for i := range codecs {
@@ -144,7 +144,7 @@ func ParseCodecString(s string) (media.Format, bool) {
 	return media.Format{}, false
 }
 
-// CodecString is the codecs parameter of a track, "" where it is not known.
+// CodecString returns the codecs parameter of a track, "" where it is not known.
 func CodecString(t media.Track) string {
 	if c := codecs.Named(t.Codec); c != nil && c.CodecString != nil {
 		return c.CodecString(t)
@@ -152,13 +152,14 @@ func CodecString(t media.Track) string {
 	return ""
 }
 
-// IntraOnly tells whether every picture of a codec is coded without reference to others.
+// IntraOnly reports whether every picture of a codec is coded without reference to others.
 func IntraOnly(name string) bool {
 	c := codecs.Named(name)
 	return c != nil && c.IntraOnly
 }
 
-// Level is the name of the lowest level of its codec that allows a format, "" where that is not known.
+// Level returns the name of the lowest level of its codec that allows a format, "" where not
+// known.
 func Level(f media.Format) string {
 	if c := codecs.Named(f.Codec); c != nil && c.Level != nil {
 		return c.Level(f)
@@ -166,8 +167,8 @@ func Level(f media.Format) string {
 	return ""
 }
 
-// FrameSamples is how many samples of each channel a packet of an audio codec has, 0 where that
-// varies or is not known.
+// FrameSamples returns the number of samples per channel in a packet of an audio codec, 0 where
+// it varies or is not known.
 func FrameSamples(name string) int64 {
 	if c := codecs.Named(name); c != nil {
 		return c.FrameSamples
@@ -175,7 +176,7 @@ func FrameSamples(name string) int64 {
 	return 0
 }
 
-// ContainerFor returns the container that is written to files named like path.
+// ContainerFor returns the container for a file name that is to be written.
 func ContainerFor(path string) (media.Container, error) {
 	var known []string
 	for _, c := range containers {
@@ -190,8 +191,8 @@ func ContainerFor(path string) (media.Container, error) {
 	return media.Container{}, fmt.Errorf("%s: no files of this kind are written here (%s are)", path, strings.Join(known, ", "))
 }
 
-// Find lists the files in a folder, and in those below it, whose names end as
-// those of a container that is read here do; in the order of their names.
+// Find returns the files in a folder, and in those below it, whose names end like those of a
+// readable container, sorted by name.
 func Find(folder string) (paths []string, err error) {
 	err = filepath.WalkDir(folder, func(path string, entry fs.DirEntry, err error) error {
 		if err != nil {
@@ -222,9 +223,9 @@ type File struct {
 	close      func() error
 }
 
-// Open opens the file at path with the container that its first bytes show.
+// Open opens the file at path with the container that its first bytes indicate.
 func Open(path string) (*File, error) {
-	// Opening a pipe would wait for whoever writes into it.
+	// Opening a pipe would wait for its writer.
 	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() && !info.IsDir() {
 		return nil, fmt.Errorf("%s: it is not an ordinary file", path)
 	}
@@ -256,8 +257,8 @@ func open(file *os.File) (*File, error) {
 	return Read(file, info.Size())
 }
 
-// Read reads a file of size bytes from wherever it is. Where the size is not
-// known it may be too large, as long as reading ends with io.EOF.
+// Read opens a file of size bytes from any source. If the size is not known it may be too large,
+// provided that reading ends with io.EOF.
 func Read(file io.ReaderAt, size int64) (*File, error) {
 	head := make([]byte, min(media.SniffLen, size))
 	n, err := file.ReadAt(head, 0)
@@ -277,11 +278,10 @@ func Read(file io.ReaderAt, size int64) (*File, error) {
 	return nil, fmt.Errorf("this is no video file of a kind that is read here (%s)", strings.Join(known, ", "))
 }
 
-// ByteStream tells that the container holds NAL units with start codes.
+// ByteStream reports whether the container stores NAL units with start codes.
 func (f *File) ByteStream() bool { return f.byteStream }
 
-// Timed tells whether the file holds times; where it does not, they follow from
-// the frame rate.
+// Timed reports whether the file has times; otherwise they follow from the frame rate.
 func (f *File) Timed() bool { return f.timed }
 
 // Close closes the file.

@@ -11,9 +11,9 @@ import (
 	"vividstrain/core/media"
 )
 
-// Rewrap copies the first video track of f and its audio, as they are coded,
-// into another container, in fragments if so asked. Audio that the container cannot
-// hold is left out and named.
+// Rewrap copies the first video track of f and its audio, without re-encoding, into another
+// container, in fragments if requested. Audio that the container cannot store is left out and
+// named.
 func Rewrap(ctx context.Context, f *File, c media.Container, w io.WriteSeeker, fragmented bool) (left []string, err error) {
 	r := rewrap{file: f, target: c, place: map[int]int{}, filters: map[int]media.Filter{}}
 	if err := r.choose(ctx); err != nil {
@@ -37,14 +37,14 @@ type rewrap struct {
 	file    *File
 	target  media.Container
 	tracks  []media.Track
-	place   map[int]int // track in the file: track in the copy
+	place   map[int]int // from track of the file to track of the copy
 	left    []string
 	filters map[int]media.Filter // by track of the file
 	video   int
-	waiting []*media.Packet // of each track the packet whose length is not known yet
+	waiting []*media.Packet // for each track, the packet whose duration is not known yet
 }
 
-// choose picks the tracks and finds how packets are to be converted.
+// choose selects the tracks and their filters.
 func (r *rewrap) choose(ctx context.Context) (err error) {
 	if r.video, err = r.file.Video(); err != nil {
 		return err
@@ -53,8 +53,8 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 	if _, err := Codec(t.Codec); err != nil {
 		return err
 	}
-	// Browsers record byte streams in containers that hold packets with lengths, without
-	// the record that says how they are held.
+	// Browsers record byte streams in containers of length-prefixed packets, without the
+	// configuration record that says so.
 	byteStream := r.file.byteStream || len(t.Config) == 0
 	t, r.filters[r.video], err = FilterFor(t, byteStream, r.target.ByteStreams, func() (media.Packet, error) { return r.first(ctx, r.video) })
 	if err != nil {
@@ -81,8 +81,8 @@ func (r *rewrap) choose(ctx context.Context) (err error) {
 	return nil
 }
 
-// FilterFor returns a track as it is to be in a copy, and the filter for its packets: nil where they
-// stay as they are. The track's first packet is asked for where it is needed.
+// FilterFor returns a track as it is in a copy, and the filter for its packets: nil where they
+// stay unchanged. first is called for the track's first packet if it is needed.
 func FilterFor(t media.Track, fromByteStream, toByteStream bool, first func() (media.Packet, error)) (media.Track, media.Filter, error) {
 	codec := codecs.Named(t.Codec)
 	switch {
@@ -102,7 +102,7 @@ func FilterFor(t media.Track, fromByteStream, toByteStream bool, first func() (m
 	return codec.ToPackets(t, p.Data)
 }
 
-// first reads the first packet of a track.
+// first returns the first packet of a track.
 func (r *rewrap) first(ctx context.Context, track int) (p media.Packet, err error) {
 	if err := r.file.Rewind(); err != nil {
 		return p, err
@@ -114,7 +114,7 @@ func (r *rewrap) first(ctx context.Context, track int) (p media.Packet, err erro
 	}
 }
 
-// described takes into a track what the headers of its stream say.
+// described adds to a track what the headers of its stream state.
 func described(t media.Track, codec *media.Codec, first []byte) (media.Track, error) {
 	parser := codec.NewParser()
 	if err := errors.Join(parser.Configure(t.Config), parser.Packet(first)); err != nil {
@@ -129,8 +129,8 @@ func described(t media.Track, codec *media.Codec, first []byte) (media.Track, er
 	return t, nil
 }
 
-// Describe tells of a file's video all that its container and the headers of its
-// stream say, and rewinds the file.
+// Describe returns everything that a file's container and the headers of its stream state about
+// its video, and rewinds the file.
 func Describe(ctx context.Context, f *File) (t media.Track, err error) {
 	r := rewrap{file: f}
 	if r.video, err = f.Video(); err != nil {
@@ -154,20 +154,20 @@ func Describe(ctx context.Context, f *File) (t media.Track, err error) {
 		t.Format.Rate, _ = media.NewRate(t.Timescale, p.Duration)
 	}
 	if t.Format.Rate.Num == 0 {
-		t.Format.Rate = media.Rate{Num: 25, Den: 1} // as for raw streams that do not say
+		t.Format.Rate = media.Rate{Num: 25, Den: 1} // the default of raw streams
 	}
 	t.Format.Codec = t.Codec
 	return t, f.Rewind()
 }
 
-// What is read of a file to find its mean frame rate, at most.
+// Limits on what is read of a file to find its mean frame rate.
 const (
 	rateFrames = 600
 	rateBytes  = 64 << 20
 )
 
-// DescribeRate is Describe with the rate that a file of varying frame rate has on average: the
-// usual one nearest to it. What is stated counts where frames come at that rate.
+// DescribeRate is like Describe, but gives a file of varying frame rate the common rate nearest
+// to its mean. A stated rate is kept where frames come at that rate.
 func DescribeRate(ctx context.Context, f *File) (t media.Track, err error) {
 	if t, err = Describe(ctx, f); err != nil || t.Format.Interlaced {
 		return t, err
@@ -181,7 +181,7 @@ func DescribeRate(ctx context.Context, f *File) (t media.Track, err error) {
 	frames, size := 0, 0
 	for frames < rateFrames && size < rateBytes {
 		if err := f.ReadPacket(&p); err != nil {
-			break // what there is will do
+			break // what was read is enough
 		}
 		size += len(p.Data)
 		if p.Track != video || p.Hidden || p.PTS == media.NoTime {
@@ -211,8 +211,8 @@ func (r *rewrap) create(w io.WriteSeeker, fragmented bool) (media.Muxer, error) 
 	return r.target.Create(w, r.tracks, r.file.Tracks()[r.video].Packets)
 }
 
-// copy copies all packets. Each waits for the next one of its track, which
-// tells how long it lasts.
+// copy copies all packets. Each waits for the next one of its track, from which its duration
+// follows.
 func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
 	for {
 		p := new(media.Packet)
@@ -238,7 +238,7 @@ func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
 			q := *filtered
 			q.Track = place
 			if filter != nil {
-				q.Data = bytes.Clone(q.Data) // it waits, while the filter uses its memory again
+				q.Data = bytes.Clone(q.Data) // it waits while the filter reuses its memory
 			}
 			if err := r.write(m, &q); err != nil {
 				return err
@@ -257,7 +257,7 @@ func (r *rewrap) copy(ctx context.Context, m media.Muxer) error {
 	return nil
 }
 
-// write writes the packet that waited on the track, whose length p tells.
+// write writes the packet that waited on the track; its duration follows from p.
 func (r *rewrap) write(m media.Muxer, p *media.Packet) error {
 	before := r.waiting[p.Track]
 	r.waiting[p.Track] = p
@@ -272,7 +272,7 @@ func (r *rewrap) write(m media.Muxer, p *media.Packet) error {
 	return m.WritePacket(before)
 }
 
-// Discard takes what is written and forgets it.
+// Discard is a WriteSeeker that discards everything.
 type Discard struct{}
 
 func (Discard) Write(p []byte) (int, error)             { return len(p), nil }

@@ -6,14 +6,14 @@ import (
 	"vividstrain/core/media"
 )
 
-// muxer writes packets in the form that MP4 has them in into a container that may want another.
+// muxer converts packets in the form that MP4 uses to the form that a container needs.
 type muxer struct {
 	media.Muxer
 	filters map[int]media.Filter
 }
 
-// Write begins a file of a container with tracks whose packets will come as MP4
-// has them; packets is how many, as a hint.
+// Write starts a file of a container with tracks whose packets come in the form that MP4 uses;
+// packets is a hint of how many.
 func Write(c media.Container, w io.WriteSeeker, tracks []media.Track, packets int) (media.Muxer, error) {
 	inner, err := c.Create(w, tracks, packets)
 	if err != nil || !c.ByteStreams {

@@ -1,6 +1,6 @@
-// Package browser lets an independent decoder and encoder, those of a web
-// browser, check the program's own. It is for tests and benchmarks alone and
-// speaks to the browser through W3C WebCodecs and HTML.
+// Package browser lets an independent decoder and encoder, those of a web browser, check the
+// program's own. It is for tests and benchmarks only and uses the browser through W3C WebCodecs
+// and HTML.
 package browser
 
 import (
@@ -31,7 +31,7 @@ type Browser struct {
 	server *httptest.Server
 }
 
-// names are the browser's names as a program.
+// names are the usual names of the browser's program.
 var names = []string{"chromium", "chromium-browser"}
 
 // Start starts the browser. Files of folder can be played in it.
@@ -50,7 +50,7 @@ func Start(ctx context.Context, folder string) (*Browser, error) {
 	mux := http.NewServeMux()
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
-		_, _ = w.Write(page) // a page that went away is no loss
+		_, _ = w.Write(page) // a page that was closed needs no answer
 	})
 	mux.Handle("/files/", http.StripPrefix("/files/", http.FileServer(http.Dir(folder))))
 	b.server = httptest.NewServer(mux)
@@ -76,8 +76,7 @@ func (b *Browser) Close() {
 	b.server.Close()
 }
 
-// call runs one of the page's functions with an argument as JSON and returns
-// its result.
+// call calls a function of the page with an argument as JSON and returns its result.
 func call[T any](b *Browser, function string, argument any) (result T, err error) {
 	text, err := json.Marshal(argument)
 	if err != nil {
@@ -86,7 +85,7 @@ func call[T any](b *Browser, function string, argument any) (result T, err error
 	return chromedp.Run(b.ctx, chromedp.Evaluate[T](fmt.Sprintf("%s(%s)", function, text), chromedp.EvalAwaitPromise))
 }
 
-// Film is what the browser's encoder is to make: frames of a moving pattern.
+// Film is what the browser's encoder should make: frames of a moving pattern.
 type Film struct {
 	Codec   string `json:"codec"` // of RFC 6381, "avc1.64001f"
 	Width   int    `json:"width"`
@@ -95,15 +94,14 @@ type Film struct {
 	Bitrate int    `json:"bitrate"`
 	Frames  int    `json:"frames"`
 	Mode    string `json:"mode"` // latency mode: "quality" or "realtime"
-	// Noise is how much of a moving texture there is in the picture, 0 to 1.
+	// Noise is the amount of moving texture in the picture, 0 to 1.
 	Noise float64 `json:"noise"`
-	// File is a file of the folder with the frames, 8-bit 4:2:0 planes one
-	// behind the other, to be taken instead of the pattern.
+	// File is a file of the folder with frames as consecutive 8-bit 4:2:0 planes, to be used
+	// instead of the pattern.
 	File string `json:"file,omitempty"`
 }
 
-// Encode has the browser make a film and returns its packets in byte stream
-// form.
+// Encode lets the browser make a film and returns its packets in byte stream form.
 func (b *Browser) Encode(f Film) (packets [][]byte, err error) {
 	texts, err := call[[]string](b, "encode", f)
 	if err != nil {
@@ -119,16 +117,15 @@ func (b *Browser) Encode(f Film) (packets [][]byte, err error) {
 	return packets, nil
 }
 
-// Decoded is what the browser's decoder made of packets.
+// Decoded is the result of the browser's decoder.
 type Decoded struct {
 	Sums    []string `json:"sums"`    // SHA-1 of the planes of every picture
 	Seconds float64  `json:"seconds"` // from the first packet in to the last picture out
 	Frames  int      `json:"frames"`
 }
 
-// Decode has the browser decode packets in byte stream form. With sums it also
-// takes the checksum of every picture, in 4:2:0 or 4:2:2 of 8 or 10
-// bits.
+// Decode lets the browser decode packets in byte stream form. With sums it also computes the
+// checksum of every picture, in 4:2:0 or 4:2:2 of 8 or 10 bits.
 func (b *Browser) Decode(codec string, packets [][]byte, sums bool) (d Decoded, err error) {
 	texts := make([]string, len(packets))
 	for i, p := range packets {
@@ -137,7 +134,7 @@ func (b *Browser) Decode(codec string, packets [][]byte, sums bool) (d Decoded, 
 	return call[Decoded](b, "decode", map[string]any{"codec": codec, "packets": texts, "sums": sums})
 }
 
-// Played is how playing a file in a video element went.
+// Played is the result of playing a file in a video element.
 type Played struct {
 	Ended    bool    `json:"ended"`
 	Duration float64 `json:"duration"`
@@ -150,7 +147,7 @@ func (b *Browser) Play(file string) (p Played, err error) {
 	return call[Played](b, "play", "/files/"+file)
 }
 
-// Sum is the checksum that Decode gives a picture.
+// Sum returns the checksum of a picture as Decode computes it.
 func Sum(p *picture.Picture) string {
 	hash := sha1.New()
 	var row []byte
