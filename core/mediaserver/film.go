@@ -13,8 +13,8 @@ import (
 	"vividstrain/core/media/registry"
 )
 
-// film is a clip as the server hands it out in segments: a copy in movie fragments,
-// made when it is first asked for.
+// film is a clip that the server delivers in segments: a copy in movie fragments, made when it
+// is first requested.
 type film struct {
 	file  string // its name
 	path  string
@@ -24,7 +24,7 @@ type film struct {
 	err      error
 	copy     *os.File
 	size     int64
-	first    int64 // bytes before the first segment
+	first    int64 // size of what precedes the first segment
 	begins   float64
 	segments []segment
 	tracks   []media.Track // of the copy
@@ -32,11 +32,11 @@ type film struct {
 
 // segment is a part of a film that begins with a key frame.
 type segment struct {
-	at, lasts    float64 // seconds from the film's begin
+	at, lasts    float64 // seconds from the start of the film
 	offset, size int64   // in the copy
 }
 
-// openFilm looks at a clip.
+// openFilm reads the properties of a clip.
 func openFilm(ctx context.Context, path string) (*film, error) {
 	f, err := registry.Open(path)
 	if err != nil {
@@ -53,7 +53,7 @@ func openFilm(ctx context.Context, path string) (*film, error) {
 	return &film{file: filepath.Base(path), path: path, track: track}, nil
 }
 
-// cuts notes where each fragment begins in what is written.
+// cuts is a writer that records where each fragment begins.
 type cuts struct {
 	w  io.Writer
 	at []int64
@@ -69,8 +69,7 @@ func (c *cuts) Write(p []byte) (int, error) {
 
 func (c *cuts) Seek(int64, int) (int64, error) { return c.n, nil }
 
-// divide makes the copy in folder and divides it into segments of so many
-// seconds.
+// divide makes the copy in folder and divides it into segments of the given duration.
 func (f *film) divide(ctx context.Context, folder string, seconds float64) error {
 	f.once.Do(func() { f.err = f.doDivide(ctx, folder, seconds) })
 	return f.err
@@ -93,7 +92,7 @@ func (f *film) doDivide(ctx context.Context, folder string, seconds float64) err
 	return f.index(c.at, seconds)
 }
 
-// index finds the time of each fragment and puts them together to segments.
+// index finds the time of each fragment and groups fragments into segments.
 func (f *film) index(at []int64, seconds float64) error {
 	d, err := registry.MP4.Open(f.copy, f.size)
 	if err != nil {
@@ -141,13 +140,13 @@ func (f *film) index(at []int64, seconds float64) error {
 	return nil
 }
 
-// length is how long a divided film is, in seconds.
+// length returns the duration of a divided film, in seconds.
 func (f *film) length() float64 {
 	last := f.segments[len(f.segments)-1]
 	return last.at + last.lasts
 }
 
-// from returns the film from the last key frame on that is not after a time.
+// from returns the film from the last key frame that is not after the given time.
 func (f *film) from(at float64) (*part, error) {
 	i := 0
 	for i+1 < len(f.segments) && f.segments[i+1].at <= at+1e-6 {
@@ -159,7 +158,7 @@ func (f *film) from(at float64) (*part, error) {
 	return p, err
 }
 
-// part is a film without some of its segments.
+// part is the end of a film, from some segment on.
 type part struct {
 	media.Demuxer
 	file         *os.File
@@ -181,8 +180,8 @@ func (p *part) ReadAt(b []byte, at int64) (int, error) {
 	return n + m, err
 }
 
-// Video is the first track.
+// Video returns 0, the index of the video track.
 func (p *part) Video() (int, error) { return 0, nil }
 
-// ByteStream is false: packets are held with lengths.
+// ByteStream returns false: packets are length-prefixed.
 func (p *part) ByteStream() bool { return false }

@@ -16,18 +16,18 @@ import (
 	"vividstrain/core/sense"
 )
 
-// hold keeps the server within its share of processor, memory and link, and tells
-// how much of it is used.
+// hold limits the server to its share of processor, memory and link, and measures how much of it
+// is used.
 type hold struct {
-	cores  float64 // 0: not held
-	memory int64   // bytes, 0: not held
+	cores  float64 // 0: no limit
+	memory int64   // bytes, 0: no limit
 	link   *rate.Limiter
 	bits   float64 // a second, of the link
 
 	mu      sync.Mutex
 	credit  time.Duration // processor time that may be spent
 	counted time.Time
-	spent   time.Duration // processor time of the program then
+	spent   time.Duration // processor time of the program at that time
 	charged int64
 	sent    int64
 	sampled usage
@@ -40,10 +40,10 @@ type usage struct {
 	sent int64
 }
 
-// own is the memory of the server without conversions.
+// own is the memory of the server without conversions, bytes.
 const own = 30 << 20
 
-// chunk is how much is sent at once over a held link.
+// chunk is how much is sent at once over a limited link, bytes.
 const chunk = 16 << 10
 
 func newHold(o Options) *hold {
@@ -71,8 +71,8 @@ func (h *hold) gate(ctx context.Context) error {
 	}
 }
 
-// overdrawn is how long it takes until there is credit again. What is not used
-// is saved up for a quarter of a second.
+// overdrawn returns how long it takes until there is credit again. Unused time is saved up for a
+// quarter of a second.
 func (h *hold) overdrawn() time.Duration {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -83,10 +83,10 @@ func (h *hold) overdrawn() time.Duration {
 	return time.Duration(float64(-h.credit) / h.cores)
 }
 
-// errMemory means that there is no memory for another conversion.
+// errMemory means that there is too little memory for another conversion.
 var errMemory = errors.New("the server has no memory for another conversion")
 
-// charge takes memory, all or nothing.
+// charge reserves memory, all or nothing.
 func (h *hold) charge(n int64) error {
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -97,14 +97,14 @@ func (h *hold) charge(n int64) error {
 	return nil
 }
 
-// free gives memory back.
+// free releases memory.
 func (h *hold) free(n int64) {
 	h.mu.Lock()
 	h.charged -= n
 	h.mu.Unlock()
 }
 
-// writer sends over the held link.
+// writer sends over the limited link.
 type writer struct {
 	http.ResponseWriter
 	ctx  context.Context
@@ -129,16 +129,16 @@ func (w writer) Write(p []byte) (n int, err error) {
 	return n, err
 }
 
-// Unwrap lets flushing and deadlines through.
+// Unwrap gives http.ResponseController access to flushing and deadlines.
 func (w writer) Unwrap() http.ResponseWriter { return w.ResponseWriter }
 
-// Kind is that of the source.
+// Kind returns "server".
 func (h *hold) Kind() string { return "server" }
 
-// Name is the name of the server as a source of readings.
+// Name returns "box".
 func (h *hold) Name() string { return "box" }
 
-// Sample reads what the server uses, as if it were the whole device.
+// Sample reads the server's use of its share, as if the share were the whole device.
 func (h *hold) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()

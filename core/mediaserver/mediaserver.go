@@ -1,7 +1,6 @@
-// Package mediaserver is a practice media server. It hands out clips as they are and
-// converts them on request, by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC
-// 23009-1), within a share of the computer that it is held to. It is for tests,
-// demos, and for learning how media servers are tested.
+// Package mediaserver is a practice media server. It delivers clips as-is and converts them on
+// request, by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC 23009-1), within a limited
+// share of the computer. It is for tests, demos, and for learning how media servers are tested.
 package mediaserver
 
 import (
@@ -30,14 +29,14 @@ import (
 // Options are the settings of a server.
 type Options struct {
 	Clips   string        // folder of the films
-	Cores   float64       // processor cores that it may use, 0: all
-	Memory  int64         // bytes that it may use, 0: all
-	Link    int64         // bits a second that it may send, 0: all
+	Cores   float64       // limit of processor cores, 0: none
+	Memory  int64         // limit of memory in bytes, 0: none
+	Link    int64         // limit of the link in bits per second, 0: none
 	Refuse  []string      // formats that it does not play, each like "hevc 10bit"
-	Threads int           // for each conversion, 0: one
-	Ahead   time.Duration // how far conversions run ahead of what is asked for, 0: 30 s
+	Threads int           // threads of each conversion, 0: one
+	Ahead   time.Duration // how far conversions run ahead of requests, 0: 30 s
 	Segment time.Duration // 0: 4 s
-	Idle    time.Duration // after which a session that nobody asks ends, 0: 12 s
+	Idle    time.Duration // time without requests after which a session ends, 0: 12 s
 	Log     *slog.Logger  // may be nil
 }
 
@@ -46,7 +45,7 @@ type Server struct {
 	options Options
 	hold    *hold
 	films   []*film
-	folder  *partial.Folder // of copies
+	folder  *partial.Folder // for copies of films
 	sampler *sense.Sampler
 	ctx     context.Context
 	cancel  context.CancelFunc
@@ -56,10 +55,10 @@ type Server struct {
 	sessions map[string]*session
 }
 
-// maxSessions bounds the conversions at once.
+// maxSessions is the largest number of simultaneous conversions.
 const maxSessions = 1000
 
-// New looks through the clips and starts the server.
+// New reads the clips and starts the server.
 func New(ctx context.Context, o Options) (*Server, error) {
 	o.Threads, o.Segment, o.Ahead, o.Idle = max(o.Threads, 1), or(o.Segment, 4*time.Second), or(o.Ahead, 30*time.Second), or(o.Idle, 12*time.Second)
 	if o.Log == nil {
@@ -137,10 +136,10 @@ func (b *Server) Close() error {
 	return b.folder.Close()
 }
 
-// Metrics offers what the server uses.
+// Metrics serves the server's use of its share as an OpenMetrics page.
 func (b *Server) Metrics() http.Handler { return meter.Page(b.sampler.Latest) }
 
-// film finds a film by its name, or by the beginning of its name.
+// film returns the film with a name, or whose name begins with it.
 func (b *Server) film(name string) *film {
 	for _, f := range b.films {
 		if f.file == name || strings.TrimSuffix(f.file, filepath.Ext(f.file)) == name {
@@ -155,7 +154,7 @@ func (b *Server) film(name string) *film {
 	return nil
 }
 
-// refuses tells why the server does not play a film, "" if it does.
+// refuses returns why the server does not play a film, "" if it does.
 func (b *Server) refuses(f *film) string {
 	for _, rule := range b.options.Refuse {
 		words := strings.Fields(rule)
@@ -177,7 +176,7 @@ func newID() string {
 	return hex.EncodeToString(id[:])
 }
 
-// begin begins a session.
+// begin starts a session.
 func (b *Server) begin(f *film, g media.Goal) (*session, error) {
 	b.mu.Lock()
 	full := len(b.sessions) >= maxSessions
@@ -216,7 +215,7 @@ func (b *Server) session(id string) *session {
 	return b.sessions[id]
 }
 
-// sweep ends sessions that nobody asks any more.
+// sweep ends sessions without recent requests.
 func (b *Server) sweep() {
 	for (clock.Real{}).Sleep(b.ctx, min(b.options.Idle/4, time.Second)) == nil {
 		b.mu.Lock()

@@ -23,7 +23,7 @@ import (
 	"vividstrain/core/transcode"
 )
 
-// routes are the addresses that the server answers.
+// routes returns the addresses that the server answers.
 func (b *Server) routes() {
 	b.mux = http.NewServeMux()
 	b.mux.Handle("GET /metrics", b.Metrics())
@@ -39,7 +39,7 @@ func (b *Server) routes() {
 	b.mux.HandleFunc("GET /session/{id}/{segment}", b.withSession(b.converted))
 }
 
-// ServeHTTP answers a request within what the server is held to.
+// ServeHTTP answers a request within the server's limits.
 func (b *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path != "/metrics" {
 		if b.hold.gate(r.Context()) != nil {
@@ -50,7 +50,7 @@ func (b *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	b.mux.ServeHTTP(w, r)
 }
 
-// withFilm finds the film that a request is about.
+// withFilm wraps a handler of requests for a film.
 func (b *Server) withFilm(serve func(http.ResponseWriter, *http.Request, *film)) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		f := b.film(r.PathValue("film"))
@@ -77,10 +77,10 @@ func (b *Server) withSession(serve func(http.ResponseWriter, *http.Request, *ses
 	}
 }
 
-// file hands out a film as it is, or a part of it.
+// file delivers a film as-is, whole or a range.
 func (b *Server) file(w http.ResponseWriter, r *http.Request, f *film) { http.ServeFile(w, r, f.path) }
 
-// goalOf reads a goal as addresses have it: "720p-4M".
+// goalOf parses a goal as addresses have it: "720p-4M".
 func goalOf(word string) (media.Goal, error) {
 	g, err := load.ParseGoal(strings.ReplaceAll(word, "-", " "))
 	if err == nil {
@@ -89,13 +89,13 @@ func goalOf(word string) (media.Goal, error) {
 	return g, err
 }
 
-// listed is what a playlist lists: a film as it is, or a session.
+// listed is something with a playlist: a film as-is, or a session.
 type listed interface{ media() stream.Media }
 
-// withSegments finds the film that a request is about, divided into segments.
+// withSegments wraps a handler of requests for a film that is divided into segments.
 func (b *Server) withSegments(serve func(http.ResponseWriter, *http.Request, *film)) http.HandlerFunc {
 	return b.withFilm(func(w http.ResponseWriter, r *http.Request, f *film) {
-		// Others wait for it, too: it goes on when this viewer leaves.
+		// Others wait for it, too: it continues when this viewer leaves.
 		if err := f.divide(b.ctx, b.folder.Path, b.options.Segment.Seconds()); err != nil {
 			b.fail(w, err)
 			return
@@ -104,8 +104,8 @@ func (b *Server) withSegments(serve func(http.ResponseWriter, *http.Request, *fi
 	})
 }
 
-// beginFor begins a session for the goal that an address has. Where it cannot, it answers why and
-// returns nil.
+// beginFor starts a session for the goal in the address. If it cannot, it answers with the
+// reason and returns nil.
 func (b *Server) beginFor(w http.ResponseWriter, f *film, word string) *session {
 	g, err := goalOf(word)
 	if err != nil {
@@ -120,8 +120,8 @@ func (b *Server) beginFor(w http.ResponseWriter, f *film, word string) *session 
 	return s
 }
 
-// list answers with a playlist of a film as it is, or begins a session and sends
-// the viewer there.
+// list answers with a playlist of a film as-is, or starts a session and redirects the viewer to
+// it.
 func (b *Server) list(name string, write func(http.ResponseWriter, listed)) func(http.ResponseWriter, *http.Request, *film) {
 	return func(w http.ResponseWriter, r *http.Request, f *film) {
 		if r.PathValue("goal") == media.AsIs {
@@ -136,7 +136,7 @@ func (b *Server) list(name string, write func(http.ResponseWriter, listed)) func
 	}
 }
 
-// fail answers with an error of ours.
+// fail answers with an error.
 func (b *Server) fail(w http.ResponseWriter, err error) {
 	b.options.Log.Warn("refused", "because", err)
 	status := http.StatusInternalServerError
@@ -149,7 +149,7 @@ func (b *Server) fail(w http.ResponseWriter, err error) {
 	http.Error(w, err.Error(), status)
 }
 
-// variants answers with a multivariant playlist: as it is, and a few goals below that.
+// variants answers with a multivariant playlist: as-is, and a few smaller goals.
 func (b *Server) variants(w http.ResponseWriter, _ *http.Request, f *film) {
 	var list []stream.Variant
 	add := func(format media.Format, word string) {
@@ -187,7 +187,7 @@ func (b *Server) dash(w http.ResponseWriter, l listed) {
 	b.sent(dash.Write(w, &m))
 }
 
-// sent notes that a viewer left before all of an answer was written.
+// sent logs that a viewer left before it had the whole answer.
 func (b *Server) sent(err error) {
 	if err != nil {
 		b.options.Log.Debug("a playlist broke off", "because", err)
@@ -218,12 +218,12 @@ func (s *session) media() stream.Media {
 // initName is the name of the initialisation segment.
 const initName = "init.mp4"
 
-// segmentsBelow is a film whose segments are below an address.
+// segmentsBelow returns a film whose segments are below an address.
 func segmentsBelow(base string) stream.Media {
 	return stream.Media{Init: base + "/" + initName, Segment: base + "/$Number$.m4s"}
 }
 
-// number reads the name of a segment; -1 is the initialisation segment.
+// number parses the name of a segment; -1 is the initialisation segment.
 func number(name string) (int, bool) {
 	if name == initName {
 		return -1, true
@@ -232,7 +232,7 @@ func number(name string) (int, bool) {
 	return n, err == nil && n >= 0 && n < 1<<20
 }
 
-// segment hands out a segment of a film as it is.
+// segment delivers a segment of a film as-is.
 func (b *Server) segment(w http.ResponseWriter, r *http.Request, f *film) {
 	n, ok := number(r.PathValue("segment"))
 	if !ok || n >= len(f.segments) {
@@ -247,7 +247,7 @@ func (b *Server) segment(w http.ResponseWriter, r *http.Request, f *film) {
 	http.ServeContent(w, r, "", time.Time{}, section)
 }
 
-// converted hands out a segment of a conversion when it is made.
+// converted delivers a segment of a conversion as soon as it is made.
 func (b *Server) converted(w http.ResponseWriter, r *http.Request, s *session) {
 	n, ok := number(r.PathValue("segment"))
 	if !ok || n >= s.count() {
@@ -265,8 +265,7 @@ func (b *Server) converted(w http.ResponseWriter, r *http.Request, s *session) {
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(data))
 }
 
-// transportStream hands out a conversion as one transport stream, as long as the viewer
-// takes it.
+// transportStream delivers a conversion as one transport stream, as fast as the viewer takes it.
 func (b *Server) transportStream(w http.ResponseWriter, r *http.Request, f *film) {
 	s := b.beginFor(w, f, strings.TrimSuffix(r.PathValue("goal"), ".ts"))
 	if s == nil {
@@ -281,13 +280,13 @@ func (b *Server) transportStream(w http.ResponseWriter, r *http.Request, f *film
 	}
 }
 
-// converter prepares to convert a source from a time in it on, in seconds of its
-// times, within what the server is held to.
+// converter returns a converter of a source from a time on, in seconds of its times, within the
+// server's limits.
 func (b *Server) converter(source transcode.Source, f *film, g media.Goal, from float64) (*transcode.Converter, error) {
 	return transcode.New(source, f.track, transcode.Order{Goal: g, From: from, Decoders: b.options.Threads, Encoders: b.options.Threads, Gate: b.hold.gate})
 }
 
-// pour converts a film into w.
+// pour writes a conversion of a film to w.
 func (b *Server) pour(ctx context.Context, w http.ResponseWriter, f *film, g media.Goal) error {
 	source, err := f.from(0)
 	if err != nil {
@@ -308,7 +307,7 @@ func (b *Server) pour(ctx context.Context, w http.ResponseWriter, f *film, g med
 	return muxer.Close()
 }
 
-// onward is a writer that only goes on.
+// onward hides that a writer can seek.
 type onward struct{ io.Writer }
 
 func (onward) Seek(int64, int) (int64, error) { return 0, errors.New("a stream only goes on") }
@@ -318,7 +317,7 @@ var indexText string
 
 var indexPage = template.Must(template.New("index").Funcs(template.FuncMap{"path": url.PathEscape}).Parse(indexText))
 
-// index is a page that lists the films and their addresses.
+// index answers with a page of the films and their addresses.
 func (b *Server) index(w http.ResponseWriter, _ *http.Request) {
 	type row struct{ Name, Format, Refused string }
 	var rows []row

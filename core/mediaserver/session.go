@@ -12,33 +12,33 @@ import (
 	"vividstrain/core/media/registry"
 )
 
-// session is one conversion for one viewer: it makes segments ahead of what is
-// asked for, then waits; a request elsewhere in the film starts it anew there.
+// session is one conversion for one viewer: it makes segments ahead of requests, then waits; a
+// request elsewhere in the film restarts it there.
 type session struct {
 	id     string
 	server *Server
 	film   *film
 	goal   media.Goal
-	cost   int64 // bytes of memory
+	cost   int64 // reserved memory, bytes
 
 	mu       sync.Mutex
-	changed  chan struct{} // closed when something is new
+	changed  chan struct{} // closed when anything changes
 	init     []byte        // initialisation segment of the result
 	segments map[int][]byte
-	next     int // segment that is being made
-	asked    int // the last one asked for
+	next     int // number of the segment being made
+	asked    int // number of the last requested segment
 	err      error
 	used     time.Time
-	waiting  int // requests that are being answered
+	waiting  int // requests in progress
 	stop     context.CancelFunc
-	stopped  chan struct{} // closed when the last conversion has ended; nil: there was none
+	stopped  chan struct{} // closed when the previous conversion has ended; nil: there was none
 	running  sync.WaitGroup
 }
 
-// kept is how many segments are kept that were asked for already.
+// kept is how many segments are kept after they were requested.
 const kept = 3
 
-// newSession takes the memory that a conversion needs.
+// newSession reserves the memory that a conversion needs.
 func (b *Server) newSession(f *film, g media.Goal) (*session, error) {
 	s := &session{id: newID(), server: b, film: f, goal: g, segments: map[int][]byte{}, changed: make(chan struct{}), used: time.Now(), stop: func() {}}
 	in := f.track.Format
@@ -46,9 +46,9 @@ func (b *Server) newSession(f *film, g media.Goal) (*session, error) {
 	if in.Depth > 8 {
 		picture *= 2
 	}
-	// Pictures of the decoder and of the coder, and the segments ahead.
+	// Pictures of decoder and encoder, and the segments made ahead.
 	need := 8*picture + 10*int64(g.Width)*int64(g.Height)*3/2 + int64(float64(g.Bitrate)/8*b.options.Ahead.Seconds())
-	const steps = 16 // memory fills up bit by bit
+	const steps = 16 // memory fills up gradually
 	for range steps {
 		if err := b.hold.charge(need / steps); err != nil {
 			taken := s.cost
@@ -60,18 +60,18 @@ func (b *Server) newSession(f *film, g media.Goal) (*session, error) {
 	return s, nil
 }
 
-// count is how many segments the result has.
+// count returns the number of segments of the result.
 func (s *session) count() int {
 	return max(1, int(math.Ceil(s.film.length()/s.server.options.Segment.Seconds()-1e-6)))
 }
 
-// lasts is how long segment n is, in seconds.
+// lasts returns the duration of segment n in seconds.
 func (s *session) lasts(n int) float64 {
 	length := s.server.options.Segment.Seconds()
 	return min(length, s.film.length()-float64(n)*length)
 }
 
-// get waits for a segment; -1 is the initialisation segment.
+// get returns a segment when it is made; -1 is the initialisation segment.
 func (s *session) get(ctx context.Context, n int) ([]byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -101,7 +101,7 @@ func (s *session) get(ctx context.Context, n int) ([]byte, error) {
 	}
 }
 
-// await waits until something is new. The lock is held, but for the waiting.
+// await waits until something changes. The lock is held, except while waiting.
 func (s *session) await(ctx context.Context) error {
 	changed := s.changed
 	s.mu.Unlock()
@@ -118,8 +118,8 @@ var errEnded = errors.New("this session has ended")
 
 var errNoSegment = errors.New("the film has no such segment")
 
-// ask says that a segment is wanted: if it is not being made within the next
-// few, the conversion starts anew there. The lock is held.
+// ask requests a segment: unless it is one of the next few, the conversion restarts there. The
+// lock is held.
 func (s *session) ask(n int) {
 	if s.segments[n] == nil && (s.stopped == nil || n < s.next || n > s.next+2) {
 		s.restart(n)
@@ -138,7 +138,7 @@ func (s *session) wake() {
 	s.changed = make(chan struct{})
 }
 
-// restart starts the conversion anew at a segment. The lock is held.
+// restart restarts the conversion at a segment. The lock is held.
 func (s *session) restart(n int) {
 	s.stop()
 	ctx, cancel := context.WithCancel(s.server.ctx)
@@ -189,7 +189,7 @@ func (s *session) run(ctx context.Context, n int) error {
 		shift := int64(math.Round(from * float64(tracks[p.Track].Timescale)))
 		q.PTS, q.DTS = q.PTS+shift, q.DTS+shift
 		if p.Track == 0 && p.Key && float64(q.PTS)/scale >= float64(made+1)*s.server.options.Segment.Seconds()-1e-6 {
-			if err := muxer.Close(); err != nil { // writes what waits
+			if err := muxer.Close(); err != nil { // writes what is buffered
 				return err
 			}
 			if err := s.put(ctx, made, &buffer); err != nil {
@@ -208,7 +208,7 @@ func (s *session) run(ctx context.Context, n int) error {
 	return s.put(ctx, made, &buffer)
 }
 
-// put keeps a segment, and waits while enough are made ahead.
+// put stores a segment, and waits while enough are made ahead.
 func (s *session) put(ctx context.Context, n int, b *bytes.Buffer) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()

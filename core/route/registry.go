@@ -7,19 +7,19 @@ import (
 	"time"
 )
 
-// Descriptor says of a route all that is needed to offer, open and restore it. A new route is a
-// folder with a descriptor, and one line in the list of them.
+// Descriptor is everything needed to offer, open and restore a route. A new route is a folder
+// with a descriptor, and one line in the list of routes.
 type Descriptor struct {
 	Word string   // "engine"
-	Old  []string // words that it had, which are still read
-	// Options are the settings that it takes. An option that several routes take is the same in all.
+	Old  []string // its words in earlier versions, still read
+	// Options are its settings. An option of several routes is the same in all of them.
 	Options []Option
-	// Uses are further settings, of the command, that mean something on this route.
+	// Uses are settings of the command that apply to this route.
 	Uses []string
-	// Implied are the options that choose this route where no word does.
+	// Implied are the options that choose this route when no word does.
 	Implied []string
 	Open    func(v Values) (Route, error)
-	// Restore opens the route of a run again, from what its document says.
+	// Restore opens the route of an earlier run from its document.
 	Restore func(r Record, v Values) (Route, error)
 }
 
@@ -29,14 +29,14 @@ type Option struct {
 	Name        string
 	Alias       string
 	Old         string // its name in earlier versions, still read
-	Usage       string // what it stands for is in backquotes
+	Usage       string // the name of its value is in backquotes
 	Default     any
-	DefaultText string // instead of Default, in the help
-	Typed       bool   // it is only typed, never read from the environment or the settings
+	DefaultText string // shown in the help instead of Default
+	Typed       bool   // can only be typed, not set in the environment or the settings
 	Secret      bool   // it is never recorded
 }
 
-// Values gives the options' values; *cli.Command of the command line does.
+// Values returns the values of options, as *cli.Command does.
 type Values interface {
 	String(name string) string
 	Bool(name string) bool
@@ -47,7 +47,7 @@ type Values interface {
 	IsSet(name string) bool
 }
 
-// Record is what a document says of a run's route, and what was typed to go on with it.
+// Record is what a document says about a run's route, and what was typed to resume it.
 type Record struct {
 	Options map[string]string
 	Device  string
@@ -55,7 +55,8 @@ type Record struct {
 	Typed   func(name string) bool // whether an option was typed
 }
 
-// GiveAgainError says that what was not recorded, or has changed, must be given again.
+// GiveAgainError means that something that was not recorded, or has changed, must be given
+// again.
 type GiveAgainError struct{ Err error }
 
 func (e *GiveAgainError) Error() string { return e.Err.Error() }
@@ -69,10 +70,10 @@ var (
 	Seed    = Option{Name: "seed", Usage: "seed of what is random", Default: uint64(1)}
 )
 
-// Registry is the list of routes; the first one is the usual one.
+// Registry is the list of routes; the first one is the default.
 type Registry []Descriptor
 
-// Words are the words of all routes.
+// Words returns the words of all routes.
 func (r Registry) Words() (list []string) {
 	for _, d := range r {
 		list = append(list, d.Word)
@@ -80,7 +81,7 @@ func (r Registry) Words() (list []string) {
 	return list
 }
 
-// Named returns the route of that word, also of one that it had.
+// Named returns the route with a word, also one of an earlier version.
 func (r Registry) Named(word string) (Descriptor, error) {
 	for _, d := range r {
 		if d.Word == word || slices.Contains(d.Old, word) {
@@ -90,7 +91,7 @@ func (r Registry) Named(word string) (Descriptor, error) {
 	return Descriptor{}, fmt.Errorf("there is no route %q; there are %s", word, strings.Join(r.Words(), ", "))
 }
 
-// Options are the options of all routes, each once.
+// Options returns the options of all routes, each once.
 func (r Registry) Options() (list []Option) {
 	for _, d := range r {
 		for _, o := range d.Options {
@@ -102,9 +103,9 @@ func (r Registry) Options() (list []Option) {
 	return list
 }
 
-// Choose returns the route of a word, or without one that whose options are set: of several, one
-// whose options were typed. typed are the names of the settings that were typed; those that the
-// route does not use are an error.
+// Choose returns the route with a word; without a word, the route implied by the options that
+// are set, where typed options take precedence. typed are the names of the typed settings; one
+// that the route does not use is an error.
 func (r Registry) Choose(word string, v Values, typed []string) (d Descriptor, err error) {
 	if word != "" {
 		d, err = r.Named(word)
@@ -137,7 +138,7 @@ func (r Registry) implied(v Values, typed []string) Descriptor {
 	return append(set, r[0])[0]
 }
 
-// users are the words of the routes to which a setting means something, none where it is not a
+// users returns the words of the routes to which a setting applies, none where it is not a
 // route's.
 func (r Registry) users(name string) (words []string) {
 	for _, d := range r {

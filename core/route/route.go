@@ -1,5 +1,5 @@
-// Package route says what all ways of putting a load on a device have in
-// common. Each way has a folder of its own below this one.
+// Package route defines what all routes share. Each route has a folder of its own below this
+// one.
 package route
 
 import (
@@ -13,16 +13,16 @@ import (
 	"vividstrain/core/tally"
 )
 
-// Plan is one attempt to be made.
+// Plan describes one attempt.
 type Plan struct {
-	Loads   []load.Load   // to be put on the device at once
+	Loads   []load.Load   // loads played at the same time
 	Hold    time.Duration // how long to play, settling included
-	Settle  time.Duration // how much of it is start-up
-	Stagger time.Duration // from the start of one stream to that of the next
-	Spread  bool          // streams begin at different places of the film
+	Settle  time.Duration // the start-up part of Hold
+	Stagger time.Duration // time between the starts of streams
+	Spread  bool          // streams start at different positions in the film
 }
 
-// Streams is how many streams are played.
+// Streams returns the number of streams.
 func (p Plan) Streams() (n int) {
 	for _, l := range p.Loads {
 		n += l.Streams
@@ -30,14 +30,14 @@ func (p Plan) Streams() (n int) {
 	return n
 }
 
-// StreamLoads lists the load of each stream; those of several loads take turns,
-// so that a mix is there from the start.
+// StreamLoads returns the load of each stream. Streams of several loads alternate, so that the
+// mix is complete from the start.
 func (p Plan) StreamLoads() (list []load.Load) {
 	total := p.Streams()
 	taken := make([]int, len(p.Loads))
 	for len(list) < total {
 		next := 0
-		for i, l := range p.Loads { // the one that is farthest behind its share
+		for i, l := range p.Loads { // the load that is farthest behind its share
 			if taken[i]*p.Loads[next].Streams < taken[next]*l.Streams {
 				next = i
 			}
@@ -50,11 +50,11 @@ func (p Plan) StreamLoads() (list []load.Load) {
 	return list
 }
 
-// Begin is when stream i is to begin after the first one.
+// Begin returns when stream i starts after the first one.
 func (p Plan) Begin(i int) time.Duration { return time.Duration(i) * p.Stagger }
 
-// Spans are the windows of stream i: what begins earlier settles for longer, so
-// that all are steady at the same time.
+// Spans returns the windows of stream i: streams that start earlier settle for longer, so that
+// all are steady at the same time.
 func (p Plan) Spans(i int) []tally.Span {
 	early := p.Begin(p.Streams()-1) - p.Begin(i)
 	if p.Settle+early <= 0 {
@@ -63,7 +63,7 @@ func (p Plan) Spans(i int) []tally.Span {
 	return []tally.Span{{Kind: tally.Settle, From: 0, To: p.Settle + early}, {Kind: tally.Steady, From: p.Settle + early, To: p.Hold + early}}
 }
 
-// How a device decoded.
+// Ways in which a device decoded.
 const (
 	Software = "software"
 	Hardware = "hardware"
@@ -71,28 +71,28 @@ const (
 	None     = "none" // the device did not decode
 )
 
-// Result is what came of an attempt.
+// Result is the result of an attempt.
 type Result struct {
-	Began   time.Time     // when playing began: the zero of the windows
-	Streams []tally.Tally // one each; empty if Failure is set before playing began
+	Began   time.Time     // when playing began: time zero of the windows
+	Streams []tally.Tally // one per stream; empty if it failed before playing began
 	Decode  string
-	Failure string // why it could not be played to the end; empty if it was
+	Failure string // why it was not played to the end; empty if it was
 	Refused bool   // the device would not even try
-	// ClipBPS is the bitrate of what was played, where it is not what was ordered; 0 else.
+	// ClipBPS is the bitrate of what was played if it is not as ordered, else 0.
 	ClipBPS int64
 }
 
-// Unfit says why a load says nothing about the device.
+// Unfit is why a load says nothing about the device.
 type Unfit int
 
 // The reasons.
 const (
-	NoClip    Unfit = iota // what is to be played cannot be made, is broken or was changed
-	NoAddress              // it is not where it was asked for
-	TooShort               // there is too little of it to tell
+	NoClip    Unfit = iota // the clip cannot be made, is damaged or was changed
+	NoAddress              // there is nothing at its address
+	TooShort               // there is too little of it to judge
 )
 
-// UnfitError is an error of Prepare or Play that is not the device's.
+// UnfitError is an error of Prepare or Play for which the device is not responsible.
 type UnfitError struct {
 	Unfit Unfit
 	Err   error
@@ -101,43 +101,43 @@ type UnfitError struct {
 func (e *UnfitError) Error() string { return e.Err.Error() }
 func (e *UnfitError) Unwrap() error { return e.Err }
 
-// ShortHoldError says that media come in segments so long that they must be watched for
-// longer than was planned.
+// ShortHoldError means that segments are so long that they must be watched for longer than
+// planned.
 type ShortHoldError struct{ Need time.Duration }
 
 func (e *ShortHoldError) Error() string {
 	return fmt.Sprintf("segments are so long that it must be held for %s", e.Need)
 }
 
-// Reachable is a route whose device may be out of reach.
+// Reachable is a route to a device that may be out of reach.
 type Reachable interface {
-	// Reach returns an error if nothing answers where the device should be.
+	// Reach returns an error if nothing answers at the device's address.
 	Reach(ctx context.Context) error
 }
 
-// Live is the state of an attempt while it runs.
+// Live is the state of an attempt in progress.
 type Live struct {
 	Elapsed time.Duration
-	Frames  tally.Frames     // due, shown and dropped so far, of all streams
-	Viewers []tally.Standing // where media arrive ahead of their playing
+	Frames  tally.Frames     // so far, of all streams
+	Viewers []tally.Standing // where media arrive ahead of playing
 }
 
-// Traits are what a route can do and tell. They are asked for, never which route it is.
+// Traits are the properties of a route. Other code asks for these, never for the kind of route.
 type Traits struct {
 	Decodes    bool          // the device under test decodes
 	Counts     bool          // frames are counted
 	Buffers    bool          // media arrive ahead of their playing
 	Jumps      bool          // it can jump in a film
 	Many       bool          // it can play several streams at once
-	Virtual    bool          // it plays in virtual time: no meter of this computer says anything about it
-	SameWork   bool          // the same frames take the same work of the cores at every attempt
-	AnyOrder   bool          // loads come in any order and are put in order of their pixels and bits
-	QuietAfter time.Duration // how long to wait between attempts for the device to be quiet, where nothing else is asked
+	Virtual    bool          // it plays in virtual time, so that this computer's meters say nothing about it
+	SameWork   bool          // every attempt at a load takes the same work of the cores
+	AnyOrder   bool          // loads come in any order and are sorted by pixels and bits
+	QuietAfter time.Duration // default limit of the wait for a quiet device between attempts
 }
 
-// Offerer is a route whose device says what loads there are.
+// Offerer is a route to a device that can list its loads.
 type Offerer interface {
-	// Offered is a ladder of the loads, for where none are given.
+	// Offered returns a ladder of the loads, for use when none are given.
 	Offered(ctx context.Context) (*load.Ladder, error)
 }
 
@@ -147,26 +147,24 @@ type Device struct {
 	Spec map[string]string
 }
 
-// Route puts loads on one device.
+// Route puts loads on a device.
 type Route interface {
-	// Kind is the route's word, for the record.
+	// Kind returns the route's word, for the record.
 	Kind() string
 	Traits() Traits
-	// Options are the route's settings, for the record.
+	// Options returns the route's settings, for the record.
 	Options() map[string]string
 	Device() Device
-	// Clock is the time in which the route plays.
+	// Clock returns the clock by which the route plays.
 	Clock() clock.Clock
-	// Sources are the sensors that the route brings along.
+	// Sources returns the route's own sensors.
 	Sources() []sense.Source
-	// Check tells at once whether a load can be asked of this route at
-	// all; a device that refuses it is no error.
+	// Check returns an error if a load cannot be requested on this route at all; that the device
+	// may refuse it is no error.
 	Check(l load.Load) error
-	// Prepare makes ready what playing the load needs, which may take long.
-	// Progress may be nil.
+	// Prepare gets ready to play the load, which may take long. progress may be nil.
 	Prepare(ctx context.Context, l load.Load, progress func(done, total int)) error
-	// Play makes one attempt. What the device fails at is in the result;
-	// an error means that the attempt says nothing about the device; see
-	// UnfitError and ShortHoldError.
+	// Play makes one attempt. Failures of the device are in the result; an error means that the
+	// attempt says nothing about the device, see UnfitError and ShortHoldError.
 	Play(ctx context.Context, p Plan, live func(Live)) (Result, error)
 }

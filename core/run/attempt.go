@@ -14,8 +14,8 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// attempt tries one rung. What goes wrong with the rung is in the attempt; an error
-// ends the run. An attempt in which the run was stopped is returned beside the error.
+// attempt makes one attempt at a rung. Problems of the rung are recorded in the attempt; an
+// error ends the run. If the run is stopped, the attempt is returned with the error.
 func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbook.Attempt, error) {
 	plan, event := c.kind.Plan(c, rung), c.event(rung)
 	plan.Hold = max(plan.Hold, c.heldFor(rung))
@@ -39,7 +39,7 @@ func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbo
 	}
 	plan, result, err := c.play(ctx, plan, event)
 	if err == nil && result.Failure != "" && c.Rest > 0 {
-		// It may have given up at once; its readings tell why.
+		// The device may have given up at once; its readings show why.
 		err = clock.Sleep(ctx, givesUp-clock.Now().Sub(a.Started))
 	}
 	a.Ended = clock.Now().UTC()
@@ -60,13 +60,13 @@ func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbo
 	return a, c.record.EndAttempt(*a)
 }
 
-// void makes an attempt say nothing about the device.
+// void marks an attempt as void.
 func void(a *logbook.Attempt, cause verdict.VoidCause, reason string) {
 	a.Verdict, a.Void, a.Reasons = verdict.Void, cause, []string{reason}
 	a.Limiter, a.Evidence = "", ""
 }
 
-// unfit is why an error of a route says nothing about the device.
+// unfit returns why an error of a route makes the attempt void.
 func unfit(err error) verdict.VoidCause {
 	var e *route.UnfitError
 	if errors.As(err, &e) {
@@ -80,10 +80,10 @@ func unfit(err error) verdict.VoidCause {
 	return verdict.VoidClip
 }
 
-// leastFrames are due in the steady window of an attempt that tells anything.
+// leastFrames is how many frames must be due in the steady window for a verdict.
 const leastFrames = 25
 
-// prepare makes ready what is to be played; an error says why the attempt is void.
+// prepare gets ready what is to be played; an error is why the attempt is void.
 func (c *Run) prepare(ctx context.Context, plan route.Plan, event Event) (verdict.VoidCause, error) {
 	c.record.Enter(logbook.Preparing)
 	for _, l := range plan.Loads {
@@ -106,9 +106,9 @@ func (c *Run) prepare(ctx context.Context, plan route.Plan, event Event) (verdic
 	return "", nil
 }
 
-// heldFor is how long the load of a rung was held where that was longer than planned, 0
-// where it was not: a second attempt need not find out again that segments are long, for
-// which a server had to begin in vain.
+// heldFor returns how long a rung's load was held, if longer than planned, else 0: a second
+// attempt need not find out again that segments are long, for which a server would have to start
+// in vain.
 func (c *Run) heldFor(rung int) (held time.Duration) {
 	one := func(r *logbook.Rung) string {
 		l := r.Load
@@ -127,11 +127,11 @@ func (c *Run) heldFor(rung int) (held time.Duration) {
 	return held
 }
 
-// longestHold bounds by how much a hold grows for long segments.
+// longestHold is how far a hold grows for long segments.
 const longestHold = 10 * time.Minute
 
-// play plays a plan, for longer than planned where segments are long, and returns what
-// was played.
+// play plays a plan, for longer than planned where segments are long, and returns what was
+// played.
 func (c *Run) play(ctx context.Context, plan route.Plan, event Event) (route.Plan, route.Result, error) {
 	for {
 		total := plan.Hold + plan.Begin(plan.Streams()-1)
@@ -154,7 +154,7 @@ func (c *Run) play(ctx context.Context, plan route.Plan, event Event) (route.Pla
 	}
 }
 
-// measure sums up what was read and judges.
+// measure summarises the readings and judges.
 func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) (err error) {
 	from, to := a.Started, a.Ended
 	if len(result.Streams) > 0 && result.Failure == "" {
@@ -163,8 +163,8 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 	if plan.Hold != c.Hold {
 		a.HoldS = plan.Hold.Seconds()
 	}
-	// A reading tells of the interval before it: the first one that lies whole
-	// in the window comes one interval after its start.
+	// A reading covers the interval before it: the first one completely inside the window is one
+	// interval after its start.
 	if a.Use, err = c.use(from.Add(SampleEvery), to.Add(SampleEvery/2)); err != nil {
 		return err
 	}
@@ -210,7 +210,7 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	}
 }
 
-// judgeDecode tells how the device decoded, if it did.
+// judgeDecode records how the device decoded, if it did.
 func (c *Run) judgeDecode(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	a.Decode = result.Decode
 	if a.Decode != route.Unknown || result.Failure != "" {
@@ -227,14 +227,14 @@ func (c *Run) judgeDecode(a *logbook.Attempt, result route.Result, plan route.Pl
 	}
 }
 
-// givesUp is for how long at least a server is read that gives up.
+// givesUp is the shortest time for which a server that gives up is measured.
 const givesUp = 2 * time.Second
 
-// maxStreams bounds the streams of an attempt whose accounts are kept each.
+// maxStreams is the largest number of streams whose accounts are stored separately.
 const maxStreams = 100
 
-// worse tells whether a stream of the same grade fared worse than the worst so
-// far: by what it dropped, how long it stalled, and how fast its media came.
+// worse reports whether a stream with the same grade did worse than the worst so far: by dropped
+// frames, stalls, and the rate at which its media arrived.
 func worse(t tally.Tally, f *tally.Frames, a *logbook.Attempt) bool {
 	dropped := func(f *tally.Frames) int {
 		if f == nil {

@@ -17,11 +17,11 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// Run is a run that goes on. Its kind reads it.
+// Run is a run in progress. Its kind reads it.
 type Run struct {
 	Config
 	Doc    *logbook.Document
-	Trials []search.Trial // the attempts so far, in the order in which they were made
+	Trials []search.Trial // the attempts so far, in order of time
 	Idle   sense.Use      // of the baseline
 	Clock  float64        // highest mean clock of a window so far, in percent
 
@@ -31,12 +31,12 @@ type Run struct {
 
 	mu      sync.Mutex
 	cpu     float64  // newest reading
-	drift   []string // how the idle device differs after the run
+	drift   []string // how the idle device differed after the run
 	watched sync.Mutex
 }
 
-// Conduct makes a run of a kind, or goes on with it, and returns its document, also where it ends
-// early with an error.
+// Conduct makes or continues a run of a kind and returns its document, also if it ends early
+// with an error.
 func Conduct(ctx context.Context, book *logbook.Book, config Config, kind Kind, doc *logbook.Document) (_ *logbook.Document, err error) {
 	c := &Run{Config: config, Doc: doc, kind: kind, ranks: map[sense.Identity]int{}}
 	if err := c.reach(ctx); err != nil {
@@ -71,7 +71,7 @@ func Conduct(ctx context.Context, book *logbook.Book, config Config, kind Kind, 
 	return doc, errors.Join(err, remarksErr)
 }
 
-// reach tells whether the device can be reached, where the route knows.
+// reach returns an error if the route knows that the device is out of reach.
 func (c *Run) reach(ctx context.Context) error {
 	if r, may := c.Route.(route.Reachable); may {
 		return r.Reach(ctx)
@@ -79,11 +79,10 @@ func (c *Run) reach(ctx context.Context) error {
 	return nil
 }
 
-// maxAway is how long a device that was lost is waited for.
+// maxAway is how long a lost device is waited for.
 const maxAway = time.Minute
 
-// await waits for a device that is out of reach; an error means that it did not
-// come back.
+// await waits for a device that is out of reach; an error means that it did not come back.
 func (c *Run) await(ctx context.Context) error {
 	const look = 2 * time.Second
 	clock := c.Route.Clock()
@@ -104,8 +103,9 @@ func (c *Run) await(ctx context.Context) error {
 	}
 }
 
-// abandoned is the attempt in which a run's program was killed. It is void, unless the
-// last readings show that a lack of memory was the reason, or it happens for the second time on the rung.
+// abandoned returns the result of an attempt in which this program was killed. It is void,
+// unless the last readings show that a lack of memory was the reason, or it is the second time
+// on the rung.
 func (c *Run) abandoned(rung int, purpose search.Purpose, started time.Time, readings []logbook.Reading) logbook.Attempt {
 	a := logbook.Attempt{Purpose: purpose, Started: started, Ended: started, Verdict: verdict.Void, Void: verdict.VoidKilled,
 		Reasons: []string{"the program was killed in it"}, Windows: []tally.Window{}, Decode: route.Unknown, Use: sense.Use{}}
@@ -135,15 +135,15 @@ func (c *Run) abandoned(rung int, purpose search.Purpose, started time.Time, rea
 	return a
 }
 
-// killedSince tells whether the kernel has killed a program because memory ran out
-// since the run began.
+// killedSince reports whether the kernel has killed a program for lack of memory since the run
+// began.
 func (c *Run) killedSince() bool {
 	before, err := strconv.Atoi(c.Doc.Conditions.Facts[sense.MemoryKills])
 	now, err2 := strconv.Atoi(sense.States(c.Route.Sources())[sense.MemoryKills])
 	return err == nil && err2 == nil && now > before
 }
 
-// sample takes what the sampler reads. It is kept in the logbook alone, from where it is read back.
+// sample handles a sample. It is kept in the logbook only, and read back from there.
 func (c *Run) sample(s sense.Sample) {
 	c.record.Sample(s)
 	for _, r := range s.Readings {
@@ -155,7 +155,7 @@ func (c *Run) sample(s sense.Sample) {
 	}
 }
 
-// use is what was read from one time up to, not including, another.
+// use returns the summary of the readings from one time up to, not including, another.
 func (c *Run) use(from, to time.Time) (sense.Use, error) {
 	var sum sense.Summary
 	err := c.record.ReadBack(from, to, func(s *sense.Sample) {
@@ -165,8 +165,8 @@ func (c *Run) use(from, to time.Time) (sense.Use, error) {
 	return sum.Use(), err
 }
 
-// rank is the place of a source among those of the run: of two that read the same quantity, the
-// first one counts.
+// rank returns the position of a source among those of the run: of two that read the same
+// quantity, the first one counts.
 func (c *Run) rank(source sense.Identity) int {
 	if rank, known := c.ranks[source]; known {
 		return rank
@@ -191,10 +191,10 @@ func (c *Run) watch(e Event) {
 	c.Watch(e)
 }
 
-// pause is how long to wait before an attempt is repeated that others made void.
+// pause is how long to wait before repeating an attempt that other programs made void.
 const pause = 5 * time.Second
 
-// work takes the baseline and tries rungs until the search knows enough.
+// work reads the idle device and tries rungs until the result is known.
 func (c *Run) work(ctx context.Context, sources []sense.Source) error {
 	if err := c.before(ctx, sources); err != nil {
 		return err
@@ -233,7 +233,7 @@ func (c *Run) work(ctx context.Context, sources []sense.Source) error {
 	}
 }
 
-// take takes an attempt that has ended into the document.
+// take adds a finished attempt to the document.
 func (c *Run) take(rung int, why search.Purpose, a logbook.Attempt) error {
 	c.Trials = append(c.Trials, search.Trial{Rung: rung, Smooth: a.Verdict == verdict.Smooth, Void: a.Void.Void()})
 	c.Doc.Rungs[rung].Attempts = append(c.Doc.Rungs[rung].Attempts, a)
@@ -247,10 +247,10 @@ func (c *Run) take(rung int, why search.Purpose, a logbook.Attempt) error {
 	return nil
 }
 
-// event is an event of a rung, of no kind yet.
+// event returns an event of a rung, without a kind.
 func (c *Run) event(rung int) Event { return Event{Title: c.kind.Title(c, rung)} }
 
-// useOf sums up readings of a document.
+// useOf summarises readings of a document.
 func (c *Run) useOf(list []logbook.Reading) sense.Use {
 	var sum sense.Summary
 	for _, r := range list {

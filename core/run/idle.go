@@ -9,7 +9,7 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// before reads the idle device and finds what makes it unfit to be tested.
+// before reads the idle device and finds what makes it unfit for a test.
 func (c *Run) before(ctx context.Context, sources []sense.Source) error {
 	if c.Config.Baseline == 0 {
 		return nil
@@ -34,7 +34,7 @@ func (c *Run) before(ctx context.Context, sources []sense.Source) error {
 	return c.record.Update()
 }
 
-// after reads the idle device once more.
+// after reads the idle device again.
 func (c *Run) after(ctx context.Context) error {
 	if c.Config.Baseline == 0 {
 		return nil
@@ -53,11 +53,11 @@ func (c *Run) after(ctx context.Context) error {
 	return nil
 }
 
-// quiet is how many points of the processor, and of the memory, above those of the
-// idle device still count as quiet.
+// quiet is how many percentage points of processor and memory above the idle device still count
+// as quiet.
 const quiet = 10
 
-// isQuiet tells whether a device is as it was when it was idle.
+// isQuiet reports whether a device is as it was when idle.
 func isQuiet(now, idle sense.Use) bool {
 	cpu, read := now[sense.CPU]
 	if !read || cpu.Mean > idle[sense.CPU].Mean+quiet {
@@ -66,8 +66,7 @@ func isQuiet(now, idle sense.Use) bool {
 	return now[sense.MemUsed].Mean <= idle[sense.MemUsed].Mean+quiet*idle[sense.MemTotal].Mean/100
 }
 
-// rest waits until the device is quiet: a server may go on with what nobody
-// watches any more.
+// rest waits until the device is quiet: a server may continue work that nobody watches.
 func (c *Run) rest(ctx context.Context) error {
 	clock := c.Route.Clock()
 	_, known := c.Idle[sense.CPU]

@@ -13,14 +13,14 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// conclude writes into the document what the trials so far say.
+// conclude writes the conclusions from the trials so far into the document.
 func (c *Run) conclude() {
 	notes := c.kind.Conclude(c)
 	c.Doc.Notes = append(c.Doc.Notes[:0], slices.Concat(c.Doc.Conditions.Warnings, c.drift, c.voids(), c.pace(), c.disagreements(), notes)...)
 }
 
-// voids says of each rung with void attempts why they were, and of clips whose bitrate
-// is not what was ordered what it is.
+// voids returns sentences about why attempts were void, and about clips whose bitrate is not as
+// ordered.
 func (c *Run) voids() (list []string) {
 	for _, rung := range c.Doc.Rungs {
 		for i := len(rung.Attempts) - 1; i >= 0; i-- {
@@ -54,7 +54,7 @@ func (c *Run) voids() (list []string) {
 	return append(list, c.longer()...)
 }
 
-// longer says which rungs were held for longer than planned.
+// longer returns sentences about rungs that were held for longer than planned.
 func (c *Run) longer() (list []string) {
 	loads := map[float64][]string{}
 	var holds []float64
@@ -79,8 +79,8 @@ func (c *Run) longer() (list []string) {
 	return list
 }
 
-// disagreements are what sensors of the same quantity said differently, once
-// each, with the load it was first seen at.
+// disagreements returns sentences about sensors that read the same quantity differently, once
+// each, with the first load.
 func (c *Run) disagreements() (list []string) {
 	seen := map[string]bool{}
 	for _, rung := range c.Doc.Rungs {
@@ -97,13 +97,13 @@ func (c *Run) disagreements() (list []string) {
 	return list
 }
 
-// steadyPace is how much more one attempt at a rung may take of the cores than another
-// before the computer itself is said to have changed.
+// steadyPace is the ratio between the processor time of two attempts at a rung from which the
+// computer itself is said to have changed speed.
 const steadyPace = 1.2
 
-// pace tells of the rung whose attempts differed most in what a frame took of the
-// cores. Where they are decoded here, the same frames take the same work, so that it is the
-// computer's speed that changed; servers may have work done already.
+// pace returns a sentence about the rung whose attempts differed most in processor time per
+// frame. Where frames are decoded here, the same frames take the same work, so that the
+// computer's speed must have changed; servers may have done work already.
 func (c *Run) pace() []string {
 	if !c.Route.Traits().SameWork {
 		return nil
@@ -116,7 +116,7 @@ func (c *Run) pace() []string {
 				if s == 0 || q == 0 || slow.FramesDue() == 0 || quick.FramesDue() == 0 || quick.Frames.Shown == 0 {
 					continue
 				}
-				// Frames that were dropped may have been decoded or not: what is sure is counted.
+				// Dropped frames may or may not have been decoded: only what is certain is used.
 				if v := s / float64(slow.Frames.Due) / (q / float64(quick.Frames.Shown)); v > most {
 					most, of = v, rung.Load
 				}
@@ -129,8 +129,8 @@ func (c *Run) pace() []string {
 	return []string{fmt.Sprintf("the same frames of %s took %.1f times as much of the cores in one attempt as in another: this computer's own speed changed (heat, a power mode, others on the same machine), so that the ceiling may be higher", of, most)}
 }
 
-// Worst is the attempt with the worst verdict, the first of several. There is
-// at least one.
+// Worst returns the attempt with the worst verdict, the first of several. There must be at least
+// one.
 func Worst(attempts []logbook.Attempt) logbook.Attempt {
 	w := attempts[0]
 	for _, a := range attempts[1:] {
@@ -141,13 +141,13 @@ func Worst(attempts []logbook.Attempt) logbook.Attempt {
 	return w
 }
 
-// unlimited is a share that is left, in percent, from which on something does not limit
-// at the ceiling: what limits the next rung is not in use there.
+// unlimited is the free share, in percent, from which something is not in use at the ceiling and
+// so does not limit it.
 const unlimited = 95
 
-// Headroom is what was left on average in the smooth attempts at the ceiling, in
-// percent, of the limiter of the next rung, or of what had the least left where that
-// was not in use at the ceiling or is not known. It is nil where nothing is known.
+// Headroom returns the mean free share, in percent, in the smooth attempts at the ceiling: of
+// the limiter of the next rung, or of what has the least left where that is not in use or not
+// known. It is nil where nothing is known.
 func Headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.Limiter) {
 	mean := func(free func(logbook.Attempt) (float64, bool)) *float64 {
 		sum, n := 0.0, 0.0
@@ -162,7 +162,7 @@ func Headroom(l verdict.Limiter, attempts []logbook.Attempt) (*float64, verdict.
 		sum /= n
 		return &sum
 	}
-	// A device that works ahead of its viewers is busy with one of them, too.
+	// A device that works ahead of its viewers is busy even with one.
 	ahead := func(a logbook.Attempt, free float64) float64 {
 		if pace, known := a.Buffer.Pace(); known && pace > 1 {
 			return max(free, 100*(1-1/pace))

@@ -1,5 +1,6 @@
-// Package run conducts a run: it puts the rungs that its kind chooses on a route, reads the sensors
-// meanwhile, judges, and writes the logbook. The kinds of runs have a folder each below this one.
+// Package run conducts a run: it puts the rungs that its kind chooses on a route, reads the
+// sensors meanwhile, judges, and writes the logbook. Each kind of run has a folder below this
+// one.
 package run
 
 import (
@@ -19,76 +20,76 @@ import (
 // SampleEvery is how often sensors are read.
 const SampleEvery = 250 * time.Millisecond
 
-// Config says how a run is made, whatever its kind.
+// Config states how a run of any kind is made.
 type Config struct {
 	Route    route.Route
 	Criteria verdict.Criteria
-	Hold     time.Duration // a rung, settling included
+	Hold     time.Duration // per rung, settling included
 	Settle   time.Duration
 	Baseline time.Duration  // idle readings before the first rung
 	Rest     time.Duration  // the longest wait between attempts until the device is quiet again
 	Version  string         // of the program
-	Sensors  []sense.Source // meters beside those of the route
-	// Pages are the addresses of those meters that the run was given, for the record.
+	Sensors  []sense.Source // meters besides those of the route
+	// Pages are the addresses of the meters given to the run, for the record.
 	Pages []string
 	Token bool // a token was sent to them
-	// Watch is told what happens, from one goroutine at a time. May be nil.
+	// Watch is called for events, from one goroutine at a time. May be nil.
 	Watch func(Event)
 }
 
-// Kind is a kind of run: what it tries, and what it concludes. Its section of the document is its own.
+// Kind is a kind of run: what it tries, and what it concludes, in a section of the document that
+// is its own.
 type Kind interface {
-	// Next is the rung to try next and why; false when all is known. It may add rungs to the
-	// document.
+	// Next returns the rung to try next and why; false when the result is known. It may add
+	// rungs to the document.
 	Next(r *Run) (rung int, why search.Purpose, more bool)
-	// Plan is what is to be played on a rung.
+	// Plan returns what is played on a rung.
 	Plan(r *Run, rung int) route.Plan
-	// Title names a rung while it is tried.
+	// Title returns the name of a rung for progress.
 	Title(r *Run, rung int) string
-	// Titles are the titles that are to be expected, as far as they are known.
+	// Titles returns the expected titles, as far as they are known.
 	Titles() []string
-	// Conclude writes into the document what the trials so far say, but for its notes; it returns
-	// those of its own.
+	// Conclude writes the conclusions of this kind into the document and returns its notes.
 	Conclude(r *Run) (notes []string)
 }
 
 // Descriptor registers a kind of run.
 type Descriptor struct {
 	Word string // in documents
-	// Restore makes the kind of a run that was interrupted again, from its document, and checks
-	// that it can go on.
+	// Restore returns the kind of an interrupted run from its document, and checks that it can
+	// be resumed.
 	Restore func(doc *logbook.Document, c Config) (Kind, error)
 }
 
-// Event is something that happened in a run.
+// Event is an event of a run.
 type Event struct {
 	Kind    EventKind
 	Titles  []string         // Planned
 	Run     string           // Planned: its id
-	Title   string           // of the rung, or of the load whose clip is made
+	Title   string           // title of the rung, or of the load whose clip is made
 	Done    int              // Building: frames done, Playing: milliseconds played
-	Total   int              // of so many
+	Total   int              // total of Done
 	Live    route.Live       // Playing
 	CPUPct  float64          // Playing and Baseline: the newest reading, 0 if none yet
 	Attempt *logbook.Attempt // Ended
-	Text    string           // Warned, Resting: what is waited for
+	Text    string           // Warned; Resting: what the run waits for
 }
 
-// EventKind tells events apart.
+// EventKind is the kind of an event.
 type EventKind int
 
 // The kinds of events.
 const (
 	Planned  EventKind = iota // it is known what is to be tried
-	Baseline                  // idle readings are being taken, before or after the rungs
-	Resting                   // the device is not quiet yet after the attempt before, or is out of reach
+	Baseline                  // the idle device is being read, before or after the rungs
+	Resting                   // the device is not quiet yet, or is out of reach
 	Warned                    // something makes the result doubtful
 	Building                  // a clip is being made
 	Playing
 	Ended // an attempt
 )
 
-// Document begins the document of a run.
+// Document returns the initial document of a run.
 func (c Config) Document(kind string) *logbook.Document {
 	started := c.Route.Clock().Now()
 	device := c.Route.Device()
@@ -103,8 +104,8 @@ func (c Config) Document(kind string) *logbook.Document {
 	}
 }
 
-// Resume goes on with a run that was interrupted, of one of the kinds. Of the configuration only the
-// route, the meters, the version and Watch are used; the rest is the run's own.
+// Resume continues an interrupted run of one of the kinds. Of the configuration it uses only the
+// route, the meters, the version and Watch; the rest is in the document.
 func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Config, kinds []Descriptor) (*logbook.Document, error) {
 	if doc.Complete {
 		return nil, fmt.Errorf("run %s is complete; there is nothing to resume", doc.ID)
@@ -126,7 +127,7 @@ func Resume(ctx context.Context, book *logbook.Book, doc *logbook.Document, c Co
 	return Conduct(ctx, book, c, kind, doc)
 }
 
-// Duration is a time of the document.
+// Duration converts a time of the document.
 func Duration(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
 // Check finds what could not work before anything is measured.

@@ -20,34 +20,34 @@ import (
 	"vividstrain/core/tally"
 )
 
-// Job is a file to be converted in one or more copies at once.
+// Job is a file to be converted into one or more copies at once.
 type Job struct {
 	File   string
 	Order  Order
-	Out    string        // file to write the first copy to; empty: nowhere
+	Out    string        // file for the first copy; empty: it is not written
 	Copies int           // at least 1
-	Ahead  time.Duration // by how much it may run ahead of a viewer; 0: flat out
-	// Progress is told how much media the slowest copy has made, and how
-	// much there is, 0 if that is not known. It may be nil.
+	Ahead  time.Duration // how far it may run ahead of a viewer; 0: as fast as possible
+	// Progress is called with the duration that the slowest copy has reached, and the total, 0
+	// if not known. It may be nil.
 	Progress func(done, total time.Duration)
 }
 
-// Report is what came of a job.
+// Report is the result of a job.
 type Report struct {
 	In      media.Track  `json:"-"`
 	Goal    media.Format `json:"-"` // of the result
 	Took    time.Duration
 	Media   time.Duration // of one copy
 	Bytes   int64         // of one copy
-	Speed   float64       // media made a second by the slowest copy
+	Speed   float64       // media seconds per second, of the slowest copy
 	Stats   Stats         // of all copies
 	CPU     time.Duration // of the whole process
-	MemPeak int64         // bytes more than before, of all copies
+	MemPeak int64         // growth in bytes, of all copies
 	Buffers []tally.Buffer
 	Left    []string // audio that was left out
 }
 
-// Run does the job.
+// Run carries out the job.
 func Run(ctx context.Context, job Job) (*Report, error) {
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -107,7 +107,7 @@ func (r *Report) add(c *copied) {
 	}
 }
 
-// copied is one copy on its way.
+// copied is one copy in progress.
 type copied struct {
 	file      *registry.File
 	in        media.Track
@@ -151,7 +151,7 @@ func openCopy(ctx context.Context, job *Job, first bool) (_ *copied, err error) 
 	return c, nil
 }
 
-// close lets go of the files; what was not written whole is gone.
+// close closes the files; an incomplete result is deleted.
 func (c *copied) close() {
 	c.file.Close()
 	if c.out != nil {
@@ -159,8 +159,7 @@ func (c *copied) close() {
 	}
 }
 
-// create begins the file that the result is written to, under a name that says
-// that it is not whole.
+// create creates the result's file under a temporary name.
 func (c *copied) create(path string) error {
 	container, err := registry.ContainerFor(path)
 	if err != nil {
@@ -226,7 +225,7 @@ func (c *copied) tell(job *Job, copies []*copied) (stop func()) {
 	})
 }
 
-// meter reads what the process uses.
+// meter measures what the process uses.
 type meter struct {
 	mu      sync.Mutex
 	samples []sense.Sample

@@ -11,8 +11,8 @@ import (
 	"vividstrain/core/transcode/groups"
 )
 
-// newGroup makes a group of a second, whose pictures come through the channel that it returns. One
-// encoder alone takes them as they come; of several each must be able to wait for its turn.
+// newGroup starts a group of one second and returns the channel for its pictures. A single
+// encoder takes them as they come; with several, each group must be able to wait for its turn.
 func (c *Converter) newGroup(first int64) (*groups.Group, chan *picture.Picture) {
 	frames, waiting := c.out.KeyEvery, 2
 	if c.order.Encoders > 1 {
@@ -25,8 +25,7 @@ func (c *Converter) newGroup(first int64) (*groups.Group, chan *picture.Picture)
 	}, pictures
 }
 
-// encode encodes the groups that are prepared and hands out their packets, with the audio that
-// comes before each.
+// encode encodes the groups and outputs their packets, with the audio that comes before each.
 func (c *Converter) encode(ctx context.Context, out func(p *media.Packet) error) error {
 	ahead := c.order.Encoders
 	if ahead > 1 {
@@ -45,7 +44,7 @@ func (c *Converter) encode(ctx context.Context, out func(p *media.Packet) error)
 	return c.writeAudio(math.Inf(1), out)
 }
 
-// nextGroup returns the next group that is prepared, nil after the last.
+// nextGroup returns the next group, nil after the last.
 func (c *Converter) nextGroup(ctx context.Context) (*groups.Group, error) {
 	select {
 	case g := <-c.ready: // nil when it is closed

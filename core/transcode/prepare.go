@@ -11,12 +11,11 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// farther is how many seconds a picture may be from the one before; what lies
-// farther apart is taken to follow at once.
+// farther is the longest gap between pictures in seconds; after a longer one, pictures continue
+// without a gap.
 const farther = 5
 
-// preparer makes of decoded pictures those to be coded: in size and depth, and
-// in their times.
+// preparer converts decoded pictures to those to be encoded: their size, depth and times.
 type preparer struct {
 	*Converter
 	period  float64 // seconds from one frame of the source to the next
@@ -25,14 +24,14 @@ type preparer struct {
 	last    media.Frame
 	at      float64                 // time of last in the result
 	next    int64                   // number of the next frame to be made
-	group   chan<- *picture.Picture // takes the pictures of the group that is being made, nil before the first
+	group   chan<- *picture.Picture // of the current group, nil before the first
 	scalers map[picture.Rows]*picture.Scaler
-	shape   picture.Shape // that the scalers are for
+	shape   picture.Shape // input of the scalers
 	middle  *picture.Picture
 	tone    *picture.ToneMapper
 }
 
-// prepare takes the decoder's pictures.
+// prepare handles the decoder's pictures.
 func (c *Converter) prepare(ctx context.Context) error {
 	p := &preparer{Converter: c, period: 1 / c.in.Format.Rate.Hz(), step: 1 / c.out.Format.Rate.Hz()}
 	if l := light(c.in); l != nil {
@@ -66,7 +65,7 @@ func (c *Converter) prepare(ctx context.Context) error {
 	}
 }
 
-// take takes the next picture: the one before it is shown up to its time.
+// take handles the next picture: the previous one is shown up to its time.
 func (p *preparer) take(ctx context.Context, f media.Frame) error {
 	at := float64(f.PTS)/float64(p.in.Timescale) + p.offset
 	if p.last.Picture == nil && at < p.order.From-p.period/2 {
@@ -93,8 +92,8 @@ func (p *preparer) take(ctx context.Context, f media.Frame) error {
 	return nil
 }
 
-// show makes the frames that show the last picture, until a time: of pictures
-// the newest counts, times being even to a quarter of a frame.
+// show makes the frames that show the last picture, up to a time, with a tolerance of a quarter
+// of a frame; the newest picture is used.
 func (p *preparer) show(ctx context.Context, until float64) error {
 	if p.last.Picture == nil {
 		return nil
@@ -115,7 +114,7 @@ func (p *preparer) show(ctx context.Context, until float64) error {
 	return nil
 }
 
-// make makes a picture as it is to be coded.
+// make converts a picture to the goal's form.
 func (p *preparer) make(rows picture.Rows) *picture.Picture {
 	src := p.last.Picture
 	f := p.out.Format
@@ -151,7 +150,7 @@ func (p *preparer) make(rows picture.Rows) *picture.Picture {
 	return dst
 }
 
-// grey gives a picture whose source has no chroma that of grey.
+// grey makes the chroma of a picture grey if its source has none.
 func grey(p *picture.Picture, source picture.Chroma) {
 	if source != picture.C400 {
 		return
@@ -163,7 +162,7 @@ func grey(p *picture.Picture, source picture.Chroma) {
 	}
 }
 
-// hand gives a picture to the group that it belongs to.
+// hand passes a picture to its group.
 func (p *preparer) hand(ctx context.Context, made *picture.Picture) error {
 	if p.next%int64(p.out.KeyEvery) == 0 {
 		if p.group != nil {

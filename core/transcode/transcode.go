@@ -1,6 +1,5 @@
-// Package transcode makes of a video another one of a goal format: it decodes,
-// scales, maps tones, changes the frame rate and codes, in stages that run side
-// by side. Sound goes along as it is.
+// Package transcode converts a video to a goal format: it decodes, scales, maps tones, changes
+// the frame rate and encodes, in stages that run in parallel. Audio is copied.
 package transcode
 
 import (
@@ -22,25 +21,25 @@ import (
 	"vividstrain/core/transcode/groups"
 )
 
-// Order says what to make.
+// Order states what to make.
 type Order struct {
 	Goal     media.Goal
 	Preset   media.Preset
 	Decoders int // decoding threads, 0: one
-	Encoders int // seconds of video that are coded at once, 0: one
-	// From is where in the source to begin, in seconds of its times. It is
-	// to be fed from a key frame before that on.
+	Encoders int // groups of one second encoded at once, 0: one
+	// From is where in the source to begin, in seconds of its times. The source must start at an
+	// earlier key frame.
 	From float64
-	// Gate, if set, is asked before every picture is decoded and coded, and
-	// may wait: so a conversion can be held to a share of the processor.
+	// Gate, if set, is called before every picture is decoded and encoded, and may wait: it can
+	// limit a conversion to a share of the processor.
 	Gate func(ctx context.Context) error
 }
 
-// Source is a file to convert: a formats.File, or what behaves like one.
+// Source is a file to convert: a registry.File, or something like it.
 type Source interface {
 	media.Demuxer
 	Video() (int, error)
-	ByteStream() bool // packets are held with start codes, not with lengths
+	ByteStream() bool // packets have start codes, not lengths
 }
 
 // Converter converts one file, once.
@@ -51,23 +50,23 @@ type Converter struct {
 	video  int
 	codec  media.Codec // of the result
 	out    media.EncoderSettings
-	tracks []media.Track      // of the result: video, then audio
+	tracks []media.Track      // of the output: video, then audio
 	audio  map[int]audioTrack // by track of the source
 
 	decoder    media.Decoder
 	pool       picture.Pool
-	ready      chan *groups.Group // in order, from the one that prepares pictures
+	ready      chan *groups.Group // in order, from the preparing stage
 	mu         sync.Mutex
-	audioQueue []*media.Packet // audio on its way out
+	audioQueue []*media.Packet // audio waiting for output
 	begins     float64         // when the first picture is shown, in seconds of the source
 
 	busy   [stages]atomic.Int64 // nanoseconds of processor time
 	frames atomic.Int64         // coded
 }
 
-// audioTrack is a track of audio and what is done to its packets.
+// audioTrack is a track of audio and the filter for its packets.
 type audioTrack struct {
-	place  int // in the result
+	place  int // index in the output
 	filter media.Filter
 }
 
@@ -90,7 +89,7 @@ type Stats struct {
 	Encode time.Duration
 }
 
-// CheckGoal tells whether a goal can be reached, and if not, why.
+// CheckGoal returns why a goal cannot be reached, nil if it can.
 func CheckGoal(g media.Goal) error {
 	codec, err := registry.GroupEncoder(g.Codec)
 	switch {
@@ -106,9 +105,9 @@ func CheckGoal(g media.Goal) error {
 	return nil
 }
 
-// New prepares to convert a source, from its present place, whose video is as track
-// says (see formats.Describe). Where the source has audio, it is rewound. Sound
-// that cannot be carried over is left out.
+// New returns a converter of a source from its current position. track is the source's video
+// (see registry.Describe). A source with audio is rewound. Audio that cannot be copied is left
+// out.
 func New(source Source, track media.Track, order Order) (*Converter, error) {
 	if err := CheckGoal(order.Goal); err != nil {
 		return nil, err
@@ -147,7 +146,7 @@ func New(source Source, track media.Track, order Order) (*Converter, error) {
 	return c, nil
 }
 
-// first reads the first packet of a track.
+// first returns the first packet of a track.
 func first(source Source, track int) (p media.Packet, err error) {
 	if err := source.Rewind(); err != nil {
 		return p, err
@@ -159,7 +158,7 @@ func first(source Source, track int) (p media.Packet, err error) {
 	}
 }
 
-// settings are those of the encoder: the goal's size holds the whole picture.
+// settings returns the encoder's settings: the whole picture fits into the goal's size.
 func settings(in media.Track, o Order, codec string) media.EncoderSettings {
 	f := media.Format{Codec: codec, Depth: 8, Chroma: picture.C420, Transfer: media.SDR, Rate: o.Goal.Rate, Bitrate: o.Goal.Bitrate}
 	if f.Rate.Num == 0 {
@@ -173,8 +172,8 @@ func settings(in media.Track, o Order, codec string) media.EncoderSettings {
 	return media.EncoderSettings{Format: f, Colour: colour, KeyEvery: max(1, int(f.Rate.Hz()+0.5)), Preset: o.Preset}
 }
 
-// fit is the largest size within the goal's that has the shape of the source.
-// The rasters of Rec. ITU-R BT.601 fill the goal: their samples are not square.
+// fit returns the largest size within the goal's that has the shape of the source. The formats
+// of Rec. ITU-R BT.601 fill the goal: their samples are not square.
 func fit(f media.Format, width, height int) (w, h int) {
 	if f.Width == 720 && (f.Height == 576 || f.Height == 480) || f.Width <= 0 || f.Height <= 0 {
 		return width, height
@@ -189,7 +188,7 @@ func fit(f media.Format, width, height int) (w, h int) {
 	return max(w, 16), max(h, 16)
 }
 
-// light is how high dynamic range stands for light, nil for standard range.
+// light returns how high dynamic range video represents light, nil for standard range.
 func light(t media.Track) *picture.Light {
 	for transfer, l := range map[media.Transfer]picture.Light{media.PQ: picture.PQ, media.HLG: picture.HLG} {
 		if t.Format.Transfer == transfer || media.TransferOf(t.Colour.Transfer) == transfer {
@@ -199,10 +198,10 @@ func light(t media.Track) *picture.Light {
 	return nil
 }
 
-// Tracks are those of the result, whose packets are as MP4 holds them.
+// Tracks returns the tracks of the output, whose packets have the form that MP4 uses.
 func (c *Converter) Tracks() []media.Track { return c.tracks }
 
-// Stats says what was done so far.
+// Stats returns what was done so far.
 func (c *Converter) Stats() Stats {
 	n := int(c.frames.Load())
 	s := Stats{Frames: n, Media: time.Duration(float64(n) / c.out.Format.Rate.Hz() * float64(time.Second))}
@@ -222,8 +221,8 @@ func (c *Converter) spend(stage int, before time.Duration) (now time.Duration) {
 	return now
 }
 
-// Run converts, and hands the packets of the result out in order; while out
-// waits, so does the conversion, a second or two later.
+// Run converts and outputs the packets in order; while out waits, the conversion stops, a second
+// or two later.
 func (c *Converter) Run(ctx context.Context, out func(p *media.Packet) error) (err error) {
 	codec, err := registry.Codec(c.in.Codec)
 	if err != nil {
@@ -296,10 +295,10 @@ func (c *Converter) gate(ctx context.Context) error {
 	return c.order.Gate(ctx)
 }
 
-// maxQueuedAudio bounds the packets of audio that wait for their pictures.
+// maxQueuedAudio is the largest number of audio packets that wait for their pictures.
 const maxQueuedAudio = 1 << 16
 
-// queueAudio takes a packet of audio.
+// queueAudio stores a packet of audio.
 func (c *Converter) queueAudio(p *media.Packet, s audioTrack) error {
 	list := []*media.Packet{p}
 	if s.filter != nil {
@@ -316,7 +315,7 @@ func (c *Converter) queueAudio(p *media.Packet, s audioTrack) error {
 		}
 		copied := *q
 		copied.Track, copied.Data = s.place, append([]byte(nil), q.Data...)
-		if t := c.tracks[s.place]; copied.Duration <= 0 { // some containers do not tell
+		if t := c.tracks[s.place]; copied.Duration <= 0 { // some containers do not state it
 			copied.Duration = max(1, registry.FrameSamples(t.Codec)*t.Timescale/max(1, int64(t.Rate)))
 		}
 		c.audioQueue = append(c.audioQueue, &copied)
@@ -324,7 +323,7 @@ func (c *Converter) queueAudio(p *media.Packet, s audioTrack) error {
 	return nil
 }
 
-// writeAudio hands out the audio up to a time in seconds of the result.
+// writeAudio outputs the audio up to a time in seconds of the output.
 func (c *Converter) writeAudio(until float64, out func(p *media.Packet) error) error {
 	for {
 		p := c.nextAudio(until)
@@ -340,7 +339,7 @@ func (c *Converter) writeAudio(until float64, out func(p *media.Packet) error) e
 	}
 }
 
-// nextAudio takes the next packet of audio if its time has come, nil if not.
+// nextAudio returns the next packet of audio if its time has come, else nil.
 func (c *Converter) nextAudio(until float64) *media.Packet {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -10,25 +10,24 @@ import (
 	"vividstrain/core/tally"
 )
 
-// Watched is a conversion that somebody watches while it goes on: it may run
-// ahead of the viewer by so much and then waits. It is safe for several
-// goroutines.
+// Watched is a conversion that is watched while it runs: when it is Ahead of the viewer it
+// waits. It is safe for several goroutines.
 type Watched struct {
-	Ahead time.Duration // 0: as far as it can
+	Ahead time.Duration // 0: no limit
 
 	mu     sync.Mutex
 	viewer *tally.Viewer
-	began  time.Time // when it was ordered
+	began  time.Time // time of the request
 }
 
-// NewWatched begins to watch.
+// NewWatched returns a viewer of a conversion that starts now.
 func NewWatched(c tally.ViewerConfig) *Watched {
 	w := &Watched{Ahead: c.Bound, viewer: tally.NewViewer(c), began: time.Now()}
 	w.viewer.Fetch(0)
 	return w
 }
 
-// Do does something with the viewer, whose account is brought up to now.
+// Do calls f with the viewer, whose account is updated to now.
 func (w *Watched) Do(f func(v *tally.Viewer, now time.Duration)) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -37,11 +36,10 @@ func (w *Watched) Do(f func(v *tally.Viewer, now time.Duration)) {
 	f(w.viewer, now)
 }
 
-// Began is when it was ordered.
+// Began returns the time of the request.
 func (w *Watched) Began() time.Time { return w.began }
 
-// Take takes a packet of a result's tracks, and waits while the viewer has
-// enough.
+// Take handles a packet of the output's tracks, and waits while the viewer has enough.
 func (w *Watched) Take(ctx context.Context, tracks []media.Track, p *media.Packet) error {
 	if tracks[p.Track].Kind != media.Video {
 		return nil
@@ -57,7 +55,7 @@ func (w *Watched) Take(ctx context.Context, tracks []media.Track, p *media.Packe
 	if w.Ahead <= 0 || wait <= 0 {
 		return nil
 	}
-	const least = 100 * time.Millisecond // fewer rounds of fetching and resting
+	const least = 100 * time.Millisecond // avoids many short rounds of fetching and resting
 	if err := (clock.Real{}).Sleep(ctx, wait+least); err != nil {
 		return err
 	}

@@ -24,12 +24,12 @@ type conversion struct {
 	viewer    tally.ViewerConfig
 	hold      time.Duration
 	hz        float64
-	watched   atomic.Pointer[transcode.Watched] // from the start on
+	watched   atomic.Pointer[transcode.Watched] // set from the start
 	account   tally.Tally
 	began     time.Time
 }
 
-// endless is a file that begins anew when it is at its end.
+// endless is a file that starts again at its end.
 type endless struct{ *registry.File }
 
 func (e endless) ReadPacket(p *media.Packet) error {
@@ -42,8 +42,7 @@ func (e endless) ReadPacket(p *media.Packet) error {
 	return err
 }
 
-// openConversion opens stream i of a plan to be converted. The streams share the
-// threads.
+// openConversion prepares to convert stream i of a plan. The streams share the threads.
 func (e *Engine) openConversion(ctx context.Context, file *registry.File, l load.Load, p route.Plan, i int) (*conversion, error) {
 	track, err := registry.DescribeRate(ctx, file)
 	if err != nil {
@@ -67,7 +66,7 @@ func (e *Engine) openConversion(ctx context.Context, file *registry.File, l load
 	return c, err
 }
 
-func (c *conversion) close() { _ = c.file.Close() } // it was only read
+func (c *conversion) close() { _ = c.file.Close() } // the file was only read
 
 func (c *conversion) play(ctx context.Context) error {
 	defer c.close()
@@ -81,7 +80,7 @@ func (c *conversion) play(ctx context.Context) error {
 	err := c.watch(ctx, watched, over)
 	cancel()
 	if err == nil {
-		<-over // of having been cancelled
+		<-over // the error is the cancellation
 	}
 	watched.Do(func(v *tally.Viewer, now time.Duration) {
 		if began, yes := v.Started(); yes {
@@ -93,7 +92,7 @@ func (c *conversion) play(ctx context.Context) error {
 	return err
 }
 
-// watch waits until the viewer has watched for long enough.
+// watch waits until the viewer has watched long enough.
 func (c *conversion) watch(ctx context.Context, watched *transcode.Watched, over <-chan error) error {
 	for {
 		var left time.Duration

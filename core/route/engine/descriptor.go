@@ -5,7 +5,8 @@ import (
 	"vividstrain/core/tally"
 )
 
-// Descriptor is the route for the registry. Clips have no default place here: the caller knows one.
+// Descriptor is the route for the registry. It has no default folder of clips: the caller
+// supplies it.
 var Descriptor = route.Descriptor{
 	Word: "engine",
 	Options: []route.Option{

@@ -31,7 +31,7 @@ import (
 
 // Options are the settings of the route.
 type Options struct {
-	Threads     int           // decoding threads a stream, 0: one for each core
+	Threads     int           // decoding threads per stream, 0: one for each core
 	Queue       int           // pictures decoded ahead, at least 1
 	Refresh     float64       // Hz of the virtual display
 	Late        tally.Late    // what happens to late frames
@@ -40,7 +40,7 @@ type Options struct {
 	Ahead       time.Duration // how far a conversion may run ahead of its viewer
 }
 
-// Default returns the usual settings, without the folder of clips.
+// Default returns the default settings, without the folder of clips.
 func Default() Options {
 	return Options{Threads: runtime.NumCPU(), Queue: 8, Refresh: 60, Late: tally.Drop, ClipSeconds: 5, Ahead: tally.ViewerBound}
 }
@@ -54,7 +54,7 @@ type Engine struct {
 	films map[string]*film // files that were looked through, by path
 }
 
-// FromOptions reads the settings that Options wrote.
+// FromOptions parses the settings that Engine.Options returned.
 func FromOptions(m map[string]string) (Options, error) {
 	o := Default()
 	var err error
@@ -111,12 +111,12 @@ func New(o Options) (*Engine, error) {
 // Kind returns "engine".
 func (*Engine) Kind() string { return Descriptor.Word }
 
-// Traits says that it decodes here, so that the same frames take the same work.
+// Traits returns that it decodes here, so that the same frames take the same work.
 func (*Engine) Traits() route.Traits {
 	return route.Traits{Decodes: true, Counts: true, Buffers: true, Many: true, SameWork: true}
 }
 
-// Options lists the settings.
+// Options returns the settings, for the record.
 func (e *Engine) Options() map[string]string {
 	return map[string]string{
 		"threads":    strconv.Itoa(e.options.Threads),
@@ -129,7 +129,7 @@ func (e *Engine) Options() map[string]string {
 	}
 }
 
-// Device describes this computer as far as it tells.
+// Device describes this computer as far as is known.
 func (*Engine) Device() route.Device {
 	d := route.Device{Name: "this computer", Spec: map[string]string{"cores": strconv.Itoa(runtime.NumCPU())}}
 	if info, err := cpu.Info(); err == nil && len(info) > 0 {
@@ -144,13 +144,13 @@ func (*Engine) Device() route.Device {
 	return d
 }
 
-// Clock is the computer's.
+// Clock returns the computer's clock.
 func (*Engine) Clock() clock.Clock { return clock.Real{} }
 
-// Sources read this computer.
+// Sources returns the sensors of this computer.
 func (e *Engine) Sources() []sense.Source { return e.sources }
 
-// Check tells whether clips of this load can be made and played here.
+// Check returns an error unless clips of this load can be made and played here.
 func (*Engine) Check(l load.Load) error {
 	if l.Goal != nil {
 		if err := transcode.CheckGoal(*l.Goal); err != nil {
@@ -169,13 +169,13 @@ func (*Engine) Check(l load.Load) error {
 	return nil
 }
 
-// order is the clip that a load needs.
+// order returns the order for the clip of a load.
 func (e *Engine) order(l load.Load, progress func(done, total int)) clip.Order {
 	return clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU(), Progress: progress}
 }
 
-// Prepare builds the load's clip, if it is not there, and checks that it is as it was
-// made; or it looks through the load's file. What goes wrong says nothing about this computer.
+// Prepare makes the load's clip unless it is there, and checks that it is as it was made; or it
+// reads the properties of the load's file. An error says nothing about this computer's ability.
 func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, total int)) error {
 	e.mu.Lock()
 	defer e.mu.Unlock()
@@ -220,7 +220,7 @@ func (e *Engine) prepareFile(ctx context.Context, path string) error {
 	return nil
 }
 
-// film is the film that was prepared for a load.
+// film returns the film that was prepared for a load.
 func (e *Engine) film(l load.Load) (*film, error) {
 	path := l.File
 	if path == "" {
@@ -242,20 +242,20 @@ func (e *Engine) film(l load.Load) (*film, error) {
 	return f, nil
 }
 
-// stream is one stream as it is played.
+// stream is one playing stream.
 type stream interface {
 	// play plays to the end of the stream's windows and closes it.
 	play(ctx context.Context) error
 	// close closes a stream that was not played.
 	close()
-	// live adds how it is by now.
+	// live adds its current state.
 	live(l *route.Live)
-	// result is its account, and when playing began.
+	// result returns its account, and when playing began.
 	result() (tally.Tally, time.Time)
 }
 
-// Play plays the loads' clips, again and again until the time is over, or
-// converts them for virtual viewers.
+// Play plays the loads' clips, repeating them until the time is over, or converts them for
+// virtual viewers.
 func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	result := route.Result{Decode: route.Software}
 	var streams []stream
@@ -296,7 +296,7 @@ func (e *Engine) open(ctx context.Context, film *film, l load.Load, p route.Plan
 	return s, nil
 }
 
-// openPlayer opens a stream that is played as it is.
+// openPlayer opens a stream that is played as-is.
 func (e *Engine) openPlayer(file *registry.File, film *film, p route.Plan, i int) (stream, error) {
 	s, err := film.source(file, e.options.Threads)
 	if err != nil {
@@ -307,7 +307,7 @@ func (e *Engine) openPlayer(file *registry.File, film *film, p route.Plan, i int
 	}, e.options.Queue), nil
 }
 
-// playAll plays all streams at once and gathers their accounts.
+// playAll plays all streams at once and collects their accounts.
 func playAll(ctx context.Context, p route.Plan, streams []stream, live func(route.Live), result route.Result) (route.Result, error) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()

@@ -19,28 +19,25 @@ import (
 	"vividstrain/core/tally"
 )
 
-// film is a file to be played: a clip that was made here, or one of the user's
-// own.
+// film is a file to play: a clip made here, or a user's file.
 type film struct {
 	path     string
 	timeline tally.Timeline
 	frames   int
-	// place gives the number of the frame, in the order of display, that is
-	// to be shown at a time in the track's units.
+	// place returns the number, in display order, of the frame with a time in the track's units.
 	place func(pts int64) int64
-	// number reads the number that a picture carries; nil where it carries
-	// none.
+	// number reads the number that a picture shows; nil where pictures have none.
 	number func(*picture.Picture) (int, bool)
-	bps    int64 // of a clip: its bitrate, where that is not what was ordered; else 0
+	bps    int64 // bitrate of a clip if it is not as ordered, else 0
 
-	size     int64 // of the file when it was looked through
+	size     int64 // of the file when it was read
 	modified time.Time
 }
 
-// stamp notes by what the file is known.
+// stamp records by what the file is recognised.
 func (f *film) stamp(info os.FileInfo) { f.size, f.modified = info.Size(), info.ModTime() }
 
-// same tells whether the file is the one that was looked through.
+// same reports whether the file is the one that was read.
 func (f *film) same(info os.FileInfo) bool {
 	return info.Size() == f.size && info.ModTime().Equal(f.modified)
 }
@@ -54,15 +51,16 @@ type source struct {
 	frames    int // in the file
 	place     func(pts int64) int64
 	number    func(*picture.Picture) (int, bool)
-	// droppable tells of a packet whether others can be decoded without
-	// it; nil where all can.
+	// droppable reports of a packet whether others can be decoded without it; nil where that is
+	// true of all.
 	droppable func(data []byte) bool
 }
 
-// nearBitrate is how far the bitrate of a clip may be from what was ordered without a word.
+// nearBitrate is how far the bitrate of a clip may be from what was ordered without being
+// reported.
 const nearBitrate = 0.03
 
-// clipFilm is the film of a clip that was made here, and is as it was made.
+// clipFilm returns the film of a clip that was made here and is unchanged.
 func clipFilm(ctx context.Context, path string, order clip.Order) (*film, error) {
 	m, err := clip.ReadManifest(filepath.Dir(path))
 	if err != nil {
@@ -87,7 +85,7 @@ func clipFilm(ctx context.Context, path string, order clip.Order) (*film, error)
 	return f, err
 }
 
-// timescale is the unit of time of a file's video.
+// timescale returns the units per second of a file's video.
 func timescale(path string) (int64, error) {
 	file, err := registry.Open(path)
 	if err != nil {
@@ -116,7 +114,7 @@ func scanFile(ctx context.Context, path string) (*film, error) {
 	return f, nil
 }
 
-// maxFrames bounds the frames of a file: ten hours at 120 frames a second.
+// maxFrames is the largest number of frames in a file: ten hours at 120 frames per second.
 const maxFrames = 10 * 3600 * 120
 
 func scan(ctx context.Context, file *registry.File) (*film, error) {
@@ -164,8 +162,8 @@ func scan(ctx context.Context, file *registry.File) (*film, error) {
 	return listed(times, lasts, track.Timescale)
 }
 
-// frameCounter tells of packets whether a frame begins with them: a second
-// field may come in a packet of its own.
+// frameCounter returns a function that reports of packets whether a frame begins with them: a
+// second field may be a packet of its own.
 func frameCounter(parser media.UnitParser, t media.Track) func(p *media.Packet) (bool, error) {
 	err := parser.Configure(t.Config)
 	frames := 0
@@ -180,8 +178,8 @@ func frameCounter(parser media.UnitParser, t media.Track) func(p *media.Packet) 
 	}
 }
 
-// listed makes a film of frames at these times, in any order; the last one
-// lasts so many units, 0 if that is not known.
+// listed makes a film of frames with these times, in any order; the last frame has the given
+// duration, 0 if not known.
 func listed(times []int64, lasts, scale int64) (*film, error) {
 	if len(times) < 2 {
 		return nil, errors.New("it has fewer than two frames with times")
@@ -207,7 +205,7 @@ func listed(times []int64, lasts, scale int64) (*film, error) {
 	}}, nil
 }
 
-// source makes a decoder for the film's video in an open file.
+// source opens the film's video in a file, with a decoder.
 func (f *film) source(file *registry.File, threads int) (s source, err error) {
 	if s.video, err = file.Video(); err != nil {
 		return s, err

@@ -13,18 +13,18 @@ import (
 	"vividstrain/core/tally"
 )
 
-// startTimeout is how long a stream may take until its queue is full. It is
-// longer than any start that a verdict would accept.
+// startTimeout is how long a stream may take until its queue is full: longer than any start that
+// a verdict would accept.
 const startTimeout = 15 * time.Second
 
-// longAgo is when frames were decoded that were ready before playing began.
+// longAgo is the decoding time of frames that were ready before playing began.
 const longAgo = -time.Hour
 
-// player plays one stream. Three goroutines work on it: one feeds packets to
-// the decoder, one takes pictures from it into a bounded queue, one shows them.
+// player plays one stream with three goroutines: one sends packets to the decoder, one takes
+// pictures from it into a bounded queue, one shows them.
 type player struct {
 	source
-	queue chan struct{} // a token for each place in the queue that is free
+	queue chan struct{} // a token for each free place in the queue
 	full  chan struct{} // closed when playing can begin
 
 	mu       sync.Mutex
@@ -49,7 +49,7 @@ func (p *player) close() {
 	_ = p.closeFile() // it was only read
 }
 
-// play plays the stream to the end of its windows, and closes it.
+// play plays the stream to the end of its windows and closes it.
 func (p *player) play(ctx context.Context) (err error) {
 	ordered := time.Now()
 	inner, cancel := context.WithCancelCause(ctx)
@@ -65,7 +65,7 @@ func (p *player) play(ctx context.Context) (err error) {
 	cancel(nil)
 	workers.Wait()
 	p.close()
-	p.mu.Lock() // the live view may look
+	p.mu.Lock() // the live view may be reading
 	defer p.mu.Unlock()
 	p.account.Windows = p.screen.Finish()
 	for _, f := range p.waiting {
@@ -84,8 +84,8 @@ func (p *player) stopOn(err error, cancel context.CancelCauseFunc) {
 	}
 }
 
-// feed reads packets and sends those to the decoder that are not too late. At
-// the end of the file it begins anew.
+// feed sends packets to the decoder, except those that are too late. At the end of the file it
+// starts again.
 func (p *player) feed(ctx context.Context) error {
 	var packet media.Packet
 	skipped := false // the last packet was
@@ -125,7 +125,7 @@ func (p *player) tooLate(frame int) bool {
 	return !p.began.IsZero() && p.screen.TooLate(frame, time.Since(p.began))
 }
 
-// receive takes pictures from the decoder into the queue.
+// receive moves pictures from the decoder to the queue.
 func (p *player) receive(ctx context.Context) error {
 	for {
 		frame, err := p.decoder.Receive(ctx)
@@ -150,15 +150,14 @@ func (p *player) receive(ctx context.Context) error {
 	}
 }
 
-// enqueue puts a decoded frame after the others and tells whether that makes
-// the queue full for the first time.
+// enqueue appends a decoded frame and reports whether that fills the queue for the first time.
 func (p *player) enqueue(frame media.Frame, at time.Time) (full bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if frame.Damaged {
 		p.screen.Damaged(int(frame.PTS))
 	}
-	if frame.Picture == nil { // nothing of it could be saved: the picture before stays
+	if frame.Picture == nil { // the frame was lost: the previous picture stays
 		p.queue <- struct{}{}
 		return false
 	}
@@ -201,7 +200,7 @@ func (p *player) begin() time.Time {
 	return p.began
 }
 
-// show refreshes the screen until its last window is over.
+// show performs the refreshes until the last window is over.
 func (p *player) show(ctx context.Context) error {
 	timer := time.NewTimer(0)
 	defer timer.Stop()
@@ -225,7 +224,7 @@ func (p *player) show(ctx context.Context) error {
 	}
 }
 
-// refresh does one refresh of the screen, and checks a new picture on it.
+// refresh performs one refresh of the screen and checks a new picture on it.
 func (p *player) refresh() {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -1,4 +1,4 @@
-// Package routes is the list of the routes that the program has. A new one is one line here.
+// Package routes lists the routes of the program. A new one is one line here.
 package routes
 
 import (
@@ -8,7 +8,7 @@ import (
 	"vividstrain/core/route/simulated"
 )
 
-// All are the routes.
+// All lists the routes.
 var All = route.Registry{
 	engine.Descriptor,
 	server.Descriptor,

@@ -12,9 +12,9 @@ import (
 	"vividstrain/core/load"
 )
 
-// Fill puts a load into an address: {clip} is the load line of the source as it
-// is in the names of clips, {goal} the goal with dashes or "as-is", {codec},
-// {width}, {height}, {rate}, {depth} and {kbps} are of what is asked for.
+// Fill replaces the placeholders of an address with properties of a load: {clip} is the load
+// line of the source as in the names of clips, {goal} the goal with dashes or "as-is"; {codec},
+// {width}, {height}, {rate}, {depth} and {kbps} describe the requested format.
 func Fill(address string, l load.Load) string {
 	if !strings.Contains(address, "{") {
 		return address
@@ -29,13 +29,11 @@ func Fill(address string, l load.Load) string {
 		"{depth}", strconv.Itoa(f.Depth), "{kbps}", strconv.FormatInt(f.Bitrate/1000, 10)).Replace(address)
 }
 
-// maxEntries bounds a list of addresses.
+// maxEntries is the largest number of entries in a list of addresses.
 const maxEntries = 10000
 
-// ReadList reads a YAML list of load lines and addresses:
-//
-//   - load: h264 1080p30 12M
-//     url: http://box.local:8080/harbour.mp4
+// ReadList parses a YAML list of load lines and addresses, whose items are like {load: h264
+// 1080p30 12M, url: "http://box.local:8080/harbour.mp4"}.
 func ReadList(path string) ([]Entry, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {

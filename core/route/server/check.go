@@ -24,38 +24,38 @@ type finding struct {
 	hash uint64
 
 	track    media.Track
-	lasts    time.Duration // of the pictures in it
-	timed    bool          // its times go on from those of the segment before
+	lasts    time.Duration // total duration of its pictures
+	timed    bool          // its times continue those of the previous segment
 	from, to float64       // seconds
-	missing  int           // frames that are not there
-	damaged  int           // frames that could not be decoded whole, as far as it was decoded
-	odd      string        // what is not as the playlist says
+	missing  int           // missing frames
+	damaged  int           // damaged frames, as far as it was decoded
+	odd      string        // what differs from the playlist
 	err      error
 }
 
-// checkName is what a segment is known by.
+// checkName identifies a segment.
 type checkName struct {
 	url   string
 	bytes stream.Span
 }
 
-// checks are the findings of all viewers: what many fetch is looked through once,
-// and then compared.
+// checks are the findings of all viewers: a segment that many fetch is examined once, and then
+// compared.
 type checks struct {
 	seed     maphash.Seed
 	mu       sync.Mutex
-	known    map[checkName]*finding // nil while somebody looks
-	held     int                    // bytes that wait to be decoded
+	known    map[checkName]*finding // nil while a viewer examines it
+	held     int                    // bytes waiting to be decoded
 	decoding sync.Mutex             // one segment is decoded at a time
 }
 
 func newChecks() *checks { return &checks{seed: maphash.MakeSeed(), known: map[checkName]*finding{}} }
 
-// maxKnown bounds the findings that are kept.
+// maxKnown is the largest number of findings that are kept.
 const maxKnown = 1 << 16
 
-// claim gives what is known of a segment; mine says that the caller is to look, and
-// then to put what it found and leave.
+// claim returns what is known about a segment; mine means that the caller must examine it, and
+// then put the result or leave.
 func (c *checks) claim(name checkName) (known *finding, mine bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -76,7 +76,7 @@ func (c *checks) put(name checkName, f *finding) {
 	c.mu.Unlock()
 }
 
-// leave gives a claim up that nothing came of.
+// leave gives up a claim without a result.
 func (c *checks) leave(name checkName) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -91,7 +91,7 @@ func (c *checks) forget(name checkName) {
 	c.mu.Unlock()
 }
 
-// examine looks a segment through, and keeps it to be decoded if its turn has come.
+// examine examines a segment, and keeps it for decoding if it was selected.
 func (v *viewer) examine(ctx context.Context, p stream.Segment, init, data []byte) *finding {
 	joined := data
 	if len(init) > 0 {
@@ -122,8 +122,8 @@ func (v *viewer) examine(ctx context.Context, p stream.Segment, init, data []byt
 	return f
 }
 
-// describe tells what a file's video is; of a codec that is not decoded here as
-// much as its container says.
+// describe returns the properties of a file's video; of a codec that is not decoded here, those
+// that its container states.
 func describe(ctx context.Context, file *registry.File) (t media.Track, decodable bool, err error) {
 	t, err = registry.Describe(ctx, file)
 	var unsupported *media.UnsupportedError
@@ -139,10 +139,10 @@ func describe(ctx context.Context, file *registry.File) (t media.Track, decodabl
 	return t, false, file.Rewind()
 }
 
-// maxFrames bounds the frames of a segment.
+// maxFrames is the largest number of frames in a segment.
 const maxFrames = 1 << 18
 
-// times reads when the frames of a segment are shown.
+// times reads the presentation times of a segment.
 func (f *finding) times(file *registry.File, video int, hz float64) error {
 	var times []float64
 	var p media.Packet
@@ -184,19 +184,19 @@ func (f *finding) times(file *registry.File, video int, hz float64) error {
 	return nil
 }
 
-// verification is a segment that is to be decoded.
+// verification is a segment waiting to be decoded.
 type verification struct {
 	segment stream.Segment
 	found   *finding
-	data    []byte // after its initialisation segment
+	data    []byte // the segment with its initialisation segment before it
 	video   int    // track
 }
 
-// maxHeld bounds what waits to be decoded, in bytes.
+// maxHeld is the most that waits to be decoded, in bytes.
 const maxHeld = 64 << 20
 
-// postpone keeps a segment until it has been watched: decoding takes cores, and this viewer's
-// time, and would look as if the server were slow. What is too much to hold is not decoded.
+// postpone keeps a segment until watching is over: decoding takes cores and this viewer's time,
+// which would make the server look slow. What does not fit is not decoded.
 func (v *viewer) postpone(l verification) {
 	c := v.server.checks
 	c.mu.Lock()
@@ -208,7 +208,7 @@ func (v *viewer) postpone(l verification) {
 	v.pending = append(v.pending, l)
 }
 
-// verifyPending decodes the segments whose turn had come.
+// verifyPending decodes the selected segments.
 func (v *viewer) verifyPending(ctx context.Context) error {
 	for _, l := range v.pending {
 		err := v.verify(ctx, l)
@@ -231,7 +231,7 @@ func (v *viewer) verify(ctx context.Context, l verification) error {
 	if err != nil {
 		return err
 	}
-	found := *l.found // which others may be reading
+	found := *l.found // others may be reading the original
 	found.err = registry.Decode(ctx, file, l.video, runtime.NumCPU(), func(frame media.Frame) error {
 		if frame.Damaged {
 			found.damaged++
@@ -249,7 +249,7 @@ func (v *viewer) verify(ctx context.Context, l verification) error {
 	return found.err
 }
 
-// letGo gives up what was held to be decoded.
+// letGo discards what was kept for decoding.
 func (v *viewer) letGo() {
 	c := v.server.checks
 	c.mu.Lock()

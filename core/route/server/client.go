@@ -18,14 +18,14 @@ import (
 	"vividstrain/core/media/stream"
 )
 
-// Bounds on what a server may send.
+// Limits on what a server may send.
 const (
 	maxPlaylist  = 8 << 20 // bytes
 	maxRedirects = 10
 	maxAnswer    = 200 // characters of an error's answer that are shown
 )
 
-// client fetches for one viewer, which has connections and cookies of its own.
+// client fetches for one viewer, with connections and cookies of its own.
 type client struct {
 	http   *http.Client
 	server *Server
@@ -34,7 +34,7 @@ type client struct {
 
 func (s *Server) newClient() *client {
 	c := &client{server: s}
-	jar, _ := cookiejar.New(nil) // never fails without options
+	jar, _ := cookiejar.New(nil) // it cannot fail without options
 	c.http = &http.Client{Jar: jar, Transport: &http.Transport{
 		Proxy: http.ProxyFromEnvironment,
 		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
@@ -61,7 +61,7 @@ func (s *Server) newClient() *client {
 
 func (c *client) close() { c.http.CloseIdleConnections() }
 
-// FetchError says what was wrong with an address.
+// FetchError is an error with an address.
 type FetchError struct {
 	URL string
 	Err error
@@ -70,7 +70,7 @@ type FetchError struct {
 func (e *FetchError) Error() string { return fmt.Sprintf("%s: %s", redact(e.URL), plain(e.Err)) }
 func (e *FetchError) Unwrap() error { return e.Err }
 
-// plain says an error of the network in a few words.
+// plain describes a network error in a few words.
 func plain(err error) string {
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {
@@ -94,7 +94,7 @@ func plain(err error) string {
 	return redact(err.Error())
 }
 
-// contentError is that what has arrived cannot be read.
+// contentError means that what arrived cannot be read.
 type contentError struct{ err error }
 
 func (e *contentError) Unwrap() error { return e.err }
@@ -106,7 +106,7 @@ func (e *contentError) Error() string {
 	return e.err.Error()
 }
 
-// StatusError is an answer that is not what was asked for.
+// StatusError is an unexpected HTTP status.
 type StatusError struct {
 	Status int
 	Said   string // the beginning of the answer
@@ -120,19 +120,19 @@ func (e *StatusError) Error() string {
 	return text
 }
 
-// forbids tells whether the answer is about the viewer or the address rather
-// than about what the server can do.
+// forbids reports whether the answer is about the viewer or the address, not about the server's
+// ability.
 func (e *StatusError) forbids() bool {
 	return e.Status == http.StatusUnauthorized || e.Status == http.StatusForbidden || e.Status == http.StatusNotFound || e.Status == http.StatusBadRequest
 }
 
-// refuses tells whether the server would not even try.
+// refuses reports whether the server would not even try.
 func (e *StatusError) refuses() bool {
 	return e.Status == http.StatusUnsupportedMediaType || e.Status == http.StatusNotAcceptable || e.Status == http.StatusNotImplemented
 }
 
-// check tells whether an answer's Content-Range (RFC 9110, 14.4) is the range that was
-// asked for, or a part of it from its begin on.
+// checkRange returns an error unless an answer's Content-Range (RFC 9110, 14.4) is the requested
+// range, or starts where it does.
 func checkRange(s stream.Span, header string) error {
 	var first, last int64
 	if n, _ := fmt.Sscanf(header, "bytes %d-%d/", &first, &last); n < 2 {
@@ -144,7 +144,7 @@ func checkRange(s stream.Span, header string) error {
 	return nil
 }
 
-// open asks for an address, or a range of it. Errors are of type *FetchError.
+// open requests an address, or a range of it. Errors have type *FetchError.
 func (c *client) open(ctx context.Context, address string, s stream.Span) (*http.Response, error) {
 	fail := func(err error) (*http.Response, error) {
 		if ctx.Err() != nil {
@@ -192,7 +192,7 @@ func (c *client) open(ctx context.Context, address string, s stream.Span) (*http
 	return fail(&StatusError{answer.StatusCode, redact(said)})
 }
 
-// identify adds the credentials, for the addresses that were given alone.
+// identify adds the credentials, but only for the addresses that were given.
 func (c *client) identify(r *http.Request) {
 	o := &c.server.options
 	if !c.server.origins[originOf(r.URL)] {
@@ -207,11 +207,11 @@ func (c *client) identify(r *http.Request) {
 	}
 }
 
-// errSilent means that nothing has come for too long.
+// errSilent means that nothing has arrived for too long.
 var errSilent = errors.New("the server stopped sending")
 
-// body reads an answer in pieces and hands each to take. It ends when the bound
-// is passed or nothing comes for as long as timeout goes.
+// body reads an answer in pieces and passes each to take. It ends when a limit is exceeded, or
+// when nothing arrives within the timeout.
 func (c *client) body(ctx context.Context, answer *http.Response, most int64, buffer []byte, take func(p []byte) error) (n int64, err error) {
 	defer answer.Body.Close()
 	watchdog := time.AfterFunc(c.server.options.Timeout, func() { answer.Body.Close() })
@@ -242,7 +242,7 @@ func (c *client) body(ctx context.Context, answer *http.Response, most int64, bu
 	}
 }
 
-// whole reads a whole answer, and tells the address that it came from.
+// whole reads a complete answer and returns the address from which it came.
 func (c *client) whole(ctx context.Context, address string, s stream.Span, most int64) (data []byte, from *url.URL, err error) {
 	answer, err := c.open(ctx, address, s)
 	if err != nil {

@@ -67,7 +67,7 @@ func open(o Options) (route.Route, error) {
 	return s, nil
 }
 
-// restoreRoute opens the route of a run again. What is secret must be given again.
+// restoreRoute opens the route of an earlier run. Secrets must be given again.
 func restoreRoute(r route.Record, v route.Values) (route.Route, error) {
 	o, err := FromOptions(r.Options)
 	switch {
@@ -91,7 +91,7 @@ func restoreRoute(r route.Record, v route.Values) (route.Route, error) {
 	if err != nil {
 		return nil, err
 	}
-	if r.Ladder == offered { // where the variants are was read from the server
+	if r.Ladder == offered { // the addresses of variants come from the server
 		ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 		defer cancel()
 		if _, err := s.Offers(ctx); err != nil {
@@ -104,7 +104,7 @@ func restoreRoute(r route.Record, v route.Values) (route.Route, error) {
 // offered is the name of a ladder of what a server offers.
 const offered = "offered"
 
-// Offered is the ladder of the list, or of what a playlist of variants offers.
+// Offered returns the ladder of the list, or of the variants that a playlist offers.
 func (s *Server) Offered(ctx context.Context) (*load.Ladder, error) {
 	if s.options.List != nil {
 		return load.Arrange("list", s.Listed())

@@ -15,7 +15,7 @@ import (
 	"vividstrain/core/media/stream"
 )
 
-// progressive is a film in one file, which is read while it is played.
+// progressive is a film in one file, read while it plays.
 type progressive struct {
 	address string
 	remote  *remote
@@ -24,7 +24,7 @@ type progressive struct {
 	video   int
 }
 
-// openFilm begins to read a film whose answer has begun.
+// openFilm starts to read a film whose answer has begun.
 func (v *viewer) openFilm(ctx context.Context, address string, answer *http.Response, head []byte) (feed, error) {
 	r := &remote{client: v.client, address: address, size: answer.ContentLength, blocks: map[int64][]byte{}}
 	if r.size < 0 {
@@ -63,7 +63,7 @@ func (f *progressive) length() time.Duration {
 	return f.track.Duration
 }
 
-// run reads packets from a place on; at the end of the film it begins anew.
+// run reads packets from a position on; at the end of the film it starts again.
 func (f *progressive) run(ctx context.Context, v *viewer, at time.Duration) error {
 	f.remote.ctx = ctx
 	defer f.remote.close()
@@ -94,18 +94,18 @@ func (f *progressive) run(ctx context.Context, v *viewer, at time.Duration) erro
 				return err
 			}
 		} else {
-			f.remote.forget() // each round is fetched again: a film is longer than what a player keeps
+			f.remote.forget() // each repetition is fetched again: real films are longer than what players keep
 			if err := f.file.Rewind(); err != nil {
 				return f.failed(ctx, err)
 			}
 		}
 		v.mu.Lock()
-		v.offset = -have // the film begins anew
+		v.offset = -have // the film starts again
 		v.mu.Unlock()
 	}
 }
 
-// again asks anew for a film that the server makes as it is fetched.
+// again requests a film again that the server makes while it is fetched.
 func (f *progressive) again(ctx context.Context, v *viewer) error {
 	f.remote.close()
 	next, err := v.openAt(ctx, v.server.address(v.asked), 1)
@@ -121,7 +121,7 @@ func (f *progressive) again(ctx context.Context, v *viewer) error {
 	return nil
 }
 
-// failed says where an error came from.
+// failed adds to an error where it came from.
 func (f *progressive) failed(ctx context.Context, err error) error {
 	var fetch *FetchError
 	if ctx.Err() != nil {
@@ -133,12 +133,10 @@ func (f *progressive) failed(ctx context.Context, err error) error {
 	return &FetchError{f.address, &contentError{err}}
 }
 
-// reordered is by how many frames the order of showing may differ from that of
-// the file.
+// reordered is how far display order may differ from the order in the file, in frames.
 const reordered = 16
 
-// play reads the film to its end, after so much that was there before, and tells
-// how much there was.
+// play reads the film to its end and returns its duration; before is what was played earlier.
 func (f *progressive) play(ctx context.Context, v *viewer, before time.Duration) (took time.Duration, err error) {
 	var p media.Packet
 	scale := float64(f.track.Timescale)
@@ -180,48 +178,47 @@ func (f *progressive) play(ctx context.Context, v *viewer, before time.Duration)
 	return time.Duration(end * 1e9), nil
 }
 
-// jumped tells whether the viewer has jumped.
+// jumped reports whether the viewer has jumped.
 func (v *viewer) jumped() bool {
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	return v.buffer.Jumps() > 0 || v.buffer.Jumping()
 }
 
-// remote is a file on a server, read as it comes; what lies elsewhere is asked
-// for apart. It is for one goroutine at a time.
+// remote is a file on a server that is read as it arrives; other parts are requested separately.
+// It is for one goroutine at a time.
 type remote struct {
 	client  *client
 	ctx     context.Context
 	address string
 	size    int64
-	unknown bool // how large it is
+	unknown bool // its size is unknown
 
-	answer *http.Response // that is being read, nil: none
-	at     int64          // where it has got to
+	answer *http.Response // the answer being read, nil: none
+	at     int64          // position in the file
 	ended  bool           // at the end of a file of unknown size
-	got    int64          // bytes in all
+	got    int64          // total bytes received
 	blocks map[int64][]byte
-	order  []int64 // of the blocks, the oldest first
+	order  []int64 // of the blocks, oldest first
 	buffer []byte
 }
 
-// What was read lately is kept in blocks.
+// Recently read data are kept in blocks.
 const (
 	blockSize = 32 << 10
-	maxBlocks = 384       // of one viewer
+	maxBlocks = 384       // blocks of one viewer
 	allBlocks = 512 << 20 // bytes, of all viewers together
-	fewBlocks = 4         // that a viewer needs to read on
-	// near is how far ahead of what is being read it is waited for rather
-	// than asked for apart.
+	fewBlocks = 4         // blocks that a viewer needs to read on
+	// near is the distance up to which later data are awaited rather than requested separately.
 	near = 512 << 10
 )
 
-// blocksFor is how many blocks each of so many viewers may keep.
+// blocksFor returns how many blocks each of the viewers may keep.
 func blocksFor(viewers int) int64 {
 	return max(fewBlocks, min(maxBlocks, int64(allBlocks/blockSize/max(viewers, 1))))
 }
 
-// forget lets go of what was read, so that it is fetched again.
+// forget discards what was read, so that it is fetched again.
 func (r *remote) forget() {
 	r.close()
 	clear(r.blocks)
@@ -239,7 +236,7 @@ func (r *remote) close() {
 	}
 }
 
-// keep takes what comes next.
+// keep stores the next data.
 func (r *remote) keep(p []byte) {
 	r.got += int64(len(p))
 	for len(p) > 0 {
@@ -254,7 +251,7 @@ func (r *remote) keep(p []byte) {
 			}
 		}
 		inside := int(r.at % blockSize)
-		if inside > len(b) { // its begin was never read
+		if inside > len(b) { // its beginning was never read
 			r.at += int64(len(p))
 			return
 		}
@@ -268,7 +265,7 @@ func (r *remote) keep(p []byte) {
 	}
 }
 
-// ReadAt waits for what is asked for.
+// ReadAt waits for the requested data.
 func (r *remote) ReadAt(p []byte, offset int64) (n int, err error) {
 	for n < len(p) {
 		at := offset + int64(n)
@@ -287,7 +284,7 @@ func (r *remote) ReadAt(p []byte, offset int64) (n int, err error) {
 	return n, nil
 }
 
-// fetch makes that the block with at is there.
+// fetch makes sure that the block containing offset at is there.
 func (r *remote) fetch(at int64) error {
 	begin := at / blockSize * blockSize
 	switch {
@@ -305,7 +302,7 @@ func (r *remote) fetch(at int64) error {
 	return r.more()
 }
 
-// apart asks for one block without giving up what is being read.
+// apart requests one block without giving up the answer being read.
 func (r *remote) apart(begin int64) error {
 	data, _, err := r.client.whole(r.ctx, r.address, stream.Span{Offset: begin, Size: min(blockSize, r.size-begin)}, blockSize)
 	if err == nil && len(data) == 0 {
@@ -321,7 +318,7 @@ func (r *remote) apart(begin int64) error {
 	return nil
 }
 
-// more reads on.
+// more reads further.
 func (r *remote) more() error {
 	if r.buffer == nil {
 		r.buffer = make([]byte, 32<<10)

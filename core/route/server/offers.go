@@ -15,9 +15,8 @@ import (
 	"vividstrain/core/media/stream/hls"
 )
 
-// Offers asks the address what it offers: a multivariant playlist's variants or a
-// manifest's representations, as loads in rising order. Viewers then find these
-// loads there.
+// Offers returns what the address offers, a multivariant playlist's variants or a manifest's
+// representations, as loads in rising order. Viewers then find these loads there.
 func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 	ctx, cancel := context.WithTimeout(ctx, 2*s.options.Timeout)
 	defer cancel()
@@ -50,7 +49,7 @@ func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 	return s.take(variants)
 }
 
-// Listed are the loads whose addresses were given in a list.
+// Listed returns the loads whose addresses were given in a list.
 func (s *Server) Listed() (loads []load.Load) {
 	for _, e := range s.options.List {
 		loads = append(loads, e.Load)
@@ -58,13 +57,13 @@ func (s *Server) Listed() (loads []load.Load) {
 	return loads
 }
 
-// take makes loads of variants and notes where they are.
+// take converts variants to loads and stores their addresses.
 func (s *Server) take(variants []stream.Variant) (loads []load.Load, err error) {
 	slices.SortFunc(variants, func(a, b stream.Variant) int { return int(min(max(a.Bitrate-b.Bitrate, -1), 1)) })
 	for _, v := range variants {
 		f := v.Format
 		if f.Width < 32 || f.Height < 32 || f.Width%2+f.Height%2 != 0 || f.Width > media.MaxSide || f.Height > media.MaxSide {
-			continue // it does not say
+			continue // its format is not stated
 		}
 		if f.Rate.Num == 0 {
 			f.Rate = media.Rate{Num: 25, Den: 1}

@@ -27,8 +27,7 @@ func originOf(u *url.URL) origin {
 	return origin{u.Scheme, strings.ToLower(u.Hostname()), port}
 }
 
-// Reach connects to each host that films are at, or to the proxy before it, without asking
-// for anything.
+// Reach connects to each host of films, or to the proxy before it, without requesting anything.
 func (s *Server) Reach(ctx context.Context) error {
 	for o := range s.origins {
 		address := net.JoinHostPort(o.host, o.port)
@@ -65,12 +64,12 @@ func (s *Server) Reach(ctx context.Context) error {
 
 var _ route.Reachable = (*Server)(nil)
 
-// isLocal tells whether an address is one of this computer.
+// isLocal reports whether an address belongs to this computer.
 func isLocal(ip net.IP) bool {
 	if ip.IsLoopback() {
 		return true
 	}
-	list, _ := net.InterfaceAddrs() // none: it is not known to be
+	list, _ := net.InterfaceAddrs() // without a list no address counts as local
 	for _, a := range list {
 		if n, ok := a.(*net.IPNet); ok && n.IP.Equal(ip) {
 			return true
@@ -79,12 +78,12 @@ func isLocal(ip net.IP) bool {
 	return false
 }
 
-// placeholders are filled in from the load, see Fill.
+// placeholders are replaced by properties of the load, see Fill.
 var placeholders = []string{"clip", "goal", "codec", "width", "height", "rate", "depth", "kbps"}
 
 var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
 
-// checkAddress tells what is wrong with an address.
+// checkAddress returns what is wrong with an address.
 func checkAddress(address string) (*url.URL, error) {
 	for _, found := range placeholder.FindAllString(address, -1) {
 		known := false
@@ -102,8 +101,8 @@ func checkAddress(address string) (*url.URL, error) {
 	return u, nil
 }
 
-// harmless are the names of query parameters that may be recorded and shown: what they
-// say is what was asked for. Any other may be a secret.
+// harmless matches query parameters that may be recorded and shown, because they repeat what was
+// requested. Any other may be a secret.
 var harmless = regexp.MustCompile(`(?i)^(width|height|w|h|size|resolution|quality|rate|fps|framerate|bitrate|kbps|bandwidth|codec|format|container|profile|level|depth|goal|clip|film|title|video|audio|subtitle|track|start|end|from|to|t|offset|segment|number|index|static|max\w*|min\w*|\w*codec|\w*bitrate|\w*width|\w*height)$`)
 
 var (
@@ -111,11 +110,11 @@ var (
 	paramInAddress = regexp.MustCompile(`([?&;])([^=&;\s"]*)=([^&;\s"]*)`)
 )
 
-// hidden stands for what is not told.
+// hidden replaces what is not shown.
 const hidden = "..."
 
-// redact takes what may be a secret out of a text with addresses: names and passwords, and
-// all query parameters that are not known to be harmless.
+// redact removes what may be a secret from a text with addresses: names and passwords, and all
+// query parameters that are not known to be harmless.
 func redact(text string) string {
 	text = userInAddress.ReplaceAllString(text, "//")
 	return paramInAddress.ReplaceAllStringFunc(text, func(found string) string {
@@ -127,7 +126,7 @@ func redact(text string) string {
 	})
 }
 
-// printable is a text without what may steer a terminal.
+// printable removes what may control a terminal from a text.
 func printable(text string) string {
 	return strings.Map(func(r rune) rune {
 		if r < ' ' || r >= 0x7f && r < 0xa0 {
@@ -137,8 +136,8 @@ func printable(text string) string {
 	}, text)
 }
 
-// FromOptions reads the settings that Options wrote. Credentials are not among them, and an
-// address from which something was left out is an error: it must be given again.
+// FromOptions parses the settings that Server.Options returned. Credentials are not among them,
+// and an address from which something was left out is an error: it must be given again.
 func FromOptions(m map[string]string) (o Options, err error) {
 	fail := func(name string) (Options, error) {
 		return o, fmt.Errorf("option %s is %q", name, m[name])
@@ -147,7 +146,7 @@ func FromOptions(m map[string]string) (o Options, err error) {
 		v, err := strconv.ParseFloat(m[name], 64)
 		return time.Duration(v * float64(time.Second)), err == nil || m[name] == ""
 	}
-	// named is an option's name, or that of earlier versions if the document has it.
+	// named returns an option, also under its earlier name.
 	named := func(name, old string) string {
 		if _, there := m[name]; there {
 			return name
@@ -178,5 +177,5 @@ func FromOptions(m map[string]string) (o Options, err error) {
 	return o, nil
 }
 
-// ErrIncomplete means that an address was recorded without what may be secret in it.
+// ErrIncomplete means that an address was recorded without its possible secrets.
 var ErrIncomplete = fmt.Errorf("the address was recorded without what may be secret in it")

@@ -16,11 +16,11 @@ import (
 	"vividstrain/core/sense/local"
 )
 
-// own watches the measuring side: whether viewers wake up in time, what they
-// take of this computer, and whether what arrives is taken at once.
+// own measures the measuring side: whether viewers wake up in time, how much of this computer
+// they take, and whether arriving data are read at once.
 type own struct {
 	lag    atomic.Int64 // the worst since the last sample, in nanoseconds
-	blocks atomic.Int64 // that each viewer may keep of a film in one file
+	blocks atomic.Int64 // blocks that each viewer may keep of a film in one file
 	group  *linux.Group // this program
 	host   []sense.Source
 	read   []sense.Reading
@@ -39,10 +39,10 @@ func newOwn() *own {
 	return o
 }
 
-// tick is how often it is looked whether things happen in time.
+// tick is how often delays are measured.
 const tick = 20 * time.Millisecond
 
-// watch looks after viewers until ctx ends.
+// watch measures viewers until ctx ends.
 func (o *own) watch(ctx context.Context, viewers []*viewer) {
 	clients := make([]*client, len(viewers))
 	for i, v := range viewers {
@@ -58,7 +58,7 @@ func (o *own) watch(ctx context.Context, viewers []*viewer) {
 	}()
 }
 
-// woke takes down by how much somebody woke up too late.
+// woke records by how much something woke up too late.
 func (o *own) woke(late time.Duration) {
 	for {
 		worst := o.lag.Load()
@@ -68,13 +68,13 @@ func (o *own) woke(late time.Duration) {
 	}
 }
 
-// Kind is that of the source.
+// Kind returns "viewer".
 func (*own) Kind() string { return "viewer" }
 
-// Name is the name of the measuring side as a source of readings.
+// Name returns "viewers".
 func (*own) Name() string { return "viewers" }
 
-// maxAsked bounds the connections whose queues are read in a sample.
+// maxAsked is the largest number of connections whose receive queues are read in a sample.
 const maxAsked = 64
 
 // Sample reads the measuring side.
@@ -101,11 +101,11 @@ func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) (
 	return list, nil
 }
 
-// others reads what the host of this computer and other programs took of it.
+// others reads what the host of this computer and other programs took.
 func (o *own) others(ctx context.Context, now time.Time, list []sense.Reading) []sense.Reading {
 	o.read = o.read[:0]
 	for _, s := range o.host {
-		o.read, _ = s.Sample(ctx, now, o.read) // what cannot be read here is not known
+		o.read, _ = s.Sample(ctx, now, o.read) // what cannot be read is not known
 	}
 	for _, r := range o.read {
 		switch r.Quantity {

@@ -20,7 +20,7 @@ import (
 	"vividstrain/core/tally"
 )
 
-// kindOf tells what an answer is by its first bytes.
+// kindOf returns what an answer is, from its first bytes.
 func kindOf(head []byte) int {
 	text := strings.TrimLeft(strings.TrimPrefix(string(head), "\ufeff"), " \t\r\n")
 	switch {
@@ -50,11 +50,11 @@ func reloadHLS(data []byte, base *url.URL) (*stream.Playlist, error) {
 	return list, err
 }
 
-// leastSegments are what an attempt must watch, and a film must have, to tell how fast
-// segments come.
+// leastSegments is how many segments an attempt must watch, and a film must have, to measure how
+// fast segments arrive.
 const leastSegments = 3
 
-// long tells whether the segments are too long for so much watching, or too few.
+// long returns an error if the segments are too long for the hold, or too few.
 func (s *segmented) long(hold time.Duration) error {
 	list := s.now()
 	var longest time.Duration
@@ -87,11 +87,10 @@ func (s *segmented) length() (total time.Duration) {
 	return total
 }
 
-// fromEnd is how many segments from the end of a live film viewers begin (RFC
-// 8216, 6.3.3).
+// fromEnd is how many segments before the end of a live film viewers start (RFC 8216, 6.3.3).
 const fromEnd = 3
 
-// run fetches segment after segment; at the end of the film it begins anew.
+// run fetches segment after segment; at the end of the film it starts again.
 func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error {
 	list := s.now()
 	number, skipped := list.First, time.Duration(0)
@@ -107,7 +106,7 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 	v.film, v.offset = s.length(), skipped
 	v.mu.Unlock()
 	have, end := time.Duration(0), math.NaN()
-	stretch := 1.0 // by how much segments last longer than the playlist says
+	stretch := 1.0 // ratio of real durations to those in the playlist
 	for {
 		p, round, err := s.segment(ctx, v, &number)
 		if err != nil {
@@ -140,14 +139,14 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 	}
 }
 
-// segment gives the segment of a number, and waits for it where the film goes on now;
-// round says that the film begins anew with it.
+// segment returns a segment by number, and waits for it where the film is live; round means that
+// the film starts again with it.
 func (s *segmented) segment(ctx context.Context, v *viewer, number *int) (p stream.Segment, round bool, err error) {
 	for waited := time.Duration(0); ; {
 		list := s.now()
 		i := *number - list.First
 		switch {
-		case i < 0: // it has gone; the oldest one is what is left
+		case i < 0: // it is gone; the oldest one is the nearest
 			v.note("segments had gone before they were fetched")
 			*number = list.First
 			continue
@@ -173,7 +172,7 @@ func (s *segmented) segment(ctx context.Context, v *viewer, number *int) (p stre
 	}
 }
 
-// rest says that nothing is being fetched.
+// rest reports that nothing is being fetched.
 func (v *viewer) rest() {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -183,7 +182,7 @@ func (v *viewer) rest() {
 	}
 }
 
-// look reads the playlist again.
+// look fetches the playlist again.
 func (s *segmented) look(ctx context.Context, v *viewer) error {
 	data, from, err := v.client.whole(ctx, s.address, stream.Span{}, maxPlaylist)
 	if err != nil {
@@ -202,8 +201,8 @@ func (s *segmented) look(ctx context.Context, v *viewer) error {
 	return nil
 }
 
-// fetch fetches a segment that comes after so much media and lasts about as long as that, and
-// looks it through, or compares it with what another viewer has looked through.
+// fetch fetches a segment and examines it, or compares it with what another viewer found; have
+// is the duration of what came before, and the segment lasts about as long as stated.
 func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.Duration) (*finding, error) {
 	init, err := v.initSegment(ctx, p.Init)
 	if err != nil {
@@ -229,7 +228,7 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 		if mine = mine && len(data)+len(part) <= maxExamined; mine {
 			data = append(data, part...)
 		} else {
-			data = nil // it is too large to be held; it is played, and not looked through
+			data = nil // too large to be kept; it is played, but not examined
 		}
 		if got += int64(len(part)); answer.ContentLength > got {
 			share := float64(got) / float64(answer.ContentLength)
@@ -258,17 +257,17 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 	return v.judge(ctx, p, known, n, hash.Sum64())
 }
 
-// judge says what was found in a segment, by this viewer or another.
+// judge returns what was found in a segment, by this viewer or another.
 func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n int64, hash uint64) (*finding, error) {
 	claimed := &finding{lasts: p.Duration}
 	switch {
 	case ctx.Err() != nil:
 		return nil, context.Cause(ctx)
-	case known == nil: // another viewer is at it
+	case known == nil: // another viewer is examining it
 		return claimed, nil
 	case known.err != nil:
 		return nil, &FetchError{p.URL, &contentError{known.err}}
-	case known.size != n || known.hash != hash: // it differs from time to time
+	case known.size != n || known.hash != hash: // its content varies
 		v.server.checks.forget(checkName{p.URL, p.Bytes})
 		return claimed, nil
 	}
@@ -282,11 +281,11 @@ func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n 
 	return known, nil
 }
 
-// maxExamined bounds the segments that are looked through, in bytes: larger ones are
-// counted alone.
+// maxExamined is the largest size of segments that are examined, in bytes; larger ones are only
+// counted.
 const maxExamined = 48 << 20
 
-// maxHead bounds what is before the first segment, in bytes.
+// maxHead is the largest size of what precedes the first segment, in bytes.
 const maxHead = 4 << 20
 
 // initSegment fetches an initialisation segment, once.
@@ -308,7 +307,7 @@ func (v *viewer) initSegment(ctx context.Context, r *stream.Reference) ([]byte, 
 	return data, nil
 }
 
-// decrypt takes the encryption off a segment.
+// decrypt decrypts a segment.
 func (v *viewer) decrypt(ctx context.Context, p stream.Segment, data []byte) ([]byte, error) {
 	if p.Key == nil {
 		return data, nil

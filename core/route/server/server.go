@@ -1,7 +1,7 @@
-// Package server puts loads on an HTTP media server: virtual viewers fetch films
-// as players do, by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC 23009-1),
-// play them against a media clock, and check what arrives. Audio that is apart
-// from the pictures is not fetched, and nothing is encrypted but with AES-128.
+// Package server puts loads on an HTTP media server: virtual viewers fetch films as players do,
+// by progressive HTTP, HLS (RFC 8216) and DASH (ISO/IEC 23009-1), play them against a media
+// clock, and check what arrives. Audio that is separate from the pictures is not fetched.
+// AES-128 is the only supported encryption.
 package server
 
 import (
@@ -28,25 +28,25 @@ import (
 
 // Options are the settings of the route.
 type Options struct {
-	// URL is where films are: with placeholders ({clip}, {goal}, {height}
-	// and so on, see Fill), or where List names a load's URL, empty.
+	// URL is the address of films, with placeholders ({clip}, {goal}, {height} and so on, see
+	// Fill); empty where List has a load's address.
 	URL      string
 	List     []Entry
-	Login    string        // name and password, with a colon between
-	Token    string        // of a bearer
-	CA       string        // file with certificates to trust beside the system's, may be empty
-	ListFile string        // where List was read from, for the record
+	Login    string        // name and password, separated by a colon
+	Token    string        // bearer token
+	CA       string        // file of further trusted certificates, may be empty
+	ListFile string        // file from which List was read, for the record
 	Jumps    int           // seeks after the steady window
-	Verify   float64       // verified share: of the segments that are decoded, 0 to 1
-	Seed     uint64        // of jumps and looks
+	Verify   float64       // share of the segments that are decoded, 0 to 1
+	Seed     uint64        // of jumps and the choice of segments to decode
 	Ahead    time.Duration // how far viewers fetch ahead, 0: half a minute
-	Timeout  time.Duration // without a byte, 0: 20 s
+	Timeout  time.Duration // longest time without data, 0: 20 s
 	Name     string        // of the device, empty: the server's host
-	// Dial makes connections; nil is the network's usual way.
+	// Dial makes connections; nil means the usual way.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
 
-// Entry is a load and where it is available.
+// Entry is a load and its address.
 type Entry struct {
 	Load load.Load `yaml:"load"`
 	URL  string    `yaml:"url"`
@@ -56,8 +56,8 @@ type Entry struct {
 type Server struct {
 	options Options
 	tls     *tls.Config
-	host    string          // of the last address, which names the device
-	origins map[origin]bool // of all addresses: credentials go nowhere else
+	host    string          // host of the last address, which names the device
+	origins map[origin]bool // origins of all addresses: credentials are sent nowhere else
 	checks  *checks
 	own     *own
 }
@@ -107,7 +107,7 @@ func New(o Options) (*Server, error) {
 	return s, nil
 }
 
-// trusted are the system's certificates and those in a file.
+// trusted returns the system's certificates and those in a file.
 func trusted(path string) (*x509.CertPool, error) {
 	data, err := os.ReadFile(path)
 	if err != nil {
@@ -126,13 +126,13 @@ func trusted(path string) (*x509.CertPool, error) {
 // Kind returns "server".
 func (*Server) Kind() string { return Descriptor.Word }
 
-// Traits says that virtual viewers play what a server sends: it may go on with work that nobody
-// watches, and what it offers comes in any order.
+// Traits returns that virtual viewers play what a server sends: it may continue work that nobody
+// watches, and its offers come in any order.
 func (*Server) Traits() route.Traits {
 	return route.Traits{Counts: true, Buffers: true, Jumps: true, Many: true, AnyOrder: true, QuietAfter: 30 * time.Second}
 }
 
-// Options lists the settings, without credentials.
+// Options returns the settings, without credentials.
 func (s *Server) Options() map[string]string {
 	list := map[string]string{
 		"jumps": strconv.Itoa(s.options.Jumps), "verify_pct": strconv.FormatFloat(100*s.options.Verify, 'g', -1, 64),
@@ -158,7 +158,7 @@ func (s *Server) Options() map[string]string {
 	return list
 }
 
-// Device is the server's host.
+// Device returns the server's host.
 func (s *Server) Device() route.Device {
 	d := route.Device{Name: s.options.Name, Spec: map[string]string{"address": s.host}}
 	if d.Name == "" {
@@ -167,13 +167,13 @@ func (s *Server) Device() route.Device {
 	return d
 }
 
-// Clock is the computer's.
+// Clock returns the computer's clock.
 func (*Server) Clock() clock.Clock { return clock.Real{} }
 
-// Sources read the measuring side.
+// Sources returns the sensors of the measuring side.
 func (s *Server) Sources() []sense.Source { return []sense.Source{s.own} }
 
-// Check tells whether it is known where a load is available.
+// Check returns an error unless the address of a load is known.
 func (s *Server) Check(l load.Load) error {
 	if s.address(l) == "" {
 		return fmt.Errorf("load line %q: no address for this load; give --url or a list of load lines and addresses", l)
@@ -181,7 +181,7 @@ func (s *Server) Check(l load.Load) error {
 	return nil
 }
 
-// address is where a load is available.
+// address returns the address of a load.
 func (s *Server) address(l load.Load) string {
 	l.Streams, l.File = 1, ""
 	for _, e := range s.options.List {
@@ -192,10 +192,10 @@ func (s *Server) address(l load.Load) string {
 	return Fill(s.options.URL, l)
 }
 
-// Prepare has nothing to do: the films are there.
+// Prepare does nothing: the films are on the server.
 func (*Server) Prepare(context.Context, load.Load, func(done, total int)) error { return nil }
 
-// Play has viewers watch the loads' films at once.
+// Play lets viewers watch the loads' films at the same time.
 func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	s.own.blocks.Store(blocksFor(p.Streams()))
 	inner, cancel := context.WithCancel(ctx)
@@ -223,7 +223,7 @@ func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 			}
 			if v.err = v.watch(inner); v.err != nil && failed.Add(1) == 1 {
 				v.first = true
-				cancel() // the number is not carried; the others need not go on
+				cancel() // this number of streams fails; the others need not go on
 			}
 		})
 	}
@@ -231,11 +231,11 @@ func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 	return s.gather(ctx, p, viewers)
 }
 
-// gather puts the viewers' accounts together.
+// gather combines the viewers' accounts.
 func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (route.Result, error) {
 	result := route.Result{Decode: route.None}
 	for _, l := range p.Loads {
-		if l.Goal != nil { // it decodes what it converts
+		if l.Goal != nil { // the server decodes what it converts
 			result.Decode = route.Unknown
 		}
 	}
@@ -251,7 +251,7 @@ func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (r
 			}
 			var refusal *StatusError
 			if errors.As(v.err, &refusal) && refusal.forbids() && v.began.IsZero() {
-				return result, &route.UnfitError{Unfit: route.NoAddress, Err: v.err} // this is not about what the device can do
+				return result, &route.UnfitError{Unfit: route.NoAddress, Err: v.err} // this says nothing about the device's ability
 			}
 			var certificate *tls.CertificateVerificationError
 			if errors.As(v.err, &certificate) {
@@ -273,7 +273,7 @@ func (s *Server) gather(ctx context.Context, p route.Plan, viewers []*viewer) (r
 	return result, nil
 }
 
-// newViewer makes viewer i of a plan.
+// newViewer returns viewer i of a plan.
 func (s *Server) newViewer(i int, l load.Load, p route.Plan) *viewer {
 	spans := p.Spans(i)
 	v := &viewer{server: s, asked: l, hold: spans[len(spans)-1].To, plan: p, random: rand.New(rand.NewPCG(s.options.Seed, uint64(i))),
@@ -289,8 +289,7 @@ func (s *Server) newViewer(i int, l load.Load, p route.Plan) *viewer {
 	return v
 }
 
-// wanted is the format that is to arrive, and whether the server has to convert
-// for it.
+// wanted returns the format that should arrive, and whether the server has to convert for it.
 func wanted(l load.Load) (f media.Format, converted bool) {
 	f = l.Format
 	if l.Goal == nil {

@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// unread is how many bytes have arrived on a connection that were not taken yet.
+// unread returns how many bytes have arrived on a connection that were not read yet.
 func unread(conn *net.TCPConn) (n int, ok bool) {
 	if conn == nil {
 		return 0, false

@@ -21,8 +21,8 @@ import (
 	"vividstrain/core/tally"
 )
 
-// startTimeout is how long a viewer waits for its first picture: longer than any
-// start that a verdict would accept. A jump gets as long.
+// startTimeout is how long a viewer waits for its first picture: longer than any start that a
+// verdict would accept. It also applies to jumps.
 const startTimeout = 15 * time.Second
 
 // afterJump is how long a viewer watches after a jump.
@@ -34,7 +34,7 @@ type viewer struct {
 	asked  load.Load
 	hold   time.Duration // how long to watch
 	plan   route.Plan
-	from   float64 // where in the film to begin, 0 to 1
+	from   float64 // where in the film to start, 0 to 1
 	random *rand.Rand
 	client *client
 
@@ -44,12 +44,12 @@ type viewer struct {
 	ends     *time.Timer // ends watching
 	fetching bool
 	film     time.Duration // its length, 0: not known
-	offset   time.Duration // where in the film the buffer's zero is
+	offset   time.Duration // position in the film of the buffer's time zero
 	hz       float64
 	sent     tally.Delivered
-	media    time.Duration // in what was sent
+	media    time.Duration // duration of what was sent
 
-	// of the fetching goroutine
+	// Used by the fetching goroutine.
 	scratch []byte
 	inits   map[stream.Reference][]byte
 	keys    map[string][]byte
@@ -57,15 +57,15 @@ type viewer struct {
 	pending []verification
 
 	began   time.Time
-	account *tally.Tally // when it has been watched
+	account *tally.Tally // set when it has been watched
 	first   bool         // the first one to fail
 	err     error
 }
 
-// errEnough ends watching when it has gone on for long enough.
+// errEnough ends watching after the planned time.
 var errEnough = errors.New("watched for long enough")
 
-// do does something with the buffer, at the present moment.
+// do calls f with the buffer and the current time.
 func (v *viewer) do(f func(b *tally.Viewer, now time.Duration)) {
 	v.mu.Lock()
 	defer v.mu.Unlock()
@@ -74,7 +74,7 @@ func (v *viewer) do(f func(b *tally.Viewer, now time.Duration)) {
 	f(v.buffer, now)
 }
 
-// watch watches the film as the plan says, and then jumps about in it.
+// watch watches the film as the plan says, and then jumps in it.
 func (v *viewer) watch(ctx context.Context) error {
 	defer v.client.close()
 	defer v.letGo()
@@ -108,8 +108,8 @@ func (v *viewer) watch(ctx context.Context) error {
 	return err
 }
 
-// during lets work go on until the buffer has been watched for long enough, or
-// does not begin in time.
+// during runs work until the buffer has been watched long enough, or playing does not begin in
+// time.
 func (v *viewer) during(ctx context.Context, work func(ctx context.Context) error) error {
 	inner, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -126,7 +126,7 @@ func (v *viewer) during(ctx context.Context, work func(ctx context.Context) erro
 	return err
 }
 
-// jump goes to the middle of the film the first time, then to any place.
+// jump goes to the middle of the film the first time, then to random positions.
 func (v *viewer) jump(ctx context.Context, f feed) error {
 	place := 0.5
 	v.do(func(b *tally.Viewer, now time.Duration) {
@@ -176,16 +176,16 @@ func (v *viewer) live(l *route.Live) {
 	l.Viewers = append(l.Viewers, w)
 }
 
-// feed is a film as a server offers it.
+// feed is a film in the form in which a server offers it.
 type feed interface {
-	// run fetches the film from a place on, round and round, as the viewer's
-	// buffer has room, until ctx ends.
+	// run fetches the film from a position on, again and again, as the viewer's buffer has room,
+	// until ctx ends.
 	run(ctx context.Context, v *viewer, at time.Duration) error
-	// length is how long the film is, 0 where that is not known.
+	// length returns the duration of the film, 0 where not known.
 	length() time.Duration
 }
 
-// room waits until the buffer has room, and says that more is being fetched.
+// room waits until the buffer has room, and reports that fetching goes on.
 func (v *viewer) room(ctx context.Context) error {
 	for {
 		wait := time.Duration(0)
@@ -214,8 +214,8 @@ func (v *viewer) room(ctx context.Context) error {
 	}
 }
 
-// arrived counts media between the place where watching began and
-// until. Where playing begins with it, it is known when to stop.
+// arrived counts media from where watching began up to until. If playing starts with that, it
+// sets when to stop.
 func (v *viewer) arrived(until time.Duration, missing int) {
 	v.do(func(b *tally.Viewer, now time.Duration) {
 		before := b.Have()
@@ -236,7 +236,7 @@ func (v *viewer) arrived(until time.Duration, missing int) {
 	})
 }
 
-// open finds out what the address offers: a playlist, a manifest, or a film.
+// open requests the address and returns what it offers: a playlist, a manifest, or a film.
 func (v *viewer) open(ctx context.Context) (feed, error) {
 	v.do(func(b *tally.Viewer, now time.Duration) {
 		b.Fetch(now)
@@ -299,8 +299,7 @@ const (
 	aManifest
 )
 
-// choose picks the variant that is nearest to what is asked for: by height first,
-// then by bitrate.
+// choose returns the variant that is nearest to the request: by height first, then by bitrate.
 func (v *viewer) choose(variants []stream.Variant) (best int) {
 	f, _ := wanted(v.asked)
 	distance := func(x stream.Variant) (float64, float64) {
@@ -321,7 +320,7 @@ func (v *viewer) choose(variants []stream.Variant) (best int) {
 
 func abs(x float64) float64 { return max(x, -x) }
 
-// openDASH opens the representation that is nearest to what is asked for.
+// openDASH opens the representation that is nearest to the request.
 func (v *viewer) openDASH(ctx context.Context, address string, variants []stream.Variant) (feed, error) {
 	i := v.choose(variants)
 	x := variants[i]
@@ -349,7 +348,7 @@ func (v *viewer) openDASH(ctx context.Context, address string, variants []stream
 	return s, nil
 }
 
-// match tells once of what arrives whether it is what was asked for.
+// match compares what arrives with the request, once.
 func (v *viewer) match(t media.Track) error {
 	if v.matched {
 		return nil
@@ -359,7 +358,7 @@ func (v *viewer) match(t media.Track) error {
 	got.Bitrate = 0
 	treatment := judgeFormat(got, v.asked)
 	if f, _ := wanted(v.asked); got.Rate.Num == 0 {
-		got.Rate = f.Rate // it is not said
+		got.Rate = f.Rate // the rate is not stated
 	}
 	if got.Depth == 0 {
 		got.Depth = 8
@@ -377,16 +376,15 @@ func (v *viewer) match(t media.Track) error {
 	return nil
 }
 
-// The treatments that are found.
+// The treatments that are recognised.
 const (
 	asIs      = media.AsIs
 	converted = "converted"
 	notAsked  = "not what was asked"
 )
 
-// judgeFormat compares what arrives with what was asked for. What is not known of
-// either counts as right; a conversion may keep the shape of the picture within
-// the goal's size.
+// judgeFormat compares what arrives with the request. What is not known of either counts as
+// right; a conversion may keep the picture's shape within the goal's size.
 func judgeFormat(got media.Format, l load.Load) string {
 	f, convert := wanted(l)
 	same := func(a, b int) bool { return a == b || a == 0 || b == 0 }
@@ -405,7 +403,7 @@ func judgeFormat(got media.Format, l load.Load) string {
 	return notAsked
 }
 
-// note keeps a remark on what arrives, once.
+// note adds a remark on what arrives, once.
 func (v *viewer) note(format string, args ...any) {
 	text := fmt.Sprintf(format, args...)
 	v.mu.Lock()

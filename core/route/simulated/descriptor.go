@@ -39,7 +39,7 @@ func restoreRoute(r route.Record, _ route.Values) (route.Route, error) {
 	return SwitchOn(o)
 }
 
-// SwitchOn is the route to the device of o.Profile, switched on now.
+// SwitchOn returns a route to the device of o.Profile, just switched on.
 func SwitchOn(o Options) (route.Route, error) {
 	profile, err := Find(o.Profile)
 	if err != nil {
@@ -53,7 +53,7 @@ func SwitchOn(o Options) (route.Route, error) {
 	return d, nil
 }
 
-// maxProfile bounds the file of a profile, in bytes.
+// maxProfile is the largest size of a profile's file, in bytes.
 const maxProfile = 1 << 20
 
 // Find returns the profile in a file, or the built-in one of that name.

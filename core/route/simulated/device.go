@@ -38,10 +38,10 @@ type Device struct {
 	watts    float64
 	memory   int64 // in use
 	busy     []bool
-	reserved int // cores kept busy by start-up
+	reserved int // cores busy with start-up work
 	blocks   []bool
-	threads  []bool // of the streams, one after the other
-	stepped  meters // of the last thermal step
+	threads  []bool // threads of the streams, in order
+	stepped  meters // at the last thermal step
 	meters          // totals
 	sampled  meters // at the last sample
 }
@@ -54,7 +54,7 @@ type meters struct {
 	threads []float64
 }
 
-// New switches a device on.
+// New returns a device that is just switched on.
 func New(p *Profile, o Options) (*Device, error) {
 	if o.Refresh < 1 || o.Refresh > 1000 {
 		return nil, fmt.Errorf("the refresh rate must be 1 to 1000 Hz, not %g", o.Refresh)
@@ -80,8 +80,8 @@ func (m meters) copy() meters {
 	return m
 }
 
-// since is the mean number of busy cores, and the most of one block, since an
-// earlier state of the meters.
+// since returns the mean number of busy cores, and the highest use of a block, since an earlier
+// state.
 func (m meters) since(before meters) (cores, block float64) {
 	elapsed := m.at.Sub(before.at).Seconds()
 	if elapsed <= 0 {
@@ -96,8 +96,7 @@ func (m meters) since(before meters) (cores, block float64) {
 	return cores, block
 }
 
-// accrue brings the meters up to now; what is busy has not changed since they
-// were last brought up.
+// accrue updates the meters to now; what is busy has not changed since the last update.
 func (d *Device) accrue(now time.Time) {
 	elapsed := now.Sub(d.accrued).Seconds()
 	if elapsed <= 0 {
@@ -123,7 +122,7 @@ func (d *Device) accrue(now time.Time) {
 	}
 }
 
-// warm does one step of the thermal model and of the clock's governor.
+// warm performs one step of the thermal model and of the clock's governor.
 func (d *Device) warm(now time.Time) {
 	d.accrue(now)
 	p := d.profile
@@ -143,7 +142,7 @@ func (d *Device) warm(now time.Time) {
 	}
 }
 
-// noise is a factor around 1.
+// noise returns a random factor around 1.
 func (d *Device) noise() float64 {
 	return 1 + d.profile.Noise/100*max(-3, min(d.random.NormFloat64(), 3))
 }
@@ -151,12 +150,12 @@ func (d *Device) noise() float64 {
 // Kind returns "simulated".
 func (*Device) Kind() string { return Descriptor.Word }
 
-// Traits says that everything is simulated, in virtual time.
+// Traits returns that everything is simulated in virtual time.
 func (*Device) Traits() route.Traits {
 	return route.Traits{Decodes: true, Counts: true, Many: true, Virtual: true}
 }
 
-// Options lists the settings.
+// Options returns the settings, for the record.
 func (d *Device) Options() map[string]string {
 	return map[string]string{
 		"refresh_hz": strconv.FormatFloat(d.options.Refresh, 'g', -1, 64),
@@ -166,7 +165,7 @@ func (d *Device) Options() map[string]string {
 	}
 }
 
-// FromOptions reads the settings that Options wrote.
+// FromOptions parses the settings that Device.Options returned.
 func FromOptions(m map[string]string) (o Options, err error) {
 	if o.Refresh, err = strconv.ParseFloat(m["refresh_hz"], 64); err != nil {
 		return o, fmt.Errorf("option refresh_hz: %q is no number", m["refresh_hz"])
@@ -187,13 +186,13 @@ func (d *Device) Device() route.Device {
 	return route.Device{Name: d.profile.Name, Spec: spec}
 }
 
-// Clock is the device's virtual clock.
+// Clock returns the device's virtual clock.
 func (d *Device) Clock() clock.Clock { return d.clock }
 
-// Sources read the device.
+// Sources returns the device's sensors.
 func (d *Device) Sources() []sense.Source { return []sense.Source{d} }
 
-// Name is the name of the device as a source of readings.
+// Name returns "simulated".
 func (d *Device) Name() string { return "simulated" }
 
 // Sample reads the device's sensors.
@@ -231,8 +230,8 @@ func (d *Device) Sample(_ context.Context, now time.Time, list []sense.Reading) 
 	), nil
 }
 
-// Check finds no load too odd to be asked of a simulated device, but converting
-// is not simulated.
+// Check refuses conversions, which are not simulated; a simulated device can be asked for any
+// other load.
 func (*Device) Check(l load.Load) error {
 	if l.Goal != nil {
 		return fmt.Errorf("load line %q: simulated devices play as is; they do not convert", l)
@@ -240,5 +239,5 @@ func (*Device) Check(l load.Load) error {
 	return nil
 }
 
-// Prepare has nothing to do.
+// Prepare does nothing.
 func (*Device) Prepare(context.Context, load.Load, func(done, total int)) error { return nil }

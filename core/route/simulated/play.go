@@ -12,15 +12,15 @@ import (
 	"vividstrain/core/tally"
 )
 
-// simulation is one attempt on a device: frames queue for cores and blocks,
-// and are shown on a screen for each stream.
+// simulation is one attempt on a device: frames queue for cores and blocks, and are shown on one
+// screen per stream.
 type simulation struct {
 	*Device
 	plan    route.Plan
 	began   time.Time
 	streams []*stream
 	events  events
-	startup time.Duration // until when start-up keeps cores busy
+	startup time.Duration // when start-up work ends
 }
 
 // stream is one of the streams that play.
@@ -32,8 +32,8 @@ type stream struct {
 	started time.Duration // when its clock began; negative: not yet
 	next    int           // frame to decode next
 	slots   int           // free places in the queue
-	threads []int         // its threads that are free
-	done    map[int]bool  // decoded, but an earlier frame is not yet
+	threads []int         // its free threads
+	done    map[int]bool  // decoded, waiting for an earlier frame
 	deliver int           // first frame that is neither delivered nor skipped
 	skipped map[int]bool
 }
@@ -43,7 +43,7 @@ type event struct {
 	at     time.Duration
 	stream *stream
 	frame  int // -1: a refresh
-	core   int // that is free then, -1: the block
+	core   int // core that becomes free, -1: the block
 	thread int // index into Device.threads
 }
 
@@ -52,7 +52,7 @@ func (d *Device) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 	s := &simulation{Device: d, plan: p, began: d.clock.Now(), startup: seconds(d.profile.Startup.Seconds)}
 	result := route.Result{Decode: route.Software, Began: s.began}
 	if failure, refused := s.admit(); failure != "" {
-		err := d.clock.Sleep(ctx, time.Second) // it takes a moment to give up
+		err := d.clock.Sleep(ctx, time.Second) // giving up takes a moment
 		d.memory = d.profile.Memory.Used
 		result.Failure, result.Refused, result.Decode = failure, refused, route.Unknown
 		return result, err
@@ -78,7 +78,7 @@ func (d *Device) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
 
-// admit opens the streams, or tells why the device does not.
+// admit opens the streams, or returns why the device does not.
 func (s *simulation) admit() (failure string, refused bool) {
 	p := s.profile
 	taken := make([]int, len(p.Blocks)) // streams of each block
@@ -114,7 +114,7 @@ func (s *simulation) admit() (failure string, refused bool) {
 	return "", false
 }
 
-// run goes from event to event until every screen is through its windows.
+// run handles event after event until every screen has finished its windows.
 func (s *simulation) run(ctx context.Context, live func(route.Live)) error {
 	s.reserved = s.profile.Startup.Cores
 	if s.reserved > 0 {
@@ -150,7 +150,7 @@ func (s *simulation) run(ctx context.Context, live func(route.Live)) error {
 	return nil
 }
 
-// over tells whether all screens are through.
+// over reports whether all screens have finished.
 func (s *simulation) over() bool {
 	for _, st := range s.streams {
 		if _, more := st.screen.Next(); more {
@@ -169,7 +169,7 @@ func (s *simulation) live(at time.Duration) route.Live {
 	return l
 }
 
-// refresh does one refresh of a screen and plans the next.
+// refresh performs one refresh of a screen and schedules the next.
 func (s *simulation) refresh(e event) {
 	e.stream.slots += e.stream.screen.Refresh()
 	if next, more := e.stream.screen.Next(); more {
@@ -178,8 +178,7 @@ func (s *simulation) refresh(e event) {
 	}
 }
 
-// finish takes a decoded frame, and hands it with those after it that were
-// waiting for it to the screen.
+// finish passes a decoded frame, and later ones that waited for it, to the screen.
 func (s *simulation) finish(e event) {
 	st := e.stream
 	if e.core >= 0 {
@@ -207,7 +206,7 @@ func (s *simulation) finish(e event) {
 	}
 }
 
-// dispatch gives free cores and blocks the frame that is due first.
+// dispatch assigns the frame that is due first to free cores and blocks.
 func (s *simulation) dispatch(now time.Duration) {
 	for {
 		var first *stream
@@ -228,7 +227,7 @@ func (s *simulation) dispatch(now time.Duration) {
 	}
 }
 
-// skip passes over the frames of a stream that are too late to decode.
+// skip skips the frames of a stream that are too late to decode.
 func (s *simulation) skip(st *stream, now time.Duration) {
 	for st.started >= 0 && st.slots > 0 && st.screen.TooLate(st.next, now-st.started) {
 		if st.skipped[st.next] = true; st.deliver == st.next && !st.done[st.next] {
@@ -239,8 +238,8 @@ func (s *simulation) skip(st *stream, now time.Duration) {
 	}
 }
 
-// server is what is free to decode for a stream: a core, -1 for its block, or
-// -2 for nothing.
+// server returns what is free to decode for a stream: a core, -1 for its block, or -2 for
+// nothing.
 func (s *simulation) server(st *stream) int {
 	if st.block >= 0 {
 		if s.blocks[st.block] {
@@ -256,7 +255,7 @@ func (s *simulation) server(st *stream) int {
 	return -2
 }
 
-// start begins to decode the next frame of a stream.
+// start starts to decode the next frame of a stream.
 func (s *simulation) start(st *stream, now time.Duration) {
 	core := s.server(st)
 	cost := st.cost.seconds(st.format, frameBits(st.format, st.next)) * s.noise()
@@ -276,8 +275,8 @@ func (s *simulation) start(st *stream, now time.Duration) {
 	st.next++
 }
 
-// frameBits is the size of a frame: with codecs that refer to other pictures, every second
-// second begins with a key frame of four times the mean.
+// frameBits returns the size of a frame: with codecs that refer to other pictures, every other
+// second begins with a key frame of four times the mean size.
 func frameBits(f media.Format, frame int) float64 {
 	mean := float64(f.Bitrate) / f.Rate.Hz()
 	period := int(2*f.Rate.Hz() + 0.5)
@@ -290,8 +289,8 @@ func frameBits(f media.Format, frame int) float64 {
 	return mean * float64(period-4) / float64(period-1)
 }
 
-// events is a heap, the earliest first; of several at the same time those that
-// end decoding come before refreshes.
+// events is a heap, earliest first; of simultaneous events, ends of decoding come before
+// refreshes.
 type events []event
 
 func (e events) Len() int { return len(e) }

@@ -1,6 +1,6 @@
-// Package simulated is a simulated device in virtual time. Its profile gives the
-// cores and what decoding costs on them, decoder blocks, memory, heat and power;
-// an attempt simulates every frame as it queues for them against its deadline.
+// Package simulated is a simulated device in virtual time. Its profile states its cores and the
+// cost of decoding on them, decoder blocks, memory, heat and power. An attempt simulates every
+// frame as it queues for them before its deadline.
 package simulated
 
 import (
@@ -21,19 +21,19 @@ type Profile struct {
 	About   string            `yaml:"about,omitempty"` // one sentence
 	Spec    map[string]string `yaml:"spec,omitempty"`
 	Cores   int               `yaml:"cores"`
-	Threads int               `yaml:"threads"` // decoding threads a stream
+	Threads int               `yaml:"threads"` // decoding threads per stream
 	Queue   int               `yaml:"queue"`   // pictures decoded ahead
-	Decode  map[string]Cost   `yaml:"decode"`  // on the cores, by codec; one that is missing is refused
+	Decode  map[string]Cost   `yaml:"decode"`  // on the cores, by codec; a missing codec is refused
 	Blocks  []Block           `yaml:"blocks,omitempty"`
 	Memory  Memory            `yaml:"memory"`
 	Startup Startup           `yaml:"startup,omitempty"`
 	Heat    Heat              `yaml:"heat"`
 	Power   Power             `yaml:"power"`
-	Idle    float64           `yaml:"idle_cores"` // cores kept busy by the system itself
+	Idle    float64           `yaml:"idle_cores"` // cores that the system itself keeps busy
 	Noise   float64           `yaml:"noise_pct"`  // standard deviation of a frame's cost
 }
 
-// Cost is what decoding one frame takes.
+// Cost is the cost of decoding one frame.
 type Cost struct {
 	NSPerPixel float64 `yaml:"ns_per_pixel"`
 	NSPerBit   float64 `yaml:"ns_per_bit,omitempty"`
@@ -41,11 +41,11 @@ type Cost struct {
 	Depth10    float64 `yaml:"depth10_factor,omitempty"` // for more than 8 bits, 0: as 1
 }
 
-// Block is a fixed-function decoder, which does one frame at a time.
+// Block is a fixed-function decoder, which decodes one frame at a time.
 type Block struct {
 	Name    string  `yaml:"name"`
 	Takes   []Takes `yaml:"takes"`
-	Streams int     `yaml:"streams"` // at once at most; further ones go to the cores
+	Streams int     `yaml:"streams"` // most streams at once; further ones go to the cores
 	Cost    Cost    `yaml:"cost"`
 }
 
@@ -57,11 +57,11 @@ type Takes struct {
 	Height int    `yaml:"height"`
 }
 
-// Memory is what a device has and what playing takes, in bytes.
+// Memory is the memory of a device and what playing takes of it, in bytes.
 type Memory struct {
 	Total     int64 `yaml:"total_bytes"`
 	Used      int64 `yaml:"used_bytes"`       // by the system
-	PerStream int64 `yaml:"per_stream_bytes"` // beside the pictures
+	PerStream int64 `yaml:"per_stream_bytes"` // besides the pictures
 	Pictures  int   `yaml:"pictures"`         // held for each stream
 }
 
@@ -89,7 +89,7 @@ type Power struct {
 	BlockW float64 `yaml:"block_w"`
 }
 
-// ParseProfile reads a profile in YAML. Errors are one line.
+// ParseProfile parses a profile in YAML. Errors are one line.
 func ParseProfile(data []byte) (*Profile, error) {
 	const largest = 1 << 20
 	if len(data) > largest {
@@ -102,10 +102,10 @@ func ParseProfile(data []byte) (*Profile, error) {
 	return &p, p.check()
 }
 
-// YAML writes the profile as a file that ParseProfile reads.
+// YAML returns the profile as a file for ParseProfile.
 func (p *Profile) YAML() ([]byte, error) { return load.EncodeYAML(p) }
 
-// check bounds every value, so that the simulation ends and makes sense.
+// check limits every value, so that the simulation ends and makes sense.
 func (p *Profile) check() error {
 	type bound struct {
 		name             string
@@ -146,10 +146,10 @@ func (p *Profile) check() error {
 	return nil
 }
 
-// Slug is the name as it is typed on the command line: "skerry-s1".
+// Slug returns the name as it is typed on the command line: "skerry-s1".
 func (p *Profile) Slug() string { return strings.ReplaceAll(strings.ToLower(p.Name), " ", "-") }
 
-// block returns the first block that takes a format, or -1.
+// block returns the first block that decodes a format, or -1.
 func (p *Profile) block(f media.Format) int {
 	return slices.IndexFunc(p.Blocks, func(b Block) bool {
 		return slices.ContainsFunc(b.Takes, func(t Takes) bool {
@@ -158,7 +158,7 @@ func (p *Profile) block(f media.Format) int {
 	})
 }
 
-// seconds is the cost of a frame of so many bits at full clock.
+// seconds returns the cost of a frame of the given size in bits at full clock.
 func (c Cost) seconds(f media.Format, bits float64) float64 {
 	factor := 1.0
 	if f.Depth > 8 && c.Depth10 > 0 {

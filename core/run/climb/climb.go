@@ -16,14 +16,14 @@ import (
 // Descriptor registers the kind of run.
 var Descriptor = run.Descriptor{Word: "climb", Restore: restore}
 
-// Config says what to climb and how.
+// Config states what to climb and how.
 type Config struct {
 	run.Config
 	Ladder *load.Ladder
 	All    bool // go on after two rungs that are not smooth
 }
 
-// kind goes up a ladder.
+// kind climbs a ladder.
 type kind struct {
 	ladder *load.Ladder
 	search search.Climb
@@ -38,9 +38,9 @@ func newKind(c Config) *kind {
 	return k
 }
 
-// Run makes a run and returns its document, also where it ends early with an
-// error: what was measured is in it and in the book. A device that is out of reach
-// before the first attempt makes no run.
+// Run makes a run and returns its document, also if it ends early with an error: what was
+// measured is in it and in the book. If the device is out of reach before the first attempt, no
+// run is made.
 func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
@@ -60,8 +60,8 @@ func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
 	return newKind(c), nil
 }
 
-// Check finds what could not work before anything is measured. Loads that cannot be
-// put on the device are void when their turn comes; they are an error if no other is left.
+// Check finds what could not work before anything is measured. Loads that the route cannot
+// request are void when their turn comes; they are an error if no other load is left.
 func (c Config) Check() error {
 	if err := c.Config.Check(); err != nil {
 		return err
@@ -84,15 +84,15 @@ func (c Config) Check() error {
 // Next chooses the next rung.
 func (k *kind) Next(r *run.Run) (int, search.Purpose, bool) { return k.search.Next(r.Trials) }
 
-// Plan holds the load of a rung.
+// Plan returns the load of a rung.
 func (k *kind) Plan(r *run.Run, rung int) route.Plan {
 	return route.Plan{Loads: []load.Load{r.Doc.Rungs[rung].Load}, Hold: k.hold.Hold, Settle: k.hold.Settle}
 }
 
-// Title is the load line, or the file that is played.
+// Title returns the load line, or the name of the file that is played.
 func (k *kind) Title(r *run.Run, rung int) string { return r.Doc.Rungs[rung].Load.Title() }
 
-// Titles are those of all rungs.
+// Titles returns those of all rungs.
 func (k *kind) Titles() (list []string) {
 	for _, column := range k.ladder.Columns {
 		for _, l := range column.Rungs {
@@ -126,7 +126,7 @@ func (k *kind) Conclude(r *run.Run) (notes []string) {
 	return notes
 }
 
-// columnOf is what the trials of a column say.
+// columnOf returns the result of a column.
 func columnOf(r *run.Run, ceiling search.Ceiling) logbook.ColumnCeiling {
 	column := logbook.ColumnCeiling{Confirmed: ceiling.Confirmed, LadderEnd: ceiling.Last, Untried: loadsOf(r.Doc, ceiling.Untried)}
 	var top *logbook.Rung
@@ -150,7 +150,7 @@ func columnOf(r *run.Run, ceiling search.Ceiling) logbook.ColumnCeiling {
 	return column
 }
 
-// decodeOf is how a rung was decoded.
+// decodeOf returns how a rung was decoded.
 func decodeOf(rung logbook.Rung) string {
 	for _, a := range rung.Counted() {
 		return a.Decode
@@ -158,8 +158,8 @@ func decodeOf(rung logbook.Rung) string {
 	return route.Unknown
 }
 
-// room is how many streams of a rung's load the device has room for, by the
-// readings of its first smooth attempt.
+// room returns how many streams of a rung's load fit, by the readings of its first smooth
+// attempt.
 func room(r *run.Run, rung logbook.Rung) *verdict.Room {
 	for _, a := range rung.Counted() {
 		if a.Verdict != verdict.Smooth {
@@ -172,8 +172,8 @@ func room(r *run.Run, rung logbook.Rung) *verdict.Room {
 	return nil
 }
 
-// harder tells whether a asks for more than b: first in pixels a second, then
-// in bits a second. A missing load is the easiest.
+// harder reports whether a asks for more than b: first in pixels, then in bits per second. A
+// missing load is the easiest.
 func harder(a, b *load.Load) bool {
 	if a == nil || b == nil {
 		return a != nil
@@ -184,7 +184,7 @@ func harder(a, b *load.Load) bool {
 	return a.Bitrate*int64(a.Streams) > b.Bitrate*int64(b.Streams)
 }
 
-// loadsOf lists the loads of rungs.
+// loadsOf returns the loads of rungs.
 func loadsOf(doc *logbook.Document, rungs []int) (list []load.Load) {
 	for _, r := range rungs {
 		list = append(list, doc.Rungs[r].Load)

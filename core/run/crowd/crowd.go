@@ -1,4 +1,5 @@
-// Package crowd is the run that finds how many streams at once play smoothly for every viewer.
+// Package crowd is the run that finds how many simultaneous streams play smoothly for every
+// viewer.
 package crowd
 
 import (
@@ -17,22 +18,22 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// Config says what is to be put on a device more and more often.
+// Config states which loads to multiply, and how.
 type Config struct {
 	run.Config
 	Mix         []load.Load
 	Most        int           // times the mix
-	Reserve     float64       // of the limiter, in percent, that a comfortable number leaves
-	Need        int           // times the mix that are needed, 0: none stated
+	Reserve     float64       // percentage of the limiter that a comfortable number leaves free
+	Need        int           // needed multiple of the mix, 0: none stated
 	NeedReserve bool          // the need is met only if the reserve is left
-	Stagger     time.Duration // from the start of one stream to that of the next
-	Spread      bool          // streams begin at different places of the film
+	Stagger     time.Duration // time between the starts of streams
+	Spread      bool          // streams start at different positions in the film
 }
 
 // Descriptor registers the kind of run.
 var Descriptor = run.Descriptor{Word: "crowd", Restore: restore}
 
-// MostStreams bounds the streams of a crowd.
+// MostStreams is the largest number of streams of a crowd.
 const MostStreams = 20000
 
 // Check finds what could not work before anything is measured.
@@ -59,8 +60,8 @@ func (c Config) Check() error {
 	return c.Config.Check()
 }
 
-// Run makes a run that looks for the highest number of streams that plays
-// smoothly, and returns its document, also where it ends early with an error.
+// Run finds the highest number of streams that play smoothly and returns the document, also if
+// it ends early with an error.
 func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, error) {
 	if err := c.Check(); err != nil {
 		return nil, err
@@ -79,7 +80,7 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 	return run.Conduct(ctx, book, c.Config, &kind{search.Crowd{Most: c.Most}, p, c.Config}, doc)
 }
 
-// kind raises the number of streams.
+// kind varies the number of streams.
 type kind struct {
 	search search.Crowd
 	wanted *logbook.CrowdPlan
@@ -93,7 +94,7 @@ func restore(doc *logbook.Document, c run.Config) (run.Kind, error) {
 	return &kind{search.Crowd{Most: doc.Plan.Crowd.Most}, doc.Plan.Crowd, c}, nil
 }
 
-// counted are the trials by their numbers.
+// counted returns the trials by their numbers.
 func (k *kind) counted(on *run.Run) []search.Counted {
 	list := make([]search.Counted, len(on.Trials))
 	for i, t := range on.Trials {
@@ -117,13 +118,13 @@ func (k *kind) Next(on *run.Run) (rung int, why search.Purpose, more bool) {
 	return rung, why, true
 }
 
-// Plan holds the mix so many times.
+// Plan returns the mix multiplied by a rung's number.
 func (k *kind) Plan(_ *run.Run, rung int) route.Plan {
 	return route.Plan{Loads: k.wanted.Loads(k.wanted.Numbers[rung]), Hold: k.hold.Hold, Settle: k.hold.Settle,
 		Stagger: run.Duration(k.wanted.StaggerS), Spread: k.wanted.Spread}
 }
 
-// Title says how many streams there are at once.
+// Title returns the number of streams.
 func (k *kind) Title(on *run.Run, rung int) string {
 	if n := k.Plan(on, rung).Streams(); n != 1 {
 		return fmt.Sprintf("%d streams", n)
@@ -131,10 +132,10 @@ func (k *kind) Title(on *run.Run, rung int) string {
 	return "1 stream"
 }
 
-// Titles has the longest title that is usual.
+// Titles returns the longest title that is usual.
 func (k *kind) Titles() []string { return []string{"1000 streams"} }
 
-// rung is the rung of a number, nil if it was not tried.
+// rung returns the rung of a number, nil if it was not tried.
 func (k *kind) rung(on *run.Run, number int) *logbook.Rung {
 	if i := slices.Index(k.wanted.Numbers, number); i >= 0 && len(on.Doc.Rungs[i].Counted()) > 0 {
 		return &on.Doc.Rungs[i]
@@ -142,7 +143,7 @@ func (k *kind) rung(on *run.Run, number int) *logbook.Rung {
 	return nil
 }
 
-// Conclude finds the highest number, and what it leaves.
+// Conclude finds the highest number, and what it leaves free.
 func (k *kind) Conclude(on *run.Run) (notes []string) {
 	trials := k.counted(on)
 	good, bad := k.search.Bounds(trials)
@@ -153,7 +154,7 @@ func (k *kind) Conclude(on *run.Run) (notes []string) {
 	if r := k.rung(on, bad); r != nil {
 		a := run.Worst(r.Counted())
 		result.NextVerdict, result.NextReason, result.Limiter, result.Evidence = a.Verdict, a.Reasons[0], a.Limiter, a.Evidence
-		for _, a := range r.Counted() { // one that tells what ran out says more
+		for _, a := range r.Counted() { // an attempt that shows what ran out is preferred
 			if result.Limiter == verdict.Unknown && a.Limiter != "" {
 				result.Limiter, result.Evidence = a.Limiter, a.Evidence
 			}
@@ -188,7 +189,7 @@ func (k *kind) Conclude(on *run.Run) (notes []string) {
 	return notes
 }
 
-// ceiling is the result in the form in which climbs have it.
+// ceiling returns the result in the form of a climb's.
 func (k *kind) ceiling(on *run.Run, r *logbook.Crowd) *logbook.Ceiling {
 	column := logbook.ColumnCeiling{Column: "crowd", Confirmed: r.Confirmed, LadderEnd: r.Next == 0 && r.Highest == k.search.Most, Headroom: r.Headroom, HeadroomOf: r.HeadroomOf, Limiter: r.Limiter, Evidence: r.Evidence}
 	if rung := k.rung(on, r.Highest); rung != nil {
@@ -201,8 +202,8 @@ func (k *kind) ceiling(on *run.Run, r *logbook.Crowd) *logbook.Ceiling {
 		Evidence: column.Evidence, Next: column.Next, Columns: []logbook.ColumnCeiling{column}}
 }
 
-// predict says from the lowest number of at least two that was smooth how many
-// fit; one alone if there is no other.
+// predict returns how many fit, judged by the lowest smooth number of at least two, or by one if
+// there is no other.
 func (k *kind) predict(on *run.Run) *logbook.Prediction {
 	var best *logbook.Prediction
 	for i, r := range on.Doc.Rungs {
@@ -221,16 +222,16 @@ func (k *kind) predict(on *run.Run) *logbook.Prediction {
 	return best
 }
 
-// carried is how many times the mix the device carries in real time, by the rate
-// at which media came: a server that runs ahead of its viewers is busy with few
-// of them, too. It is not known where they had to wait for nothing but room.
+// carried returns how many times the mix the device delivers in real time, by the rate at which
+// media arrive: a server that runs ahead of its viewers is busy with few of them, too. It is not
+// known where viewers waited only for room in their buffers.
 func carried(a logbook.Attempt, number int) (times float64, known bool) {
 	pace, known := a.Buffer.Pace()
 	return float64(number) * pace, known
 }
 
-// coresOf is the mean use of the cores in percent of one core, by the player where that
-// is known, else by the whole device.
+// coresOf returns the mean use of the cores in percent of one core, by the player where that is
+// known, else by the whole device.
 func coresOf(use sense.Use) (pct float64, known bool) {
 	if group, known := use[sense.GroupCPU]; known {
 		return group.Mean, true
@@ -239,14 +240,14 @@ func coresOf(use sense.Use) (pct float64, known bool) {
 	return cpu.Mean * float64(use.Cores()), known && use.Cores() > 0
 }
 
-// memoryOf is the mean memory in use.
+// memoryOf returns the mean memory in use.
 func memoryOf(use sense.Use) (bytes float64, known bool) {
 	s, known := use.Memory()
 	return s.Mean, known
 }
 
-// cost is what one more mix takes in real time: the slope of a line through the
-// means of the smooth attempts and of the idle device; nil where it is not known.
+// cost returns what one more mix takes in real time: the slope of a line through the means of
+// the smooth attempts and of the idle device; nil where not known.
 func (k *kind) cost(on *run.Run, of func(sense.Use) (float64, bool), most int) *float64 {
 	_, slope, known := k.line(on, most, of)
 	if !known {
@@ -287,9 +288,9 @@ func (k *kind) line(on *run.Run, most int, value func(sense.Use) (float64, bool)
 	return (y - slope*x) / n, slope, true
 }
 
-// comfortable is the highest number that leaves the reserve of what runs out; where
-// nothing ran out, of what would. Why says why that is not known. It may be more than was
-// tried where the limit was not reached.
+// comfortable returns the highest number that leaves the reserve free of the limiter; where
+// nothing ran out, of what would. why says why it is not known. It may be higher than what was
+// tried if the limit was not reached.
 func (k *kind) comfortable(on *run.Run, r *logbook.Crowd) (number int, why string) {
 	top := r.Highest
 	if r.Next == 0 {
@@ -315,14 +316,14 @@ func (k *kind) comfortable(on *run.Run, r *logbook.Crowd) (number int, why strin
 	}
 	used := func(use sense.Use) (float64, bool) {
 		free, known := verdict.Headroom(limiter, use)
-		return 100 - free, known && free > 2 // at its end it does not grow with the number any more
+		return 100 - free, known && free > 2 // when used up, it no longer grows with the number
 	}
 	at0, slope, known := k.line(on, r.Highest, used)
 	if !known || slope <= 0 {
 		return 0, fmt.Sprintf("what was read of the %s does not grow with the number", limiter)
 	}
 	fits := min(int(math.Floor((100-k.wanted.ReservePct-at0)/slope)), top)
-	for i, rung := range on.Doc.Rungs { // what was measured counts more than the line
+	for i, rung := range on.Doc.Rungs { // measured values take precedence over the line
 		for _, a := range rung.Counted() {
 			if v, known := used(a.Use); known && v > 100-k.wanted.ReservePct && fits >= k.wanted.Numbers[i] {
 				fits = k.wanted.Numbers[i] - 1

@@ -1,4 +1,4 @@
-// Package kinds is the list of the kinds of runs. A new one is one line here.
+// Package kinds lists the kinds of runs. A new one is one line here.
 package kinds
 
 import (
@@ -7,7 +7,7 @@ import (
 	"vividstrain/core/run/crowd"
 )
 
-// All are the kinds of runs that can be resumed.
+// All lists the kinds of runs that can be resumed.
 var All = []run.Descriptor{
 	climb.Descriptor,
 	crowd.Descriptor,

@@ -1,8 +1,6 @@
-// Package groups codes a video in groups of pictures, several at the same time. It serves clips,
-// conversions and the practice media server.
-//
-// The result does not depend on how many threads there are: what a group starts from follows from
-// groups that are a fixed distance before it.
+// Package groups encodes a video in groups of pictures, several at a time, for clips,
+// conversions and the practice media server. The result does not depend on the number of
+// threads: the starting state of a group follows from groups a fixed distance before it.
 package groups
 
 import (
@@ -15,12 +13,12 @@ import (
 	"vividstrain/core/media"
 )
 
-// Group is one group of pictures on its way.
+// Group is one group of pictures being encoded.
 type Group struct {
 	media.Group
 	First int64 // number of its first frame in the video
-	// Encode gives the pictures of the group to e, which Run has begun and will flush. worker is
-	// the number of the thread, from 0.
+	// Encode passes the pictures of the group to e, which Run has begun and will flush. worker
+	// is the number of the thread, from 0.
 	Encode func(ctx context.Context, worker int, e media.Encoder) error
 
 	// The result. Packets is filled only where Check is set.
@@ -32,22 +30,22 @@ type Group struct {
 	done    chan struct{}
 }
 
-// Pipeline says how groups are coded.
+// Pipeline states how groups are encoded.
 type Pipeline struct {
 	Codec    media.Codec
 	Settings media.EncoderSettings
-	Workers  int // groups that are coded at the same time, at least 1
-	// Ahead is the distance from a group to the first one that starts from what it learned and
-	// left over, at least 1. Workers beyond it have nothing to do.
+	Workers  int // groups encoded at the same time, at least 1
+	// Ahead is the distance from a group to the first one that uses what it learned and left
+	// over, at least 1. More workers than that are idle.
 	Ahead int
-	// Check is called with each group in order, when it is coded and before its packets are handed
-	// out, which it may replace. It may be nil: then packets are handed out as they come.
+	// Check is called with each group in order, after it is encoded and before its packets are
+	// output; it may replace the packets. If it is nil, packets are output as they come.
 	Check func(ctx context.Context, g *Group) error
 }
 
-// Run codes the groups that next returns, until it returns nil, and hands the packets out in
-// decoding order with times in units of the frame rate's numerator. A packet is out's for good. next
-// and out are called from a goroutine each.
+// Run encodes the groups that next returns, until it returns nil, and outputs the packets in
+// decoding order with times in units of the frame rate's numerator. out owns the packets. next
+// and out are each called from one goroutine.
 func (p *Pipeline) Run(ctx context.Context, next func(ctx context.Context) (*Group, error), out func(*media.Packet) error) error {
 	work, ctx := errgroup.WithContext(ctx)
 	todo := make(chan *Group)
@@ -64,10 +62,10 @@ func (p *Pipeline) Run(ctx context.Context, next func(ctx context.Context) (*Gro
 	return work.Wait()
 }
 
-// dispatch hands out the groups, each when the one that is Ahead before it is done.
+// dispatch starts the groups, each when the one that is Ahead before it is done.
 func (p *Pipeline) dispatch(ctx context.Context, next func(context.Context) (*Group, error), todo, ordered chan<- *Group) error {
 	share := float64(p.Settings.Format.Bitrate) / p.Settings.Format.Rate.Hz() // bits a frame
-	saved := 0.0                                                              // bits that groups left over, less what was given on
+	saved := 0.0                                                              // bits left over by groups, less what was passed on
 	var costs media.Costs
 	var flying []*Group
 	for {
@@ -105,7 +103,7 @@ func (g *Group) begin() {
 	g.packets, g.done = make(chan media.Packet, g.Frames), make(chan struct{})
 }
 
-// work codes groups, one at a time, on a thread of its own, whose processor time can be read.
+// work encodes groups, one at a time, on a thread of its own, whose processor time can be read.
 func (p *Pipeline) work(ctx context.Context, worker int, todo <-chan *Group) error {
 	runtime.LockOSThread()
 	defer runtime.UnlockOSThread()
@@ -122,7 +120,7 @@ func (p *Pipeline) work(ctx context.Context, worker int, todo <-chan *Group) err
 	return nil
 }
 
-// code codes the group. Everyone who waits for it sees that it is done.
+// code encodes the group and signals that it is done.
 func (g *Group) code(ctx context.Context, worker int, e media.Encoder) error {
 	e.Begin(g.Group)
 	if err := errors.Join(g.Encode(ctx, worker, e), ctx.Err()); err != nil {
@@ -137,7 +135,7 @@ func (g *Group) code(ctx context.Context, worker int, e media.Encoder) error {
 	return nil
 }
 
-// keep takes a coded picture.
+// keep stores a coded picture.
 func (g *Group) keep(set media.EncoderSettings, p *media.Packet) error {
 	ticks, delay := int64(set.Format.Rate.Den), int64(set.Reorder())
 	dts := (g.First + int64(g.coded) - delay) * ticks
@@ -150,7 +148,7 @@ func (g *Group) keep(set media.EncoderSettings, p *media.Packet) error {
 	return nil
 }
 
-// collect hands the groups' packets out in order.
+// collect outputs the groups' packets in order.
 func (p *Pipeline) collect(ctx context.Context, ordered <-chan *Group, out func(*media.Packet) error) error {
 	for g := range ordered {
 		handle := out
@@ -194,7 +192,7 @@ func (g *Group) drain(ctx context.Context, handle func(*media.Packet) error) err
 	}
 }
 
-// EncodeAlone codes one group by itself, with settings of its own, and fills its Packets.
+// EncodeAlone encodes one group by itself, with its own settings, into its Packets.
 func EncodeAlone(ctx context.Context, codec media.Codec, set media.EncoderSettings, g *Group) error {
 	e, err := codec.NewEncoder(set, func(packet *media.Packet) error { return g.keep(set, packet) })
 	if err != nil {
