@@ -32,14 +32,14 @@ const (
 	exitInterrupted = 130
 )
 
-// usageError is an error in what the user typed or gave.
+// usageError is an error in what the user typed or supplied.
 type usageError struct{ error }
 
 func (e usageError) Unwrap() error { return e.error }
 
 func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
 
-// usage marks err, if it is one, as the user's.
+// usage marks err as the user's, unless it is nil.
 func usage(err error) error {
 	if err == nil {
 		return nil
@@ -47,7 +47,7 @@ func usage(err error) error {
 	return usageError{err}
 }
 
-// app is what the commands share.
+// app is what all commands share.
 type app struct {
 	in       io.Reader
 	out      io.Writer
@@ -62,7 +62,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, func() {
-		stop() // from here on an interrupt ends the program as usual
+		stop() // the next interrupt ends the program at once
 	})
 	a := &app{in: in, out: out, err: errOut, args: args[min(1, len(args)):]}
 	err := a.run(ctx, args)
@@ -87,14 +87,14 @@ func (a *app) run(ctx context.Context, args []string) (err error) {
 	return root.Run(ctx, args)
 }
 
-// fail says in one line what went wrong.
+// fail prints in one line what went wrong.
 func (a *app) fail(ctx context.Context, err error) int {
 	if ctx.Err() != nil && errors.Is(err, context.Canceled) {
 		fmt.Fprintln(a.err, "vividstrain: interrupted; everything so far is kept")
 		return exitInterrupted
 	}
 	if errors.Is(err, errNeed) {
-		return exitNeed // what was found says it
+		return exitNeed // the result already says so
 	}
 	var (
 		wrong *load.Error
@@ -110,7 +110,7 @@ func (a *app) fail(ctx context.Context, err error) int {
 	return exitFailed
 }
 
-// oneLine puts an error on one line and says what to do about common ones.
+// oneLine puts an error on one line and adds what to do about common ones.
 func oneLine(err error) string {
 	text := strings.Join(strings.Fields(text.Printable(err.Error())), " ")
 	var path *fs.PathError
@@ -154,15 +154,15 @@ func (a *app) root() *cli.Command {
 	}
 }
 
-// usageFailed is called for flags that cannot be parsed.
+// usageFailed handles flags that cannot be parsed.
 func usageFailed(_ context.Context, c *cli.Command, err error, _ bool) error {
 	return usagef("%w; %s --help lists what there is", err, c.FullName())
 }
 
-// makeClips makes the clips that other examples use.
+// makeClips is a command that makes the clips that other examples use.
 const makeClips = "vividstrain clips build --ladder quick --out clips --seconds 2"
 
-// command fills in what all commands have in common.
+// command sets what all commands have in common.
 func command(c *cli.Command, examples ...string) *cli.Command {
 	c.OnUsageError = usageFailed
 	c.HideHelpCommand, c.DisableSliceFlagSeparator = true, true // numbers may have commas
@@ -177,17 +177,17 @@ func command(c *cli.Command, examples ...string) *cli.Command {
 	return c
 }
 
-// style is how results are drawn on standard output.
+// style returns how results are drawn on standard output.
 func (a *app) style(c *cli.Command) text.Style {
 	s := text.Style{Width: terminalWidth(a.out)}
 	s.Color = s.Width > 0 && os.Getenv("NO_COLOR") == "" && !dumb() && !c.Root().Bool("no-color")
 	return s
 }
 
-// dumb tells whether the terminal knows neither colours nor how to draw on a line again.
+// dumb reports whether the terminal can neither show colours nor redraw a line.
 func dumb() bool { return os.Getenv("TERM") == "dumb" }
 
-// terminalWidth is the width in columns of the terminal that w is, or 0.
+// terminalWidth returns the width in columns if w is a terminal, else 0.
 func terminalWidth(w io.Writer) int {
 	f, ok := w.(*os.File)
 	if !ok || !term.IsTerminal(int(f.Fd())) {
@@ -200,7 +200,7 @@ func terminalWidth(w io.Writer) int {
 	return width
 }
 
-// printJSON prints v alone on standard output.
+// printJSON prints only v on standard output.
 func (a *app) printJSON(v any) error {
 	text, err := encodeJSON(v)
 	if err != nil {
@@ -209,7 +209,7 @@ func (a *app) printJSON(v any) error {
 	return a.print(string(text))
 }
 
-// encodeJSON writes v as people like to read it.
+// encodeJSON encodes v with indentation.
 func encodeJSON(v any) ([]byte, error) {
 	var b bytes.Buffer
 	e := json.NewEncoder(&b)
@@ -225,7 +225,7 @@ func (a *app) print(text string) error {
 	return err
 }
 
-// noArguments is the check of commands that take none.
+// noArguments is the check of commands without arguments.
 func noArguments(c *cli.Command) error {
 	if c.Args().Present() {
 		return usagef("%s takes no argument, but there is %q", c.FullName(), c.Args().First())

@@ -49,7 +49,7 @@ func (a *app) climbCommand() *cli.Command {
 		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 720p25 4M\" \"h264 720p25 4M -> 480p 1M\"")
 }
 
-// playingFlags are those of all commands that put loads on a device.
+// playingFlags returns the flags of all commands that put loads on devices.
 func (a *app) playingFlags() []cli.Flag {
 	s := a.settings
 	return slices.Concat([]cli.Flag{
@@ -76,11 +76,11 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
-// errNothing is a run that says nothing about the device.
+// errNothing means that a run says nothing about the device.
 var errNothing = errors.New("nothing could be tried; the notes say why")
 
-// measure makes a run: it gives it the logbook, the meters at the pages and what shows how it
-// goes, and prints what came of it. Of simulated devices no meter is read.
+// measure makes a run with the logbook, meters and progress, and prints the result. No meters
+// are read for simulated devices.
 func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simulated bool, conduct func(*logbook.Book, run.Config, *progress) (*logbook.Document, error)) (*logbook.Document, error) {
 	book, err := a.openBook(c)
 	if err != nil {
@@ -92,7 +92,7 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simul
 	style := a.style(c)
 	style.Color = style.Color && progress.live
 	config := run.Config{Version: built().short(), Watch: watcher(progress, style)}
-	if !simulated { // it is done before a key is pressed
+	if !simulated { // it ends before a key can be pressed
 		meters, outside, err := a.meters(c, pages)
 		if err != nil {
 			return nil, err
@@ -121,13 +121,13 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simul
 	return doc, err
 }
 
-// takeKeys has keys take notes while a climb goes on in a terminal.
+// takeKeys takes notes by single keys while a climb goes on in a terminal.
 func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Config, p *progress, style text.Style) (stop func()) {
 	in, isFile := a.in.(*os.File)
 	if !p.live || !isFile || terminalWidth(in) == 0 {
 		return func() {}
 	}
-	var id atomic.Value // of the run, when there is one
+	var id atomic.Value // id of the run, when there is one
 	k := &keyNotes{show: p.note, add: func(r logbook.Remark) {
 		run, _ := id.Load().(string)
 		if run == "" {
@@ -145,7 +145,7 @@ func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Conf
 		return func() {}
 	}
 	stop = sync.OnceFunc(stop)
-	context.AfterFunc(ctx, stop) // a second interrupt would leave the terminal as it is
+	context.AfterFunc(ctx, stop) // restores the terminal before a second interrupt
 	watch := config.Watch
 	config.Watch = func(e run.Event) {
 		if e.Kind == run.Planned {
@@ -157,7 +157,7 @@ func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Conf
 	return stop
 }
 
-// climbAnew begins a run as the flags say.
+// climbAnew starts a run as the flags say.
 func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book, base run.Config, progress *progress) (_ *logbook.Document, err error) {
 	config := climb.Config{Config: base}
 	fallback := "starter"
@@ -194,8 +194,8 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 	return climb.Run(ctx, book, config)
 }
 
-// easiestFirst puts the loads of a media server, which come in any order on the command line,
-// in the order of their pixels a second, then of their bits.
+// easiestFirst sorts the loads of a media server, which come in any order on the command line,
+// by pixels per second, then by bitrate.
 func easiestFirst(l *load.Ladder) {
 	for i := range l.Columns {
 		slices.SortStableFunc(l.Columns[i].Rungs, func(a, b load.Load) int {
@@ -204,7 +204,7 @@ func easiestFirst(l *load.Ladder) {
 	}
 }
 
-// criteria are the default ones with the changes that were asked for.
+// criteria returns the default criteria with the requested changes.
 func criteria(changes []string) (verdict.Criteria, error) {
 	criteria := verdict.Default()
 	for _, change := range changes {
@@ -259,7 +259,7 @@ func playing(e run.Event) string {
 	return fmt.Sprintf("CPU %3.0f %%  %d dropped", e.CPUPct, e.Live.Frames.Dropped)
 }
 
-// printRun prints a run as the flags say. Readings may be nil.
+// printRun prints a run as the flags say. readings may be nil.
 func (a *app) printRun(c *cli.Command, doc *logbook.Document, readings []logbook.Reading, running bool) error {
 	if c.Bool("json") {
 		return a.printJSON(doc)
@@ -267,13 +267,13 @@ func (a *app) printRun(c *cli.Command, doc *logbook.Document, readings []logbook
 	return a.print(a.style(c).Run(model.NewRun(doc, readings, running)))
 }
 
-// openBook opens the logbook that the flags name, and makes one where there is none.
+// openBook opens the logbook that the flags name and creates it if there is none.
 func (a *app) openBook(c *cli.Command) (*logbook.Book, error) {
 	book, err := logbook.Open(c.Root().String("logbook"))
 	return book, usage(err)
 }
 
-// existingBook opens the logbook that the flags name to be read; none is made.
+// existingBook opens the logbook that the flags name for reading; none is created.
 func (a *app) existingBook(c *cli.Command) (*logbook.Book, error) {
 	book, err := logbook.OpenExisting(c.Root().String("logbook"))
 	if errors.Is(err, logbook.ErrNoBook) {
@@ -282,7 +282,7 @@ func (a *app) existingBook(c *cli.Command) (*logbook.Book, error) {
 	return book, usage(err)
 }
 
-// loads lists the load lines of a ladder.
+// loads returns the load lines of a ladder.
 func loads(l *load.Ladder) (list []load.Load) {
 	for _, column := range l.Columns {
 		list = append(list, column.Rungs...)

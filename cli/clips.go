@@ -61,7 +61,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 		"vividstrain clips build \"h264 1080i25 10M\" --b-frames 2 --seconds 10")
 }
 
-// coding is how the flags want groups of pictures to be coded.
+// coding returns how groups of pictures are coded according to the flags.
 func coding(c *cli.Command) (o clip.Coding, err error) {
 	o = clip.Coding{KeyEvery: c.Int("key-every"), BFrames: c.Int("b-frames"), References: c.Int("references"),
 		Slices: c.Int("slices"), CAVLC: c.Bool("cavlc")}
@@ -83,7 +83,7 @@ func coding(c *cli.Command) (o clip.Coding, err error) {
 	return o, nil
 }
 
-// effort is how much the encoder is to try.
+// effort returns the preset according to the flags.
 func effort(c *cli.Command) (media.Preset, error) {
 	preset, known := media.ParsePreset(c.String("effort"))
 	if !known {
@@ -92,7 +92,7 @@ func effort(c *cli.Command) (media.Preset, error) {
 	return preset, nil
 }
 
-// clipOrders are the clips that the command line asks for.
+// clipOrders returns the clips that the command line asks for.
 func clipOrders(c *cli.Command) (orders []clip.Order, err error) {
 	l, err := ladder(c, "starter")
 	if err != nil {
@@ -139,7 +139,7 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 	for i, o := range orders {
 		path, err := a.buildClip(ctx, progress, c.String("out"), o, fmt.Sprintf("clip %d of %d", i+1, len(orders)), left)
 		var rate *clip.RateError
-		if errors.As(err, &rate) { // the other rungs can be made all the same
+		if errors.As(err, &rate) { // the other rungs can still be made
 			refused = errors.Join(refused, err)
 			progress.line("not made: " + err.Error())
 			continue
@@ -173,8 +173,7 @@ func (a *app) buildClip(ctx context.Context, p *progress, dir string, o clip.Ord
 	return clip.Clip(ctx, filepath.Clean(dir), o)
 }
 
-// estimate tells how long making clips will go on: as long for each picture
-// sample as it took so far.
+// estimate predicts how long making clips still takes, from the time per picture sample so far.
 type estimate struct {
 	began       time.Time
 	done, total float64 // samples
@@ -190,7 +189,7 @@ func newEstimate(dir string, orders []clip.Order) *estimate {
 	return e
 }
 
-// frame counts a frame and says how much time is left.
+// frame counts a frame and returns how much time is left.
 func (e *estimate) frame(f media.Format) string {
 	e.done += float64(f.Width) * float64(f.Height)
 	passed := time.Since(e.began)
@@ -218,8 +217,7 @@ func (a *app) clipsListCommand() *cli.Command {
 	}, "vividstrain clips list clips")
 }
 
-// clipsFolder is the folder on the command line with its manifest, which is not
-// empty.
+// clipsFolder returns the folder on the command line and its manifest, which is not empty.
 func clipsFolder(c *cli.Command) (dir string, m *clip.Manifest, err error) {
 	if c.Args().Len() > 1 {
 		return "", nil, usagef("one folder at a time, for example: vividstrain clips %s clips", c.Name)

@@ -67,8 +67,8 @@ func forceFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "force", Usage: "overwrite a file that is there already"}
 }
 
-// mayWrite tells whether a result may be written to a file: never over its source, and over
-// another one only by force.
+// mayWrite returns an error if a result must not be written to a file: never over its source,
+// and over another file only with force.
 func mayWrite(source, to string, force bool) error {
 	info, err := os.Stat(to)
 	if missing(err) {
@@ -89,7 +89,7 @@ func mayWrite(source, to string, force bool) error {
 	return nil
 }
 
-// wrongFile marks errors that are a given file's as the user's.
+// wrongFile marks errors in a given file as the user's.
 func wrongFile(err error) error {
 	var format *media.FormatError
 	var unsupported *media.UnsupportedError
@@ -99,7 +99,7 @@ func wrongFile(err error) error {
 	return err
 }
 
-// conversion is the job that the flags ask for.
+// conversion returns the job that the flags ask for.
 func conversion(c *cli.Command) (job transcode.Job, err error) {
 	if c.Args().Len() != 1 {
 		return job, usagef("which file? for example: vividstrain convert harbour.mp4 --goal \"720p 4M\"")

@@ -41,7 +41,7 @@ func (a *app) crowdCommand() *cli.Command {
 		"vividstrain crowd \"h264 720p25 4M x2\" \"h264 240p25 0.5M\" --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8")
 }
 
-// errNeed is a stated need that is not met.
+// errNeed means that a stated need is not met.
 var errNeed = needError{}
 
 type needError struct{}
@@ -77,7 +77,7 @@ func (a *app) crowdAnew(ctx context.Context, c *cli.Command) (*logbook.Document,
 	})
 }
 
-// crowdConfig is what the flags ask for.
+// crowdConfig returns the configuration that the flags ask for.
 func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config crowd.Config, err error) {
 	if !c.Args().Present() {
 		return config, usagef("put what on the device? for example: vividstrain crowd \"h264 720p25 5M\"")

@@ -25,7 +25,7 @@ import (
 	"vividstrain/report/text"
 )
 
-// demoDevices are the simulated devices that the demo climbs on.
+// demoDevices are the simulated devices of the demo.
 var demoDevices = []string{"skerry-s1", "breakwater-n2"}
 
 func (a *app) demoCommand() *cli.Command {
@@ -60,7 +60,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	style := a.style(c)
 	var docs []*logbook.Document
-	// What goes wrong with one device is told and leaves the others.
+	// A problem with one device is reported and does not stop the others.
 	keep := func(list *[]*logbook.Document, name string, doc *logbook.Document, err error) error {
 		if err != nil && (ctx.Err() != nil || doc == nil && errors.Is(err, logbook.ErrBusy)) {
 			return err
@@ -102,7 +102,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	return a.print(out)
 }
 
-// demoClimb climbs on one device; the empty name is this computer.
+// demoClimb climbs on one device; the empty name means this computer.
 func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, device, clips string) (*logbook.Document, error) {
 	o := engine.Default()
 	o.Clips, o.ClipSeconds = clips, 1
@@ -127,7 +127,7 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	return doc, err
 }
 
-// writeJSON writes v to a file, whole or not at all.
+// writeJSON writes v to a file, completely or not at all.
 func writeJSON(path string, v any) error {
 	text, err := encodeJSON(v)
 	if err != nil {

@@ -25,12 +25,12 @@ import (
 	"vividstrain/report/text"
 )
 
-// demoServed is what is asked of the media box of the demo: a cabin's film as it
-// is, made smaller, and made smaller for four cabins at once.
+// demoServed is what the demo asks of its media box: a cabin's film as-is, made smaller, and
+// made smaller for four cabins at once.
 var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M -> 240p 0.3M", "h264 480p25 1M x4 -> 240p 0.3M"}
 
-// demoBox has the practice media server act as the media box of a boat, in a process
-// of its own that is held to less than half a core, and climbs on it.
+// demoBox climbs on the practice media server as the media box of a boat, in a process of its
+// own with a limit of less than half a core.
 func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, dir string) (*logbook.Document, error) {
 	var rungs []load.Load
 	for _, line := range demoServed {
@@ -73,7 +73,7 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 
 var boxAddress = regexp.MustCompile(`http://\S+/`)
 
-// startServer starts the program again as a practice media server.
+// startServer starts this program again as a practice media server.
 func startServer(ctx context.Context, films string) (address string, stop func(), err error) {
 	program, err := os.Executable()
 	if err != nil {
@@ -90,12 +90,12 @@ func startServer(ctx context.Context, films string) (address string, stop func()
 	}
 	stop = func() {
 		box.Process.Kill()
-		box.Wait() // of having been killed
+		box.Wait() // the error is that it was killed
 	}
 	lines := bufio.NewScanner(said)
 	for lines.Scan() {
 		if address = boxAddress.FindString(lines.Text()); address != "" {
-			go func() { // so that it is never held up by what it says
+			go func() { // drains its output, so that it never blocks
 				for lines.Scan() {
 				}
 			}()

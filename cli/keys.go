@@ -13,16 +13,16 @@ import (
 // keyNotes takes notes by single keys while a climb goes on in a terminal.
 type keyNotes struct {
 	add  func(logbook.Remark)
-	show func(text string) // what is being typed, empty when it ends
+	show func(text string) // shows what is being typed; empty when it ends
 
 	typing bool
 	text   []byte
 }
 
-// keyHelp says what the keys do.
+// keyHelp states what the keys do.
 const keyHelp = "Keys: s stutter seen, p picture fault, n type a note."
 
-// press takes one key.
+// press handles one key.
 func (k *keyNotes) press(key byte) {
 	if k.typing {
 		k.typed(key)
@@ -39,10 +39,10 @@ func (k *keyNotes) press(key byte) {
 	}
 }
 
-// maxTyped bounds a note.
+// maxTyped is the longest note.
 const maxTyped = 500
 
-// typed takes a key of a note that is being typed.
+// typed handles a key while a note is being typed.
 func (k *keyNotes) typed(key byte) {
 	switch {
 	case key == '\r' || key == '\n':
@@ -83,7 +83,7 @@ func (k *keyNotes) listen(f *os.File) (stop func(), err error) {
 			select {
 			case <-done:
 				return
-			case <-time.After(20 * time.Millisecond): // a read returns without a key, too
+			case <-time.After(20 * time.Millisecond): // a read may return without a key
 			}
 		}
 	})

@@ -7,7 +7,7 @@ import (
 	"os"
 )
 
-// oneByOne does not work on this system.
+// oneByOne is not supported on this system.
 func oneByOne(*os.File) (restore func(), err error) {
 	return nil, errors.New("keys cannot be read one by one here")
 }

@@ -8,8 +8,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// oneByOne has a terminal hand over each key when it is pressed, without
-// showing it, and returns what undoes that. Interrupts go on working.
+// oneByOne makes a terminal deliver each key when it is pressed, without showing it, and returns
+// a function that restores it. Interrupts still work.
 func oneByOne(f *os.File) (restore func(), err error) {
 	fd := int(f.Fd())
 	before, err := unix.IoctlGetTermios(fd, getTermios)

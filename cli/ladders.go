@@ -63,7 +63,7 @@ func (a *app) showLadder(_ context.Context, c *cli.Command) error {
 	return a.printYAML(c, text)
 }
 
-// printYAML prints a text in YAML, or the same as JSON where the flags ask for it.
+// printYAML prints a text in YAML, or the same as JSON if the flags ask for it.
 func (a *app) printYAML(c *cli.Command, text []byte) error {
 	if !c.Bool("json") {
 		return a.print(string(text))
@@ -75,13 +75,13 @@ func (a *app) printYAML(c *cli.Command, text []byte) error {
 	return a.printJSON(v)
 }
 
-// ladderFlag is where a ladder comes from.
+// ladderFlag is the flag for a ladder.
 func (a *app) ladderFlag() cli.Flag {
 	return &cli.StringFlag{Name: "ladder", Aliases: []string{"l"}, Usage: "use the built-in ladder or YAML file `NAME`", Sources: a.settings.sources("ladder")}
 }
 
-// ladder is what a command is to go through: load lines on the command line, or
-// the ladder that is named, or fallback.
+// ladder returns what a command should play: load lines on the command line, the ladder that is
+// named, or fallback.
 func ladder(c *cli.Command, fallback string) (*load.Ladder, error) {
 	if !c.Args().Present() {
 		name := c.String("ladder")
@@ -104,7 +104,7 @@ func ladder(c *cli.Command, fallback string) (*load.Ladder, error) {
 	return &load.Ladder{Name: "given", Columns: []load.Column{column}}, nil
 }
 
-// split parts loads that are written as mixes are printed, with a plus between them.
+// split splits loads that are written like printed mixes, with a plus between them.
 func split(args []string) (list []string) {
 	for _, arg := range args {
 		for part := range strings.SplitSeq(" "+arg+" ", " + ") {
@@ -116,8 +116,8 @@ func split(args []string) (list []string) {
 	return list
 }
 
-// given is what a command is to go through where files and folders may be
-// among the load lines. What of a folder cannot be played is told to skipped.
+// given returns what a command should play where files and folders may be among the load lines.
+// skipped is called for files of a folder that cannot be played.
 func given(ctx context.Context, c *cli.Command, fallback string, skipped func(error)) (*load.Ladder, error) {
 	var loads []load.Load
 	files := false
@@ -166,7 +166,7 @@ func given(ctx context.Context, c *cli.Command, fallback string, skipped func(er
 	return load.Arrange("given", loads)
 }
 
-// loadOf is the load of playing a file.
+// loadOf returns the load of playing a file.
 func loadOf(ctx context.Context, path string) (load.Load, error) {
 	r, err := inspect.File(ctx, path)
 	if err != nil {
@@ -186,7 +186,7 @@ func loadOf(ctx context.Context, path string) (load.Load, error) {
 	return l, err
 }
 
-// ladderNamed is the ladder in a file, or the built-in one of that name.
+// ladderNamed returns the ladder in a file, or the built-in one with that name.
 func ladderNamed(name string) (*load.Ladder, error) {
 	if info, err := os.Stat(name); err == nil && !info.IsDir() {
 		data, err := readFile(name, 1<<20)
@@ -206,7 +206,7 @@ func ladderNamed(name string) (*load.Ladder, error) {
 	return l, nil
 }
 
-// readFile reads a file of at most so many bytes.
+// readFile reads a file of limited size.
 func readFile(path string, most int64) ([]byte, error) {
 	info, err := os.Stat(path)
 	if err != nil {

@@ -11,13 +11,12 @@ import (
 	"vividstrain/report/text"
 )
 
-// progress shows what long work is at: on a terminal one live line with a bar,
-// elsewhere only the lines that report something done. It writes to standard
-// error.
+// progress shows the state of long work: on a terminal one live line with a bar, elsewhere only
+// the lines that report results. It writes to standard error.
 type progress struct {
 	out  io.Writer
 	live bool
-	// width is that of the longest load that is to come.
+	// width is the width of the longest title that is expected.
 	width int
 
 	mu     sync.Mutex
@@ -40,13 +39,12 @@ func (p *progress) set(label string, done, total int, status string) {
 		return
 	}
 	bar := p.relabel(label, status)
-	// The bar asks for label and status while it takes these up, so that the
-	// lock must be free.
+	// The bar calls label and status while it applies these, so that the lock must be free.
 	bar.SetTotal(int64(max(total, done+1)), false)
 	bar.SetCurrent(int64(done))
 }
 
-// relabel sets what is beside the bar, which it makes if there is none.
+// relabel sets the texts beside the bar, and creates the bar if there is none.
 func (p *progress) relabel(label, status string) *mpb.Bar {
 	label, status = text.Printable(label), text.Printable(status)
 	p.mu.Lock()
@@ -63,7 +61,7 @@ func (p *progress) relabel(label, status string) *mpb.Bar {
 				return *s
 			}
 		}
-		// A bar of unknown length takes a new one at any time, and is never complete.
+		// A bar of unknown length can get a new length at any time, and is never complete.
 		p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
 			mpb.PrependDecorators(decor.Any(text(&p.label), decor.WC{C: decor.DindentRight | decor.DextraSpace})),
 			mpb.AppendDecorators(decor.Any(text(&p.status))),
@@ -89,14 +87,14 @@ func (p *progress) under(lines []string) {
 	p.mu.Unlock()
 }
 
-// note shows what is being typed instead of the status.
+// note shows what is being typed in place of the status.
 func (p *progress) note(text string) {
 	p.mu.Lock()
 	p.typed = text
 	p.mu.Unlock()
 }
 
-// stop takes the live line away.
+// stop removes the live line.
 func (p *progress) stop() {
 	p.mu.Lock()
 	bars, bar := p.bars, p.bar
@@ -108,7 +106,7 @@ func (p *progress) stop() {
 	}
 }
 
-// line reports something done, on a line of its own.
+// line reports a result on a line of its own.
 func (p *progress) line(text string) {
 	p.stop()
 	fmt.Fprintln(p.out, text)

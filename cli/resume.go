@@ -15,15 +15,15 @@ import (
 	"vividstrain/core/run/kinds"
 )
 
-// withResume are the flags that go with --resume: what is not recorded, and how things are shown.
-// All else is the run's own.
+// withResume are the flags that are allowed with --resume: what is not recorded, and how results
+// are shown. Everything else is in the document.
 var withResume = []string{"resume", "login", "bearer", "token", "url", "json", "logbook", "no-color"}
 
 func resumeFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "resume", Usage: "go on with a run that was interrupted: the one named, or the newest"}
 }
 
-// resume goes on with an interrupted run, on the route and with the settings that it had.
+// resume continues an interrupted run, on the same route and with the same settings.
 func (a *app) resume(ctx context.Context, c *cli.Command) (*logbook.Document, error) {
 	if c.Args().Len() > 1 {
 		return nil, usagef("--resume goes on with one run; vividstrain runs lists them")
@@ -50,7 +50,7 @@ func (a *app) resume(ctx context.Context, c *cli.Command) (*logbook.Document, er
 	})
 }
 
-// interrupted is the run that is to go on.
+// interrupted returns the run to be resumed.
 func (a *app) interrupted(c *cli.Command) (*logbook.Document, error) {
 	book, err := a.existingBook(c)
 	if err != nil {
@@ -82,7 +82,7 @@ func (a *app) interrupted(c *cli.Command) (*logbook.Document, error) {
 	return doc, nil
 }
 
-// restore makes the route of a run again from what its document says.
+// restore opens the route of an earlier run from its document.
 func (a *app) restore(c *cli.Command, doc *logbook.Document) (route.Route, error) {
 	typed := a.typed(c)
 	d, err := routes.All.Named(doc.Route.Kind)

@@ -12,7 +12,7 @@ import (
 	"vividstrain/core/route/routes"
 )
 
-// routeFlags are the options of all routes, as flags, and what chooses among them.
+// routeFlags returns the options of all routes as flags, and the flag that chooses a route.
 func (a *app) routeFlags() (flags []cli.Flag) {
 	words := routes.All.Words()
 	flags = append(flags, &cli.StringFlag{Name: "route", Usage: "put the load on by `WAY`: " + strings.Join(words[:len(words)-1], ", ") + " or " + words[len(words)-1],
@@ -23,7 +23,7 @@ func (a *app) routeFlags() (flags []cli.Flag) {
 	return flags
 }
 
-// impliedText says which route is chosen by itself.
+// impliedText states which route is chosen by default.
 func impliedText() string {
 	var list []string
 	for _, d := range routes.All {
@@ -34,7 +34,7 @@ func impliedText() string {
 	return strings.Join(append(list, "else "+routes.All[0].Word), ", ")
 }
 
-// optionFlag is the flag of a route's option.
+// optionFlag returns the flag of a route's option.
 func (a *app) optionFlag(o route.Option) cli.Flag {
 	var sources cli.ValueSourceChain
 	if !o.Typed {
@@ -68,8 +68,8 @@ func (a *app) optionFlag(o route.Option) cli.Flag {
 	return &cli.StringFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
 }
 
-// typed lists the flags that were typed, by their full names: not those that come from the
-// environment or from settings.
+// typed returns the flags that were typed, by their full names: not those from the environment
+// or from settings.
 func (a *app) typed(c *cli.Command) (names []string) {
 	known := map[string]string{}
 	for _, command := range []*cli.Command{c, c.Root()} {
@@ -106,7 +106,7 @@ func (a *app) route(c *cli.Command) (route.Route, error) {
 	return r, usage(err)
 }
 
-// rest is how long to wait between attempts for the device to be quiet.
+// rest returns how long to wait between attempts for the device to be quiet.
 func rest(c *cli.Command, r route.Route) time.Duration {
 	if quiet := r.Traits().QuietAfter; quiet > 0 && !c.IsSet("rest") {
 		return quiet

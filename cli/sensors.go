@@ -19,7 +19,7 @@ import (
 	"vividstrain/report/model"
 )
 
-// sensorFlags name meters beside those of the settings file.
+// sensorFlags returns the flags for meters besides those of the settings file.
 func (a *app) sensorFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringSliceFlag{Name: "sensors", Usage: "read the metrics page at `URL` too, for example that of \"vividstrain watch --serve\""},
@@ -27,7 +27,7 @@ func (a *app) sensorFlags() []cli.Flag {
 	}
 }
 
-// groupFlags say which processes are watched.
+// groupFlags returns the flags for the watched processes.
 func groupFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.IntSliceFlag{Name: "pid", Usage: "watch the process `NUMBER` and all that it starts"},
@@ -81,7 +81,7 @@ func closeMeters(list []meter.Source) {
 	}
 }
 
-// group is the processes that the flags name; this program where they name none.
+// group returns the processes that the flags name, or else this program.
 func group(c *cli.Command) (*linux.Group, string, error) {
 	g := &linux.Group{}
 	pids, name := c.IntSlice("pid"), c.String("name")
@@ -104,9 +104,8 @@ func group(c *cli.Command) (*linux.Group, string, error) {
 	return g, strings.Join(words, " and "), nil
 }
 
-// sources are all that is read of this computer, with the processes that the
-// flags name as the watched ones, and of outside meters. Names says which are
-// watched.
+// sources returns all sources for this computer, with the processes that the flags name as the
+// watched ones, and outside meters. names is what is watched.
 func (a *app) sources(c *cli.Command) (list []sense.Source, names string, done func(), err error) {
 	g, names, err := group(c)
 	if err != nil {
@@ -223,8 +222,8 @@ func (a *app) note(_ context.Context, c *cli.Command) error {
 	return a.print(fmt.Sprintf("Noted in run %s, %.1f s after its start.\n", id, r.At.Sub(doc.Started).Seconds()))
 }
 
-// handReading reads "noise=53dB" or "wall_power=24.5W": the unit tells the
-// ending of the quantity's name, unless that has it already.
+// handReading parses "noise=53dB" or "wall_power=24.5W": the unit supplies the ending of the
+// quantity's name, unless it has one.
 func handReading(text string) (quantity string, value float64, err error) {
 	name, rest, _ := strings.Cut(text, "=")
 	i := strings.IndexFunc(rest, func(r rune) bool { return !strings.ContainsRune("+-0123456789.,eE", r) })
@@ -254,7 +253,7 @@ func handReading(text string) (quantity string, value float64, err error) {
 	return quantity, v*scale + offset, err
 }
 
-// momentOf is the time that a flag names, by default now.
+// momentOf returns the time that a flag states, by default now.
 func momentOf(text string, started, now time.Time) (time.Time, error) {
 	if text == "" {
 		return now, nil

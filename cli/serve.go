@@ -16,7 +16,7 @@ import (
 	"vividstrain/core/mediaserver"
 )
 
-// oldServeCommand is "serve" under the name that it had.
+// oldServeCommand is "serve" under its earlier name.
 func (a *app) oldServeCommand() *cli.Command {
 	return &cli.Command{Name: "standin", Hidden: true, HideHelpCommand: true, Commands: []*cli.Command{a.serveCommand()},
 		Action: func(context.Context, *cli.Command) error {
@@ -48,7 +48,7 @@ func (a *app) serveCommand() *cli.Command {
 	}, makeClips, "vividstrain serve --clips clips", "vividstrain serve --clips clips --cores 1.5 --memory 600M --link 100M --refuse \"h264 10bit\"")
 }
 
-// amount reads a number with an SI letter; empty is 0.
+// amount parses a number with an SI letter; an empty string is 0.
 func amount(c *cli.Command, name string) (int64, error) {
 	text := c.String(name)
 	if text == "" {
@@ -96,7 +96,7 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-// readable is an address that a browser on this computer takes.
+// readable returns an address for a browser on this computer.
 func readable(address net.Addr) string {
 	if tcp, ok := address.(*net.TCPAddr); ok && tcp.IP.IsUnspecified() {
 		return fmt.Sprintf("localhost:%d", tcp.Port)
@@ -104,7 +104,7 @@ func readable(address net.Addr) string {
 	return address.String()
 }
 
-// toWhom says that others may ask, too.
+// toWhom states that others may connect, too.
 func toWhom(address net.Addr) string {
 	if tcp, ok := address.(*net.TCPAddr); ok && !tcp.IP.IsLoopback() {
 		return ", to everybody who reaches this computer"
@@ -112,8 +112,7 @@ func toWhom(address net.Addr) string {
 	return ""
 }
 
-// plain shortens the time of a line of the log, and leaves out that it is nothing
-// special.
+// plain shortens the time of log lines, and leaves out the usual level.
 func plain(_ []string, attr slog.Attr) slog.Attr {
 	switch {
 	case attr.Key == slog.TimeKey:

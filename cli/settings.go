@@ -12,16 +12,15 @@ import (
 	"go.yaml.in/yaml/v3"
 )
 
-// settingsFile is read from the folder the program is called in, or else from
-// the user's configuration folder.
+// settingsFile is read from the current folder, or else from the user's configuration folder.
 const settingsFile = "vividstrain.yaml"
 
-// settings are values from a file for flags that are not given.
+// settings holds values from a file for flags that are not given.
 type settings struct {
 	path    string
 	values  map[string]setting
 	sensors *yaml.Node // outside meters, nil: none
-	asked   []string   // names of the flags that take settings
+	asked   []string   // names of the flags that can be set
 	here    bool       // the file is in the current folder
 	trusted bool       // and the user trusts it as it is
 }
@@ -38,7 +37,7 @@ func readSettings() (*settings, error) {
 	if s.here = err == nil; missing(err) {
 		folder, folderErr := os.UserConfigDir()
 		if folderErr != nil {
-			return s, nil // a user without a home has no settings there
+			return s, nil // a user without a home folder has no settings
 		}
 		s.path = filepath.Join(folder, "vividstrain", settingsFile)
 		_, err = os.Stat(s.path)
@@ -76,8 +75,8 @@ func readSettings() (*settings, error) {
 	return s, nil
 }
 
-// sources is where the value of a flag comes from when it is not given: the
-// environment, then the settings file.
+// sources returns where the value of a flag comes from when it is not given: the environment,
+// then the settings file.
 func (s *settings) sources(name string) cli.ValueSourceChain {
 	s.asked = append(s.asked, name)
 	chain := cli.EnvVars("VIVIDSTRAIN_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
@@ -85,7 +84,7 @@ func (s *settings) sources(name string) cli.ValueSourceChain {
 	return chain
 }
 
-// check finds keys of the settings file that no flag has.
+// check finds keys of the settings file that belong to no flag.
 func (s *settings) check(*cli.Command) error {
 	for key, v := range s.values {
 		if !slices.Contains(s.asked, key) {
@@ -96,7 +95,7 @@ func (s *settings) check(*cli.Command) error {
 	return nil
 }
 
-// fileSource gives a flag its value from the settings file.
+// fileSource is the value of a flag in the settings file.
 type fileSource struct {
 	settings *settings
 	name     string
@@ -113,7 +112,7 @@ func (f *fileSource) String() string {
 
 func (f *fileSource) GoString() string { return f.String() }
 
-// dataFolder is where a user's data are kept on this system.
+// dataFolder returns where user data are stored on this system.
 func dataFolder() string {
 	home, err := os.UserHomeDir()
 	if err != nil {
@@ -135,7 +134,7 @@ func dataFolder() string {
 
 func defaultLogbook() string { return filepath.Join(dataFolder(), "vividstrain.db") }
 
-// defaultClips is the folder in which clips are kept between runs.
+// defaultClips returns the folder in which clips are kept between runs.
 func defaultClips() string {
 	folder, err := os.UserCacheDir()
 	if err != nil {

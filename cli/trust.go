@@ -57,7 +57,7 @@ func (a *app) trust(_ context.Context, c *cli.Command) error {
 	return a.print(path + " is trusted as it is now.\n")
 }
 
-// trustFile holds the checksums of the settings files that are trusted, by their paths.
+// trustFile returns the file of checksums of trusted settings files, by path.
 func trustFile() string { return filepath.Join(dataFolder(), "trusted.json") }
 
 func trustedFiles() map[string]string {
@@ -66,7 +66,7 @@ func trustedFiles() map[string]string {
 	if err == nil && json.Unmarshal(data, &known) == nil {
 		return known
 	}
-	return map[string]string{} // none, or not readable: nothing is trusted
+	return map[string]string{} // missing or unreadable: nothing is trusted
 }
 
 func checksum(data []byte) string {
@@ -74,7 +74,7 @@ func checksum(data []byte) string {
 	return hex.EncodeToString(sum[:])
 }
 
-// distrust is the error of a settings file that wants more than it may; nil for one that is
+// distrust returns an error for a settings file that wants more than it may; nil for one that is
 // trusted, or is in the user's own configuration folder.
 func (s *settings) distrust(wants string) error {
 	if !s.here || s.trusted {
@@ -83,7 +83,7 @@ func (s *settings) distrust(wants string) error {
 	return usagef("%s in this folder %s; if it is yours, read it, and then: vividstrain trust", settingsFile, wants)
 }
 
-// mayRun tells whether meters of the settings may start the commands that they name.
+// mayRun returns an error if meters of the settings may not start the commands that they name.
 func (s *settings) mayRun(sensors *yaml.Node) error {
 	for _, item := range sensors.Content {
 		for i := 0; i+1 < len(item.Content); i += 2 {
@@ -95,7 +95,8 @@ func (s *settings) mayRun(sensors *yaml.Node) error {
 	return nil
 }
 
-// mayHaveCredentials tells whether the credentials at hand may go to the address of the settings.
+// mayHaveCredentials returns an error if the credentials may not be sent to the address of the
+// settings.
 func (s *settings) mayHaveCredentials(c *cli.Command) error {
 	from, named := s.values["url"]
 	if !named || c.String("url") != from.value || c.String("login") == "" && c.String("bearer") == "" {
@@ -104,14 +105,14 @@ func (s *settings) mayHaveCredentials(c *cli.Command) error {
 	return s.distrust(fmt.Sprintf("says where to send your credentials (line %d)", from.line))
 }
 
-// maxSettings bounds a settings file, in bytes.
+// maxSettings is the largest size of a settings file, in bytes.
 const maxSettings = 1 << 20
 
-// isTrusted tells whether a file is one that the user has trusted as it is.
+// isTrusted reports whether the user has trusted a file in its present form.
 func isTrusted(path string, data []byte) bool {
 	absolute, err := filepath.Abs(path)
 	return err == nil && trustedFiles()[absolute] == checksum(data)
 }
 
-// missing tells whether a file is not there.
+// missing reports whether a file does not exist.
 func missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

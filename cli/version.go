@@ -6,13 +6,14 @@ import (
 	"strings"
 )
 
-// version, commit and date are set by the linker (make build); else the Go command may have noted them.
+// version, commit and date are set by the linker (make build); otherwise the Go command may have
+// recorded them.
 var version, commit, date string
 
-// build is what this program was built from.
+// build is the origin of this program.
 type build struct{ version, commit, date string }
 
-// built tells what is known of the build, however it was made.
+// built returns what is known about the build, however it was made.
 func built() build {
 	b := build{version, commit, date}
 	info, ok := debug.ReadBuildInfo()
@@ -39,7 +40,7 @@ func built() build {
 	return b
 }
 
-// String is like "v0.4.0, commit 1a2b3c4d5e6f of 2026-11-29".
+// String returns text like "v0.4.0, commit 1a2b3c4d5e6f of 2026-11-29".
 func (b build) String() string {
 	v := cmp.Or(b.version, "development")
 	if b.commit == "" {
@@ -53,7 +54,7 @@ func (b build) String() string {
 	return text
 }
 
-// short is what a run document notes: the version, or else the commit.
+// short returns the version, or else the commit, for run documents.
 func (b build) short() string {
 	id, _, _ := strings.Cut(b.commit, " ")
 	return cmp.Or(b.version, id[:min(12, len(id))], "development")

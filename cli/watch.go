@@ -41,7 +41,7 @@ func (a *app) watchCommand() *cli.Command {
 	}, "vividstrain watch", "vividstrain watch --name player --for 60s --record", "VIVIDSTRAIN_TOKEN=gangway vividstrain watch --serve :9600")
 }
 
-// watching is a live view that goes on.
+// watching is a live view in progress.
 type watching struct {
 	*app
 	style   text.Style
@@ -98,7 +98,7 @@ func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
 	return w.show(ctx)
 }
 
-// sample takes what is read.
+// sample handles a sample.
 func (w *watching) sample(s sense.Sample) {
 	w.trace.Add(s)
 	w.mu.Lock()
@@ -108,7 +108,7 @@ func (w *watching) sample(s sense.Sample) {
 	}
 }
 
-// keep begins a run in the logbook that holds the readings.
+// keep starts a run in the logbook that records the readings.
 func (w *watching) keep(c *cli.Command) (finish func() error, err error) {
 	book, err := w.openBook(c)
 	if err != nil {
@@ -137,7 +137,7 @@ func (w *watching) keep(c *cli.Command) (finish func() error, err error) {
 	}, nil
 }
 
-// serve offers the readings to other computers.
+// serve serves the readings to other computers.
 func (w *watching) serve(ctx context.Context, address, token string) (stop func(), err error) {
 	if token == "" {
 		token = strings.ToLower(rand.Text()[:12])
@@ -156,7 +156,7 @@ func (w *watching) serve(ctx context.Context, address, token string) (stop func(
 	return func() { server.Close() }, nil
 }
 
-// watched is what there is to be shown now.
+// watched returns what the view shows now.
 func (w *watching) watched() *text.Watched {
 	v := &text.Watched{Title: w.title, Time: time.Now().Format("15:04:05"), Latest: w.sampler.Latest(), Trace: &w.trace, Absent: sense.Absences(w.sources), Foot: "q ends"}
 	if w.foot != "" {
@@ -184,12 +184,12 @@ func (w *watching) show(ctx context.Context) error {
 	return err
 }
 
-// ended tells whether a view ended because its time was over, or by q.
+// ended reports whether a view ended because its time was over, or by q.
 func ended(ctx context.Context, err error) bool {
 	return err == nil || errors.Is(ctx.Err(), context.DeadlineExceeded)
 }
 
-// lines prints a line a second.
+// lines prints a line every second.
 func (w *watching) lines(ctx context.Context) error {
 	for {
 		if err := (clock.Real{}).Sleep(ctx, time.Second); err != nil {
@@ -204,13 +204,13 @@ func (w *watching) lines(ctx context.Context) error {
 	}
 }
 
-// view is the terminal's side of a live view.
+// view is the model of the live view for the terminal library.
 type view struct {
 	w             *watching
 	width, height int
 }
 
-// drawAgain is the message that it is time for the next picture.
+// drawAgain is the message to redraw.
 type drawAgain struct{}
 
 func drawLater() tea.Cmd {

@@ -10,7 +10,8 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// attemptCells are the cells of an attempt after its load: verdict, dropped, freeze, CPU, memory.
+// attemptCells returns the cells of an attempt after its load: verdict, dropped, freeze, CPU,
+// memory.
 func attemptCells(a *logbook.Attempt) []Cell {
 	cells := append([]Cell{{Grade: a.Verdict}}, Cells("-", "-", "-", "-")...)
 	if a.FramesDue() > 0 {
@@ -31,8 +32,8 @@ func attemptCells(a *logbook.Attempt) []Cell {
 	return cells
 }
 
-// bufferedCells are those of an attempt in a table of those to which media arrive ahead of their
-// playing: verdict, start, stalls, least lead, build rate, CPU, memory.
+// bufferedCells returns the cells of an attempt to which media arrive ahead of playing: verdict,
+// start, stalls, least lead, build rate, CPU, memory.
 func bufferedCells(a *logbook.Attempt) []Cell {
 	plain := attemptCells(a)
 	cells := []Cell{plain[0], {Text: "-"}, {Text: "-"}, {Text: "-"}, {Text: "-"}, {Text: meanCPU(a)}, plain[4]}
@@ -45,7 +46,7 @@ func bufferedCells(a *logbook.Attempt) []Cell {
 	return cells
 }
 
-// AttemptLine is an attempt in a few words after its verdict, for progress.
+// AttemptLine describes an attempt in a few words after its verdict, for progress.
 func AttemptLine(a *logbook.Attempt) string {
 	line := ""
 	switch {
@@ -62,7 +63,7 @@ func AttemptLine(a *logbook.Attempt) string {
 	return line
 }
 
-// meanCPU is the mean load of all cores.
+// meanCPU returns the mean load of all cores.
 func meanCPU(a *logbook.Attempt) string {
 	cpu, known := a.Use[sense.CPU]
 	if !known {
@@ -71,7 +72,7 @@ func meanCPU(a *logbook.Attempt) string {
 	return fmt.Sprintf("%.0f %%", cpu.Mean)
 }
 
-// arrived says what a server sent.
+// arrived describes what a server sent.
 func arrived(d *tally.Delivered) string {
 	if d == nil || d.Treatment == "" {
 		return "-"
@@ -79,7 +80,8 @@ func arrived(d *tally.Delivered) string {
 	return d.Treatment + " " + media.ShortBitrate(d.Bitrate)
 }
 
-// BuildRate prints a build rate with its uncertainty; one that is beyond measuring is just high.
+// BuildRate formats a build rate with its uncertainty; one that is too high to measure is just
+// called high.
 func BuildRate(b tally.Buffer) string {
 	switch {
 	case b.BuildRate == nil:

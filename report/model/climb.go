@@ -27,7 +27,7 @@ var climbView = view{
 	},
 }
 
-// rungTable has one row for each attempt, in the order of the ladder.
+// rungTable returns a table with one row for each attempt, in the order of the ladder.
 func rungTable(d *logbook.Document) Table {
 	t := Table{Head: []string{"load", "verdict", "dropped", "freeze", "CPU mean/p95", "memory"}, Right: []int{2, 3, 4, 5, 6, 7}}
 	buffered := anyAttempt(d, func(a logbook.Attempt) bool { return a.Buffer != nil })
@@ -57,7 +57,7 @@ func rungTable(d *logbook.Document) Table {
 	return t
 }
 
-// sentence says what a column comes down to.
+// sentence states the result of a column.
 func sentence(c logbook.ColumnCeiling) string {
 	var b strings.Builder
 	switch {
@@ -119,7 +119,7 @@ func without(untried []load.Load) string {
 	return " (" + strings.Join(names, ", ") + " could not be tried)"
 }
 
-// room says how many streams of the ceiling's load fit, if more than were played.
+// room states how many streams of the ceiling's load fit, if more than were played.
 func room(c logbook.ColumnCeiling) string {
 	if c.Room == nil || c.Load == nil || c.Room.Streams <= c.Load.Streams {
 		return ""
@@ -127,7 +127,7 @@ func room(c logbook.ColumnCeiling) string {
 	return fmt.Sprintf(" By its readings it has room for %d such streams at once; then %s runs out (%s).", c.Room.Streams, c.Room.Limiter, c.Room.Evidence)
 }
 
-// refusal is the sentence on a load that a device would not even try.
+// refusal returns the sentence about a load that a device would not even try.
 func refusal(reason string) string {
 	return " It was refused: " + strings.TrimPrefix(reason, "it refused: ") + "."
 }

@@ -9,7 +9,7 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// Compare puts the results of several runs of one ladder side by side.
+// Compare returns a table of the results of several runs of one ladder side by side.
 func Compare(docs []*logbook.Document) Table {
 	t := Table{Head: []string{""}}
 	for _, d := range docs {
@@ -60,8 +60,8 @@ func Compare(docs []*logbook.Document) Table {
 	return t
 }
 
-// majority is the verdict of most attempts in the sense of smooth or not, and
-// of those the first.
+// majority returns the verdict of most attempts in the sense of smooth or not; of those
+// verdicts, the first.
 func majority(attempts []logbook.Attempt) verdict.Grade {
 	smooth := make([]bool, len(attempts))
 	for i, a := range attempts {

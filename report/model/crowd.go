@@ -22,7 +22,7 @@ var crowdView = view{
 	},
 }
 
-// crowdTable has one row for each attempt, by rising number.
+// crowdTable returns a table with one row for each attempt, by rising number.
 func crowdTable(d *logbook.Document) Table {
 	per := 0
 	for _, l := range d.Plan.Crowd.Mix {
@@ -57,7 +57,7 @@ func crowdTable(d *logbook.Document) Table {
 	return t
 }
 
-// idleUse is what is known of the idle device.
+// idleUse returns the mean readings of the idle device.
 func idleUse(d *logbook.Document) map[string]float64 {
 	sum, n := map[string]float64{}, map[string]float64{}
 	for _, r := range d.Baseline.Readings {
@@ -70,7 +70,7 @@ func idleUse(d *logbook.Document) map[string]float64 {
 	return sum
 }
 
-// crowdSentences say what a crowd comes to.
+// crowdSentences state the result of a crowd.
 func crowdSentences(d *logbook.Document) (lines []string) {
 	c, p := d.Crowd, d.Plan.Crowd
 	unit := func(n int) string {
@@ -128,7 +128,7 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 	return lines
 }
 
-// need says whether the stated need is met, and whether the reserve is left then.
+// need states whether the need is met, and whether the reserve is left then.
 func need(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) string {
 	switch {
 	case !*c.Met:
@@ -141,7 +141,7 @@ func need(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) string 
 	return fmt.Sprintf("The need of %s is met, and the reserve of %g %% is left.", unit(p.Need), p.ReservePct)
 }
 
-// comfort says which number is comfortable.
+// comfort states which number is comfortable.
 func comfort(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) string {
 	limiter := c.Limiter
 	if c.Predicted != nil && (limiter == "" || limiter == verdict.Unknown || limiter == verdict.Refused) {
@@ -180,8 +180,8 @@ func wereFound(g verdict.Grade) string {
 	return "were " + string(g)
 }
 
-// nextCosts is what one more of the mix takes in real time, by what so many take. A device
-// that works ahead of its viewers does the work of more.
+// nextCosts returns what one more of the mix takes in real time, judged by an attempt. A device
+// that works ahead of its viewers does the work of more of them.
 func nextCosts(a logbook.Attempt, idle map[string]float64, number int) string {
 	var parts []string
 	ahead := 1.0
@@ -209,7 +209,7 @@ func nextCosts(a logbook.Attempt, idle map[string]float64, number int) string {
 	return strings.Join(parts, ", ")
 }
 
-// mixWords names what a crowd is made of.
+// mixWords returns what a crowd consists of.
 func mixWords(mix []load.Load) string {
 	words := make([]string, len(mix))
 	for i, l := range mix {

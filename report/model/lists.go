@@ -16,7 +16,7 @@ type DeviceLine struct {
 	Spec  map[string]string `json:"spec"`
 }
 
-// Devices lists simulated devices.
+// Devices returns a table of simulated devices.
 func Devices(list []DeviceLine) Table {
 	t := Table{Head: []string{"device", "price", "about"}, Right: []int{1}}
 	for _, d := range list {
@@ -34,7 +34,7 @@ type LadderLine struct {
 	Rungs   int      `json:"rungs"`
 }
 
-// LadderLines lists ladders.
+// LadderLines returns the lines of ladders.
 func LadderLines(ladders []*load.Ladder) []LadderLine {
 	list := []LadderLine{}
 	for _, l := range ladders {
@@ -48,7 +48,7 @@ func LadderLines(ladders []*load.Ladder) []LadderLine {
 	return list
 }
 
-// Ladders lists ladders.
+// Ladders returns a table of ladders.
 func Ladders(list []LadderLine) Table {
 	t := Table{Head: []string{"ladder", "rungs", "hold", "about"}, Right: []int{1, 2}}
 	for _, l := range list {
@@ -75,7 +75,7 @@ type SensorReading struct {
 	Unit     string  `json:"unit"`
 }
 
-// SensorCost is what reading a source takes.
+// SensorCost is the cost of reading a source.
 type SensorCost struct {
 	Kind      string  `json:"kind"`
 	Source    string  `json:"source"`
@@ -83,14 +83,14 @@ type SensorCost struct {
 	LongestMS float64 `json:"longest_ms"`
 }
 
-// SensorFailure is why a source gave nothing.
+// SensorFailure is why a source failed.
 type SensorFailure struct {
 	Kind   string `json:"kind"`
 	Source string `json:"source"`
 	Reason string `json:"reason"`
 }
 
-// NewSensors makes the list of what can be read.
+// NewSensors returns the list of what can be read.
 func NewSensors(latest map[sense.Identity]sense.Sample, costs []sense.Cost, absent []sense.Absence, gaps []sense.Gap, facts map[string]string) Sensors {
 	s := Sensors{[]SensorReading{}, []SensorCost{}, append([]sense.Absence{}, absent...), []SensorFailure{}, facts}
 	for _, k := range costs {

@@ -1,4 +1,4 @@
-// Package model makes of a run document and its readings what is shown of it, whatever shows it:
+// Package model turns a run document and its readings into what is shown of it, in any form:
 // tables, sentences, series. It draws nothing and measures nothing.
 package model
 
@@ -15,19 +15,19 @@ import (
 // Cell is one cell of a table.
 type Cell struct {
 	Text  string
-	Grade verdict.Grade // where the cell is a verdict; Text is empty then
+	Grade verdict.Grade // set where the cell is a verdict; Text is then empty
 	Faint bool          // it matters less
 	Bold  bool          // it stands out
 }
 
-// Table is rows under a head.
+// Table is rows under a header.
 type Table struct {
 	Head  []string // nil: none
 	Rows  [][]Cell
-	Right []int // columns of numbers, which end at the same place
+	Right []int // right-aligned columns: numbers
 }
 
-// Cells makes plain cells.
+// Cells returns plain cells.
 func Cells(texts ...string) []Cell {
 	cells := make([]Cell, len(texts))
 	for i, t := range texts {
@@ -36,7 +36,7 @@ func Cells(texts ...string) []Cell {
 	return cells
 }
 
-// State is how far a run is.
+// State is how far a run has got.
 type State int
 
 // The states.
@@ -49,19 +49,19 @@ const (
 // Run is what is shown of a run.
 type Run struct {
 	ID, Kind, Device, Route string
-	What                    string // that was put on the device
+	What                    string // what was put on the device
 	Rung                    string // what one of its rungs is called: "rung", "number"; "" where nothing was put on the device
 	State                   State
 	Attempts                int
 	IdleCPUPct, IdleMemory  *float64 // of the idle device; nil where it was not read
 	HoldS, SettleS          float64
 	Rungs                   Table    // no rows: no attempt has ended
-	Sentences               []string // what it comes down to, and notes
+	Sentences               []string // the result, and notes
 	Series                  []Series // the readings, by quantity and source
 	Remarks, Gaps           Table    // no rows: there are none
 }
 
-// view is what a kind of run adds.
+// view is what a kind of run adds to the common parts.
 type view struct {
 	what      func(d *logbook.Document) string
 	rung      string
@@ -76,7 +76,7 @@ var views = map[string]view{
 	"watch": watchView,
 }
 
-// NewRun makes the view of a document and its readings. Running tells whether it still goes on.
+// NewRun returns the view of a document and its readings. running means that the run goes on.
 func NewRun(d *logbook.Document, readings []logbook.Reading, running bool) *Run {
 	v := viewOf(d)
 	r := &Run{ID: d.ID, Kind: d.Kind, Device: d.Device.Name, Route: d.Route.Kind, What: v.what(d), Rung: v.rung, Attempts: d.Attempts(),
@@ -94,7 +94,7 @@ func NewRun(d *logbook.Document, readings []logbook.Reading, running bool) *Run 
 	return r
 }
 
-// viewOf is the view of a document's kind; one that is not known is shown like a climb.
+// viewOf returns the view of a document's kind; an unknown kind is shown like a climb.
 func viewOf(d *logbook.Document) view {
 	if v, known := views[d.Kind]; known {
 		return v
@@ -102,7 +102,7 @@ func viewOf(d *logbook.Document) view {
 	return climbView
 }
 
-// Conclusions are the sentences that a run comes down to.
+// Conclusions returns the sentences that state the result of a run.
 func Conclusions(d *logbook.Document) (lines []string) {
 	if d.Attempts() > 0 {
 		lines = viewOf(d).sentences(d)
@@ -113,8 +113,8 @@ func Conclusions(d *logbook.Document) (lines []string) {
 	return append(lines, oddities(d)...)
 }
 
-// oddities are what was odd about what servers sent, once each, and how long
-// jumps took.
+// oddities returns sentences about irregularities in what servers sent, once each, and about the
+// duration of jumps.
 func oddities(d *logbook.Document) (lines []string) {
 	for _, r := range d.Rungs {
 		for _, a := range r.Attempts {
@@ -140,7 +140,7 @@ func oddities(d *logbook.Document) (lines []string) {
 // RemarkMarks are the shapes and words of remarks.
 var RemarkMarks = map[logbook.RemarkKind]string{logbook.Note: "✎ note", logbook.Stutter: "≋ stutter seen", logbook.Picture: "▧ picture fault"}
 
-// remarks are what people noted, by its time.
+// remarks returns people's remarks, in order of time.
 func remarks(d *logbook.Document) Table {
 	t := Table{Head: []string{"at", "load", "", ""}, Right: []int{0}}
 	for _, r := range d.Remarks {
@@ -156,7 +156,7 @@ func remarks(d *logbook.Document) Table {
 	return t
 }
 
-// gaps are the times in which sensors gave nothing.
+// gaps returns the times in which sensors failed.
 func gaps(d *logbook.Document) Table {
 	t := Table{Head: []string{"source", "from", "to", "because"}, Right: []int{1, 2}}
 	for _, g := range d.Gaps {
@@ -169,7 +169,7 @@ func gaps(d *logbook.Document) Table {
 	return t
 }
 
-// anyAttempt tells whether something is true of any attempt.
+// anyAttempt reports whether something is true of any attempt.
 func anyAttempt(d *logbook.Document, is func(logbook.Attempt) bool) bool {
 	return slices.ContainsFunc(d.Rungs, func(r logbook.Rung) bool { return slices.ContainsFunc(r.Attempts, is) })
 }

@@ -6,8 +6,7 @@ import (
 	"vividstrain/core/logbook"
 )
 
-// Runs lists runs, one on a line. Running tells whether the newest, if it is not
-// complete, still goes on.
+// Runs returns a table of runs. running means that the newest, if incomplete, goes on.
 func Runs(entries []logbook.Entry, running bool) Table {
 	t := Table{Head: []string{"run", "kind", "device", "ladder", "state", "ceiling"}}
 	for i, e := range entries {
@@ -43,7 +42,7 @@ type RunLine struct {
 	Ceiling  *logbook.Ceiling `json:"ceiling"`
 }
 
-// RunLines lists runs as JSON.
+// RunLines returns runs as JSON.
 func RunLines(entries []logbook.Entry) []RunLine {
 	lines := []RunLine{}
 	for _, e := range entries {

@@ -9,7 +9,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// MaxPoints is how many points of a series are kept.
+// MaxPoints is the largest number of points in a series.
 const MaxPoints = 2000
 
 // Point is a value at a time, in seconds since the run started.
@@ -18,20 +18,20 @@ type Point struct {
 	Phase      logbook.Phase
 }
 
-// Series is what one source read of one quantity. Points are thinned where there are many; mean,
-// least and most are of all.
+// Series is what one source read of one quantity. Points are thinned if there are many; mean,
+// least and most are those of all readings.
 type Series struct {
 	Kind, Source string // of the source
-	Quantity     string // with its label after a colon, where it has one
+	Quantity     string // followed by a colon and its label, if it has one
 	Unit         string
-	Plain        bool // no other source reads the quantity, or this one is the first of them
+	Plain        bool // no other source reads the quantity, or this is the first that does
 	Mean         float64
 	Min, Max     float64
 	N            int
 	Points       []Point
 }
 
-// Key names the series: by its quantity, and by its source where several read it.
+// Key returns the name of the series: its quantity, with its source where several read it.
 func (s *Series) Key() string {
 	if s.Plain {
 		return s.Quantity
@@ -39,8 +39,7 @@ func (s *Series) Key() string {
 	return s.Quantity + "@" + s.Source
 }
 
-// NewSeries makes the series of readings that are in the order of their times, by quantity and
-// source.
+// NewSeries returns the series of readings that are in order of time, by quantity and source.
 func NewSeries(readings []logbook.Reading) []Series {
 	type key struct{ quantity, kind, source string }
 	index := map[key]int{}
@@ -69,13 +68,13 @@ func NewSeries(readings []logbook.Reading) []Series {
 	return list
 }
 
-// thin keeps at most so many points, and of each stretch of time that it thins the lowest and the
-// highest, so that no peak is lost.
+// thin keeps at most most points: of each stretch of time the lowest and the highest, so that no
+// peak is lost.
 func thin(points []Point, most int) []Point {
 	if len(points) <= most {
 		return points
 	}
-	size := (2*len(points) + most - 1) / most // of a stretch, two of which are kept
+	size := (2*len(points) + most - 1) / most // points of a stretch, of which two are kept
 	thinned := make([]Point, 0, most)
 	for len(points) > 0 {
 		n := min(size, len(points))

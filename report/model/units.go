@@ -8,7 +8,7 @@ import (
 	"vividstrain/core/sense"
 )
 
-// Value prints a value of a quantity with its unit.
+// Value formats a value of a quantity with its unit.
 func Value(quantity string, v float64) string {
 	switch unit := sense.Unit(quantity); unit {
 	case "B":
@@ -34,7 +34,7 @@ func Value(quantity string, v float64) string {
 	}
 }
 
-// Bytes prints a number of bytes with three figures at most.
+// Bytes formats a number of bytes with at most three figures.
 func Bytes(n float64) string {
 	for _, unit := range []struct {
 		size float64
@@ -47,8 +47,8 @@ func Bytes(n float64) string {
 	return fmt.Sprintf("%.0f B", n)
 }
 
-// decimals is how many decimals give a number below 1000 three figures, or two
-// below 10.
+// decimals returns the number of decimals that give a number below 1000 three figures, or two if
+// it is below 10.
 func decimals(n float64) int {
 	if n < 10 {
 		return 1
@@ -56,7 +56,7 @@ func decimals(n float64) int {
 	return 0
 }
 
-// Figures prints a number with three significant figures, never with an exponent.
+// Figures formats a number with three significant figures, never with an exponent.
 func Figures(v float64) string {
 	digits := 2
 	for limit := 10.0; digits > 0 && (v >= limit || -v >= limit); limit *= 10 {
@@ -69,7 +69,7 @@ func Figures(v float64) string {
 	return t
 }
 
-// Plural is "1 rung", "2 rungs".
+// Plural returns "1 rung", "2 rungs".
 func Plural(n int, word string) string {
 	if n == 1 {
 		return "1 " + word

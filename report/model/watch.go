@@ -6,13 +6,13 @@ import (
 	"vividstrain/core/logbook"
 )
 
-// watchView is that of readings without a load: each quantity over the whole time.
+// watchView shows readings without a load: each quantity over the whole time.
 var watchView = view{
 	what:  func(*logbook.Document) string { return "" },
 	table: func(*logbook.Document) Table { return Table{} }, sentences: func(*logbook.Document) []string { return nil },
 }
 
-// Quantities has one row for each series.
+// Quantities returns a table with one row for each series.
 func Quantities(list []Series) Table {
 	t := Table{Head: []string{"quantity", "mean", "least", "most", "readings"}, Right: []int{1, 2, 3, 4}}
 	for _, s := range list {

@@ -6,8 +6,8 @@ import (
 	"unicode/utf8"
 )
 
-// Printable is a text without the characters that steer terminals: what servers say, what files
-// and programs are called and what people note may hold anything.
+// Printable removes the characters that control terminals from a text: answers of servers, names
+// of files and programs and people's remarks may contain anything.
 func Printable(t string) string {
 	for _, r := range t {
 		if steers(r) {
@@ -22,8 +22,8 @@ func Printable(t string) string {
 	return t
 }
 
-// steers tells of the control characters of ISO/IEC 6429, C0 and C1, of characters that turn the
-// direction of writing, and of bytes that are no character.
+// steers reports the control characters of ISO/IEC 6429, C0 and C1, characters that change the
+// direction of writing, and bytes that are not valid characters.
 func steers(r rune) bool {
 	return r < ' ' || r >= 0x7f && r < 0xa0 || r == utf8.RuneError || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
 }
@@ -77,7 +77,7 @@ func cleaned(v reflect.Value) reflect.Value {
 	return v
 }
 
-// holdsText tells whether there may be texts in a type.
+// holdsText reports whether a type may contain texts.
 func holdsText(t reflect.Type) bool {
 	switch t.Kind() {
 	case reflect.String, reflect.Pointer, reflect.Struct, reflect.Slice, reflect.Map, reflect.Interface, reflect.Array:

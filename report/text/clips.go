@@ -14,7 +14,7 @@ func (s Style) Clips(m *clip.Manifest) string {
 	m = clean(m)
 	var rows [][]string
 	for _, e := range m.Clips {
-		video := "-" // of a version that did not note it
+		video := "-" // made by a version that did not record it
 		if e.VideoBps > 0 {
 			video = media.ShortBitrate(float64(e.VideoBps))
 		}
@@ -24,7 +24,7 @@ func (s Style) Clips(m *clip.Manifest) string {
 	return s.Table([]string{"file", "load line", "scene", "frames", "MB", "video b/s", "file b/s", "sha256"}, rows, 3, 4, 5, 6)
 }
 
-// Verified says of each clip of a manifest what was found to be wrong with it.
+// Verified draws what was found wrong with each clip of a manifest.
 func (s Style) Verified(m *clip.Manifest, found map[string]error) string {
 	var rows [][]string
 	for _, e := range m.Clips {

@@ -13,7 +13,7 @@ import (
 	"vividstrain/report/model"
 )
 
-// Conversion draws what a conversion came to and what it took.
+// Conversion draws the result of a conversion and its cost.
 func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
 	var b strings.Builder
 	in := load.Load{Format: r.In.Format, Streams: 1}
@@ -48,7 +48,7 @@ func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
 	return b.String()
 }
 
-// formatWords is a format without codec and bitrate.
+// formatWords returns a format without codec and bitrate.
 func formatWords(t media.Track) string {
 	f := t.Format
 	if transfer := media.TransferOf(t.Colour.Transfer); transfer != media.SDR {
@@ -66,7 +66,7 @@ func formatWords(t media.Track) string {
 	return strings.Join(words, " ")
 }
 
-// viewerWords tell how a viewer fared.
+// viewerWords describe how a viewer fared.
 func viewerWords(b tally.Buffer) string {
 	stalls := "no stall"
 	if b.Stalls > 0 {

@@ -9,7 +9,7 @@ import (
 	"vividstrain/report/model"
 )
 
-// Inspect draws what files are: one in full, several as a table.
+// Inspect draws the properties of files: of one in full, of several as a table.
 func (s Style) Inspect(reports []inspect.Report) string {
 	reports = clean(reports)
 	if len(reports) == 1 {
@@ -24,7 +24,7 @@ func (s Style) Inspect(reports []inspect.Report) string {
 	return s.Table([]string{"file", "in", "codec", "picture", "bit/s", "busiest", "length", "frames", "keys", "audio"}, rows, 4, 5, 6, 7)
 }
 
-// codecOf is the codec with its profile and level.
+// codecOf returns the codec with its profile and level.
 func codecOf(r *inspect.Report) string {
 	t := strings.TrimSpace(r.Codec + " " + r.Profile)
 	if r.Level != "" {
@@ -33,7 +33,7 @@ func codecOf(r *inspect.Report) string {
 	return t
 }
 
-// levelPassed says which level the video needs, if it is not the one that it states.
+// levelPassed returns the level that the video needs, if it is higher than the stated one.
 func levelPassed(r *inspect.Report) string {
 	if r.LevelNeeded == "" {
 		return ""
@@ -41,7 +41,7 @@ func levelPassed(r *inspect.Report) string {
 	return fmt.Sprintf(" (its size, rate and bitrate need %s: a device that goes by the level may fail)", r.LevelNeeded)
 }
 
-// pictureOf is size, rate and samples as in a load line.
+// pictureOf returns size, rate and sample format as in a load line.
 func pictureOf(r *inspect.Report) string {
 	f := r.Format()
 	t := f.Size()
@@ -115,7 +115,7 @@ func (s Style) inspectOne(r *inspect.Report) string {
 	return s.Table(nil, rows)
 }
 
-// spaced is a bitrate with a blank before its letter.
+// spaced returns a bitrate with a space before its letter.
 func spaced(bps float64) string {
 	t := media.ShortBitrate(bps)
 	if last := t[len(t)-1]; last > '9' {

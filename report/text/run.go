@@ -10,14 +10,13 @@ import (
 	"vividstrain/report/model"
 )
 
-// Remark is one remark on a line.
+// Remark draws one remark on a line.
 func (s Style) Remark(r logbook.Remark) string {
 	r = clean(r)
 	return strings.TrimSpace(fmt.Sprintf("%s %s", s.Bold(model.RemarkMarks[r.Kind]), r.Text))
 }
 
-// padded fills a drawn verdict up to n columns; word is its visible text
-// without the shape.
+// padded fills a drawn verdict up to n columns; word is its visible text without the shape.
 func padded(drawn, word string, n int) string {
 	return drawn + strings.Repeat(" ", max(0, n-2-len(word)))
 }
@@ -27,7 +26,7 @@ func (s Style) Warning(t string) string {
 	return s.paint(text.FgYellow, "◐ Warning: ") + Printable(t) + "."
 }
 
-// Run draws a whole run: what it was, the table of its rungs, and what it says.
+// Run draws a whole run: its header, the table of its rungs, and its sentences.
 func (s Style) Run(r *model.Run) string {
 	r = clean(r)
 	if r.Rung == "" {
@@ -67,7 +66,7 @@ func (s Style) readings(r *model.Run) string {
 	return out + s.Draw(model.Quantities(r.Series)) + s.notes(r)
 }
 
-// notes draws what people noted, and the times in which sensors gave nothing.
+// notes draws people's remarks, and the times in which sensors failed.
 func (s Style) notes(r *model.Run) (out string) {
 	if len(r.Remarks.Rows) > 0 {
 		out += "\nNoted by hand:\n" + s.Draw(r.Remarks)

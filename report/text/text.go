@@ -1,4 +1,4 @@
-// Package text draws tables and sentences for a terminal or a pipe. What they say comes from
+// Package text draws tables and sentences for a terminal or a pipe. Their content comes from
 // report/model.
 package text
 
@@ -12,7 +12,7 @@ import (
 	"vividstrain/report/model"
 )
 
-// Style says how results are drawn.
+// Style is how results are drawn.
 type Style struct {
 	Color bool // ANSI colours
 	Width int  // of the terminal in columns, 0: unknown
@@ -39,10 +39,10 @@ func (s Style) Grade(g verdict.Grade) string {
 	return s.paint(m.color, m.shape+" "+string(g))
 }
 
-// Bold draws what stands out.
+// Bold draws text that stands out.
 func (s Style) Bold(t string) string { return s.paint(text.Bold, t) }
 
-// Faint draws what matters less.
+// Faint draws text of lesser importance.
 func (s Style) Faint(t string) string { return s.paint(text.Faint, t) }
 
 func (s Style) paint(c text.Color, t string) string {
@@ -52,7 +52,7 @@ func (s Style) paint(c text.Color, t string) string {
 	return text.Escape(t, c.EscapeSeq())
 }
 
-// Table draws rows under a head; right tells which columns are numbers.
+// Table draws rows under a header; right marks columns of numbers.
 func (s Style) Table(head []string, rows [][]string, right ...int) string {
 	t := table.NewWriter()
 	style := table.StyleDefault
@@ -111,7 +111,7 @@ func (s Style) Draw(t model.Table) string {
 	return s.Table(t.Head, rows, t.Right...)
 }
 
-// trimLines cuts the blanks with which the library fills lines up.
+// trimLines removes the spaces with which the library pads lines.
 func trimLines(t string) string {
 	lines := strings.Split(t, "\n")
 	for i := range lines {

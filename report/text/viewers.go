@@ -10,11 +10,10 @@ import (
 	"vividstrain/core/tally"
 )
 
-// maxViewers bounds the viewers that are drawn.
+// maxViewers is the largest number of viewers that are drawn.
 const maxViewers = 8
 
-// Viewers draws how far each of them has fetched and played, those with the
-// least in hand first.
+// Viewers draws how far each viewer has fetched and played, those with the least lead first.
 func (s Style) Viewers(list []tally.Standing) (lines []string) {
 	if len(list) == 0 {
 		return nil

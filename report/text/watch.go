@@ -20,28 +20,28 @@ type Watched struct {
 	Latest map[sense.Identity]sense.Sample // by source
 	Trace  *sense.Trace
 	Absent []sense.Absence
-	Gaps   []sense.Gap // that last
+	Gaps   []sense.Gap // gaps that are not over
 	Foot   string
 }
 
-// clean makes all texts printable that come from elsewhere.
+// clean makes all texts from outside printable.
 func (w *Watched) clean() *Watched {
 	c := *w
 	c.Latest, c.Absent, c.Gaps, c.Title = clean(w.Latest), clean(w.Absent), clean(w.Gaps), Printable(w.Title)
 	return &c
 }
 
-// gauge is one line of the view: a quantity with a bar, where it has an upper
-// end, and its short history.
+// gauge is one line of the view: a quantity with its value, a bar if it has an upper limit, and
+// its recent history.
 type gauge struct {
 	name  string
 	key   string
 	value float64
-	full  float64 // the bar's end, 0: there is none
-	tells string  // of more than the value
+	full  float64 // value at the bar's end, 0: no bar
+	tells string  // further words after the value
 }
 
-// values are the newest readings by key; of two sources the first one's.
+// values returns the newest readings by key; of two sources, the first one's.
 func (w *Watched) values() map[string]float64 {
 	values, ranks := map[string]float64{}, map[string]int{}
 	for _, s := range w.Latest {
@@ -54,8 +54,7 @@ func (w *Watched) values() map[string]float64 {
 	return values
 }
 
-// highest is the reading of a quantity with the largest value, with or without
-// a label.
+// highest returns the reading of a quantity with the largest value, with or without a label.
 func highest(values map[string]float64, quantity string) (key string, known bool) {
 	for _, k := range slices.Sorted(maps.Keys(values)) {
 		name, _, _ := strings.Cut(k, ":")
@@ -66,7 +65,7 @@ func highest(values map[string]float64, quantity string) (key string, known bool
 	return key, known
 }
 
-// gauges are the lines of the view, those that matter most first.
+// gauges returns the lines of the view, the most important first.
 func gauges(values map[string]float64) (list []gauge) {
 	add := func(name, quantity string, full float64) {
 		key, known := highest(values, quantity)
@@ -114,7 +113,7 @@ func gauges(values map[string]float64) (list []gauge) {
 	return list
 }
 
-// eachCore is a line for every core, where there are not too many.
+// eachCore returns a line for every core, unless there are too many.
 func eachCore(values map[string]float64) (list []gauge) {
 	for i := range 16 {
 		key := fmt.Sprintf("%s:%d", sense.CPUCore, i)
@@ -125,7 +124,7 @@ func eachCore(values map[string]float64) (list []gauge) {
 	return list
 }
 
-// Watch draws a live view of so many columns and lines.
+// Watch draws a live view of the given width in columns and height in lines.
 func (s Style) Watch(w *Watched, width, height int) string {
 	w = w.clean()
 	width, height = max(width, 40), max(height, 8)
@@ -169,10 +168,9 @@ func cut(line string, width int) string {
 	return text.Trim(line, width)
 }
 
-// coresOf draws one block for each core, as high as it is busy, and finds the
-// busiest.
+// coresOf draws one block for each core, as high as it is busy, and returns the busiest.
 func (s Style) coresOf(values map[string]float64) (blocks string, busiest string, most float64) {
-	gap := " " // so that few cores can be distinguished
+	gap := " " // separates the cores if there are few
 	if _, many := values[sense.CPUCore+":16"]; many {
 		gap = ""
 	}
@@ -202,7 +200,7 @@ func block(share float64) rune {
 	return blocks[max(0, min(int(share*float64(len(blocks))), len(blocks)-1))]
 }
 
-// level paints what is near its end: from 75 % on in yellow, from 90 % on in red.
+// level colours what is near its limit: from 75 % on in yellow, from 90 % on in red.
 func (s Style) level(pct float64, t string) string {
 	switch {
 	case pct >= 90:
@@ -240,8 +238,8 @@ func (s Style) gauge(g *gauge, trace *sense.Trace, width int) string {
 	return line
 }
 
-// history draws the last values, one block each, up to full or else up to the
-// largest of them.
+// history draws the last values, one block each, on a scale up to full, or else up to their
+// maximum.
 func (s Style) history(values []float64, width int, full float64) string {
 	values = values[max(0, len(values)-width):]
 	top := full
@@ -260,7 +258,7 @@ func (s Style) history(values []float64, width int, full float64) string {
 	return s.Faint(b.String())
 }
 
-// foot is who else is busy, what cannot be read, and what keys do.
+// foot draws who else is busy, what cannot be read, and what keys do.
 func (w *Watched) foot(s Style, values map[string]float64) (lines []string) {
 	var busy []string
 	for key := range values {
@@ -295,7 +293,7 @@ func absentNames(list []sense.Absence) string {
 	return strings.Join(names, ", ")
 }
 
-// Plain is the view on one line, for where there is no terminal.
+// Plain returns the view as one line, for output that is not a terminal.
 func (w *Watched) Plain() string {
 	w = w.clean()
 	values := w.values()
@@ -312,8 +310,7 @@ func (w *Watched) Plain() string {
 	return strings.Join(parts, "  ")
 }
 
-// Sensors draws what every source reads now, what that takes, and what cannot be
-// read.
+// Sensors draws what every source reads now, the cost of reading, and what cannot be read.
 func (s Style) Sensors(latest map[sense.Identity]sense.Sample, costs []sense.Cost, absent []sense.Absence, gaps []sense.Gap) string {
 	latest, absent, gaps = clean(latest), clean(absent), clean(gaps)
 	cost := map[sense.Identity]sense.Cost{}

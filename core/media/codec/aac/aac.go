@@ -1,6 +1,6 @@
-// Package aac converts AAC audio between its two forms in containers: raw access
-// units with an AudioSpecificConfig beside them (ISO/IEC 14496-3, 1.6.2.1), and
-// ADTS frames (1.A.2.2), each with a header of its own, as in transport streams.
+// Package aac converts AAC audio between its two forms in containers: raw access units with an
+// AudioSpecificConfig beside them (ISO/IEC 14496-3, 1.6.2.1), and ADTS frames (1.A.2.2), each
+// with a header of its own, as in transport streams.
 package aac
 
 import (
@@ -11,7 +11,7 @@ import (
 // Name is the codec word.
 const Name = "aac"
 
-// Codec describes the format. There is no decoder: audio goes along as it is.
+// Codec describes the format. There is no decoder: audio is copied.
 var Codec = media.Codec{
 	Name: Name, Kind: media.Audio,
 	IDs: media.Identifiers{
@@ -24,20 +24,20 @@ var Codec = media.Codec{
 // rates are the sampling frequencies by index (table 1.18).
 var rates = [13]int{96000, 88200, 64000, 48000, 44100, 32000, 24000, 22050, 16000, 12000, 11025, 8000, 7350}
 
-// Samples is how many samples of each channel a frame has.
+// Samples is the number of samples per channel in a frame.
 const Samples = 1024
 
 const headerSize = 7
 
-// config is what both forms say: audio object type, and the indices of
-// sampling frequency and channels.
+// config is what both forms state: audio object type, and the indices of sampling frequency and
+// channels.
 type config struct{ object, rate, channels int }
 
 func damaged(what string) error {
 	return &media.FormatError{Format: Name, Offset: -1, What: what}
 }
 
-// ADTS returns what appends a raw access unit of the track as an ADTS frame.
+// ADTS returns a function that appends a raw access unit of the track as an ADTS frame.
 func ADTS(t media.Track) (func(dst []byte, p *media.Packet) []byte, error) {
 	r := bits.NewReader(t.Config)
 	c := config{int(r.U(5)), int(r.U(4)), int(r.U(4))}
@@ -53,8 +53,8 @@ func ADTS(t media.Track) (func(dst []byte, p *media.Packet) []byte, error) {
 	}, nil
 }
 
-// Split returns the raw access units of a packet of ADTS frames and the track
-// that they make.
+// Split returns the raw access units of a packet of ADTS frames and the track to which they
+// belong.
 func Split(t media.Track, data []byte) (_ media.Track, units [][]byte, err error) {
 	for len(data) > 0 {
 		if len(data) < headerSize || data[0] != 0xFF || data[1]&0xF6 != 0xF0 {

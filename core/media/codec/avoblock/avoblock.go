@@ -1,5 +1,5 @@
-// Package avoblock holds what the generators of assembly for blocks of samples share. It runs
-// when assembly is made, never in the program.
+// Package avoblock is what generators of assembly for blocks of samples share. It runs when
+// assembly is generated, never in the program.
 package avoblock
 
 import (
@@ -15,8 +15,8 @@ type Block struct{ Dst, Stride, Src, Step, W, H Register }
 
 const signature = "func(dst *byte, stride int, src *byte, step int, w, h int"
 
-// Begin begins a function that makes a block of another one, and loads its arguments. Functions
-// that keep much on the stack have no attributes, others are NOSPLIT.
+// Begin begins a function that computes one block from another, and loads its arguments.
+// Functions with a large stack frame have no attributes, others are NOSPLIT.
 func Begin(name string, attributes attr.Attribute, doc, more string) Block {
 	TEXT(name, attributes, signature+more+")")
 	Pragma("noescape")
@@ -24,16 +24,16 @@ func Begin(name string, attributes attr.Attribute, doc, more string) Block {
 	return LoadBlock("dst", "src")
 }
 
-// LoadBlock loads the arguments, where the two blocks have names of their own.
+// LoadBlock loads the arguments where the two blocks have other names.
 func LoadBlock(dst, src string) Block {
 	return Block{Load(Param(dst), GP64()), Load(Param("stride"), GP64()), Load(Param(src), GP64()),
 		Load(Param("step"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())}
 }
 
-// DstAt is where the row of the destination begins.
+// DstAt returns the address of the row of the destination.
 func (b Block) DstAt() Mem { return Mem{Base: b.Dst} }
 
-// SrcAt is so many bytes after the start of the row of the source.
+// SrcAt returns the address offset bytes after the start of the row of the source.
 func (b Block) SrcAt(offset int) Mem { return Mem{Base: b.Src, Disp: offset} }
 
 // Loop runs body for every row.
@@ -46,7 +46,7 @@ func (b Block) Loop(label string, body func()) {
 	JNZ(LabelRef(label))
 }
 
-// ByWidth makes a loop for 16 samples, one for 8, one for 4 and one for 2.
+// ByWidth emits one loop for each width: 16, 8, 4 or 2 samples.
 func (b Block) ByWidth(name string, widths []int, body func(w int)) {
 	for i, w := range widths {
 		if i < len(widths)-1 {
@@ -62,7 +62,7 @@ func (b Block) ByWidth(name string, widths []int, body func(w int)) {
 	}
 }
 
-// store writes w bytes of x.
+// StoreBytes writes w bytes of x.
 func StoreBytes(x VecVirtual, m Mem, w int) {
 	switch w {
 	case 16:
@@ -97,7 +97,7 @@ func (b Block) Double() {
 	SHLQ(Imm(1), b.Step)
 }
 
-// Fold adds the upper half of a vector of double words to the lower one.
+// Fold adds the upper half of a vector of double words to the lower half.
 func Fold(sum VecVirtual) {
 	half, low := XMM(), sum.AsX()
 	VEXTRACTI128(Imm(1), sum, half)
@@ -105,7 +105,7 @@ func Fold(sum VecVirtual) {
 	VZEROUPPER()
 }
 
-// LoadWords loads samples into a vector of words, or half a one.
+// LoadWords returns a function that loads samples into a vector of words, or into half of one.
 func LoadWords(wide, half bool) func(m Mem, to VecVirtual) {
 	switch {
 	case wide && half:
@@ -135,7 +135,7 @@ func Finish(x Register) {
 	RET()
 }
 
-// load reads w samples of two bytes into a vector that holds at least as many.
+// LoadWide reads w samples of two bytes into a vector that has room for them.
 func LoadWide(m Mem, w int) VecVirtual {
 	switch w {
 	case 16:

@@ -6,11 +6,11 @@ import (
 	"math/bits"
 )
 
-// Reader reads fields of bits from a byte slice. Beyond the end it reads
-// zeros, and Overrun tells. The zero value is at the end of nothing.
+// Reader reads fields of bits from a byte slice. Beyond the end it reads zeros, which Overrun
+// reports. The zero value is at the end of an empty slice.
 type Reader struct {
 	data []byte
-	pos  int // in bits
+	pos  int // position in bits
 }
 
 // NewReader returns a reader at the first bit of data.
@@ -25,8 +25,8 @@ func (r *Reader) Peek() uint32 {
 	return uint32(r.windowEnd(i) >> 32)
 }
 
-// Window returns the next 57 bits or more without reading them, the first at the
-// top, for loops that keep them at hand.
+// Window returns at least the next 57 bits without reading them, the first one at the top, for
+// loops that keep them in a register.
 func (r *Reader) Window() uint64 {
 	i := r.pos >> 3
 	if i+8 <= len(r.data) {
@@ -46,7 +46,7 @@ func (r *Reader) windowEnd(i int) uint64 {
 	return v << (r.pos & 7)
 }
 
-// Skip passes over n bits.
+// Skip skips n bits.
 func (r *Reader) Skip(n int) { r.pos += n }
 
 // U reads n bits, 0 to 32, as an unsigned number.
@@ -87,26 +87,26 @@ func (r *Reader) SE() int32 {
 	return -int32(k >> 1)
 }
 
-// Pos is how many bits were read.
+// Pos returns the number of bits read.
 func (r *Reader) Pos() int { return r.pos }
 
-// Left is how many bits are left, negative after an overrun.
+// Left returns the number of bits left, negative after an overrun.
 func (r *Reader) Left() int { return len(r.data)*8 - r.pos }
 
-// Overrun tells whether more was read than there is.
+// Overrun reports whether more was read than there is.
 func (r *Reader) Overrun() bool { return r.pos > len(r.data)*8 }
 
-// Aligned tells whether the next bit is the first of a byte.
+// Aligned reports whether the next bit is the first of a byte.
 func (r *Reader) Aligned() bool { return r.pos&7 == 0 }
 
-// Align goes on to the next whole byte.
+// Align skips to the next whole byte.
 func (r *Reader) Align() { r.pos = (r.pos + 7) &^ 7 }
 
-// Rest is the data from the next whole byte on.
+// Rest returns the data from the next whole byte on.
 func (r *Reader) Rest() []byte { return r.data[min((r.pos+7)>>3, len(r.data)):] }
 
-// MoreRBSP tells whether there is data before the trailing bits of a raw byte
-// sequence payload (more_rbsp_data, 7.2).
+// MoreRBSP reports whether there is data before the trailing bits of a raw byte sequence payload
+// (more_rbsp_data, 7.2).
 func (r *Reader) MoreRBSP() bool {
 	last := len(r.data) - 1
 	for last >= 0 && r.data[last] == 0 {

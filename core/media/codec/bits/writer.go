@@ -5,20 +5,20 @@ import (
 	"math/bits"
 )
 
-// bitWriter writes fields of bits. The zero value is ready to use.
+// Writer writes fields of bits. The zero value is ready to use.
 type Writer struct {
 	Data []byte
-	acc  uint64 // its low n bits follow data
-	n    int    // under 32 between calls
+	acc  uint64 // its low n bits follow Data
+	n    int    // less than 32 between calls
 }
 
-// Reset begins anew with the same memory.
+// Reset discards what was written but keeps the memory.
 func (w *Writer) Reset() { w.Data, w.acc, w.n = w.Data[:0], 0, 0 }
 
-// Pos is how many bits were written.
+// Pos returns the number of bits written.
 func (w *Writer) Pos() int { return 8*len(w.Data) + w.n }
 
-// U writes the low n bits of v, 0 to 32; those above must be 0.
+// U writes the low n bits of v, n from 0 to 32; the higher bits must be 0.
 func (w *Writer) U(n int, v uint32) {
 	w.acc = w.acc<<n | uint64(v)
 	if w.n += n; w.n >= 32 {

@@ -1,7 +1,7 @@
 package cabac
 
-// InitialState is the state of a context at the start of a slice with quantiser qp, from its
-// m and n (9.3.1.1).
+// InitialState returns the state of a context at the start of a slice with quantisation
+// parameter qp, from its m and n (9.3.1.1).
 func InitialState(m, n, qp int) uint8 {
 	pre := max(1, min(m*max(0, min(qp, 51))>>4+n, 126))
 	if pre <= 63 {
@@ -10,8 +10,7 @@ func InitialState(m, n, qp int) uint8 {
 	return uint8((pre-64)<<1 | 1)
 }
 
-// nextState gives the state after the most (first half) and the least
-// probable symbol (table 9-45).
+// nextState is the state after the most (first half) and the least probable symbol (table 9-45).
 var nextState = func() (next [256]uint8) {
 	for s := range 128 {
 		state, mps := s>>1, s&1
@@ -34,7 +33,7 @@ var transLPS = [64]uint8{
 	24, 25, 26, 26, 27, 27, 28, 29, 29, 30, 30, 30, 31, 32, 32, 33,
 	33, 33, 34, 34, 35, 35, 35, 36, 36, 36, 37, 37, 37, 38, 38, 63}
 
-// rangeLPS is rangeTabLPS of table 9-44, four entries a state.
+// rangeLPS is rangeTabLPS of table 9-44, four entries per state.
 var rangeLPS = [256]uint8{
 	128, 176, 208, 240, 128, 167, 197, 227, 128, 158, 187, 216, 123, 150, 178, 205,
 	116, 142, 169, 195, 111, 135, 160, 185, 105, 128, 152, 175, 100, 122, 144, 166,

@@ -1,7 +1,7 @@
-// Package cabac is context-adaptive binary arithmetic coding, as Rec. ITU-T H.264 and H.265
-// have it in common: the engines of decoding and encoding, and how the state of a context
-// starts and changes. Which contexts there are, and what bins mean, is the codec's own.
-// Section numbers are those of H.264.
+// Package cabac implements context-adaptive binary arithmetic coding as Rec. ITU-T H.264 and
+// H.265 share it: the engines for decoding and encoding, and the initial states and transitions
+// of contexts. Which contexts there are, and the meaning of bins, is up to the codec. Section
+// numbers are those of H.264.
 package cabac
 
 import (
@@ -9,28 +9,26 @@ import (
 	mathbits "math/bits"
 )
 
-// Decoder is the arithmetic decoding engine with its contexts (9.3.1, 9.3.3.2). The zero value
-// is to be started.
-//
-// offset holds codIOffset followed by spare bits that were read ahead of need.
+// Decoder is the arithmetic decoding engine with its contexts (9.3.1, 9.3.3.2). Start must be
+// called first. offset holds codIOffset followed by spare bits that were read in advance.
 type Decoder struct {
 	offset uint64
 	spare  int    // at least 16 between calls
 	rng    uint32 // codIRange
-	pos    int    // of the next byte in data
+	pos    int    // index of the next byte in data
 	ended  bool   // the last bin that terminate decoded was 1
 	data   []byte
 	State  [512]uint8 // of the contexts: pStateIdx<<1 | valMPS
 }
 
-// Start sets the engine to the first byte of data (9.3.1.2).
+// Start initialises the engine at the first byte of data (9.3.1.2).
 func (c *Decoder) Start(data []byte) {
 	c.data, c.pos, c.rng, c.offset, c.spare = data, 0, 510, 0, -9
 	c.refill()
 	c.refill()
 }
 
-// refill appends 32 bits where fewer than 16 are spare.
+// refill appends 32 bits if fewer than 16 are spare.
 func (c *Decoder) refill() {
 	if c.spare >= 16 {
 		return
@@ -54,7 +52,7 @@ func (c *Decoder) next32() (v uint32) {
 	return v
 }
 
-// Overrun tells whether far more was read than there is.
+// Overrun reports whether far more was read than there is.
 func (c *Decoder) Overrun() bool { return c.pos*8-c.spare > len(c.data)*8+16 }
 
 // Decision decodes a bin with context ctx (9.3.3.2.1).
@@ -106,8 +104,8 @@ func (c *Decoder) Terminate() bool {
 	return false
 }
 
-// Rest is what follows the byte that the engine has reached; to be called after
-// terminate returned true.
+// Rest returns the data after the byte that the engine has reached. It may be called after
+// Terminate returned true.
 func (c *Decoder) Rest() []byte {
 	return c.data[min((c.pos*8-c.spare+7)>>3, len(c.data)):]
 }
@@ -117,7 +115,7 @@ func (c *Decoder) ExpGolomb(k int) (v int32) {
 	for c.Bypass() != 0 {
 		v += 1 << k
 		if k++; k > 24 {
-			return v // no legal value is that large
+			return v // no valid value is that large
 		}
 	}
 	for k--; k >= 0; k-- {

@@ -8,7 +8,7 @@ import (
 
 //go:generate go run ./asm -out encode_amd64.s -stubs stubs_amd64.go -pkg cabac
 
-// fastEncodeBins is the fastest encodeBins that this processor runs.
+// fastEncodeBins returns the fastest encodeBins that this processor runs.
 func fastEncodeBins() func(e *engine, bins []uint16, state *[512]uint8) (done int) {
 	if !cpu.X86.HasBMI2 {
 		return encodeBins

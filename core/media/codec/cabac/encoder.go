@@ -2,43 +2,44 @@ package cabac
 
 import mathbits "math/bits"
 
-// Encoder is the arithmetic encoding engine (9.3.4). Bins are queued and encoded many at a
-// time. The zero value is to be started.
+// Encoder is the arithmetic encoding engine (9.3.4). Bins are queued and encoded many at a time.
+// Start must be called first.
 type Encoder struct {
-	encode func(e *engine, bins []uint16, state *[512]uint8) (done int) // encodeBins, or as fast
+	encode func(e *engine, bins []uint16, state *[512]uint8) (done int) // encodeBins, or an assembly version of it
 	engine engine
-	Out    []byte // what was written
+	Out    []byte // the output
 	State  *[512]uint8
 
-	// The bins that wait, as context<<1 | bin. Where a bin at a time would be too slow, callers
-	// append to the queue themselves, after MakeRoom.
+	// The queue of bins, as context<<1 | bin. Callers that need speed append to it directly,
+	// after MakeRoom.
 	Queued int
 	Queue  [QueueSize]uint16
 }
 
-// engine is the state of the encoder, which writes whole bytes where the standard writes bits.
-// The assembly knows the offsets of its fields.
+// engine is the state of the encoder. It writes whole bytes where the standard writes bits. The
+// assembly relies on the offsets of its fields.
 type engine struct {
 	low     uint64 // codILow with the bits above it that were not written yet
 	rng     uint64 // codIRange
 	pending int    // bits in low above the ten of codILow
 }
 
-// fullEngine is how many bits may be pending before they must be written.
+// fullEngine is the number of pending bits from which they must be written.
 const fullEngine = 40
 
 // QueueSize is the size of the queue: at least twice the bins of a macroblock or coding unit
-// without its coefficients, or of a block of 64 of them. MakeRoom comes before each.
+// without its coefficients, or of a block of 64 coefficients. MakeRoom must be called before
+// each of these.
 const QueueSize = 8192
 
-// Contexts, in the queue, of bins that have none.
+// Values that take the place of a context in the queue.
 const (
 	BypassContext = 510
 	terminated    = 511
 )
 
-// Start sets the engine to begin writing after head (9.3.4.1), with contexts that it changes.
-// The first bit of the standard's PutBit is left out, as there.
+// Start initialises the engine to write after head (9.3.4.1), with contexts that it modifies. As
+// in the standard's PutBit, the first bit is left out.
 func (e *Encoder) Start(state *[512]uint8, head []byte) {
 	e.engine, e.encode, e.Queued = engine{rng: 510, pending: -1}, fastEncodeBins(), 0
 	e.State, e.Out = state, append(e.Out[:0], head...)
@@ -53,14 +54,14 @@ func (e *Encoder) Decision(ctx, v int) {
 // Bypass encodes an equiprobable bin.
 func (e *Encoder) Bypass(v int) { e.Decision(BypassContext, v) }
 
-// MakeRoom makes room for half of what may wait.
+// MakeRoom makes sure that half of the queue is free.
 func (e *Encoder) MakeRoom() {
 	if e.Queued > QueueSize/2 {
 		e.drain()
 	}
 }
 
-// drain encodes the bins that wait.
+// drain encodes the queued bins.
 func (e *Encoder) drain() {
 	for bins := e.Queue[:e.Queued]; len(bins) > 0; {
 		bins = bins[e.encode(&e.engine, bins, e.State):]
@@ -69,9 +70,8 @@ func (e *Encoder) drain() {
 	e.Queued = 0
 }
 
-// encodeBins encodes bins until the engine is full: with a context (9.3.4.2),
-// equiprobable ones (9.3.4.4) and those that tell that the slice goes on
-// (9.3.4.5). It tells how many.
+// encodeBins encodes bins until the engine is full and returns how many: bins with a context
+// (9.3.4.2), equiprobable ones (9.3.4.4), and those that say that the slice goes on (9.3.4.5).
 func encodeBins(e *engine, bins []uint16, state *[512]uint8) (done int) {
 	for i, b := range bins {
 		bin := uint64(b & 1)
@@ -102,12 +102,12 @@ func encodeBins(e *engine, bins []uint16, state *[512]uint8) (done int) {
 	return len(bins)
 }
 
-// binSteps say how the engine and the state of a context go on, by that state:
-// its number and the most probable symbol.
+// binSteps are the transitions of the engine and of a context, by the context's state: its
+// number and the most probable symbol.
 var binSteps = func() (t [128]struct {
 	lps  [4]uint8 // the range of the least probable symbol
 	next [2]uint8 // the state after the most and after the least probable symbol
-	_    [2]uint8 // eight bytes for the assembly
+	_    [2]uint8 // pads to eight bytes, for the assembly
 }) {
 	for s := range t {
 		copy(t[s].lps[:], rangeLPS[s>>1<<2:])
@@ -129,7 +129,7 @@ func (e *Encoder) flush() {
 	e.put(v, n)
 }
 
-// put writes n bits, whole bytes, and adds the carry above them to the bytes before.
+// put writes n bits, a whole number of bytes, and adds the carry above them to the bytes before.
 func (e *Encoder) put(v uint64, n int) {
 	if v>>n != 0 {
 		i := len(e.Out) - 1
@@ -143,8 +143,7 @@ func (e *Encoder) put(v uint64, n int) {
 	}
 }
 
-// Terminate encodes end_of_slice_flag or the bin that tells of I_PCM
-// (9.3.4.5).
+// Terminate encodes end_of_slice_flag or the bin that announces I_PCM (9.3.4.5).
 func (e *Encoder) Terminate(v int) {
 	if v == 0 {
 		e.MakeRoom()

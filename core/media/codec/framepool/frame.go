@@ -1,6 +1,6 @@
-// Package framepool keeps the decoded pictures of decoders and encoders: frames that are used
-// again, that several goroutines hold, and whose rows become final one after the other, so that
-// pictures which refer to each other are decoded at the same time.
+// Package framepool manages the decoded pictures of decoders and encoders: frames that are
+// reused, that several goroutines hold, and whose rows become final one after another, so that
+// pictures can be decoded in parallel with their references.
 package framepool
 
 import (
@@ -13,50 +13,50 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// Fields says which fields of a frame are meant: a bit for each.
+// Fields is a set of fields of a frame, one bit for each.
 type Fields uint8
 
-// A field, or both. Codecs without field pictures use WholeFrame alone.
+// One field, or both. Codecs without field pictures use only WholeFrame.
 const (
 	TopField    Fields = 1
 	BottomField Fields = 2
 	WholeFrame  Fields = 3
 )
 
-// Opposite is the other field.
+// Opposite returns the other field.
 func (s Fields) Opposite() Fields { return s ^ 3 }
 
 // AllRows is the progress of a field that is complete.
 const AllRows = math.MaxInt32 / 2
 
-// Layout is how the samples of a frame are stored and which of them are shown.
+// Layout is how the samples of a frame are stored, and which of them are visible.
 type Layout struct {
 	CodedWidth, CodedHeight int // luma samples, in whole blocks of the codec
-	Width, Height           int // of what is shown
-	CropLeft, CropTop       int // luma samples before it
-	Depth, ChromaDepth      int // bits a sample
+	Width, Height           int // visible size
+	CropLeft, CropTop       int // luma samples before the visible part
+	Depth, ChromaDepth      int // bits per sample
 	Chroma                  picture.Chroma
 }
 
-// Wide tells whether samples take two bytes: those of all planes do if those of one must.
+// Wide reports whether samples take two bytes: if one plane needs it, all have it.
 func (l *Layout) Wide() bool { return max(l.Depth, l.ChromaDepth) > 8 }
 
-// sameStorage tells whether frames of both layouts are stored alike.
+// sameStorage reports whether frames of both layouts have equal planes.
 func (l *Layout) sameStorage(o *Layout) bool {
 	return l.CodedWidth == o.CodedWidth && l.CodedHeight == o.CodedHeight && l.Depth == o.Depth &&
 		l.ChromaDepth == o.ChromaDepth && l.Chroma == o.Chroma
 }
 
-// Frame is a decoded frame. Whoever uses it holds it; when all have dropped it, it returns to
-// its pool. A codec's own frames embed it.
+// Frame is a decoded frame. Its users hold it; when all have dropped it, it returns to its pool.
+// A codec's own frames embed it.
 type Frame struct {
-	Picture picture.Picture  // what is shown: the planes, cropped
-	Planes  [3]picture.Plane // all that is coded
-	ID      int32            // tells the frames of a decoder apart
+	Picture picture.Picture  // the planes, cropped to the visible part
+	Planes  [3]picture.Plane // all coded samples
+	ID      int32            // identifies the frame within its decoder
 	PTS     int64
-	Hidden  bool        // is not to be shown
-	Shown   Fields      // fields that are there when it is handed out
-	Damaged atomic.Bool // a part of it was concealed
+	Hidden  bool        // not to be output
+	Shown   Fields      // fields that were coded, valid on output
+	Damaged atomic.Bool // part of it was concealed
 
 	layout   Layout
 	holders  atomic.Int32
@@ -66,7 +66,7 @@ type Frame struct {
 	rows     [2]atomic.Int32 // rows of the top and the bottom field that are final
 }
 
-// Hold keeps the frame from being used again until Drop.
+// Hold prevents reuse of the frame until Drop.
 func (f *Frame) Hold() { f.holders.Add(1) }
 
 // Drop undoes a Hold.
@@ -76,10 +76,10 @@ func (f *Frame) Drop() {
 	}
 }
 
-// Holders is how many hold the frame.
+// Holders returns how many hold the frame.
 func (f *Frame) Holders() int { return int(f.holders.Load()) }
 
-// Advance says that the first n rows of the fields s are final.
+// Advance reports that the first n rows of the fields s are final.
 func (f *Frame) Advance(s Fields, n int32) {
 	f.mu.Lock()
 	for i := range f.rows {
@@ -91,7 +91,7 @@ func (f *Frame) Advance(s Fields, n int32) {
 	f.changed.Broadcast()
 }
 
-// Await waits until row y of the fields s is final; of whole frames y counts the rows of both.
+// Await waits until row y of the fields s is final; for whole frames, y counts the rows of both.
 func (f *Frame) Await(s Fields, y int32) {
 	if s == WholeFrame {
 		y >>= 1
@@ -108,8 +108,8 @@ func (f *Frame) Await(s Fields, y int32) {
 	}
 }
 
-// AwaitAll waits until the whole frame is final. Where one field never came, the other one's
-// rows take its place.
+// AwaitAll waits until the whole frame is final. If one field was never coded, the rows of the
+// other replace it.
 func (f *Frame) AwaitAll() {
 	f.Await(WholeFrame, 2*AllRows-1)
 	if f.Shown != WholeFrame {
@@ -135,7 +135,7 @@ func (f *Frame) repeatRows() {
 	}
 }
 
-// Fill makes all samples grey.
+// Fill sets all samples to mid-grey.
 func (f *Frame) Fill() {
 	for i := range f.Planes {
 		p := &f.Planes[i]
@@ -144,7 +144,7 @@ func (f *Frame) Fill() {
 	}
 }
 
-// Init makes room for the samples of a layout. released is called when the last holder drops the
+// Init allocates the samples of a layout. released is called when the last holder drops the
 // frame; it may be nil.
 func (f *Frame) Init(l Layout, released func()) {
 	f.layout, f.released = l, released
@@ -166,13 +166,13 @@ func (f *Frame) Init(l Layout, released func()) {
 	f.Crop(l)
 }
 
-// InitEmpty makes a frame without samples, for those that only follow headers.
+// InitEmpty initialises a frame without samples, for parsers of headers.
 func (f *Frame) InitEmpty() { f.changed.L = &f.mu }
 
-// Fits tells whether the frame has room for pictures of a layout.
+// Fits reports whether the frame can hold pictures of a layout.
 func (f *Frame) Fits(l Layout) bool { return f.layout.sameStorage(&l) }
 
-// Begin forgets what the frame was used for. The caller holds it.
+// Begin resets the frame for a new use. The caller holds it.
 func (f *Frame) Begin(id int32) {
 	f.ID, f.PTS, f.Hidden = id, media.NoTime, false
 	f.rows[0].Store(0)
@@ -181,7 +181,7 @@ func (f *Frame) Begin(id int32) {
 	f.holders.Store(1)
 }
 
-// Crop points the picture at what is to be shown.
+// Crop sets Picture to the visible part of the planes.
 func (f *Frame) Crop(l Layout) {
 	f.Picture.Width, f.Picture.Height = l.Width, l.Height
 	for i := range f.Picture.Planes {

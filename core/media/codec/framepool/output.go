@@ -10,12 +10,12 @@ import (
 
 // Waiter is a frame of a decoded picture buffer.
 type Waiter interface {
-	Waiting() bool      // for output
-	OutputOrder() int32 // its place in the order of display: PicOrderCnt
+	Waiting() bool      // it waits for output
+	OutputOrder() int32 // its position in display order: PicOrderCnt
 }
 
-// NextOutput is the bumping process (Rec. ITU-T H.264, C.4.5.3; H.265, C.5.2.4): of the frames of
-// a buffer that wait it returns the first in order of display, if more than depth of them wait or
+// NextOutput is the bumping process (Rec. ITU-T H.264, C.4.5.3; H.265, C.5.2.4). Of the waiting
+// frames of a buffer it returns the first in display order, if more than depth frames wait or
 // the buffer holds more than capacity frames.
 func NextOutput[F Waiter](buffer []F, depth, capacity int) (first F, found bool) {
 	n := 0
@@ -31,20 +31,20 @@ func NextOutput[F Waiter](buffer []F, depth, capacity int) (first F, found bool)
 	return first, n > depth || n > 0 && len(buffer) > capacity
 }
 
-// Output hands frames from the goroutine that reads headers to the one that receives.
+// Output passes frames from the goroutine that reads headers to the one that receives.
 type Output[F any] struct {
 	frames  chan F
 	stop    chan struct{}
 	drained sync.Once
 }
 
-// NewOutput returns an Output with room for so many frames.
+// NewOutput returns an Output that buffers up to room frames.
 func NewOutput[F any](room int) *Output[F] {
 	return &Output[F]{frames: make(chan F, room), stop: make(chan struct{})}
 }
 
-// Deliver hands out the frames of *ready, in order, and takes those that went from the list. It
-// waits while there is no room.
+// Deliver outputs the frames of *ready, in order, and removes those from the list. It waits
+// while there is no room.
 func (o *Output[F]) Deliver(ctx context.Context, ready *[]F) error {
 	for len(*ready) > 0 {
 		select {
@@ -57,8 +57,8 @@ func (o *Output[F]) Deliver(ctx context.Context, ready *[]F) error {
 	return nil
 }
 
-// Drain hands out the last frames in a goroutine of its own; Next returns io.EOF after them. Only
-// the first call counts: rest is called there.
+// Drain outputs the last frames from a goroutine of its own; Next returns io.EOF after them.
+// Only the first call has an effect; rest is called there.
 func (o *Output[F]) Drain(rest func() []F) {
 	o.drained.Do(func() {
 		frames := rest()
@@ -88,17 +88,17 @@ func (o *Output[F]) Next(ctx context.Context) (f F, err error) {
 	}
 }
 
-// Close ends what Drain started.
+// Close stops what Drain started.
 func (o *Output[F]) Close() { close(o.stop) }
 
-// Times gives frames the times that their packets do not state.
+// Times supplies times for frames whose packets do not state them.
 type Times struct {
 	Track media.Track
 	next  int64
 }
 
-// Of returns the time of the next frame in order of display: its own, or that of the frame before
-// and the duration of one by the track's frame rate, a unit where it states none.
+// Of returns the time of the next frame in display order: its own, or that of the previous frame
+// plus one frame duration by the track's rate, or one unit where it has no rate.
 func (t *Times) Of(pts int64) int64 {
 	if pts == media.NoTime {
 		pts = t.next

@@ -2,15 +2,15 @@ package framepool
 
 import "sync"
 
-// Pool hands out frames of one size.
+// Pool keeps frames of one size for reuse.
 type Pool[F any] struct {
 	mu    sync.Mutex
 	free  []F
-	total int32 // frames handed out so far
+	total int32 // number of frames taken so far
 }
 
-// Take returns a free frame for which fits is true, and a number for the next use of it. Free
-// frames that do not fit are given up: the size has changed. Where none fits, found is false.
+// Take returns a free frame for which fits is true, and a number for its next use. Free frames
+// that do not fit are dropped: the size has changed. If none fits, found is false.
 func (p *Pool[F]) Take(fits func(F) bool) (f F, id int32, found bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -28,7 +28,7 @@ func (p *Pool[F]) Take(fits func(F) bool) (f F, id int32, found bool) {
 	return f, p.total & (1<<28 - 1), found
 }
 
-// Put takes a frame back.
+// Put returns a frame to the pool.
 func (p *Pool[F]) Put(f F) {
 	p.mu.Lock()
 	p.free = append(p.free, f)

@@ -14,15 +14,15 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// decoder decodes several packets at once, each on a thread of its own, and
-// hands the pictures out in the order in which the packets came in.
+// decoder decodes several packets at once, each on a thread of its own, and outputs the pictures
+// in the order of the packets.
 type decoder struct {
 	work    *threads.Pool[*job]
 	ordered chan *job // the jobs in the order of Send
 	drained sync.Once
 }
 
-// job is one packet on its way to become a picture.
+// job is the decoding of one packet.
 type job struct {
 	data   []byte
 	reader bytes.Reader
@@ -32,7 +32,7 @@ type job struct {
 	done   chan struct{} // holds a token when frame or err is set
 }
 
-// NewDecoder starts a decoder with so many threads (at least one).
+// NewDecoder starts a decoder with threadCount threads (at least one).
 func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 	threadCount = max(threadCount, 1)
 	jobs := make([]*job, threadCount+1)
@@ -88,11 +88,11 @@ func (d *decoder) Close() {
 	d.work.Close()
 }
 
-// Busy is the processor time that the decoder's threads have used.
+// Busy returns the processor time used by the decoder's threads.
 func (d *decoder) Busy() time.Duration { return d.work.Busy() }
 
-// decode decodes one image. Its size must be that of the track (where the
-// track states one), which bounds what a hostile file can ask for.
+// decode decodes one image. If the track states a size, the image must have it, which limits
+// what a hostile file can allocate.
 func decode(r *bytes.Reader, f media.Format) (*picture.Picture, error) {
 	size := r.Size()
 	config, err := jpeg.DecodeConfig(r)
@@ -113,7 +113,7 @@ func decode(r *bytes.Reader, f media.Format) (*picture.Picture, error) {
 	return wrap(decoded)
 }
 
-// wrap makes a picture around the planes of a decoded image.
+// wrap returns a picture of the planes of a decoded image.
 func wrap(decoded image.Image) (*picture.Picture, error) {
 	size := decoded.Bounds().Size()
 	p := &picture.Picture{Width: size.X, Height: size.Y, Depth: 8}

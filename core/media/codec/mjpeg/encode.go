@@ -8,7 +8,7 @@ import (
 	"vividstrain/core/media/picture"
 )
 
-// MinQuality and MaxQuality bound what an encoder takes.
+// MinQuality and MaxQuality are the range of qualities.
 const (
 	MinQuality = 1
 	MaxQuality = 100
@@ -24,8 +24,8 @@ const (
 	dqt  = 0xDB
 )
 
-// Encoder codes pictures as baseline JPEG images. It keeps its tables from one
-// picture to the next and is for one goroutine at a time.
+// Encoder encodes pictures as baseline JPEG images. It keeps its tables from one picture to the
+// next and is for one goroutine at a time.
 type Encoder struct {
 	quality int
 	quant   [2][64]byte    // luma, chroma, in zigzag order
@@ -33,12 +33,12 @@ type Encoder struct {
 	block   [64]float32    // natural order
 	levels  [64]int32      // zigzag order
 	out     []byte
-	pending uint64 // bits not yet in out, the oldest one highest
-	count   int    // how many
+	pending uint64 // bits not yet in out, the oldest in the highest place
+	count   int    // number of pending bits
 }
 
-// Encode appends p, an 8-bit 4:2:0 picture, to b as one JPEG image and returns
-// the longer slice. Quality runs from MinQuality (few bits) to MaxQuality.
+// Encode appends p, an 8-bit 4:2:0 picture, to b as one JPEG image and returns the extended
+// slice. quality is from MinQuality (few bits) to MaxQuality.
 func (e *Encoder) Encode(b []byte, p *picture.Picture, quality int) []byte {
 	if quality != e.quality {
 		e.setQuality(quality)
@@ -51,8 +51,7 @@ func (e *Encoder) Encode(b []byte, p *picture.Picture, quality int) []byte {
 	return append(e.out, 0xFF, eoi)
 }
 
-// setQuality scales the example tables K.1 and K.2: at 50 as they are, at 100
-// all ones.
+// setQuality scales the example tables K.1 and K.2: unchanged at 50, all ones at 100.
 func (e *Encoder) setQuality(quality int) {
 	e.quality = quality
 	percent := 200 - 2*quality
@@ -68,7 +67,7 @@ func (e *Encoder) setQuality(quality int) {
 	}
 }
 
-// header writes everything in front of the coded blocks (B.2).
+// header writes everything before the coded blocks (B.2).
 func (e *Encoder) header(p *picture.Picture) {
 	e.out = append(e.out, 0xFF, soi, 0xFF, dqt, 0, 2+2*65)
 	for t := range e.quant {
@@ -83,8 +82,7 @@ func (e *Encoder) header(p *picture.Picture) {
 	e.out = append(e.out, 0xFF, sos, 0, 12, 3, 1, 0x00, 2, 0x11, 3, 0x11, 0, 63, 0)
 }
 
-// scan codes the blocks: of each 16x16 samples four of luma and one of each
-// chroma (A.2.3).
+// scan encodes the blocks: for each 16x16 samples four of luma and one of each chroma (A.2.3).
 func (e *Encoder) scan(p *picture.Picture) {
 	var dc [3]int32
 	for y := 0; y < p.Height; y += 16 {
@@ -98,7 +96,7 @@ func (e *Encoder) scan(p *picture.Picture) {
 	}
 }
 
-// code codes the block of a plane whose first sample is x, y.
+// code encodes the block of a plane whose first sample is at x, y.
 func (e *Encoder) code(p *picture.Picture, plane, x, y int, dc *int32) {
 	w, h := p.Chroma.PlaneSize(plane, p.Width, p.Height)
 	e.load(&p.Planes[plane], w, h, x, y)
@@ -108,7 +106,7 @@ func (e *Encoder) code(p *picture.Picture, plane, x, y int, dc *int32) {
 	e.codeBlock(&huffCodes[2*t], &huffCodes[2*t+1], last, dc)
 }
 
-// load fetches a block of w x h samples; beyond the edge the last ones repeat.
+// load loads a block of w x h samples; beyond the edge the last samples repeat.
 func (e *Encoder) load(plane *picture.Plane, w, h, x, y int) {
 	if x+8 <= w && y+8 <= h {
 		for j := range 8 {
@@ -128,9 +126,9 @@ func (e *Encoder) load(plane *picture.Plane, w, h, x, y int) {
 	}
 }
 
-// quantise fills e.levels and returns the place of the last one that is not 0.
+// quantise sets e.levels and returns the index of the last level that is not 0.
 func (e *Encoder) quantise(divide *[64]float32) (last int) {
-	// Adding and taking away 1.5 x 2^23 rounds to the nearest whole number.
+	// Adding and subtracting 1.5 x 2^23 rounds to the nearest integer.
 	const round = 3 << 22
 	for k, n := range &zigzag {
 		level := int32(math.Float32bits(e.block[n&63]*divide[n&63]+round)) - 0x4B400000
@@ -182,7 +180,7 @@ func (e *Encoder) put(v uint32, n int) {
 	}
 }
 
-// write appends four bytes; a zero byte follows each that is 0xFF (F.1.2.3).
+// write appends four bytes; a zero byte follows each byte 0xFF (F.1.2.3).
 func (e *Encoder) write(word uint32) {
 	if inverse := ^word; (inverse-0x01010101)&word&0x80808080 == 0 {
 		e.out = binary.BigEndian.AppendUint32(e.out, word)
@@ -196,7 +194,7 @@ func (e *Encoder) write(word uint32) {
 	}
 }
 
-// flush writes the whole bytes that are pending and forgets the other bits.
+// flush writes the pending whole bytes and discards the other bits.
 func (e *Encoder) flush() {
 	for ; e.count >= 8; e.count -= 8 {
 		b := byte(e.pending >> (e.count - 8))

@@ -2,8 +2,8 @@ package mjpeg
 
 import "math"
 
-// dctScale is by how much fdct scales the output of each frequency, in one
-// dimension, beyond what A.3.3 asks for.
+// dctScale is the factor by which fdct's output exceeds that of A.3.3, for each frequency in one
+// dimension.
 var dctScale = func() (s [8]float64) {
 	for k := range s {
 		s[k] = 1
@@ -14,9 +14,9 @@ var dctScale = func() (s [8]float64) {
 	return s
 }()
 
-// fdct is the forward cosine transform of a block, each output 8 times and by
-// the dctScale of its row and column too large: Y. Arai, T. Agui, M. Nakajima,
-// "A fast DCT-SQ scheme for images", Trans. IEICE E-71 (1988).
+// fdct is the forward cosine transform of a block. Each output is too large by 8 and by the
+// dctScale of its row and column: Y. Arai, T. Agui, M. Nakajima, "A fast DCT-SQ scheme for
+// images", Trans. IEICE E-71 (1988).
 func fdct(b *[64]float32) {
 	for i := 0; i < 64; i += 8 {
 		fdct8(b, i, 1)
@@ -26,7 +26,7 @@ func fdct(b *[64]float32) {
 	}
 }
 
-// fdct8 transforms the eight values from b[at] in steps of step.
+// fdct8 transforms eight values of b, step apart, from b[at] on.
 func fdct8(b *[64]float32, at, step int) {
 	const (
 		c4   = 0.707106781 // cos(4 pi/16)

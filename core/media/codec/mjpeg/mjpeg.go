@@ -1,9 +1,7 @@
-// Package mjpeg carries video in which every picture is a JPEG image of its
-// own (ISO/IEC 10918-1 | Rec. ITU-T T.81).
-//
-// It is decoded by way of image/jpeg, baseline and progressive, in 4:2:0,
-// 4:2:2, 4:4:4 and 4:0:0, 8 bits a sample; interlaced pairs of fields in one
-// packet are not taken apart. It is encoded here, baseline, in 4:2:0.
+// Package mjpeg implements video in which every picture is a separate JPEG image (ISO/IEC
+// 10918-1 | Rec. ITU-T T.81). Decoding uses image/jpeg: baseline and progressive, in 4:2:0,
+// 4:2:2, 4:4:4 and 4:0:0, 8 bits per sample; two fields in one packet are not separated.
+// Encoding is its own: baseline, in 4:2:0.
 package mjpeg
 
 import (
@@ -23,10 +21,10 @@ var Codec = media.Codec{
 	IntraOnly:  true,
 	NewDecoder: NewDecoder, CheckFormat: CheckFormat,
 	NewStillEncoder: func() media.StillEncoder { return new(Encoder) }, MinQuality: MinQuality, MaxQuality: MaxQuality,
-	EncoderVersion: 6, // the number that clips of all codecs shared when it was introduced
+	EncoderVersion: 6, // the number that clips of all codecs shared before codecs had their own
 }
 
-// CheckFormat returns an error that names what of f the encoder cannot make.
+// CheckFormat returns why the encoder cannot make a format, nil if it can.
 func CheckFormat(f media.Format) error {
 	switch {
 	case f.Interlaced:

@@ -1,6 +1,6 @@
 package mjpeg
 
-// zigzag is the natural place of each coefficient in coding order (A.3.6).
+// zigzag is the raster index of each coefficient in coding order (A.3.6).
 var zigzag = [64]uint8{
 	0, 1, 8, 16, 9, 2, 3, 10, 17, 24, 32, 25, 18, 11, 4, 5,
 	12, 19, 26, 33, 40, 48, 41, 34, 27, 20, 13, 6, 7, 14, 21, 28,
@@ -25,8 +25,8 @@ var quantTables = [2][64]byte{
 	},
 }
 
-// huffTable says how many codes there are of each length from 1 to 16 bits,
-// and what they stand for, in the order of the codes (B.2.4.2).
+// huffTable is the number of codes of each length from 1 to 16 bits, and their values, in the
+// order of the codes (B.2.4.2).
 type huffTable struct {
 	counts [16]byte
 	values []byte
@@ -80,13 +80,13 @@ var huffTables = [4]huffTable{
 	},
 }
 
-// huffCode is one code: its bits and how many they are.
+// huffCode is one code: its bits and their number.
 type huffCode struct {
 	bits   uint16
 	length uint8
 }
 
-// huffCodes are the codes of huffTables by what they stand for (C.2).
+// huffCodes are the codes of huffTables by their values (C.2).
 var huffCodes = func() (codes [4][256]huffCode) {
 	for i, t := range huffTables {
 		code, next := uint16(0), 0

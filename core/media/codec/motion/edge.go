@@ -7,16 +7,16 @@ const (
 	edgeRows   = 21
 )
 
-// RowPadding is the number of samples after the last row of a plane, so that wide loads do not
-// leave it.
+// RowPadding is the number of samples after the last row of a plane, so that wide loads stay
+// inside it.
 const RowPadding = 64
 
-// EdgeBlock is room for a block that reaches out of a picture.
+// EdgeBlock is a buffer for a block that extends beyond a picture.
 type EdgeBlock[T Sample] [edgeStride*edgeRows + RowPadding]T
 
-// Clamped returns the samples of a plane of width x height from x, y on, for a block of w x h.
-// Where not all of them are in the picture they are those of edge, in which the picture's
-// borders are repeated outwards (Rec. ITU-T H.264, 8.4.2.2.1).
+// Clamped returns the samples of a block of w x h at x, y in a plane of width x height. If the
+// block extends beyond the picture, they are copied to edge, where the picture's borders are
+// repeated outwards (Rec. ITU-T H.264, 8.4.2.2.1).
 func Clamped[T Sample](edge *EdgeBlock[T], src []T, stride, width, height, x, y, w, h int) ([]T, int) {
 	if x >= 0 && y >= 0 && x+w <= width && y+h <= height {
 		return src[y*stride+x:], stride
@@ -28,7 +28,7 @@ func Clamped[T Sample](edge *EdgeBlock[T], src []T, stride, width, height, x, y,
 		switch {
 		case before+after >= w:
 		case before == 0:
-			*out = *(*[edgeStride]T)(row[x:]) // more than is needed, which costs less
+			*out = *(*[edgeStride]T)(row[x:]) // copying more than needed is faster
 		default:
 			copy(out[before:], row[:w-before])
 		}

@@ -1,45 +1,44 @@
-// Package motion is what encoders and decoders of block-based video have in common about motion:
-// kernels that copy, mix and compare blocks of samples, in Go and in assembly, and the search
-// for the motion of a block.
+// Package motion is what encoders and decoders of block-based video share for motion: kernels
+// that copy, average and compare blocks of samples, in Go and in assembly, and motion search.
 package motion
 
-// Sample is a sample of 8 bits or of more.
+// Sample is the type of samples: 8 bits, or more.
 type Sample interface{ uint8 | uint16 }
 
-// BlockKernels copy and mix blocks of samples. Strides are in samples.
+// BlockKernels copy and average blocks of samples. Strides are in samples.
 type BlockKernels[T Sample] struct {
 	// Copy copies w x h samples, w = 2, 4, 8 or 16.
 	Copy func(dst []T, stride int, src []T, step, w, h int)
-	// Fill repeats a sample, and extend the one to the left of each row from at on.
-	// Blocks are 4, 8 or 16 samples wide.
+	// Fill sets every sample to v; Extend repeats the sample to the left of each row, from at
+	// on. Blocks are 4, 8 or 16 samples wide.
 	Fill   func(dst []T, stride, w, h int, v T)
 	Extend func(pix []T, at, stride, w, h int)
-	// Average is (dst + src + 1) >> 1, w = 2, 4, 8 or 16.
+	// Average computes (dst + src + 1) >> 1, w = 2, 4, 8 or 16.
 	Average func(dst []T, stride int, src []T, step, w, h int)
 }
 
-// DistanceKernels tell how far a block is from its prediction. Blocks are w x h samples,
-// w = 4 (of SATD alone), 8 or 16, h a multiple of 4. Strides are in samples.
+// DistanceKernels measure the difference between a block and its prediction. Blocks are w x h
+// samples, w = 4 (for SATD only), 8 or 16, h a multiple of 4. Strides are in samples.
 type DistanceKernels[T Sample] struct {
 	// SAD is the sum of absolute differences.
 	SAD func(a []T, stride int, b []T, step, w, h int) int
-	// SADQuarters is sad of each quarter of 16x16 samples, in raster order.
+	// SADQuarters is the SAD of each quarter of 16x16 samples, in raster order.
 	SADQuarters func(a []T, stride int, b []T, step int, sums *[4]int)
-	// SADFour is sad with the blocks that begin at four places of b.
+	// SADFour is the SAD with each of the blocks that begin at four offsets in b.
 	SADFour func(a []T, stride int, b []T, step, w, h int, at, sums *[4]int)
 	// SATD is the sum of absolute values of the differences' Hadamard
 	// transforms in blocks of 4x4, halved.
 	SATD func(a []T, stride int, b []T, step, w, h int) int
-	// SATDMean is satd with the average of two blocks.
+	// SATDMean is the SATD with the average of two blocks.
 	SATDMean func(a []T, stride int, b, c []T, step, w, h int) int
 }
 
-// GoBlockKernels are the kernels in plain Go.
+// GoBlockKernels returns the kernels in plain Go.
 func GoBlockKernels[T Sample]() BlockKernels[T] {
 	return BlockKernels[T]{copyBlock[T], FillBlock[T], ExtendBlock[T], averageBlock[T]}
 }
 
-// GoDistanceKernels are the kernels in plain Go.
+// GoDistanceKernels returns the kernels in plain Go.
 func GoDistanceKernels[T Sample]() DistanceKernels[T] {
 	return DistanceKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], SATDBlock[T], satdMean[T]}
 }
@@ -126,7 +125,7 @@ func satdMean[T Sample](a []T, stride int, b, c []T, step, w, h int) int {
 	return SATDBlock(a, stride, mean[:], 16, w, h)
 }
 
-// Hadamard is one row of the transform of 8-320 and 8-328.
+// Hadamard is one row of the transform in equations 8-320 and 8-328 of Rec. ITU-T H.264.
 func Hadamard(a, b, c, d *int32) {
 	p, q, r, s := *a+*b, *a-*b, *c+*d, *c-*d
 	*a, *b, *c, *d = p+r, p-r, q-s, q+s

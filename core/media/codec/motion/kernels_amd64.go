@@ -8,7 +8,7 @@ import (
 
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg motion
 
-// FastBlockKernels are the fastest kernels for 8 bits that this processor runs.
+// FastBlockKernels returns the fastest kernels for 8-bit samples that this processor runs.
 func FastBlockKernels() BlockKernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return GoBlockKernels[uint8]()
@@ -29,7 +29,7 @@ func FastBlockKernels() BlockKernels[uint8] {
 	}
 }
 
-// FastWideBlockKernels are the same for samples of two bytes, of up to 10 bits.
+// FastWideBlockKernels returns the fastest kernels for two-byte samples of up to 10 bits.
 func FastWideBlockKernels() BlockKernels[uint16] {
 	k := GoBlockKernels[uint16]()
 	if !cpu.X86.HasAVX2 {
@@ -41,7 +41,7 @@ func FastWideBlockKernels() BlockKernels[uint16] {
 	return k
 }
 
-// FastDistanceKernels are the fastest kernels for 8 bits that this processor runs.
+// FastDistanceKernels returns the fastest kernels for 8-bit samples that this processor runs.
 func FastDistanceKernels() DistanceKernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return GoDistanceKernels[uint8]()
@@ -67,7 +67,7 @@ func FastDistanceKernels() DistanceKernels[uint8] {
 	}
 }
 
-// FastWideDistanceKernels are the same for samples of two bytes, of up to 10 bits.
+// FastWideDistanceKernels returns the fastest kernels for two-byte samples of up to 10 bits.
 func FastWideDistanceKernels() DistanceKernels[uint16] {
 	if !cpu.X86.HasAVX2 {
 		return GoDistanceKernels[uint16]()
@@ -96,15 +96,14 @@ func FastWideDistanceKernels() DistanceKernels[uint16] {
 	}
 }
 
-// First is where a block begins that the slice holds whole. Behind it rows are
-// padded, so that loads may reach further.
+// First returns the address of a block that s contains completely. Rows are padded after it, so
+// that loads may reach further.
 func First(s []uint8, stride, w, h int) *uint8 {
 	_ = s[(h-1)*stride+w-1]
 	return &s[0]
 }
 
-// wideAt is where a block of samples of two bytes begins that the slice holds
-// whole.
+// FirstWide returns the address of a block of two-byte samples that s contains completely.
 func FirstWide(s []uint16, stride, w, h int) *byte {
 	_ = s[(h-1)*stride+w-1]
 	return (*byte)(unsafe.Pointer(&s[0]))

@@ -2,14 +2,14 @@
 
 package motion
 
-// FastBlockKernels are the fastest kernels for 8 bits that this processor runs.
+// FastBlockKernels returns the kernels for 8-bit samples.
 func FastBlockKernels() BlockKernels[uint8] { return GoBlockKernels[uint8]() }
 
-// FastWideBlockKernels are those for more than 8 bits.
+// FastWideBlockKernels returns the kernels for two-byte samples.
 func FastWideBlockKernels() BlockKernels[uint16] { return GoBlockKernels[uint16]() }
 
-// FastDistanceKernels are the fastest kernels for 8 bits that this processor runs.
+// FastDistanceKernels returns the kernels for 8-bit samples.
 func FastDistanceKernels() DistanceKernels[uint8] { return GoDistanceKernels[uint8]() }
 
-// FastWideDistanceKernels are those for more than 8 bits.
+// FastWideDistanceKernels returns the kernels for two-byte samples.
 func FastWideDistanceKernels() DistanceKernels[uint16] { return GoDistanceKernels[uint16]() }

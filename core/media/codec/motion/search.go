@@ -14,12 +14,12 @@ var (
 	SquareCorners = [4][2]int{{-1, -1}, {1, -1}, {-1, 1}, {1, 1}}
 )
 
-// NotTried is the distance of a position that was not tried.
+// NotTried is the distance of a position that was not compared.
 const NotTried = math.MaxInt32
 
-// Search looks for the whole-sample vector with which a block costs least: the sum of absolute
-// differences and what the vector's bits weigh. Set the exported fields of the inputs, then call
-// Run. It is for one goroutine at a time and allocates nothing.
+// Search finds the whole-sample motion vector with the smallest cost for a block: the sum of
+// absolute differences plus the weighted bits of the vector. Set the inputs, then call Run. It
+// is for one goroutine at a time and allocates nothing.
 type Search[T Sample] struct {
 	DistanceKernels[T]
 
@@ -29,18 +29,18 @@ type Search[T Sample] struct {
 	Ref                 []T
 	RefStride           int
 	RefWidth, RefHeight int
-	X, Y                int // of the block in its picture
+	X, Y                int // position of the block in its picture
 
-	Pred                  Vector // the vector from which the difference is sent
-	Lambda                int    // what a bit weighs against the distance, in sixteenths
+	Pred                  Vector // the predicted vector
+	Lambda                int    // weight of a bit against the distance, in sixteenths
 	Left, Right, Up, Down int    // bounds of the vector, in whole samples
-	// Thorough searches try all patterns, also outside of the picture. Others stop where the
-	// start is cheaper than Usual.
+	// Thorough searches try all patterns, also outside the picture. Others stop where the start
+	// costs less than Usual.
 	Thorough bool
 	Usual    int
 
-	// The result: the vector in whole samples, its cost, and the distance alone. Distances are
-	// those of the four positions that were tried last.
+	// The result: the vector in whole samples, its cost, and its distance alone. Distances are
+	// those of the last four positions compared.
 	I, J           int
 	Cost, Distance int
 	Distances      [4]int
@@ -49,9 +49,9 @@ type Search[T Sample] struct {
 	edge    EdgeBlock[T]
 }
 
-// Run searches from the best of the starts: the small diamond, then up to so many steps of the
-// large one, then small ones and corners while they find better. It tells whether the last four
-// distances are those of the small diamond around the result.
+// Run searches from the best of the starts: the small diamond, then up to steps steps of the
+// large one, then small diamonds and corners as long as they improve. It reports whether the
+// last four distances are those of the small diamond around the result.
 func (s *Search[T]) Run(starts []Vector, steps int) (surrounded bool) {
 	s.Cost = math.MaxInt
 	for len(starts) > 0 {
@@ -64,7 +64,7 @@ func (s *Search[T]) Run(starts []Vector, steps int) (surrounded bool) {
 		starts = starts[min(4, len(starts)):]
 	}
 	if !s.Thorough && s.Cost < s.Usual {
-		steps = 0 // as good as around here
+		steps = 0 // no better around here
 	}
 	moved := s.Thorough || s.tryAround(&SmallDiamond)
 	if moved {
@@ -81,7 +81,7 @@ func (s *Search[T]) Run(starts []Vector, steps int) (surrounded bool) {
 	return !moved && !s.Thorough
 }
 
-// tryPositions tries four positions. Those beyond the bounds are moved to them.
+// tryPositions compares four positions, clamped to the bounds.
 func (s *Search[T]) tryPositions(positions *[4][2]int) {
 	inside := true
 	for k, p := range positions {
@@ -105,8 +105,8 @@ func (s *Search[T]) tryPositions(positions *[4][2]int) {
 	}
 }
 
-// tryAround tries the positions that are steps away from the best one, and tells whether one of
-// them is better. Only a thorough search tries those that reach out of the picture.
+// tryAround compares the positions that are steps away from the best one, and reports whether
+// one of them is better. Only a thorough search compares those that reach outside the picture.
 func (s *Search[T]) tryAround(steps *[4][2]int) (moved bool) {
 	i, j := s.I, s.J
 	if s.clear(i, j) {
@@ -129,7 +129,7 @@ func (s *Search[T]) tryAround(steps *[4][2]int) (moved bool) {
 	return moved
 }
 
-// take makes position i, j, the k-th of those that were tried, the result if it costs less.
+// take makes position i, j, the k-th of those compared, the result if it costs less.
 func (s *Search[T]) take(k, i, j int) bool {
 	cost := s.Distances[k] + s.VectorCost(Vector{X: int16(4 * i), Y: int16(4 * j)})
 	if cost >= s.Cost {
@@ -139,13 +139,12 @@ func (s *Search[T]) take(k, i, j int) bool {
 	return true
 }
 
-// Holds tells whether a block at x, y of the reference lies within it.
+// Holds reports whether a block at x, y of the reference is inside it.
 func (s *Search[T]) Holds(x, y int) bool {
 	return uint(x) <= uint(s.RefWidth-s.W) && uint(y) <= uint(s.RefHeight-s.H)
 }
 
-// clear tells whether all steps from position i, j lead to positions within the bounds and the
-// picture.
+// clear reports whether all steps from position i, j are within the bounds and the picture.
 func (s *Search[T]) clear(i, j int) bool {
 	const maxStep = 2
 	x, y := s.X+i, s.Y+j
@@ -153,7 +152,7 @@ func (s *Search[T]) clear(i, j int) bool {
 		x >= maxStep && x <= s.RefWidth-s.W-maxStep && y >= maxStep && y <= s.RefHeight-s.H-maxStep
 }
 
-// distanceAt compares the block with the reference i, j whole samples away.
+// distanceAt returns the SAD with the reference i, j whole samples away.
 func (s *Search[T]) distanceAt(i, j int) int {
 	x, y := s.X+i, s.Y+j
 	if s.Holds(x, y) {
@@ -163,14 +162,14 @@ func (s *Search[T]) distanceAt(i, j int) int {
 	return s.SAD(s.Block, s.Stride, pix, stride, s.W, s.H)
 }
 
-// Within tells whether a vector, in quarters, and its successor are within the bounds.
+// Within reports whether a vector, in quarter samples, and its successor are within the bounds.
 func (s *Search[T]) Within(v Vector) bool {
 	x, y := int(v.X>>2), int(v.Y>>2)
 	return x >= s.Left && x < s.Right && y >= s.Up && y < s.Down
 }
 
 // componentBits is the number of bits of a component of a vector difference, by its absolute
-// value, as an Exp-Golomb code takes them.
+// value, as an Exp-Golomb code.
 var componentBits = func() (n [1 << 11]uint8) {
 	for v := range n {
 		n[v] = uint8(1 + 2*bits.Len(uint(v)))
@@ -178,15 +177,15 @@ var componentBits = func() (n [1 << 11]uint8) {
 	return n
 }()
 
-// VectorCost is what the bits of a vector weigh.
+// VectorCost returns the weighted bits of a vector.
 func (s *Search[T]) VectorCost(v Vector) int {
 	x, y := v.X-s.Pred.X, v.Y-s.Pred.Y
 	const last = 1<<11 - 1
 	return s.Lambda * (int(componentBits[min(max(x, -x), last)&last]) + int(componentBits[min(max(y, -y), last)&last])) >> 4
 }
 
-// SubpelMinimum is the offset in quarter samples, -2 to 2, at which a parabola through the
-// distances one sample before, at and one sample after a position is lowest.
+// SubpelMinimum returns the offset in quarter samples, -2 to 2, of the minimum of a parabola
+// through the distances one sample before, at and one sample after a position.
 func SubpelMinimum(before, at, after int) int16 {
 	curve := before + after - 2*at
 	if curve <= 0 || before == NotTried || after == NotTried {

@@ -6,7 +6,7 @@ import (
 	"iter"
 )
 
-// cursor walks through the NAL units of a packet.
+// cursor iterates over the NAL units of a packet.
 type cursor struct {
 	rest   []byte
 	prefix int // bytes of the length before each unit, 0: start codes
@@ -29,8 +29,8 @@ func (c *cursor) Next() []byte {
 	return nil
 }
 
-// prefixed takes a unit that follows its length (ISO/IEC 14496-15, 5.3.4.2). A
-// length beyond the end ends with what there is.
+// prefixed returns a unit that follows its length (ISO/IEC 14496-15, 5.3.4.2). A length beyond
+// the end is cut to what is left.
 func (c *cursor) prefixed() []byte {
 	n := 0
 	for _, b := range c.rest[:min(c.prefix, len(c.rest))] {
@@ -42,8 +42,8 @@ func (c *cursor) prefixed() []byte {
 	return rest[:n]
 }
 
-// NewCursor walks through data with lengths of prefix bytes, or with start
-// codes (annex B).
+// NewCursor iterates over data with lengths of prefix bytes, or with start codes (annex B) if
+// prefix is 0.
 func NewCursor(data []byte, prefix int) cursor {
 	if prefix == 0 {
 		_, data = CutStartCode(data)
@@ -51,7 +51,7 @@ func NewCursor(data []byte, prefix int) cursor {
 	return cursor{data, prefix}
 }
 
-// annexB yields the NAL units of a byte stream, without their start codes and
+// ByteStream yields the NAL units of a byte stream (annex B), without their start codes and
 // trailing zeros.
 func ByteStream(data []byte) iter.Seq[[]byte] { return All(NewCursor(data, 0)) }
 
@@ -62,7 +62,7 @@ func All(c cursor) iter.Seq[[]byte] {
 	}
 }
 
-// CutStartCode returns what comes before and after the first start code.
+// CutStartCode returns the data before and after the first start code.
 func CutStartCode(data []byte) (before, after []byte) {
 	i := bytes.Index(data, []byte{0, 0, 1})
 	if i < 0 {
@@ -71,9 +71,9 @@ func CutStartCode(data []byte) (before, after []byte) {
 	return data[:i], data[i+3:]
 }
 
-// Unescape appends the RBSP of a NAL unit's payload to dst: without the
-// emulation prevention bytes (7.3.1). Eight zero bytes follow it that its length
-// does not count, so that readers may look ahead.
+// Unescape appends the RBSP of a NAL unit's payload to dst, removing the emulation prevention
+// bytes (7.3.1). Eight zero bytes follow it, not counted in its length, so that readers may look
+// ahead.
 func Unescape(dst, payload []byte) []byte {
 	for {
 		i := bytes.Index(payload, []byte{0, 0, 3})
@@ -88,7 +88,7 @@ func Unescape(dst, payload []byte) []byte {
 	return append(dst, 0, 0, 0, 0, 0, 0, 0, 0)[:n]
 }
 
-// AppendUnit appends a NAL unit of a header and a payload, with emulation prevention
+// AppendUnit appends a NAL unit with a header and a payload, adding emulation prevention
 // (7.4.1).
 func AppendUnit(dst []byte, header []byte, rbsp []byte) []byte {
 	dst = append(dst, header...)
@@ -105,7 +105,7 @@ func AppendUnit(dst []byte, header []byte, rbsp []byte) []byte {
 		}
 	}
 	dst = append(dst, rbsp[from:]...)
-	if n := len(rbsp); n > 0 && rbsp[n-1] == 0 && dst[len(dst)-1] == 0 { // a unit does not end with a zero
+	if n := len(rbsp); n > 0 && rbsp[n-1] == 0 && dst[len(dst)-1] == 0 { // a unit must not end with a zero
 		dst = append(dst, 3)
 	}
 	return dst
@@ -116,5 +116,5 @@ func AppendPrefixed(dst, unit []byte) []byte {
 	return append(binary.BigEndian.AppendUint32(dst, uint32(len(unit))), unit...)
 }
 
-// AppendStartCode appends a unit with a start code of four bytes before it (annex B).
+// AppendStartCode appends a unit after a start code of four bytes (annex B).
 func AppendStartCode(dst, unit []byte) []byte { return append(append(dst, 0, 0, 0, 1), unit...) }

@@ -16,8 +16,8 @@ const (
 	SEIContentLight  = 144 // content_light_level_info
 )
 
-// Messages yields the payload type and the payload of each message of an RBSP of supplemental
-// enhancement information (Rec. ITU-T H.264, 7.3.2.3.1). One that is cut short ends it.
+// Messages yields the payload type and the payload of each message of an SEI RBSP (Rec. ITU-T
+// H.264, 7.3.2.3.1). A truncated message ends it.
 func Messages(rbsp []byte) iter.Seq2[int, []byte] {
 	return func(yield func(int, []byte) bool) {
 		for data := rbsp; len(data) > 2; {
@@ -36,7 +36,7 @@ func Messages(rbsp []byte) iter.Seq2[int, []byte] {
 	}
 }
 
-// messageNumber reads a number whose bytes of 255 stand for 255 more each.
+// messageNumber reads a number in which each byte 255 adds 255.
 func messageNumber(data []byte) (n int, rest []byte) {
 	for len(data) > 0 && data[0] == 255 {
 		n, data = n+255, data[1:]
@@ -47,8 +47,8 @@ func messageNumber(data []byte) (n int, rest []byte) {
 	return n + int(data[0]), data[1:]
 }
 
-// ReadHDR takes into *h what a message says of high dynamic range: the mastering display
-// (D.1.29) or the content's light (D.1.31). It leaves *h alone where the message is another.
+// ReadHDR stores in *h what a message states about high dynamic range: the mastering display
+// (D.1.29) or the content light level (D.1.31). Other messages leave *h unchanged.
 func ReadHDR(h **media.HDR, kind int, payload []byte) {
 	r := bits.NewReader(payload)
 	switch {

@@ -2,11 +2,9 @@ package nal
 
 import "bytes"
 
-// ParameterSets keeps the parameter sets of one kind by their numbers. The zero value
-// is empty.
-//
-// Streams repeat their sets at each key frame. One that comes again with the same bytes
-// must stay the one it was: decoders tell by the pointer whether a sequence goes on.
+// ParameterSets stores the parameter sets of one kind by their numbers. The zero value is empty.
+// Streams repeat their sets at each key frame. A set that is repeated with the same bytes keeps
+// its pointer: decoders compare pointers to see whether a sequence goes on.
 type ParameterSets[S any] struct {
 	sets []storedSet[S]
 }
@@ -14,7 +12,7 @@ type ParameterSets[S any] struct {
 type storedSet[S any] struct {
 	set    *S
 	rbsp   []byte
-	parent any // the set that this one refers to
+	parent any // the set to which this one refers
 }
 
 // Get returns the set of that number, or nil.

@@ -1,9 +1,8 @@
-// Package ratecontrol chooses the quantisers of a video's pictures so that its bitrate comes
-// out, for codecs whose quantiser step doubles every six quantisers, 1 at a QP of 4 (Rec. ITU-T
-// H.264, 8.5.9; H.265, 8.6.1).
-//
-// Pictures of a kind take cost / step bits; the costs are learned from those before. What is left
-// of the bits of a group of pictures is dealt out so that the quantiser stays as even as it can.
+// Package ratecontrol chooses the quantisation parameters of a video's pictures so that it has
+// the requested bitrate, for codecs whose quantiser step doubles every six QPs and is 1 at QP 4
+// (Rec. ITU-T H.264, 8.5.9; H.265, 8.6.1). Pictures of a kind take cost / step bits; the costs
+// are learned from earlier pictures. The remaining bits of a group of pictures are distributed
+// so that the QP stays as constant as possible.
 package ratecontrol
 
 import "vividstrain/core/media"
@@ -11,33 +10,33 @@ import "vividstrain/core/media"
 // Kind is the kind of a picture.
 type Kind uint8
 
-// The kinds, by which Costs are counted.
+// The kinds of pictures, which index Costs.
 const (
 	P Kind = iota
 	B
 	I
 )
 
-// MaxQP is the coarsest quantiser.
+// MaxQP is the coarsest quantisation parameter.
 const MaxQP = 51
 
-// Settings say what is to come out.
+// Settings are the target of rate control.
 type Settings struct {
-	Bitrate float64 // bits a second; 0: a constant quantiser
-	Rate    float64 // pictures a second; fields count as pictures
-	QP      int     // quantiser of P pictures without a bitrate
-	MinQP   int     // the finest quantiser: 0, or -6 for each 2 bits of depth above 8
+	Bitrate float64 // bits per second; 0: a constant QP
+	Rate    float64 // pictures per second; fields count as pictures
+	QP      int     // QP of P pictures without a bitrate
+	MinQP   int     // the finest QP: 0, or 6 less for each bit of depth above 8
 }
 
-// Control is the rate control of a video. All products are rounded on their own, so that every
-// processor chooses the same.
+// Control is the rate control of a video. Floating-point products are rounded separately, so
+// that every processor makes the same choices.
 type Control struct {
 	Settings
 	media.Costs
 
-	// Carry is in bits what groups before left over, negative where they took more.
+	// Carry is the number of bits that earlier groups left over, negative where they took more.
 	Carry float64
-	// GroupBits is what the next group is to take, in bits, instead of its share; 0: its share.
+	// GroupBits is the number of bits for the next group, instead of its share; 0: its share.
 	GroupBits float64
 
 	left   [3]int  // pictures of each kind to come in the group
@@ -49,17 +48,17 @@ type Control struct {
 	attempts  [4]attempt
 }
 
-// attempt is what a picture took with a quantiser.
+// attempt is the size of a picture at a QP.
 type attempt struct {
 	qp   int
 	bits float64
 }
 
-// relativeSteps are the quantiser steps of B and I pictures to those of P pictures. With these
-// the made-up scenes came out best at equal bits (BenchmarkQuality of h264).
+// relativeSteps are the quantiser steps of B and I pictures relative to P pictures. These gave
+// the best PSNR at equal bits over the three scenes (BenchmarkQuality of h264).
 var relativeSteps = [3]float64{P: 1, B: 1.35, I: 0.75}
 
-// steps are the quantiser steps by QP + 12.
+// steps are the quantiser steps, indexed by QP + 12.
 var steps = func() (q [64]float64) {
 	for i := range q {
 		q[i] = float64([6]float64{0.625, 0.6875, 0.8125, 0.875, 1, 1.125}[i%6] * float64(int(1)<<(i/6)) / 4)
@@ -67,11 +66,11 @@ var steps = func() (q [64]float64) {
 	return q
 }()
 
-// Step is the quantiser step of a QP from -12 to 51.
+// Step returns the quantiser step of a QP from -12 to 51.
 func Step(qp int) float64 { return steps[qp+12] }
 
-// Begin starts with a video or a group that is coded on its own. What came before is taken to
-// have been even.
+// Begin starts a video, or a group that is encoded separately. Earlier groups are assumed to
+// have used exactly their share.
 func (c *Control) Begin(s Settings) {
 	*c = Control{Settings: s, window: make([]float64, max(1, int(s.Rate+0.5)))}
 	for i := range c.window {
@@ -80,8 +79,8 @@ func (c *Control) Begin(s Settings) {
 	}
 }
 
-// guessCosts fills in what is not known: as if the group's bits led to the quantiser that films
-// often have, 24, and pictures of the three kinds cost as 1 : 5 : 0.5.
+// guessCosts sets unknown costs, assuming that the group's bits lead to a QP that is common in
+// films, 24, and that pictures of kinds P, I and B cost as 1 : 5 : 0.5.
 func (c *Control) guessCosts(pictures [3]int) {
 	weights := [3]float64{P: 1, I: 5, B: 0.5}
 	sum, n := 0.0, 0
@@ -96,8 +95,8 @@ func (c *Control) guessCosts(pictures [3]int) {
 	}
 }
 
-// BeginGroup begins a group with so many pictures of each kind. What the groups before left over
-// or owe is made good, a tenth of the group's own share at most.
+// BeginGroup starts a group with the given number of pictures of each kind. What earlier groups
+// left over or owe is compensated, by at most a tenth of the group's own share.
 func (c *Control) BeginGroup(pictures [3]int) {
 	c.guessCosts(pictures)
 	c.left = pictures
@@ -111,10 +110,10 @@ func (c *Control) BeginGroup(pictures [3]int) {
 	}
 }
 
-// Left is the number of pictures of each kind to come in the group.
+// Left returns the number of pictures of each kind still to come in the group.
 func (c *Control) Left() [3]int { return c.left }
 
-// targetStep is the quantiser step of P pictures that spends what is left.
+// targetStep returns the quantiser step of P pictures that spends the remaining bits.
 func (c *Control) targetStep() float64 {
 	sum := 0.0
 	for kind, n := range c.left {
@@ -123,8 +122,8 @@ func (c *Control) targetStep() float64 {
 	return sum / max(c.budget, c.Bitrate/c.Rate/4)
 }
 
-// QP chooses the quantiser of a picture. rejected is the number of attempts at it that Accept
-// did not take.
+// QP returns the QP for a picture. rejected is the number of attempts at it that Accept
+// rejected.
 func (c *Control) QP(kind Kind, rejected int) int {
 	if c.Bitrate == 0 {
 		qp := c.Settings.QP + [3]int{P: 0, B: 2, I: -3}[kind]
@@ -147,14 +146,14 @@ func (c *Control) QP(kind Kind, rejected int) int {
 	return max(c.MinQP, min(qp, MaxQP))
 }
 
-// maxBits is the number of bits that the picture may take: a second takes no more than a quarter
-// over the bitrate.
+// maxBits returns the largest size of the picture: a second takes at most a quarter more than
+// the bitrate.
 func (c *Control) maxBits() float64 {
 	return 1.22*c.Bitrate - (c.windowSum - c.window[c.oldest])
 }
 
-// retryQP chooses a quantiser after n attempts that took too much or too little. Each quantiser is
-// taken to save 15 % of the bits, unless two attempts on both sides of what is wanted tell.
+// retryQP returns a QP after n attempts that took too much or too little. Each QP is assumed to
+// save 15 % of the bits, unless two attempts on both sides of the target give a better estimate.
 func (c *Control) retryQP(kind Kind, n int) int {
 	last := c.attempts[n-1]
 	want := min(c.targetBits(kind), c.maxBits())
@@ -176,13 +175,13 @@ func (c *Control) retryQP(kind Kind, n int) int {
 	return qp
 }
 
-// bitsPerQP is the factor in bits from one quantiser to the next between two attempts.
+// bitsPerQP returns the ratio of bits between successive QPs, from two attempts.
 func bitsPerQP(a, b attempt) float64 {
 	if a.qp > b.qp {
 		a, b = b, a
 	}
 	low, high := 1.0, 8.0
-	for range 20 { // the root, by halving: math.Pow differs between processors
+	for range 20 { // the root by bisection: math.Pow differs between processors
 		middle := (low + high) / 2
 		product := 1.0
 		for range b.qp - a.qp {
@@ -197,13 +196,13 @@ func bitsPerQP(a, b attempt) float64 {
 	return high
 }
 
-// targetBits is the picture's share of what is left.
+// targetBits returns the picture's share of the remaining bits.
 func (c *Control) targetBits(kind Kind) float64 {
 	return c.Cost[kind] / float64(c.targetStep()*relativeSteps[kind])
 }
 
-// Accept tells whether it is fine that a picture took so many bits with a quantiser, after so many
-// rejected attempts, and if so counts them. It accepts the fourth attempt in any case.
+// Accept reports whether a picture may have the given size at a QP, after the given number of
+// rejected attempts; if so, it counts the picture. The fourth attempt is always accepted.
 func (c *Control) Accept(kind Kind, qp, bits, rejected int) bool {
 	if c.Bitrate == 0 {
 		return true
@@ -213,13 +212,13 @@ func (c *Control) Accept(kind Kind, qp, bits, rejected int) bool {
 	if rejected < len(c.attempts)-1 {
 		c.attempts[rejected] = attempt{qp, got}
 		first := !c.Known[kind]
-		if first { // the guess is worth nothing
+		if first { // the guess means nothing
 			c.Cost[kind] = cost
 		}
 		want := c.targetBits(kind)
 		tooMuch := got > c.maxBits() && qp < MaxQP || first && got > 1.5*want && qp < MaxQP
 		tooLittle := first && got < 0.5*want && qp > c.MinQP
-		if c.left[P]+c.left[B]+c.left[I] == 1 && rejected < 2 { // nothing comes to make it good
+		if c.left[P]+c.left[B]+c.left[I] == 1 && rejected < 2 { // no later picture can compensate
 			tooMuch, tooLittle = tooMuch || got > 1.25*want, tooLittle || got < 0.75*want
 		}
 		if (tooMuch || tooLittle) && c.retryQP(kind, rejected+1) != qp {
@@ -235,7 +234,7 @@ func (c *Control) Accept(kind Kind, qp, bits, rejected int) bool {
 	return true
 }
 
-// learn takes the cost of a picture into account.
+// learn updates the cost of a kind of picture.
 func (c *Control) learn(kind Kind, qp int, cost float64) {
 	if c.Known[kind] {
 		c.Cost[kind] = float64(0.5*c.Cost[kind]) + float64(0.5*cost)

@@ -1,5 +1,5 @@
-// Package raw is the codec of video that is not coded: the planes Y, Cb, Cr one
-// after the other, 8 bits a sample or 16 with the low byte first.
+// Package raw is the codec of uncompressed video: the planes Y, Cb, Cr in turn, 8 bits per
+// sample, or 16 bits with the low byte first.
 package raw
 
 import (

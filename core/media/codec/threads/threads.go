@@ -1,5 +1,5 @@
-// Package threads runs the work of decoders on threads of their own, and knows how much processor
-// time they used.
+// Package threads runs the tasks of decoders on threads of their own and measures the processor
+// time that they use.
 package threads
 
 import (
@@ -12,8 +12,8 @@ import (
 	"vividstrain/core/cputime"
 )
 
-// Pool works through tasks of one kind. Tasks are used again: one is acquired, filled, submitted,
-// run on a thread, and released.
+// Pool runs tasks of one kind. Tasks are reused: one is acquired, filled, submitted, run on a
+// thread, and released.
 type Pool[T any] struct {
 	queue chan T
 	idle  chan T
@@ -21,8 +21,9 @@ type Pool[T any] struct {
 	busy  atomic.Int64 // nanoseconds
 }
 
-// Start starts so many threads. tasks are all tasks there are, which bounds what is in flight.
-// newWorker is called once on each thread and returns what runs a task.
+// Start starts the given number of threads. tasks are all tasks that exist, which limits how
+// many are in flight. newWorker is called once on each thread and returns the function that runs
+// a task.
 func Start[T any](threads int, tasks []T, newWorker func() (run func(T))) *Pool[T] {
 	p := &Pool[T]{queue: make(chan T, len(tasks)), idle: make(chan T, len(tasks))}
 	for _, t := range tasks {
@@ -34,8 +35,8 @@ func Start[T any](threads int, tasks []T, newWorker func() (run func(T))) *Pool[
 	return p
 }
 
-// work keeps to one thread of the operating system, so that what a decoding thread uses can be
-// read from outside.
+// work stays on one thread of the operating system, so that the processor time of a decoding
+// thread can be measured from outside.
 func (p *Pool[T]) work(run func(T)) {
 	runtime.LockOSThread()
 	before := cputime.Thread()
@@ -47,7 +48,7 @@ func (p *Pool[T]) work(run func(T)) {
 	}
 }
 
-// Acquire returns a task that nobody uses, and waits while there is none.
+// Acquire returns an unused task, and waits while there is none.
 func (p *Pool[T]) Acquire(ctx context.Context) (t T, err error) {
 	select {
 	case t := <-p.idle:
@@ -57,40 +58,41 @@ func (p *Pool[T]) Acquire(ctx context.Context) (t T, err error) {
 	}
 }
 
-// Submit has an acquired task run. It never waits.
+// Submit queues an acquired task to be run. It never waits.
 func (p *Pool[T]) Submit(t T) { p.queue <- t }
 
-// Release takes a task back that was run.
+// Release returns a finished task for reuse.
 func (p *Pool[T]) Release(t T) { p.idle <- t }
 
-// Busy is the processor time that the threads used for tasks that are done.
+// Busy returns the processor time that the threads used for finished tasks.
 func (p *Pool[T]) Busy() time.Duration { return time.Duration(p.busy.Load()) }
 
-// Close waits for the tasks that were submitted, and ends the threads. Nothing may be submitted
+// Close waits for the submitted tasks and stops the threads. Nothing may be submitted
 // afterwards.
 func (p *Pool[T]) Close() {
 	close(p.queue)
 	p.wait.Wait()
 }
 
-// Team counts how many of the threads that there are have work, so that a picture's slices are
-// shared out where others are idle.
+// Team counts how many threads are busy, so that the slices of a picture are shared among idle
+// ones.
 type Team struct {
 	threads int32
 	busy    atomic.Int32
 }
 
-// NewTeam returns a team of so many threads.
+// NewTeam returns a team of the given number of threads.
 func NewTeam(threads int) *Team { return &Team{threads: int32(threads)} }
 
-// Idle is how many threads have no work.
+// Idle returns the number of idle threads.
 func (t *Team) Idle() int { return int(t.threads - t.busy.Load()) }
 
-// Add says that n more threads have work, or with a negative n fewer.
+// Add changes the number of busy threads by n.
 func (t *Team) Add(n int) { t.busy.Add(int32(n)) }
 
-// Each runs tasks 0 to tasks-1 on n goroutines, and counts those beyond the caller's. run is
-// called on each and returns what runs a task there. It returns when all are done.
+// Each runs tasks 0 to tasks-1 on n goroutines, and counts those besides the caller's as busy.
+// run is called on each goroutine and returns the function that runs a task there. Each returns
+// when all are done.
 func (t *Team) Each(n, tasks int, run func(i int) func(task int)) {
 	t.Add(n - 1)
 	defer t.Add(1 - n)
