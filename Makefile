@@ -35,8 +35,8 @@ RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./c
 	./core/partial ./core/route/... ./core/run/... ./core/search ./core/sense/... ./core/tally ./core/transcode/groups \
 	./core/verdict ./report/...
 
-# Conversions in earnest, which take minutes under the race detector; shorter tests run the same code.
-SLOW := AllForms|ConversionsAreWatched
+# Long tests, which take minutes under the race detector; shorter ones run the same code.
+SLOW := AllForms|ConversionsAreWatched|FindsTheTrueCeiling
 
 race: ## tests under the race detector
 	@command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev; }
