@@ -289,7 +289,7 @@ func TestKilledRunIsKeptAndResumed(t *testing.T) {
 	require.True(t, d.Complete)
 	stopped := d.Rungs[2].Attempts[0]
 	require.EqualValues(t, "void", stopped.Verdict, "what was killed says nothing of the device")
-	require.Equal(t, []string{"the program was killed in it"}, stopped.Reasons)
+	require.Equal(t, []string{"the program was killed during it"}, stopped.Reasons)
 	require.Greater(t, len(d.Rungs[2].Attempts), 1)
 	_, errOut, status = s.run("climb", "--resume")
 	require.Equal(t, 2, status)

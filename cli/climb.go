@@ -40,7 +40,7 @@ func (a *app) climbCommand() *cli.Command {
 		Flags: append([]cli.Flag{
 			a.ladderFlag(),
 			&cli.DurationFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
-			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a rung apart", Value: 2 * time.Second, Sources: s.sources("settle")},
+			&cli.DurationFlag{Name: "settle", Usage: "do not judge the first `TIME` of a rung", Value: 2 * time.Second, Sources: s.sources("settle")},
 			&cli.BoolFlag{Name: "all", Usage: "try every rung, even after two that are not smooth", Sources: s.sources("all")},
 			resumeFlag(),
 		}, a.playingFlags()...),

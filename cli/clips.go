@@ -23,7 +23,7 @@ import (
 func (a *app) clipsCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:     "clips",
-		Usage:    "make clips of known format, list them, check them",
+		Usage:    "make clips of a known format, list them, check them",
 		Commands: []*cli.Command{a.clipsBuildCommand(), a.clipsListCommand(), a.clipsVerifyCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
@@ -46,11 +46,11 @@ func (a *app) clipsBuildCommand() *cli.Command {
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the clips into `DIR`", Value: "clips"},
 			&cli.FloatFlag{Name: "seconds", Aliases: []string{"n"}, Usage: "make each clip `N` seconds long", Value: 5},
 			&cli.StringFlag{Name: "scene", Usage: "draw `SCENE`: " + strings.Join(scene.Names(), ", "), Value: scene.Names()[0]},
-			&cli.Uint32Flag{Name: "seed", Usage: "seed of what is random in the scene"},
+			&cli.Uint32Flag{Name: "seed", Usage: "seed of the random parts of the scene"},
 			&cli.StringFlag{Name: "container", Usage: "write `TYPE`: mp4, mkv or ts", Value: "mp4"},
 			&cli.StringFlag{Name: "effort", Usage: "code `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
-			&cli.IntFlag{Name: "key-every", Usage: "a key frame every `N` frames, 1 for key frames alone", DefaultText: "one second"},
-			&cli.IntFlag{Name: "b-frames", Usage: "`N` B frames between two others, 0 to 7; from 3 on the middle one is referred to", DefaultText: "0, or 1 with --effort good"},
+			&cli.IntFlag{Name: "key-every", Usage: "a key frame every `N` frames, 1 for key frames only", DefaultText: "one second"},
+			&cli.IntFlag{Name: "b-frames", Usage: "`N` B frames between two others, 0 to 7; of 3 or more the middle one is a reference", DefaultText: "0, or 1 with --effort good"},
 			&cli.IntFlag{Name: "references", Usage: "P frames refer to `N` frames, 1 to 4", DefaultText: "1, or 3 with --effort good"},
 			&cli.IntFlag{Name: "slices", Usage: "code each picture in `N` slices", Value: 1},
 			&cli.BoolFlag{Name: "cavlc", Usage: "code with CAVLC instead of CABAC"},
@@ -202,7 +202,7 @@ func (e *estimate) frame(f media.Format) string {
 
 func (a *app) clipsListCommand() *cli.Command {
 	return command(&cli.Command{
-		Name: "list", Usage: "say what the clips of a folder are", ArgsUsage: "[FOLDER]",
+		Name: "list", Usage: "list the clips of a folder", ArgsUsage: "[FOLDER]",
 		Flags: []cli.Flag{jsonFlag()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			_, m, err := clipsFolder(c)
@@ -273,7 +273,7 @@ func (a *app) verifyClips(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	if wrong > 0 {
-		return fmt.Errorf("%d of %d clips in %s are not as they were made; delete them, and clips build makes them anew", wrong, len(m.Clips), dir)
+		return fmt.Errorf("%d of %d clips in %s are not as they were made; delete them, and clips build makes them again", wrong, len(m.Clips), dir)
 	}
 	return nil
 }

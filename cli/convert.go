@@ -21,10 +21,10 @@ import (
 func (a *app) convertCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:      "convert",
-		Usage:     "convert a video file, and say what that takes",
+		Usage:     "convert a video file, and measure what that takes",
 		ArgsUsage: "FILE",
-		Description: "Decodes, scales, maps HDR to SDR, changes the frame rate and codes anew, with the program's own\n" +
-			"code; audio goes along as it is. Flat out, unless --ahead lets it run only so far ahead of somebody\n" +
+		Description: "Decodes, scales, maps HDR to SDR, changes the frame rate and encodes, with the program's own\n" +
+			"code; audio is copied. As fast as possible, unless --ahead lets it run only so far ahead of somebody\n" +
 			"who watches: then it also says whether that viewer would have had to wait.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "goal", Aliases: []string{"g"}, Usage: "convert to `GOAL`: a size, a bitrate and perhaps a frame rate, like \"720p 4M\" or \"480p25 1M\""},
@@ -64,7 +64,7 @@ func (a *app) convert(ctx context.Context, c *cli.Command) error {
 }
 
 func forceFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "force", Usage: "overwrite a file that is there already"}
+	return &cli.BoolFlag{Name: "force", Usage: "overwrite an existing file"}
 }
 
 // mayWrite returns an error if a result must not be written to a file: never over its source,
@@ -82,9 +82,9 @@ func mayWrite(source, to string, force bool) error {
 	case err == nil && os.SameFile(from, info):
 		return usagef("%s is the source itself; name another file for the result", to)
 	case !info.Mode().IsRegular():
-		return usagef("%s is no file that could be overwritten", to)
+		return usagef("%s is not a file that can be overwritten", to)
 	case !force:
-		return usagef("%s is there already; --force overwrites it", to)
+		return usagef("%s already exists; --force overwrites it", to)
 	}
 	return nil
 }
@@ -123,7 +123,7 @@ func conversion(c *cli.Command) (job transcode.Job, err error) {
 	case job.Copies < 1 || job.Copies > 1000:
 		return job, usagef("--copies is 1 to 1000, not %d", job.Copies)
 	case c.IsSet("ahead") && (job.Ahead < 2*time.Second || job.Ahead > time.Hour):
-		return job, usagef("--ahead is 2s to 1h, not %s: viewers begin with two seconds in hand", job.Ahead)
+		return job, usagef("--ahead is 2s to 1h, not %s: viewers begin with two seconds buffered", job.Ahead)
 	case c.Int("threads") < 0 || c.Int("threads") > 64:
 		return job, usagef("--threads is 1 to 64, not %d", c.Int("threads"))
 	}

@@ -26,14 +26,14 @@ func (a *app) crowdCommand() *cli.Command {
 			"are a mix, which keeps its proportions. Says what runs out, and which number leaves a reserve of it.",
 		Flags: append([]cli.Flag{
 			&cli.DurationFlag{Name: "every", Usage: "hold each number for `TIME`", Value: 20 * time.Second, Sources: s.sources("every")},
-			&cli.DurationFlag{Name: "settle", Usage: "count the first `TIME` of a number apart", Value: 5 * time.Second, Sources: s.sources("settle")},
+			&cli.DurationFlag{Name: "settle", Usage: "do not judge the first `TIME` of a number", Value: 5 * time.Second, Sources: s.sources("settle")},
 			&cli.IntFlag{Name: "most", Usage: "try at most `N` times the load", Value: 64, Sources: s.sources("most")},
 			&cli.IntFlag{Name: "need", Usage: "`N` times the load are needed: exit status 3 if they are not smooth"},
 			&cli.BoolFlag{Name: "need-reserve", Usage: "the need is met only if the reserve is left, too"},
 			resumeFlag(),
 			&cli.StringFlag{Name: "reserve", Usage: "call a number comfortable that leaves `SHARE` of what runs out", Value: "20%", Sources: s.sources("reserve")},
-			&cli.DurationFlag{Name: "stagger", Usage: "begin streams `TIME` apart", DefaultText: "all together", Sources: s.sources("stagger")},
-			&cli.BoolFlag{Name: "spread", Usage: "begin streams at different places of the film (from a server, or converted here)"},
+			&cli.DurationFlag{Name: "stagger", Usage: "start streams `TIME` apart", DefaultText: "all together", Sources: s.sources("stagger")},
+			&cli.BoolFlag{Name: "spread", Usage: "start streams at different positions in the film (from a server, or converted here)"},
 		}, a.playingFlags()...),
 		Action: a.crowd,
 	}, "vividstrain crowd \"h264 720p25 5M\" --device breakwater-n2 --need 5",
@@ -80,7 +80,7 @@ func (a *app) crowdAnew(ctx context.Context, c *cli.Command) (*logbook.Document,
 // crowdConfig returns the configuration that the flags ask for.
 func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config crowd.Config, err error) {
 	if !c.Args().Present() {
-		return config, usagef("put what on the device? for example: vividstrain crowd \"h264 720p25 5M\"")
+		return config, usagef("which load? for example: vividstrain crowd \"h264 720p25 5M\"")
 	}
 	mix, err := given(ctx, c, "", func(err error) { fmt.Fprintln(a.err, "skipped", text.Printable(err.Error())) })
 	if err != nil {

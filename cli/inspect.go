@@ -14,7 +14,7 @@ import (
 func (a *app) inspectCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:      "inspect",
-		Usage:     "say what video files are",
+		Usage:     "describe video files",
 		ArgsUsage: "FILE...",
 		Flags: []cli.Flag{
 			jsonFlag(),

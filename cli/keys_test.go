@@ -42,7 +42,7 @@ func TestMomentOf(t *testing.T) {
 		require.True(t, want.Equal(at), "%s: %s", text, at)
 	}
 	_, err := momentOf("noon", began, began)
-	require.ErrorContains(t, err, "is no time")
+	require.ErrorContains(t, err, "is not a time")
 }
 
 func TestHandReadings(t *testing.T) {

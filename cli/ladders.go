@@ -201,7 +201,7 @@ func ladderNamed(name string) (*load.Ladder, error) {
 	}
 	l, err := load.Named(name)
 	if err != nil {
-		return nil, usagef("%w; and there is no file of that name", err)
+		return nil, usagef("%w; and there is not a file of that name", err)
 	}
 	return l, nil
 }
@@ -213,7 +213,7 @@ func readFile(path string, most int64) ([]byte, error) {
 		return nil, err
 	}
 	if !info.Mode().IsRegular() || info.Size() > most {
-		return nil, fmt.Errorf("%s: it is no file of at most %d bytes", path, most)
+		return nil, fmt.Errorf("%s: it is not a file of at most %d bytes", path, most)
 	}
 	return os.ReadFile(path)
 }

@@ -20,17 +20,17 @@ import (
 var withResume = []string{"resume", "login", "bearer", "token", "url", "json", "logbook", "no-color"}
 
 func resumeFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "resume", Usage: "go on with a run that was interrupted: the one named, or the newest"}
+	return &cli.BoolFlag{Name: "resume", Usage: "continue an interrupted run: the one named, or the newest"}
 }
 
 // resume continues an interrupted run, on the same route and with the same settings.
 func (a *app) resume(ctx context.Context, c *cli.Command) (*logbook.Document, error) {
 	if c.Args().Len() > 1 {
-		return nil, usagef("--resume goes on with one run; vividstrain runs lists them")
+		return nil, usagef("--resume continues one run; vividstrain runs lists them")
 	}
 	for _, name := range a.typed(c) {
 		if !slices.Contains(withResume, name) {
-			return nil, usagef("--resume goes on with the run's own settings; leave --%s out", name)
+			return nil, usagef("--resume continues with the run's own settings; leave --%s out", name)
 		}
 	}
 	doc, err := a.interrupted(c)
@@ -42,7 +42,7 @@ func (a *app) resume(ctx context.Context, c *cli.Command) (*logbook.Document, er
 		return nil, err
 	}
 	if doc.Plan.SensorsToken && c.String("token") == "" {
-		return nil, usagef("the sensors of run %s want their token again; give --token, or VIVIDSTRAIN_TOKEN in the environment", doc.ID)
+		return nil, usagef("the sensors of run %s need their token again; give --token, or VIVIDSTRAIN_TOKEN in the environment", doc.ID)
 	}
 	return a.measure(ctx, c, doc.Plan.Sensors, r.Traits().Virtual, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
 		config.Route = r

@@ -48,7 +48,7 @@ func TestKilledRunsOnAServerAreResumedByName(t *testing.T) {
 
 	_, errOut, status := s.run("climb", "--resume", climb.ID)
 	require.Equal(t, 2, status)
-	require.Contains(t, errOut, "signed in; give --bearer again, or VIVIDSTRAIN_BEARER in the environment")
+	require.Contains(t, errOut, "used credentials; give --bearer again, or VIVIDSTRAIN_BEARER in the environment")
 	s.env = append(s.env, "VIVIDSTRAIN_BEARER=hunter3")
 	resumed := document(t, s.ok("climb", "--resume", climb.ID, "--json"))
 	s.env = s.env[:len(s.env)-1]

@@ -239,7 +239,7 @@ func handReading(text string) (quantity string, value float64, err error) {
 	if sense.Unit(quantity) == "" {
 		ending := meter.EndingFor(unit)
 		if ending == "" {
-			return "", 0, fmt.Errorf("--reading %q: of which unit is it? Write it like noise=53dB or temp=61C", text)
+			return "", 0, fmt.Errorf("--reading %q: which unit is it in? Write it like noise=53dB or temp=61C", text)
 		}
 		quantity += ending
 	}
@@ -278,5 +278,5 @@ func momentOf(text string, started, now time.Time) (time.Time, error) {
 			return at, nil
 		}
 	}
-	return now, fmt.Errorf("--at %q is no time; write 14:05:10, 2026-11-23T14:05:10Z or +90s", text)
+	return now, fmt.Errorf("--at %q is not a time; write 14:05:10, 2026-11-23T14:05:10Z or +90s", text)
 }

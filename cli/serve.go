@@ -29,18 +29,18 @@ func (a *app) serveCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "serve", Usage: "be a media server, to learn how one is tested",
 		Description: "Serves a folder of clips by progressive HTTP, HLS and DASH, and converts them on request, each for\n" +
-			"one viewer: a conversion runs ahead, then waits for its viewer; a jump starts it anew; one that\n" +
-			"nobody asks any more ends. --cores, --memory and --link hold it to less than this computer has,\n" +
-			"and /metrics says what of that is used.",
+			"one viewer: a conversion runs ahead, then waits for its viewer; a jump restarts it; one without\n" +
+			"requests ends. --cores, --memory and --link limit it to less than this computer has,\n" +
+			"and /metrics shows how much of that is used.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "clips", Usage: "hand out the films in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
+			&cli.StringFlag{Name: "clips", Usage: "serve the films in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
 			&cli.StringFlag{Name: "listen", Usage: "answer at `ADDR`; :8080 is for other computers, too", Value: "127.0.0.1:8080"},
 			&cli.FloatFlag{Name: "cores", Usage: "use at most `N` cores, for example 1.5", DefaultText: "all"},
 			&cli.StringFlag{Name: "memory", Usage: "use at most `BYTES` for conversions, for example 600M", DefaultText: "all"},
-			&cli.StringFlag{Name: "link", Usage: "send at most `RATE` bits a second, for example 100M", DefaultText: "as much as goes"},
+			&cli.StringFlag{Name: "link", Usage: "send at most `RATE` bits a second, for example 100M", DefaultText: "no limit"},
 			&cli.StringSliceFlag{Name: "refuse", Usage: "do not play films of `FORMAT`, for example \"hevc 10bit\""},
-			&cli.DurationFlag{Name: "ahead", Usage: "let conversions run `TIME` ahead of what is asked for", Value: 30 * time.Second},
-			&cli.DurationFlag{Name: "idle", Usage: "end conversions that nobody asks for `TIME`", Value: 12 * time.Second},
+			&cli.DurationFlag{Name: "ahead", Usage: "let conversions run `TIME` ahead of requests", Value: 30 * time.Second},
+			&cli.DurationFlag{Name: "idle", Usage: "end conversions without requests for `TIME`", Value: 12 * time.Second},
 			&cli.DurationFlag{Name: "segment", Usage: "cut films into segments of `TIME`", Value: 4 * time.Second},
 			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads in each conversion", DefaultText: "one for each core, 4 at most"},
 		},

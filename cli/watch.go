@@ -34,7 +34,7 @@ func (a *app) watchCommand() *cli.Command {
 		Flags: append(append(groupFlags(), a.sensorFlags()...),
 			&cli.DurationFlag{Name: "for", Usage: "end after `TIME`", DefaultText: "until q or an interrupt"},
 			&cli.BoolFlag{Name: "record", Usage: "keep the readings in the logbook"},
-			&cli.StringFlag{Name: "serve", Usage: "offer the readings at `ADDR`, for example :9600, to those who have the token"},
+			&cli.StringFlag{Name: "serve", Usage: "serve the readings at `ADDR`, for example :9600, to those who have the token"},
 			&cli.DurationFlag{Name: "every", Usage: "read the sensors every `TIME`", Value: run.SampleEvery},
 		),
 		Action: a.watch,

@@ -50,7 +50,7 @@ const (
 // wrong.
 func ParseLadder(data []byte) (*Ladder, error) {
 	if len(data) > maxFile {
-		return nil, fmt.Errorf("it is larger than %d bytes, no ladder", maxFile)
+		return nil, fmt.Errorf("it is larger than %d bytes, too large for a ladder", maxFile)
 	}
 	var l Ladder
 	if err := DecodeYAML(data, &l); err != nil {

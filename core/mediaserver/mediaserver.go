@@ -229,7 +229,7 @@ func (b *Server) sweep() {
 		}
 		b.mu.Unlock()
 		for _, s := range idle {
-			b.end(s, "nobody asked any more")
+			b.end(s, "no request for too long")
 		}
 	}
 }

@@ -271,7 +271,7 @@ func (b *Server) transportStream(w http.ResponseWriter, r *http.Request, f *film
 	if s == nil {
 		return
 	}
-	defer b.end(s, "the stream is over")
+	defer b.end(s, "the stream has ended")
 	s.mu.Lock()
 	s.waiting++ // it is in use as long as it is open
 	s.mu.Unlock()

@@ -67,7 +67,7 @@ var (
 	Refresh = Option{Name: "refresh", Usage: "refresh the display at `HZ`", Default: 60.}
 	Late    = Option{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Default: "drop"}
 	Ahead   = Option{Name: "ahead", Usage: "convert or fetch at most `TIME` ahead of a viewer", Default: 30 * time.Second}
-	Seed    = Option{Name: "seed", Usage: "seed of what is random", Default: uint64(1)}
+	Seed    = Option{Name: "seed", Usage: "seed of the random parts", Default: uint64(1)}
 )
 
 // Registry is the list of routes; the first one is the default.

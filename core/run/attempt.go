@@ -47,7 +47,7 @@ func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbo
 	case ctx.Err() != nil:
 		var readErr error
 		a.Use, readErr = c.use(a.Started, a.Ended)
-		void(a, verdict.VoidStopped, "the run was stopped in it")
+		void(a, verdict.VoidStopped, "the run was stopped during it")
 		return a, errors.Join(ctx.Err(), readErr, c.record.EndAttempt(*a))
 	case err != nil:
 		void(a, unfit(err), err.Error())
@@ -92,7 +92,7 @@ func (c *Run) prepare(ctx context.Context, plan route.Plan, event Event) (verdic
 		}
 		window := plan.Hold - plan.Settle
 		if due := window.Seconds() * l.Rate.Hz(); l.Rate.Num > 0 && due < leastFrames {
-			return verdict.VoidShort, fmt.Errorf("only %.0f frames are due in the %s that count; --hold %.0fs or more tells something", due, window, (plan.Settle.Seconds() + leastFrames/l.Rate.Hz() + 0.5))
+			return verdict.VoidShort, fmt.Errorf("only %.0f frames are due in the %s that are judged; --hold %.0fs or more is enough", due, window, (plan.Settle.Seconds() + leastFrames/l.Rate.Hz() + 0.5))
 		}
 		err := c.Route.Prepare(ctx, l, func(done, total int) {
 			e := event

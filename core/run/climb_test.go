@@ -427,7 +427,7 @@ func (a *away) Reach(context.Context) error {
 
 func (a *away) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	if a.fail--; a.fail == 0 {
-		return route.Result{Failure: "the server broke the connection off"}, nil
+		return route.Result{Failure: "the server closed the connection"}, nil
 	}
 	return a.Route.Play(ctx, p, live)
 }

@@ -108,7 +108,7 @@ func (c *Run) await(ctx context.Context) error {
 // on the rung.
 func (c *Run) abandoned(rung int, purpose search.Purpose, started time.Time, readings []logbook.Reading) logbook.Attempt {
 	a := logbook.Attempt{Purpose: purpose, Started: started, Ended: started, Verdict: verdict.Void, Void: verdict.VoidKilled,
-		Reasons: []string{"the program was killed in it"}, Windows: []tally.Window{}, Decode: route.Unknown, Use: sense.Use{}}
+		Reasons: []string{"the program was killed during it"}, Windows: []tally.Window{}, Decode: route.Unknown, Use: sense.Use{}}
 	fail := func(limiter verdict.Limiter, evidence string) logbook.Attempt {
 		a.Verdict, a.Void, a.Limiter, a.Evidence = verdict.Failed, "", limiter, evidence
 		return a
@@ -128,7 +128,7 @@ func (c *Run) abandoned(rung int, purpose search.Purpose, started time.Time, rea
 	}
 	for _, before := range c.Doc.Rungs[rung].Attempts {
 		if before.Void == verdict.VoidKilled {
-			a.Reasons = []string{"the program was killed in it twice"}
+			a.Reasons = []string{"the program was killed during it twice"}
 			return fail(verdict.Unknown, "why it was killed is not known")
 		}
 	}

@@ -126,7 +126,7 @@ func (c *Run) pace() []string {
 	if most == steadyPace {
 		return nil
 	}
-	return []string{fmt.Sprintf("the same frames of %s took %.1f times as much of the cores in one attempt as in another: this computer's own speed changed (heat, a power mode, others on the same machine), so that the ceiling may be higher", of, most)}
+	return []string{fmt.Sprintf("one attempt at %s took %.1f times as much CPU per frame as another: this computer's own speed changed (heat, a power mode, others on the same machine), so the ceiling may be higher", of, most)}
 }
 
 // Worst returns the attempt with the worst verdict, the first of several. There must be at least

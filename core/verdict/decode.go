@@ -28,13 +28,13 @@ func InferDecode(use, idle sense.Use, pixelRate float64) (hardware, known bool, 
 	cost, told := corePerPixel(use, idle, pixelRate)
 	switch {
 	case !told:
-		return false, false, "what the player took of the cores is not known"
+		return false, false, "the player's CPU time is not known"
 	case cost >= softwareFrom:
 		return false, true, fmt.Sprintf("a pixel takes %.2g ns of a core", cost)
 	case cost < hardwareUnder:
 		return true, true, fmt.Sprintf("a pixel takes %.2g ns of a core, far less than in software", cost)
 	}
-	return false, false, fmt.Sprintf("a pixel takes %.2g ns of a core, which may be either", cost)
+	return false, false, fmt.Sprintf("a pixel takes %.2g ns of a core, which does not tell", cost)
 }
 
 // corePerPixel returns the processor time per pixel in nanoseconds: of the watched processes, or

@@ -140,9 +140,9 @@ func heatRanOut(w Window) string {
 	down, known := slowedDown(w)
 	switch throttled := w.Use[sense.Throttles]; {
 	case throttled.Mean >= 0.5 && known && down >= 5:
-		return fmt.Sprintf("slowed down for heat %.0f times a second, the clock %.0f %% under its start at %.0f degrees", throttled.Mean, down, temperature.Max)
+		return fmt.Sprintf("throttled for heat %.0f times a second, the clock %.0f %% below its start at %.0f degrees", throttled.Mean, down, temperature.Max)
 	case known && stands && down >= 10:
-		return fmt.Sprintf("the clock %.0f %% under its start while the temperature stands at %.0f degrees", down, temperature.Max)
+		return fmt.Sprintf("the clock %.0f %% below its start while the temperature is %.0f degrees", down, temperature.Max)
 	}
 	return ""
 }
@@ -156,7 +156,7 @@ func powerRanOut(w Window) string {
 	if !known || !measured || stands || down < 10 || power.Mean < 0.97*power.Max {
 		return ""
 	}
-	return fmt.Sprintf("the clock %.0f %% under its start while the power stands at %.0f W", down, power.Max)
+	return fmt.Sprintf("the clock %.0f %% below its start while the power is %.0f W", down, power.Max)
 }
 
 // memoryRanOut: the device swaps, or less than a twentieth of its memory or of the player's

@@ -166,7 +166,7 @@ func notIdle(_ map[string]string, idle sense.Use) string {
 func savesPower(facts map[string]string, _ sense.Use) string {
 	switch {
 	case facts["clock_preference"] == "power":
-		return "the processor is told to save power rather than to be fast (energy preference power)"
+		return "the processor is set to save power rather than to be fast (energy preference power)"
 	case facts["power_profile"] == "low-power":
 		return "the power profile is low-power"
 	case facts["clock_preference"] == "" && (facts["governor"] == "powersave" || facts["governor"] == "conservative"):

@@ -143,12 +143,12 @@ func evidence(t tally.Tally) (reasons []string) {
 	if f := t.Steady(); f != nil {
 		reasons = append(reasons, fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due))
 	} else if t.Speed != nil {
-		reasons = append(reasons, fmt.Sprintf("played at %.3g of its speed", *t.Speed), notCounted)
+		reasons = append(reasons, fmt.Sprintf("played at %.3g of normal speed", *t.Speed), notCounted)
 	} else {
 		reasons = append(reasons, "it played to its end", notCounted)
 	}
 	if t.Buffer != nil {
-		reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s in hand", t.Buffer.MinLeadS))
+		reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s buffered", t.Buffer.MinLeadS))
 	}
 	return reasons
 }
@@ -167,11 +167,11 @@ func (l Limits) broken(t tally.Tally, favour float64) (reasons []string) {
 		speed = &f.Speed
 	}
 	if speed != nil {
-		add(*speed < l.Speed, "played at %.3g of its speed (allowed %g)", *speed, l.Speed)
+		add(*speed < l.Speed, "played at %.3g of normal speed (allowed %g)", *speed, l.Speed)
 	}
 	if f := t.Steady(); f != nil {
 		add(f.Freezes > 0 && f.LongestFreezeMS > l.FreezeMS, "a freeze of %.0f ms (allowed %g ms)", f.LongestFreezeMS, l.FreezeMS)
-		add(f.Damaged > 0, "%d of %d frames could not be decoded whole", f.Damaged, f.Due)
+		add(f.Damaged > 0, "%d of %d frames could not be decoded completely", f.Damaged, f.Due)
 	}
 	if b := t.Buffer; b != nil {
 		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%s of %.1f s in all (allowed %d of %g s)", stalls(b.Stalls), b.StallS, l.Stalls, l.StallS)

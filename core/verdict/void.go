@@ -19,7 +19,7 @@ const (
 	VoidOthers  VoidCause = "others"  // other programs took the computer
 	VoidHost    VoidCause = "host"    // the host of the virtual machine took it
 	VoidStopped VoidCause = "stopped" // the user stopped the run in it
-	VoidKilled  VoidCause = "killed"  // the program was killed in it
+	VoidKilled  VoidCause = "killed"  // the program was killed during it
 )
 
 // Void returns what the cause means for the search; without a cause the attempt counts.

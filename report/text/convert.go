@@ -38,7 +38,7 @@ func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
 		rows = append(rows, []string{"viewer", viewerWords(v)})
 	}
 	if len(r.Left) > 0 {
-		rows = append(rows, []string{"left out", "sound that this container does not take: " + strings.Join(r.Left, ", ")})
+		rows = append(rows, []string{"left out", "audio that this container cannot hold: " + strings.Join(r.Left, ", ")})
 	}
 	b.WriteString(s.Table(nil, rows) + "\n")
 	b.WriteString(s.stages(r))

@@ -72,7 +72,7 @@ func (s Style) notes(r *model.Run) (out string) {
 		out += "\nNoted by hand:\n" + s.Draw(r.Remarks)
 	}
 	if len(r.Gaps.Rows) > 0 {
-		out += "\nSensors that gave nothing:\n" + s.Draw(r.Gaps)
+		out += "\nSensors that failed:\n" + s.Draw(r.Gaps)
 	}
 	return out
 }

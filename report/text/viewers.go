@@ -36,10 +36,10 @@ func (s Style) Viewers(list []tally.Standing) (lines []string) {
 		if v.Waits {
 			state = "waits"
 		}
-		lines = append(lines, fmt.Sprintf("  viewer %-4d fetched %s  played %s  %5.1f s in hand, %s", v.n, bar(v.Fetched, film), bar(v.Played, film), v.Lead().Seconds(), state))
+		lines = append(lines, fmt.Sprintf("  viewer %-4d fetched %s  played %s  %5.1f s buffered, %s", v.n, bar(v.Fetched, film), bar(v.Played, film), v.Lead().Seconds(), state))
 	}
 	if more := len(all) - len(shown); more > 0 {
-		lines = append(lines, fmt.Sprintf("  and %d with more in hand", more))
+		lines = append(lines, fmt.Sprintf("  and %d with more buffered", more))
 	}
 	return lines
 }

@@ -280,7 +280,7 @@ func (w *Watched) foot(s Style, values map[string]float64) (lines []string) {
 		lines = append(lines, s.paint(text.FgYellow, "◐ "+g.Source.Name+": "+g.Reason))
 	}
 	if n := len(w.Absent); n > 0 {
-		lines = append(lines, s.Faint(fmt.Sprintf("\"vividstrain sensors\" tells why these cannot be read: %s", absentNames(w.Absent))))
+		lines = append(lines, s.Faint(fmt.Sprintf("\"vividstrain sensors\" explains why these cannot be read: %s", absentNames(w.Absent))))
 	}
 	return append(lines, s.Faint(w.Foot))
 }

@@ -73,7 +73,7 @@ func ReadManifest(dir string) (*Manifest, error) {
 	defer f.Close()
 	path := filepath.Join(dir, ManifestName)
 	if err := json.NewDecoder(io.LimitReader(f, maxManifest)).Decode(m); err != nil {
-		return nil, fmt.Errorf("%s is no manifest: %w; delete it to begin anew", path, err)
+		return nil, fmt.Errorf("%s is not a manifest: %w; delete it to start again", path, err)
 	}
 	if m.Schema != ManifestSchema {
 		return nil, fmt.Errorf("%s is of %q, not %q", path, m.Schema, ManifestSchema)
@@ -146,7 +146,7 @@ func (o Order) rate(bits int64) int64 {
 func (c Coding) String() string {
 	text := c.Preset.String()
 	if c.KeyEvery == 1 {
-		text += ", key frames alone"
+		text += ", key frames only"
 	} else {
 		text += fmt.Sprintf(", key frame every %d", c.KeyEvery)
 	}

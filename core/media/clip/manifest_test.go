@@ -31,7 +31,7 @@ func TestNamesTellOrdersApart(t *testing.T) {
 func TestCodingInWords(t *testing.T) {
 	for want, c := range map[string]Coding{
 		"fast, key frame every 25, CABAC":                           {KeyEvery: 25},
-		"good, key frames alone, 4 slices, CAVLC":                   {Preset: media.Good, KeyEvery: 1, Slices: 4, CAVLC: true},
+		"good, key frames only, 4 slices, CAVLC":                    {Preset: media.Good, KeyEvery: 1, Slices: 4, CAVLC: true},
 		"fast, key frame every 50, 3 B frames, 2 references, CABAC": {KeyEvery: 50, BFrames: 3, References: 2},
 	} {
 		require.Equal(t, want, c.String())

@@ -35,7 +35,7 @@ func checksums(ctx context.Context, f *registry.File, threads int, each func(md5
 		return each(frame.MD5())
 	})
 	if err == nil && damaged > 0 {
-		err = fmt.Errorf("%d pictures are damaged; what is missing in them was taken from others", damaged)
+		err = fmt.Errorf("%d pictures are damaged; missing parts were copied from other pictures", damaged)
 	}
 	return err
 }

@@ -61,14 +61,14 @@ func FromOptions(m map[string]string) (Options, error) {
 	number := func(name string, to *int) {
 		if text, has := m[name]; has && err == nil {
 			if *to, err = strconv.Atoi(text); err != nil {
-				err = fmt.Errorf("option %s: %q is no number", name, text)
+				err = fmt.Errorf("option %s: %q is not a number", name, text)
 			}
 		}
 	}
 	real := func(name string, to *float64) {
 		if text, has := m[name]; has && err == nil {
 			if *to, err = strconv.ParseFloat(text, 64); err != nil {
-				err = fmt.Errorf("option %s: %q is no number", name, text)
+				err = fmt.Errorf("option %s: %q is not a number", name, text)
 			}
 		}
 	}

@@ -44,7 +44,7 @@ func ReadList(path string) ([]Entry, error) {
 		return nil, fmt.Errorf("%s: it is larger than 4 MB", path)
 	}
 	if err := yaml.Unmarshal(data, &list); err != nil {
-		return nil, fmt.Errorf("%s: it is no list of load lines and addresses (- load: ... url: ...): %w", path, err)
+		return nil, fmt.Errorf("%s: it is not a list of load lines and addresses (- load: ... url: ...): %w", path, err)
 	}
 	switch {
 	case len(list) == 0:

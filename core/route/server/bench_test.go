@@ -148,7 +148,7 @@ func peakMB() float64 {
 // throws away what it gets, in turn, in the same run.
 func BenchmarkBulk(b *testing.B) {
 	address := static(b)
-	const clients, span = 4, 3 * time.Second
+	const clients, span = 4, 12 * time.Second // three segments at least
 	bare := func() float64 {
 		var got atomic.Int64
 		ctx, cancel := context.WithTimeout(b.Context(), span)

@@ -49,7 +49,7 @@ func (s *Server) newClient() *client {
 		DisableCompression: true,
 	}, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) >= maxRedirects {
-			return fmt.Errorf("it was sent on %d times", maxRedirects)
+			return fmt.Errorf("it was redirected %d times", maxRedirects)
 		}
 		if !s.origins[originOf(next.URL)] {
 			next.Header.Del("Authorization")
@@ -81,13 +81,13 @@ func plain(err error) string {
 	var unknown x509.UnknownAuthorityError
 	switch {
 	case errors.As(err, &unknown):
-		return "no one known here has signed its certificate; name the certificate of who did with --ca FILE"
+		return "its certificate is not signed by a known authority; give the authority's certificate with --ca FILE"
 	case errors.As(err, &content):
 		return content.Error()
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nothing answers there (connection refused)"
 	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, io.EOF):
-		return "the server broke the connection off"
+		return "the server closed the connection"
 	case errors.As(err, &timeout) && timeout.Timeout():
 		return "the server did not answer in time"
 	}
@@ -101,7 +101,7 @@ func (e *contentError) Unwrap() error { return e.err }
 
 func (e *contentError) Error() string {
 	if errors.Is(e.err, io.EOF) || errors.Is(e.err, io.ErrUnexpectedEOF) {
-		return "what arrives is cut short, or is no video"
+		return "what arrives is truncated, or not a video"
 	}
 	return e.err.Error()
 }

@@ -24,7 +24,7 @@ var Descriptor = route.Descriptor{
 		{Name: "ca", Usage: "trust the certificates in `FILE`, too", Default: ""},
 		{Name: "jumps", Usage: "jump `N` times after the steady part: to the middle, then anywhere", Default: 0},
 		{Name: "verify", Old: "look", Usage: "decode `SHARE` of the segments and look for damage", Default: "5%"},
-		{Name: "timeout", Old: "patience", Usage: "give a server up that sends nothing for `TIME`", Default: 20 * time.Second},
+		{Name: "timeout", Old: "patience", Usage: "give up a server that sends nothing for `TIME`", Default: 20 * time.Second},
 		route.Ahead, route.Seed,
 	},
 	Uses:    []string{"spread", "sensors", "token"},
@@ -80,7 +80,7 @@ func restoreRoute(r route.Record, v route.Values) (route.Route, error) {
 	}
 	o.Login, o.Token = v.String("login"), v.String("bearer")
 	if how := r.Options["signed_in"]; how != "" && o.Login == "" && o.Token == "" {
-		return nil, &route.GiveAgainError{Err: fmt.Errorf("it signed in; give --%s again, or VIVIDSTRAIN_%s in the environment", how, strings.ToUpper(how))}
+		return nil, &route.GiveAgainError{Err: fmt.Errorf("it used credentials; give --%s again, or VIVIDSTRAIN_%s in the environment", how, strings.ToUpper(how))}
 	}
 	if o.ListFile != "" {
 		if o.List, err = ReadList(o.ListFile); err != nil {

@@ -70,7 +70,7 @@ func (f *progressive) run(ctx context.Context, v *viewer, at time.Duration) erro
 	if at > 0 || v.jumped() {
 		seeker, can := f.file.Demuxer.(media.Seeker)
 		if !can {
-			return &FetchError{f.address, fmt.Errorf("jumps in %s files are not carried out; in mp4 they are", f.file.Container)}
+			return &FetchError{f.address, fmt.Errorf("jumps in %s files are not supported; in mp4 they are", f.file.Container)}
 		}
 		if err := seeker.SeekTo(f.video, int64(at.Seconds()*float64(f.track.Timescale))); err != nil {
 			return f.failed(ctx, err)
@@ -114,7 +114,7 @@ func (f *progressive) again(ctx context.Context, v *viewer) error {
 	}
 	p, same := next.(*progressive)
 	if !same {
-		return &FetchError{f.address, errors.New("it is not a film any more")}
+		return &FetchError{f.address, errors.New("it is no longer a film")}
 	}
 	*f = *p
 	f.remote.ctx = ctx
@@ -289,7 +289,7 @@ func (r *remote) fetch(at int64) error {
 	begin := at / blockSize * blockSize
 	switch {
 	case r.unknown && (r.answer == nil || at < r.at):
-		return &FetchError{r.address, errors.New("it cannot be gone back in")}
+		return &FetchError{r.address, errors.New("it cannot be read again from an earlier position")}
 	case r.answer == nil:
 		answer, err := r.client.open(r.ctx, r.address, stream.Span{Offset: begin})
 		if err != nil {
@@ -339,7 +339,7 @@ func (r *remote) more() error {
 		return nil
 	case errors.Is(err, io.EOF):
 		r.close()
-		return &FetchError{r.address, fmt.Errorf("the server broke the connection off after %d of %d bytes", r.at, r.size)}
+		return &FetchError{r.address, fmt.Errorf("the server closed the connection after %d of %d bytes", r.at, r.size)}
 	case r.ctx.Err() != nil:
 		return context.Cause(r.ctx)
 	case silent:

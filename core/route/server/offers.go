@@ -33,7 +33,7 @@ func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 	switch kindOf(data) {
 	case aPlaylist:
 		if _, variants, err = hls.Parse(data, from); err == nil && variants == nil {
-			err = errors.New("it is a playlist of one film; say with a load line what it is")
+			err = errors.New("it is a playlist of one film; describe it with a load line")
 		}
 	case aManifest:
 		variants, err = dash.Parse(data, from, time.Now())
@@ -41,7 +41,7 @@ func (s *Server) Offers(ctx context.Context) ([]load.Load, error) {
 			variants[i].URL = from.String()
 		}
 	default:
-		err = errors.New("it is neither a playlist nor a manifest; say with a load line what it is")
+		err = errors.New("it is neither a playlist nor a manifest; describe it with a load line")
 	}
 	if err != nil {
 		return nil, &FetchError{s.options.URL, err}
@@ -81,7 +81,7 @@ func (s *Server) take(variants []stream.Variant) (loads []load.Load, err error) 
 		loads = append(loads, l)
 	}
 	if loads == nil {
-		return nil, &FetchError{s.options.URL, fmt.Errorf("none of its %d variants says its size", len(variants))}
+		return nil, &FetchError{s.options.URL, fmt.Errorf("none of its %d variants states its size", len(variants))}
 	}
 	return loads, nil
 }

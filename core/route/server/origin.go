@@ -91,7 +91,7 @@ func checkAddress(address string) (*url.URL, error) {
 			known = known || found == "{"+name+"}"
 		}
 		if !known {
-			return nil, fmt.Errorf("an address has %s, which is nothing that can be filled in; there are {%s}", found, strings.Join(placeholders, "}, {"))
+			return nil, fmt.Errorf("an address has %s, which is not a known placeholder; there are {%s}", found, strings.Join(placeholders, "}, {"))
 		}
 	}
 	u, err := url.Parse(placeholder.ReplaceAllString(address, "x"))

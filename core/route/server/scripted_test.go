@@ -381,7 +381,7 @@ func TestServersThatFail(t *testing.T) {
 			w.Header().Set("Content-Length", "100000")
 			w.Write(make([]byte, 1000))
 			panic(http.ErrAbortHandler)
-		}), "http://box.test/1.m4s: the server broke the connection off"},
+		}), "http://box.test/1.m4s: the server closed the connection"},
 		"an endless segment": {segment(1, func(w http.ResponseWriter, r *http.Request) {
 			for block := make([]byte, 1<<20); r.Context().Err() == nil; {
 				if _, err := w.Write(block); err != nil {
@@ -400,7 +400,7 @@ func TestServersThatFail(t *testing.T) {
 		"a loop of redirects": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, r.URL.String(), http.StatusFound)
 		}, "http://box.test/list.m3u8: it was sent on 10 times"},
-		"garbage as a segment": {segment(1, func(w http.ResponseWriter, _ *http.Request) { w.Write(bytes.Repeat([]byte("x"), 5000)) }), "http://box.test/1.m4s: what arrives is cut short, or is no video"},
+		"garbage as a segment": {segment(1, func(w http.ResponseWriter, _ *http.Request) { w.Write(bytes.Repeat([]byte("x"), 5000)) }), "http://box.test/1.m4s: what arrives is truncated, or not a video"},
 		"another codec": {func(w http.ResponseWriter, r *http.Request) { w.Write(f.mjpeg) },
 			"what arrives is not what was asked: mjpeg 240p25 instead of h264 240p25 400k"},
 		"a playlist without durations": {playlist("#EXTM3U\n0.m4s\n"), "bad playlist, line 2: a segment without #EXTINF"},

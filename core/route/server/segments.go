@@ -62,7 +62,7 @@ func (s *segmented) long(hold time.Duration) error {
 		longest = max(longest, p.Duration)
 	}
 	if list.Ended && len(list.Segments) < 2 {
-		return &route.UnfitError{Unfit: route.TooShort, Err: &FetchError{s.address, errors.New("the film has one segment; that does not tell how fast segments come")}}
+		return &route.UnfitError{Unfit: route.TooShort, Err: &FetchError{s.address, errors.New("the film has only one segment, too few to measure how fast segments come")}}
 	}
 	if need := leastSegments * longest; need > hold {
 		return &route.ShortHoldError{Need: need.Round(time.Second)}
@@ -147,7 +147,7 @@ func (s *segmented) segment(ctx context.Context, v *viewer, number *int) (p stre
 		i := *number - list.First
 		switch {
 		case i < 0: // it is gone; the oldest one is the nearest
-			v.note("segments had gone before they were fetched")
+			v.note("segments were gone before they were fetched")
 			*number = list.First
 			continue
 		case i < len(list.Segments):
@@ -158,7 +158,7 @@ func (s *segmented) segment(ctx context.Context, v *viewer, number *int) (p stre
 			*number, round = list.First, true
 			continue
 		case waited > max(s.server.options.Timeout, 3*list.Refresh):
-			return p, false, &FetchError{s.address, errors.New("the list of what goes on now does not grow any more")}
+			return p, false, &FetchError{s.address, errors.New("the live playlist has stopped growing")}
 		}
 		wait := list.Refresh / 2
 		waited += wait
@@ -240,7 +240,7 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 		return nil, err
 	}
 	if p.Bytes.Size > 0 && n != p.Bytes.Size || answer.ContentLength > 0 && n != answer.ContentLength {
-		return nil, &FetchError{p.URL, errors.New("the server broke the connection off")}
+		return nil, &FetchError{p.URL, errors.New("the server closed the connection")}
 	}
 	v.mu.Lock()
 	v.sent.Bytes += n

@@ -168,10 +168,10 @@ func (d *Device) Options() map[string]string {
 // FromOptions parses the settings that Device.Options returned.
 func FromOptions(m map[string]string) (o Options, err error) {
 	if o.Refresh, err = strconv.ParseFloat(m["refresh_hz"], 64); err != nil {
-		return o, fmt.Errorf("option refresh_hz: %q is no number", m["refresh_hz"])
+		return o, fmt.Errorf("option refresh_hz: %q is not a number", m["refresh_hz"])
 	}
 	if o.Seed, err = strconv.ParseUint(m["seed"], 10, 64); err != nil {
-		return o, fmt.Errorf("option seed: %q is no number", m["seed"])
+		return o, fmt.Errorf("option seed: %q is not a number", m["seed"])
 	}
 	o.Late, o.Profile = tally.Late(m["late"]), m["device"]
 	return o, nil
@@ -234,7 +234,7 @@ func (d *Device) Sample(_ context.Context, now time.Time, list []sense.Reading) 
 // other load.
 func (*Device) Check(l load.Load) error {
 	if l.Goal != nil {
-		return fmt.Errorf("load line %q: simulated devices play as is; they do not convert", l)
+		return fmt.Errorf("load line %q: simulated devices play as-is; they do not convert", l)
 	}
 	return nil
 }

@@ -93,7 +93,7 @@ type Power struct {
 func ParseProfile(data []byte) (*Profile, error) {
 	const largest = 1 << 20
 	if len(data) > largest {
-		return nil, fmt.Errorf("it is larger than %d bytes, no device profile", largest)
+		return nil, fmt.Errorf("it is larger than %d bytes, too large for a device profile", largest)
 	}
 	var p Profile
 	if err := load.DecodeYAML(data, &p); err != nil {

@@ -310,7 +310,7 @@ func (k *kind) comfortable(on *run.Run, r *logbook.Crowd) (number int, why strin
 	limiter := r.Limiter
 	if limiter == "" || limiter == verdict.Unknown || limiter == verdict.Refused {
 		if r.Predicted == nil {
-			return 0, "nothing was read of the device that grows with the number"
+			return 0, "no reading of the device grows with the number"
 		}
 		limiter = r.Predicted.Limiter
 	}
@@ -320,7 +320,7 @@ func (k *kind) comfortable(on *run.Run, r *logbook.Crowd) (number int, why strin
 	}
 	at0, slope, known := k.line(on, r.Highest, used)
 	if !known || slope <= 0 {
-		return 0, fmt.Sprintf("what was read of the %s does not grow with the number", limiter)
+		return 0, fmt.Sprintf("the readings of the %s do not grow with the number", limiter)
 	}
 	fits := min(int(math.Floor((100-k.wanted.ReservePct-at0)/slope)), top)
 	for i, rung := range on.Doc.Rungs { // measured values take precedence over the line

@@ -149,7 +149,7 @@ func countList(list string) (n int) {
 // useMemory applies a memory limit, unless a tighter one is known.
 func (s *limitSource) useMemory(dir, limit, used string) {
 	v, err := s.number(filepath.Join(dir, limit))
-	if err != nil || v <= 0 || v >= 1<<60 { // "max" is no number; version 1 has a very large one
+	if err != nil || v <= 0 || v >= 1<<60 { // "max" is not a number; version 1 has a very large one
 		return
 	}
 	if s.memory[0] != "" {

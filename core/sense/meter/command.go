@@ -25,7 +25,7 @@ func ParseNumber(text string) (float64, error) {
 	}
 	v, err := strconv.ParseFloat(text, 64)
 	if err != nil {
-		return 0, fmt.Errorf("%.40q is no number", text)
+		return 0, fmt.Errorf("%.40q is not a number", text)
 	}
 	return v, nil
 }

@@ -127,7 +127,7 @@ func parseEntry(node *yaml.Node) (Source, error) {
 	if text := e.text("every"); text != "" {
 		every, err = time.ParseDuration(text)
 		if err != nil || every < 100*time.Millisecond || every > time.Hour {
-			return nil, &ConfigError{e.lineOf("every"), "every", fmt.Errorf("%q is no time from 100ms to 1h", text)}
+			return nil, &ConfigError{e.lineOf("every"), "every", fmt.Errorf("%q is not a time from 100ms to 1h", text)}
 		}
 	}
 	picks, err := e.picks()
@@ -254,7 +254,7 @@ func (p *Pick) details(node *yaml.Node) error {
 	if text := e.text("scale"); text != "" {
 		v, err := strconv.ParseFloat(text, 64)
 		if err != nil || v == 0 || v-v != 0 {
-			return &ConfigError{e.lineOf("scale"), "scale", fmt.Errorf("%q is no number to multiply with", text)}
+			return &ConfigError{e.lineOf("scale"), "scale", fmt.Errorf("%q is not a number to multiply with", text)}
 		}
 		p.Scale *= v
 	}

@@ -22,7 +22,7 @@ func newClient() *http.Client {
 	transport.MaxConnsPerHost = 2
 	return &http.Client{Transport: transport, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) >= 5 {
-			return errors.New("it sends from page to page")
+			return errors.New("it redirects too often")
 		}
 		if from, to := via[0].URL, next.URL; from.Scheme != to.Scheme || from.Host != to.Host { // the token belongs to the original origin
 			next.Header.Del("Authorization")
@@ -35,7 +35,7 @@ func newClient() *http.Client {
 func headerFor(address, token string) (http.Header, error) {
 	u, err := url.Parse(address)
 	if err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, fmt.Errorf("%q is no address like http://box:9600/", Plain(address))
+		return nil, fmt.Errorf("%q is not an address like http://box:9600/", Plain(address))
 	}
 	header := http.Header{"User-Agent": {"vividstrain"}}
 	if token != "" {
@@ -166,5 +166,5 @@ func numberOf(r gjson.Result) (float64, error) {
 	if !r.Exists() {
 		return 0, errors.New("there is none")
 	}
-	return 0, errors.New("it is no number")
+	return 0, errors.New("it is not a number")
 }

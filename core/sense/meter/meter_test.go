@@ -321,7 +321,7 @@ func TestCommands(t *testing.T) {
 	values, err := read(t, one(t, "- command: [sh, -c, 'echo 42.5; echo more']\n  read: {temp_c: ''}"), time.Now())
 	require.NoError(t, err)
 	require.Equal(t, 42.5, values[sense.Temperature])
-	for command, want := range map[string]string{"[sh, -c, 'echo warm']": `"warm" is no number`, "[sh, -c, 'exit 3']": "exit status 3", "[sh, -c, 'yes']": "in time", "[sh, -c, 'sleep 60 & sleep 60']": "in time"} {
+	for command, want := range map[string]string{"[sh, -c, 'echo warm']": `"warm" is not a number`, "[sh, -c, 'exit 3']": "exit status 3", "[sh, -c, 'yes']": "in time", "[sh, -c, 'sleep 60 & sleep 60']": "in time"} {
 		limit := 20 * time.Second
 		if want == "in time" {
 			limit = 300 * time.Millisecond
@@ -370,7 +370,7 @@ func TestCSVThatGrows(t *testing.T) {
 	values, err = add("4;high;1\n")
 	require.NoError(t, err)
 	require.Equal(t, map[string]float64{"noise_db": 1}, values)
-	require.Contains(t, sense.Absences([]sense.Source{s})[0].Why, `column "Power": "high" is no number`)
+	require.Contains(t, sense.Absences([]sense.Source{s})[0].Why, `column "Power": "high" is not a number`)
 	_, err = add("4\n")
 	require.ErrorContains(t, err, "Time, Power, Noise")
 	require.NoError(t, os.WriteFile(path, []byte(strings.Repeat("x", 3*maxRow)), 0o666))
@@ -399,7 +399,7 @@ func TestConfigurationErrors(t *testing.T) {
 		"- json: http://box\n  read:\n    power_w: {at: x, scale: no}": "line 3: scale",
 		"- json: http://box\n  read:\n    power_w: {att: x}":           "line 3: att: it is not known",
 		"- json: http://box\n  every: 1ms\n  read: {power_w: x}":       "line 2: every",
-		"- mqtt: box\n  topic: x\n  read: {power_w: x}":                "is no broker",
+		"- mqtt: box\n  topic: x\n  read: {power_w: x}":                "is not a broker",
 		"- mqtt: mqtt://box\n  read: {power_w: x}":                     "a topic is needed",
 		"- command: no-such-program\n  read: {temp_c: ''}":             "line 1: command: the command \"no-such-program\" cannot be run",
 		"- command: [sh]\n  read: {temp_c: '', power_w: ''}":           "one number",

@@ -37,7 +37,7 @@ type MQTT struct {
 func NewMQTT(name, broker, topic, user, password string, every time.Duration, picks []Pick) (*MQTT, error) {
 	u, err := url.Parse(broker)
 	if err != nil || u.Host == "" || u.Scheme != "mqtt" && u.Scheme != "mqtts" && u.Scheme != "tcp" {
-		return nil, fmt.Errorf("%q is no broker like mqtt://box:1883", Plain(broker))
+		return nil, fmt.Errorf("%q is not a broker like mqtt://box:1883", Plain(broker))
 	}
 	if topic == "" {
 		return nil, errors.New("a topic is needed")

@@ -50,11 +50,11 @@ func NewSNMP(name, address string, access SNMPAccess, every time.Duration, picks
 	}
 	number, err := strconv.ParseUint(port, 10, 16)
 	if err != nil || host == "" {
-		return nil, fmt.Errorf("%q is no agent like nas or nas:161", address)
+		return nil, fmt.Errorf("%q is not an agent like nas or nas:161", address)
 	}
 	for _, p := range picks {
 		if strings.Trim(p.At, ".0123456789") != "" || !strings.Contains(p.At, ".") {
-			return nil, fmt.Errorf("%q is no object identifier like 1.3.6.1.2.1.1.3.0", p.At)
+			return nil, fmt.Errorf("%q is not an object identifier like 1.3.6.1.2.1.1.3.0", p.At)
 		}
 	}
 	s := &SNMP{pace: pace{"snmp", name, every}, picks: picks, totals: map[string]total{}}
@@ -181,7 +181,7 @@ func valueOf(v gosnmp.SnmpPDU) (value float64, counter bool, err error) {
 		f, _ := gosnmp.ToBigInt(v.Value).Float64()
 		return f, v.Type == gosnmp.Counter32 || v.Type == gosnmp.Counter64, nil
 	}
-	return 0, false, fmt.Errorf("it is no number but %s", v.Type)
+	return 0, false, fmt.Errorf("it is not a number but %s", v.Type)
 }
 
 func (s *SNMP) rate(key string, v float64, now time.Time) (float64, bool) {

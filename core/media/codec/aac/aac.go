@@ -67,7 +67,7 @@ func Split(t media.Track, data []byte) (_ media.Track, units [][]byte, err error
 		n := int(data[3]&3)<<11 | int(data[4])<<3 | int(data[5])>>5
 		c := config{int(data[2]>>6) + 1, int(data[2] >> 2 & 15), int(data[2]&1)<<2 | int(data[3]>>6)}
 		if n <= head || n > len(data) || c.rate >= len(rates) || data[6]&3 != 0 {
-			return t, units, damaged("an ADTS frame is cut short or of an odd kind")
+			return t, units, damaged("an ADTS frame is truncated or invalid")
 		}
 		t.Config = []byte{byte(c.object<<3 | c.rate>>1), byte(c.rate<<7 | c.channels<<3)}
 		t.Rate, t.Channels = rates[c.rate], c.channels

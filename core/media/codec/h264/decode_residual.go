@@ -429,7 +429,7 @@ func (d *sliceDecoder) largeLevel(ctx int) int32 {
 	return level
 }
 
-var errLevels = damaged("coefficients that no code stands for")
+var errLevels = damaged("an invalid code of coefficients")
 
 // cavlcCoeffs parses the coefficients of a block (9.2) and returns how many there are.
 func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {

@@ -76,7 +76,7 @@ func (w *walk) skipped() (bool, error) {
 	return d.skipRun >= 0, nil
 }
 
-var errCut = damaged("a slice is cut short")
+var errCut = damaged("a slice is truncated")
 
 func (w *walk) macroblock(skip bool) error {
 	d := w.d

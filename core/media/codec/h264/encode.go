@@ -67,7 +67,7 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 	set.KeyEvery, set.Slices = max(set.KeyEvery, 1), max(set.Slices, 1)
 	e := &Encoder{set: set, out: out, work: newWorker(threads.NewTeam(1))}
 	if e.sps, e.pps = e.parameters(); e.sps.level == 0 {
-		return nil, fmt.Errorf("h264 has interlaced video up to level 4.1 alone (table A-4); this many references are beyond it")
+		return nil, fmt.Errorf("h264 has interlaced video up to level 4.1 only (table A-4); this many references are beyond it")
 	}
 	e.s.init()
 	e.s.acquire = func(context.Context) (*pictureTask, error) { return &e.job, nil }
@@ -128,7 +128,7 @@ func CheckFormat(f media.Format) error {
 	case f.Width < 16 || f.Height < 16 || f.Width > 4096 || f.Height > 2304:
 		return fmt.Errorf("h264 is made from 16x16 to 4096x2304, not %dx%d", f.Width, f.Height)
 	case f.Interlaced && levelFor(formatSPS(f), &f) == 0:
-		return fmt.Errorf("h264 has interlaced video up to level 4.1 alone (table A-4); %s at %sb/s is beyond it", f.SizeRate(), media.ShortBitrate(float64(f.Bitrate)))
+		return fmt.Errorf("h264 has interlaced video up to level 4.1 only (table A-4); %s at %sb/s is beyond it", f.SizeRate(), media.ShortBitrate(float64(f.Bitrate)))
 	}
 	return nil
 }

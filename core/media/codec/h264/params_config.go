@@ -22,13 +22,13 @@ func parseConfig(record []byte) (config, error) {
 			if i == 1 {
 				break // some writers leave the picture parameter sets out
 			}
-			return config{}, damaged("the decoder configuration record is cut short (ISO/IEC 14496-15, 5.3.3.1)")
+			return config{}, damaged("the decoder configuration record is truncated (ISO/IEC 14496-15, 5.3.3.1)")
 		}
 		n := int(rest[0] & mask)
 		rest = rest[1:]
 		for range n {
 			if len(rest) < 2 || len(rest) < 2+int(rest[0])<<8+int(rest[1]) {
-				return config{}, damaged("the decoder configuration record is cut short (ISO/IEC 14496-15, 5.3.3.1)")
+				return config{}, damaged("the decoder configuration record is truncated (ISO/IEC 14496-15, 5.3.3.1)")
 			}
 			size := int(rest[0])<<8 + int(rest[1])
 			if size > 0 {

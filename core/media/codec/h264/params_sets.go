@@ -103,7 +103,7 @@ func parseSPS(rbsp []byte) (*sps, error) {
 		s.vui.parse(&r)
 	}
 	if r.Overrun() {
-		return nil, damaged("a sequence parameter set is cut short")
+		return nil, damaged("a sequence parameter set is truncated")
 	}
 	s.setDelay()
 	return s, nil
@@ -368,7 +368,7 @@ func parsePPS(rbsp []byte, sets *nal.ParameterSets[sps]) (*pps, error) {
 		p.chromaQPOffset[1] = int(r.SE())
 	}
 	if r.Overrun() {
-		return nil, damaged("a picture parameter set is cut short")
+		return nil, damaged("a picture parameter set is truncated")
 	}
 	if p.qp < -26-12 || p.qp > 25 || p.bipred > 2 || max(p.chromaQPOffset[0], p.chromaQPOffset[1]) > 12 ||
 		min(p.chromaQPOffset[0], p.chromaQPOffset[1]) < -12 {

@@ -95,7 +95,7 @@ func (h *sliceHeader) parse(r *bits.Reader, header byte, spss *nal.ParameterSets
 		return err
 	}
 	if r.Overrun() {
-		return damaged("a slice header is cut short")
+		return damaged("a slice header is truncated")
 	}
 	return nil
 }

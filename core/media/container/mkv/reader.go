@@ -52,14 +52,14 @@ func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, err
 		return nil, err
 	}
 	if head.id != idEBML {
-		return nil, damaged(0, "it does not begin as such a file does")
+		return nil, damaged(0, "it does not begin like such a file")
 	}
 	d.segment, err = readElement(file, head.end, size)
 	if err != nil {
 		return nil, err
 	}
 	if d.segment.id != idSegment {
-		return nil, damaged(head.end, "there is no segment")
+		return nil, damaged(head.end, "there is not a segment")
 	}
 	if err := d.readHead(); err != nil {
 		return nil, err

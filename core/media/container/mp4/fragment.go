@@ -175,7 +175,7 @@ func (d *defaults) override(data []byte, base int64) (int64, error) {
 	offset := base
 	if flags&tfhdBase != 0 {
 		if offset = int64(word(8)); offset < 0 {
-			return 0, damaged(base, "a fragment's data lies at a negative offset")
+			return 0, damaged(base, "a fragment's data has a negative offset")
 		}
 	}
 	if flags&tfhdDescription != 0 {

@@ -75,7 +75,7 @@ func (d *reader) findMovie() (box, error) {
 		}
 		offset = b.end
 	}
-	return box{}, damaged(d.size, "there is no moov box: the file was cut short or is no mp4")
+	return box{}, damaged(d.size, "there is no moov box: the file is truncated or not an mp4 file")
 }
 
 // openTrack reads one trak box (8.3.1).
@@ -174,7 +174,7 @@ func (d *reader) Rewind() error {
 // fragments cannot seek, since they do not list their key frames.
 func (d *reader) SeekTo(track int, pts int64) error {
 	if d.fragments != nil {
-		return &media.UnsupportedError{Format: "mp4", What: "going to a place in a file in fragments"}
+		return &media.UnsupportedError{Format: "mp4", What: "seeking in a file in fragments"}
 	}
 	if err := d.Rewind(); err != nil {
 		return err
@@ -247,7 +247,7 @@ func (d *reader) ReadPacket(p *media.Packet) error {
 // read reads the data of a sample.
 func (d *reader) read(p *media.Packet, s *sample, track int) error {
 	if s.offset < 0 || s.size > maxPacket || s.offset > d.size-s.size {
-		return damaged(s.offset, "a packet of %d bytes lies beyond the end of the file", s.size)
+		return damaged(s.offset, "a packet of %d bytes is beyond the end of the file", s.size)
 	}
 	data := p.Data
 	if int64(cap(data)) < s.size {

@@ -137,7 +137,7 @@ func (d *reader) findTracks() error {
 	for {
 		data, err := nextData(demux)
 		if errors.Is(err, astits.ErrNoMorePackets) {
-			return damaged(d.read.n, "there is no program map: the file was cut short or is no transport stream")
+			return damaged(d.read.n, "there is no program map: the file is truncated or not a transport stream")
 		}
 		if err != nil {
 			continue

@@ -119,7 +119,7 @@ func TestNoStream(t *testing.T) {
 	}
 	require.Zero(t, packetSize([]byte("GIF89a, but a film?")))
 	_, err := openBytes(bytes.Repeat(append([]byte{0x47, 0x1F, 0xFF, 0x10}, make([]byte, 184)...), 10))
-	require.EqualError(t, err, "damaged ts at byte 1880: there is no program map: the file was cut short or is no transport stream")
+	require.EqualError(t, err, "damaged ts at byte 1880: there is no program map: the file is truncated or not a transport stream")
 }
 
 // Of a file that is damaged throughout nothing comes, and it is said how far it was read.

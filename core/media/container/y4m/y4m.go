@@ -56,7 +56,7 @@ func open(file io.ReaderAt, size int64) (media.Demuxer, error) {
 		return nil, err
 	}
 	if len(line) < len(magic) {
-		return nil, &media.FormatError{Format: Name, Offset: 0, What: "it does not begin as such a file does"}
+		return nil, &media.FormatError{Format: Name, Offset: 0, What: "it does not begin like such a file"}
 	}
 	d.start = int64(len(line)) + 1
 	f := media.Format{Codec: media.Raw, Depth: 8, Transfer: media.SDR, Rate: media.Rate{Num: 25, Den: 1}}
@@ -114,7 +114,7 @@ func (d *reader) line(at int64) (string, error) {
 	}
 	end := bytes.IndexByte(text, '\n')
 	if end < 0 {
-		return "", &media.FormatError{Format: Name, Offset: at, What: "a line of the header has no end"}
+		return "", &media.FormatError{Format: Name, Offset: at, What: "a line of the header does not end"}
 	}
 	return string(text[:end]), nil
 }

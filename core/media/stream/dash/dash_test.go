@@ -121,7 +121,7 @@ func TestDamagedManifests(t *testing.T) {
 		`<SegmentTemplate media="x"><SegmentTimeline><S d="0"/></SegmentTimeline></SegmentTemplate>`:             "times make no sense",
 		`<SegmentTemplate media="x"><SegmentTimeline><S d="1" r="9999999"/></SegmentTimeline></SegmentTemplate>`: "more than 262144 segments",
 		`<SegmentList><SegmentURL media="x"/></SegmentList>`:                                                     "a SegmentList without durations",
-		`<SegmentBase indexRange="9-3"/>`:                                                                        "is no range of bytes",
+		`<SegmentBase indexRange="9-3"/>`:                                                                        "is not a range of bytes",
 	} {
 		_, err := Parse(manifest(`type="static" mediaPresentationDuration="PT9S"`, inside), base, now)
 		require.ErrorContains(t, err, want, inside)

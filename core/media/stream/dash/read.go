@@ -101,7 +101,7 @@ type (
 func Parse(data []byte, base *url.URL, now time.Time) ([]stream.Variant, error) {
 	var m mpd
 	if err := xml.Unmarshal(data, &m); err != nil {
-		return nil, &stream.PlaylistError{What: "it is no manifest: " + stream.Shorten(err.Error())}
+		return nil, &stream.PlaylistError{What: "it is not a manifest: " + stream.Shorten(err.Error())}
 	}
 	r := &reader{mpd: &m, now: now, dynamic: m.Type == "dynamic"}
 	if r.refresh = 2 * time.Second; m.Update != "" {
@@ -148,7 +148,7 @@ func below(base *url.URL, list []string) (*url.URL, error) {
 	}
 	u, err := base.Parse(strings.TrimSpace(list[0]))
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
-		return nil, &stream.PlaylistError{What: fmt.Sprintf("%q is no address", stream.Shorten(list[0]))}
+		return nil, &stream.PlaylistError{What: fmt.Sprintf("%q is not an address", stream.Shorten(list[0]))}
 	}
 	return u, nil
 }
@@ -311,7 +311,7 @@ func (r *reader) counted(list *stream.Playlist, lasts, scale, number int64, star
 	if r.dynamic {
 		began, err := time.Parse(time.RFC3339, r.Start)
 		if err != nil {
-			return &stream.PlaylistError{What: fmt.Sprintf("%q is no availabilityStartTime", stream.Shorten(r.Start))}
+			return &stream.PlaylistError{What: fmt.Sprintf("%q is not an availabilityStartTime", stream.Shorten(r.Start))}
 		}
 		depth, err := isoDuration(r.Depth)
 		if err != nil {
@@ -457,7 +457,7 @@ func byteSpan(s string) (stream.Span, error) {
 	first, err1 := strconv.ParseInt(from, 10, 64)
 	last, err2 := strconv.ParseInt(to, 10, 64)
 	if err1 != nil || err2 != nil || first < 0 || last < first || last-first >= stream.MaxSegmentBytes {
-		return stream.Span{}, &stream.PlaylistError{What: fmt.Sprintf("%q is no range of bytes", stream.Shorten(s))}
+		return stream.Span{}, &stream.PlaylistError{What: fmt.Sprintf("%q is not a range of bytes", stream.Shorten(s))}
 	}
 	return stream.Span{Offset: first, Size: last - first + 1}, nil
 }
@@ -516,7 +516,7 @@ func isoDuration(s string) (time.Duration, error) {
 		}
 	}
 	if m == nil || total > 1e8 {
-		return 0, &stream.PlaylistError{What: fmt.Sprintf("%q is no duration", stream.Shorten(s))}
+		return 0, &stream.PlaylistError{What: fmt.Sprintf("%q is not a duration", stream.Shorten(s))}
 	}
 	return time.Duration(total * float64(time.Second)), nil
 }
@@ -550,7 +550,7 @@ func ParseIndex(data []byte, x *stream.Index) (*stream.Playlist, error) {
 		entry := at + 12*i
 		size, lasts := u32(entry)&0x7fffffff, float64(u32(entry+4))/float64(scale)
 		if data[entry]&0x80 != 0 {
-			return nil, &stream.PlaylistError{What: "a segment index of indexes is not carried out"}
+			return nil, &stream.PlaylistError{What: "a segment index of indexes is not supported"}
 		}
 		if size <= 0 || size > stream.MaxSegmentBytes || lasts <= 0 || lasts > stream.MaxDuration.Seconds() || offset < 0 {
 			return nil, wrong

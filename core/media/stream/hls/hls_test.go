@@ -80,13 +80,13 @@ func TestDamagedPlaylists(t *testing.T) {
 	for text, want := range map[string]string{
 		"hello":                                                "bad playlist, line 1: it does not begin with #EXTM3U",
 		"#EXTM3U\na.ts":                                        "bad playlist, line 2: a segment without #EXTINF",
-		"#EXTM3U\n#EXTINF:-1,\n":                               `bad playlist, line 2: "-1" is no duration of a segment`,
-		"#EXTM3U\n#EXTINF:NaN,\n":                              `bad playlist, line 2: "NaN" is no duration of a segment`,
+		"#EXTM3U\n#EXTINF:-1,\n":                               `bad playlist, line 2: "-1" is not a duration of a segment`,
+		"#EXTM3U\n#EXTINF:NaN,\n":                              `bad playlist, line 2: "NaN" is not a duration of a segment`,
 		"#EXTM3U\n#EXTINF:2,\nftp://x/a":                       `bad playlist, line 3: "ftp://x/a" is no address`,
-		"#EXTM3U\n#EXT-X-BYTERANGE:0@3":                        `bad playlist, line 2: "0@3" is no range of bytes`,
-		"#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:x":                     `bad playlist, line 2: "x" is no number of a segment`,
+		"#EXTM3U\n#EXT-X-BYTERANGE:0@3":                        `bad playlist, line 2: "0@3" is not a range of bytes`,
+		"#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:x":                     `bad playlist, line 2: "x" is not a number of a segment`,
 		"#EXTM3U\n#EXT-X-STREAM-INF:X=1":                       "bad playlist, line 2: a variant without a bandwidth",
-		"#EXTM3U\n#EXT-X-KEY:METHOD=SAMPLE-AES":                `bad playlist, line 2: segments encrypted with "SAMPLE-AES"; only AES-128 is carried out`,
+		"#EXTM3U\n#EXT-X-KEY:METHOD=SAMPLE-AES":                `bad playlist, line 2: segments encrypted with "SAMPLE-AES"; only AES-128 is supported`,
 		"#EXTM3U\n#EXT-X-ENDLIST":                              "bad playlist: it lists nothing",
 		"#EXTM3U\n#EXT-X-KEY:METHOD=AES-128,URI=\"k\",IV=0x12": `bad playlist, line 2: "0x12" is no initialisation vector`,
 	} {

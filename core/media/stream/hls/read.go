@@ -96,7 +96,7 @@ func (h *hls) take(text string) error {
 	case "#EXT-X-MEDIA-SEQUENCE":
 		n, err := strconv.Atoi(strings.TrimSpace(value))
 		if err != nil || n < 0 || n > 1<<30 {
-			return h.wrong("%q is no number of a segment", value)
+			return h.wrong("%q is not a number of a segment", value)
 		}
 		h.list.First = n
 	case "#EXT-X-DISCONTINUITY":
@@ -119,7 +119,7 @@ func (h *hls) take(text string) error {
 func (h *hls) seconds(s string) (time.Duration, error) {
 	v, err := strconv.ParseFloat(strings.TrimSpace(s), 64)
 	if err != nil || !(v >= 0) || v > stream.MaxDuration.Seconds() {
-		return 0, h.wrong("%q is no duration of a segment", stream.Shorten(s))
+		return 0, h.wrong("%q is not a duration of a segment", stream.Shorten(s))
 	}
 	return time.Duration(v * float64(time.Second)), nil
 }
@@ -133,7 +133,7 @@ func (h *hls) byteRange(s string) (stream.Span, error) {
 		o, err = strconv.ParseInt(offset, 10, 64)
 	}
 	if err != nil || n <= 0 || n > stream.MaxSegmentBytes || given && (o < 0 || o > 1<<50) {
-		return stream.Span{}, h.wrong("%q is no range of bytes", stream.Shorten(s))
+		return stream.Span{}, h.wrong("%q is not a range of bytes", stream.Shorten(s))
 	}
 	return stream.Span{Offset: o, Size: n}, nil
 }
@@ -142,7 +142,7 @@ func (h *hls) byteRange(s string) (stream.Span, error) {
 func (h *hls) resolve(s string) (string, error) {
 	u, err := h.base.Parse(s)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" {
-		return "", h.wrong("%q is no address", stream.Shorten(s))
+		return "", h.wrong("%q is not an address", stream.Shorten(s))
 	}
 	return u.String(), nil
 }
@@ -235,7 +235,7 @@ func (h *hls) keyed(a map[string]string) error {
 		return nil
 	case "AES-128":
 	default:
-		return h.wrong("segments encrypted with %q; only AES-128 is carried out", stream.Shorten(a["METHOD"]))
+		return h.wrong("segments encrypted with %q; only AES-128 is supported", stream.Shorten(a["METHOD"]))
 	}
 	u, err := h.resolve(a["URI"])
 	if err != nil {
@@ -246,7 +246,7 @@ func (h *hls) keyed(a map[string]string) error {
 		digits, _ := strings.CutPrefix(strings.ToLower(iv), "0x")
 		b, err := hex.DecodeString(digits)
 		if err != nil || len(b) != 16 {
-			return h.wrong("%q is no initialisation vector", stream.Shorten(iv))
+			return h.wrong("%q is not an initialisation vector", stream.Shorten(iv))
 		}
 		h.key.IV, h.ownIV = [16]byte(b), true
 	}
