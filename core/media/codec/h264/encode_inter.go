@@ -59,14 +59,14 @@ func (c *macroblockEncoder[T]) applyChoice(o *choice) {
 	d.keepRefs(lists)
 }
 
-// target is a block of the macroblock that is searched for in picture ref of list l.
+// target is a block of the macroblock, to be searched for in picture ref of list l.
 type target struct {
 	x, y, w, h int // in the macroblock
 	l, ref     int
 	pred       motion.Vector // the difference to it is sent
 }
 
-// aim sets the search to a block.
+// aim prepares the search of a block.
 func (c *macroblockEncoder[T]) aim(t *target) {
 	r, ref, s := c.r, &c.refs[t.l][t.ref], &c.search
 	s.Block, s.Stride, s.W, s.H = c.src[0][r.at+t.y*r.stride+t.x:], r.stride, t.w, t.h
@@ -74,13 +74,13 @@ func (c *macroblockEncoder[T]) aim(t *target) {
 	s.X, s.Y, s.Pred = c.d.x*16+t.x, r.rowOf()+t.y, t.pred
 }
 
-// predictAt makes the prediction of a block with vector v.
+// predictAt predicts a block with vector v.
 func (c *macroblockEncoder[T]) predictAt(dst []T, t *target, v motion.Vector) {
 	r := c.r
 	r.fetchLuma(dst, 16, &c.refs[t.l][t.ref], c.d.x*16+t.x+int(v.X>>2), r.rowOf()+t.y+int(v.Y>>2), t.w, t.h, int(v.X&3), int(v.Y&3))
 }
 
-// satdAt compares the block that the search is aimed at with the reference at v.
+// satdAt returns the SATD between the block that is searched for and the reference at v.
 func (c *macroblockEncoder[T]) satdAt(t *target, v motion.Vector) int {
 	s, x, y := &c.search, c.search.X+int(v.X>>2), c.search.Y+int(v.Y>>2)
 	if v.X&3|v.Y&3 == 0 && s.Holds(x, y) {
@@ -93,7 +93,7 @@ func (c *macroblockEncoder[T]) satdAt(t *target, v motion.Vector) int {
 	return c.k.SATD(s.Block, s.Stride, c.candidate[:], 16, t.w, t.h)
 }
 
-// costAt is the cost of the block when it is predicted with v: SATD and the bits of the vector.
+// costAt returns the cost of predicting the block with v: SATD and the bits of the vector.
 func (c *macroblockEncoder[T]) costAt(t *target, v motion.Vector) int {
 	cost := c.search.VectorCost(v)
 	if c.d.h.kind == sliceP && t.w == 16 && t.ref == 0 && v == c.skip.mv[0][0] {
@@ -105,7 +105,7 @@ func (c *macroblockEncoder[T]) costAt(t *target, v motion.Vector) int {
 // notRefined is the cost of a block whose search was given up at whole samples.
 const notRefined = 1 << 30
 
-// motionSearch finds a vector for a block, from the best of starts on, and its cost.
+// motionSearch returns a vector for a block, searched from the best of starts, and its cost.
 func (c *macroblockEncoder[T]) motionSearch(t *target, starts []motion.Vector, steps int) (motion.Vector, int) {
 	c.aim(t)
 	surrounded := c.search.Run(starts, steps)
@@ -115,9 +115,9 @@ func (c *macroblockEncoder[T]) motionSearch(t *target, starts []motion.Vector, s
 	return c.refine(t, surrounded)
 }
 
-// refine goes on to quarter samples: it tries the predicted vector and, where the positions
+// refine continues at quarter samples: it compares the predicted vector and, if the positions
 // around the best one were compared, the minimum of a parabola through them. A thorough search
-// goes through the eight quarters around the best of these, too.
+// also compares the eight quarter samples around the best of these.
 func (c *macroblockEncoder[T]) refine(t *target, surrounded bool) (motion.Vector, int) {
 	s := &c.search
 	at := motion.Vector{X: int16(4 * s.I), Y: int16(4 * s.J)}
@@ -167,8 +167,7 @@ func (c *macroblockEncoder[T]) search16x16(l, ref int) (motion.Vector, int) {
 	return v, cost + c.rateCost(refBits(ref, len(c.refs[l])))
 }
 
-// neighbourCost is what the cheaper of the macroblocks to the left and above came to,
-// or 0.
+// neighbourCost returns the cost of the cheaper of the macroblocks to the left and above, or 0.
 func (c *macroblockEncoder[T]) neighbourCost(costs []int32) int {
 	n := &c.d.n
 	if n.left[0] < 0 || n.top < 0 {
@@ -178,7 +177,7 @@ func (c *macroblockEncoder[T]) neighbourCost(costs []int32) int {
 	return int(least)
 }
 
-// refBits is about how many bits a reference index takes.
+// refBits returns the approximate number of bits of a reference index.
 func refBits(ref, n int) int {
 	if n == 1 {
 		return 0
@@ -186,7 +185,7 @@ func refBits(ref, n int) int {
 	return 2*ref + 1
 }
 
-// chooseP finds the best prediction from a picture before.
+// chooseP chooses the best prediction from an earlier picture.
 func (c *macroblockEncoder[T]) chooseP() {
 	o := &c.best
 	if usual := c.neighbourCost(c.finalCosts); !c.thorough && c.skip.cost < usual {
@@ -239,7 +238,7 @@ func (c *macroblockEncoder[T]) searchPartitions(l int) {
 	c.best = o
 }
 
-// chooseB finds the best prediction from pictures before, after or both.
+// chooseB chooses the best prediction from earlier pictures, later ones, or both.
 func (c *macroblockEncoder[T]) chooseB() {
 	r, o := c.r, &c.best
 	c.refineLimit = math.MaxInt
@@ -261,7 +260,7 @@ func (c *macroblockEncoder[T]) chooseB() {
 		uses, o.cost = list1, cost[1]
 	}
 	o.cost += c.rateCost(3)
-	// Both at once: the mean of the two predictions.
+	// Bidirectional: the mean of the two predictions.
 	var price int
 	for l, dst := range [2][]T{c.candidate[:], c.candidate2[:]} {
 		t := target{0, 0, 16, 16, l, ref[l], c.d.predict(l, 0, 4, int8(ref[l]))}

@@ -2,8 +2,8 @@ package h264
 
 import "math"
 
-// lambdas weigh bits against satd by QPY + 6 for each 2 bits of depth above 8,
-// in sixteenths: sqrt(0.85) * 2^((QP-12)/6).
+// lambdas are the Lagrange multipliers of bits against SATD, indexed by QPY + 6 for each bit of
+// depth above 8, in sixteenths: sqrt(0.85) * 2^((QP-12)/6).
 var lambdas = func() (l [maxQP + 1]int) {
 	for qp := range l {
 		l[qp] = int(16*math.Sqrt(0.85)*math.Exp2(float64(qp-12)/6) + 0.5)
@@ -11,16 +11,16 @@ var lambdas = func() (l [maxQP + 1]int) {
 	return l
 }()
 
-// rateCost is what so many bits weigh against satd.
+// rateCost returns the cost of bits in units of SATD.
 func (c *macroblockEncoder[T]) rateCost(bits int) int { return c.lambda * bits >> 4 }
 
-// around finds which neighbours intra prediction may use.
+// findNeighbours determines which neighbours intra prediction may use.
 func (c *macroblockEncoder[T]) findNeighbours() {
 	d := c.d
 	c.available = intraNeighbours{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
 }
 
-// chooseIntra16x16 finds the best mode of Intra_16x16.
+// chooseIntra16x16 returns the best mode of Intra_16x16 and its cost.
 func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 	r := c.r
 	left := c.available.left == [4]bool{true, true, true, true}
@@ -33,7 +33,7 @@ func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 		if m == 0 && !c.available.top || m == 1 && !left || m == 3 && !(left && c.available.top && c.available.topLeft) {
 			continue
 		}
-		// What is predicted vertically and by DC has the same row all over.
+		// Vertical and DC predictions have equal rows.
 		pred, step := c.candidate[:], 0
 		switch m {
 		case 0:
@@ -84,8 +84,8 @@ func (c *macroblockEncoder[T]) chooseIntraChroma() {
 	}
 }
 
-// codeIntraBlocks chooses the modes of a macroblock of Intra_4x4 or, with large,
-// Intra_8x8, and reconstructs its luma. It gives up when the cost passes limit.
+// codeIntraBlocks chooses the modes of an Intra_4x4 or, with large, Intra_8x8 macroblock and
+// reconstructs its luma. It stops when the cost exceeds limit.
 func (c *macroblockEncoder[T]) codeIntraBlocks(large bool, limit int) (cost int, ok bool) {
 	d := c.d
 	step := c.beginIntraBlocks(large)
@@ -109,7 +109,7 @@ func (c *macroblockEncoder[T]) codeIntraBlocks(large bool, limit int) (cost int,
 	return cost, true
 }
 
-// repeatIntraBlocks reconstructs the luma of a macroblock in the modes that were chosen last.
+// repeatIntraBlocks reconstructs the luma of a macroblock in the modes chosen last.
 func (c *macroblockEncoder[T]) repeatIntraBlocks(large bool) {
 	for k, step := 0, c.beginIntraBlocks(large); k < 16; k += step {
 		at, mode := c.lumaAt(k), c.d.mb.modes[blockOf[k]]
@@ -122,7 +122,7 @@ func (c *macroblockEncoder[T]) repeatIntraBlocks(large bool) {
 	}
 }
 
-// beginIntraBlocks tells how many 4x4 blocks are predicted at once.
+// beginIntraBlocks returns how many 4x4 blocks are predicted at once.
 func (c *macroblockEncoder[T]) beginIntraBlocks(large bool) (step int) {
 	d := c.d
 	d.mb.transform8, d.mb.cbp, d.coded, d.more = large, 0, 0, 0
@@ -182,7 +182,7 @@ func (c *macroblockEncoder[T]) codeIntra(limit int, hasty bool) bool {
 	c.findNeighbours()
 	mode, cost := c.chooseIntra16x16()
 	if limit < math.MaxInt && cost > limit {
-		return false // smaller blocks do not make up for that
+		return false // smaller blocks will not make up the difference
 	}
 	plain := limit < math.MaxInt && cost*8 < c.noiseFloor*c.noiseThreshold // smaller blocks cannot predict noise either
 	if hasty && !plain {
@@ -194,7 +194,7 @@ func (c *macroblockEncoder[T]) codeIntra(limit int, hasty bool) bool {
 		best, size = cost, 16
 	}
 	d.setIntra(kindIntra)
-	whole := true // what was tried last came to its end
+	whole := true // the last block size was tried completely
 	if !plain {
 		for _, large := range c.blockSizes {
 			var v int

@@ -2,39 +2,37 @@ package h264
 
 import "vividstrain/core/media/codec/motion"
 
-// encodeKernels are the inner loops of the encoder: how far a block is from its
-// prediction, and what is to be coded of it. Blocks are w x h samples, multiples of 4.
+// encodeKernels are the inner loops of the encoder: distances to predictions, transforms and
+// quantisation. Blocks are w x h samples, multiples of 4.
 type encodeKernels[T motion.Sample] struct {
 	motion.DistanceKernels[T]
-	// directions predicts a block of n x n samples, 4 or 8, in all modes of intra
-	// prediction but DC.
+	// directions predicts a block of n x n samples, n = 4 or 8, in all intra modes except DC.
 	directions func(p *border[T], n int, preds *predictions[T])
-	// satdEach is satd of a block of n x n samples with each of its predictions.
+	// satdEach computes the SATD of a block of n x n samples with each of its predictions.
 	satdEach func(src []T, stride int, preds *predictions[T], n int, costs *modeCosts)
-	// forward4 transforms the differences of the 4x4 blocks of w x h samples to
-	// their prediction, in raster order.
+	// forward4 transforms the differences between the 4x4 blocks of w x h samples and their
+	// prediction, in raster order.
 	forward4 func(src []T, stride int, pred []T, step, w, h int, c []int32)
-	// quantise turns coefficients of 4x4 blocks into levels, in place, and tells
-	// which are not 0, a bit each.
+	// quantise quantises coefficients of 4x4 blocks in place and returns a bit set of the levels
+	// that are not 0.
 	quantise func(c []int32, factors *[64]int32, bias int32, shift uint, nonZero []uint16)
-	// forward8 does the same with an 8x8 block.
+	// forward8 transforms the difference between an 8x8 block and its prediction.
 	forward8 func(src []T, stride int, pred []T, step int, c *[64]int32)
-	// quantise8 turns coefficients of an 8x8 block into levels, in place; where there
-	// are some, of which has tells, it scales them into coeffs.
+	// quantise8 quantises an 8x8 block in place. If a level is left, it reports that and
+	// dequantises the levels into coeffs.
 	quantise8 func(c, factors, scale *[64]int32, bias int32, shift uint, coeffs *[64]int32) (nonZero uint64)
-	// bitCost is about what coefficients cost.
+	// bitCost estimates the rate-distortion cost of coefficients.
 	bitCost func(c, factors *[64]int32, shift uint) int
 }
 
-// predictions are those of a block of 4x4 or 8x8 samples in all modes of intra
-// prediction, one after another. modeCosts are what they cost. There is room for a tenth,
-// since two are compared at once.
+// predictions holds the predictions of a block of 4x4 or 8x8 samples in all intra modes, in
+// turn, and modeCosts their costs. There is room for a tenth, since two are compared at once.
 type (
 	predictions[T motion.Sample] [10 * 64]T
 	modeCosts                    [10]int32
 )
 
-// goEncodeKernels are the kernels in plain Go.
+// goEncodeKernels returns the kernels in plain Go.
 func goEncodeKernels[T motion.Sample]() encodeKernels[T] {
 	return encodeKernels[T]{motion.GoDistanceKernels[T](), directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, forward8[T], quantise8, bitCost}
 }

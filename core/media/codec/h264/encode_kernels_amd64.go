@@ -6,8 +6,7 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// fastEncodeKernels are the fastest search kernels for 8 bits that this
-// processor runs.
+// fastEncodeKernels returns the fastest kernels for 8-bit samples that this processor runs.
 func fastEncodeKernels() encodeKernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return goEncodeKernels[uint8]()
@@ -42,7 +41,7 @@ func fastEncodeKernels() encodeKernels[uint8] {
 	}
 }
 
-// fastWideEncodeKernels are the same for samples of two bytes, of up to 10 bits.
+// fastWideEncodeKernels returns the fastest kernels for two-byte samples of up to 10 bits.
 func fastWideEncodeKernels() encodeKernels[uint16] {
 	if !cpu.X86.HasAVX2 {
 		return goEncodeKernels[uint16]()
@@ -68,14 +67,15 @@ func fastWideEncodeKernels() encodeKernels[uint16] {
 	}
 }
 
-// shuffles4 and shuffles8 are the directions as the assembly takes them: of each, from
-// which of 16 averages and of 16 weighted averages a sample is taken, or 128.
+// shuffles4 and shuffles8 are the directional modes as byte shuffles for the assembly: for each
+// sample, which of 16 averages or of 16 weighted averages it takes, or 128 for neither.
 var (
 	shuffles4 = newShuffles(&directions4, [6][2]uint8{{0, 1}, {0, 1}, {0, 1}, {0, 1}, {0, 1}, {0, 1}})
 	shuffles8 = newShuffles(&directions8, [6][2]uint8{{0, 10}, {0, 1}, {1, 1}, {1, 1}, {10, 10}, {0, 1}})
 )
 
-// newShuffles takes the places from which on there are averages.
+// newShuffles makes the shuffles of all directional modes; from are the table entries at which
+// the loaded averages start.
 func newShuffles(directions *[6][64]uint8, from [6][2]uint8) (s [6][2][64]uint8) {
 	const nothing = 128
 	for direction, places := range directions {
@@ -88,7 +88,7 @@ func newShuffles(directions *[6][64]uint8, from [6][2]uint8) (s [6][2][64]uint8)
 	return s
 }
 
-// fastQueueFlags is the fastest queueFlags that this processor runs.
+// fastQueueFlags returns the fastest queueFlags that this processor runs.
 func fastQueueFlags() func(queue []uint16, f *significanceFlags, nonZero uint64, end int) {
 	if !cpu.X86.HasAVX2 {
 		return queueFlags

@@ -9,7 +9,7 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// macroblockEncoder codes the macroblocks of a slice: it chooses how each is predicted,
+// macroblockEncoder encodes the macroblocks of a slice: it chooses the prediction of each,
 // reconstructs it with the decoder's own code, and writes it.
 type macroblockEncoder[T motion.Sample] struct {
 	d *sliceDecoder
@@ -437,8 +437,8 @@ func (c *macroblockEncoder[T]) updateNoiseFloor(cost int) {
 	}
 }
 
-// mayBeIntra tells whether intra prediction is worth a try: whether the macroblock is flat compared
-// to the residual of inter prediction. It is an early termination.
+// mayBeIntra reports whether intra prediction should be tried: whether the macroblock is flat
+// compared with the residual of inter prediction. It is an early termination.
 func (c *macroblockEncoder[T]) mayBeIntra() bool {
 	r := c.r
 	src := c.src[0][r.at:]

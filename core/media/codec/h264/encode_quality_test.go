@@ -12,8 +12,8 @@ import (
 	"vividstrain/core/media/scene"
 )
 
-// BenchmarkQuality codes a second of each scene at 720p with constant
-// quantisers on one thread: how many bits, how near to the original, how fast.
+// BenchmarkQuality encodes a second of each scene at 720p with constant QPs on one thread, and
+// reports bits, PSNR and speed.
 func BenchmarkQuality(b *testing.B) {
 	for _, name := range scene.Names() {
 		for i := range 4 {

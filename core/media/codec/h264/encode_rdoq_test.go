@@ -62,7 +62,7 @@ func blockCost(w *rdoq, levels, c, factors []int32, shift uint, scan []uint8) (s
 	return sum
 }
 
-// Levels that were weighed cost less than the nearest ones and than those rounded at a
+// Rate-distortion optimised levels cost less than the nearest ones and than those rounded at a
 // third, and none is further from its coefficient than a step.
 func TestRDOQCostsLess(t *testing.T) {
 	r := rand.New(rand.NewPCG(31, 32))
@@ -112,7 +112,8 @@ func TestRDOQCostsLess(t *testing.T) {
 	require.Less(t, weighed, third)
 }
 
-// A level alone far behind is not worth what it takes to say where it is; among others it is.
+// An isolated level late in the scan costs more bits than it is worth; among other levels it is
+// kept.
 func TestLoneLevelsAreDecimated(t *testing.T) {
 	var state [512]uint8
 	for i := range state {
@@ -138,8 +139,8 @@ func TestLoneLevelsAreDecimated(t *testing.T) {
 	require.Equal(t, []int32{3, -3, 2}, []int32{many[scans4[0][0]], many[scans4[0][1]], many[scans4[0][2]]})
 }
 
-// toll follows its formula, and says which transform suits: points the small one, slopes
-// the large one.
+// bitCost follows its formula, and its results choose the transform: the 4x4 one for points, the
+// 8x8 one for slopes.
 func TestCostTellsTheTransform(t *testing.T) {
 	q := newQuantiser(26)
 	r := rand.New(rand.NewPCG(5, 6))
