@@ -24,18 +24,19 @@ const (
 
 // Track describes one track of a file, as its container states it.
 type Track struct {
-	ID        int // as numbered in the container
-	Kind      Kind
-	Codec     string // codec word; the container's own code if the codec is not known
-	Timescale int64  // units per second of packet times, positive
-	Format    Format // of video; Rate and Bitrate are zero where unknown
-	Colour    Colour // of video; zero where the container does not state it
-	HDR       *HDR   // of video; nil where the container does not state it
-	Channels  int    // of audio
-	Rate      int    // of audio, samples per second
-	Config    []byte // the codec's configuration record, as the container stores it
-	Packets   int    // number of packets, 0 where unknown
-	Duration  time.Duration
+	ID           int // as numbered in the container
+	Kind         Kind
+	Codec        string // codec word; the container's own code if the codec is not known
+	Timescale    int64  // units per second of packet times, positive
+	Format       Format // of video; Rate and Bitrate are zero where unknown
+	Colour       Colour // of video; zero where the container does not state it
+	HDR          *HDR   // of video; nil where the container does not state it
+	Channels     int    // of audio
+	Rate         int    // of audio, samples per second
+	Config       []byte // the codec's configuration record, as the container stores it
+	ConfigOffset int64  // byte offset of Config in the file; 0 where not known
+	Packets      int    // number of packets, 0 where unknown
+	Duration     time.Duration
 }
 
 // NoTime is the value of a time that a file does not state.

@@ -200,7 +200,7 @@ func newParser(t media.Track) (media.UnitParser, error) {
 		return nil, nil
 	}
 	p := codec.NewParser()
-	return p, p.Configure(t.Config)
+	return p, media.At(p.Configure(t.Config), t.ConfigOffset)
 }
 
 // keyCount counts frames and the distances between key frames.

@@ -2,6 +2,8 @@ package inspect
 
 import (
 	"bytes"
+	"errors"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -124,5 +126,34 @@ func TestLevelThatIsPassed(t *testing.T) {
 		want         bool
 	}{{"4.1", "4", true}, {"4", "4.1", false}, {"5", "5", false}, {"", "4", false}, {"1b", "1", false}, {"4", "", false}} {
 		require.Equal(t, c.want, above(c.level, c.other), "%+v", c)
+	}
+}
+
+// Damage in a configuration record is reported with its place in the file, whichever container
+// holds it.
+func TestDamagedConfigurationIsFound(t *testing.T) {
+	for _, name := range []string{"a.mp4", "a.mkv"} {
+		source, err := registry.Open(streams + "baseline-ip.264")
+		require.NoError(t, err)
+		path := filepath.Join(t.TempDir(), name)
+		out, err := os.Create(path)
+		require.NoError(t, err)
+		c, err := registry.ContainerFor(path)
+		require.NoError(t, err)
+		_, err = registry.Rewrap(t.Context(), source, c, out, false)
+		require.NoError(t, err)
+		require.NoError(t, errors.Join(source.Close(), out.Close()))
+		data, err := os.ReadFile(path)
+		require.NoError(t, err)
+		file, err := registry.Open(path)
+		require.NoError(t, err)
+		record := file.Tracks()[0].Config
+		at := bytes.Index(data, record)
+		require.Positive(t, at)
+		require.NoError(t, file.Close())
+		data[at] = 7 // the version
+		require.NoError(t, os.WriteFile(path, data, 0o600))
+		_, err = File(t.Context(), path)
+		require.ErrorContains(t, err, fmt.Sprintf("at byte %d: the decoder configuration record has version 7, not 1", at), name)
 	}
 }

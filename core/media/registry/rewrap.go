@@ -117,7 +117,7 @@ func (r *rewrap) first(ctx context.Context, track int) (p media.Packet, err erro
 // described adds to a track what the headers of its stream state.
 func described(t media.Track, codec *media.Codec, first []byte) (media.Track, error) {
 	parser := codec.NewParser()
-	if err := errors.Join(parser.Configure(t.Config), parser.Packet(first)); err != nil {
+	if err := errors.Join(media.At(parser.Configure(t.Config), t.ConfigOffset), parser.Packet(first)); err != nil {
 		return t, err
 	}
 	info := parser.Info()

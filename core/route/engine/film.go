@@ -165,7 +165,7 @@ func scan(ctx context.Context, file *registry.File) (*film, error) {
 // frameCounter returns a function that reports of packets whether a frame begins with them: a
 // second field may be a packet of its own.
 func frameCounter(parser media.UnitParser, t media.Track) func(p *media.Packet) (bool, error) {
-	err := parser.Configure(t.Config)
+	err := media.At(parser.Configure(t.Config), t.ConfigOffset)
 	frames := 0
 	return func(p *media.Packet) (bool, error) {
 		if err == nil {

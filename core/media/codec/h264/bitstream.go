@@ -83,7 +83,7 @@ func contains(units [][]byte, unit []byte) bool {
 func toByteStream(t media.Track) (media.Filter, error) {
 	c, err := parseConfig(t.Config)
 	if err != nil {
-		return nil, err
+		return nil, media.At(err, t.ConfigOffset)
 	}
 	start := []byte{0, 0, 0, 1}
 	return inPlace(func(dst []byte, p *media.Packet) []byte {

@@ -28,7 +28,7 @@ func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 	d.init()
 	if len(t.Config) > 0 {
 		if err := d.configure(t.Config); err != nil {
-			return nil, err
+			return nil, media.At(err, t.ConfigOffset)
 		}
 	}
 	jobs := make([]*pictureTask, 2*threadCount+1)

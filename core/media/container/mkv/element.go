@@ -84,8 +84,9 @@ func (e element) content(r io.ReaderAt) ([]byte, error) {
 	return data, nil
 }
 
-// children calls each for every element in data, which is at offset in the file.
-func children(data []byte, offset int64, each func(id uint32, data []byte) error) error {
+// children calls each for every element in data, which is at offset in the file, with the
+// element's data and where they are.
+func children(data []byte, offset int64, each func(id uint32, data []byte, at int64) error) error {
 	for at := 0; at < len(data); {
 		id, length := vint(data[at:])
 		if length == 0 || length > 4 {
@@ -97,7 +98,7 @@ func children(data []byte, offset int64, each func(id uint32, data []byte) error
 			return damaged(offset+int64(at), "an element does not fit into the one around it")
 		}
 		at = start + int(size)
-		if err := each(uint32(id|1<<(7*length)), data[start:at]); err != nil {
+		if err := each(uint32(id|1<<(7*length)), data[start:at], offset+int64(start)); err != nil {
 			return err
 		}
 	}

@@ -113,7 +113,7 @@ func (d *reader) readHead() error {
 }
 
 func (d *reader) readInfo(data []byte, at int64) (length float64, err error) {
-	err = children(data, at, func(id uint32, data []byte) error {
+	err = children(data, at, func(id uint32, data []byte, at int64) error {
 		switch id {
 		case idTimestampScale:
 			if d.scale = int64(number(data)); d.scale < 1 || d.scale > 1e9 {
@@ -128,7 +128,7 @@ func (d *reader) readInfo(data []byte, at int64) (length float64, err error) {
 }
 
 func (d *reader) readTracks(data []byte, at int64) error {
-	return children(data, at, func(id uint32, data []byte) error {
+	return children(data, at, func(id uint32, data []byte, at int64) error {
 		if id != idTrackEntry {
 			return nil
 		}
@@ -136,7 +136,7 @@ func (d *reader) readTracks(data []byte, at int64) error {
 			return damaged(at, "there are more than %d tracks", maxTracks)
 		}
 		t, x := media.Track{Kind: media.Other}, trackExtra{}
-		err := children(data, at, func(id uint32, data []byte) error { return d.readEntry(&t, &x, id, data, at) })
+		err := children(data, at, func(id uint32, data []byte, at int64) error { return d.readEntry(&t, &x, id, data, at) })
 		t.Format.Codec = t.Codec
 		d.tracks, d.extra = append(d.tracks, t), append(d.extra, x)
 		return err
@@ -162,13 +162,13 @@ func (d *reader) readEntry(t *media.Track, x *trackExtra, id uint32, data []byte
 			t.Codec = codec.Name
 		}
 	case idCodecPrivate:
-		t.Config = slices.Clone(data)
+		t.Config, t.ConfigOffset = slices.Clone(data), at
 	case idDefaultDuration:
 		x.duration = int64(number(data) & math.MaxInt64)
 	case idVideo:
-		return children(data, at, func(id uint32, data []byte) error { return readVideo(t, id, data, at) })
+		return children(data, at, func(id uint32, data []byte, at int64) error { return readVideo(t, id, data, at) })
 	case idAudio:
-		return children(data, at, func(id uint32, data []byte) error {
+		return children(data, at, func(id uint32, data []byte, at int64) error {
 			switch id {
 			case idSampling:
 				t.Rate = int(max(0, min(float(data), 1e7)))
@@ -192,7 +192,7 @@ func readVideo(t *media.Track, id uint32, data []byte, at int64) error {
 	case idFlagInterlaced:
 		t.Format.Interlaced = number(data) == 1
 	case idColour:
-		return children(data, at, func(id uint32, data []byte) error { return readColour(t, id, data, at) })
+		return children(data, at, func(id uint32, data []byte, at int64) error { return readColour(t, id, data, at) })
 	}
 	return nil
 }
@@ -214,7 +214,7 @@ func readColour(t *media.Track, id uint32, data []byte, at int64) error {
 		media.HDROf(&t.HDR).MaxFALL = uint16(v)
 	case idMastering:
 		h := media.HDROf(&t.HDR)
-		return children(data, at, func(id uint32, data []byte) error {
+		return children(data, at, func(id uint32, data []byte, at int64) error {
 			if i := id - idMasteringFirst; i < 10 {
 				setMastering(h, int(i), float(data))
 			}
@@ -244,8 +244,8 @@ func setMastering(h *media.HDR, i int, v float64) {
 // readEncodings accepts only header stripping (5.1.4.1.31.6).
 func readEncodings(x *trackExtra, data []byte, at int64) error {
 	stripped := false
-	var walk func(id uint32, data []byte) error
-	walk = func(id uint32, data []byte) error {
+	var walk func(id uint32, data []byte, at int64) error
+	walk = func(id uint32, data []byte, at int64) error {
 		switch id {
 		case idEncoding, idCompression:
 			return children(data, at, walk)
@@ -366,11 +366,11 @@ func (d *reader) readGroup(e element) error {
 		return err
 	}
 	var block []byte
-	key, duration := true, int64(0)
-	err = children(data, e.start, func(id uint32, data []byte) error {
+	key, duration, begins := true, int64(0), int64(0)
+	err = children(data, e.start, func(id uint32, data []byte, at int64) error {
 		switch id {
 		case idBlock:
-			block = data
+			block, begins = data, at
 		case idBlockDuration:
 			duration = int64(number(data) & math.MaxInt32)
 		case idReference:
@@ -381,7 +381,7 @@ func (d *reader) readGroup(e element) error {
 	if err != nil || block == nil {
 		return err
 	}
-	return d.readBlock(block, e.start, key, duration)
+	return d.readBlock(block, begins, key, duration)
 }
 
 // readBlock splits a block into its frames (RFC 9559, section 10).

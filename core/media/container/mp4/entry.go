@@ -200,13 +200,13 @@ func (d *reader) readExtension(b box, t *media.Track, codec *media.Codec) error 
 	}
 	switch {
 	case codec != nil && b.kind == codec.IDs.MP4Config:
-		t.Config = data
+		t.Config, t.ConfigOffset = data, b.start
 	case b.kind == "esds" && len(data) >= 4:
 		object, config := decoderConfig(data[4:])
 		if codec := d.codecs.ByMP4Object(object); codec != nil {
 			t.Codec = codec.Name
 		}
-		t.Config = config
+		t.Config, t.ConfigOffset = config, b.start
 	case b.kind == "colr" && len(data) >= 11 && string(data[:4]) == "nclx":
 		t.Colour = media.Colour{Primaries: int(binary.BigEndian.Uint16(data[4:])), Transfer: int(binary.BigEndian.Uint16(data[6:])),
 			Matrix: int(binary.BigEndian.Uint16(data[8:])), FullRange: data[10]&0x80 != 0}

@@ -264,7 +264,7 @@ func TestTablesThatDoNotAgree(t *testing.T) {
 		"fewer chunks than samples": {func(p *plan) { p.chunks = p.chunks[:1] }, "fewer chunks than 4 samples need"},
 		"a chunk without samples":   {func(p *plan) { p.toChunk[0][1] = 0 }, "chunk 1 holds no samples"},
 		"chunks from the second on": {func(p *plan) { p.toChunk[0][0] = 2 }, "chunk 1 holds no samples"},
-		"a sample beyond the end":   {func(p *plan) { p.sizes[3] = 1 << 20 }, "lies beyond the end"},
+		"a sample beyond the end":   {func(p *plan) { p.sizes[3] = 1 << 20 }, "is beyond the end"},
 	} {
 		p := good
 		p.sizes, p.chunks, p.toChunk = slices.Clone(p.sizes), slices.Clone(p.chunks), slices.Clone(p.toChunk)
