@@ -64,8 +64,8 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	context.AfterFunc(ctx, func() {
 		stop() // the next interrupt ends the program at once
 	})
-	a := &app{in: in, out: out, err: errOut, args: args[min(1, len(args)):]}
-	err := a.run(ctx, args)
+	a := &app{in: in, out: out, err: errOut, args: modern(args)[min(1, len(args)):]}
+	err := a.run(ctx, modern(args))
 	if err == nil {
 		return exitDone
 	}
@@ -101,10 +101,14 @@ func (a *app) fail(ctx context.Context, err error) int {
 		rate  *clip.RateError
 		typed usageError
 	)
-	fmt.Fprintln(a.err, "vividstrain:", oneLine(err))
+	if badSetting.MatchString(err.Error()) {
+		err = flagError(err)
+	}
+	for _, e := range lines(err) {
+		fmt.Fprintln(a.err, "vividstrain:", oneLine(e))
+	}
 	switch {
-	case errors.As(err, &typed), errors.As(err, &wrong), errors.As(err, &rate),
-		strings.HasPrefix(err.Error(), "could not parse"): // a flag's value in the environment or the settings file; it has no type
+	case errors.As(err, &typed), errors.As(err, &wrong), errors.As(err, &rate):
 		return exitUsage
 	}
 	return exitFailed
@@ -143,7 +147,7 @@ func (a *app) root() *cli.Command {
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
-				return usagef("unknown command %q; vividstrain --help lists the commands", c.Args().First())
+				return unknownCommand(c)
 			}
 			return cli.ShowRootCommandHelp(c)
 		},
@@ -152,11 +156,6 @@ func (a *app) root() *cli.Command {
 		HideHelpCommand: true,
 		Suggest:         false,
 	}
-}
-
-// usageFailed handles flags that cannot be parsed.
-func usageFailed(_ context.Context, c *cli.Command, err error, _ bool) error {
-	return usagef("%w; %s --help lists what there is", err, c.FullName())
 }
 
 // makeClips is a command that makes the clips that other examples use.

@@ -17,6 +17,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
+	"vividstrain/core/media"
 	"vividstrain/core/route"
 	"vividstrain/core/run"
 	"vividstrain/core/run/climb"
@@ -39,8 +40,8 @@ func (a *app) climbCommand() *cli.Command {
 			"media server and play them: load lines say what to ask for, or a playlist of variants does.",
 		Flags: append([]cli.Flag{
 			a.ladderFlag(),
-			&cli.DurationFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
-			&cli.DurationFlag{Name: "settle", Usage: "do not judge the first `TIME` of a rung", Value: 2 * time.Second, Sources: s.sources("settle")},
+			&secondsFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
+			&secondsFlag{Name: "settle", Usage: "do not judge the first `TIME` of a rung", Value: 2 * time.Second, Sources: s.sources("settle")},
 			&cli.BoolFlag{Name: "all", Usage: "try every rung, even after two that are not smooth", Sources: s.sources("all")},
 			resumeFlag(),
 		}, a.playingFlags()...),
@@ -53,11 +54,11 @@ func (a *app) climbCommand() *cli.Command {
 func (a *app) playingFlags() []cli.Flag {
 	s := a.settings
 	return slices.Concat([]cli.Flag{
-		&cli.DurationFlag{Name: "baseline", Usage: "read the idle device for `TIME` first", Value: 3 * time.Second, Sources: s.sources("baseline")},
-		&cli.DurationFlag{Name: "rest", Usage: "wait at most `TIME` between attempts until the device is quiet again", DefaultText: "30s with a server, else 0s", Sources: s.sources("rest")},
+		&secondsFlag{Name: "baseline", Usage: "read the idle device for `TIME` first", Value: 3 * time.Second, Sources: s.sources("baseline")},
+		&secondsFlag{Name: "rest", Usage: "wait at most `TIME` between attempts until the device is quiet again", DefaultText: "30s with a server, else 0s", Sources: s.sources("rest")},
 		&cli.StringSliceFlag{Name: "criterion", Usage: "judge by `NAME=VALUE`, for example smooth.dropped_pct=0.5"},
-		jsonFlag(),
-	}, a.routeFlags(), a.sensorFlags())
+		dryRunFlag(), jsonFlag(),
+	}, fieldFlags(), a.identityFlags(), a.routeFlags(), a.sensorFlags())
 }
 
 func (a *app) climb(ctx context.Context, c *cli.Command) error {
@@ -69,11 +70,39 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	_, err = a.measure(ctx, c, c.StringSlice("sensors"), r.Traits().Virtual, func(book *logbook.Book, config run.Config, p *progress) (*logbook.Document, error) {
-		config.Route = r
-		return a.climbAnew(ctx, c, book, config, p)
+	wanted, err := a.climbConfig(ctx, c, r)
+	if err != nil {
+		return err
+	}
+	if c.Bool("dry-run") {
+		plan, err := climb.Plan(ctx, wanted)
+		if err != nil {
+			return usage(err)
+		}
+		return a.printPlan(loads(wanted.Ladder), plan)
+	}
+	_, err = a.measure(ctx, c, c.StringSlice("sensors"), r, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
+		wanted.Config = merged(wanted.Config, config)
+		return climb.Run(ctx, book, wanted)
 	})
 	return err
+}
+
+// merged returns the configuration of a run with what is known when it begins: the meters, the
+// device's name and facts, and who watches.
+func merged(wanted, begun run.Config) run.Config {
+	wanted.Version, wanted.Sensors, wanted.Pages, wanted.Token, wanted.Watch = begun.Version, begun.Sensors, begun.Pages, begun.Token, begun.Watch
+	wanted.Name, wanted.Facts = begun.Name, begun.Facts
+	return wanted
+}
+
+// printPlan prints what a run would try and take.
+func (a *app) printPlan(list []load.Load, plan run.Estimate) error {
+	out := ""
+	for _, l := range list {
+		out += text.Printable(l.Title()) + "\n"
+	}
+	return a.print(out + planText(plan) + ".\n")
 }
 
 // errNothing means that a run says nothing about the device.
@@ -81,7 +110,7 @@ var errNothing = errors.New("nothing could be tried; the notes say why")
 
 // measure makes a run with the logbook, meters and progress, and prints the result. No meters
 // are read for simulated devices.
-func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simulated bool, conduct func(*logbook.Book, run.Config, *progress) (*logbook.Document, error)) (*logbook.Document, error) {
+func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, r route.Route, conduct func(*logbook.Book, run.Config) (*logbook.Document, error)) (*logbook.Document, error) {
 	book, err := a.openBook(c)
 	if err != nil {
 		return nil, err
@@ -92,7 +121,10 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simul
 	style := a.style(c)
 	style.Color = style.Color && progress.live
 	config := run.Config{Version: built().short(), Watch: watcher(progress, style)}
-	if !simulated { // it ends before a key can be pressed
+	if err := a.identify(c, book, &config, r.Device()); err != nil {
+		return nil, err
+	}
+	if !r.Traits().Virtual { // it ends before a key can be pressed
 		meters, outside, err := a.meters(c, pages)
 		if err != nil {
 			return nil, err
@@ -104,7 +136,7 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, simul
 		}
 		defer a.takeKeys(ctx, book, &config, progress, style)()
 	}
-	doc, err := conduct(book, config, progress)
+	doc, err := conduct(book, config)
 	progress.stop()
 	if doc == nil || err != nil && doc.Attempts() == 0 {
 		return nil, err
@@ -157,15 +189,15 @@ func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Conf
 	return stop
 }
 
-// climbAnew starts a run as the flags say.
-func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book, base run.Config, progress *progress) (_ *logbook.Document, err error) {
-	config := climb.Config{Config: base}
+// climbConfig returns the configuration that the flags ask for.
+func (a *app) climbConfig(ctx context.Context, c *cli.Command, r route.Route) (config climb.Config, err error) {
 	fallback := "starter"
 	if c.String("device") != "" {
 		fallback = "lounge"
 	}
-	skipped := func(err error) { progress.line("skipped " + text.Printable(err.Error())) }
-	if r, offers := config.Route.(route.Offerer); offers && !c.Args().Present() && !c.IsSet("ladder") {
+	config.Route = r
+	skipped := func(err error) { fmt.Fprintln(a.err, "skipped", text.Printable(err.Error())) }
+	if r, offers := r.(route.Offerer); offers && !c.Args().Present() && !c.IsSet("ladder") {
 		config.Ladder, err = r.Offered(ctx)
 	} else {
 		config.Ladder, err = given(ctx, c, fallback, skipped)
@@ -174,10 +206,10 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 		}
 	}
 	if err != nil {
-		return nil, err
+		return config, err
 	}
 	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
-		return nil, err
+		return config, err
 	}
 	config.Hold, config.Settle, config.Baseline = c.Duration("hold"), c.Duration("settle"), c.Duration("baseline")
 	if hold := time.Duration(config.Ladder.Hold); hold > 0 && !c.IsSet("hold") {
@@ -188,10 +220,7 @@ func (a *app) climbAnew(ctx context.Context, c *cli.Command, book *logbook.Book,
 	}
 	config.All = c.Bool("all")
 	config.Rest = rest(c, config.Route)
-	if err := config.Check(); err != nil {
-		return nil, usage(err)
-	}
-	return climb.Run(ctx, book, config)
+	return config, usage(config.Check())
 }
 
 // easiestFirst sorts the loads of a media server, which come in any order on the command line,
@@ -222,12 +251,21 @@ func criteria(changes []string) (verdict.Criteria, error) {
 
 // watcher shows the events of a run: a live line, and a line for each attempt.
 func watcher(p *progress, style text.Style) func(run.Event) {
+	var ends time.Time // when the run is expected to end
 	return func(e run.Event) {
+		p.left = ""
+		if left := time.Until(ends).Round(time.Second); left > 0 && !e.Plan.Virtual {
+			p.left = ", about " + roughly(left) + " left"
+		}
 		switch e.Kind {
 		case run.Planned:
 			for _, title := range e.Titles {
 				p.width = max(p.width, len(title))
 			}
+			if !e.Plan.Virtual {
+				p.line(planText(e.Plan))
+			}
+			ends = time.Now().Add(e.Plan.Time)
 		case run.Baseline:
 			p.set("idle", 0, e.Total, "reading the idle device")
 		case run.Resting:
@@ -240,6 +278,7 @@ func watcher(p *progress, style text.Style) func(run.Event) {
 			p.under(style.Viewers(e.Live.Viewers))
 			p.set(e.Title, min(e.Done, e.Total), e.Total, playing(e))
 		case run.Ended:
+			ends = time.Now().Add(e.Plan.Time)
 			p.line(style.Line(e.Title, p.width, *e.Attempt))
 		}
 	}
@@ -254,9 +293,9 @@ func playing(e run.Event) string {
 				waiting++
 			}
 		}
-		return fmt.Sprintf("CPU %3.0f %%  %d waiting, least lead %.1f s", e.CPUPct, waiting, least.Seconds())
+		return fmt.Sprintf("all cores %.0f %%, %d waiting, least lead %.1f s", e.CPUPct, waiting, least.Seconds())
 	}
-	return fmt.Sprintf("CPU %3.0f %%  %d dropped", e.CPUPct, e.Live.Frames.Dropped)
+	return fmt.Sprintf("all cores %.0f %%, %d dropped", e.CPUPct, e.Live.Frames.Dropped)
 }
 
 // printRun prints a run as the flags say. readings may be nil.
@@ -264,7 +303,39 @@ func (a *app) printRun(c *cli.Command, doc *logbook.Document, readings []logbook
 	if c.Bool("json") {
 		return a.printJSON(doc)
 	}
-	return a.print(a.style(c).Run(model.NewRun(doc, readings, running)))
+	choice, err := fieldChoice(c)
+	if err != nil {
+		return err
+	}
+	return a.print(a.style(c).Run(model.NewRun(doc, readings, running, choice)))
+}
+
+// fieldFlags returns the flags that choose the fields of the table of attempts.
+func fieldFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "fields", Usage: "show the fields `NAMES`, separated by commas: " + strings.Join(model.FieldNames(), ", "), DefaultText: "those that moved or ran out"},
+		&cli.BoolFlag{Name: "wide", Usage: "show all fields that are known"},
+	}
+}
+
+// fieldChoice returns the fields that the flags choose.
+func fieldChoice(c *cli.Command) (choice model.Choice, err error) {
+	choice.All = c.Bool("wide")
+	if !c.IsSet("fields") {
+		return choice, nil
+	}
+	known := model.FieldNames()
+	for name := range strings.SplitSeq(c.String("fields"), ",") {
+		if name = strings.TrimSpace(name); !slices.Contains(known, name) {
+			near := media.DidYouMean(media.Near(name, known))
+			if near == "" {
+				near = "; there are " + strings.Join(known, ", ")
+			}
+			return choice, usagef("--fields: there is no field %q%s", name, near)
+		}
+		choice.Names = append(choice.Names, name)
+	}
+	return choice, nil
 }
 
 // openBook opens the logbook that the flags name and creates it if there is none.

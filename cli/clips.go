@@ -24,10 +24,10 @@ func (a *app) clipsCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:     "clips",
 		Usage:    "make clips of a known format, list them, check them",
-		Commands: []*cli.Command{a.clipsBuildCommand(), a.clipsListCommand(), a.clipsVerifyCommand()},
+		Commands: []*cli.Command{a.clipsBuildCommand(), a.clipsListCommand(), a.clipsVerifyCommand(), a.clipsPruneCommand()},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {
-				return usagef("unknown command %q; vividstrain clips --help lists the commands", c.Args().First())
+				return unknownCommand(c)
 			}
 			return cli.ShowSubcommandHelp(c)
 		},
@@ -43,7 +43,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 			"gives the same bytes; the folder's manifest, " + clip.ManifestName + ", has their checksums.",
 		Flags: []cli.Flag{
 			a.ladderFlag(),
-			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the clips into `DIR`", Value: "clips"},
+			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the clips into `DIR`", Value: defaultClips(), DefaultText: clipsDefault, Sources: a.settings.sources("clips")},
 			&cli.FloatFlag{Name: "seconds", Aliases: []string{"n"}, Usage: "make each clip `N` seconds long", Value: 5},
 			&cli.StringFlag{Name: "scene", Usage: "draw `SCENE`: " + strings.Join(scene.Names(), ", "), Value: scene.Names()[0]},
 			&cli.Uint32Flag{Name: "seed", Usage: "seed of the random parts of the scene"},
@@ -205,17 +205,38 @@ func (a *app) clipsListCommand() *cli.Command {
 		Name: "list", Usage: "list the clips of a folder", ArgsUsage: "[FOLDER]",
 		Flags: []cli.Flag{jsonFlag()},
 		Action: func(_ context.Context, c *cli.Command) error {
-			_, m, err := clipsFolder(c)
+			dir, m, err := clipsFolder(c)
 			if err != nil {
 				return err
 			}
 			if c.Bool("json") {
 				return a.printJSON(m)
 			}
-			return a.print(a.style(c).Clips(m))
+			return a.print(a.style(c).Clips(dir, m))
 		},
-	}, "vividstrain clips list clips")
+	}, "vividstrain clips list", "vividstrain clips list clips")
 }
+
+func (a *app) clipsPruneCommand() *cli.Command {
+	return command(&cli.Command{
+		Name: "prune", Usage: "delete the clips of a folder", ArgsUsage: "[FOLDER]",
+		Description: "Deletes what the folder's manifest lists, and nothing else.",
+		Action: func(_ context.Context, c *cli.Command) error {
+			dir, _, err := clipsFolder(c)
+			if err != nil {
+				return err
+			}
+			n, bytes, err := clip.Prune(dir)
+			if err != nil {
+				return err
+			}
+			return a.print(fmt.Sprintf("Deleted %s of %s in %s.\n", model.Plural(n, "clip"), model.Bytes(float64(bytes)), dir))
+		},
+	}, "vividstrain clips prune", "vividstrain clips prune clips")
+}
+
+// clipsDefault names the default folder of clips in the help.
+const clipsDefault = "clips in your cache folder"
 
 // clipsFolder returns the folder on the command line and its manifest, which is not empty.
 func clipsFolder(c *cli.Command) (dir string, m *clip.Manifest, err error) {
@@ -223,7 +244,7 @@ func clipsFolder(c *cli.Command) (dir string, m *clip.Manifest, err error) {
 		return "", nil, usagef("one folder at a time, for example: vividstrain clips %s clips", c.Name)
 	}
 	if dir = c.Args().First(); dir == "" {
-		dir = "clips"
+		dir = defaultClips()
 	}
 	if m, err = clip.ReadManifest(dir); err != nil {
 		return "", nil, usage(err)

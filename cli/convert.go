@@ -30,7 +30,7 @@ func (a *app) convertCommand() *cli.Command {
 			&cli.StringFlag{Name: "goal", Aliases: []string{"g"}, Usage: "convert to `GOAL`: a size, a bitrate and perhaps a frame rate, like \"720p 4M\" or \"480p25 1M\""},
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the result to `FILE` (mp4, mkv or ts)", DefaultText: "nowhere: only measure"},
 			&cli.IntFlag{Name: "copies", Usage: "convert `N` times at once", Value: 1},
-			&cli.DurationFlag{Name: "ahead", Usage: "run at most `TIME` ahead of a viewer"},
+			&secondsFlag{Name: "ahead", Usage: "run at most `TIME` ahead of a viewer"},
 			forceFlag(),
 			&cli.StringFlag{Name: "effort", Usage: "code `fast`, or good: smaller at the same quality, but slower", Value: "fast"},
 			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads each", DefaultText: "one for each core, shared by the copies"},

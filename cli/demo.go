@@ -93,9 +93,7 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	}
 	docs = append(docs, served...)
 	for _, d := range docs {
-		for _, line := range model.Conclusions(d) {
-			out += style.Wrap(d.Device.Name+": "+line) + "\n"
-		}
+		out += style.Answer(model.Answer(d)) + "\n"
 	}
 	out += fmt.Sprintf("\nThe run documents, the clips and a logbook are in %s; look around with\n  vividstrain --logbook %s runs\n",
 		dir, filepath.Join(dir, "vividstrain.db"))

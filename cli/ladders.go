@@ -7,12 +7,14 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 	"go.yaml.in/yaml/v3"
 
 	"vividstrain/core/load"
+	"vividstrain/core/media"
 	"vividstrain/core/media/inspect"
 	"vividstrain/core/media/registry"
 	"vividstrain/report/model"
@@ -94,6 +96,9 @@ func ladder(c *cli.Command, fallback string) (*load.Ladder, error) {
 		return nil, usagef("give load lines or --ladder, not both")
 	}
 	column := load.Column{Name: "given"}
+	if err := unquoted(c.Args().Slice()); err != nil {
+		return nil, err
+	}
 	for _, line := range split(c.Args().Slice()) {
 		l, err := load.Parse(line)
 		if err != nil {
@@ -116,11 +121,48 @@ func split(args []string) (list []string) {
 	return list
 }
 
+// unquoted returns an error for a load line whose words are separate arguments.
+func unquoted(args []string) error {
+	codecs := registry.VideoCodecs()
+	i := slices.IndexFunc(args, func(arg string) bool { return slices.Contains(codecs, strings.ToLower(arg)) })
+	if i < 0 || i+1 == len(args) {
+		return nil
+	}
+	words := args[i : i+1]
+	for _, arg := range args[i+1:] {
+		if strings.ContainsAny(arg, " ") || slices.Contains(codecs, strings.ToLower(arg)) {
+			break
+		}
+		words = append(words, arg)
+	}
+	return usagef("a load line is one word for the shell; quote it: %q", strings.Join(words, " "))
+}
+
+// nearFile returns the file or folder beside a missing one that was probably meant.
+func nearFile(path string) string {
+	entries, err := os.ReadDir(filepath.Dir(path))
+	if err != nil {
+		return ""
+	}
+	var names []string
+	for _, e := range entries {
+		names = append(names, e.Name())
+	}
+	name := media.Near(filepath.Base(path), names)
+	if name == "" {
+		return ""
+	}
+	return filepath.Join(filepath.Dir(path), name)
+}
+
 // given returns what a command should play where files and folders may be among the load lines.
 // skipped is called for files of a folder that cannot be played.
 func given(ctx context.Context, c *cli.Command, fallback string, skipped func(error)) (*load.Ladder, error) {
 	var loads []load.Load
 	files := false
+	if err := unquoted(c.Args().Slice()); err != nil {
+		return nil, err
+	}
 	for _, arg := range split(c.Args().Slice()) {
 		info, err := os.Stat(arg)
 		if err != nil {
@@ -131,7 +173,7 @@ func given(ctx context.Context, c *cli.Command, fallback string, skipped func(er
 				return nil, parseErr
 			}
 			if errors.Is(err, fs.ErrNotExist) {
-				return nil, usagef("%s: no such file", arg)
+				return nil, usagef("%s: there is no such file or folder%s", arg, media.DidYouMean(nearFile(arg)))
 			}
 			return nil, usage(err)
 		}
@@ -201,9 +243,18 @@ func ladderNamed(name string) (*load.Ladder, error) {
 	}
 	l, err := load.Named(name)
 	if err != nil {
-		return nil, usagef("%w; and there is not a file of that name", err)
+		return nil, usagef("%w; and there is no file of that name%s", err, media.DidYouMean(media.Near(name, builtInLadders())))
 	}
 	return l, nil
+}
+
+// builtInLadders returns the names of the built-in ladders.
+func builtInLadders() (names []string) {
+	ladders, _ := load.BuiltIn() // they are tested
+	for _, l := range ladders {
+		names = append(names, l.Name)
+	}
+	return names
 }
 
 // readFile reads a file of limited size.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"sync"
+	"time"
 
 	"github.com/vbauerster/mpb/v8"
 	"github.com/vbauerster/mpb/v8/decor"
@@ -18,6 +19,8 @@ type progress struct {
 	live bool
 	// width is the width of the longest title that is expected.
 	width int
+	left  string    // how much time is left, after the status
+	told  time.Time // without a terminal: when a line was printed last
 
 	mu     sync.Mutex
 	bars   *mpb.Progress // while there is a live line
@@ -35,13 +38,34 @@ func (a *app) newProgress() *progress {
 // set updates the live line: what is being done, how much of it, and how it
 // goes.
 func (p *progress) set(label string, done, total int, status string) {
+	status += p.left
 	if !p.live {
+		p.tell(label, done, total, status)
 		return
 	}
 	bar := p.relabel(label, status)
 	// The bar calls label and status while it applies these, so that the lock must be free.
 	bar.SetTotal(int64(max(total, done+1)), false)
 	bar.SetCurrent(int64(done))
+}
+
+// tellEvery is how often the state of long work is printed where there is no terminal.
+const tellEvery = 10 * time.Second
+
+// tell prints the state of long work where there is no terminal, if it was not printed lately.
+func (p *progress) tell(label string, done, total int, status string) {
+	if p.told.IsZero() {
+		p.told = time.Now()
+	}
+	if time.Since(p.told) < tellEvery {
+		return
+	}
+	p.told = time.Now()
+	share := ""
+	if total > 0 && done > 0 {
+		share = fmt.Sprintf(" %d %%", 100*done/total)
+	}
+	fmt.Fprintln(p.out, text.Printable(fmt.Sprintf("... %s%s, %s", label, share, status)))
 }
 
 // relabel sets the texts beside the bar, and creates the bar if there is none.
@@ -109,6 +133,7 @@ func (p *progress) stop() {
 // line reports a result on a line of its own.
 func (p *progress) line(text string) {
 	p.stop()
+	p.told = time.Now()
 	fmt.Fprintln(p.out, text)
 }
 

@@ -17,7 +17,7 @@ import (
 
 // withResume are the flags that are allowed with --resume: what is not recorded, and how results
 // are shown. Everything else is in the document.
-var withResume = []string{"resume", "login", "bearer", "token", "url", "json", "logbook", "no-color"}
+var withResume = []string{"resume", "login", "bearer", "token", "url", "json", "fields", "wide", "logbook", "no-color"}
 
 func resumeFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "resume", Usage: "continue an interrupted run: the one named, or the newest"}
@@ -44,7 +44,7 @@ func (a *app) resume(ctx context.Context, c *cli.Command) (*logbook.Document, er
 	if doc.Plan.SensorsToken && c.String("token") == "" {
 		return nil, usagef("the sensors of run %s need their token again; give --token, or VIVIDSTRAIN_TOKEN in the environment", doc.ID)
 	}
-	return a.measure(ctx, c, doc.Plan.Sensors, r.Traits().Virtual, func(book *logbook.Book, config run.Config, _ *progress) (*logbook.Document, error) {
+	return a.measure(ctx, c, doc.Plan.Sensors, r, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
 		config.Route = r
 		return run.Resume(ctx, book, doc, config, kinds.All)
 	})

@@ -38,16 +38,15 @@ func impliedText() string {
 func (a *app) optionFlag(o route.Option) cli.Flag {
 	var sources cli.ValueSourceChain
 	if !o.Typed {
-		sources = a.settings.sources(o.Name)
+		var earlier []string
 		if o.Old != "" {
-			sources.Append(a.settings.sources(o.Old))
+			earlier = []string{o.Old}
 		}
+		sources = a.settings.sources(o.Name, earlier...)
 	}
 	var aliases []string
-	for _, name := range []string{o.Alias, o.Old} {
-		if name != "" {
-			aliases = append(aliases, name)
-		}
+	if o.Alias != "" {
+		aliases = []string{o.Alias}
 	}
 	switch value := o.Default.(type) {
 	case bool:
@@ -59,7 +58,7 @@ func (a *app) optionFlag(o route.Option) cli.Flag {
 	case float64:
 		return &cli.FloatFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
 	case time.Duration:
-		return &cli.DurationFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
+		return &secondsFlag{Name: o.Name, Aliases: aliases, Usage: o.Usage, Value: value, DefaultText: o.DefaultText, Sources: sources}
 	}
 	value := fmt.Sprint(o.Default)
 	if o.Name == "clips" && value == "" {

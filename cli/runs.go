@@ -47,7 +47,7 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 func (a *app) showCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "show", Usage: "show a run, the newest by default", ArgsUsage: "[RUN]",
-		Flags: []cli.Flag{jsonFlag()}, Action: a.showRun,
+		Flags: append(fieldFlags(), jsonFlag()), Action: a.showRun,
 	}, "vividstrain show", "vividstrain show --json > run.json")
 }
 

@@ -22,7 +22,7 @@ import (
 // sensorFlags returns the flags for meters besides those of the settings file.
 func (a *app) sensorFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringSliceFlag{Name: "sensors", Usage: "read the metrics page at `URL` too, for example that of \"vividstrain watch --serve\""},
+		&cli.StringSliceFlag{Name: "sensors", Usage: "read the metrics page at `URL` too, for example that of \"vividstrain watch --listen\""},
 		&cli.StringFlag{Name: "token", Usage: "send `TOKEN` to the pages of --sensors; better in the environment, as VIVIDSTRAIN_TOKEN", Sources: cli.EnvVars("VIVIDSTRAIN_TOKEN")},
 	}
 }
@@ -31,7 +31,7 @@ func (a *app) sensorFlags() []cli.Flag {
 func groupFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.IntSliceFlag{Name: "pid", Usage: "watch the process `NUMBER` and all that it starts"},
-		&cli.StringFlag{Name: "name", Usage: "watch the processes called `NAME` and all that they start"},
+		&cli.StringFlag{Name: "process", Usage: "watch the processes called `NAME` and all that they start"},
 	}
 }
 
@@ -84,7 +84,7 @@ func closeMeters(list []meter.Source) {
 // group returns the processes that the flags name, or else this program.
 func group(c *cli.Command) (*linux.Group, string, error) {
 	g := &linux.Group{}
-	pids, name := c.IntSlice("pid"), c.String("name")
+	pids, name := c.IntSlice("pid"), c.String("process")
 	if len(pids) == 0 && name == "" {
 		g.Watch(os.Getpid())
 		return g, "", nil
@@ -121,9 +121,9 @@ func (a *app) sensorsCommand() *cli.Command {
 		Usage: "list what can be read of this computer and of outside meters, and what cannot",
 		Description: "Reads every source for a moment. For what cannot be read it says why, and what would make it\n" +
 			"readable. Outside meters are named in vividstrain.yaml, under sensors:.",
-		Flags:  append(append(groupFlags(), a.sensorFlags()...), &cli.DurationFlag{Name: "for", Usage: "read for `TIME`", Value: 2 * time.Second}, jsonFlag()),
+		Flags:  append(append(groupFlags(), a.sensorFlags()...), &secondsFlag{Name: "for", Usage: "read for `TIME`", Value: 2 * time.Second}, jsonFlag()),
 		Action: a.listSensors,
-	}, "vividstrain sensors", "vividstrain sensors --name player", "VIVIDSTRAIN_TOKEN=gangway vividstrain sensors --sensors http://localhost:9600")
+	}, "vividstrain sensors", "vividstrain sensors --process player", "VIVIDSTRAIN_TOKEN=gangway vividstrain sensors --sensors http://localhost:9600")
 }
 
 func (a *app) listSensors(ctx context.Context, c *cli.Command) error {

@@ -33,15 +33,15 @@ func (a *app) serveCommand() *cli.Command {
 			"requests ends. --cores, --memory and --link limit it to less than this computer has,\n" +
 			"and /metrics shows how much of that is used.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "clips", Usage: "serve the films in `DIR`", Value: defaultClips(), DefaultText: "clips in your cache folder", Sources: s.sources("clips")},
+			&cli.StringFlag{Name: "clips", Usage: "serve the films in `DIR`", Value: defaultClips(), DefaultText: clipsDefault, Sources: s.sources("clips")},
 			&cli.StringFlag{Name: "listen", Usage: "answer at `ADDR`; :8080 is for other computers, too", Value: "127.0.0.1:8080"},
 			&cli.FloatFlag{Name: "cores", Usage: "use at most `N` cores, for example 1.5", DefaultText: "all"},
 			&cli.StringFlag{Name: "memory", Usage: "use at most `BYTES` for conversions, for example 600M", DefaultText: "all"},
 			&cli.StringFlag{Name: "link", Usage: "send at most `RATE` bits a second, for example 100M", DefaultText: "no limit"},
 			&cli.StringSliceFlag{Name: "refuse", Usage: "do not play films of `FORMAT`, for example \"hevc 10bit\""},
-			&cli.DurationFlag{Name: "ahead", Usage: "let conversions run `TIME` ahead of requests", Value: 30 * time.Second},
-			&cli.DurationFlag{Name: "idle", Usage: "end conversions without requests for `TIME`", Value: 12 * time.Second},
-			&cli.DurationFlag{Name: "segment", Usage: "cut films into segments of `TIME`", Value: 4 * time.Second},
+			&secondsFlag{Name: "ahead", Usage: "let conversions run `TIME` ahead of requests", Value: 30 * time.Second},
+			&secondsFlag{Name: "idle", Usage: "end conversions without requests for `TIME`", Value: 12 * time.Second},
+			&secondsFlag{Name: "segment", Usage: "cut films into segments of `TIME`", Value: 4 * time.Second},
 			&cli.IntFlag{Name: "threads", Usage: "decode and code on `N` threads in each conversion", DefaultText: "one for each core, 4 at most"},
 		},
 		Action: a.serve,
@@ -83,9 +83,9 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 		return usage(err)
 	}
 	defer b.Close()
-	listener, err := net.Listen("tcp", c.String("listen"))
+	listener, err := listen("listen", c.String("listen"))
 	if err != nil {
-		return usagef("--listen: %w", err)
+		return err
 	}
 	fmt.Fprintf(a.err, "serving %s at http://%s/%s; Ctrl-C ends it\n", o.Clips, readable(listener.Addr()), toWhom(listener.Addr()))
 	server := &http.Server{Handler: b, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}

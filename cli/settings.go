@@ -1,7 +1,10 @@
 package cli
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -10,6 +13,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 	"go.yaml.in/yaml/v3"
+
+	"vividstrain/core/media"
 )
 
 // settingsFile is read from the current folder, or else from the user's configuration folder.
@@ -19,10 +24,12 @@ const settingsFile = "vividstrain.yaml"
 type settings struct {
 	path    string
 	values  map[string]setting
-	sensors *yaml.Node // outside meters, nil: none
-	asked   []string   // names of the flags that can be set
-	here    bool       // the file is in the current folder
-	trusted bool       // and the user trusts it as it is
+	sensors *yaml.Node        // outside meters, nil: none
+	facts   map[string]string // about the device
+	asked   []string          // names of the flags that can be set
+	earlier []string          // their names in earlier versions
+	here    bool              // the file is in the current folder
+	trusted bool              // and the user trusts it as it is
 }
 
 type setting struct {
@@ -67,6 +74,17 @@ func readSettings() (*settings, error) {
 			s.sensors = value
 			continue
 		}
+		if key.Value == "facts" {
+			if err := value.Decode(&s.facts); err != nil {
+				return nil, usagef("%s: line %d: facts must be lines like \"price: 189EUR\"", s.path, value.Line)
+			}
+			for name, fact := range s.facts {
+				if !factName.MatchString(name) || len(fact) > maxFact {
+					return nil, usagef("%s: line %d: the fact %q must be a word with a value of at most %d letters", s.path, value.Line, name, maxFact)
+				}
+			}
+			continue
+		}
 		if value.Kind != yaml.ScalarNode {
 			return nil, usagef("%s: line %d: %s must have one value", s.path, value.Line, key.Value)
 		}
@@ -76,23 +94,45 @@ func readSettings() (*settings, error) {
 }
 
 // sources returns where the value of a flag comes from when it is not given: the environment,
-// then the settings file.
-func (s *settings) sources(name string) cli.ValueSourceChain {
+// then the settings file; names that the flag had in earlier versions are read after its own.
+func (s *settings) sources(name string, earlier ...string) cli.ValueSourceChain {
 	s.asked = append(s.asked, name)
-	chain := cli.EnvVars("VIVIDSTRAIN_" + strings.ToUpper(strings.ReplaceAll(name, "-", "_")))
+	s.earlier = append(s.earlier, earlier...)
+	chain := cli.EnvVars(envName(name))
 	chain.Append(cli.NewValueSourceChain(&fileSource{s, name}))
+	for _, name := range earlier {
+		chain.Append(cli.NewValueSourceChain(earlierEnv(envName(name)), &fileSource{s, name}))
+	}
 	return chain
 }
 
+func envName(flag string) string {
+	return "VIVIDSTRAIN_" + strings.ToUpper(strings.ReplaceAll(flag, "-", "_"))
+}
+
+// earlierEnv is a variable of the environment that is read but not shown in the help.
+type earlierEnv string
+
+func (e earlierEnv) Lookup() (string, bool) { return os.LookupEnv(string(e)) }
+func (e earlierEnv) String() string         { return "environment variable " + string(e) }
+func (e earlierEnv) GoString() string       { return e.String() }
+
 // check finds keys of the settings file that belong to no flag.
 func (s *settings) check(*cli.Command) error {
-	for key, v := range s.values {
-		if !slices.Contains(s.asked, key) {
-			slices.Sort(s.asked)
-			return usagef("%s: line %d: unknown setting %q; there are %s", s.path, v.line, key, strings.Join(slices.Compact(s.asked), ", "))
+	slices.Sort(s.asked)
+	known := slices.Compact(s.asked)
+	var wrong error
+	for _, key := range slices.SortedFunc(maps.Keys(s.values), func(a, b string) int { return cmp.Compare(s.values[a].line, s.values[b].line) }) {
+		if slices.Contains(known, key) || slices.Contains(s.earlier, key) {
+			continue
 		}
+		near := media.DidYouMean(media.Near(key, known))
+		if near == "" {
+			near = "; there are " + strings.Join(known, ", ")
+		}
+		wrong = errors.Join(wrong, fmt.Errorf("%s: line %d: unknown setting %q%s", s.path, s.values[key].line, key, near))
 	}
-	return nil
+	return usage(wrong)
 }
 
 // fileSource is the value of a flag in the settings file.

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,8 +19,10 @@ import (
 
 	"vividstrain/core/clock"
 	"vividstrain/core/logbook"
+	"vividstrain/core/route"
 	"vividstrain/core/run"
 	"vividstrain/core/sense"
+	"vividstrain/core/sense/local"
 	"vividstrain/core/sense/meter"
 	"vividstrain/report/text"
 )
@@ -29,16 +32,16 @@ func (a *app) watchCommand() *cli.Command {
 		Name:  "watch",
 		Usage: "show live what this computer is doing",
 		Description: "Bars and short histories of cores, memory, graphics engines, heat, power, disks and links, and of\n" +
-			"the processes that are watched. Where there is no terminal, it prints a line a second. With --serve\n" +
+			"the processes that are watched. Where there is no terminal, it prints a line a second. With --listen\n" +
 			"another computer can read this one: VIVIDSTRAIN_TOKEN=... vividstrain climb --sensors http://THIS:9600.",
-		Flags: append(append(groupFlags(), a.sensorFlags()...),
-			&cli.DurationFlag{Name: "for", Usage: "end after `TIME`", DefaultText: "until q or an interrupt"},
+		Flags: append(slices.Concat(groupFlags(), a.identityFlags(), a.sensorFlags()),
+			&secondsFlag{Name: "for", Usage: "end after `TIME`", DefaultText: "until q or an interrupt"},
 			&cli.BoolFlag{Name: "record", Usage: "keep the readings in the logbook"},
-			&cli.StringFlag{Name: "serve", Usage: "serve the readings at `ADDR`, for example :9600, to those who have the token"},
-			&cli.DurationFlag{Name: "every", Usage: "read the sensors every `TIME`", Value: run.SampleEvery},
+			&cli.StringFlag{Name: "listen", Usage: "serve the readings at `ADDR`, for example :9600, to those who have the token"},
+			&secondsFlag{Name: "sample", Usage: "read the sensors every `TIME`", Value: run.SampleEvery},
 		),
 		Action: a.watch,
-	}, "vividstrain watch", "vividstrain watch --name player --for 60s --record", "VIVIDSTRAIN_TOKEN=gangway vividstrain watch --serve :9600")
+	}, "vividstrain watch", "vividstrain watch --process player --for 60s --record", "VIVIDSTRAIN_TOKEN=gangway vividstrain watch --listen :9600")
 }
 
 // watching is a live view in progress.
@@ -59,9 +62,9 @@ func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
 	if err := noArguments(c); err != nil {
 		return err
 	}
-	every := c.Duration("every")
+	every := c.Duration("sample")
 	if every < 50*time.Millisecond || every > time.Minute {
-		return usagef("--every must be 50ms to 1m, not %s", every)
+		return usagef("--sample must be 50ms to 1m, not %s", every)
 	}
 	sources, names, done, err := a.sources(c)
 	if err != nil {
@@ -88,7 +91,7 @@ func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
 	}
 	w.sampler = sense.Start(ctx, clock.Real{}, every, w.sources, w.sample)
 	defer w.sampler.Stop()
-	if address := c.String("serve"); address != "" {
+	if address := c.String("listen"); address != "" {
 		stop, err := w.serve(ctx, address, c.String("token"))
 		if err != nil {
 			return err
@@ -116,6 +119,13 @@ func (w *watching) keep(c *cli.Command) (finish func() error, err error) {
 	}
 	now := time.Now()
 	doc := logbook.NewWatch(now, built().short())
+	var config run.Config
+	device := route.Device{Name: doc.Device.Name}
+	device.Identity, device.Spec = local.Machine()
+	if err := w.identify(c, book, &config, device); err != nil {
+		return nil, errors.Join(err, book.Close())
+	}
+	doc.Device = logbook.Device{Name: cmp.Or(config.Name, device.Name), Identity: device.Identity, Spec: device.Spec, Facts: config.Facts}
 	doc.Conditions = logbook.Conditions{Facts: sense.States(w.sources), Absent: sense.Absences(w.sources)}
 	if w.record, err = book.Record(doc, nil); err != nil {
 		return nil, errors.Join(err, book.Close())
@@ -142,9 +152,9 @@ func (w *watching) serve(ctx context.Context, address, token string) (stop func(
 	if token == "" {
 		token = strings.ToLower(rand.Text()[:12])
 	}
-	listener, err := net.Listen("tcp", address)
+	listener, err := listen("listen", address)
 	if err != nil {
-		return nil, usagef("--serve: %w", err)
+		return nil, err
 	}
 	server := &http.Server{Handler: meter.Serve(token, w.sampler.Latest), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
 		WriteTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}

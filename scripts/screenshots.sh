@@ -51,7 +51,7 @@ want sensors && geometry=182x57 size=8 shot sensors 5 vividstrain sensors
 want watch && {
 	(cd "$work" && vividstrain climb --hold 60s --clips clips "h264 1080p25 10M" >/dev/null 2>&1) &
 	sleep 12
-	shot watch 25 vividstrain watch --name vividstrain
+	shot watch 25 vividstrain watch --process vividstrain
 	pkill -f "climb --hold 60s" || true
 }
 if want convert || want crowd || want serve; then
@@ -66,7 +66,7 @@ if want convert || want crowd || want serve; then
 		--screenshot="$out/serve.png" http://localhost:8080/ >/dev/null 2>&1
 	want crowd && {
 		(cd "$work" && exec xterm -geometry 126x29+0+210 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \
-			-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain crowd "h264 720p25 4M -> 240p 0.4M" --every 12s --settle 4s \
+			-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain crowd "h264 720p25 4M -> 240p 0.4M" --hold 12s --settle 4s \
 			--url "http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8" --sensors http://localhost:8080/metrics) &
 		terminal=$!
 		sleep 13

@@ -131,6 +131,9 @@ func knownCodecs() []string { return registry.VideoCodecs() }
 func wordError(line string, err error) error {
 	var wrong *media.WordError
 	if errors.As(err, &wrong) {
+		if near := registry.NearVideoCodec(wrong.Word); wrong.IsCodec && near != "" {
+			return &Error{line, wrong.Word, "unknown codec" + media.DidYouMean(near)}
+		}
 		return &Error{line, wrong.Word, wrong.What}
 	}
 	return err

@@ -409,6 +409,20 @@ func (b *Book) Trials(id string) ([]search.Trial, error) {
 	return trials, rows.Err()
 }
 
+// Described returns the name and the facts that the newest run on a device has; false if there
+// is no run on it.
+func (b *Book) Described(identity string) (d Device, known bool, err error) {
+	var text string
+	err = b.db.QueryRow(`SELECT json_extract(document, '$.device') FROM runs WHERE json_extract(document, '$.device.identity') = ? ORDER BY started DESC, rowid DESC LIMIT 1`, identity).Scan(&text)
+	if errors.Is(err, sql.ErrNoRows) || identity == "" {
+		return d, false, nil
+	}
+	if err != nil {
+		return d, false, b.explain(err)
+	}
+	return d, true, json.Unmarshal([]byte(text), &d)
+}
+
 // NewID returns the name of a run: its start and four random characters.
 func NewID(started time.Time) string {
 	return started.UTC().Format("20060102-150405-") + strings.ToLower(rand.Text()[:4])

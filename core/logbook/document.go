@@ -38,6 +38,7 @@ type Document struct {
 	Ceiling    *Ceiling         `json:"ceiling" jsonschema:"nullable"`
 	Crowd      *Crowd           `json:"crowd,omitempty"` // result of a crowd
 	Notes      []string         `json:"notes"`
+	Doubts     []verdict.Doubt  `json:"doubts,omitempty"`  // those notes that make the result doubtful, and what to do about them
 	Remarks    []Remark         `json:"remarks,omitempty"` // remarks by people, in order of time
 	Gaps       []Gap            `json:"gaps,omitempty"`    // times in which a sensor failed
 	ResumedAt  []time.Time      `json:"resumed_at,omitempty"`
@@ -71,8 +72,10 @@ type Tool struct {
 
 // Device is the hardware under test.
 type Device struct {
-	Name string            `json:"name"`
-	Spec map[string]string `json:"spec"`
+	Name     string            `json:"name"`
+	Identity string            `json:"identity,omitempty"` // recognises the device in another run
+	Spec     map[string]string `json:"spec"`
+	Facts    map[string]string `json:"facts,omitempty"` // stated by the user: price, version, cooling...
 }
 
 // Route is how the load reached the device.
@@ -189,7 +192,8 @@ type Baseline struct {
 type Conditions struct {
 	Facts    map[string]string `json:"facts,omitempty"` // governor, supply, ...
 	Warnings []string          `json:"warnings,omitempty"`
-	Absent   []sense.Absence   `json:"absent,omitempty"` // what could not be read, and why
+	Remedies []string          `json:"remedies,omitempty"` // what to do about each warning
+	Absent   []sense.Absence   `json:"absent,omitempty"`   // what could not be read, and why
 }
 
 // Remark is an observation by a person.

@@ -157,8 +157,10 @@ type Worker interface{ Busy() time.Duration }
 // function that the codec does not offer is nil.
 type Codec struct {
 	Name string // the codec word of load lines
-	Kind Kind
-	IDs  Identifiers
+	// Nicknames are what people may write instead; they are offered as a correction.
+	Nicknames []string
+	Kind      Kind
+	IDs       Identifiers
 
 	// Stream describes files that hold the codec's byte stream alone; nil where there are none.
 	Stream *ByteStream

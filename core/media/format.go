@@ -246,17 +246,17 @@ func FormatBitrate(bps int64) string {
 	return strconv.FormatInt(bps, 10)
 }
 
-// ShortBitrate formats bits per second with at most three significant figures.
-func ShortBitrate(bps float64) string {
+// BitrateText formats a bitrate for people, with at most three significant figures: "12 Mb/s".
+func BitrateText(bps float64) string {
 	for _, unit := range []struct {
 		size   float64
-		letter string
+		prefix string
 	}{{1e9, "G"}, {1e6, "M"}, {1e3, "k"}} {
 		if bps >= unit.size {
-			return strconv.FormatFloat(roundTo(bps/unit.size, 3), 'f', -1, 64) + unit.letter
+			return strconv.FormatFloat(roundTo(bps/unit.size, 3), 'f', -1, 64) + " " + unit.prefix + "b/s"
 		}
 	}
-	return strconv.FormatFloat(roundTo(bps, 3), 'f', -1, 64)
+	return strconv.FormatFloat(roundTo(bps, 3), 'f', -1, 64) + " b/s"
 }
 
 // roundTo rounds v to n significant decimal figures.

@@ -55,10 +55,10 @@ func TestBitrates(t *testing.T) {
 		_, err := ParseBitrate(text)
 		require.Error(t, err, text)
 	}
-	require.Equal(t, "1.23M", ShortBitrate(1234567))
-	require.Equal(t, "120M", ShortBitrate(120.4e6))
-	require.Equal(t, "2G", ShortBitrate(2e9))
-	require.Equal(t, "17", ShortBitrate(17))
+	require.Equal(t, "1.23 Mb/s", BitrateText(1234567))
+	require.Equal(t, "120 Mb/s", BitrateText(120.4e6))
+	require.Equal(t, "2 Gb/s", BitrateText(2e9))
+	require.Equal(t, "17 b/s", BitrateText(17))
 }
 
 func TestErrorsSayWhere(t *testing.T) {

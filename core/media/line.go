@@ -38,6 +38,8 @@ func (f Format) Word() string { return strings.NewReplacer(" ", "-", ":", "").Re
 type WordError struct {
 	Word string // empty: something is missing
 	What string // what is wrong, and what would be right
+	// IsCodec reports that the word should be a codec and is not.
+	IsCodec bool
 }
 
 func (e *WordError) Error() string {
@@ -55,16 +57,16 @@ func ParseFormat(words, codecs []string) (Format, error) {
 		return f, &WordError{What: "the codec is missing; known are " + strings.Join(codecs, ", ")}
 	}
 	if f.Codec = strings.ToLower(words[0]); !slices.Contains(codecs, f.Codec) {
-		return f, &WordError{words[0], "unknown codec; known are " + strings.Join(codecs, ", ")}
+		return f, &WordError{Word: words[0], What: "unknown codec; known are " + strings.Join(codecs, ", "), IsCodec: true}
 	}
 	seen := map[string]bool{}
 	for _, w := range words[1:] {
 		part, err := f.parseWord(strings.ToLower(w))
 		switch {
 		case err != nil:
-			return f, &WordError{w, err.Error()}
+			return f, &WordError{Word: w, What: err.Error()}
 		case seen[part]:
-			return f, &WordError{w, "the " + part + " is given twice"}
+			return f, &WordError{Word: w, What: "the " + part + " is given twice"}
 		}
 		seen[part] = true
 	}
@@ -105,6 +107,9 @@ func (f *Format) parseWord(w string) (part string, err error) {
 		return "size", err
 	}
 	if f.Bitrate, err = ParseBitrate(w); err != nil {
+		if near := nearFormatWord(w); near != "" {
+			return "", errors.New("it is not a word of a load line" + DidYouMean(near))
+		}
 		return "", errors.New("it is no size (1080p30), depth (10bit), chroma sampling (4:2:2), transfer (hdr, hlg), " +
 			"bitrate (12M) or number of streams (x4)")
 	}
@@ -133,20 +138,20 @@ type Goal struct {
 func ParseGoal(words, codecs []string) (g Goal, err error) {
 	size, rate, ok := cutSize(strings.ToLower(words[0]))
 	if !ok {
-		return g, &WordError{words[0], "the goal begins with a size like 720p or 720p25"}
+		return g, &WordError{Word: words[0], What: "the goal begins with a size like 720p or 720p25"}
 	}
 	if g.Width, g.Height, g.Interlaced, err = ParseSize(size); err == nil && rate != "" {
 		g.Rate, err = ParseRate(rate)
 	}
 	if err != nil {
-		return g, &WordError{words[0], err.Error()}
+		return g, &WordError{Word: words[0], What: err.Error()}
 	}
 	if g.Bitrate, err = ParseBitrate(words[1]); err != nil {
-		return g, &WordError{words[1], err.Error()}
+		return g, &WordError{Word: words[1], What: err.Error()}
 	}
 	if len(words) == 3 {
 		if g.Codec = strings.ToLower(words[2]); !slices.Contains(codecs, g.Codec) {
-			return g, &WordError{words[2], "unknown codec; known are " + strings.Join(codecs, ", ")}
+			return g, &WordError{Word: words[2], What: "unknown codec; known are " + strings.Join(codecs, ", "), IsCodec: true}
 		}
 	}
 	return g, nil

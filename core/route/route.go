@@ -109,6 +109,12 @@ func (e *ShortHoldError) Error() string {
 	return fmt.Sprintf("segments are so long that it must be held for %s", e.Need)
 }
 
+// Preparing is a route on which Prepare may take long.
+type Preparing interface {
+	// Cost returns about how long preparing a load takes, and how many bytes it stores.
+	Cost(ctx context.Context, l load.Load) (takes time.Duration, bytes int64)
+}
+
 // Reachable is a route to a device that may be out of reach.
 type Reachable interface {
 	// Reach returns an error if nothing answers at the device's address.
@@ -143,8 +149,9 @@ type Offerer interface {
 
 // Device describes the hardware under test.
 type Device struct {
-	Name string
-	Spec map[string]string
+	Name     string
+	Identity string // recognises the device in another run
+	Spec     map[string]string
 }
 
 // Route puts loads on a device.

@@ -102,6 +102,7 @@ func (c *Run) prepare(ctx context.Context, plan route.Plan, event Event) (verdic
 		if err != nil {
 			return unfit(err), err
 		}
+		delete(c.costs, one(l))
 	}
 	return "", nil
 }

@@ -27,11 +27,13 @@ type Run struct {
 
 	kind   Kind
 	record *logbook.Recorder
+	costs  map[string]prepared    // of preparing loads, where that takes time
+	left   Estimate               // what is left to do
 	ranks  map[sense.Identity]int // of the sources
 
 	mu      sync.Mutex
-	cpu     float64  // newest reading
-	drift   []string // how the idle device differed after the run
+	cpu     float64         // newest reading
+	drift   []verdict.Doubt // how the idle device differed after the run
 	watched sync.Mutex
 }
 
@@ -56,6 +58,8 @@ func Conduct(ctx context.Context, book *logbook.Book, config Config, kind Kind, 
 	}
 	sampler := sense.Start(ctx, c.Route.Clock(), SampleEvery, sources, c.sample)
 	defer sampler.Stop()
+	c.cost(ctx)
+	c.left = c.ahead()
 	c.watch(Event{Kind: Planned, Titles: kind.Titles(), Run: doc.ID})
 	err = c.work(ctx, sources)
 	now := c.Route.Clock().Now()
@@ -184,7 +188,7 @@ func (c *Run) watch(e Event) {
 		return
 	}
 	c.mu.Lock()
-	e.CPUPct = c.cpu
+	e.CPUPct, e.Plan = c.cpu, c.left
 	c.mu.Unlock()
 	c.watched.Lock()
 	defer c.watched.Unlock()
@@ -241,6 +245,10 @@ func (c *Run) take(rung int, why search.Purpose, a logbook.Attempt) error {
 	if err := c.record.Update(); err != nil {
 		return err
 	}
+	left := c.ahead()
+	c.mu.Lock()
+	c.left = left
+	c.mu.Unlock()
 	ended := c.event(rung)
 	ended.Kind, ended.Attempt = Ended, &a
 	c.watch(ended)

@@ -27,9 +27,11 @@ func (c *Run) before(ctx context.Context, sources []sense.Source) error {
 	}
 	c.Doc.Baseline, c.Idle = baseline, use
 	facts := sense.States(sources)
-	c.Doc.Conditions = logbook.Conditions{Facts: facts, Warnings: verdict.Warnings(facts, use), Absent: sense.Absences(sources)}
-	for _, w := range c.Doc.Conditions.Warnings {
-		c.watch(Event{Kind: Warned, Text: w})
+	c.Doc.Conditions = logbook.Conditions{Facts: facts, Absent: sense.Absences(sources)}
+	for _, w := range verdict.Warnings(facts, use) {
+		c.Doc.Conditions.Warnings = append(c.Doc.Conditions.Warnings, w.What)
+		c.Doc.Conditions.Remedies = append(c.Doc.Conditions.Remedies, w.Remedy)
+		c.watch(Event{Kind: Warned, Text: w.What + "; " + w.Remedy})
 	}
 	return c.record.Update()
 }

@@ -71,16 +71,20 @@ func TestPaceOfThisComputer(t *testing.T) {
 		require.NoError(t, err)
 		list = append(list, l)
 	}
-	notes := func(same bool, easy, hard []logbook.Attempt) []string {
+	notes := func(same bool, easy, hard []logbook.Attempt) (texts []string) {
 		c := Run{Config: Config{Route: worker{same: same}}, Doc: &logbook.Document{Rungs: []logbook.Rung{{Load: list[0], Attempts: easy}, {Load: list[1], Attempts: hard}}}}
-		return c.pace()
+		for _, d := range c.pace() {
+			require.NotEmpty(t, d.Remedy)
+			texts = append(texts, d.What)
+		}
+		return texts
 	}
 	even := []logbook.Attempt{attempt(40, 200), attempt(46, 200)}
 	require.Empty(t, notes(true, even, nil))
 	require.Empty(t, notes(true, even, []logbook.Attempt{attempt(95, 120), attempt(96, 180)}), "what was dropped may have been decoded")
 	slow := notes(true, even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
 	require.Len(t, slow, 1)
-	require.Contains(t, slow[0], "the same frames of h264 1080p25 40M took 1.3 times as much of the cores")
+	require.Contains(t, slow[0], "one attempt at h264 1080p25 40M took 1.3 times as much CPU per frame")
 	slow = notes(true, []logbook.Attempt{attempt(40, 200), attempt(72, 200)}, []logbook.Attempt{attempt(94, 171), attempt(67, 192)})
 	require.Contains(t, slow[0], "h264 1080p25 20M took 1.8 times")
 	require.Empty(t, notes(false, even, []logbook.Attempt{attempt(94, 171), attempt(67, 192)}), "a server may have converted it before")

@@ -16,12 +16,29 @@ import (
 // conclude writes the conclusions from the trials so far into the document.
 func (c *Run) conclude() {
 	notes := c.kind.Conclude(c)
-	c.Doc.Notes = append(c.Doc.Notes[:0], slices.Concat(c.Doc.Conditions.Warnings, c.drift, c.voids(), c.pace(), c.disagreements(), notes)...)
+	c.Doc.Doubts = slices.Concat(c.warned(), c.drift, c.voids(), c.disturbed(), c.pace(), c.disagreements())
+	c.Doc.Notes = c.Doc.Notes[:0]
+	for _, d := range c.Doc.Doubts {
+		c.Doc.Notes = append(c.Doc.Notes, d.What)
+	}
+	c.Doc.Notes = slices.Concat(c.Doc.Notes, c.clips(), c.longer(), notes)
 }
 
-// voids returns sentences about why attempts were void, and about clips whose bitrate is not as
-// ordered.
-func (c *Run) voids() (list []string) {
+// warned returns the doubts that the idle device gave, with their remedies also in a run that
+// is resumed.
+func (c *Run) warned() (list []verdict.Doubt) {
+	for i, w := range c.Doc.Conditions.Warnings {
+		d := verdict.Doubt{What: w}
+		if i < len(c.Doc.Conditions.Remedies) {
+			d.Remedy = c.Doc.Conditions.Remedies[i]
+		}
+		list = append(list, d)
+	}
+	return list
+}
+
+// voids returns doubts about rungs with void attempts.
+func (c *Run) voids() (list []verdict.Doubt) {
 	for _, rung := range c.Doc.Rungs {
 		for i := len(rung.Attempts) - 1; i >= 0; i-- {
 			a := rung.Attempts[i]
@@ -34,24 +51,56 @@ func (c *Run) voids() (list []string) {
 					n++
 				}
 			}
-			text := fmt.Sprintf("%s was not tried: %s", rung.Load, a.Reasons[0])
+			d := verdict.Doubt{What: fmt.Sprintf("%s was not tried: %s", rung.Load, a.Reasons[0])}
 			if a.Void.Void() == search.Repeatable {
-				text = fmt.Sprintf("an attempt at %s was void: %s", rung.Load, a.Reasons[0])
+				d = verdict.Doubt{What: fmt.Sprintf("an attempt at %s was void: %s", rung.Load, a.Reasons[0]), Remedy: "close other programs, and climb again"}
 				if n > 1 {
-					text = fmt.Sprintf("%d attempts at %s were void, the last one because %s", n, rung.Load, a.Reasons[0])
+					d.What = fmt.Sprintf("%d attempts at %s were void, the last one because %s", n, rung.Load, a.Reasons[0])
 				}
 			}
-			list = append(list, text)
+			list = append(list, d)
 			break
 		}
+	}
+	return list
+}
+
+// noticed is the share of all cores, in percent, from which other programs are reported in an
+// attempt that counts.
+const noticed = 10
+
+// disturbed returns a doubt about the attempt in which other programs took most.
+func (c *Run) disturbed() []verdict.Doubt {
+	most, of, by := 0.0, load.Load{}, ""
+	for _, rung := range c.Doc.Rungs {
+		for _, a := range rung.Counted() {
+			if others := a.Use[sense.OthersCPU].Mean; others > max(most, noticed) {
+				most, of = others, rung.Load
+				by, _, _ = a.Use.Highest(sense.OtherCPU)
+			}
+		}
+	}
+	if most == 0 {
+		return nil
+	}
+	text := fmt.Sprintf("other programs took %.0f %% of the cores in an attempt at %s", most, of)
+	if by != "" {
+		text += fmt.Sprintf(", %q most", by)
+	}
+	return []verdict.Doubt{{What: text, Remedy: "close them, and climb again"}}
+}
+
+// clips returns sentences about clips whose bitrate is not as ordered.
+func (c *Run) clips() (list []string) {
+	for _, rung := range c.Doc.Rungs {
 		for _, a := range rung.Attempts {
 			if a.ClipBPS > 0 {
-				list = append(list, fmt.Sprintf("the clip of %s has %sb/s", rung.Load, media.ShortBitrate(float64(a.ClipBPS))))
+				list = append(list, fmt.Sprintf("the clip of %s has %s", rung.Load, media.BitrateText(float64(a.ClipBPS))))
 				break
 			}
 		}
 	}
-	return append(list, c.longer()...)
+	return list
 }
 
 // longer returns sentences about rungs that were held for longer than planned.
@@ -79,9 +128,9 @@ func (c *Run) longer() (list []string) {
 	return list
 }
 
-// disagreements returns sentences about sensors that read the same quantity differently, once
-// each, with the first load.
-func (c *Run) disagreements() (list []string) {
+// disagreements returns doubts about sensors that read the same quantity differently, once each,
+// with the first load.
+func (c *Run) disagreements() (list []verdict.Doubt) {
 	seen := map[string]bool{}
 	for _, rung := range c.Doc.Rungs {
 		for _, a := range rung.Attempts {
@@ -89,7 +138,7 @@ func (c *Run) disagreements() (list []string) {
 				quantity, _, _ := strings.Cut(text, " ")
 				if !seen[quantity] {
 					seen[quantity] = true
-					list = append(list, fmt.Sprintf("sensors disagree at %s: %s", rung.Load, text))
+					list = append(list, verdict.Doubt{What: fmt.Sprintf("sensors disagree at %s: %s", rung.Load, text), Remedy: "check the meter and its unit"})
 				}
 			}
 		}
@@ -101,10 +150,10 @@ func (c *Run) disagreements() (list []string) {
 // computer itself is said to have changed speed.
 const steadyPace = 1.2
 
-// pace returns a sentence about the rung whose attempts differed most in processor time per
+// pace returns a doubt about the rung whose attempts differed most in processor time per
 // frame. Where frames are decoded here, the same frames take the same work, so that the
 // computer's speed must have changed; servers may have done work already.
-func (c *Run) pace() []string {
+func (c *Run) pace() []verdict.Doubt {
 	if !c.Route.Traits().SameWork {
 		return nil
 	}
@@ -126,7 +175,8 @@ func (c *Run) pace() []string {
 	if most == steadyPace {
 		return nil
 	}
-	return []string{fmt.Sprintf("one attempt at %s took %.1f times as much CPU per frame as another: this computer's own speed changed (heat, a power mode, others on the same machine), so the ceiling may be higher", of, most)}
+	return []verdict.Doubt{{What: fmt.Sprintf("one attempt at %s took %.1f times as much CPU per frame as another: this computer's own speed changed (heat, a power mode, others on the same machine), so the ceiling may be higher", of, most),
+		Remedy: "climb again, or use --repeat 5"}}
 }
 
 // Worst returns the attempt with the worst verdict, the first of several. There must be at least

@@ -4,6 +4,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -26,10 +27,12 @@ type Config struct {
 	Criteria verdict.Criteria
 	Hold     time.Duration // per rung, settling included
 	Settle   time.Duration
-	Baseline time.Duration  // idle readings before the first rung
-	Rest     time.Duration  // the longest wait between attempts until the device is quiet again
-	Version  string         // of the program
-	Sensors  []sense.Source // meters besides those of the route
+	Baseline time.Duration     // idle readings before the first rung
+	Rest     time.Duration     // the longest wait between attempts until the device is quiet again
+	Version  string            // of the program
+	Name     string            // of the device; "": as the route has it
+	Facts    map[string]string // about the device, stated by the user
+	Sensors  []sense.Source    // meters besides those of the route
 	// Pages are the addresses of the meters given to the run, for the record.
 	Pages []string
 	Token bool // a token was sent to them
@@ -47,8 +50,12 @@ type Kind interface {
 	Plan(r *Run, rung int) route.Plan
 	// Title returns the name of a rung for progress.
 	Title(r *Run, rung int) string
+	// Unit returns what one of its rungs is called.
+	Unit() string
 	// Titles returns the expected titles, as far as they are known.
 	Titles() []string
+	// Ahead returns the attempts that are expected to be made yet.
+	Ahead(r *Run) []route.Plan
 	// Conclude writes the conclusions of this kind into the document and returns its notes.
 	Conclude(r *Run) (notes []string)
 }
@@ -73,6 +80,7 @@ type Event struct {
 	CPUPct  float64          // Playing and Baseline: the newest reading, 0 if none yet
 	Attempt *logbook.Attempt // Ended
 	Text    string           // Warned; Resting: what the run waits for
+	Plan    Estimate         // Planned: all there is to do; else what is left of it
 }
 
 // EventKind is the kind of an event.
@@ -96,7 +104,7 @@ func (c Config) Document(kind string) *logbook.Document {
 	return &logbook.Document{
 		Schema: logbook.Schema, ID: logbook.NewID(started), Kind: kind, Started: started.UTC(),
 		Tool:   logbook.Tool{Version: c.Version},
-		Device: logbook.Device{Name: device.Name, Spec: device.Spec},
+		Device: logbook.Device{Name: cmp.Or(c.Name, device.Name), Identity: device.Identity, Spec: device.Spec, Facts: c.Facts},
 		Route:  logbook.Route{Kind: c.Route.Kind(), Options: c.Route.Options()},
 		Rungs:  []logbook.Rung{}, Criteria: c.Criteria, Notes: []string{},
 		Plan: logbook.Plan{HoldS: c.Hold.Seconds(), SettleS: c.Settle.Seconds(), BaselineS: c.Baseline.Seconds(), RestS: c.Rest.Seconds(),

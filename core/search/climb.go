@@ -2,6 +2,8 @@
 // of the trials, so that an interrupted run continues by asking again.
 package search
 
+import "slices"
+
 // Trial is one finished attempt at a rung.
 type Trial struct {
 	Rung   int // place in the ladder, counted through all columns
@@ -49,6 +51,19 @@ func (c Climb) Next(trials []Trial) (rung int, why Purpose, more bool) {
 		}
 	}
 	return 0, "", false
+}
+
+// Ahead returns the rungs that are still tried if every one of them is smooth, in order and with
+// second attempts: the most that there is to do.
+func (c Climb) Ahead(trials []Trial) (rungs []int) {
+	trials = slices.Clone(trials)
+	for {
+		rung, _, more := c.Next(trials)
+		if !more {
+			return rungs
+		}
+		rungs, trials = append(rungs, rung), append(trials, Trial{Rung: rung, Smooth: true})
+	}
 }
 
 // Ceiling is the result of a column.

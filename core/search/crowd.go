@@ -1,5 +1,7 @@
 package search
 
+import "slices"
+
 // Crowd searches the highest number of streams that is smooth: it doubles the number until it is
 // not smooth, narrows the interval, and confirms the result.
 type Crowd struct {
@@ -57,6 +59,18 @@ func (c Crowd) Next(trials []Counted) (number int, why Purpose, more bool) {
 		}
 	}
 	return 0, "", false
+}
+
+// Ahead returns the numbers that are still tried if those up to fits are smooth and no others.
+func (c Crowd) Ahead(trials []Counted, fits int) (numbers []int) {
+	trials = slices.Clone(trials)
+	for {
+		number, _, more := c.Next(trials)
+		if !more {
+			return numbers
+		}
+		numbers, trials = append(numbers, number), append(trials, Counted{Number: number, Smooth: number <= fits})
+	}
 }
 
 // Bounds returns the highest number that is smooth, as are all tried numbers below it, and the

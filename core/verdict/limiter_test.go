@@ -61,7 +61,7 @@ func TestFindLimiter(t *testing.T) {
 		"link":      {sense.Use{sense.NetLink + ":eth0": steady(96)}, 0, Network, "link eth0 at 96 %", 4},
 		"half link": {sense.Use{sense.NetLink + ":eth0": steady(50), sense.NetReceive + ":eth0": steady(5e8)}, 0, Unknown, "", 0},
 
-		"slowed down in it":     {sense.Use{sense.CPU: steady(99), sense.Clock: falling, sense.Temperature: steady(95)}, 0, Heat, "clock 30 % under its start while the temperature stands at 95", 1},
+		"slowed down in it":     {sense.Use{sense.CPU: steady(99), sense.Clock: falling, sense.Temperature: steady(95)}, 0, Heat, "clock 30 % below its start while the temperature is 95", 1},
 		"slowed down before it": {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: steady(95)}, 100, Heat, "30 %", 1},
 		"counted by itself":     {sense.Use{sense.CPU: steady(99), sense.Clock: {Mean: 94, Max: 100, First: 100}, sense.Temperature: {Mean: 80, Max: 99}, sense.Throttles: steady(20)}, 0, Heat, "20 times a second", 1},
 		"always this slow":      {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: steady(60)}, 70, CPU, "all cores", 1},
@@ -69,7 +69,7 @@ func TestFindLimiter(t *testing.T) {
 		"slower with all cores": {sense.Use{sense.CPU: steady(99), sense.Clock: steady(80), sense.Temperature: steady(55)}, 100, CPU, "all cores", 1},
 		"hot but fast":          {sense.Use{sense.CPU: steady(99), sense.Clock: steady(98), sense.Temperature: steady(99)}, 100, CPU, "all cores", 1},
 
-		"held to its power":    {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: {Mean: 66, Max: 70}, sense.Power: steady(15)}, 100, Power, "power stands at 15 W", 1},
+		"held to its power":    {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: {Mean: 66, Max: 70}, sense.Power: steady(15)}, 100, Power, "power is 15 W", 1},
 		"power comes and goes": {sense.Use{sense.CPU: steady(99), sense.Clock: steady(70), sense.Temperature: {Mean: 66, Max: 70}, sense.Power: {Mean: 10, Max: 15}}, 100, CPU, "all cores", 1},
 	} {
 		t.Run(name, func(t *testing.T) {

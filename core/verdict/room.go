@@ -118,7 +118,7 @@ func memoryLeft(use sense.Use) float64 {
 // what runs out then. It is false where no reading shows it, and where the device was not idle
 // when it should have been.
 func FindRoom(use, idle sense.Use, streams int) (best Room, known bool) {
-	if streams < 1 || notIdle(nil, idle) != "" {
+	if streams < 1 || notIdle(nil, idle).What != "" {
 		return best, false
 	}
 	for _, s := range supplies {
@@ -130,89 +130,9 @@ func FindRoom(use, idle sense.Use, streams int) (best Room, known bool) {
 		}
 		r := Room{Limiter: s.limiter, Streams: streams + int(math.Floor(free/cost)), Cost: cost, Quantity: s.quantity, Free: free}
 		if !known || r.Streams < best.Streams {
-			r.Evidence = fmt.Sprintf("a stream takes %s of the %s that are left", s.say(cost, use), s.say(free, use))
+			r.Evidence = fmt.Sprintf("a stream takes %s; %s are left", s.say(cost, use), s.say(free, use))
 			best, known = r, true
 		}
 	}
 	return best, known
-}
-
-// Warnings returns sentences about what makes a device unfit for a test: its settings, and what
-// it did while it should have been idle.
-func Warnings(facts map[string]string, idle sense.Use) (list []string) {
-	for _, rule := range []func(map[string]string, sense.Use) string{notIdle, savesPower, capped, onBattery, warmAlready, throttledAlready} {
-		if w := rule(facts, idle); w != "" {
-			list = append(list, w)
-		}
-	}
-	return list
-}
-
-func notIdle(_ map[string]string, idle sense.Use) string {
-	label, other, known := idle.Highest(sense.OtherCPU)
-	cpu := idle[sense.CPU]
-	if cpu.Mean < 10 && other.Mean < 25 {
-		return ""
-	}
-	text := fmt.Sprintf("the device is not idle enough to test: its cores are at %.0f %%", cpu.Mean)
-	if known {
-		text += fmt.Sprintf(", %q takes %.0f %% of a core", label, other.Mean)
-	}
-	return text
-}
-
-// savesPower: a governor that keeps clocks low, or a driver that was told to save power. Drivers
-// that choose clocks themselves call their usual governor powersave, too.
-func savesPower(facts map[string]string, _ sense.Use) string {
-	switch {
-	case facts["clock_preference"] == "power":
-		return "the processor is set to save power rather than to be fast (energy preference power)"
-	case facts["power_profile"] == "low-power":
-		return "the power profile is low-power"
-	case facts["clock_preference"] == "" && (facts["governor"] == "powersave" || facts["governor"] == "conservative"):
-		return fmt.Sprintf("the clock's governor is %s, which keeps it low", facts["governor"])
-	}
-	return ""
-}
-
-func capped(facts map[string]string, _ sense.Use) string {
-	if share := facts["clock_cap_pct"]; share != "" && share != "100" {
-		return fmt.Sprintf("the clock is not allowed to pass %s %% of its highest", share)
-	}
-	return ""
-}
-
-func onBattery(facts map[string]string, _ sense.Use) string {
-	if facts["supply"] == "battery" {
-		return "the device runs on its battery, which may slow it down"
-	}
-	return ""
-}
-
-func warmAlready(_ map[string]string, idle sense.Use) string {
-	if t := idle[sense.Temperature]; t.Mean >= 75 {
-		return fmt.Sprintf("the device is already at %.0f degrees while idle; let it cool down", t.Mean)
-	}
-	return ""
-}
-
-func throttledAlready(_ map[string]string, idle sense.Use) string {
-	if t := idle[sense.Throttles]; t.Mean > 0 {
-		return "the processor is slowed down for its heat while it is idle"
-	}
-	return ""
-}
-
-// Drift returns sentences about how the idle device differs after a run from before.
-func Drift(before, after sense.Use) (list []string) {
-	if a, b := before[sense.CPU], after[sense.CPU]; a.N > 0 && b.N > 0 && b.Mean-a.Mean > 10 {
-		list = append(list, fmt.Sprintf("idle, the cores are at %.0f %% after the run and were at %.0f %% before it", b.Mean, a.Mean))
-	}
-	if a, b := before[sense.Temperature], after[sense.Temperature]; a.N > 0 && b.N > 0 && b.Mean-a.Mean > 10 {
-		list = append(list, fmt.Sprintf("the device is %.0f degrees warmer after the run than before it (%.0f)", b.Mean-a.Mean, b.Mean))
-	}
-	if a, b := before[sense.MemUsed], after[sense.MemUsed]; b.N > 0 && a.Mean > 0 && b.Mean-a.Mean > 0.1*before[sense.MemTotal].Mean {
-		list = append(list, fmt.Sprintf("%.0f MB more memory are in use after the run than before it", (b.Mean-a.Mean)/1e6))
-	}
-	return list
 }

@@ -153,6 +153,10 @@ func evidence(t tally.Tally) (reasons []string) {
 	return reasons
 }
 
+// alwaysAllowed is how many frames may be dropped whatever the limit: a single one says little
+// about the device.
+const alwaysAllowed = 1
+
 // broken returns the limits that an account exceeds. favour, 0 to 1, is how much of its
 // uncertainty is added to a build rate: what might do for a trailer is not called choppy.
 func (l Limits) broken(t tally.Tally, favour float64) (reasons []string) {
@@ -163,7 +167,7 @@ func (l Limits) broken(t tally.Tally, favour float64) (reasons []string) {
 	}
 	speed := t.Speed
 	if f := t.Steady(); f != nil {
-		add(f.DroppedPct() > l.DroppedPct, "%d of %d frames dropped (%.2g %%, allowed %g %%)", f.Dropped, f.Due, f.DroppedPct(), l.DroppedPct)
+		add(f.Dropped > alwaysAllowed && f.DroppedPct() > l.DroppedPct, "%d of %d frames dropped (%.2g %%, allowed %g %%)", f.Dropped, f.Due, f.DroppedPct(), l.DroppedPct)
 		speed = &f.Speed
 	}
 	if speed != nil {

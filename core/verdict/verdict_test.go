@@ -33,9 +33,9 @@ func TestJudge(t *testing.T) {
 		"a freeze":                    {tally.Frames{Due: 1000, Shown: 1000, Freezes: 1, LongestFreezeMS: 101}, nil, Marginal, "freeze of 101 ms"},
 		"a long freeze":               {tally.Frames{Due: 1000, Shown: 1000, Freezes: 1, LongestFreezeMS: 501}, nil, Choppy, "freeze of 501 ms"},
 		"a slow film, no freeze":      {tally.Frames{Due: 80, Shown: 80, LongestFreezeMS: 125}, nil, Smooth, "0 of 80"},
-		"slow motion":                 {tally.Frames{Due: 1000, Shown: 1000, Speed: 0.98}, nil, Marginal, "0.98 of its speed"},
-		"very slow motion":            {tally.Frames{Due: 1000, Shown: 1000, Speed: 0.9}, nil, Choppy, "0.9 of its speed"},
-		"damage":                      {tally.Frames{Due: 1000, Shown: 1000, Damaged: 1}, nil, Choppy, "could not be decoded whole"},
+		"slow motion":                 {tally.Frames{Due: 1000, Shown: 1000, Speed: 0.98}, nil, Marginal, "0.98 of normal speed"},
+		"very slow motion":            {tally.Frames{Due: 1000, Shown: 1000, Speed: 0.9}, nil, Choppy, "0.9 of normal speed"},
+		"damage":                      {tally.Frames{Due: 1000, Shown: 1000, Damaged: 1}, nil, Choppy, "could not be decoded completely"},
 		"wrong pictures":              {tally.Frames{Due: 1000, Shown: 1000, Wrong: 1}, nil, Failed, "wrong picture"},
 		"nothing shown":               {tally.Frames{Due: 1000, Dropped: 1000}, nil, Failed, "none of the 1000"},
 		"nothing due":                 {tally.Frames{}, nil, Failed, "no frame was due"},
@@ -100,7 +100,7 @@ func TestFramesThatWereNotCounted(t *testing.T) {
 	played.Buffer = &tally.Buffer{BuildRate: rate(1.5), MinLeadS: 4}
 	grade, reasons = c.Judge(played)
 	require.Equal(t, Smooth, grade)
-	require.Contains(t, reasons, "no stall, at least 4.0 s in hand")
+	require.Contains(t, reasons, "no stall, at least 4.0 s buffered")
 	for speed, want := range map[float64]Grade{1: Smooth, 0.98: Marginal, 0.5: Choppy, 0: Failed} {
 		grade, reasons = c.Judge(tally.Tally{Speed: rate(speed)})
 		require.Equal(t, want, grade, speed)

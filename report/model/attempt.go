@@ -10,40 +10,24 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// attemptCells returns the cells of an attempt after its load: verdict, dropped, freeze, CPU,
-// memory.
-func attemptCells(a *logbook.Attempt) []Cell {
-	cells := append([]Cell{{Grade: a.Verdict}}, Cells("-", "-", "-", "-")...)
-	if a.FramesDue() > 0 {
-		cells[1].Text = fmt.Sprintf("%d of %d", a.Frames.Dropped, a.Frames.Due)
-		cells[2].Text = "none"
-		if a.Frames.Freezes > 0 {
-			cells[2].Text = fmt.Sprintf("%.0f ms", a.Frames.LongestFreezeMS)
+// bufferCell makes a cell of the account of media that arrived, "" where there is none.
+func bufferCell(text func(b tally.Buffer) string) func(*logbook.Document, *logbook.Attempt) string {
+	return func(_ *logbook.Document, a *logbook.Attempt) string {
+		if a.Buffer == nil || len(a.Windows) == 0 {
+			return ""
 		}
-	} else if a.Frames == nil && a.Verdict != verdict.Void && a.Verdict != verdict.Failed {
-		cells[1].Text = "not counted"
+		return text(*a.Buffer)
 	}
-	if cpu, known := a.Use[sense.CPU]; known {
-		cells[3].Text = fmt.Sprintf("%.0f/%.0f %%", cpu.Mean, cpu.P95)
-	}
-	if m, known := a.Use.Memory(); known {
-		cells[4].Text = Bytes(m.Max)
-	}
-	return cells
 }
 
-// bufferedCells returns the cells of an attempt to which media arrive ahead of playing: verdict,
-// start, stalls, least lead, build rate, CPU, memory.
-func bufferedCells(a *logbook.Attempt) []Cell {
-	plain := attemptCells(a)
-	cells := []Cell{plain[0], {Text: "-"}, {Text: "-"}, {Text: "-"}, {Text: "-"}, {Text: meanCPU(a)}, plain[4]}
-	if b := a.Buffer; b != nil && len(a.Windows) > 0 {
-		cells[1].Text, cells[2].Text, cells[3].Text, cells[4].Text = fmt.Sprintf("%.1f s", b.StartDelayS), "none", fmt.Sprintf("%.1f s", b.MinLeadS), BuildRate(*b)
-		if b.Stalls > 0 {
-			cells[2].Text = fmt.Sprintf("%d, %.1f s", b.Stalls, b.StallS)
-		}
+func startText(b tally.Buffer) string { return fmt.Sprintf("%.1f s", b.StartDelayS) }
+func leadText(b tally.Buffer) string  { return fmt.Sprintf("%.1f s", b.MinLeadS) }
+
+func stallsText(b tally.Buffer) string {
+	if b.Stalls == 0 {
+		return "none"
 	}
-	return cells
+	return fmt.Sprintf("%d, %.1f s", b.Stalls, b.StallS)
 }
 
 // AttemptLine describes an attempt in a few words after its verdict, for progress.
@@ -51,11 +35,12 @@ func AttemptLine(a *logbook.Attempt) string {
 	line := ""
 	switch {
 	case a.Buffer != nil && len(a.Windows) > 0:
-		b := bufferedCells(a)
-		line = fmt.Sprintf("  stalls %s, least lead %s, build rate %s, CPU %s", b[2].Text, b[3].Text, b[4].Text, b[5].Text)
+		line = fmt.Sprintf("  stalls %s, least lead %s, build rate %s", stallsText(*a.Buffer), leadText(*a.Buffer), BuildRate(*a.Buffer))
 	case a.FramesDue() > 0:
-		cells := attemptCells(a)
-		line = fmt.Sprintf("  %s dropped, CPU %s", cells[1].Text, cells[3].Text)
+		line = fmt.Sprintf("  %d of %d dropped", a.Frames.Dropped, a.Frames.Due)
+	}
+	if cpu, known := a.Use[sense.CPU]; known && line != "" {
+		line += fmt.Sprintf(", all cores %.0f %%", cpu.Mean)
 	}
 	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && (a.FramesDue() == 0 || a.Verdict == verdict.Void) {
 		line += "  " + a.Reasons[0]
@@ -63,21 +48,12 @@ func AttemptLine(a *logbook.Attempt) string {
 	return line
 }
 
-// meanCPU returns the mean load of all cores.
-func meanCPU(a *logbook.Attempt) string {
-	cpu, known := a.Use[sense.CPU]
-	if !known {
-		return "-"
-	}
-	return fmt.Sprintf("%.0f %%", cpu.Mean)
-}
-
 // arrived describes what a server sent.
 func arrived(d *tally.Delivered) string {
 	if d == nil || d.Treatment == "" {
-		return "-"
+		return ""
 	}
-	return d.Treatment + " " + media.ShortBitrate(d.Bitrate)
+	return d.Treatment + " " + media.BitrateText(d.Bitrate)
 }
 
 // BuildRate formats a build rate with its uncertainty; one that is too high to measure is just

@@ -13,48 +13,24 @@ import (
 )
 
 var crowdView = view{
-	what: func(d *logbook.Document) string { return mixWords(d.Plan.Crowd.Mix) }, rung: "number", table: crowdTable,
-	sentences: func(d *logbook.Document) []string {
-		if d.Crowd == nil {
-			return nil
+	what: func(d *logbook.Document) string { return mixWords(d.Plan.Crowd.Mix) }, rung: "number", answer: crowdAnswer,
+	table: func(d *logbook.Document, choice Choice) Table {
+		per := 0
+		for _, l := range d.Plan.Crowd.Mix {
+			per += l.Streams
 		}
-		return crowdSentences(d)
+		numbers := d.Plan.Crowd.Numbers
+		byNumber := make([]int, len(d.Rungs))
+		for i := range byNumber {
+			byNumber[i] = i
+		}
+		slices.SortFunc(byNumber, func(a, b int) int { return cmp.Compare(numbers[a], numbers[b]) })
+		var rungs []namedRung
+		for _, i := range byNumber {
+			rungs = append(rungs, namedRung{fmt.Sprint(numbers[i] * per), &d.Rungs[i]})
+		}
+		return attemptTable(d, choice, "streams", "again", rungs)
 	},
-}
-
-// crowdTable returns a table with one row for each attempt, by rising number.
-func crowdTable(d *logbook.Document) Table {
-	per := 0
-	for _, l := range d.Plan.Crowd.Mix {
-		per += l.Streams
-	}
-	byNumber := make([]int, len(d.Rungs))
-	for i := range byNumber {
-		byNumber[i] = i
-	}
-	numbers := d.Plan.Crowd.Numbers
-	slices.SortFunc(byNumber, func(a, b int) int { return cmp.Compare(numbers[a], numbers[b]) })
-	buffered := anyAttempt(d, func(a logbook.Attempt) bool { return a.Buffer != nil })
-	t := Table{Head: []string{"streams", "verdict", "dropped", "freeze", "CPU", "memory", "next costs"}, Right: []int{0, 2, 3, 4, 5, 6, 7, 8}}
-	if buffered {
-		t.Head = []string{"streams", "verdict", "start", "stalls", "least lead", "build", "CPU", "memory", "next costs"}
-	}
-	idle := idleUse(d)
-	for _, i := range byNumber {
-		for k := range d.Rungs[i].Attempts {
-			a, name := &d.Rungs[i].Attempts[k], Cell{Text: fmt.Sprint(numbers[i] * per)}
-			if k > 0 {
-				name = Cell{Text: "again", Faint: true}
-			}
-			cells := bufferedCells(a)
-			if !buffered {
-				cells = attemptCells(a)
-				cells[3].Text = meanCPU(a)
-			}
-			t.Rows = append(t.Rows, append(append([]Cell{name}, cells...), Cell{Text: nextCosts(*a, idle, numbers[i])}))
-		}
-	}
-	return t
 }
 
 // idleUse returns the mean readings of the idle device.
@@ -70,8 +46,12 @@ func idleUse(d *logbook.Document) map[string]float64 {
 	return sum
 }
 
-// crowdSentences state the result of a crowd.
-func crowdSentences(d *logbook.Document) (lines []string) {
+// crowdAnswer returns how many streams a device plays, why no more, and which number is
+// comfortable.
+func crowdAnswer(d *logbook.Document) (lines []Line) {
+	if d.Crowd == nil {
+		return nil
+	}
 	c, p := d.Crowd, d.Plan.Crowd
 	unit := func(n int) string {
 		if len(p.Mix) > 1 {
@@ -79,51 +59,59 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 		}
 		return Plural(n*p.Mix[0].Streams, "stream")
 	}
-	var b strings.Builder
-	confirmed := "not confirmed yet"
+	sure := ", not confirmed by a second try"
 	if c.Confirmed {
-		confirmed = "confirmed"
+		sure = ""
 	}
+	of := " of " + mixWords(p.Mix)
 	switch {
 	case c.Highest == 0 && c.Next == 0:
-		return []string{"No number could be tried."}
+		return []Line{{"", "No number could be tried."}}
 	case c.Highest == 0:
-		fmt.Fprintf(&b, "Not even %s plays smoothly (%s).", unit(1), c.NextVerdict)
-	case c.Next == 0 && c.Highest == p.Most:
-		fmt.Fprintf(&b, "%s play smoothly for every viewer, %s; more were not tried, so the device's limit was not reached.", capital(unit(c.Highest)), confirmed)
-	case c.Next == 0:
-		fmt.Fprintf(&b, "%s play smoothly for every viewer, %s; larger numbers are still to be tried.", capital(unit(c.Highest)), confirmed)
+		lines = append(lines, Line{"", fmt.Sprintf("%s does not even play %s%s smoothly.", d.Device.Name, unit(1), of)})
 	default:
-		fmt.Fprintf(&b, "The highest number that is smooth for every viewer is %s, %s; %s %s.", unit(c.Highest), confirmed, unit(c.Next), wereFound(c.NextVerdict))
+		lines = append(lines, Line{"", fmt.Sprintf("%s plays %s%s smoothly for every viewer%s.", d.Device.Name, unit(c.Highest), of, sure)})
+		i := slices.Index(p.Numbers, c.Highest)
+		if i >= 0 {
+			lines = append(lines, Line{"tries", tries(&d.Rungs[i])})
+		}
 	}
-	switch c.Limiter {
-	case "":
-	case verdict.Viewer:
-		fmt.Fprintf(&b, " The bottleneck was our own side: %s. So the device's limit was not reached.", c.Evidence)
-	case verdict.Unknown:
-		fmt.Fprintf(&b, " Why: not known; %s.", c.Evidence)
-	case verdict.Refused:
-		b.WriteString(refusal(c.NextReason))
-	default:
-		fmt.Fprintf(&b, " What ran out: %s (%s).", c.Limiter, c.Evidence)
+	switch {
+	case c.Next > 0:
+		text := unit(c.Next) + " " + wereFound(c.NextVerdict)
+		if c.NextReason != "" && c.NextVerdict != verdict.Failed {
+			text += ": " + c.NextReason
+		}
+		lines = append(lines, Line{"next", text})
+	case c.Highest == p.Most:
+		lines = append(lines, Line{"next", "more were not tried (--most), so the device's limit was not reached"})
+	case c.Highest > 0:
+		lines = append(lines, Line{"next", "larger numbers are still to be tried"})
 	}
-	lines = append(lines, b.String())
+	if c.Limiter != "" {
+		lines = append(lines, Line{"why", why(&logbook.ColumnCeiling{Limiter: c.Limiter, Evidence: c.Evidence, Next: &logbook.Next{Reason: c.NextReason}})})
+	}
 	if c.Highest > 0 {
-		lines = append(lines, comfort(c, p, unit))
+		lines = append(lines, Line{"comfortable", comfort(c, p, unit)})
+		if i := slices.Index(p.Numbers, c.Highest); i >= 0 {
+			if list := left(d, &d.Rungs[i]); list != nil {
+				lines = append(lines, Line{"left", strings.Join(list, ", ")})
+			}
+		}
 	}
 	if c.Predicted != nil && c.Highest > 0 {
 		then := ""
 		if l := c.Predicted.Limiter; l != verdict.Unknown {
-			then = fmt.Sprintf(", then %s runs out", l)
+			then = ", then " + cmp.Or(limiters[l], string(l)+" runs out")
 		}
 		found := unit(c.Highest)
 		if c.Next == 0 {
 			found += " at least"
 		}
-		lines = append(lines, fmt.Sprintf("Predicted at %s: room for %s%s. Found: %s.", unit(c.Predicted.From), unit(c.Predicted.Number), then, found))
+		lines = append(lines, Line{"predicted", fmt.Sprintf("%s, from the readings at %s%s; found %s", unit(c.Predicted.Number), unit(c.Predicted.From), then, found)})
 	}
 	if c.Met != nil {
-		lines = append(lines, need(c, p, unit))
+		lines = append(lines, Line{"need", need(c, p, unit)})
 	}
 	return lines
 }
@@ -132,13 +120,13 @@ func crowdSentences(d *logbook.Document) (lines []string) {
 func need(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) string {
 	switch {
 	case !*c.Met:
-		return fmt.Sprintf("The need of %s is not met.", unit(p.Need))
+		return unit(p.Need) + ": not met"
 	case c.WithReserve == nil:
-		return fmt.Sprintf("The need of %s is met; whether the reserve of %g %% is left then is not known.", unit(p.Need), p.ReservePct)
+		return fmt.Sprintf("%s: met; whether the reserve of %g %% is left then is not known", unit(p.Need), p.ReservePct)
 	case !*c.WithReserve:
-		return fmt.Sprintf("The need of %s is met, without the reserve of %g %%.", unit(p.Need), p.ReservePct)
+		return fmt.Sprintf("%s: met, without the reserve of %g %%", unit(p.Need), p.ReservePct)
 	}
-	return fmt.Sprintf("The need of %s is met, and the reserve of %g %% is left.", unit(p.Need), p.ReservePct)
+	return fmt.Sprintf("%s: met, with the reserve of %g %%", unit(p.Need), p.ReservePct)
 }
 
 // comfort states which number is comfortable.
@@ -149,9 +137,9 @@ func comfort(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) stri
 	}
 	switch {
 	case c.Comfortable == nil:
-		return fmt.Sprintf("Which number is comfortable is not known: %s.", cmp.Or(c.ComfortableWhy, "too little was measured"))
+		return "not known: " + cmp.Or(c.ComfortableWhy, "too little was measured")
 	case *c.Comfortable == 0:
-		return fmt.Sprintf("None is comfortable: even one leaves less than %g %% free.", p.ReservePct)
+		return fmt.Sprintf("none: even one leaves less than %g %% free", p.ReservePct)
 	}
 	of := "to spare"
 	if limiter != "" && limiter != verdict.Unknown {
@@ -161,7 +149,7 @@ func comfort(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) stri
 	if *c.Comfortable > c.Highest {
 		beyond = fmt.Sprintf(" by its readings (%s were tried)", unit(c.Highest))
 	}
-	return fmt.Sprintf("Comfortable: %s%s, which leaves %g %% %s.", unit(*c.Comfortable), beyond, p.ReservePct, of)
+	return fmt.Sprintf("%s%s, which leaves %g %% %s", unit(*c.Comfortable), beyond, p.ReservePct, of)
 }
 
 func times(n int) string {
@@ -170,8 +158,6 @@ func times(n int) string {
 	}
 	return fmt.Sprintf("%d times", n)
 }
-
-func capital(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 func wereFound(g verdict.Grade) string {
 	if g == verdict.Failed {

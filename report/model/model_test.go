@@ -21,31 +21,87 @@ func parsed(t *testing.T, line string) load.Load {
 	return l
 }
 
-func TestSentences(t *testing.T) {
+func TestAnswers(t *testing.T) {
 	easy, hard, free := parsed(t, "h264 720p25 5M"), parsed(t, "h264 1080p25 10M"), 41.2
 	for want, c := range map[string]logbook.ColumnCeiling{
-		"Not tried yet.":          {},
-		"No rung could be tried.": {LadderEnd: true, Untried: []load.Load{hard}},
-		"No rung plays smoothly: h264 1080p25 10M failed. It was refused: it has no decoder for it.": {
+		"not tried yet.":          {},
+		"no rung could be tried.": {LadderEnd: true, Untried: []load.Load{hard}},
+		"Box plays no rung smoothly, not even h264 1080p25 10M. | next: h264 1080p25 10M failed | why: refused: it has no decoder for it": {
 			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed, Reason: "it refused: it has no decoder for it"}, Limiter: verdict.Refused, Evidence: "it gave up"},
-		"The highest smooth load is h264 1080p25 10M, not confirmed. Harder rungs are still to be tried.":                                {Load: &hard},
-		"The highest smooth load is h264 1080p25 10M, confirmed. The ladder ends there: the device's limit was not reached.":             {Load: &hard, LadderEnd: true, Confirmed: true},
-		"The highest smooth load is h264 1080p25 10M, not confirmed (h264 720p25 5M could not be tried). No harder rung could be tried.": {Load: &hard, LadderEnd: true, Untried: []load.Load{easy}},
-		"No rung plays smoothly: h264 1080p25 10M was marginal. Why: not known; nothing that was measured reached its limit.": {
+		"Box plays up to h264 1080p25 10M smoothly, not confirmed by a second try. | then: harder rungs are still to be tried": {Load: &hard},
+		"Box plays up to h264 1080p25 10M smoothly. | then: the ladder ends here; the device's limit was not reached (41 % of the cpu is free); --ladder bitrate goes on with h264 1080p25 20M": {
+			Load: &hard, LadderEnd: true, Confirmed: true, Headroom: &free, HeadroomOf: verdict.CPU},
+		"Box plays up to h264 1080p25 10M smoothly, not confirmed: h264 720p25 5M could not be tried. | then: no harder rung could be tried": {Load: &hard, LadderEnd: true, Untried: []load.Load{easy}},
+		"Box plays no rung smoothly, not even h264 1080p25 10M. | next: h264 1080p25 10M was marginal | why: not known; nothing that was measured reached its limit": {
 			Next: &logbook.Next{Load: hard, Verdict: verdict.Marginal}, Limiter: verdict.Unknown, Evidence: "nothing that was measured reached its limit"},
-		"The highest smooth load is h264 720p25 5M, confirmed. The next rung, h264 1080p25 10M, was choppy. What ran out: core (one thread). At the ceiling 41 % of the gpu-decode is still free.": {
-			Load: &easy, Confirmed: true, Next: &logbook.Next{Load: hard, Verdict: verdict.Choppy}, Limiter: verdict.Core, Evidence: "one thread", Headroom: &free, HeadroomOf: verdict.GPUDecode},
+		"Box plays up to h264 720p25 5M smoothly. | next: h264 1080p25 10M was choppy: 9 of 90 frames dropped | why: one core is full: one thread": {
+			Load: &easy, Confirmed: true, Next: &logbook.Next{Load: hard, Verdict: verdict.Choppy, Reason: "9 of 90 frames dropped"}, Limiter: verdict.Core, Evidence: "one thread"},
 	} {
-		require.Equal(t, want, sentence(c))
+		d := &logbook.Document{Kind: "climb", Device: logbook.Device{Name: "Box"}, Ceiling: &logbook.Ceiling{Columns: []logbook.ColumnCeiling{c}}}
+		require.Equal(t, want, joined(climbAnswer(d)))
 	}
-	d := &logbook.Document{Kind: "climb", Rungs: []logbook.Rung{{Load: easy, Attempts: []logbook.Attempt{{Verdict: verdict.Smooth}}}},
-		Ceiling: &logbook.Ceiling{Columns: []logbook.ColumnCeiling{{Column: "h264", Load: &easy, Confirmed: true}}}}
-	d.Notes = []string{"out of order: y"}
-	d.Ceiling.Columns = append(d.Ceiling.Columns, logbook.ColumnCeiling{Column: "hevc"})
-	lines := Conclusions(d)
-	require.True(t, strings.HasPrefix(lines[0], "h264: The highest"))
-	require.Equal(t, "hevc: Not tried yet.", lines[1])
-	require.Equal(t, "Note: out of order: y.", lines[2])
+}
+
+// joined is an answer on one line.
+func joined(lines []Line) string {
+	var parts []string
+	for _, l := range lines {
+		text := l.Text
+		if l.About != "" {
+			text = l.About + ": " + text
+		}
+		parts = append(parts, text)
+	}
+	return strings.Join(parts, " | ")
+}
+
+// Every number of an answer is the document's.
+func TestAnswersGiveTheEvidence(t *testing.T) {
+	l := parsed(t, "h264 720p25 5M")
+	smooth := logbook.Attempt{Verdict: verdict.Smooth, Frames: &tally.Frames{Due: 450, Shown: 450}, Use: sense.Use{
+		sense.CPU: {Mean: 41, N: 9}, sense.BlockUse: {Mean: 62, N: 9}, sense.ThreadMax: {Mean: 12, N: 9}, sense.MemFree: {Mean: 6.3e8, N: 9}, sense.Temperature: {Mean: 61, N: 9}, sense.WallPower: {Mean: 8.14, N: 9}}}
+	d := &logbook.Document{Kind: "climb", Complete: true, Device: logbook.Device{Name: "Box"}, Rungs: []logbook.Rung{{Load: l, Attempts: []logbook.Attempt{smooth, smooth}}},
+		Baseline: logbook.Baseline{Readings: []logbook.Reading{{Quantity: sense.Temperature, Value: 40}, {Quantity: sense.WallPower, Value: 5}}},
+		Criteria: verdict.Default(), Notes: []string{"it is warm", "out of order: y"}, Doubts: []verdict.Doubt{{What: "it is warm", Remedy: "let it cool"}},
+		Ceiling: &logbook.Ceiling{Columns: []logbook.ColumnCeiling{{Column: "h264", Load: &l, Confirmed: true}, {Column: "hevc"}}}}
+	d.Ceiling.Load = &l
+	require.Equal(t, "h264: Box plays up to h264 720p25 5M smoothly. | tries: 2 of 2 smooth; 0 of 900 frames dropped: below 0.33 % at 95 %, if drops were independent"+
+		" | left: 38 % of the decoder, 59 % of all cores, 88 % of the busiest core, 630 MB of memory, at 61 °C (21 above idle), at 8.14 W (3.1 above idle)"+
+		" | then: harder rungs are still to be tried | hevc: not tried yet. | doubt: it is warm; let it cool", joined(Answer(d)))
+	require.Equal(t, []string{"Note: out of order: y."}, NewRun(d, nil, false, Choice{}).Notes)
+	d.Rungs[0].Attempts = d.Rungs[0].Attempts[:1]
+	d.Rungs[0].Attempts[0].Frames = &tally.Frames{Due: 60, Shown: 60, Hidden: 60}
+	d.Gaps = []logbook.Gap{{Source: "plug", Reason: "it did not answer"}}
+	text := joined(Answer(d))
+	require.Contains(t, text, "only 60 frames were judged: use a longer --hold")
+	require.Contains(t, text, "plug could not be read (it did not answer)")
+	require.Contains(t, NewRun(d, nil, false, Choice{}).Notes[1], "a screen of 60 Hz can show 60 of the 120 frames")
+}
+
+// What did not move gets no column, what ran out does; the choice is the user's.
+func TestFieldsThatMatter(t *testing.T) {
+	l := parsed(t, "h264 720p25 5M")
+	attempt := func(heat, link float64, limiter verdict.Limiter) logbook.Attempt {
+		return logbook.Attempt{Verdict: verdict.Smooth, Decode: "hardware", Limiter: limiter, Frames: &tally.Frames{Due: 100, Shown: 100},
+			Use: sense.Use{sense.CPU: {Mean: 40, N: 1}, sense.Temperature: {Mean: heat, Max: heat, N: 1}, sense.NetLink + ":eth0": {Mean: link, N: 1}, sense.EncodeUse: {N: 1}}}
+	}
+	d := &logbook.Document{Kind: "climb", Rungs: []logbook.Rung{{Load: l, Attempts: []logbook.Attempt{attempt(50, 40, ""), attempt(51, 40, verdict.Network)}}}}
+	require.Equal(t, []string{"load", "verdict", "dropped", "decoded by", "all cores", "link"}, NewRun(d, nil, false, Choice{}).Rungs.Head)
+	d.Rungs[0].Attempts[1] = attempt(60, 40, "")
+	require.Equal(t, []string{"load", "verdict", "dropped", "decoded by", "all cores", "degrees"}, NewRun(d, nil, false, Choice{}).Rungs.Head)
+	wide := NewRun(d, nil, false, Choice{All: true}).Rungs
+	require.Equal(t, []string{"load", "verdict", "dropped", "decoded by", "freeze", "all cores", "encoder", "link", "degrees"}, wide.Head)
+	require.Empty(t, wide.Optional)
+	named := NewRun(d, nil, false, Choice{Names: []string{"degrees", "noise"}}).Rungs
+	require.Equal(t, Cells("51 °C", "-"), append(Cells("51 °C"), named.Rows[0][3]))
+	require.Equal(t, "50 °C", named.Rows[0][2].Text)
+}
+
+func TestDevicesAreDescribed(t *testing.T) {
+	require.Equal(t, "Boxmaker One, 4 cores, 8.0 GB, Debian 13, arm64, power mode balanced, bios 1.4, price 189EUR", deviceLine(logbook.Device{
+		Spec:  map[string]string{"product": "Boxmaker One", "cores": "4", "memory_bytes": "8000000000", "system": "Debian 13, arm64", "power_mode": "balanced"},
+		Facts: map[string]string{"price": "189EUR", "bios": "1.4"}}))
+	require.Equal(t, "1 core", deviceLine(logbook.Device{Spec: map[string]string{"cores": "1"}}))
 }
 
 func TestFigures(t *testing.T) {
@@ -113,8 +169,8 @@ func TestFramesThatWereNotCounted(t *testing.T) {
 		{Verdict: verdict.Choppy, Frames: &tally.Frames{Due: 100, Shown: 90, Dropped: 10, Freezes: 1, LongestFreezeMS: 250}},
 		{Verdict: verdict.Failed, Reasons: []string{"it died"}},
 	}}}}
-	rows := NewRun(d, nil, false).Rungs.Rows
-	require.Equal(t, append([]Cell{{Text: l.String()}, {Grade: verdict.Smooth}}, Cells("not counted", "-", "-", "-")...), rows[0])
+	rows := NewRun(d, nil, false, Choice{}).Rungs.Rows
+	require.Equal(t, append([]Cell{{Text: l.String()}, {Grade: verdict.Smooth}}, Cells("not counted", "-")...), rows[0])
 	require.Equal(t, "10 of 100", rows[1][2].Text)
 	require.Equal(t, "250 ms", rows[1][3].Text)
 	require.Equal(t, "-", rows[2][2].Text)
@@ -123,14 +179,14 @@ func TestFramesThatWereNotCounted(t *testing.T) {
 
 func TestStatesOfARun(t *testing.T) {
 	d := &logbook.Document{ID: "x", Kind: "climb", Started: time.Unix(0, 0), Plan: logbook.Plan{BaselineS: 2}, Baseline: logbook.Baseline{CPUPct: 3, MemUsed: 1e9}}
-	require.Equal(t, Interrupted, NewRun(d, nil, false).State)
-	require.Equal(t, Running, NewRun(d, nil, true).State)
+	require.Equal(t, Interrupted, NewRun(d, nil, false, Choice{}).State)
+	require.Equal(t, Running, NewRun(d, nil, true, Choice{}).State)
 	d.Complete = true
-	r := NewRun(d, nil, false)
+	r := NewRun(d, nil, false, Choice{})
 	require.Equal(t, Complete, r.State)
 	require.Equal(t, 3., *r.IdleCPUPct)
 	require.Empty(t, r.Rungs.Rows)
-	require.Empty(t, r.Sentences, "nothing was tried")
+	require.Empty(t, r.Answer, "nothing was tried")
 	d.Kind = "a kind from a later version"
-	require.Equal(t, "rung", NewRun(d, nil, false).Rung)
+	require.Equal(t, "rung", NewRun(d, nil, false, Choice{}).Rung)
 }

@@ -3,6 +3,7 @@
 package model
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -25,6 +26,8 @@ type Table struct {
 	Head  []string // nil: none
 	Rows  [][]Cell
 	Right []int // right-aligned columns: numbers
+	// Optional are columns that may be left out where there is no room, in that order.
+	Optional []int
 }
 
 // Cells returns plain cells.
@@ -49,6 +52,7 @@ const (
 // Run is what is shown of a run.
 type Run struct {
 	ID, Kind, Device, Route string
+	About                   string // the device in words: what was found, and what its user stated
 	What                    string // what was put on the device
 	Rung                    string // what one of its rungs is called: "rung", "number"; "" where nothing was put on the device
 	State                   State
@@ -56,17 +60,18 @@ type Run struct {
 	IdleCPUPct, IdleMemory  *float64 // of the idle device; nil where it was not read
 	HoldS, SettleS          float64
 	Rungs                   Table    // no rows: no attempt has ended
-	Sentences               []string // the result, and notes
+	Answer                  []Line   // the result, first of all
+	Notes                   []string // what else is to be known
 	Series                  []Series // the readings, by quantity and source
 	Remarks, Gaps           Table    // no rows: there are none
 }
 
 // view is what a kind of run adds to the common parts.
 type view struct {
-	what      func(d *logbook.Document) string
-	rung      string
-	table     func(d *logbook.Document) Table
-	sentences func(d *logbook.Document) []string
+	what   func(d *logbook.Document) string
+	rung   string
+	table  func(d *logbook.Document, choice Choice) Table
+	answer func(d *logbook.Document) []Line
 }
 
 // views are the kinds of runs that are shown. A new one is one line here, and a file.
@@ -76,11 +81,12 @@ var views = map[string]view{
 	"watch": watchView,
 }
 
-// NewRun returns the view of a document and its readings. running means that the run goes on.
-func NewRun(d *logbook.Document, readings []logbook.Reading, running bool) *Run {
+// NewRun returns the view of a document and its readings, with the chosen fields in its table.
+// running means that the run goes on.
+func NewRun(d *logbook.Document, readings []logbook.Reading, running bool, choice Choice) *Run {
 	v := viewOf(d)
 	r := &Run{ID: d.ID, Kind: d.Kind, Device: d.Device.Name, Route: d.Route.Kind, What: v.what(d), Rung: v.rung, Attempts: d.Attempts(),
-		HoldS: d.Plan.HoldS, SettleS: d.Plan.SettleS, Rungs: v.table(d), Sentences: Conclusions(d), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
+		HoldS: d.Plan.HoldS, SettleS: d.Plan.SettleS, Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
 	switch {
 	case d.Complete:
 	case running:
@@ -102,15 +108,37 @@ func viewOf(d *logbook.Document) view {
 	return climbView
 }
 
-// Conclusions returns the sentences that state the result of a run.
-func Conclusions(d *logbook.Document) (lines []string) {
+// Answer returns the lines that state the result of a run, and what makes it doubtful.
+func Answer(d *logbook.Document) (lines []Line) {
 	if d.Attempts() > 0 {
-		lines = viewOf(d).sentences(d)
+		lines = viewOf(d).answer(d)
 	}
+	return append(lines, doubts(d)...)
+}
+
+// notes returns sentences on what else is to be known: the notes that are no doubts, and
+// irregularities of a server.
+func notes(d *logbook.Document) (lines []string) {
 	for _, n := range d.Notes {
-		lines = append(lines, "Note: "+n+".")
+		if !slices.ContainsFunc(d.Doubts, func(doubt verdict.Doubt) bool { return doubt.What == n }) {
+			lines = append(lines, "Note: "+n+".")
+		}
 	}
-	return append(lines, oddities(d)...)
+	return slices.Concat(lines, hidden(d), oddities(d))
+}
+
+// hidden says of the first load with more frames than the screen has refreshes that not all of
+// them are due.
+func hidden(d *logbook.Document) []string {
+	for _, r := range d.Rungs {
+		for _, a := range r.Counted() {
+			if a.Frames != nil && a.Frames.Hidden > 0 {
+				return []string{fmt.Sprintf("Note: a screen of %s Hz can show %d of the %d frames of %s; only those count as due.",
+					cmp.Or(d.Route.Options["refresh_hz"], "60"), a.Frames.Due, a.Frames.Due+a.Frames.Hidden, r.Load.Title())}
+			}
+		}
+	}
+	return nil
 }
 
 // oddities returns sentences about irregularities in what servers sent, once each, and about the

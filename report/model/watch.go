@@ -8,8 +8,9 @@ import (
 
 // watchView shows readings without a load: each quantity over the whole time.
 var watchView = view{
-	what:  func(*logbook.Document) string { return "" },
-	table: func(*logbook.Document) Table { return Table{} }, sentences: func(*logbook.Document) []string { return nil },
+	what:   func(*logbook.Document) string { return "" },
+	table:  func(*logbook.Document, Choice) Table { return Table{} },
+	answer: func(*logbook.Document) []Line { return nil },
 }
 
 // Quantities returns a table with one row for each series.

@@ -7,21 +7,25 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/clip"
+	"vividstrain/report/model"
 )
 
-// Clips lists the clips of a manifest.
-func (s Style) Clips(m *clip.Manifest) string {
+// Clips lists the clips of a folder's manifest.
+func (s Style) Clips(dir string, m *clip.Manifest) string {
 	m = clean(m)
 	var rows [][]string
+	var bytes float64
 	for _, e := range m.Clips {
 		video := "-" // made by a version that did not record it
 		if e.VideoBps > 0 {
-			video = media.ShortBitrate(float64(e.VideoBps))
+			video = media.BitrateText(float64(e.VideoBps))
 		}
+		bytes += float64(e.Bytes)
 		rows = append(rows, []string{e.File, e.Load, e.Scene, fmt.Sprint(e.Frames), fmt.Sprintf("%.1f", float64(e.Bytes)/1e6),
-			video, media.ShortBitrate(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]})
+			video, media.BitrateText(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]})
 	}
-	return s.Table([]string{"file", "load line", "scene", "frames", "MB", "video b/s", "file b/s", "sha256"}, rows, 3, 4, 5, 6)
+	return s.Table([]string{"file", "load line", "scene", "frames", "MB", "video rate", "file rate", "sha256"}, rows, 3, 4, 5, 6) +
+		fmt.Sprintf("\n%s of %s in %s.\n", model.Plural(len(m.Clips), "clip"), model.Bytes(bytes), Printable(dir))
 }
 
 // Verified draws what was found wrong with each clip of a manifest.

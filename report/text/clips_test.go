@@ -17,10 +17,12 @@ var manifest = &clip.Manifest{Clips: []clip.Entry{
 
 func TestClipsTable(t *testing.T) {
 	require.Equal(t, strings.TrimLeft(`
-file        load line                   scene    frames    MB  video b/s  file b/s  sha256
-a.mp4       h264 240p25 500k            harbour     125   0.3       497k      500k  01234567
-b-kelp.mkv  h264 2160p25 10bit hdr 40M  kelp         50  10.0          -     40.2M  fedc
-`, "\n"), Style{}.Clips(manifest))
+file        load line                   scene    frames    MB  video rate  file rate  sha256
+a.mp4       h264 240p25 500k            harbour     125   0.3    497 kb/s   500 kb/s  01234567
+b-kelp.mkv  h264 2160p25 10bit hdr 40M  kelp         50  10.0           -  40.2 Mb/s  fedc
+
+2 clips of 10 MB in films.
+`, "\n"), Style{}.Clips("films", manifest))
 }
 
 func TestVerifiedTable(t *testing.T) {

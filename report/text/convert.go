@@ -24,7 +24,7 @@ func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
 	}
 	fmt.Fprintf(&b, "%s: %s %s -> %s\n\n", s.Bold(name), in.Codec, formatWords(r.In), r.Goal.SizeRate())
 	rows := [][]string{
-		{"made", fmt.Sprintf("%.1f s at %sb/s, %.1f s of work", made, media.ShortBitrate(8*float64(r.Bytes)/max(made, 1e-9)), r.Took.Seconds())},
+		{"made", fmt.Sprintf("%.1f s at %s, %.1f s of work", made, media.BitrateText(8*float64(r.Bytes)/max(made, 1e-9)), r.Took.Seconds())},
 		{"speed", fmt.Sprintf("%.2f x real time", r.Speed)},
 		{"CPU", fmt.Sprintf("%.0f %% of a core", 100*r.CPU.Seconds()/r.Took.Seconds())},
 		{"memory", model.Bytes(float64(r.MemPeak)/float64(job.Copies)) + " a copy"},

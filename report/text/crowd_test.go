@@ -45,9 +45,9 @@ func crowded(t *testing.T) *logbook.Document {
 
 func TestCrowdIsDrawnByNumber(t *testing.T) {
 	d := crowded(t)
-	text := Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))
+	text := Style{Width: 140}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))
 	lines := strings.Split(text, "\n")
-	require.Contains(t, lines[0], "crowd of h264 720p25 4M -> 240p 400k, route server")
+	require.Contains(t, strings.Join(strings.Fields(text), " "), "crowd of h264 720p25 4M -> 240p 400k on this computer, route server")
 	var first []string
 	for _, line := range lines {
 		if strings.Contains(line, "● ") || strings.Contains(line, "○ ") {
@@ -55,14 +55,14 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 		}
 	}
 	require.Equal(t, []string{"1", "2", "3", "4"}, first)
-	for _, words := range []string{"1, 2.1 s", "48 % of a core, 60 MB", "The highest number that is smooth for every viewer is 2 streams, confirmed; 3 streams were choppy. What ran out: cpu (all cores at 98 %).",
-		"Comfortable: 1 stream, which leaves 20 % of the cpu free.", "Predicted at 1 stream: room for 2 streams, then cpu runs out. Found: 2 streams.", "The need of 3 streams is not met."} {
+	for _, words := range []string{"1, 2.1 s", "48 % of a core, 60 MB", "this computer plays 2 streams of h264 720p25 4M -> 240p 400k smoothly for every viewer.", "next 3 streams were choppy why the cores are full: all cores at 98 %",
+		"comfortable 1 stream, which leaves 20 % of the cpu free", "predicted 2 streams, from the readings at 1 stream, then the cores are full; found 2 streams", "need 3 streams: not met"} {
 		require.Contains(t, strings.Join(strings.Fields(text), " "), words)
 	}
 	d.Crowd.Limiter, d.Crowd.Evidence = verdict.Viewer, "our own viewers woke up too late"
-	require.Contains(t, strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " "), "The bottleneck was our own side: our own viewers woke up too late. So the device's limit was not reached.")
+	require.Contains(t, strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))), " "), "our own side was too slow, so the device's limit was not reached: our own viewers woke up too late")
 	d.Crowd.Highest, d.Crowd.NextVerdict = 0, verdict.Failed
-	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false)), "Not even 1 stream plays smoothly (failed).")
+	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{})), "this computer does not even play 1 stream of h264 720p25 4M -> 240p 400k")
 }
 
 // A need is met with the reserve, without it, or it is not known whether; and what is
@@ -70,17 +70,17 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 func TestNeedsAndComfort(t *testing.T) {
 	yes, no := true, false
 	for says, change := range map[string]func(*logbook.Crowd){
-		"The need of 3 streams is met, and the reserve of 20 % is left.":                            func(c *logbook.Crowd) { c.Met, c.WithReserve = &yes, &yes },
-		"The need of 3 streams is met, without the reserve of 20 %.":                                func(c *logbook.Crowd) { c.Met, c.WithReserve = &yes, &no },
-		"The need of 3 streams is met; whether the reserve of 20 % is left then is not known.":      func(c *logbook.Crowd) { c.Met = &yes },
-		"Which number is comfortable is not known: nothing was read of it.":                         func(c *logbook.Crowd) { c.Comfortable, c.ComfortableWhy = nil, "nothing was read of it" },
-		"Comfortable: 5 streams by its readings (2 streams were tried), which leaves 20 % of the":   func(c *logbook.Crowd) { c.Comfortable = number(5) },
-		"It was refused: 503 no more sessions.":                                                     func(c *logbook.Crowd) { c.Limiter, c.NextReason = verdict.Refused, "503 no more sessions" },
-		"2 streams play smoothly for every viewer, confirmed; larger numbers are still to be tried": func(c *logbook.Crowd) { c.Next = 0 },
+		"3 streams: met, with the reserve of 20 %":                                   func(c *logbook.Crowd) { c.Met, c.WithReserve = &yes, &yes },
+		"3 streams: met, without the reserve of 20 %":                                func(c *logbook.Crowd) { c.Met, c.WithReserve = &yes, &no },
+		"3 streams: met; whether the reserve of 20 % is left then is not known":      func(c *logbook.Crowd) { c.Met = &yes },
+		"comfortable not known: no reading grows":                                    func(c *logbook.Crowd) { c.Comfortable, c.ComfortableWhy = nil, "no reading grows" },
+		"5 streams by its readings (2 streams were tried), which leaves 20 % of the": func(c *logbook.Crowd) { c.Comfortable = number(5) },
+		"why refused: 503 no more sessions":                                          func(c *logbook.Crowd) { c.Limiter, c.NextReason = verdict.Refused, "503 no more sessions" },
+		"next larger numbers are still to be tried":                                  func(c *logbook.Crowd) { c.Next = 0 },
 	} {
 		d := crowded(t)
 		change(d.Crowd)
-		require.Contains(t, strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " "), says)
+		require.Contains(t, strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))), " "), says)
 	}
 }
 
@@ -88,8 +88,8 @@ func TestMixIsNamedByItsTimes(t *testing.T) {
 	d := crowded(t)
 	d.Plan.Crowd.Mix = append(d.Plan.Crowd.Mix, d.Plan.Crowd.Mix[0])
 	d.Crowd.Next, d.Crowd.Limiter, d.Crowd.Evidence, d.Plan.Crowd.Most = 0, "", "", 2
-	text := strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " ")
-	require.Contains(t, text, "2 times the mix play smoothly for every viewer, confirmed; more were not tried")
+	text := strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))), " ")
+	require.Contains(t, text, "smoothly for every viewer. tries")
 }
 
 func TestViewersAreDrawn(t *testing.T) {
@@ -101,9 +101,9 @@ func TestViewersAreDrawn(t *testing.T) {
 	lines := Style{}.Viewers(list)
 	require.Len(t, lines, maxViewers+1)
 	require.Contains(t, lines[0], "viewer 1")
-	require.Contains(t, lines[0], "0.0 s in hand, waits")
-	require.Contains(t, lines[7], "7.0 s in hand, plays")
-	require.Contains(t, lines[8], "and 4 with more in hand")
+	require.Contains(t, lines[0], "0.0 s buffered, waits")
+	require.Contains(t, lines[7], "7.0 s buffered, plays")
+	require.Contains(t, lines[8], "and 4 with more buffered")
 	require.Equal(t, 5+3, strings.Count(lines[7], "━"), "17 and 10 of 40 s in bars of 12")
 	for _, line := range lines[:8] {
 		require.LessOrEqual(t, len([]rune(line)), 80)
@@ -116,8 +116,8 @@ func TestWhatAServerSentIsDrawn(t *testing.T) {
 	a := &d.Rungs[0].Attempts[0]
 	a.Delivered = &tally.Delivered{Treatment: "converted", Bitrate: 4.04e5, Notes: []string{"segments do not last as long as the playlist says"}}
 	a.Buffer.JumpDelaysS = []float64{0.71, 1.2}
-	text := strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))), " ")
-	for _, words := range []string{"arrived", "converted 404k", "Note: h264 720p25 4M -> 240p 400k: segments do not last as long as the playlist says.", "the first picture came after 0.7, 1.2 s."} {
+	text := strings.Join(strings.Fields(Style{Width: 140}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))), " ")
+	for _, words := range []string{"arrived", "converted 404 kb/s", "Note: h264 720p25 4M -> 240p 400k: segments do not last as long as the playlist says.", "the first picture came after 0.7, 1.2 s."} {
 		require.Contains(t, text, words)
 	}
 }
@@ -128,7 +128,7 @@ func TestConversionIsDrawn(t *testing.T) {
 		Stats:   transcode.Stats{Frames: 300, Decode: 3 * time.Second, Scale: time.Second, Tone: time.Second, Encode: 2500 * time.Millisecond},
 		Buffers: []tally.Buffer{{StartDelayS: 1.2, BuildRate: rated(1000), MinLeadS: 8, Stalls: 1, StallS: 0.5}}, Left: []string{"opus"}}
 	text := Style{}.Conversion(transcode.Job{File: "films/night.mp4", Out: "small.ts", Copies: 2}, r)
-	for _, words := range []string{"night.mp4: h264 1080p30 10bit hlg -> 720p30", "10.0 s at 4Mb/s, 5.0 s of work, in each of 2 copies", "2.00 x real time, the slowest copy", "160 % of a core, 80 % a copy",
+	for _, words := range []string{"night.mp4: h264 1080p30 10bit hlg -> 720p30", "10.0 s at 4 Mb/s, 5.0 s of work, in each of 2 copies", "2.00 x real time, the slowest copy", "160 % of a core, 80 % a copy",
 		"50 MB a copy", "began after 1.2 s, 1 stall (0.5 s), least lead 8.0 s, build rate >100", "opus", "the rest     0.50 s", "map tones    1.00 s   3.33 ms   12 %", "Written to small.ts."} {
 		require.Contains(t, text, words)
 	}

@@ -18,10 +18,10 @@ func (s Style) Inspect(reports []inspect.Report) string {
 	rows := make([][]string, len(reports))
 	for i := range reports {
 		r := &reports[i]
-		rows[i] = []string{r.File, r.Container, codecOf(r), pictureOf(r), media.ShortBitrate(r.BitrateBPS), media.ShortBitrate(r.BusiestBPS),
+		rows[i] = []string{r.File, r.Container, codecOf(r), pictureOf(r), media.BitrateText(r.BitrateBPS), media.BitrateText(r.BusiestBPS),
 			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), keyShort(r), audioShort(r)}
 	}
-	return s.Table([]string{"file", "in", "codec", "picture", "bit/s", "busiest", "length", "frames", "keys", "audio"}, rows, 4, 5, 6, 7)
+	return s.Table([]string{"file", "in", "codec", "picture", "bitrate", "busiest", "length", "frames", "keys", "audio"}, rows, 4, 5, 6, 7)
 }
 
 // codecOf returns the codec with its profile and level.
@@ -86,7 +86,7 @@ func (s Style) inspectOne(r *inspect.Report) string {
 		{"picture", pictureLine(r)},
 		{"rate", rateLine(r)},
 		{"length", fmt.Sprintf("%.2f s, %s", r.DurationS, model.Plural(r.Frames, "frame"))},
-		{"bitrate", fmt.Sprintf("%sbit/s on average, %sbit/s in the busiest second", spaced(r.BitrateBPS), spaced(r.BusiestBPS))},
+		{"bitrate", fmt.Sprintf("%s on average, %s in the busiest second", media.BitrateText(r.BitrateBPS), media.BitrateText(r.BusiestBPS))},
 		{"key frames", keyLine(r)},
 	}
 	if r.Entropy != "" {
@@ -113,15 +113,6 @@ func (s Style) inspectOne(r *inspect.Report) string {
 		rows[i][0] = s.Faint(rows[i][0])
 	}
 	return s.Table(nil, rows)
-}
-
-// spaced returns a bitrate with a space before its letter.
-func spaced(bps float64) string {
-	t := media.ShortBitrate(bps)
-	if last := t[len(t)-1]; last > '9' {
-		return t[:len(t)-1] + " " + t[len(t)-1:]
-	}
-	return t + " "
 }
 
 func pictureLine(r *inspect.Report) string {

@@ -32,7 +32,7 @@ func TestOneFileIsToldLineByLine(t *testing.T) {
 		"codec":      "h264 High 10 @ 4.1",
 		"rate":       "25 frames/s, constant",
 		"length":     "10.00 s, 250 frames",
-		"bitrate":    "10 Mbit/s on average, 12.5 Mbit/s in the busiest second",
+		"bitrate":    "10 Mb/s on average, 12.5 Mb/s in the busiest second",
 		"key frames": "10, at most 25 frames apart, closed GOPs",
 		"B frames":   "up to 3 in a row, in 2 levels",
 		"coding":     "CABAC, 1 slice a picture, 4 reference frames",
@@ -60,7 +60,7 @@ func TestOneFileInOtherWords(t *testing.T) {
 	require.Equal(t, "none", told["B frames"])
 	require.Equal(t, "CAVLC, 4 slices a picture, 1 reference frame", told["coding"])
 	require.Equal(t, "BT.709, full range", told["colour"])
-	require.Equal(t, "900 bit/s on average, 1 kbit/s in the busiest second", told["bitrate"])
+	require.Equal(t, "900 b/s on average, 1 kb/s in the busiest second", told["bitrate"])
 	require.Equal(t, "none", told["audio"])
 	require.NotContains(t, told, "light")
 	require.NotContains(t, told, "load line")

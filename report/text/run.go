@@ -26,40 +26,71 @@ func (s Style) Warning(t string) string {
 	return s.paint(text.FgYellow, "◐ Warning: ") + Printable(t) + "."
 }
 
-// Run draws a whole run: its header, the table of its rungs, and its sentences.
+// Run draws a whole run: the answer, the table of its attempts, what else is to be known, and
+// whose run it is.
 func (s Style) Run(r *model.Run) string {
 	r = clean(r)
 	if r.Rung == "" {
 		return s.readings(r)
 	}
-	var b strings.Builder
-	fmt.Fprintf(&b, "%s on %s: %s of %s, route %s\n", s.Bold("Run "+r.ID), r.Device, r.Kind, r.What, r.Route)
-	if r.IdleMemory != nil {
-		fmt.Fprintf(&b, "Idle: CPU %.1f %%, memory %s.\n", *r.IdleCPUPct, model.Bytes(*r.IdleMemory))
-	}
-	fmt.Fprintf(&b, "Each %s held for %g s, the first %g s not judged.\n\n", r.Rung, r.HoldS, r.SettleS)
-	if len(r.Rungs.Rows) == 0 {
-		b.WriteString("No attempt has ended yet.\n")
-	} else {
-		b.WriteString(s.Draw(r.Rungs))
-	}
-	b.WriteString("\n")
+	out := s.Answer(r.Answer)
 	switch r.State {
 	case model.Running:
-		b.WriteString("This run still goes on.\n")
+		out += "This run still goes on.\n"
 	case model.Interrupted:
-		b.WriteString(s.Wrap(fmt.Sprintf("This run was interrupted after %s; what was measured is kept. \"vividstrain %s --resume %s\" goes on.",
-			model.Plural(r.Attempts, "attempt"), r.Kind, r.ID)) + "\n")
+		out += s.Wrap(fmt.Sprintf("This run was interrupted after %s; what was measured is kept. \"vividstrain %s --resume %s\" goes on.",
+			model.Plural(r.Attempts, "attempt"), r.Kind, r.ID)) + "\n"
 	}
-	for _, line := range r.Sentences {
-		b.WriteString(s.Wrap(line) + "\n")
+	if len(r.Rungs.Rows) == 0 {
+		out += "No attempt has ended yet.\n"
+	} else {
+		out += "\n" + s.Draw(r.Rungs)
 	}
-	return b.String() + s.notes(r)
+	out += "\n"
+	for _, line := range r.Notes {
+		out += s.Wrap(line) + "\n"
+	}
+	return out + s.notes(r) + s.whose(r)
+}
+
+// aboutWidth is the width of the words before the lines of an answer.
+const aboutWidth = 14
+
+// Answer draws the lines of an answer, each with what it is about before it.
+func (s Style) Answer(lines []model.Line) (out string) {
+	for _, l := range clean(lines) {
+		if l.About == "" {
+			out += s.Bold(s.Wrap(l.Text)) + "\n"
+			continue
+		}
+		narrow := s
+		narrow.Width = s.width() - aboutWidth
+		text := strings.ReplaceAll(narrow.Wrap(l.Text), "\n", "\n"+strings.Repeat(" ", aboutWidth))
+		out += "  " + s.Faint(fmt.Sprintf("%-*s", aboutWidth-2, l.About)) + text + "\n"
+	}
+	return out
+}
+
+// whose says which run it was, on which device, and how it was made.
+func (s Style) whose(r *model.Run) string {
+	out := s.Wrap(fmt.Sprintf("Run %s: %s of %s on %s, route %s. Each %s held for %g s, the first %g s not judged.", r.ID, r.Kind, r.What, r.Device, r.Route, r.Rung, r.HoldS, r.SettleS)) + "\n"
+	about := r.Device + ": " + r.About + "."
+	if r.IdleMemory != nil {
+		about += fmt.Sprintf(" Idle: all cores %.0f %%, memory %s.", *r.IdleCPUPct, model.Bytes(*r.IdleMemory))
+	}
+	if r.About == "" && r.IdleMemory == nil {
+		return out
+	}
+	return out + s.Faint(s.Wrap(about)) + "\n"
 }
 
 // readings draws readings without rungs.
 func (s Style) readings(r *model.Run) string {
-	out := fmt.Sprintf("%s on %s\n\n", s.Bold("Readings "+r.ID), r.Device)
+	out := fmt.Sprintf("%s on %s\n", s.Bold("Readings "+r.ID), r.Device)
+	if r.About != "" {
+		out += s.Faint(s.Wrap(r.About+".")) + "\n"
+	}
+	out += "\n"
 	if len(r.Series) == 0 {
 		return out + "Nothing was read.\n"
 	}

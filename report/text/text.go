@@ -3,6 +3,8 @@
 package text
 
 import (
+	"regexp"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -82,21 +84,61 @@ func (s Style) Table(head []string, rows [][]string, right ...int) string {
 	return trimLines(t.Render()) + "\n"
 }
 
-// Wrap breaks text into lines of at most the style's width, 80 where unknown.
-func (s Style) Wrap(t string) string {
-	width := 80
+// width is the width to keep to: the terminal's, 80 where it is not known.
+func (s Style) width() int {
 	if s.Width > 0 {
-		width = min(s.Width, 100)
+		return s.Width
 	}
-	return trimLines(text.WrapSoft(Printable(t), width))
+	return 80
 }
 
-// Draw draws a table.
+// Wrap breaks text into lines of at most the style's width, and of at most 100 columns.
+func (s Style) Wrap(t string) string {
+	t = beforeUnit.ReplaceAllString(Printable(t), "$1\uE000$2")
+	return strings.ReplaceAll(trimLines(text.WrapSoft(t, min(s.width(), 100))), "\uE000", " ")
+}
+
+// beforeUnit matches the spaces between numbers and units, at which no line ends; U+E000 takes
+// their place while text is wrapped.
+var beforeUnit = regexp.MustCompile(`(\d) (%|°C|(?:[kMGT]?B|[kMG]?b/s|m?s|W|Hz|x|cores?|degrees)\b)`)
+
+// Draw draws a table. Its optional columns are left out, one by one, until it fits the width.
 func (s Style) Draw(t model.Table) string {
 	t = clean(t)
+	var left []int // columns that are left out
+	for {
+		drawn := s.draw(t, left)
+		if len(left) == len(t.Optional) || text.LongestLineLen(drawn) <= s.width() {
+			return drawn
+		}
+		left = append(left, t.Optional[len(left)])
+	}
+}
+
+// draw draws a table without the columns in left.
+func (s Style) draw(t model.Table, left []int) string {
+	var head []string
+	var right []int
+	place := 0
+	for i := range len(t.Head) {
+		if slices.Contains(left, i) {
+			continue
+		}
+		head = append(head, t.Head[i])
+		if slices.Contains(t.Right, i) {
+			right = append(right, place)
+		}
+		place++
+	}
+	if t.Head == nil {
+		right = t.Right
+	}
 	rows := make([][]string, len(t.Rows))
 	for i, row := range t.Rows {
-		for _, c := range row {
+		for k, c := range row {
+			if slices.Contains(left, k) {
+				continue
+			}
 			switch {
 			case c.Grade != "":
 				c.Text = s.Grade(c.Grade)
@@ -108,7 +150,7 @@ func (s Style) Draw(t model.Table) string {
 			rows[i] = append(rows[i], c.Text)
 		}
 	}
-	return s.Table(t.Head, rows, t.Right...)
+	return s.Table(head, rows, right...)
 }
 
 // trimLines removes the spaces with which the library pads lines.

@@ -65,7 +65,7 @@ func TestRemarksAndGapsAreDrawn(t *testing.T) {
 	d.Gaps = []logbook.Gap{{Source: "plug", FromS: 2, ToS: &to, Reason: "the broker is away"}, {Source: "nas", FromS: 3, Reason: "it does not answer"}}
 	d.Remarks = []logbook.Remark{{AtS: 4.25, Kind: logbook.Picture, Text: "green bars", Load: "h264 720p25 5M"}}
 	d.Baseline.Readings = []logbook.Reading{{Quantity: sense.CPU, Value: 10}, {Quantity: sense.CPU, Value: 30}}
-	drawn := Style{}.Run(model.NewRun(d, d.Baseline.Readings, false))
+	drawn := Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))
 	require.Regexp(t, `cpu_pct +20 % +10 % +30 % +2`, drawn)
 	require.Regexp(t, `4\.2 s +h264 720p25 5M +▧ picture fault +green bars`, drawn)
 	require.Regexp(t, `plug +2\.0 s +7\.5 s +the broker is away`, drawn)

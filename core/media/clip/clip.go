@@ -10,6 +10,8 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"runtime"
+	"strings"
 	"time"
 
 	"vividstrain/core/media"
@@ -116,6 +118,7 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 		return "", err
 	}
 	defer file.Abort()
+	began := time.Now()
 	bits, err := write(ctx, file.File, o)
 	if err != nil {
 		return "", err
@@ -124,10 +127,61 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 	if err != nil {
 		return "", err
 	}
+	e.Took = time.Since(began).Seconds()
 	if err := file.Commit(); err != nil {
 		return "", err
 	}
 	return path, note(dir, e)
+}
+
+// Existing returns the order of the shortest clip in a folder that is like o and at least as long,
+// or o itself if there is none.
+func Existing(dir string, o Order) Order {
+	m, err := ReadManifest(dir)
+	if err != nil {
+		return o
+	}
+	found := o
+	for _, e := range m.Clips {
+		longer := o
+		if longer.Seconds = e.Seconds; e.File != longer.Name() || e.Seconds < o.Seconds || !Kept(dir, longer) {
+			continue
+		}
+		if found.Seconds == o.Seconds && !Kept(dir, o) || longer.Seconds < found.Seconds {
+			found = longer
+		}
+	}
+	return found
+}
+
+// Speed returns how many luma samples per second clips of a codec are made at on this computer:
+// as those in a folder were, or else as a short one is that is made now and not kept. It is 0
+// where that fails.
+func Speed(ctx context.Context, dir, codec string) float64 {
+	samples, took := 0., 0.
+	if m, err := ReadManifest(dir); err == nil {
+		for _, e := range m.Clips {
+			words := strings.Fields(e.Load)
+			if f, err := media.ParseFormat(words, []string{codec}); err == nil && e.Took > 0 {
+				samples, took = samples+float64(e.Frames)*float64(f.Width)*float64(f.Height), took+e.Took
+			}
+		}
+	}
+	if took > 0 {
+		return samples / took
+	}
+	folder, err := partial.NewFolder("vividstrain-speed-")
+	if err != nil {
+		return 0
+	}
+	defer folder.Close()
+	o := Order{Format: media.Format{Codec: codec, Width: 1280, Height: 720, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Transfer: media.SDR, Bitrate: 8_000_000},
+		Seconds: 1, Threads: runtime.NumCPU()}
+	began := time.Now()
+	if _, err := Clip(ctx, folder.Path, o); err != nil {
+		return 0
+	}
+	return float64(o.Frames()) * 1280 * 720 / time.Since(began).Seconds()
 }
 
 // Kept reports whether the folder has the complete clip, as it would be made now.

@@ -192,7 +192,7 @@ func TestRateThatCannotBeReached(t *testing.T) {
 
 // With h264 it shows while the clip is made.
 func TestRateThatH264CannotReach(t *testing.T) {
-	for line, want := range map[string]string{"h264 240p25 150M": "at the finest it takes", "h264 360p25 30k": "at the coarsest it takes"} {
+	for line, want := range map[string]string{"h264 240p25 150M": "at the finest quality it has", "h264 360p25 30k": "at the coarsest quality it has"} {
 		dir := t.TempDir()
 		_, err := Clip(t.Context(), dir, Order{Format: format(t, line), Seconds: 2})
 		var wrong *RateError

@@ -47,6 +47,7 @@ type Entry struct {
 	BitrateBps int64   `json:"bitrate_bps"`       // of the file
 	VideoBps   int64   `json:"video_bitrate_bps"` // of the pictures in it
 	SHA256     string  `json:"sha256"`
+	Took       float64 `json:"took_s,omitempty"` // time that making it took
 }
 
 // made returns the version of what makes clips of a codec: as long as it is the same, an order
@@ -118,6 +119,31 @@ func note(dir string, e Entry) error {
 		return err
 	}
 	return partial.Write(filepath.Join(dir, ManifestName), append(text, '\n'))
+}
+
+// Prune deletes the clips of a folder that its manifest lists, and the manifest. It returns how
+// many clips there were and their bytes. Other files are left alone.
+func Prune(dir string) (clips int, bytes int64, err error) {
+	manifests.Lock()
+	defer manifests.Unlock()
+	m, err := ReadManifest(dir)
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, e := range m.Clips {
+		err := os.Remove(filepath.Join(dir, e.File))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return clips, bytes, err
+		}
+		clips, bytes = clips+1, bytes+e.Bytes
+	}
+	if err := os.Remove(filepath.Join(dir, ManifestName)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return clips, bytes, err
+	}
+	return clips, bytes, nil
 }
 
 // entry describes the clip at path, whose video has the given bits.

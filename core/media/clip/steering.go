@@ -34,16 +34,16 @@ type RateError struct {
 }
 
 func (e *RateError) Error() string {
-	line := fmt.Sprintf("%s %s cannot have %sb/s with this scene", e.Format.Codec, e.Format.SizeRate(), media.ShortBitrate(float64(e.Format.Bitrate)))
+	line := fmt.Sprintf("%s %s cannot have %s with this scene", e.Format.Codec, e.Format.SizeRate(), media.BitrateText(float64(e.Format.Bitrate)))
 	switch {
 	case e.Came != 0:
-		return line + fmt.Sprintf("; the nearest result is %sb/s", media.ShortBitrate(float64(e.Came)))
+		return line + fmt.Sprintf("; the nearest result is %s", media.BitrateText(float64(e.Came)))
 	case e.Highest == 0:
-		return line + fmt.Sprintf("; at the coarsest quality it has %sb/s", media.ShortBitrate(float64(e.Lowest)))
+		return line + fmt.Sprintf("; at the coarsest quality it has %s", media.BitrateText(float64(e.Lowest)))
 	case e.Lowest == 0:
-		return line + fmt.Sprintf("; at the finest quality it has %sb/s", media.ShortBitrate(float64(e.Highest)))
+		return line + fmt.Sprintf("; at the finest quality it has %s", media.BitrateText(float64(e.Highest)))
 	}
-	return line + fmt.Sprintf("; %sb/s to %sb/s can be reached", media.ShortBitrate(float64(e.Lowest)), media.ShortBitrate(float64(e.Highest)))
+	return line + fmt.Sprintf("; %s to %s can be reached", media.BitrateText(float64(e.Lowest)), media.BitrateText(float64(e.Highest)))
 }
 
 // newSteering measures, with probe, what frames cost at qualities around the one that is needed.

@@ -68,6 +68,16 @@ func VideoCodecs() (names []string) {
 	return names
 }
 
+// NearVideoCodec returns the codec that was probably meant by a word, "" if none is similar.
+func NearVideoCodec(word string) string {
+	for _, c := range codecs {
+		if c.Kind == media.Video && slices.Contains(c.Nicknames, strings.ToLower(word)) {
+			return c.Name
+		}
+	}
+	return media.Near(word, VideoCodecs())
+}
+
 // Codec returns the codec of that name if it can be decoded.
 func Codec(name string) (media.Codec, error) {
 	if c := codecs.Named(name); c != nil && c.NewDecoder != nil {

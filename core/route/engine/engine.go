@@ -7,15 +7,10 @@ import (
 	"context"
 	"fmt"
 	"os"
-	"path/filepath"
 	"runtime"
 	"strconv"
 	"sync"
 	"time"
-
-	"github.com/shirou/gopsutil/v4/cpu"
-	"github.com/shirou/gopsutil/v4/host"
-	"github.com/shirou/gopsutil/v4/mem"
 
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
@@ -50,8 +45,10 @@ type Engine struct {
 	options Options
 	sources []sense.Source
 
-	mu    sync.Mutex
-	films map[string]*film // files that were looked through, by path
+	mu     sync.Mutex
+	films  map[string]*film   // files that were read, by path
+	paths  map[string]string  // of prepared clips, by format
+	speeds map[string]float64 // of making clips, luma samples per second, by codec
 }
 
 // FromOptions parses the settings that Engine.Options returned.
@@ -105,7 +102,7 @@ func New(o Options) (*Engine, error) {
 	}
 	own := &linux.Group{}
 	own.Watch(os.Getpid())
-	return &Engine{options: o, sources: local.Local(own), films: map[string]*film{}}, nil
+	return &Engine{options: o, sources: local.Local(own), films: map[string]*film{}, paths: map[string]string{}, speeds: map[string]float64{}}, nil
 }
 
 // Kind returns "engine".
@@ -131,17 +128,8 @@ func (e *Engine) Options() map[string]string {
 
 // Device describes this computer as far as is known.
 func (*Engine) Device() route.Device {
-	d := route.Device{Name: "this computer", Spec: map[string]string{"cores": strconv.Itoa(runtime.NumCPU())}}
-	if info, err := cpu.Info(); err == nil && len(info) > 0 {
-		d.Spec["cpu"] = info[0].ModelName
-	}
-	if m, err := mem.VirtualMemory(); err == nil {
-		d.Spec["memory_bytes"] = strconv.FormatUint(m.Total, 10)
-	}
-	if h, err := host.Info(); err == nil {
-		d.Spec["system"] = h.Platform + " " + h.PlatformVersion + ", " + h.KernelArch
-	}
-	return d
+	identity, spec := local.Machine()
+	return route.Device{Name: "this computer", Identity: identity, Spec: spec}
 }
 
 // Clock returns the computer's clock.
@@ -169,9 +157,9 @@ func (*Engine) Check(l load.Load) error {
 	return nil
 }
 
-// order returns the order for the clip of a load.
-func (e *Engine) order(l load.Load, progress func(done, total int)) clip.Order {
-	return clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU(), Progress: progress}
+// order returns the order for the clip of a load: one that exists already may be longer.
+func (e *Engine) order(l load.Load) clip.Order {
+	return clip.Existing(e.options.Clips, clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU()})
 }
 
 // Prepare makes the load's clip unless it is there, and checks that it is as it was made; or it
@@ -182,11 +170,13 @@ func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, t
 	if l.File != "" {
 		return e.prepareFile(ctx, l.File)
 	}
-	order := e.order(l, progress)
+	order := e.order(l)
+	order.Progress = progress
 	path, err := clip.Clip(ctx, e.options.Clips, order)
 	if err != nil {
 		return err
 	}
+	e.paths[l.Format.String()] = path
 	info, err := os.Stat(path)
 	if err != nil {
 		return err
@@ -201,6 +191,30 @@ func (e *Engine) Prepare(ctx context.Context, l load.Load, progress func(done, t
 	f.stamp(info)
 	e.films[path] = f
 	return nil
+}
+
+// Cost returns about how long making the clip of a load takes, by the speed at which clips were
+// made here before, and how large it is.
+func (e *Engine) Cost(ctx context.Context, l load.Load) (takes time.Duration, bytes int64) {
+	if l.File != "" || e.Check(l) != nil {
+		return 0, 0
+	}
+	order := e.order(l)
+	if clip.Kept(e.options.Clips, order) {
+		return 0, 0
+	}
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	speed, known := e.speeds[l.Codec]
+	if !known {
+		speed = clip.Speed(ctx, e.options.Clips, l.Codec)
+		e.speeds[l.Codec] = speed
+	}
+	if speed <= 0 {
+		return 0, 0
+	}
+	samples := float64(order.Frames()) * float64(l.Width) * float64(l.Height)
+	return time.Duration(samples / speed * float64(time.Second)), int64(float64(l.Bitrate) * order.Seconds / 8)
 }
 
 func (e *Engine) prepareFile(ctx context.Context, path string) error {
@@ -222,15 +236,15 @@ func (e *Engine) prepareFile(ctx context.Context, path string) error {
 
 // film returns the film that was prepared for a load.
 func (e *Engine) film(l load.Load) (*film, error) {
-	path := l.File
-	if path == "" {
-		path = filepath.Join(e.options.Clips, e.order(l, nil).Name())
-	}
 	e.mu.Lock()
 	defer e.mu.Unlock()
+	path := l.File
+	if path == "" {
+		path = e.paths[l.Format.String()]
+	}
 	f := e.films[path]
 	if f == nil {
-		return nil, fmt.Errorf("%s was not prepared", path)
+		return nil, fmt.Errorf("%s was not prepared", l.Title())
 	}
 	info, err := os.Stat(path)
 	if err != nil {

@@ -266,7 +266,7 @@ func TestOffers(t *testing.T) {
 	s, err := New(Options{URL: server.URL + "/main"})
 	require.NoError(t, err)
 	_, err = s.Offers(t.Context())
-	require.ErrorContains(t, err, "say with a load line what it is")
+	require.ErrorContains(t, err, "describe it with a load line")
 }
 
 func TestFill(t *testing.T) {
@@ -291,7 +291,7 @@ func TestReadList(t *testing.T) {
 	require.Equal(t, "http://b/a.mp4", s.address(l))
 	l.Bitrate++
 	require.Error(t, s.Check(l))
-	for text, says := range map[string]string{"hello": "no list", "- load: h264 720p25 4M\n": "entry 1 lacks", "[]": "empty"} {
+	for text, says := range map[string]string{"hello": "not a list", "- load: h264 720p25 4M\n": "entry 1 lacks", "[]": "empty"} {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 		_, err := ReadList(path)
 		require.ErrorContains(t, err, says)

@@ -160,7 +160,7 @@ func (s *Server) Options() map[string]string {
 
 // Device returns the server's host.
 func (s *Server) Device() route.Device {
-	d := route.Device{Name: s.options.Name, Spec: map[string]string{"address": s.host}}
+	d := route.Device{Name: s.options.Name, Identity: "server " + s.host, Spec: map[string]string{"address": s.host}}
 	if d.Name == "" {
 		d.Name = s.host
 	}

@@ -62,7 +62,7 @@ func Find(name string) (*Profile, error) {
 	if err != nil || info.IsDir() {
 		p, err := Named(name)
 		if err != nil {
-			return nil, fmt.Errorf("%w; and there is not a file of that name", err)
+			return nil, fmt.Errorf("%w; and there is no file of that name", err)
 		}
 		return p, nil
 	}

@@ -183,7 +183,7 @@ func (d *Device) Device() route.Device {
 	for k, v := range d.profile.Spec {
 		spec[k] = v
 	}
-	return route.Device{Name: d.profile.Name, Spec: spec}
+	return route.Device{Name: d.profile.Name, Identity: "simulated " + d.profile.Slug(), Spec: spec}
 }
 
 // Clock returns the device's virtual clock.

@@ -45,11 +45,16 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
+	return run.Conduct(ctx, book, c.Config, newKind(c), c.document())
+}
+
+// document returns the initial document of a run.
+func (c Config) document() *logbook.Document {
 	doc := c.Document(Descriptor.Word)
 	doc.Ladder, doc.Plan.Columns, doc.Plan.All = c.Ladder.Name, c.Ladder.Columns, c.All
 	doc.PlanFiles()
 	doc.FillRungs()
-	return run.Conduct(ctx, book, c.Config, newKind(c), doc)
+	return doc
 }
 
 func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
@@ -92,6 +97,9 @@ func (k *kind) Plan(r *run.Run, rung int) route.Plan {
 // Title returns the load line, or the name of the file that is played.
 func (k *kind) Title(r *run.Run, rung int) string { return r.Doc.Rungs[rung].Load.Title() }
 
+// Unit returns "rung".
+func (k *kind) Unit() string { return "rung" }
+
 // Titles returns those of all rungs.
 func (k *kind) Titles() (list []string) {
 	for _, column := range k.ladder.Columns {
@@ -100,6 +108,22 @@ func (k *kind) Titles() (list []string) {
 		}
 	}
 	return list
+}
+
+// Ahead returns the attempts that are made yet if all of them are smooth.
+func (k *kind) Ahead(r *run.Run) (plans []route.Plan) {
+	for _, rung := range k.search.Ahead(r.Trials) {
+		plans = append(plans, k.Plan(r, rung))
+	}
+	return plans
+}
+
+// Plan returns what a run is expected to take, at most.
+func Plan(ctx context.Context, c Config) (run.Estimate, error) {
+	if err := c.Check(); err != nil {
+		return run.Estimate{}, err
+	}
+	return c.Config.Plan(ctx, newKind(c), c.document()), nil
 }
 
 // Conclude finds the ceilings.

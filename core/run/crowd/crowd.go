@@ -66,6 +66,21 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
+	doc := c.document()
+	return run.Conduct(ctx, book, c.Config, &kind{search.Crowd{Most: c.Most}, doc.Plan.Crowd, c.Config}, doc)
+}
+
+// Plan returns what a run is expected to take, at most.
+func Plan(ctx context.Context, c Config) (run.Estimate, error) {
+	if err := c.Check(); err != nil {
+		return run.Estimate{}, err
+	}
+	doc := c.document()
+	return c.Config.Plan(ctx, &kind{search.Crowd{Most: c.Most}, doc.Plan.Crowd, c.Config}, doc), nil
+}
+
+// document returns the initial document of a run.
+func (c Config) document() *logbook.Document {
 	doc := c.Document(Descriptor.Word)
 	p := &logbook.CrowdPlan{Mix: c.Mix, Most: c.Most, ReservePct: c.Reserve, Need: c.Need, NeedReserve: c.NeedReserve, StaggerS: c.Stagger.Seconds(), Spread: c.Spread}
 	for _, l := range c.Mix {
@@ -77,7 +92,7 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 		p.Files[i] = c.Mix[i].File
 	}
 	doc.Plan.Crowd = p
-	return run.Conduct(ctx, book, c.Config, &kind{search.Crowd{Most: c.Most}, p, c.Config}, doc)
+	return doc
 }
 
 // kind varies the number of streams.
@@ -119,8 +134,11 @@ func (k *kind) Next(on *run.Run) (rung int, why search.Purpose, more bool) {
 }
 
 // Plan returns the mix multiplied by a rung's number.
-func (k *kind) Plan(_ *run.Run, rung int) route.Plan {
-	return route.Plan{Loads: k.wanted.Loads(k.wanted.Numbers[rung]), Hold: k.hold.Hold, Settle: k.hold.Settle,
+func (k *kind) Plan(_ *run.Run, rung int) route.Plan { return k.plan(k.wanted.Numbers[rung]) }
+
+// plan plays the mix so many times.
+func (k *kind) plan(number int) route.Plan {
+	return route.Plan{Loads: k.wanted.Loads(number), Hold: k.hold.Hold, Settle: k.hold.Settle,
 		Stagger: run.Duration(k.wanted.StaggerS), Spread: k.wanted.Spread}
 }
 
@@ -132,8 +150,23 @@ func (k *kind) Title(on *run.Run, rung int) string {
 	return "1 stream"
 }
 
+// Unit returns "number".
+func (k *kind) Unit() string { return "number" }
+
 // Titles returns the longest title that is usual.
 func (k *kind) Titles() []string { return []string{"1000 streams"} }
+
+// Ahead returns the attempts that are made yet if the readings so far tell how many fit.
+func (k *kind) Ahead(on *run.Run) (plans []route.Plan) {
+	fits := k.search.Most
+	if p := k.predict(on); p != nil {
+		fits = p.Number
+	}
+	for _, number := range k.search.Ahead(k.counted(on), fits) {
+		plans = append(plans, k.plan(number))
+	}
+	return plans
+}
 
 // rung returns the rung of a number, nil if it was not tried.
 func (k *kind) rung(on *run.Run, number int) *logbook.Rung {

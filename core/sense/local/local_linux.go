@@ -16,3 +16,6 @@ func Local(g *linux.Group) []sense.Source { return linux.Under(thisComputer, g) 
 func Host(g *linux.Group) []sense.Source {
 	return linux.HostUnder(thisComputer, g)
 }
+
+// kernelSpec returns what the kernel states about the machine.
+func kernelSpec() map[string]string { return linux.Spec(thisComputer) }

@@ -173,3 +173,6 @@ func (s *portableProcess) busiestThread(ctx context.Context, elapsed float64) (f
 	}
 	return sense.Percent(most / elapsed), true
 }
+
+// kernelSpec is not known on this system.
+func kernelSpec() map[string]string { return nil }

@@ -391,7 +391,7 @@ func TestConfigurationErrors(t *testing.T) {
 		"- snmp: nas:x":                                 "line 1: snmp: \"nas:x\" is no agent",
 		"- snmp: nas\n  user: u\n  auth: rot13":         "auth is one of",
 		"- snmp: nas\n  read:\n    temp_c: hot":         "is no object identifier",
-		"- metrics: box":                                "line 1: metrics: \"box\" is no address",
+		"- metrics: box":                                "line 1: metrics: \"box\" is not an address",
 		"- json: http://box":                            "name what is to be read",
 		"- json: http://box\n  read:\n    Power: x":     "line 3: Power: \"Power\" is no name of a quantity",
 		"- json: http://box\n  read:\n    power_w: [x]": "line 3: power_w: it must have one value",

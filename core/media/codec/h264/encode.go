@@ -128,7 +128,7 @@ func CheckFormat(f media.Format) error {
 	case f.Width < 16 || f.Height < 16 || f.Width > 4096 || f.Height > 2304:
 		return fmt.Errorf("h264 is made from 16x16 to 4096x2304, not %dx%d", f.Width, f.Height)
 	case f.Interlaced && levelFor(formatSPS(f), &f) == 0:
-		return fmt.Errorf("h264 has interlaced video up to level 4.1 only (table A-4); %s at %sb/s is beyond it", f.SizeRate(), media.ShortBitrate(float64(f.Bitrate)))
+		return fmt.Errorf("h264 has interlaced video up to level 4.1 only (table A-4); %s at %s is beyond it", f.SizeRate(), media.BitrateText(float64(f.Bitrate)))
 	}
 	return nil
 }

@@ -17,7 +17,7 @@ const Name = "h264"
 
 // Codec describes the format.
 var Codec = media.Codec{
-	Name: Name,
+	Name: Name, Nicknames: []string{"avc", "h.264"},
 	IDs: media.Identifiers{
 		MP4: []string{"avc1", "avc3"}, MP4Config: "avcC", Matroska: []string{"V_MPEG4/ISO/AVC"}, TS: []byte{0x1B},
 	},

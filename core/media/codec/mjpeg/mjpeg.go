@@ -16,7 +16,7 @@ const Name = "mjpeg"
 
 // Codec describes the format.
 var Codec = media.Codec{
-	Name:       Name,
+	Name: Name, Nicknames: []string{"jpeg", "motion-jpeg"},
 	IDs:        media.Identifiers{MP4: []string{"jpeg"}, MP4Object: []byte{0x6C}, Matroska: []string{"V_MJPEG"}},
 	IntraOnly:  true,
 	NewDecoder: NewDecoder, CheckFormat: CheckFormat,

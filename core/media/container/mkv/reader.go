@@ -59,7 +59,7 @@ func open(file io.ReaderAt, size int64, codecs media.Codecs) (media.Demuxer, err
 		return nil, err
 	}
 	if d.segment.id != idSegment {
-		return nil, damaged(head.end, "there is not a segment")
+		return nil, damaged(head.end, "there is no segment")
 	}
 	if err := d.readHead(); err != nil {
 		return nil, err

@@ -117,7 +117,7 @@ func TestDamagedManifests(t *testing.T) {
 		`<SegmentTemplate duration="2"/>`:                                                                        "a SegmentTemplate without media",
 		`<SegmentTemplate media="x"/>`:                                                                           "neither a duration nor a timeline",
 		`<SegmentTemplate media="x" duration="2" timescale="-1"/>`:                                               "numbers make no sense",
-		`<SegmentTemplate media="ftp://x" duration="2"/>`:                                                        "is no address",
+		`<SegmentTemplate media="ftp://x" duration="2"/>`:                                                        "is not an address",
 		`<SegmentTemplate media="x"><SegmentTimeline><S d="0"/></SegmentTimeline></SegmentTemplate>`:             "times make no sense",
 		`<SegmentTemplate media="x"><SegmentTimeline><S d="1" r="9999999"/></SegmentTimeline></SegmentTemplate>`: "more than 262144 segments",
 		`<SegmentList><SegmentURL media="x"/></SegmentList>`:                                                     "a SegmentList without durations",

@@ -82,7 +82,7 @@ func TestDamagedPlaylists(t *testing.T) {
 		"#EXTM3U\na.ts":                                        "bad playlist, line 2: a segment without #EXTINF",
 		"#EXTM3U\n#EXTINF:-1,\n":                               `bad playlist, line 2: "-1" is not a duration of a segment`,
 		"#EXTM3U\n#EXTINF:NaN,\n":                              `bad playlist, line 2: "NaN" is not a duration of a segment`,
-		"#EXTM3U\n#EXTINF:2,\nftp://x/a":                       `bad playlist, line 3: "ftp://x/a" is no address`,
+		"#EXTM3U\n#EXTINF:2,\nftp://x/a":                       `bad playlist, line 3: "ftp://x/a" is not an address`,
 		"#EXTM3U\n#EXT-X-BYTERANGE:0@3":                        `bad playlist, line 2: "0@3" is not a range of bytes`,
 		"#EXTM3U\n#EXT-X-MEDIA-SEQUENCE:x":                     `bad playlist, line 2: "x" is not a number of a segment`,
 		"#EXTM3U\n#EXT-X-STREAM-INF:X=1":                       "bad playlist, line 2: a variant without a bandwidth",

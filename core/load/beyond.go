@@ -1,0 +1,30 @@
+package load
+
+import "cmp"
+
+// Beyond returns the built-in ladder that goes on after a load: of the ladders that have a harder
+// load of the same family, the one whose next load is nearest, and that load.
+func Beyond(l Load) (ladder string, next Load, found bool) {
+	ladders, err := BuiltIn()
+	if err != nil {
+		return "", Load{}, false
+	}
+	for _, candidate := range ladders {
+		for _, column := range candidate.Columns {
+			for _, rung := range column.Rungs {
+				if rung.family() != l.family() || rung.Goal != nil || rung.Streams != l.Streams || harder(rung, l) <= 0 {
+					continue
+				}
+				if !found || harder(rung, next) < 0 {
+					ladder, next, found = candidate.Name, rung, true
+				}
+			}
+		}
+	}
+	return ladder, next, found
+}
+
+// harder compares loads first by samples per second, then by bitrate.
+func harder(a, b Load) int {
+	return cmp.Or(cmp.Compare(a.PixelRate(), b.PixelRate()), cmp.Compare(a.Bitrate, b.Bitrate))
+}
