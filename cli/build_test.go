@@ -41,7 +41,7 @@ func TestKilledBuildGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	require.Equal(t, before.ModTime(), after.ModTime(), "what was whole is kept")
 	require.FileExists(t, last)
-	require.Equal(t, 3, strings.Count(s.ok("clips", "verify"), "● as made"))
+	require.Equal(t, 3, strings.Count(s.ok("clips", "verify", "clips"), "● as made"))
 	s.ok(build("anew")...)
 	for _, name := range []string{filepath.Base(first), filepath.Base(last)} {
 		a, err := os.ReadFile(filepath.Join(s.dir, "clips", name))
@@ -70,7 +70,7 @@ func TestCodingIsAsOrdered(t *testing.T) {
 			order = "h264 240p25 2M"
 			c.file = strings.Replace(c.file, "600k", "2M", 1)
 		}
-		s.ok(append(append([]string{"clips", "build", "--seconds", "1"}, strings.Fields(c.flags)...), order)...)
+		s.ok(append(append([]string{"clips", "build", "--out", "clips", "--seconds", "1"}, strings.Fields(c.flags)...), order)...)
 		told := s.ok("inspect", filepath.Join("clips", c.file))
 		for _, part := range c.says {
 			require.Contains(t, told, part, c.flags)
@@ -79,7 +79,7 @@ func TestCodingIsAsOrdered(t *testing.T) {
 	var manifest struct {
 		Clips []struct{ File, Load string }
 	}
-	require.NoError(t, json.Unmarshal([]byte(s.ok("clips", "list", "--json")), &manifest))
+	require.NoError(t, json.Unmarshal([]byte(s.ok("clips", "list", "--json", "clips")), &manifest))
 	require.Len(t, manifest.Clips, 5)
 }
 
@@ -87,9 +87,9 @@ func TestCodingIsAsOrdered(t *testing.T) {
 // clips from being made.
 func TestRateOutOfReach(t *testing.T) {
 	s := newSession(t)
-	out, errOut, status := s.run("clips", "build", "--seconds", "1", "h264 240p25 150M", "h264 240p25 500k")
+	out, errOut, status := s.run("clips", "build", "--out", "clips", "--seconds", "1", "h264 240p25 150M", "h264 240p25 500k")
 	require.Equal(t, 2, status)
-	require.Contains(t, errOut, "at the finest it takes")
+	require.Contains(t, errOut, "at the finest quality it has")
 	require.Contains(t, out, "h264-240p25-500k-1s.mp4")
 	require.Equal(t, 1, strings.Count(out, "\n"))
 }

@@ -144,6 +144,7 @@ func (a *app) root() *cli.Command {
 			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.laddersCommand(),
 			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.serveCommand(), a.oldServeCommand(), a.trustCommand(), a.schemaCommand(),
+			a.completionCommand(), a.versionCommand(), a.helpCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {
 			if c.Args().Present() {

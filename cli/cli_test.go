@@ -160,8 +160,8 @@ func TestClipsAreBuiltAndInspected(t *testing.T) {
 // Clips are listed and verified against the manifest; what was changed is found.
 func TestClipsAreListedAndVerified(t *testing.T) {
 	s := newSession(t)
-	s.ok("clips", "build", "--seconds", "1", "--scene", "kelp", "--container", "mkv", "--b-frames", "2", "h264 240p25 600k", "h264 240p25 10bit hdr 900k")
-	list := s.ok("clips", "list")
+	s.ok("clips", "build", "--out", "clips", "--seconds", "1", "--scene", "kelp", "--container", "mkv", "--b-frames", "2", "h264 240p25 600k", "h264 240p25 10bit hdr 900k")
+	list := s.ok("clips", "list", "clips")
 	require.Contains(t, list, "h264-240p25-600k-1s-kelp-b2.mkv")
 	require.Contains(t, list, "h264 240p25 10bit hdr 900k")
 	var manifest struct {
@@ -169,7 +169,7 @@ func TestClipsAreListedAndVerified(t *testing.T) {
 	}
 	require.NoError(t, json.Unmarshal([]byte(s.ok("clips", "list", "--json", "clips")), &manifest))
 	require.Len(t, manifest.Clips, 2)
-	require.Equal(t, 2, strings.Count(s.ok("clips", "verify"), "● as made"))
+	require.Equal(t, 2, strings.Count(s.ok("clips", "verify", "clips"), "● as made"))
 	one := s.ok("inspect", filepath.Join("clips", manifest.Clips[0].File))
 	for _, part := range []string{"h264 High 10", "BT.2020", "PQ", "2 in a row", "1000 cd/m2"} {
 		require.Contains(t, one, part)
@@ -179,7 +179,7 @@ func TestClipsAreListedAndVerified(t *testing.T) {
 	require.Equal(t, 1, status)
 	require.Contains(t, out, "× it has 500 bytes")
 	require.Contains(t, errOut, "1 of 2 clips in clips are not as they were made")
-	s.ok("clips", "build", "--seconds", "1", "--scene", "kelp", "--container", "mkv", "--b-frames", "2", "h264 240p25 600k")
+	s.ok("clips", "build", "--out", "clips", "--seconds", "1", "--scene", "kelp", "--container", "mkv", "--b-frames", "2", "h264 240p25 600k")
 	again := s.ok("clips", "list", "--json", "clips")
 	require.Contains(t, again, manifest.Clips[1].SHA256, "the same order gives the same bytes")
 }
@@ -322,6 +322,7 @@ func TestBadInputIsOneClearLine(t *testing.T) {
 	s.write("letter.txt", "Dear purser, the boxes are here.\n")
 	s.write("bad.yaml", "name: a\ncolumns:\n  - name: b\n    rungs: [h999 1080p30 4M]\n")
 	s.write("device.yaml", "name: x\ncores: 0\n")
+	s.ok("climb", "--device", "skerry-s1", "h264 720p25 5M")
 	s.ok("clips", "build", "--out", ".", "--seconds", "1", "mjpeg 240p25 4M")
 	whole, err := os.ReadFile(filepath.Join(s.dir, "mjpeg-240p25-4M-1s.mp4"))
 	require.NoError(t, err)
@@ -345,7 +346,7 @@ func TestBadInputIsOneClearLine(t *testing.T) {
 		{"climb|--late|never|mjpeg 240p25 4M", 2, "not \"never\""},
 		{"climb|--criterion|smooth.beauty=1|mjpeg 240p25 4M", 2, "unknown criterion"},
 		{"climb|--wings", 2, "wings"},
-		{"fly", 2, "unknown command \"fly\""},
+		{"fly", 2, "there is no command \"fly\""},
 		{"convert|letter.txt|--goal|480p 1M", 2, "no video file of a kind that is read here"},
 		{"convert|cut.mp4|--goal|144p 0.2M", 2, "cut.mp4: damaged mp4 at byte"},
 		{"rewrap|letter.txt|a.ts", 2, "no video file of a kind that is read here"},
@@ -363,7 +364,7 @@ func TestBadInputIsOneClearLine(t *testing.T) {
 		{"inspect|--checksums|cut.mp4", 2, "cut.mp4: damaged mp4 at byte"},
 		{"inspect|letter.txt", 2, "no video file"},
 		{"inspect|.", 2, "it is a folder"},
-		{"climb|absent.mkv", 2, "absent.mkv: no such file"},
+		{"climb|absent.mkv", 2, "absent.mkv: there is no such file or folder"},
 		{"climb|letter.txt", 2, "no video file"},
 		{"rewrap|cut.mp4", 2, "and to where?"},
 		{"rewrap|cut.mp4|cut.avi", 2, "cut.avi: no files of this kind are written here (.mp4, .mkv, .ts are)"},

@@ -182,11 +182,7 @@ func near(c *cli.Command, name string) string {
 // unknownCommand is the error for a word that is no command of c.
 func unknownCommand(c *cli.Command) error {
 	word := c.Args().First()
-	var words []string
-	for _, command := range c.VisibleCommands() {
-		words = append(words, command.Name)
-	}
-	return usagef("there is no command %q%s", word, orList(media.Near(word, words), c, "commands"))
+	return usagef("there is no command %q%s", word, orList(media.Near(word, commandNames(c)), c, "commands"))
 }
 
 // lines splits an error into the errors that were joined in it.

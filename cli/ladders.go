@@ -140,6 +140,7 @@ func unquoted(args []string) error {
 
 // nearFile returns the file or folder beside a missing one that was probably meant.
 func nearFile(path string) string {
+	path = filepath.Clean(path)
 	entries, err := os.ReadDir(filepath.Dir(path))
 	if err != nil {
 		return ""

@@ -5,11 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"vividstrain/core/logbook"
 	"vividstrain/report/model"
+	"vividstrain/report/text"
 )
 
 func (a *app) runsCommand() *cli.Command {
@@ -39,7 +41,7 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	if !c.Bool("json") {
-		return a.print(a.style(c).Runs(model.Runs(entries, book.Recording())))
+		return a.print(a.style(c).Runs(model.Runs(entries, book.Recording(), time.Now())))
 	}
 	return a.printJSON(model.RunLines(entries))
 }
@@ -47,8 +49,11 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 func (a *app) showCommand() *cli.Command {
 	return command(&cli.Command{
 		Name: "show", Usage: "show a run, the newest by default", ArgsUsage: "[RUN]",
-		Flags: append(fieldFlags(), jsonFlag()), Action: a.showRun,
-	}, "vividstrain show", "vividstrain show --json > run.json")
+		Flags: append(fieldFlags(), jsonFlag(),
+			&cli.BoolFlag{Name: "csv", Usage: "print the table alone, as comma-separated values"},
+			&cli.BoolFlag{Name: "markdown", Usage: "print the table alone, for an article"}),
+		Action: a.showRun,
+	}, "vividstrain show", "vividstrain show --wide", "vividstrain show --markdown", "vividstrain show --json > run.json")
 }
 
 func (a *app) showRun(_ context.Context, c *cli.Command) error {
@@ -72,7 +77,22 @@ func (a *app) showRun(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	return a.printRun(c, doc, readings, book.Recording())
+	if !c.Bool("csv") && !c.Bool("markdown") {
+		return a.printRun(c, doc, readings, book.Recording())
+	}
+	choice, err := fieldChoice(c)
+	if err != nil {
+		return err
+	}
+	r := model.NewRun(doc, readings, book.Recording(), choice)
+	table := r.Rungs
+	if r.Rung == "" {
+		table = model.Quantities(r.Series)
+	}
+	if c.Bool("csv") {
+		return a.print(text.CSV(table))
+	}
+	return a.print(text.Markdown(table))
 }
 
 func (a *app) schemaCommand() *cli.Command {

@@ -86,7 +86,7 @@ func TestWatchedProcess(t *testing.T) {
 	busy.Path, busy.Args = "/bin/sh", []string{"sh", "-c", "(while kill -0 $$; do :; done) & wait"}
 	require.NoError(t, busy.Start())
 	defer func() { busy.Process.Kill(); busy.Wait() }()
-	l := s.sensors("--name", "sh")
+	l := s.sensors("--process", "sh")
 	n, _ := l.value("group_processes")
 	require.GreaterOrEqual(t, n, 2.0)
 	cpu, _ := l.value("group_cpu_pct")
@@ -131,7 +131,7 @@ func TestReadingsFromAnotherComputer(t *testing.T) {
 	require.NoError(t, err)
 	address := l.Addr().String()
 	l.Close()
-	other := s.command("watch", "--serve", address, "--token", "gangway")
+	other := s.command("watch", "--listen", address, "--token", "gangway")
 	require.NoError(t, other.Start())
 	defer func() { other.Process.Kill(); other.Wait() }()
 	require.Eventually(t, func() bool {

@@ -175,9 +175,9 @@ func (b *Book) Runs() ([]Entry, error) {
 	return entries, rows.Err()
 }
 
-// Find returns the run whose id begins with id; "" means the newest run.
+// Find returns the run whose id begins or ends with id; "" means the newest run.
 func (b *Book) Find(id string) (string, error) {
-	rows, err := b.db.Query(`SELECT id FROM runs WHERE substr(id, 1, ?) = ? ORDER BY started DESC, rowid DESC LIMIT 2`, len(id), id)
+	rows, err := b.db.Query(`SELECT id FROM runs WHERE substr(id, 1, ?1) = ?2 OR substr(id, -?1) = ?2 ORDER BY started DESC, rowid DESC LIMIT 2`, len(id), id)
 	if err != nil {
 		return "", b.explain(err)
 	}
@@ -196,7 +196,7 @@ func (b *Book) Find(id string) (string, error) {
 	case len(found) == 0:
 		return "", fmt.Errorf("%w: %q; vividstrain runs lists them", ErrNoRun, id)
 	case len(found) == 2 && id != "" && found[0] != id:
-		return "", fmt.Errorf("several runs begin with %q; give more of the name", id)
+		return "", fmt.Errorf("several runs begin or end with %q; give more of the name", id)
 	}
 	return found[0], rows.Err()
 }

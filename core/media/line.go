@@ -87,7 +87,7 @@ func (f *Format) parseWord(w string) (part string, err error) {
 	}
 	if depth, ok := strings.CutSuffix(w, "bit"); ok {
 		if depth != "8" && depth != "10" && depth != "12" {
-			return "", errors.New("the depth is 8bit, 10bit or 12bit")
+			return "", errors.New("the depth is 8bit, 10bit or 12bit" + DidYouMean(nearFormatWord(w)))
 		}
 		f.Depth, _ = strconv.Atoi(depth)
 		return "depth", nil

@@ -35,7 +35,7 @@ var (
 	sizeInSpeech    = regexp.MustCompile(`^([a-z]+|[248]k)p?@?([0-9.]*)(fps|hz|p)?$`)
 	sizeWithAt      = regexp.MustCompile(`^([0-9]+(?:x[0-9]+)?)([pi]?)@([0-9.]+)(?:fps|hz)?$`)
 	rateWithUnit    = regexp.MustCompile(`^([0-9.]+)([kmg])(?:b|bit|bits)?(?:/s|ps)?$`)
-	depthInNumerals = regexp.MustCompile(`^(8|10|12)-?(?:b|bits?|bpp)?$`)
+	depthInNumerals = regexp.MustCompile(`^(8|10|12)-?(?:b|bits?)?$`)
 )
 
 // nearFormatWord returns the word of a format that was probably meant, "" if none is known:

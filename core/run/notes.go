@@ -21,7 +21,7 @@ func (c *Run) conclude() {
 	for _, d := range c.Doc.Doubts {
 		c.Doc.Notes = append(c.Doc.Notes, d.What)
 	}
-	c.Doc.Notes = slices.Concat(c.Doc.Notes, c.clips(), c.longer(), notes)
+	c.Doc.Notes = append(c.Doc.Notes, slices.Concat(c.clips(), c.longer(), notes)...)
 }
 
 // warned returns the doubts that the idle device gave, with their remedies also in a run that

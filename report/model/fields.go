@@ -158,7 +158,7 @@ func attemptTable(d *logbook.Document, choice Choice, head, again string, rungs 
 		for i := range r.rung.Attempts {
 			a, name := &r.rung.Attempts[i], Cell{Text: r.name}
 			if i > 0 {
-				name = Cell{Text: again, Faint: true}
+				name = Cell{Text: again, Faint: true, Whole: r.name}
 			}
 			row := []Cell{name, {Grade: a.Verdict}}
 			for _, f := range chosen {

@@ -19,6 +19,8 @@ type Cell struct {
 	Grade verdict.Grade // set where the cell is a verdict; Text is then empty
 	Faint bool          // it matters less
 	Bold  bool          // it stands out
+	// Whole is what the cell means where it is read on its own, if that is not Text.
+	Whole string
 }
 
 // Table is rows under a header.

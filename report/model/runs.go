@@ -1,32 +1,82 @@
 package model
 
 import (
+	"fmt"
 	"time"
 
 	"vividstrain/core/logbook"
 )
 
-// Runs returns a table of runs. running means that the newest, if incomplete, goes on.
-func Runs(entries []logbook.Entry, running bool) Table {
-	t := Table{Head: []string{"run", "kind", "device", "ladder", "state", "ceiling"}}
-	for i, e := range entries {
-		state, ceiling := "complete", "-"
+// Runs returns a table of runs at a time. running means that the newest, if incomplete, goes on.
+func Runs(entries []logbook.Entry, running bool, now time.Time) Table {
+	t := Table{Head: []string{"run", "age", "kind", "device", "of", "result", "why", "state"}, Right: []int{1}, Optional: []int{7, 2, 6, 1}}
+	complete := true
+	for i := range entries {
+		e := &entries[i]
+		state := "complete"
 		if !e.Complete {
+			complete = false
 			state = "interrupted"
 			if i == 0 && running {
 				state = "running"
 			}
 		}
-		switch {
-		case e.Ceiling == nil:
-		case e.Ceiling.Load != nil:
-			ceiling = e.Ceiling.Load.String()
-		case e.Ceiling.Next != nil:
-			ceiling = "none smooth"
-		}
-		t.Rows = append(t.Rows, Cells(e.ID, e.Kind, e.Device.Name, e.Ladder, state, ceiling))
+		result, why := resultOf(&e.Document)
+		t.Rows = append(t.Rows, Cells(e.ID, age(now.Sub(e.Started)), e.Kind, e.Device.Name, whatOf(&e.Document), result, why, state))
+	}
+	if !complete {
+		t.Optional = []int{2, 6, 1, 7}
 	}
 	return t
+}
+
+// whatOf names what was put on a device.
+func whatOf(d *logbook.Document) string {
+	if d.Plan.Crowd != nil {
+		return mixWords(d.Plan.Crowd.Mix)
+	}
+	return d.Ladder
+}
+
+// resultOf returns the result of a run in a few words, and what ran out.
+func resultOf(d *logbook.Document) (result, why string) {
+	switch {
+	case d.Crowd != nil && d.Crowd.Highest == 0 && d.Crowd.Next > 0:
+		return "none smooth", string(d.Crowd.Limiter)
+	case d.Crowd != nil && d.Crowd.Highest > 0:
+		result = Plural(d.Crowd.Streams, "stream")
+		if n := d.Crowd.Comfortable; n != nil {
+			result += fmt.Sprintf(", %d comfortable", *n*d.Crowd.Streams/d.Crowd.Highest)
+		}
+		return result, string(d.Crowd.Limiter)
+	case d.Ceiling == nil:
+		return "-", "-"
+	case d.Ceiling.Load != nil:
+		return d.Ceiling.Load.Title(), dashIfEmpty(string(d.Ceiling.Limiter))
+	case d.Ceiling.Next != nil:
+		return "none smooth", dashIfEmpty(string(d.Ceiling.Limiter))
+	}
+	return "-", "-"
+}
+
+func dashIfEmpty(text string) string {
+	if text == "" {
+		return "-"
+	}
+	return text
+}
+
+// age formats how long ago something was: "12 min", "5 h", "3 days".
+func age(d time.Duration) string {
+	switch {
+	case d < time.Minute:
+		return "now"
+	case d < time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
 }
 
 // RunLine is a run in the list of runs, as JSON.
@@ -40,13 +90,14 @@ type RunLine struct {
 	Ladder   string           `json:"ladder"`
 	Attempts int              `json:"attempts"`
 	Ceiling  *logbook.Ceiling `json:"ceiling"`
+	Crowd    *logbook.Crowd   `json:"crowd,omitempty"`
 }
 
 // RunLines returns runs as JSON.
 func RunLines(entries []logbook.Entry) []RunLine {
 	lines := []RunLine{}
 	for _, e := range entries {
-		lines = append(lines, RunLine{e.ID, e.Kind, e.Complete, e.Started.Format(time.RFC3339), e.Device.Name, e.Route.Kind, e.Ladder, e.Attempts, e.Ceiling})
+		lines = append(lines, RunLine{e.ID, e.Kind, e.Complete, e.Started.Format(time.RFC3339), e.Device.Name, e.Route.Kind, whatOf(&e.Document), e.Attempts, e.Ceiling, e.Crowd})
 	}
 	return lines
 }

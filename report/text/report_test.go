@@ -100,11 +100,11 @@ func TestStateOfARun(t *testing.T) {
 	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{})), "interrupted after 3 attempts")
 	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, true, model.Choice{})), "still goes on")
 	entries := []logbook.Entry{{Document: *d, Attempts: 3}, {Document: *d, Attempts: 0}}
-	table := strings.Split(Style{}.Runs(model.Runs(entries, true)), "\n")
+	table := strings.Split(Style{}.Runs(model.Runs(entries, true, time.Unix(7200, 0))), "\n")
 	require.Contains(t, table[1], "running")
 	require.Contains(t, table[1], "h264 720p25 5M")
 	require.Contains(t, table[2], "interrupted")
-	require.Contains(t, Style{}.Runs(model.Runs(nil, false)), "no runs yet")
+	require.Contains(t, Style{}.Runs(model.Runs(nil, false, time.Unix(7200, 0))), "no runs yet")
 }
 
 // What was void, and a run of nothing else, is told from what was tried and is not smooth.
@@ -116,7 +116,7 @@ func TestVoidAttemptsAreShown(t *testing.T) {
 	require.Equal(t, "h264 1080p25 10M  ◌ void      the host took 49 % of the cores", Style{}.Line("h264 1080p25 10M", 17, void))
 	d.Rungs[0].Attempts, d.Rungs[1].Attempts = nil, []logbook.Attempt{void}
 	d.Ceiling = &logbook.Ceiling{Columns: []logbook.ColumnCeiling{{}}}
-	text := Style{}.Runs(model.Runs([]logbook.Entry{{Document: *d, Attempts: 1}}, false))
+	text := Style{}.Runs(model.Runs([]logbook.Entry{{Document: *d, Attempts: 1}}, false, time.Unix(7200, 0)))
 	require.NotContains(t, text, "none smooth")
 	require.Contains(t, Style{}.Draw(model.Compare([]*logbook.Document{d})), "not known")
 }
