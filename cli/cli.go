@@ -54,6 +54,8 @@ type app struct {
 	err      io.Writer
 	settings *settings
 	args     []string // as they were typed
+	// interrupt ends the work as Ctrl-C does.
+	interrupt func()
 }
 
 // Main runs the program and returns its exit status. The first interrupt ends
@@ -64,7 +66,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	context.AfterFunc(ctx, func() {
 		stop() // the next interrupt ends the program at once
 	})
-	a := &app{in: in, out: out, err: errOut, args: modern(args)[min(1, len(args)):]}
+	ctx, interrupt := context.WithCancel(ctx)
+	defer interrupt()
+	a := &app{interrupt: interrupt, in: in, out: out, err: errOut, args: modern(args)[min(1, len(args)):]}
 	err := a.run(ctx, modern(args))
 	if err == nil {
 		return exitDone

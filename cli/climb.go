@@ -9,8 +9,6 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
-	"sync/atomic"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -43,6 +41,7 @@ func (a *app) climbCommand() *cli.Command {
 			&secondsFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
 			&secondsFlag{Name: "settle", Usage: "do not judge the first `TIME` of a rung", Value: 2 * time.Second, Sources: s.sources("settle")},
 			&cli.BoolFlag{Name: "all", Usage: "try every rung, even after two that are not smooth", Sources: s.sources("all")},
+			&cli.IntFlag{Name: "repeat", Usage: "climb `N` times, and say how much the results vary", Value: 1},
 			resumeFlag(),
 		}, a.playingFlags()...),
 		Action: a.climb,
@@ -81,6 +80,9 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 		}
 		return a.printPlan(loads(wanted.Ladder), plan)
 	}
+	if n := c.Int("repeat"); n > 1 {
+		return a.climbRepeatedly(ctx, c, wanted, n)
+	}
 	_, err = a.measure(ctx, c, c.StringSlice("sensors"), r, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
 		wanted.Config = merged(wanted.Config, config)
 		return climb.Run(ctx, book, wanted)
@@ -88,11 +90,47 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	return err
 }
 
+// climbRepeatedly climbs n times and prints what the runs came to together.
+func (a *app) climbRepeatedly(ctx context.Context, c *cli.Command, wanted climb.Config, n int) error {
+	if n > 100 {
+		return usagef("--repeat is 1 to 100, not %d", n)
+	}
+	var docs []*logbook.Document
+	_, err := a.conduct(ctx, c, c.StringSlice("sensors"), wanted.Route, func(book *logbook.Book, config run.Config) (doc *logbook.Document, err error) {
+		wanted.Config = merged(wanted.Config, config)
+		of := logbook.NewID(wanted.Route.Clock().Now())
+		for i := range n {
+			wanted.Repeat = &logbook.Repeat{Of: of, Number: i + 1, Runs: n}
+			if doc, err = climb.Run(ctx, book, wanted); doc != nil && doc.Attempts() > 0 {
+				docs = append(docs, doc)
+			}
+			if err != nil {
+				break
+			}
+		}
+		return doc, err
+	})
+	if len(docs) == 0 {
+		return err
+	}
+	return cmp.Or(err, a.printSpread(c, docs))
+}
+
+// printSpread prints what several runs of the same came to.
+func (a *app) printSpread(c *cli.Command, docs []*logbook.Document) error {
+	if c.Bool("json") {
+		return a.printJSON(docs)
+	}
+	style := a.style(c)
+	lines, table := model.Spread(docs)
+	return a.print(style.Answer(lines) + "\n" + style.Draw(table))
+}
+
 // merged returns the configuration of a run with what is known when it begins: the meters, the
 // device's name and facts, and who watches.
 func merged(wanted, begun run.Config) run.Config {
 	wanted.Version, wanted.Sensors, wanted.Pages, wanted.Token, wanted.Watch = begun.Version, begun.Sensors, begun.Pages, begun.Token, begun.Watch
-	wanted.Name, wanted.Facts = begun.Name, begun.Facts
+	wanted.Name, wanted.Facts, wanted.Sampled = begun.Name, begun.Facts, begun.Sampled
 	return wanted
 }
 
@@ -108,9 +146,24 @@ func (a *app) printPlan(list []load.Load, plan run.Estimate) error {
 // errNothing means that a run says nothing about the device.
 var errNothing = errors.New("nothing could be tried; the notes say why")
 
-// measure makes a run with the logbook, meters and progress, and prints the result. No meters
-// are read for simulated devices.
-func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, r route.Route, conduct func(*logbook.Book, run.Config) (*logbook.Document, error)) (*logbook.Document, error) {
+// measure makes a run and prints the result.
+func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, r route.Route, begin func(*logbook.Book, run.Config) (*logbook.Document, error)) (*logbook.Document, error) {
+	doc, err := a.conduct(ctx, c, pages, r, begin)
+	if doc == nil || err != nil && doc.Attempts() == 0 {
+		return nil, err
+	}
+	if printErr := a.printRun(c, doc, nil, false); err == nil {
+		err = printErr
+	}
+	if err == nil && doc.Attempts() > 0 && doc.Counted() == 0 {
+		err = errNothing
+	}
+	return doc, err
+}
+
+// conduct makes a run with the logbook, meters and progress. No meters are read for simulated
+// devices.
+func (a *app) conduct(ctx context.Context, c *cli.Command, pages []string, r route.Route, begin func(*logbook.Book, run.Config) (*logbook.Document, error)) (*logbook.Document, error) {
 	book, err := a.openBook(c)
 	if err != nil {
 		return nil, err
@@ -134,59 +187,28 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, r rou
 		for _, page := range pages {
 			config.Pages = append(config.Pages, meter.Plain(page))
 		}
-		defer a.takeKeys(ctx, book, &config, progress, style)()
 	}
-	doc, err := conduct(book, config)
+	stop := a.showLive(ctx, book, &config, style, r)
+	doc, err := begin(book, config)
+	stop()
 	progress.stop()
-	if doc == nil || err != nil && doc.Attempts() == 0 {
-		return nil, err
-	}
 	if progress.live && !c.Bool("json") {
 		progress.line("")
-	}
-	if printErr := a.printRun(c, doc, nil, false); err == nil {
-		err = printErr
-	}
-	if err == nil && doc.Attempts() > 0 && doc.Counted() == 0 {
-		err = errNothing
 	}
 	return doc, err
 }
 
-// takeKeys takes notes by single keys while a climb goes on in a terminal.
-func (a *app) takeKeys(ctx context.Context, book *logbook.Book, config *run.Config, p *progress, style text.Style) (stop func()) {
-	in, isFile := a.in.(*os.File)
-	if !p.live || !isFile || terminalWidth(in) == 0 {
+// showLive shows a run on the whole terminal, if there is one, until stop is called.
+func (a *app) showLive(ctx context.Context, book *logbook.Book, config *run.Config, style text.Style, r route.Route) (stop func()) {
+	if r.Traits().Virtual { // it ends before anything could be seen
 		return func() {}
 	}
-	var id atomic.Value // id of the run, when there is one
-	k := &keyNotes{show: p.note, add: func(r logbook.Remark) {
-		run, _ := id.Load().(string)
-		if run == "" {
-			return
-		}
-		r.At = time.Now()
-		if err := book.Remark(run, r); err != nil {
-			p.line(err.Error())
-			return
-		}
-		p.line(style.Remark(r))
-	}}
-	stop, err := k.listen(in)
-	if err != nil {
+	view := a.newLiveRun(style, r.Kind(), a.interrupt, book.Remark)
+	if view == nil {
 		return func() {}
 	}
-	stop = sync.OnceFunc(stop)
-	context.AfterFunc(ctx, stop) // restores the terminal before a second interrupt
-	watch := config.Watch
-	config.Watch = func(e run.Event) {
-		if e.Kind == run.Planned {
-			id.Store(e.Run)
-			p.line(keyHelp)
-		}
-		watch(e)
-	}
-	return stop
+	config.Watch, config.Sampled = view.event, view.sample
+	return view.start(ctx, a.in.(*os.File), a.err.(*os.File))
 }
 
 // climbConfig returns the configuration that the flags ask for.
@@ -255,13 +277,11 @@ func watcher(p *progress, style text.Style) func(run.Event) {
 	return func(e run.Event) {
 		p.left = ""
 		if left := time.Until(ends).Round(time.Second); left > 0 && !e.Plan.Virtual {
-			p.left = ", about " + roughly(left) + " left"
+			p.left = ", about " + model.Span(left.Seconds()) + " left"
 		}
 		switch e.Kind {
 		case run.Planned:
-			for _, title := range e.Titles {
-				p.width = max(p.width, len(title))
-			}
+			p.width = e.Width
 			if !e.Plan.Virtual {
 				p.line(planText(e.Plan))
 			}

@@ -161,3 +161,15 @@ func TestRunsAreListedAndExported(t *testing.T) {
 	csv := s.ok("show", "--csv", "--fields", "dropped", id)
 	require.True(t, strings.HasPrefix(csv, "load,verdict,dropped\nh264 720p25 5M,smooth,0 of 200\nh264 720p25 5M,smooth,"), csv)
 }
+
+// Several climbs are made under one name, which shows them together.
+func TestClimbsAreRepeated(t *testing.T) {
+	s := newSession(t)
+	out := s.ok("climb", "--device", "skerry-s1", "--repeat", "3", "h264 720p25 5M", "h264 1440p50 30M")
+	require.Contains(t, out, "Skerry S1 plays up to h264 720p25 5M in 3 of 3 runs.")
+	d := document(t, s.ok("show", "--json"))
+	require.Equal(t, 3, d.Repeat.Number)
+	require.Equal(t, d.Repeat.Of+"-3", d.ID)
+	require.Equal(t, out, s.ok("show", d.Repeat.Of))
+	require.Equal(t, d.ID, document(t, s.ok("show", "--json", d.ID)).ID)
+}

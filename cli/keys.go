@@ -1,10 +1,7 @@
 package cli
 
 import (
-	"os"
 	"strings"
-	"sync"
-	"time"
 	"unicode/utf8"
 
 	"vividstrain/core/logbook"
@@ -18,9 +15,6 @@ type keyNotes struct {
 	typing bool
 	text   []byte
 }
-
-// keyHelp states what the keys do.
-const keyHelp = "Keys: s stutter seen, p picture fault, n type a note."
 
 // press handles one key.
 func (k *keyNotes) press(key byte) {
@@ -63,33 +57,4 @@ func (k *keyNotes) typed(key byte) {
 		k.text = append(k.text, key)
 	}
 	k.show("note: " + string(k.text))
-}
-
-// listen reads keys from the terminal until stop is called.
-func (k *keyNotes) listen(f *os.File) (stop func(), err error) {
-	restore, err := oneByOne(f)
-	if err != nil {
-		return nil, err
-	}
-	done := make(chan struct{})
-	var ended sync.WaitGroup
-	ended.Go(func() {
-		var b [64]byte
-		for {
-			n, _ := f.Read(b[:])
-			for _, key := range b[:max(n, 0)] {
-				k.press(key)
-			}
-			select {
-			case <-done:
-				return
-			case <-time.After(20 * time.Millisecond): // a read may return without a key
-			}
-		}
-	})
-	return func() {
-		close(done)
-		ended.Wait()
-		restore()
-	}, nil
 }

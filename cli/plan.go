@@ -18,27 +18,11 @@ func dryRunFlag() cli.Flag {
 func planText(e run.Estimate) string {
 	text := fmt.Sprintf("%s, at most %s", model.Plural(e.Rungs, e.Unit), model.Plural(e.Attempts, "attempt"))
 	if e.Virtual {
-		return text + ": a moment, in simulated time " + roughly(e.Time)
+		return text + ": a moment, in simulated time " + model.Span(e.Time.Seconds())
 	}
-	text += ": about " + roughly(e.Time)
+	text += ": about " + model.Span(e.Time.Seconds())
 	if e.Making >= time.Second {
-		text += fmt.Sprintf(", of it %s making clips (%s)", roughly(e.Making), model.Bytes(float64(e.Bytes)))
+		text += fmt.Sprintf(", of it %s making clips (%s)", model.Span(e.Making.Seconds()), model.Bytes(float64(e.Bytes)))
 	}
 	return text
-}
-
-// roughly formats a duration for people: "45 s", "3 min 20 s", "2 h 5 min".
-func roughly(d time.Duration) string {
-	s := int(d.Round(time.Second).Seconds())
-	switch {
-	case s >= 3600:
-		return fmt.Sprintf("%d h %d min", s/3600, s/60%60)
-	case s >= 600:
-		return fmt.Sprintf("%d min", (s+30)/60)
-	case s >= 60 && s/10%6 > 0:
-		return fmt.Sprintf("%d min %d s", s/60, s/10%6*10)
-	case s >= 60:
-		return fmt.Sprintf("%d min", s/60)
-	}
-	return fmt.Sprintf("%d s", s)
 }

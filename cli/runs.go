@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -65,6 +66,9 @@ func (a *app) showRun(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	defer book.Close()
+	if docs, err := book.Repeated(c.Args().First()); err != nil || len(docs) > 0 {
+		return cmp.Or(err, a.printSpread(c, docs))
+	}
 	id, err := book.Find(c.Args().First())
 	if err != nil {
 		return usage(err)

@@ -201,6 +201,41 @@ func (b *Book) Find(id string) (string, error) {
 	return found[0], rows.Err()
 }
 
+// Repeated returns the documents of several runs of the same whose common name begins or ends
+// with id, oldest first; none if there are no such runs.
+func (b *Book) Repeated(id string) (docs []*Document, err error) {
+	if id == "" {
+		return nil, nil
+	}
+	rows, err := b.db.Query(`SELECT id FROM runs WHERE json_extract(document, '$.repeat.of') IS NOT NULL
+		AND (substr(json_extract(document, '$.repeat.of'), 1, ?1) = ?2 OR substr(json_extract(document, '$.repeat.of'), -?1) = ?2) ORDER BY started, rowid`, len(id), id)
+	if err != nil {
+		return nil, b.explain(err)
+	}
+	var ids []string
+	for rows.Next() {
+		var one string
+		if err := rows.Scan(&one); err != nil {
+			return nil, errors.Join(b.explain(err), rows.Close())
+		}
+		ids = append(ids, one)
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return nil, b.explain(err)
+	}
+	for _, one := range ids {
+		d, err := b.Load(one)
+		if err != nil {
+			return nil, err
+		}
+		if len(docs) > 0 && docs[0].Repeat.Of != d.Repeat.Of {
+			return nil, nil // several groups: the caller says that the name is not enough
+		}
+		docs = append(docs, d)
+	}
+	return docs, nil
+}
+
 // Load reads the whole document of a run. Attempts that never ended are left out; Unfinished
 // names their rungs.
 func (b *Book) Load(id string) (*Document, error) {

@@ -26,6 +26,7 @@ type Document struct {
 	Started    time.Time        `json:"started"`
 	Ended      *time.Time       `json:"ended,omitempty"`
 	Tool       Tool             `json:"tool"`
+	Repeat     *Repeat          `json:"repeat,omitempty"` // one of several runs of the same
 	Device     Device           `json:"device"`
 	Route      Route            `json:"route"`
 	Ladder     string           `json:"ladder"`
@@ -36,7 +37,8 @@ type Document struct {
 	After      *Baseline        `json:"after,omitempty"` // the idle device again, after the last rung
 	Rungs      []Rung           `json:"rungs"`
 	Ceiling    *Ceiling         `json:"ceiling" jsonschema:"nullable"`
-	Crowd      *Crowd           `json:"crowd,omitempty"` // result of a crowd
+	Crowd      *Crowd           `json:"crowd,omitempty"`      // result of a crowd
+	Conversion *Conversion      `json:"conversion,omitempty"` // result of a conversion
 	Notes      []string         `json:"notes"`
 	Doubts     []verdict.Doubt  `json:"doubts,omitempty"`  // those notes that make the result doubtful, and what to do about them
 	Remarks    []Remark         `json:"remarks,omitempty"` // remarks by people, in order of time
@@ -61,6 +63,56 @@ func (d *Document) NoteGaps(gaps []sense.Gap) {
 		}
 		d.Gaps = append(d.Gaps, gap)
 	}
+}
+
+// Conversion is how fast a device converts a file.
+type Conversion struct {
+	File    string  `json:"file"`
+	Source  string  `json:"source"` // format of the video: "h264 1080p30"
+	Goal    string  `json:"goal"`
+	Copies  int     `json:"copies"`   // at once
+	LengthS float64 `json:"length_s"` // of the film
+	// Library is the folder whose films would be converted, with their number and length.
+	Library  string          `json:"library,omitempty"`
+	Films    int             `json:"films,omitempty"`
+	LibraryS float64         `json:"library_s,omitempty"`
+	Tries    []ConversionTry `json:"tries"`
+}
+
+// ConversionTry is one time that a file was converted.
+type ConversionTry struct {
+	TookS      float64 `json:"took_s"`
+	MediaS     float64 `json:"media_s"` // of one copy
+	Bytes      int64   `json:"bytes"`   // of one copy
+	BitrateBPS float64 `json:"bitrate_bps"`
+	Speed      float64 `json:"speed"`        // media seconds per second, of the slowest copy
+	CPUPct     float64 `json:"cpu_core_pct"` // 100: one core
+	PeakBytes  int64   `json:"peak_bytes"`   // growth of memory, of all copies
+}
+
+// Speed returns the lowest and the highest speed of the tries, 0 without any.
+func (c *Conversion) Speed() (least, most float64) {
+	for i, t := range c.Tries {
+		if i == 0 || t.Speed < least {
+			least = t.Speed
+		}
+		most = max(most, t.Speed)
+	}
+	return least, most
+}
+
+// NewDocument returns the document of a run of a kind that puts no load on a route.
+func NewDocument(kind string, started time.Time, version string) *Document {
+	d := NewWatch(started, version)
+	d.Kind = kind
+	return d
+}
+
+// Repeat says that a run is one of several of the same.
+type Repeat struct {
+	Of     string `json:"of"`     // what the ids of all of them begin with
+	Number int    `json:"number"` // from 1
+	Runs   int    `json:"runs"`   // how many were planned
 }
 
 // Tool is the program that measured.

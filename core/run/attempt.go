@@ -37,6 +37,7 @@ func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbo
 	if err := c.record.StartAttempt(rung, why, a.Started); err != nil {
 		return nil, err
 	}
+	c.asleep.Store(false)
 	plan, result, err := c.play(ctx, plan, event)
 	if err == nil && result.Failure != "" && c.Rest > 0 {
 		// The device may have given up at once; its readings show why.
@@ -56,6 +57,9 @@ func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbo
 			return nil, err
 		}
 		c.Clock = max(c.Clock, a.Use[sense.Clock].Mean)
+		if c.asleep.Load() && a.Verdict != verdict.Smooth {
+			void(a, verdict.VoidStopped, "this program or the whole computer stood still during it")
+		}
 	}
 	return a, c.record.EndAttempt(*a)
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vividstrain/core/logbook"
@@ -30,6 +31,9 @@ type Run struct {
 	costs  map[string]prepared    // of preparing loads, where that takes time
 	left   Estimate               // what is left to do
 	ranks  map[sense.Identity]int // of the sources
+
+	sampled time.Time   // of the last sample, by this computer's calendar
+	asleep  atomic.Bool // no sample came for so long that this program must have been stopped
 
 	mu      sync.Mutex
 	cpu     float64         // newest reading
@@ -60,7 +64,7 @@ func Conduct(ctx context.Context, book *logbook.Book, config Config, kind Kind, 
 	defer sampler.Stop()
 	c.cost(ctx)
 	c.left = c.ahead()
-	c.watch(Event{Kind: Planned, Titles: kind.Titles(), Run: doc.ID})
+	c.watch(Event{Kind: Planned, Titles: c.titles(), Run: doc.ID, Name: doc.Device.Name, Repeat: doc.Repeat, Width: kind.Width()})
 	err = c.work(ctx, sources)
 	now := c.Route.Clock().Now()
 	doc.Tool.InstrumentCPU, doc.Tool.LateSamples = sampler.CostPct(now), sampler.Late()
@@ -149,7 +153,16 @@ func (c *Run) killedSince() bool {
 
 // sample handles a sample. It is kept in the logbook only, and read back from there.
 func (c *Run) sample(s sense.Sample) {
+	const still = 5 * time.Second // far longer than any load delays a sample
+	now := time.Now().Round(0)
+	if !c.sampled.IsZero() && now.Sub(c.sampled) > still && !c.Route.Traits().Virtual {
+		c.asleep.Store(true)
+	}
+	c.sampled = now
 	c.record.Sample(s)
+	if c.Sampled != nil {
+		c.Sampled(s)
+	}
 	for _, r := range s.Readings {
 		if r.Quantity == sense.CPU {
 			c.mu.Lock()
@@ -256,7 +269,15 @@ func (c *Run) take(rung int, why search.Purpose, a logbook.Attempt) error {
 }
 
 // event returns an event of a rung, without a kind.
-func (c *Run) event(rung int) Event { return Event{Title: c.kind.Title(c, rung)} }
+func (c *Run) event(rung int) Event { return Event{Rung: rung, Title: c.kind.Title(c, rung)} }
+
+// titles returns the titles of the rungs that there are.
+func (c *Run) titles() (list []string) {
+	for i := range c.Doc.Rungs {
+		list = append(list, c.kind.Title(c, i))
+	}
+	return list
+}
 
 // useOf summarises readings of a document.
 func (c *Run) useOf(list []logbook.Reading) sense.Use {

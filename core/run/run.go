@@ -34,10 +34,13 @@ type Config struct {
 	Facts    map[string]string // about the device, stated by the user
 	Sensors  []sense.Source    // meters besides those of the route
 	// Pages are the addresses of the meters given to the run, for the record.
-	Pages []string
-	Token bool // a token was sent to them
+	Pages  []string
+	Token  bool            // a token was sent to them
+	Repeat *logbook.Repeat // one of several runs of the same; nil: a single one
 	// Watch is called for events, from one goroutine at a time. May be nil.
 	Watch func(Event)
+	// Sampled is called for every sample, from one goroutine at a time. May be nil.
+	Sampled func(sense.Sample)
 }
 
 // Kind is a kind of run: what it tries, and what it concludes, in a section of the document that
@@ -52,8 +55,8 @@ type Kind interface {
 	Title(r *Run, rung int) string
 	// Unit returns what one of its rungs is called.
 	Unit() string
-	// Titles returns the expected titles, as far as they are known.
-	Titles() []string
+	// Width returns the length of the longest title that is expected.
+	Width() int
 	// Ahead returns the attempts that are expected to be made yet.
 	Ahead(r *Run) []route.Plan
 	// Conclude writes the conclusions of this kind into the document and returns its notes.
@@ -74,6 +77,10 @@ type Event struct {
 	Titles  []string         // Planned
 	Run     string           // Planned: its id
 	Title   string           // title of the rung, or of the load whose clip is made
+	Rung    int              // Building, Playing, Ended: index of the rung in the document
+	Name    string           // Planned: of the device
+	Repeat  *logbook.Repeat  // Planned: which of several runs it is; nil: a single one
+	Width   int              // Planned: length of the longest title that is expected
 	Done    int              // Building: frames done, Playing: milliseconds played
 	Total   int              // total of Done
 	Live    route.Live       // Playing
@@ -101,8 +108,12 @@ const (
 func (c Config) Document(kind string) *logbook.Document {
 	started := c.Route.Clock().Now()
 	device := c.Route.Device()
+	id := logbook.NewID(started)
+	if c.Repeat != nil {
+		id = fmt.Sprintf("%s-%d", c.Repeat.Of, c.Repeat.Number)
+	}
 	return &logbook.Document{
-		Schema: logbook.Schema, ID: logbook.NewID(started), Kind: kind, Started: started.UTC(),
+		Schema: logbook.Schema, ID: id, Repeat: c.Repeat, Kind: kind, Started: started.UTC(),
 		Tool:   logbook.Tool{Version: c.Version},
 		Device: logbook.Device{Name: cmp.Or(c.Name, device.Name), Identity: device.Identity, Spec: device.Spec, Facts: c.Facts},
 		Route:  logbook.Route{Kind: c.Route.Kind(), Options: c.Route.Options()},

@@ -19,7 +19,7 @@ type Line struct{ About, Text string }
 
 // climbAnswer returns what a device plays, why no more, and how sure that is, column by column.
 func climbAnswer(d *logbook.Document) (lines []Line) {
-	if d.Ceiling == nil {
+	if d.Ceiling == nil || d.Attempts() == 0 {
 		return nil
 	}
 	for i := range d.Ceiling.Columns {
@@ -150,7 +150,7 @@ func why(c *logbook.ColumnCeiling) string {
 	case verdict.Refused:
 		return "refused: " + strings.TrimPrefix(cmp.Or(c.Next.Reason, c.Evidence), "it refused: ")
 	}
-	return fmt.Sprintf("%s: %s", cmp.Or(limiters[c.Limiter], string(c.Limiter)+" ran out"), c.Evidence)
+	return fmt.Sprintf("%s: %s", LimiterWords(c.Limiter), c.Evidence)
 }
 
 // left lists what a rung leaves of each thing that was measured, by the mean of its smooth
@@ -294,3 +294,6 @@ func deviceLine(d logbook.Device) string {
 	}
 	return strings.Join(parts, ", ")
 }
+
+// LimiterWords says in words what ran out.
+func LimiterWords(l verdict.Limiter) string { return cmp.Or(limiters[l], string(l)+" ran out") }

@@ -30,6 +30,17 @@ func stallsText(b tally.Buffer) string {
 	return fmt.Sprintf("%d, %.1f s", b.Stalls, b.StallS)
 }
 
+// AttemptShort describes an attempt in two or three words.
+func AttemptShort(a *logbook.Attempt) string {
+	switch {
+	case a.Buffer != nil && len(a.Windows) > 0:
+		return "build " + BuildRate(*a.Buffer)
+	case a.FramesDue() > 0:
+		return fmt.Sprintf("%d of %d", a.Frames.Dropped, a.Frames.Due)
+	}
+	return ""
+}
+
 // AttemptLine describes an attempt in a few words after its verdict, for progress.
 func AttemptLine(a *logbook.Attempt) string {
 	line := ""

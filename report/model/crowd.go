@@ -49,7 +49,7 @@ func idleUse(d *logbook.Document) map[string]float64 {
 // crowdAnswer returns how many streams a device plays, why no more, and which number is
 // comfortable.
 func crowdAnswer(d *logbook.Document) (lines []Line) {
-	if d.Crowd == nil {
+	if d.Crowd == nil || d.Attempts() == 0 {
 		return nil
 	}
 	c, p := d.Crowd, d.Plan.Crowd

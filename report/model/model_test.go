@@ -190,3 +190,49 @@ func TestStatesOfARun(t *testing.T) {
 	d.Kind = "a kind from a later version"
 	require.Equal(t, "rung", NewRun(d, nil, false, Choice{}).Rung)
 }
+
+// A conversion says whether it is fast enough to watch, and what films take.
+func TestConversions(t *testing.T) {
+	d := logbook.NewDocument("convert", time.Unix(0, 0), "x")
+	d.Device.Name = "Box"
+	d.Conversion = &logbook.Conversion{File: "films/night.mp4", Source: "h264 1080p30", Goal: "720p 4M", Copies: 1, Library: "films", Films: 14, LibraryS: 21 * 3600,
+		Tries: []logbook.ConversionTry{{TookS: 5, MediaS: 10, Speed: 2.1, Bytes: 5e6, BitrateBPS: 4e6, CPUPct: 160, PeakBytes: 1e8}, {TookS: 5, MediaS: 10, Speed: 2}}}
+	require.Equal(t, "Box converts h264 1080p30 -> 720p 4M at 2.00 times real time: fast enough to watch. | to spare: 50 % of its speed | tries: 2, from 2.00 to 2.10 times real time"+
+		" | film: a film of two hours takes 1 h 0 min | library: 14 films of 21 h 0 min together (films) take 10 h 30 min", joined(Answer(d)))
+	r := NewRun(d, nil, false, Choice{})
+	require.Equal(t, Cells("1", "5.0 s", "10.0 s", "2.10 x", "4 Mb/s", "160 %", "100 MB"), r.Rungs.Rows[0])
+	require.Empty(t, r.How)
+	d.Conversion.Tries, d.Conversion.Films = []logbook.ConversionTry{{Speed: 0.5}}, 0
+	require.Equal(t, "Box converts h264 1080p30 -> 720p 4M at 0.50 times real time: too slow to watch. | short by: a factor of 2.10 | film: a film of two hours takes 4 h 0 min", joined(Answer(d)))
+	rows := Runs([]logbook.Entry{{Document: *d}}, false, time.Unix(7200, 0)).Rows
+	require.Equal(t, []string{"2 h", "convert", "Box", "night.mp4 -> 720p 4M", "0.50 x real time"}, texts(rows[0][1:6]))
+	for s, want := range map[float64]string{45: "45 s", 80: "1 min 20 s", 120: "2 min", 700: "12 min", 7500: "2 h 5 min", 200000: "2 days 7 h"} {
+		require.Equal(t, want, Span(s))
+	}
+}
+
+func texts(cells []Cell) (list []string) {
+	for _, c := range cells {
+		list = append(list, c.Text)
+	}
+	return list
+}
+
+// Runs of the same show how often each ceiling was found, and what varied.
+func TestSpread(t *testing.T) {
+	easy, hard := parsed(t, "h264 720p25 5M"), parsed(t, "h264 1080p25 10M")
+	one := func(id string, top *load.Load, g verdict.Grade, cpu float64) *logbook.Document {
+		smooth := logbook.Attempt{Verdict: verdict.Smooth, Frames: &tally.Frames{Due: 100, Shown: 100}, Use: sense.Use{sense.CPU: {Mean: cpu / 2, N: 1}, sense.GroupCPU: {Mean: cpu, N: 1}}}
+		other := smooth
+		other.Verdict = g
+		return &logbook.Document{ID: id, Kind: "climb", Device: logbook.Device{Name: "Box"}, Ceiling: &logbook.Ceiling{Load: top},
+			Rungs: []logbook.Rung{{Load: easy, Attempts: []logbook.Attempt{smooth}}, {Load: hard, Attempts: []logbook.Attempt{other}}}}
+	}
+	docs := []*logbook.Document{one("x-1", &hard, verdict.Smooth, 50), one("x-2", &hard, verdict.Smooth, 60), one("x-3", &easy, verdict.Choppy, 75)}
+	lines, table := Spread(docs)
+	require.Equal(t, "Box plays up to h264 1080p25 10M in 2 of 3 runs, up to h264 720p25 5M in 1 of 3 runs. | spread: the ceiling varied: see the table"+
+		" | varied: h264 1080p25 10M (smooth 2, choppy 1) | varied: a frame of h264 720p25 5M cost 1.5 times as much CPU in one run as in another", joined(lines))
+	require.Equal(t, []string{"x-3", "h264 720p25 5M", "-", "-", "38 %", "0"}, texts(table.Rows[2]))
+	lines, _ = Spread(docs[:1])
+	require.Contains(t, joined(lines), "the ceiling was the same in every run")
+}

@@ -60,7 +60,7 @@ type Run struct {
 	State                   State
 	Attempts                int
 	IdleCPUPct, IdleMemory  *float64 // of the idle device; nil where it was not read
-	HoldS, SettleS          float64
+	How                     string   // how it was made
 	Rungs                   Table    // no rows: no attempt has ended
 	Answer                  []Line   // the result, first of all
 	Notes                   []string // what else is to be known
@@ -78,9 +78,10 @@ type view struct {
 
 // views are the kinds of runs that are shown. A new one is one line here, and a file.
 var views = map[string]view{
-	"climb": climbView,
-	"crowd": crowdView,
-	"watch": watchView,
+	"climb":   climbView,
+	"crowd":   crowdView,
+	"watch":   watchView,
+	"convert": convertView,
 }
 
 // NewRun returns the view of a document and its readings, with the chosen fields in its table.
@@ -88,7 +89,7 @@ var views = map[string]view{
 func NewRun(d *logbook.Document, readings []logbook.Reading, running bool, choice Choice) *Run {
 	v := viewOf(d)
 	r := &Run{ID: d.ID, Kind: d.Kind, Device: d.Device.Name, Route: d.Route.Kind, What: v.what(d), Rung: v.rung, Attempts: d.Attempts(),
-		HoldS: d.Plan.HoldS, SettleS: d.Plan.SettleS, Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
+		How: how(d, v.rung), Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
 	switch {
 	case d.Complete:
 	case running:
@@ -102,6 +103,14 @@ func NewRun(d *logbook.Document, readings []logbook.Reading, running bool, choic
 	return r
 }
 
+// how says how long a run's rungs were held, "" where they were not.
+func how(d *logbook.Document, rung string) string {
+	if d.Plan.HoldS == 0 {
+		return ""
+	}
+	return fmt.Sprintf("Each %s held for %g s, the first %g s not judged.", rung, d.Plan.HoldS, d.Plan.SettleS)
+}
+
 // viewOf returns the view of a document's kind; an unknown kind is shown like a climb.
 func viewOf(d *logbook.Document) view {
 	if v, known := views[d.Kind]; known {
@@ -112,10 +121,7 @@ func viewOf(d *logbook.Document) view {
 
 // Answer returns the lines that state the result of a run, and what makes it doubtful.
 func Answer(d *logbook.Document) (lines []Line) {
-	if d.Attempts() > 0 {
-		lines = viewOf(d).answer(d)
-	}
-	return append(lines, doubts(d)...)
+	return append(viewOf(d).answer(d), doubts(d)...)
 }
 
 // notes returns sentences on what else is to be known: the notes that are no doubts, and

@@ -35,12 +35,18 @@ func whatOf(d *logbook.Document) string {
 	if d.Plan.Crowd != nil {
 		return mixWords(d.Plan.Crowd.Mix)
 	}
+	if d.Conversion != nil {
+		return conversionName(d)
+	}
 	return d.Ladder
 }
 
 // resultOf returns the result of a run in a few words, and what ran out.
 func resultOf(d *logbook.Document) (result, why string) {
 	switch {
+	case d.Conversion != nil:
+		least, _ := d.Conversion.Speed()
+		return fmt.Sprintf("%.2f x real time", least), "-"
 	case d.Crowd != nil && d.Crowd.Highest == 0 && d.Crowd.Next > 0:
 		return "none smooth", string(d.Crowd.Limiter)
 	case d.Crowd != nil && d.Crowd.Highest > 0:

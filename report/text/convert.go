@@ -2,51 +2,37 @@ package text
 
 import (
 	"fmt"
-	"path/filepath"
 	"strings"
 	"time"
 
-	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/tally"
 	"vividstrain/core/transcode"
 	"vividstrain/report/model"
 )
 
-// Conversion draws the result of a conversion and its cost.
+// Conversion draws what the last try of a conversion took, stage by stage.
 func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
-	var b strings.Builder
-	in := load.Load{Format: r.In.Format, Streams: 1}
-	made := r.Media.Seconds()
-	name := Printable(filepath.Base(job.File))
-	if made > 0 && in.Bitrate == 0 {
-		in.Bitrate = r.In.Format.Bitrate
-	}
-	fmt.Fprintf(&b, "%s: %s %s -> %s\n\n", s.Bold(name), in.Codec, formatWords(r.In), r.Goal.SizeRate())
-	rows := [][]string{
-		{"made", fmt.Sprintf("%.1f s at %s, %.1f s of work", made, media.BitrateText(8*float64(r.Bytes)/max(made, 1e-9)), r.Took.Seconds())},
-		{"speed", fmt.Sprintf("%.2f x real time", r.Speed)},
-		{"CPU", fmt.Sprintf("%.0f %% of a core", 100*r.CPU.Seconds()/r.Took.Seconds())},
-		{"memory", model.Bytes(float64(r.MemPeak)/float64(job.Copies)) + " a copy"},
-	}
-	if job.Copies > 1 {
-		rows[0][1] += fmt.Sprintf(", in each of %d copies", job.Copies)
-		rows[1][1] += ", the slowest copy"
-		rows[2][1] += fmt.Sprintf(", %.0f %% a copy", 100*r.CPU.Seconds()/r.Took.Seconds()/float64(job.Copies))
-	}
+	var rows [][]string
 	for _, v := range r.Buffers {
 		rows = append(rows, []string{"viewer", viewerWords(v)})
 	}
 	if len(r.Left) > 0 {
 		rows = append(rows, []string{"left out", "audio that this container cannot hold: " + strings.Join(r.Left, ", ")})
 	}
-	b.WriteString(s.Table(nil, rows) + "\n")
-	b.WriteString(s.stages(r))
-	if job.Out != "" {
-		fmt.Fprintf(&b, "\nWritten to %s.\n", job.Out)
+	out := ""
+	if len(rows) > 0 {
+		out = s.Table(nil, rows) + "\n"
 	}
-	return b.String()
+	out += s.stages(r)
+	if job.Out != "" {
+		out += fmt.Sprintf("\nWritten to %s.\n", Printable(job.Out))
+	}
+	return out
 }
+
+// SourceWords returns the codec and the format of a video without its bitrate: "h264 1080p30".
+func SourceWords(t media.Track) string { return t.Codec + " " + formatWords(t) }
 
 // formatWords returns a format without codec and bitrate.
 func formatWords(t media.Track) string {

@@ -73,7 +73,11 @@ func (s Style) Answer(lines []model.Line) (out string) {
 
 // whose says which run it was, on which device, and how it was made.
 func (s Style) whose(r *model.Run) string {
-	out := s.Wrap(fmt.Sprintf("Run %s: %s of %s on %s, route %s. Each %s held for %g s, the first %g s not judged.", r.ID, r.Kind, r.What, r.Device, r.Route, r.Rung, r.HoldS, r.SettleS)) + "\n"
+	route := ""
+	if r.Route != "none" {
+		route = ", route " + r.Route
+	}
+	out := s.Wrap(strings.TrimSpace(fmt.Sprintf("Run %s: %s of %s on %s%s. %s", r.ID, r.Kind, r.What, r.Device, route, r.How))) + "\n"
 	about := r.Device + ": " + r.About + "."
 	if r.IdleMemory != nil {
 		about += fmt.Sprintf(" Idle: all cores %.0f %%, memory %s.", *r.IdleCPUPct, model.Bytes(*r.IdleMemory))

@@ -100,14 +100,14 @@ func (k *kind) Title(r *run.Run, rung int) string { return r.Doc.Rungs[rung].Loa
 // Unit returns "rung".
 func (k *kind) Unit() string { return "rung" }
 
-// Titles returns those of all rungs.
-func (k *kind) Titles() (list []string) {
+// Width returns the length of the longest title.
+func (k *kind) Width() (width int) {
 	for _, column := range k.ladder.Columns {
 		for _, l := range column.Rungs {
-			list = append(list, l.Title())
+			width = max(width, len(l.Title()))
 		}
 	}
-	return list
+	return width
 }
 
 // Ahead returns the attempts that are made yet if all of them are smooth.

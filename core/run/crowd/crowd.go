@@ -153,8 +153,8 @@ func (k *kind) Title(on *run.Run, rung int) string {
 // Unit returns "number".
 func (k *kind) Unit() string { return "number" }
 
-// Titles returns the longest title that is usual.
-func (k *kind) Titles() []string { return []string{"1000 streams"} }
+// Width returns the length of the longest title that is usual.
+func (k *kind) Width() int { return len("1000 streams") }
 
 // Ahead returns the attempts that are made yet if the readings so far tell how many fit.
 func (k *kind) Ahead(on *run.Run) (plans []route.Plan) {

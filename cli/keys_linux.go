@@ -1,5 +1,0 @@
-package cli
-
-import "golang.org/x/sys/unix"
-
-const getTermios, setTermios = unix.TCGETS, unix.TCSETS
