@@ -37,7 +37,7 @@ func TestAnswers(t *testing.T) {
 		"Box plays up to h264 720p25 5M smoothly. | next: h264 1080p25 10M was choppy: 9 of 90 frames dropped | why: one core is full: one thread": {
 			Load: &easy, Confirmed: true, Next: &logbook.Next{Load: hard, Verdict: verdict.Choppy, Reason: "9 of 90 frames dropped"}, Limiter: verdict.Core, Evidence: "one thread"},
 	} {
-		d := &logbook.Document{Kind: "climb", Device: logbook.Device{Name: "Box"}, Ceiling: &logbook.Ceiling{Columns: []logbook.ColumnCeiling{c}}}
+		d := &logbook.Document{Kind: "climb", Device: logbook.Device{Name: "Box"}, Ceiling: &logbook.Ceiling{Columns: []logbook.ColumnCeiling{c}}, Rungs: []logbook.Rung{{Load: parsed(t, "h264 240p25 1M"), Attempts: []logbook.Attempt{{}}}}}
 		require.Equal(t, want, joined(climbAnswer(d)))
 	}
 }

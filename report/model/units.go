@@ -5,6 +5,7 @@ import (
 	"strconv"
 	"strings"
 
+	"vividstrain/core/media"
 	"vividstrain/core/sense"
 )
 
@@ -16,15 +17,7 @@ func Value(quantity string, v float64) string {
 	case "B/s":
 		return Bytes(v) + "/s"
 	case "b/s":
-		for _, u := range []struct {
-			size float64
-			name string
-		}{{1e9, "Gb/s"}, {1e6, "Mb/s"}, {1e3, "kb/s"}} {
-			if v >= u.size {
-				return fmt.Sprintf("%.*f %s", decimals(v/u.size), v/u.size, u.name)
-			}
-		}
-		return fmt.Sprintf("%.0f b/s", v)
+		return media.BitrateText(v)
 	case "%", "rpm", "MHz":
 		return fmt.Sprintf("%.0f %s", v, unit)
 	case "":
