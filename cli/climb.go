@@ -19,6 +19,7 @@ import (
 	"vividstrain/core/route"
 	"vividstrain/core/run"
 	"vividstrain/core/run/climb"
+	"vividstrain/core/run/crowd"
 	"vividstrain/core/sense/meter"
 	"vividstrain/core/verdict"
 	"vividstrain/report/model"
@@ -41,6 +42,8 @@ func (a *app) climbCommand() *cli.Command {
 			&secondsFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
 			&secondsFlag{Name: "settle", Usage: "do not judge the first `TIME` of a rung", Value: 2 * time.Second, Sources: s.sources("settle")},
 			&cli.BoolFlag{Name: "all", Usage: "try every rung, even after two that are not smooth", Sources: s.sources("all")},
+			&cli.StringSliceFlag{Name: "goal", Aliases: []string{"g"}, Usage: "try every load as-is and converted to `GOAL`, like \"720p 4M\" or \"720p 4M audio=2 subtitle=1\""},
+			&cli.BoolFlag{Name: "viewers", Usage: "after --goal, find how many viewers each goal is smooth for"},
 			&cli.IntFlag{Name: "repeat", Usage: "climb `N` times, and say how much the results vary", Value: 1},
 			resumeFlag(),
 		}, a.playingFlags()...),
@@ -87,7 +90,58 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 		wanted.Config = merged(wanted.Config, config)
 		return climb.Run(ctx, book, wanted)
 	})
+	if err == nil && c.Bool("viewers") {
+		return a.viewersOfGoals(ctx, c, wanted)
+	}
 	return err
+}
+
+// viewersOfGoals finds for each goal of a matrix how many viewers of the first source it is smooth
+// for.
+func (a *app) viewersOfGoals(ctx context.Context, c *cli.Command, wanted climb.Config) error {
+	if !wanted.Goals {
+		return usagef("--viewers goes with --goal")
+	}
+	var docs []*logbook.Document
+	var goals []string
+	for _, column := range wanted.Ladder.Columns {
+		_, err := a.conduct(ctx, c, c.StringSlice("sensors"), wanted.Route, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
+			doc, err := crowd.Run(ctx, book, crowd.Config{Config: merged(wanted.Config, config), Mix: column.Rungs[:1], Most: 64, Reserve: 20, Spread: true})
+			if doc != nil && doc.Attempts() > 0 {
+				docs, goals = append(docs, doc), append(goals, column.Name)
+			}
+			return doc, err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if c.Bool("json") {
+		return a.printJSON(docs)
+	}
+	return a.print("\n" + a.style(c).Draw(model.Viewers(goals, docs)))
+}
+
+// crossed returns a ladder with a column of all loads as-is, and one for each goal.
+func crossed(l *load.Ladder, goals []string) (*load.Ladder, error) {
+	sources := loads(l)
+	matrix := &load.Ladder{Name: l.Name, Hold: l.Hold, Columns: []load.Column{{Name: media.AsIs, Rungs: sources}}}
+	for _, text := range goals {
+		goal, err := load.ParseGoal(text)
+		if err != nil {
+			return nil, usage(err)
+		}
+		column := load.Column{Name: goal.String()}
+		for _, source := range sources {
+			if source.Goal != nil {
+				return nil, usagef("load line %q: with --goal the loads are sources, without a goal of their own", source)
+			}
+			source.Goal = &goal
+			column.Rungs = append(column.Rungs, source)
+		}
+		matrix.Columns = append(matrix.Columns, column)
+	}
+	return matrix, nil
 }
 
 // climbRepeatedly climbs n times and prints what the runs came to together.
@@ -230,6 +284,12 @@ func (a *app) climbConfig(ctx context.Context, c *cli.Command, r route.Route) (c
 	if err != nil {
 		return config, err
 	}
+	if goals := c.StringSlice("goal"); len(goals) > 0 {
+		if config.Ladder, err = crossed(config.Ladder, goals); err != nil {
+			return config, err
+		}
+		config.Goals = true
+	}
 	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
 		return config, err
 	}
@@ -240,7 +300,7 @@ func (a *app) climbConfig(ctx context.Context, c *cli.Command, r route.Route) (c
 	if config.Hold <= config.Settle && !c.IsSet("settle") {
 		config.Settle = config.Hold / 4
 	}
-	config.All = c.Bool("all")
+	config.All = c.Bool("all") || config.Goals
 	config.Rest = rest(c, config.Route)
 	return config, usage(config.Check())
 }

@@ -128,7 +128,7 @@ func TestClimbOnAServer(t *testing.T) {
 	for i, want := range []string{"as-is", "converted"} {
 		a := doc.Rungs[i].Attempts[0]
 		require.Equal(t, want, a.Delivered.Treatment)
-		require.Len(t, a.Buffer.JumpDelaysS, 1)
+		require.Len(t, a.Buffer.Jumps, 1)
 		require.Contains(t, a.Use, "group_cpu_pct")
 		require.Contains(t, a.Use, "viewer_lag_ms")
 	}

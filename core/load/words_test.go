@@ -26,7 +26,7 @@ func TestWordsForNames(t *testing.T) {
 }
 
 func TestGoals(t *testing.T) {
-	for text, want := range map[string]string{"720p 4M": "720p-4M", "720P25 4m": "720p25-4M", "480p 1M h264": "480p-1M-h264", "1280x544p24 2500k": "1280x544p24-2.5M"} {
+	for text, want := range map[string]string{"720p 4M": "720p-4M", "720P25 4m": "720p25-4M", "480p 1M h264": "480p-1M-h264", "480p 1M h264 subtitle=1 audio=2": "480p-1M-h264", "1280x544p24 2500k": "1280x544p24-2.5M"} {
 		g, err := ParseGoal(text)
 		require.NoError(t, err, text)
 		require.Equal(t, want, g.Word(), text)
@@ -36,7 +36,7 @@ func TestGoals(t *testing.T) {
 	}
 	require.Equal(t, media.AsIs, (*media.Goal)(nil).Word())
 	for text, says := range map[string]string{"": "the goal is a size", "720p": "the goal is a size", "4M 720p": "begins with a size", "720p fast": "fast",
-		"720p 4M tape": "unknown codec", "720p 4M h264 twice": "the goal is a size", "721p 4M": "721p"} {
+		"720p 4M tape": "unknown codec", "720p 4M h264 twice": "a goal is a size", "720p 4M audio=two": "audio", "721p 4M": "721p"} {
 		_, err := ParseGoal(text)
 		require.ErrorContains(t, err, says, text)
 	}

@@ -163,6 +163,8 @@ type Plan struct {
 	Sensors      []string      `json:"sensors,omitempty"`
 	SensorsToken bool          `json:"sensors_token,omitempty"` // they were asked with a token
 	Columns      []load.Column `json:"columns"`
+	// Goals are the columns of a matrix of sources and goals; nil: the columns are a ladder's.
+	Goals []string `json:"goals,omitempty"`
 	// Files are the files to play on those rungs that are not just any clip, by the rung's index
 	// from 0.
 	Files map[int]string `json:"files,omitempty"`

@@ -132,10 +132,30 @@ type Goal struct {
 	Rate          Rate   // zero: as the source
 	Bitrate       int64  // bits a second
 	Codec         string // empty: the device chooses
+	// Audio and Subtitle are the numbers, from 1, of the sound track to be used and of the
+	// subtitles to be burned in; 0: as the device chooses. They are for servers.
+	Audio, Subtitle int
 }
 
-// ParseGoal parses the two or three words of a goal. Errors have type *WordError.
+// maxTrack is the largest number of a track of a goal.
+const maxTrack = 99
+
+// ParseGoal parses the words of a goal: size, bitrate, perhaps a codec, and perhaps audio=N and
+// subtitle=N. Errors have type *WordError.
 func ParseGoal(words, codecs []string) (g Goal, err error) {
+	for len(words) > 2 {
+		last := words[len(words)-1]
+		name, number, tracked := strings.Cut(last, "=")
+		if !tracked {
+			break
+		}
+		n, err := strconv.Atoi(number)
+		to := map[string]*int{"audio": &g.Audio, "subtitle": &g.Subtitle}[name]
+		if err != nil || n < 1 || n > maxTrack || to == nil || *to != 0 {
+			return g, &WordError{Word: last, What: fmt.Sprintf("write audio=N or subtitle=N, each once, with N from 1 to %d", maxTrack)}
+		}
+		*to, words = n, words[:len(words)-1]
+	}
 	size, rate, ok := cutSize(strings.ToLower(words[0]))
 	if !ok {
 		return g, &WordError{Word: words[0], What: "the goal begins with a size like 720p or 720p25"}
@@ -148,6 +168,9 @@ func ParseGoal(words, codecs []string) (g Goal, err error) {
 	}
 	if g.Bitrate, err = ParseBitrate(words[1]); err != nil {
 		return g, &WordError{Word: words[1], What: err.Error()}
+	}
+	if len(words) > 3 {
+		return g, &WordError{Word: words[3], What: "a goal is a size, a bitrate and perhaps a codec"}
 	}
 	if len(words) == 3 {
 		if g.Codec = strings.ToLower(words[2]); !slices.Contains(codecs, g.Codec) {
@@ -168,6 +191,12 @@ func (g Goal) String() string {
 	if g.Codec != "" {
 		s += " " + g.Codec
 	}
+	if g.Audio > 0 {
+		s += fmt.Sprintf(" audio=%d", g.Audio)
+	}
+	if g.Subtitle > 0 {
+		s += fmt.Sprintf(" subtitle=%d", g.Subtitle)
+	}
 	return s
 }
 
@@ -179,5 +208,7 @@ func (g *Goal) Word() string {
 	if g == nil {
 		return AsIs
 	}
-	return strings.ReplaceAll(g.String(), " ", "-")
+	video := *g
+	video.Audio, video.Subtitle = 0, 0
+	return strings.ReplaceAll(video.String(), " ", "-")
 }

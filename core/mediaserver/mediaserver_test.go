@@ -119,7 +119,7 @@ func TestJumpsStartConversionsAnew(t *testing.T) {
 	result, err := watched(t, address+"/film/{clip}/hls/{goal}/list.m3u8", "h264 240p25 0.5M -> 160p 0.2M", 6*time.Second, server.Options{Jumps: 3})
 	require.NoError(t, err)
 	require.Empty(t, result.Failure)
-	require.Len(t, result.Streams[0].Buffer.JumpDelaysS, 3)
+	require.Len(t, result.Streams[0].Buffer.Jumps, 3)
 	require.Empty(t, result.Streams[0].Delivered.Notes)
 }
 

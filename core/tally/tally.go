@@ -68,9 +68,25 @@ type Buffer struct {
 	BuildRateError float64  `json:"build_rate_error,omitempty"`
 	// StallExpectedAtS is when a longer film would stall, in seconds of the film; nil if the
 	// build rate is at least 1.
-	StallExpectedAtS *float64  `json:"stall_expected_at_s,omitempty"`
-	JumpDelaysS      []float64 `json:"jump_delays_s,omitempty"` // from each jump to the first picture after it
+	StallExpectedAtS *float64 `json:"stall_expected_at_s,omitempty"`
+	Jumps            []Seek   `json:"jumps,omitempty"`
 }
+
+// Seek is one jump to another position in the film.
+type Seek struct {
+	Kind   JumpKind `json:"kind"`
+	DelayS float64  `json:"delay_s"` // to the first picture after it
+}
+
+// JumpKind is where a jump goes.
+type JumpKind string
+
+// The kinds of jumps.
+const (
+	Forward JumpKind = "forward" // beyond what was fetched
+	Back    JumpKind = "back"    // to before the present position
+	Inside  JumpKind = "inside"  // to a position that was fetched and not yet played
+)
 
 // beyond is the build rate above which it only means that media came at once.
 const beyond = 20

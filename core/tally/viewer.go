@@ -38,7 +38,8 @@ type Viewer struct {
 	windows  []window
 	startLag time.Duration
 	jumping  bool // waiting for the first picture after a jump
-	jumps    []float64
+	jumps    []Seek
+	kind     JumpKind // of the jump under way
 }
 
 // window is the account of one span.
@@ -189,7 +190,7 @@ func (v *Viewer) resume(now time.Duration) bool {
 		v.started, v.startLag = now, now
 	}
 	if v.jumping {
-		v.jumps = append(v.jumps, (now - v.waiting).Seconds())
+		v.jumps = append(v.jumps, Seek{v.kind, (now - v.waiting).Seconds()})
 		v.jumping = false
 	}
 	v.waiting = -1
@@ -198,8 +199,9 @@ func (v *Viewer) resume(now time.Duration) bool {
 
 // Jump goes to another position in the media: what has arrived is discarded, and media are
 // counted from the new position on.
-func (v *Viewer) Jump(now time.Duration) {
+func (v *Viewer) Jump(now time.Duration, kind JumpKind) {
 	v.Advance(now)
+	v.kind = kind
 	v.played, v.have, v.partial, v.waiting = 0, 0, 0, now
 	v.ended, v.finished, v.jumping = false, false, true
 	v.fetching = now
@@ -269,7 +271,7 @@ func (v *Viewer) Finish(now time.Duration, hz float64) Tally {
 
 // buffer returns the account of the steady window.
 func (v *Viewer) buffer() *Buffer {
-	b := &Buffer{StartDelayS: v.startLag.Seconds(), Stalls: v.steady.stalls, MinLeadS: max(v.steady.least, 0).Seconds(), JumpDelaysS: v.jumps}
+	b := &Buffer{StartDelayS: v.startLag.Seconds(), Stalls: v.steady.stalls, MinLeadS: max(v.steady.least, 0).Seconds(), Jumps: v.jumps}
 	for i, s := range v.config.Spans {
 		if s.Kind == Steady {
 			b.StallS += v.windows[i].stalled.Seconds()

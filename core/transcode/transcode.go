@@ -95,6 +95,8 @@ func CheckGoal(g media.Goal) error {
 	switch {
 	case err != nil:
 		return fmt.Errorf("the goal %q: %w", g, err)
+	case g.Audio > 0 || g.Subtitle > 0:
+		return fmt.Errorf("the goal %q: tracks are chosen by servers; conversions here copy the sound and burn in nothing", g)
 	case g.Interlaced:
 		return fmt.Errorf("the goal %q: conversions are progressive", g)
 	}

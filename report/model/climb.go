@@ -9,8 +9,17 @@ import (
 )
 
 var climbView = view{
-	what: func(d *logbook.Document) string { return d.Ladder }, rung: "rung", answer: climbAnswer,
+	what: func(d *logbook.Document) string { return d.Ladder }, rung: "rung",
+	answer: func(d *logbook.Document) []Line {
+		if len(d.Plan.Goals) > 0 {
+			return matrixAnswer(d)
+		}
+		return climbAnswer(d)
+	},
 	table: func(d *logbook.Document, choice Choice) Table {
+		if len(d.Plan.Goals) > 0 && len(choice.Names) == 0 && !choice.All {
+			return matrix(d)
+		}
 		rungs := make([]namedRung, len(d.Rungs))
 		for i := range rungs {
 			rungs[i] = namedRung{d.Rungs[i].Load.Title(), &d.Rungs[i]}

@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"vividstrain/core/logbook"
+	"vividstrain/core/media"
 	"vividstrain/core/verdict"
 )
 
@@ -65,6 +67,7 @@ type Run struct {
 	Answer                  []Line   // the result, first of all
 	Notes                   []string // what else is to be known
 	Series                  []Series // the readings, by quantity and source
+	Jumps                   Table    // no rows: there were none
 	Remarks, Gaps           Table    // no rows: there are none
 }
 
@@ -89,7 +92,7 @@ var views = map[string]view{
 func NewRun(d *logbook.Document, readings []logbook.Reading, running bool, choice Choice) *Run {
 	v := viewOf(d)
 	r := &Run{ID: d.ID, Kind: d.Kind, Device: d.Device.Name, Route: d.Route.Kind, What: v.what(d), Rung: v.rung, Attempts: d.Attempts(),
-		How: how(d, v.rung), Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
+		How: how(d, v.rung), Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Jumps: jumps(d), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
 	switch {
 	case d.Complete:
 	case running:
@@ -132,7 +135,30 @@ func notes(d *logbook.Document) (lines []string) {
 			lines = append(lines, "Note: "+n+".")
 		}
 	}
-	return slices.Concat(lines, hidden(d), oddities(d))
+	return slices.Concat(lines, between(d), hidden(d), oddities(d))
+}
+
+// between says what network was put between a server and its viewers.
+func between(d *logbook.Document) []string {
+	o, parts := d.Route.Options, []string{}
+	if o["link"] != "" {
+		rates, each, _ := strings.Cut(o["link"], "/")
+		if each == "" {
+			parts = append(parts, "a link of "+rates+" shared by all viewers")
+		} else {
+			parts = append(parts, "a link of "+rates+" for each viewer")
+		}
+	}
+	if s, err := strconv.ParseFloat(o["delay_s"], 64); err == nil {
+		parts = append(parts, fmt.Sprintf("a round trip of %.0f ms", 1000*s))
+	}
+	if bps, err := strconv.ParseFloat(o["loss_bps"], 64); err == nil {
+		parts = append(parts, fmt.Sprintf("%s %% of lost packets, with which a connection carries at most %s", o["loss_pct"], media.BitrateText(bps)))
+	}
+	if len(parts) == 0 {
+		return nil
+	}
+	return []string{"Note: between server and viewers there was " + strings.Join(parts, ", and ") + "."}
 }
 
 // hidden says of the first load with more frames than the screen has refreshes that not all of
@@ -149,8 +175,7 @@ func hidden(d *logbook.Document) []string {
 	return nil
 }
 
-// oddities returns sentences about irregularities in what servers sent, once each, and about the
-// duration of jumps.
+// oddities returns sentences about irregularities in what servers sent, once each.
 func oddities(d *logbook.Document) (lines []string) {
 	for _, r := range d.Rungs {
 		for _, a := range r.Attempts {
@@ -160,13 +185,6 @@ func oddities(d *logbook.Document) (lines []string) {
 						lines = append(lines, line)
 					}
 				}
-			}
-			if a.Buffer != nil && len(a.Buffer.JumpDelaysS) > 0 {
-				words := make([]string, len(a.Buffer.JumpDelaysS))
-				for i, s := range a.Buffer.JumpDelaysS {
-					words[i] = fmt.Sprintf("%.1f", s)
-				}
-				lines = append(lines, fmt.Sprintf("Jumps in %s: the first picture came after %s s.", r.Load.Title(), strings.Join(words, ", ")))
 			}
 		}
 	}

@@ -46,6 +46,9 @@ func (s Style) Run(r *model.Run) string {
 	} else {
 		out += "\n" + s.Draw(r.Rungs)
 	}
+	if len(r.Jumps.Rows) > 0 {
+		out += "\nJumps, to the first picture after each:\n" + s.Draw(r.Jumps)
+	}
 	out += "\n"
 	for _, line := range r.Notes {
 		out += s.Wrap(line) + "\n"

@@ -141,7 +141,7 @@ func (s Style) draw(t model.Table, left []int) string {
 			}
 			switch {
 			case c.Grade != "":
-				c.Text = s.Grade(c.Grade)
+				c.Text = strings.TrimSpace(s.Grade(c.Grade) + " " + c.Text)
 			case c.Bold:
 				c.Text = s.Bold(c.Text)
 			case c.Faint:

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"vividstrain/core/clock"
 	"vividstrain/core/media/stream"
 )
 
@@ -42,7 +43,14 @@ func (s *Server) newClient() *client {
 			if tcp, ok := conn.(*net.TCPConn); ok {
 				c.conn.Store(tcp)
 			}
-			return conn, err
+			if err != nil {
+				return nil, err
+			}
+			if err := (clock.Real{}).Sleep(ctx, s.options.Link.Delay); err != nil { // the handshake
+				conn.Close()
+				return nil, err
+			}
+			return s.shaper.wrap(conn), nil
 		},
 		TLSClientConfig: s.tls.Clone(), TLSHandshakeTimeout: 10 * time.Second, ForceAttemptHTTP2: true,
 		ResponseHeaderTimeout: s.options.Timeout, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,

@@ -79,7 +79,7 @@ func isLocal(ip net.IP) bool {
 }
 
 // placeholders are replaced by properties of the load, see Fill.
-var placeholders = []string{"clip", "goal", "codec", "width", "height", "rate", "depth", "kbps"}
+var placeholders = []string{"clip", "goal", "codec", "width", "height", "rate", "depth", "kbps", "audio", "subtitle"}
 
 var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
 
@@ -171,6 +171,18 @@ func FromOptions(m map[string]string) (o Options, err error) {
 		return fail("timeout_s")
 	}
 	o.Verify, o.URL, o.ListFile, o.CA, o.Name = verify/100, m["url"], m["list"], m["ca"], m["name"]
+	if o.Link, err = ParseLink(m["link"]); err != nil {
+		return fail("link")
+	}
+	if o.Link.Delay, ok = seconds("delay_s"); !ok {
+		return fail("delay_s")
+	}
+	if text := m["loss_pct"]; text != "" {
+		if o.Link.Loss, err = strconv.ParseFloat(text, 64); err != nil {
+			return fail("loss_pct")
+		}
+		o.Link.Loss /= 100
+	}
 	if m["url_incomplete"] != "" {
 		return o, ErrIncomplete
 	}

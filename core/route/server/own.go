@@ -22,6 +22,7 @@ type own struct {
 	lag    atomic.Int64 // the worst since the last sample, in nanoseconds
 	blocks atomic.Int64 // blocks that each viewer may keep of a film in one file
 	group  *linux.Group // this program
+	shaper *shaper
 	host   []sense.Source
 	read   []sense.Reading
 
@@ -84,6 +85,9 @@ func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) (
 	cpu := cputime.Process()
 	if elapsed := now.Sub(o.at); elapsed > 0 {
 		list = append(list, sense.Reading{Quantity: sense.ViewerCPU, Value: 100 * (cpu - o.cpu).Seconds() / elapsed.Seconds()})
+	}
+	if pct, known := o.shaper.used(now.Sub(o.at), now); known {
+		list = append(list, sense.Reading{Quantity: sense.NetLink, Label: "between", Value: pct})
 	}
 	o.at, o.cpu = now, cpu
 	list = append(list, sense.Reading{Quantity: sense.ViewerCores, Value: float64(runtime.GOMAXPROCS(0))},

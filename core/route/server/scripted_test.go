@@ -25,6 +25,7 @@ import (
 	"vividstrain/core/media/clip"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
+	"vividstrain/core/tally"
 )
 
 const (
@@ -293,8 +294,12 @@ func TestJumpsAreMeasured(t *testing.T) {
 		f.serve(w, r, func(i int) time.Duration { places = append(places, i); return 700 * time.Millisecond })
 	})
 	require.NoError(t, err)
-	jumps := result.Streams[0].Buffer.JumpDelaysS
-	require.InDeltaSlice(t, []float64{0.7, 0.7, 0.7}, jumps, 0.05)
+	jumps := result.Streams[0].Buffer.Jumps
+	require.Len(t, jumps, 3)
+	for _, j := range jumps {
+		require.InDelta(t, 0.7, j.DelayS, 0.05)
+	}
+	require.Contains(t, []tally.JumpKind{tally.Forward, tally.Inside}, jumps[0].Kind, "the first jump goes to the middle")
 	require.Contains(t, places, filmCount/2)
 	require.Zero(t, result.Streams[0].Buffer.Stalls)
 }
@@ -399,7 +404,7 @@ func TestServersThatFail(t *testing.T) {
 		}, "http://box.test/list.m3u8: it is larger than 8 MB"},
 		"a loop of redirects": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, r.URL.String(), http.StatusFound)
-		}, "http://box.test/list.m3u8: it was sent on 10 times"},
+		}, "http://box.test/list.m3u8: it was redirected 10 times"},
 		"garbage as a segment": {segment(1, func(w http.ResponseWriter, _ *http.Request) { w.Write(bytes.Repeat([]byte("x"), 5000)) }), "http://box.test/1.m4s: what arrives is truncated, or not a video"},
 		"another codec": {func(w http.ResponseWriter, r *http.Request) { w.Write(f.mjpeg) },
 			"what arrives is not what was asked: mjpeg 240p25 instead of h264 240p25 400k"},
@@ -407,7 +412,7 @@ func TestServersThatFail(t *testing.T) {
 		"an empty list":                {playlist("#EXTM3U\n#EXT-X-ENDLIST\n"), "bad playlist: it lists nothing"},
 		"no film at all":               {playlist("hello"), "no video file of a kind that is read here"},
 		"a list of what goes on now that does not grow": {playlist("#EXTM3U\n#EXT-X-TARGETDURATION:2\n#EXT-X-MAP:URI=\"head.mp4\"\n#EXTINF:2,\n0.m4s\n#EXTINF:2,\n1.m4s\n"),
-			"does not grow any more"},
+			"the live playlist has stopped growing"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			result, err := watched(t, one(t, 60*time.Second), Options{}, c.handler)
@@ -506,8 +511,8 @@ func TestProgressiveJumps(t *testing.T) {
 	})
 	require.NoError(t, err)
 	require.Empty(t, result.Failure)
-	require.Len(t, result.Streams[0].Buffer.JumpDelaysS, 2)
-	require.Less(t, result.Streams[0].Buffer.JumpDelaysS[0], 1.0)
+	require.Len(t, result.Streams[0].Buffer.Jumps, 2)
+	require.Less(t, result.Streams[0].Buffer.Jumps[0].DelayS, 1.0)
 }
 
 // A film that the server makes while it sends it has no length, and comes at the
@@ -730,7 +735,7 @@ func TestRangesThatAreNotWhatWasAskedFor(t *testing.T) {
 			w.WriteHeader(http.StatusPartialContent)
 			w.Write(file[from : to+1])
 		},
-		"broke the connection off": func(w http.ResponseWriter, from, to int) {
+		"closed the connection": func(w http.ResponseWriter, from, to int) {
 			w.Header().Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", from, to, len(file)))
 			w.WriteHeader(http.StatusPartialContent)
 		},
@@ -814,7 +819,7 @@ func TestWhatIsToldOfAddresses(t *testing.T) {
 		require.Equal(t, told, redact(given))
 	}
 	_, err := New(Options{URL: "http://box.test/{klip}.mp4"})
-	require.ErrorContains(t, err, "{klip}, which is nothing that can be filled in; there are {clip}")
+	require.ErrorContains(t, err, "{klip}, which is not a known placeholder; there are {clip}")
 	s, err := New(Options{URL: "http://box.test/a?height=720&key=abc", Jumps: 2, Verify: 0.2, Seed: 9, Ahead: 10 * time.Second, Timeout: 7 * time.Second, Name: "box"})
 	require.NoError(t, err)
 	o, err := FromOptions(s.Options())

@@ -10,6 +10,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"net"
 	"os"
@@ -42,6 +43,7 @@ type Options struct {
 	Ahead    time.Duration // how far viewers fetch ahead, 0: half a minute
 	Timeout  time.Duration // longest time without data, 0: 20 s
 	Name     string        // of the device, empty: the server's host
+	Link     Link          // the network between
 	// Dial makes connections; nil means the usual way.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
@@ -59,6 +61,7 @@ type Server struct {
 	host    string          // host of the last address, which names the device
 	origins map[origin]bool // origins of all addresses: credentials are sent nowhere else
 	checks  *checks
+	shaper  *shaper
 	own     *own
 }
 
@@ -73,7 +76,7 @@ func New(o Options) (*Server, error) {
 	if o.Timeout == 0 {
 		o.Timeout = 20 * time.Second
 	}
-	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), origins: map[origin]bool{}}
+	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), shaper: newShaper(o.Link), origins: map[origin]bool{}}
 	addresses := []string{o.URL}
 	for _, e := range o.List {
 		addresses = append(addresses, e.URL)
@@ -88,6 +91,10 @@ func New(o Options) (*Server, error) {
 		}
 		s.host = u.Host
 		s.origins[originOf(u)] = true
+	}
+	s.own.shaper = s.shaper
+	if err := o.Link.check(); err != nil {
+		return nil, err
 	}
 	switch {
 	case o.Jumps < 0 || o.Jumps > 1000:
@@ -139,7 +146,14 @@ func (s *Server) Options() map[string]string {
 		"seed": strconv.FormatUint(s.options.Seed, 10), "ahead_s": strconv.FormatFloat(s.options.Ahead.Seconds(), 'g', -1, 64),
 		"timeout_s": strconv.FormatFloat(s.options.Timeout.Seconds(), 'g', -1, 64),
 	}
-	for name, value := range map[string]string{"list": s.options.ListFile, "ca": s.options.CA, "name": s.options.Name} {
+	if l := s.options.Link; l.Delay > 0 {
+		list["delay_s"] = strconv.FormatFloat(l.Delay.Seconds(), 'g', -1, 64)
+	}
+	if l := s.options.Link; l.Loss > 0 {
+		list["loss_pct"] = strconv.FormatFloat(100*l.Loss, 'g', -1, 64)
+		list["loss_bps"] = strconv.FormatFloat(math.Round(l.lossRate()), 'f', -1, 64)
+	}
+	for name, value := range map[string]string{"list": s.options.ListFile, "ca": s.options.CA, "name": s.options.Name, "link": s.options.Link.String()} {
 		if value != "" {
 			list[name] = value
 		}
@@ -198,6 +212,7 @@ func (*Server) Prepare(context.Context, load.Load, func(done, total int)) error 
 // Play lets viewers watch the loads' films at the same time.
 func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	s.own.blocks.Store(blocksFor(p.Streams()))
+	s.shaper.start()
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ordered := time.Now()

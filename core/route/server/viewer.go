@@ -126,14 +126,30 @@ func (v *viewer) during(ctx context.Context, work func(ctx context.Context) erro
 	return err
 }
 
-// jump goes to the middle of the film the first time, then to random positions.
+// jump goes forwards, back, and to where the film was fetched but not played, in turn; then to
+// random positions.
 func (v *viewer) jump(ctx context.Context, f feed) error {
-	place := 0.5
+	place, film := 0.5, f.length()
 	v.do(func(b *tally.Viewer, now time.Duration) {
-		if b.Jumps() > 0 {
+		at, fetched := share(v.offset+b.Played(), film), share(v.offset+b.Have(), film)
+		switch b.Jumps() {
+		case 0:
+			place = (1 + fetched) / 2
+		case 1:
+			place = at / 2
+		case 2:
+			place = (at + fetched) / 2
+		default:
 			place = v.random.Float64()
 		}
-		b.Jump(now)
+		kind := tally.Forward
+		switch {
+		case place < at:
+			kind = tally.Back
+		case place <= fetched:
+			kind = tally.Inside
+		}
+		b.Jump(now, kind)
 		v.fetching = true
 	})
 	err := v.during(ctx, func(ctx context.Context) error {
@@ -145,6 +161,15 @@ func (v *viewer) jump(ctx context.Context, f feed) error {
 		}
 	})
 	return err
+}
+
+// share returns a position as a share of the film, which is repeated; 0 where its length is not
+// known.
+func share(at, film time.Duration) float64 {
+	if film <= 0 {
+		return 0
+	}
+	return (at % film).Seconds() / film.Seconds()
 }
 
 // finish closes the account.

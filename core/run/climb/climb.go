@@ -21,6 +21,7 @@ type Config struct {
 	run.Config
 	Ladder *load.Ladder
 	All    bool // go on after two rungs that are not smooth
+	Goals  bool // the columns are goals of the same sources
 }
 
 // kind climbs a ladder.
@@ -52,6 +53,11 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 func (c Config) document() *logbook.Document {
 	doc := c.Document(Descriptor.Word)
 	doc.Ladder, doc.Plan.Columns, doc.Plan.All = c.Ladder.Name, c.Ladder.Columns, c.All
+	if c.Goals {
+		for _, column := range c.Ladder.Columns {
+			doc.Plan.Goals = append(doc.Plan.Goals, column.Name)
+		}
+	}
 	doc.PlanFiles()
 	doc.FillRungs()
 	return doc
