@@ -393,7 +393,8 @@ func (a *app) printRun(c *cli.Command, doc *logbook.Document, readings []logbook
 // fieldFlags returns the flags that choose the fields of the table of attempts.
 func fieldFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "fields", Usage: "show the fields `NAMES`, separated by commas: " + strings.Join(model.FieldNames(), ", "), DefaultText: "those that moved or ran out"},
+		&cli.StringFlag{Name: "fields", Usage: "show the fields `NAMES`, separated by commas: " + strings.Join(model.FieldNames(), ", "), DefaultText: "those that moved or ran out",
+			Validator: func(s string) error { _, err := fieldNames(s); return err }},
 		&cli.BoolFlag{Name: "wide", Usage: "show all fields that are known"},
 	}
 }
@@ -401,21 +402,26 @@ func fieldFlags() []cli.Flag {
 // fieldChoice returns the fields that the flags choose.
 func fieldChoice(c *cli.Command) (choice model.Choice, err error) {
 	choice.All = c.Bool("wide")
-	if !c.IsSet("fields") {
-		return choice, nil
+	if c.IsSet("fields") {
+		choice.Names, err = fieldNames(c.String("fields"))
 	}
+	return choice, err
+}
+
+// fieldNames parses the names of fields, separated by commas.
+func fieldNames(s string) (names []string, err error) {
 	known := model.FieldNames()
-	for name := range strings.SplitSeq(c.String("fields"), ",") {
+	for name := range strings.SplitSeq(s, ",") {
 		if name = strings.TrimSpace(name); !slices.Contains(known, name) {
 			near := media.DidYouMean(media.Near(name, known))
 			if near == "" {
 				near = "; there are " + strings.Join(known, ", ")
 			}
-			return choice, usagef("--fields: there is no field %q%s", name, near)
+			return nil, usagef("there is no field %q%s", name, near)
 		}
-		choice.Names = append(choice.Names, name)
+		names = append(names, name)
 	}
-	return choice, nil
+	return names, nil
 }
 
 // openBook opens the logbook that the flags name and creates it if there is none.

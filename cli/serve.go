@@ -78,15 +78,16 @@ func (a *app) serve(ctx context.Context, c *cli.Command) error {
 	if o.Link, err = amount(c, "link"); err != nil {
 		return err
 	}
+	listener, err := listen("listen", c.String("listen"))
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
 	b, err := mediaserver.New(ctx, o)
 	if err != nil {
 		return usage(err)
 	}
 	defer b.Close()
-	listener, err := listen("listen", c.String("listen"))
-	if err != nil {
-		return err
-	}
 	fmt.Fprintf(a.err, "serving %s at http://%s/%s; Ctrl-C ends it\n", o.Clips, readable(listener.Addr()), toWhom(listener.Addr()))
 	server := &http.Server{Handler: b, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return ctx }}
 	context.AfterFunc(ctx, func() { server.Close() })

@@ -103,7 +103,9 @@ func (f *Format) parseWord(w string) (part string, err error) {
 		if f.Width, f.Height, f.Interlaced, err = ParseSize(size); err != nil {
 			return "", err
 		}
-		f.Rate, err = ParseRate(rate)
+		if f.Rate, err = ParseRate(rate); err != nil {
+			err = errors.New(err.Error() + DidYouMean(nearFormatWord(w)))
+		}
 		return "size", err
 	}
 	if f.Bitrate, err = ParseBitrate(w); err != nil {
@@ -158,7 +160,7 @@ func ParseGoal(words, codecs []string) (g Goal, err error) {
 	}
 	size, rate, ok := cutSize(strings.ToLower(words[0]))
 	if !ok {
-		return g, &WordError{Word: words[0], What: "the goal begins with a size like 720p or 720p25"}
+		return g, &WordError{Word: words[0], What: "the goal begins with a size like 720p or 720p25" + DidYouMean(nearFormatWord(strings.ToLower(words[0])))}
 	}
 	if g.Width, g.Height, g.Interlaced, err = ParseSize(size); err == nil && rate != "" {
 		g.Rate, err = ParseRate(rate)

@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"net/http"
 	"path/filepath"
@@ -69,7 +70,7 @@ func New(ctx context.Context, o Options) (*Server, error) {
 	}
 	b := &Server{options: o, sessions: map[string]*session{}}
 	paths, err := registry.Find(o.Clips)
-	if err != nil {
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, err
 	}
 	for _, path := range paths {
@@ -81,7 +82,7 @@ func New(ctx context.Context, o Options) (*Server, error) {
 		b.films = append(b.films, f)
 	}
 	if len(b.films) == 0 {
-		return nil, fmt.Errorf("%s: it holds no films; \"vividstrain clips build --out %s\" makes some", o.Clips, o.Clips)
+		return nil, fmt.Errorf("%s: there are no films; \"vividstrain clips build --out %s\" makes some", o.Clips, o.Clips)
 	}
 	if b.folder, err = partial.NewFolder("vividstrain-box-"); err != nil {
 		return nil, err

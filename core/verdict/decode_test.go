@@ -54,7 +54,7 @@ func TestFindRoom(t *testing.T) {
 	room, _ = FindRoom(memory(sense.Use{sense.CPU: steady(12)}, 3e9), idle, 2)
 	require.Equal(t, Memory, room.Limiter)
 	require.Equal(t, 2, room.Streams)
-	require.Contains(t, room.Evidence, "a stream takes 1000 MB of the 800 MB")
+	require.Contains(t, room.Evidence, "a stream takes 1000 MB; 800 MB are left")
 	_, known = FindRoom(idle, idle, 1)
 	require.False(t, known, "what takes nothing tells nothing")
 	_, known = FindRoom(sense.Use{}, idle, 1)
@@ -100,7 +100,7 @@ func TestWarnings(t *testing.T) {
 		"capped":                    {map[string]string{"clock_cap_pct": "60"}, nil, "pass 60 %"},
 		"battery":                   {map[string]string{"supply": "battery"}, nil, "battery"},
 		"warm":                      {nil, sense.Use{sense.Temperature: steady(80)}, "already at 80 degrees"},
-		"slowed down while at rest": {nil, sense.Use{sense.Throttles: steady(1)}, "slowed down for its heat"},
+		"slowed down while at rest": {nil, sense.Use{sense.Throttles: steady(1)}, "throttled for its heat"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			list := Warnings(c.facts, c.idle)
@@ -109,7 +109,8 @@ func TestWarnings(t *testing.T) {
 				return
 			}
 			require.Len(t, list, 1)
-			require.Contains(t, list[0], c.want)
+			require.Contains(t, list[0].What, c.want)
+			require.NotEmpty(t, list[0].Remedy)
 		})
 	}
 }
@@ -121,5 +122,5 @@ func TestDrift(t *testing.T) {
 	after := sense.Use{sense.CPU: steady(15), sense.Temperature: steady(62), sense.MemUsed: steady(2e9), sense.MemTotal: steady(4e9)}
 	list := Drift(before, after)
 	require.Len(t, list, 3)
-	require.Contains(t, list[1], "22 degrees warmer")
+	require.Contains(t, list[1].What, "22 degrees warmer")
 }

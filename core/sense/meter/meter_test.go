@@ -169,8 +169,8 @@ func TestJSONOverHTTP(t *testing.T) {
 	require.NoError(t, err)
 	require.InDelta(t, 24.5, values["wall_power_w"], 1e-9)
 	require.InDelta(t, 37, values[sense.Temperature], 1e-9)
-	for text, want := range map[string]string{"{": "not JSON", `{"power":{}}`: "there is none", `{"power":{"now":"off"}}`: "no number",
-		`{"power":{"now":[1]}}`: "no number", strings.Repeat(" ", maxJSON+2): "longer than"} {
+	for text, want := range map[string]string{"{": "not JSON", `{"power":{}}`: "there is none", `{"power":{"now":"off"}}`: "is not a number",
+		`{"power":{"now":[1]}}`: "is not a number", strings.Repeat(" ", maxJSON+2): "longer than"} {
 		_, err := read(t, one(t, "- json: "+pages(t, text)+"\n  read: {power_w: power.now}"), time.Now())
 		require.ErrorContains(t, err, want)
 	}
@@ -388,9 +388,9 @@ func TestConfigurationErrors(t *testing.T) {
 		"- snmp: nas\n  communty: x":                    "line 2: communty: it is not known; snmp has name, every, read, snmp, community",
 		"- snmp: nas\n  snmp: x":                        "",
 		"- snmp: [a]":                                   "line 1: snmp: it must have one value",
-		"- snmp: nas:x":                                 "line 1: snmp: \"nas:x\" is no agent",
+		"- snmp: nas:x":                                 "line 1: snmp: \"nas:x\" is not an agent",
 		"- snmp: nas\n  user: u\n  auth: rot13":         "auth is one of",
-		"- snmp: nas\n  read:\n    temp_c: hot":         "is no object identifier",
+		"- snmp: nas\n  read:\n    temp_c: hot":         "is not an object identifier",
 		"- metrics: box":                                "line 1: metrics: \"box\" is not an address",
 		"- json: http://box":                            "name what is to be read",
 		"- json: http://box\n  read:\n    Power: x":     "line 3: Power: \"Power\" is no name of a quantity",

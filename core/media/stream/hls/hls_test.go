@@ -88,7 +88,7 @@ func TestDamagedPlaylists(t *testing.T) {
 		"#EXTM3U\n#EXT-X-STREAM-INF:X=1":                       "bad playlist, line 2: a variant without a bandwidth",
 		"#EXTM3U\n#EXT-X-KEY:METHOD=SAMPLE-AES":                `bad playlist, line 2: segments encrypted with "SAMPLE-AES"; only AES-128 is supported`,
 		"#EXTM3U\n#EXT-X-ENDLIST":                              "bad playlist: it lists nothing",
-		"#EXTM3U\n#EXT-X-KEY:METHOD=AES-128,URI=\"k\",IV=0x12": `bad playlist, line 2: "0x12" is no initialisation vector`,
+		"#EXTM3U\n#EXT-X-KEY:METHOD=AES-128,URI=\"k\",IV=0x12": `bad playlist, line 2: "0x12" is not an initialisation vector`,
 	} {
 		_, _, err := Parse([]byte(text), base)
 		require.EqualError(t, err, want, text)
