@@ -205,7 +205,7 @@ func TestCrowdOfAFile(t *testing.T) {
 
 func TestServeRefusesNonsense(t *testing.T) {
 	s := newSession(t)
-	for says, args := range map[string][]string{"holds no films": {"--clips", "."}, "--memory is": {"--memory", "lots"}, "--link is": {"--link", "fast"}} {
+	for says, args := range map[string][]string{"there are no films": {"--clips", "."}, "--memory is": {"--memory", "lots"}, "--link is": {"--link", "fast"}} {
 		_, errOut, status := s.run(append([]string{"serve"}, args...)...)
 		require.Equal(t, 2, status, says)
 		require.Contains(t, errOut, says)

@@ -214,7 +214,7 @@ func TestPages(t *testing.T) {
 
 func TestBoxesThatCannotBe(t *testing.T) {
 	dir := clips(t)
-	for says, o := range map[string]Options{"holds no films": {Clips: t.TempDir()}, "cores": {Clips: dir, Cores: -1}, "memory": {Clips: dir, Memory: 1},
+	for says, o := range map[string]Options{"there are no films": {Clips: t.TempDir()}, "cores": {Clips: dir, Cores: -1}, "memory": {Clips: dir, Memory: 1},
 		"link": {Clips: dir, Link: 5}, "segments last": {Clips: dir, Segment: 1500 * time.Millisecond}, "threads": {Clips: dir, Threads: 100}} {
 		_, err := New(t.Context(), o)
 		require.ErrorContains(t, err, says)
