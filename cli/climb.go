@@ -99,9 +99,6 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 // viewersOfGoals finds for each goal of a matrix how many viewers of the first source it is smooth
 // for.
 func (a *app) viewersOfGoals(ctx context.Context, c *cli.Command, wanted climb.Config) error {
-	if !wanted.Goals {
-		return usagef("--viewers goes with --goal")
-	}
 	var docs []*logbook.Document
 	var goals []string
 	for _, column := range wanted.Ladder.Columns {
@@ -289,6 +286,8 @@ func (a *app) climbConfig(ctx context.Context, c *cli.Command, r route.Route) (c
 			return config, err
 		}
 		config.Goals = true
+	} else if c.Bool("viewers") {
+		return config, usagef("--viewers goes with --goal")
 	}
 	if config.Criteria, err = criteria(c.StringSlice("criterion")); err != nil {
 		return config, err

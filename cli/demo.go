@@ -38,7 +38,7 @@ func (a *app) demoCommand() *cli.Command {
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "leave run documents and clips in `DIR`", Value: "vividstrain-demo"},
 		},
 		Action: a.demo,
-	}, "vividstrain demo", "vividstrain demo --out /tmp/demo")
+	}, "vividstrain demo", "vividstrain demo --out ferry")
 }
 
 func (a *app) demo(ctx context.Context, c *cli.Command) error {

@@ -138,7 +138,7 @@ func TestClimbOnAServer(t *testing.T) {
 	out, _, status = s.run("show")
 	require.Zero(t, status)
 	require.Contains(t, out, "arrived")
-	require.Contains(t, out, "the first picture came after")
+	require.Contains(t, out, "Jumps, to the first picture after each:")
 	out, _, status = s.run("climb", "--url", address+"film/h264-240p25-500k/dash/as-is/main.mpd", "--hold", "1s", "--settle", "0s", "--baseline", "0s")
 	require.Zero(t, status)
 	require.Contains(t, out, "climb of offered")
@@ -207,6 +207,22 @@ func TestServeRefusesNonsense(t *testing.T) {
 	s := newSession(t)
 	for says, args := range map[string][]string{"there are no films": {"--clips", "."}, "--memory is": {"--memory", "lots"}, "--link is": {"--link", "fast"}} {
 		_, errOut, status := s.run(append([]string{"serve"}, args...)...)
+		require.Equal(t, 2, status, says)
+		require.Contains(t, errOut, says)
+	}
+}
+
+// Sources are tried as they are and converted to each goal.
+func TestSourcesTimesGoals(t *testing.T) {
+	s := newSession(t)
+	s.ok("clips", "build", "--out", "clips", "--seconds", "8", "h264 240p25 0.5M")
+	address := s.served("--segment", "1s")
+	out := s.ok("climb", "--url", address+"film/{clip}/hls/{goal}/list.m3u8?track={audio}", "--sensors", address+"metrics", "--hold", "2s", "--settle", "500ms", "--baseline", "0s", "--rest", "0s",
+		"--goal", "160p 0.2M audio=2", "h264 240p25 0.5M")
+	require.Contains(t, out, " plays 2 of 2 treatments smoothly (sources x goals).")
+	require.Regexp(t, `(?m)^source +as-is +160p 200k audio=2\nh264 240p25 500k +● smooth .* s, .*x +● smooth .* s, .*x\n`, out)
+	for says, args := range map[string][]string{"--viewers goes with --goal": {"--viewers", "h264 720p25 4M"}, "sources, without a goal": {"--goal", "480p 1M", "h264 720p25 4M -> 240p 0.4M"}, "audio=N": {"--goal", "480p 1M audio=x", "h264 720p25 4M"}} {
+		_, errOut, status := s.run(append([]string{"climb"}, args...)...)
 		require.Equal(t, 2, status, says)
 		require.Contains(t, errOut, says)
 	}

@@ -140,6 +140,12 @@ var limiters = map[verdict.Limiter]string{
 	verdict.Heat: "it is slowed down by heat", verdict.Power: "it is held to its power", verdict.Viewer: "our own side was too slow, so the device's limit was not reached",
 }
 
+// resources are the nouns for what can run out.
+var resources = map[verdict.Limiter]string{
+	verdict.CPU: "all cores", verdict.Core: "the busiest core", verdict.GPUDecode: "the decoder", verdict.GPUEncode: "the encoder",
+	verdict.GPURender: "the graphics engine", verdict.Memory: "the memory", verdict.Disk: "the disk", verdict.Network: "the link",
+}
+
 // why says what ran out with the next rung, and by which readings.
 func why(c *logbook.ColumnCeiling) string {
 	switch c.Limiter {
@@ -208,7 +214,7 @@ func goesOn(d *logbook.Document, c *logbook.ColumnCeiling) string {
 	}
 	text := "the ladder ends here; the device's limit was not reached"
 	if c.Headroom != nil && c.HeadroomOf != "" {
-		text += fmt.Sprintf(" (%.0f %% of the %s is free)", *c.Headroom, c.HeadroomOf)
+		text += fmt.Sprintf(" (%.0f %% of %s is left)", *c.Headroom, cmp.Or(resources[c.HeadroomOf], string(c.HeadroomOf)))
 	}
 	if ladder, harder, found := load.Beyond(*c.Load); found && d.Route.Kind != "server" {
 		text += fmt.Sprintf("; --ladder %s goes on with %s", ladder, harder)

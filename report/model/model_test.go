@@ -29,7 +29,7 @@ func TestAnswers(t *testing.T) {
 		"Box plays no rung smoothly, not even h264 1080p25 10M. | next: h264 1080p25 10M failed | why: refused: it has no decoder for it": {
 			Next: &logbook.Next{Load: hard, Verdict: verdict.Failed, Reason: "it refused: it has no decoder for it"}, Limiter: verdict.Refused, Evidence: "it gave up"},
 		"Box plays up to h264 1080p25 10M smoothly, not confirmed by a second try. | then: harder rungs are still to be tried": {Load: &hard},
-		"Box plays up to h264 1080p25 10M smoothly. | then: the ladder ends here; the device's limit was not reached (41 % of the cpu is free); --ladder bitrate goes on with h264 1080p25 20M": {
+		"Box plays up to h264 1080p25 10M smoothly. | then: the ladder ends here; the device's limit was not reached (41 % of all cores is left); --ladder bitrate goes on with h264 1080p25 20M": {
 			Load: &hard, LadderEnd: true, Confirmed: true, Headroom: &free, HeadroomOf: verdict.CPU},
 		"Box plays up to h264 1080p25 10M smoothly, not confirmed: h264 720p25 5M could not be tried. | then: no harder rung could be tried": {Load: &hard, LadderEnd: true, Untried: []load.Load{easy}},
 		"Box plays no rung smoothly, not even h264 1080p25 10M. | next: h264 1080p25 10M was marginal | why: not known; nothing that was measured reached its limit": {
@@ -235,4 +235,14 @@ func TestSpread(t *testing.T) {
 	require.Equal(t, []string{"x-3", "h264 720p25 5M", "-", "-", "38 %", "0"}, texts(table.Rows[2]))
 	lines, _ = Spread(docs[:1])
 	require.Contains(t, joined(lines), "the ceiling was the same in every run")
+}
+
+// What was put between a server and its viewers is said.
+func TestNetworksAreDescribed(t *testing.T) {
+	d := logbook.NewDocument("climb", time.Unix(0, 0), "x")
+	require.Empty(t, between(d))
+	d.Route.Options = map[string]string{"link": "2M,20M@20s/viewer", "delay_s": "0.04", "loss_bps": "4.13e+06", "loss_pct": "0.5"}
+	require.Equal(t, []string{"Note: between server and viewers there was a link of 2 Mb/s, then 20 Mb/s from 20s on for each viewer, and a round trip of 40 ms, and 0.5 % of lost packets, with which a connection carries at most 4.13 Mb/s."}, between(d))
+	d.Route.Options = map[string]string{"link": "6M"}
+	require.Equal(t, []string{"Note: between server and viewers there was a link of 6 Mb/s shared by all viewers."}, between(d))
 }

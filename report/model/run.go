@@ -144,9 +144,9 @@ func between(d *logbook.Document) []string {
 	if o["link"] != "" {
 		rates, each, _ := strings.Cut(o["link"], "/")
 		if each == "" {
-			parts = append(parts, "a link of "+rates+" shared by all viewers")
+			parts = append(parts, "a link of "+linkRates(rates)+" shared by all viewers")
 		} else {
-			parts = append(parts, "a link of "+rates+" for each viewer")
+			parts = append(parts, "a link of "+linkRates(rates)+" for each viewer")
 		}
 	}
 	if s, err := strconv.ParseFloat(o["delay_s"], 64); err == nil {
@@ -159,6 +159,22 @@ func between(d *logbook.Document) []string {
 		return nil
 	}
 	return []string{"Note: between server and viewers there was " + strings.Join(parts, ", and ") + "."}
+}
+
+// linkRates returns the rates of a link, like "2M,20M@20s", in words.
+func linkRates(text string) string {
+	parts := strings.Split(text, ",")
+	for i, part := range parts {
+		speed, at, timed := strings.Cut(part, "@")
+		if bps, err := media.ParseBitrate(speed); err == nil {
+			speed = media.BitrateText(float64(bps))
+		}
+		if timed {
+			speed += " from " + at + " on"
+		}
+		parts[i] = speed
+	}
+	return strings.Join(parts, ", then ")
 }
 
 // hidden says of the first load with more frames than the screen has refreshes that not all of

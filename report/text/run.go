@@ -82,10 +82,13 @@ func (s Style) whose(r *model.Run) string {
 	}
 	out := s.Wrap(strings.TrimSpace(fmt.Sprintf("Run %s: %s of %s on %s%s. %s", r.ID, r.Kind, r.What, r.Device, route, r.How))) + "\n"
 	about := r.Device + ": " + r.About + "."
+	if r.About == r.Device || r.About == "" {
+		about = r.Device + "."
+	}
 	if r.IdleMemory != nil {
 		about += fmt.Sprintf(" Idle: all cores %.0f %%, memory %s.", *r.IdleCPUPct, model.Bytes(*r.IdleMemory))
 	}
-	if r.About == "" && r.IdleMemory == nil {
+	if about == r.Device+"." {
 		return out
 	}
 	return out + s.Faint(s.Wrap(about)) + "\n"

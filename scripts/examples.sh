@@ -1,0 +1,108 @@
+#!/bin/bash
+# Runs every command of the README and of all help texts as it is typed, in a fresh home, and fails
+# if one of them fails. What they need beside the program is provided: films, a process called
+# player, the host box (this computer, in /etc/hosts, which takes root), and the servers that
+# another terminal would run. Holds are shortened by the environment; what takes long all
+# the same gets a Ctrl-C and has to end as one that was interrupted. "examples.sh TEXT"
+# runs only the commands that contain TEXT.
+set -uo pipefail
+cd "$(dirname "$0")/.."
+readme=$PWD/README.md only=${1:-} failed=0 number=0
+work=$(mktemp -d)
+trap 'leave' EXIT
+mkdir -p "$work/bin" "$work/Videos" "$work/desk"
+cp vividstrain "$work/bin/"
+cp "$(command -v sleep)" "$work/bin/player"
+export HOME=$work PATH=$work/bin:$PATH VIVIDSTRAIN_HOLD=2s VIVIDSTRAIN_SETTLE=0.5s VIVIDSTRAIN_BASELINE=0.5s VIVIDSTRAIN_REST=1s
+unset XDG_CONFIG_HOME XDG_DATA_HOME XDG_CACHE_HOME
+servers=() # running, by their process number
+long='vividstrain (climb|crowd|demo|watch)( |$)'
+
+leave() {
+	close
+	kill "$player" 2>/dev/null
+	[ -z "${hosts:-}" ] || sed -i '/ box # for the examples/d' /etc/hosts
+	rm -rf "$work"
+}
+
+# close stops the servers, as at the end of a block of commands.
+close() {
+	[ ${#servers[@]} = 0 ] || { kill -INT "${servers[@]}" 2>/dev/null; wait "${servers[@]}" 2>/dev/null; }
+	servers=()
+}
+
+# listens tells whether someone listens at a port of this computer.
+listens() { (exec 3<>"/dev/tcp/127.0.0.1/$1") 2>/dev/null; }
+
+# begin starts a server and waits until it listens at a port.
+begin() {
+	bash -c "exec $2" >>"$work/servers.log" 2>&1 &
+	servers+=($!)
+	for _ in $(seq 100); do listens "$1" && return; sleep 0.1; done
+	echo "nothing listens at $1: $2" && tail -3 "$work/servers.log" && failed=$((failed + 1))
+}
+
+# served is a command line that exec can start, with what it sets in the environment.
+served() {
+	case "$1" in
+	*=*\ vividstrain\ *) echo "env $1" ;;
+	*) echo "$1" ;;
+	esac
+}
+
+# provide does what a reader of the command would have done before.
+provide() {
+	case "$1" in *localhost:8080*) listens 8080 || begin 8080 "vividstrain serve --clips films" ;; esac
+	case "$1" in *:9600*) [[ $1 == *--listen* ]] || listens 9600 || begin 9600 "env VIVIDSTRAIN_TOKEN=gangway vividstrain watch --listen :9600" ;; esac
+	case "$1" in *--resume*) timeout -s INT 4 vividstrain climb "h264 240p25 0.5M" "h264 360p25 1M" "h264 480p25 2M" "h264 576p25 3M" >/dev/null 2>&1 ;; esac
+	case "$1" in *"trust vividstrain.yaml") echo "hold: 1s" >vividstrain.yaml ;; *) rm -f vividstrain.yaml ;; esac
+}
+
+# try runs one command line and says how it went.
+try() {
+	local line=$1 status=0 wanted=0 limit=100 began=$SECONDS
+	[[ $line == *"$only"* ]] || return
+	number=$((number + 1))
+	provide "$line"
+	case "$line" in
+	"vividstrain serve"*) begin 8080 "$line" ;;
+	*"vividstrain watch --listen"*) begin 9600 "$(served "$line")" ;;
+	*)
+		[[ $line =~ $long ]] && limit=8 wanted=130
+		timeout --preserve-status -s INT $limit bash -c "${line/#vividstrain/exec vividstrain}" >"$work/out" 2>&1 || status=$?
+		;;
+	esac
+	printf '%3d %4d s  %s\n' $status $((SECONDS - began)) "$line"
+	[ $status = 0 ] || [ $status = $wanted ] || { failed=$((failed + 1)); tail -5 "$work/out" | sed 's/^/            /'; }
+}
+
+# commands prints the indented command lines of a text, without comments, each whole on one line,
+# and an empty line where a block ends.
+commands() {
+	sed -e ':join' -e '/\\$/{N;s/\\\n *//;b join}' | sed -nE \
+		-e '/^$/p' -e 's/ +# .*//' -e 's/^ {4,5}((VIVIDSTRAIN_[A-Z]+=[^ ]+ )?vividstrain .*|source .*)$/\1/p'
+}
+
+# block runs the commands of a text.
+block() {
+	local line
+	while read -r line <&4; do
+		if [ -z "$line" ]; then close; else try "$line"; fi
+	done 4< <(commands)
+	close
+}
+
+player 3600 &
+player=$!
+getent hosts box >/dev/null || { echo "127.0.0.1 box # for the examples" >>/etc/hosts; hosts=added; }
+vividstrain clips build --out "$HOME/Videos" --seconds 2 "h264 240p25 1M" "h264 360p25 1M" >/dev/null 2>&1
+cd "$work/desk"
+block <"$readme"
+for command in $(vividstrain help | sed -n '/^COMMANDS:/,/^$/s/^   \([a-z]*\) .*/\1/p'); do
+	block < <(vividstrain help "$command")
+	for part in $(vividstrain help "$command" | sed -n '/^COMMANDS:/,/^$/s/^   \([a-z]*\) .*/\1/p'); do
+		block < <(vividstrain help "$command" "$part")
+	done
+done
+echo "$number commands, $failed failed"
+[ $failed = 0 ] && [ $number -gt 0 ]
