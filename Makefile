@@ -2,7 +2,7 @@
 export CGO_ENABLED := 0
 export GOARM := 7
 
-.PHONY: build test setup lint race cover emulated dist bench fuzz screenshots schema help
+.PHONY: build test setup lint race cover emulated dist bench fuzz screenshots schema examples help
 
 VERSION := $(shell git describe --tags --dirty 2>/dev/null)
 COMMIT := $(shell git describe --always --abbrev=12 --exclude '*' 2>/dev/null)
@@ -89,6 +89,9 @@ fuzz: ## nonsense for all parsers
 			go test -run '^$$' -fuzz "^$$t\$$" -fuzztime $(FUZZTIME) $$(dirname $$f) || exit 1; \
 		done; \
 	done
+
+examples: build ## every command of the README and of the help texts, as typed, in a fresh home
+	scripts/examples.sh
 
 screenshots: build ## the pictures of docs/screenshots, from a real terminal window
 	scripts/screenshots.sh

@@ -68,7 +68,7 @@ try() {
 	"vividstrain serve"*) begin 8080 "$line" ;;
 	*"vividstrain watch --listen"*) begin 9600 "$(served "$line")" ;;
 	*)
-		[[ $line =~ $long ]] && limit=8 wanted=130
+		[[ $line =~ $long ]] && limit=5 wanted=130
 		timeout --preserve-status -s INT $limit bash -c "${line/#vividstrain/exec vividstrain}" >"$work/out" 2>&1 || status=$?
 		;;
 	esac
