@@ -58,7 +58,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 		Action: a.buildClips,
 	}, makeClips,
 		"vividstrain clips build \"h264 720p30 10bit hdr 4M\" --scene kelp --container mkv --out clips",
-		"vividstrain clips build \"h264 1080i25 10M\" --b-frames 2 --seconds 10")
+		"vividstrain clips build \"h264 1080i25 10M\" --b-frames 2 --seconds 4")
 }
 
 // coding returns how groups of pictures are coded according to the flags.
@@ -232,7 +232,7 @@ func (a *app) clipsPruneCommand() *cli.Command {
 			}
 			return a.print(fmt.Sprintf("Deleted %s of %s in %s.\n", model.Plural(n, "clip"), model.Bytes(float64(bytes)), dir))
 		},
-	}, "vividstrain clips prune", "vividstrain clips prune clips")
+	}, "vividstrain clips prune")
 }
 
 // clipsDefault names the default folder of clips in the help.

@@ -10,7 +10,7 @@ cd "$(dirname "$0")/.."
 readme=$PWD/README.md only=${1:-} failed=0 number=0
 work=$(mktemp -d)
 trap 'leave' EXIT
-mkdir -p "$work/bin" "$work/Videos" "$work/desk"
+mkdir -p "$work/bin" "$work/Videos" "$work/desk" "$work/.config/fish/completions"
 cp vividstrain "$work/bin/"
 cp "$(command -v sleep)" "$work/bin/player"
 export HOME=$work PATH=$work/bin:$PATH VIVIDSTRAIN_HOLD=2s VIVIDSTRAIN_SETTLE=0.5s VIVIDSTRAIN_BASELINE=0.5s VIVIDSTRAIN_REST=1s
@@ -27,7 +27,7 @@ leave() {
 
 # close stops the servers, as at the end of a block of commands.
 close() {
-	[ ${#servers[@]} = 0 ] || { kill -INT "${servers[@]}" 2>/dev/null; wait "${servers[@]}" 2>/dev/null; }
+	[ ${#servers[@]} = 0 ] || { kill "${servers[@]}" 2>/dev/null; wait "${servers[@]}" 2>/dev/null; }
 	servers=()
 }
 
@@ -54,8 +54,9 @@ served() {
 provide() {
 	case "$1" in *localhost:8080*) listens 8080 || begin 8080 "vividstrain serve --clips films" ;; esac
 	case "$1" in *:9600*) [[ $1 == *--listen* ]] || listens 9600 || begin 9600 "env VIVIDSTRAIN_TOKEN=gangway vividstrain watch --listen :9600" ;; esac
-	case "$1" in *--resume*) timeout -s INT 4 vividstrain climb "h264 240p25 0.5M" "h264 360p25 1M" "h264 480p25 2M" "h264 576p25 3M" >/dev/null 2>&1 ;; esac
-	case "$1" in *"trust vividstrain.yaml") echo "hold: 1s" >vividstrain.yaml ;; *) rm -f vividstrain.yaml ;; esac
+	case "$1" in *--resume*) timeout -s INT 3 vividstrain climb "h264 240p25 0.5M" "h264 360p25 1M" "h264 480p25 2M" "h264 576p25 3M" >/dev/null 2>&1 ;; esac
+	case "$1" in *box.db*) vividstrain --logbook box.db climb --device skerry-s1 >/dev/null 2>&1 ;; esac
+	case "$1" in *"vividstrain trust"*) echo "hold: 2s" >vividstrain.yaml ;; esac
 }
 
 # try runs one command line and says how it went.
@@ -65,10 +66,10 @@ try() {
 	number=$((number + 1))
 	provide "$line"
 	case "$line" in
-	"vividstrain serve"*) begin 8080 "$line" ;;
-	*"vividstrain watch --listen"*) begin 9600 "$(served "$line")" ;;
+	"vividstrain serve"*) close; begin 8080 "$line" ;;
+	*"vividstrain watch --listen"*) close; begin 9600 "$(served "$line")" ;;
 	*)
-		[[ $line =~ $long ]] && limit=5 wanted=130
+		[[ $line =~ $long ]] && limit=3 wanted=130
 		timeout --preserve-status -s INT $limit bash -c "${line/#vividstrain/exec vividstrain}" >"$work/out" 2>&1 || status=$?
 		;;
 	esac
@@ -86,6 +87,7 @@ commands() {
 # block runs the commands of a text.
 block() {
 	local line
+	rm -f vividstrain.yaml small.mp4 harbour.* pieces.mp4
 	while read -r line <&4; do
 		if [ -z "$line" ]; then close; else try "$line"; fi
 	done 4< <(commands)
@@ -98,6 +100,7 @@ getent hosts box >/dev/null || { echo "127.0.0.1 box # for the examples" >>/etc/
 vividstrain clips build --out "$HOME/Videos" --seconds 2 "h264 240p25 1M" "h264 360p25 1M" >/dev/null 2>&1
 cd "$work/desk"
 block <"$readme"
+vividstrain clips build --out films --seconds 20 "h264 240p25 0.5M" >/dev/null 2>&1
 for command in $(vividstrain help | sed -n '/^COMMANDS:/,/^$/s/^   \([a-z]*\) .*/\1/p'); do
 	block < <(vividstrain help "$command")
 	for part in $(vividstrain help "$command" | sed -n '/^COMMANDS:/,/^$/s/^   \([a-z]*\) .*/\1/p'); do

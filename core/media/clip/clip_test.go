@@ -282,3 +282,32 @@ func TestOneGroupHitsItsRate(t *testing.T) {
 		require.InEpsilon(t, format(t, line).Bitrate, m.Clips[0].VideoBps, 0.03, line)
 	}
 }
+
+// A longer clip serves where a shorter one is asked for, the shortest that is long enough; what is
+// pruned is gone, and speeds are those of the clips that were made.
+func TestClipsOfOtherLengthsServe(t *testing.T) {
+	dir := t.TempDir()
+	order := func(seconds int) Order {
+		return Order{Format: format(t, "h264 160x96p25 100k"), Seconds: float64(seconds), Threads: 1}
+	}
+	require.Equal(t, order(1), Existing(dir, order(1)), "there is none")
+	for _, seconds := range []int{3, 2} {
+		_, err := Clip(t.Context(), dir, order(seconds))
+		require.NoError(t, err)
+	}
+	require.Equal(t, order(2), Existing(dir, order(1)))
+	require.Equal(t, order(3), Existing(dir, order(3)))
+	require.Equal(t, order(4), Existing(dir, order(4)), "none is long enough")
+	other := order(1)
+	other.Format.Bitrate = 2e5
+	require.Equal(t, other, Existing(dir, other))
+	require.Greater(t, Speed(t.Context(), dir, "h264"), 1e4)
+	require.Greater(t, Speed(t.Context(), t.TempDir(), "mjpeg"), 1e4, "a short clip is made to see")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "mine.mp4"), []byte("x"), 0o644))
+	clips, size, err := Prune(dir)
+	require.NoError(t, err)
+	require.Equal(t, 2, clips)
+	require.Greater(t, size, int64(5000))
+	require.Equal(t, order(1), Existing(dir, order(1)))
+	require.FileExists(t, filepath.Join(dir, "mine.mp4"), "only what the manifest lists is cleared")
+}
