@@ -354,7 +354,6 @@ func watcher(p *progress, style text.Style) func(run.Event) {
 		case run.Building:
 			p.set("making "+e.Title, e.Done, e.Total, fmt.Sprintf("frame %d of %d", e.Done, e.Total))
 		case run.Playing:
-			p.under(style.Viewers(e.Live.Viewers))
 			p.set(e.Title, min(e.Done, e.Total), e.Total, playing(e))
 		case run.Ended:
 			ends = time.Now().Add(e.Plan.Time)

@@ -27,8 +27,6 @@ type progress struct {
 	bar    *mpb.Bar
 	label  string
 	status string
-	typed  string   // a note that is being typed
-	below  []string // lines under the bar
 }
 
 func (a *app) newProgress() *progress {
@@ -79,50 +77,23 @@ func (p *progress) relabel(label, status string) *mpb.Bar {
 			return func(decor.Statistics) string {
 				p.mu.Lock()
 				defer p.mu.Unlock()
-				if s == &p.status && p.typed != "" {
-					return p.typed
-				}
 				return *s
 			}
 		}
 		// A bar of unknown length can get a new length at any time, and is never complete.
 		p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
 			mpb.PrependDecorators(decor.Any(text(&p.label), decor.WC{C: decor.DindentRight | decor.DextraSpace})),
-			mpb.AppendDecorators(decor.Any(text(&p.status))),
-			mpb.BarExtender(mpb.BarFillerFunc(func(w io.Writer, _ decor.Statistics) error {
-				p.mu.Lock()
-				defer p.mu.Unlock()
-				for _, line := range p.below {
-					if _, err := fmt.Fprintln(w, line); err != nil {
-						return err
-					}
-				}
-				return nil
-			}), false))
+			mpb.AppendDecorators(decor.Any(text(&p.status))))
 	}
 	p.label, p.status = label, status
 	return p.bar
-}
-
-// under sets the lines under the bar.
-func (p *progress) under(lines []string) {
-	p.mu.Lock()
-	p.below = lines
-	p.mu.Unlock()
-}
-
-// note shows what is being typed in place of the status.
-func (p *progress) note(text string) {
-	p.mu.Lock()
-	p.typed = text
-	p.mu.Unlock()
 }
 
 // stop removes the live line.
 func (p *progress) stop() {
 	p.mu.Lock()
 	bars, bar := p.bars, p.bar
-	p.bars, p.bar, p.below = nil, nil, nil
+	p.bars, p.bar = nil, nil
 	p.mu.Unlock()
 	if bar != nil {
 		bar.Abort(true)
