@@ -191,7 +191,7 @@ func (s Style) cores(values map[string]float64) string {
 	if busiest == "" {
 		return ""
 	}
-	return fmt.Sprintf("%-12s%s  busiest: core %s at %.0f %%", "cores", blocks, busiest, most)
+	return fmt.Sprintf("%-12s%3.0f %% core %-2s  %s", "busiest", most, busiest, blocks)
 }
 
 var blocks = []rune("▁▂▃▄▅▆▇█")
@@ -213,19 +213,19 @@ func (s Style) level(pct float64, t string) string {
 
 // gauge draws a line: name, bar, value, history.
 func (s Style) gauge(g *gauge, trace *sense.Trace, width int) string {
-	const barWidth = 20
+	barWidth := max(8, min(20, width-26)) // the number stays on a narrow screen
 	bar, mark := strings.Repeat(" ", barWidth), " "
 	pct := 0.0
 	if g.full > 0 {
 		pct = max(0, min(100*g.value/g.full, 100))
-		n := int(math.Round(pct / 100 * barWidth))
+		n := int(math.Round(pct / 100 * float64(barWidth)))
 		bar = s.level(pct, strings.Repeat("━", n)) + s.Faint(strings.Repeat("─", barWidth-n))
 		if pct >= 90 {
 			mark = s.level(pct, "▲") // a shape beside the colour
 		}
 	}
 	line := fmt.Sprintf("%-12s%s %s%10s  ", g.name, bar, mark, model.Value(g.key, g.value))
-	rest := width - 47
+	rest := width - barWidth - 27
 	if g.tells != "" && rest > 24 {
 		rest -= 18
 	} else {
@@ -272,15 +272,15 @@ func (w *Watched) foot(s Style, values map[string]float64) (lines []string) {
 		list := []string{}
 		for _, b := range busy[:min(3, len(busy))] {
 			pct, label, _ := strings.Cut(strings.TrimSpace(b), " ")
-			list = append(list, fmt.Sprintf("%s %s %%", label, pct))
+			list = append(list, fmt.Sprintf("%s %% %s", pct, label))
 		}
-		lines = append(lines, "Others that are busy: "+strings.Join(list, ", "))
+		lines = append(lines, "Others: "+strings.Join(list, ", "))
 	}
 	for _, g := range w.Gaps[:min(2, len(w.Gaps))] {
 		lines = append(lines, s.paint(text.FgYellow, "◐ "+g.Source.Name+": "+g.Reason))
 	}
 	if n := len(w.Absent); n > 0 {
-		lines = append(lines, s.Faint(fmt.Sprintf("\"vividstrain sensors\" explains why these cannot be read: %s", absentNames(w.Absent))))
+		lines = append(lines, s.Faint(fmt.Sprintf("not read (vividstrain sensors says why): %s", absentNames(w.Absent))))
 	}
 	return append(lines, s.Faint(w.Foot))
 }
