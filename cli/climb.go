@@ -341,6 +341,9 @@ func watcher(p *progress, style text.Style) func(run.Event) {
 		switch e.Kind {
 		case run.Planned:
 			p.width = e.Width
+			if e.Repeat != nil {
+				p.line(fmt.Sprintf("run %d of %d", e.Repeat.Number, e.Repeat.Runs))
+			}
 			if !e.Plan.Virtual {
 				p.line(planText(e.Plan))
 			}

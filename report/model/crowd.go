@@ -142,8 +142,8 @@ func comfort(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) stri
 		return fmt.Sprintf("none: even one leaves less than %g %% free", p.ReservePct)
 	}
 	of := "to spare"
-	if limiter != "" && limiter != verdict.Unknown {
-		of = fmt.Sprintf("of the %s free", limiter)
+	if what := resources[limiter]; what != "" {
+		of = fmt.Sprintf("of %s free", what)
 	}
 	beyond := ""
 	if *c.Comfortable > c.Highest {

@@ -56,7 +56,7 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 	}
 	require.Equal(t, []string{"1", "2", "3", "4"}, first)
 	for _, words := range []string{"1, 2.1 s", "48 % of a core, 60 MB", "this computer plays 2 streams of h264 720p25 4M -> 240p 400k smoothly for every viewer.", "next 3 streams were choppy why the cores are full: all cores at 98 %",
-		"comfortable 1 stream, which leaves 20 % of the cpu free", "predicted 2 streams, from the readings at 1 stream, then the cores are full; found 2 streams", "need 3 streams: not met"} {
+		"comfortable 1 stream, which leaves 20 % of all cores free", "predicted 2 streams, from the readings at 1 stream, then the cores are full; found 2 streams", "need 3 streams: not met"} {
 		require.Contains(t, strings.Join(strings.Fields(text), " "), words)
 	}
 	d.Crowd.Limiter, d.Crowd.Evidence = verdict.Viewer, "our own viewers woke up too late"
@@ -74,7 +74,7 @@ func TestNeedsAndComfort(t *testing.T) {
 		"3 streams: met, without the reserve of 20 %":                                func(c *logbook.Crowd) { c.Met, c.WithReserve = &yes, &no },
 		"3 streams: met; whether the reserve of 20 % is left then is not known":      func(c *logbook.Crowd) { c.Met = &yes },
 		"comfortable not known: no reading grows":                                    func(c *logbook.Crowd) { c.Comfortable, c.ComfortableWhy = nil, "no reading grows" },
-		"5 streams by its readings (2 streams were tried), which leaves 20 % of the": func(c *logbook.Crowd) { c.Comfortable = number(5) },
+		"5 streams by its readings (2 streams were tried), which leaves 20 % of all": func(c *logbook.Crowd) { c.Comfortable = number(5) },
 		"why refused: 503 no more sessions":                                          func(c *logbook.Crowd) { c.Limiter, c.NextReason = verdict.Refused, "503 no more sessions" },
 		"next larger numbers are still to be tried":                                  func(c *logbook.Crowd) { c.Next = 0 },
 	} {
