@@ -43,7 +43,16 @@ _vividstrain() {
 }
 compdef _vividstrain vividstrain
 `,
-	"fish": `complete -c vividstrain -a '(set -l typed (commandline -opc) (commandline -ct); $typed[1] completion words -- $typed[2..-1] 2>/dev/null)'
+	"fish": `function __vividstrain
+	set -l typed (commandline -opc) (commandline -ct)
+	set -l found ($typed[1] completion words -- $typed[2..-1] 2>/dev/null)
+	if test (count $found) -gt 0
+		printf '%s\n' $found
+	else
+		__fish_complete_path (commandline -ct)
+	end
+end
+complete -c vividstrain -f -a '(__vividstrain)'
 `,
 }
 
