@@ -21,7 +21,7 @@ long='vividstrain (climb|crowd|demo|watch)( |$)'
 leave() {
 	close
 	kill "$player" 2>/dev/null
-	[ -z "${hosts:-}" ] || sed -i '/ box # for the examples/d' /etc/hosts
+	[ -z "${hosts:-}" ] || { grep -v ' box # for the examples' /etc/hosts >"$work/hosts" && cat "$work/hosts" >/etc/hosts; }
 	rm -rf "$work"
 }
 
