@@ -347,7 +347,8 @@ func (s Style) Sensors(latest map[sense.Identity]sense.Sample, costs []sense.Cos
 	}
 	out += "\nCannot be read here:\n"
 	for _, a := range absent {
-		out += strings.ReplaceAll(s.Wrap(fmt.Sprintf("× %s: %s. To read it: %s.", s.Bold(a.Quantity), a.Why, a.Remedy)), "\n", "\n  ") + "\n"
+		line := strings.ReplaceAll(s.Wrap(fmt.Sprintf("× %s: %s. To read it: %s.", a.Quantity, a.Why, a.Remedy)), "\n", "\n  ")
+		out += strings.Replace(line, a.Quantity, s.Bold(a.Quantity), 1) + "\n"
 	}
 	return out
 }

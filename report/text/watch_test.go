@@ -82,4 +82,5 @@ func TestSensorsTable(t *testing.T) {
 	require.Regexp(t, `rest +disk_busy_pct:sda +20 +% +100 µs`, drawn)
 	require.Contains(t, drawn, "× fan_rpm: there is none. To read it: none.")
 	require.Contains(t, drawn, "◐ plug")
+	require.Contains(t, Style{Color: true}.Sensors(nil, nil, w.Absent, nil), "× \x1b[1mfan_rpm\x1b[0m: there is none.")
 }
