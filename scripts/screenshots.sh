@@ -28,9 +28,9 @@ shot() {
 
 only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
-want demo && geometry=178x66 size=7 shot demo 130 vividstrain demo --out demo
+want demo && geometry=182x57 size=8 shot demo 175 vividstrain demo --out demo
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
-want climb-live && shot climb-live 25 vividstrain climb --hold 5s --clips clips --ladder quick
+want climb-live && shot climb-live 17 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
 mkdir -p "$work/films"
 while read -r from to; do

@@ -19,9 +19,9 @@ func (s Style) Inspect(reports []inspect.Report) string {
 	for i := range reports {
 		r := &reports[i]
 		rows[i] = []string{r.File, r.Container, codecOf(r), pictureOf(r), media.BitrateText(r.BitrateBPS), media.BitrateText(r.BusiestBPS),
-			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), keyShort(r), audioShort(r)}
+			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), fmt.Sprint(r.KeyMax), audioShort(r)}
 	}
-	return s.Table([]string{"file", "in", "codec", "picture", "bitrate", "busiest", "length", "frames", "keys", "audio"}, rows, 4, 5, 6, 7)
+	return s.Table([]string{"file", "in", "codec", "picture", "bitrate", "busiest", "length", "frames", "GOP", "audio"}, rows, 4, 5, 6, 7, 8)
 }
 
 // codecOf returns the codec with its profile and level.
@@ -58,13 +58,6 @@ func pictureOf(r *inspect.Report) string {
 		t += " " + strings.ToUpper(string(f.Transfer))
 	}
 	return t
-}
-
-func keyShort(r *inspect.Report) string {
-	if r.KeyFrames == r.Frames {
-		return "all"
-	}
-	return fmt.Sprintf("%d frames", r.KeyMax)
 }
 
 func audioShort(r *inspect.Report) string {

@@ -155,8 +155,8 @@ func TestInspectTable(t *testing.T) {
 		{File: "a.mp4", Container: "mp4", Codec: "mjpeg", Width: 426, Height: 240, FrameRate: 23.97602, BitrateBPS: 4.01e6, BusiestBPS: 4.4e6, DurationS: 2, Frames: 48, KeyFrames: 48, KeyMax: 1},
 		{File: "b.mp4", Container: "mp4", Codec: "h264", Width: 1280, Height: 720, FrameRate: 25, BitrateBPS: 900, DurationS: 10, Frames: 250, KeyFrames: 5, KeyMax: 50},
 	}), "\n")
-	require.Equal(t, []string{"a.mp4", "mp4", "mjpeg", "240p23.976", "4.01", "Mb/s", "4.4", "Mb/s", "2.00", "s", "48", "all", "-"}, strings.Fields(lines[1]))
-	require.Equal(t, []string{"250", "50", "frames", "-"}, strings.Fields(lines[2])[10:])
+	require.Equal(t, []string{"a.mp4", "mp4", "mjpeg", "240p23.976", "4.01", "Mb/s", "4.4", "Mb/s", "2.00", "s", "48", "1", "-"}, strings.Fields(lines[1]))
+	require.Equal(t, []string{"250", "50", "-"}, strings.Fields(lines[2])[10:])
 }
 
 func TestProgressLine(t *testing.T) {
