@@ -121,7 +121,7 @@ func (s Style) liveNow(l *Live, width, height int) (lines []string) {
 	} else {
 		lines = append(lines, "")
 	}
-	if f := l.Frames; f != nil && len(l.Viewers) == 0 { // viewers play a clock, without frames
+	if f := l.Frames; f != nil && f.Due > 0 { // viewers of a server play a clock, without frames
 		lines = append(lines, fmt.Sprintf("%-12sdue %d  shown %d  dropped %s", "frames", f.Due, f.Shown, s.droppedCount(f.Dropped)))
 		lines = append(lines, fmt.Sprintf("%-12s%s", "each second", s.seconds(l.Seconds, width-12)))
 	}
