@@ -175,11 +175,14 @@ func left(d *logbook.Document, r *logbook.Rung) (list []string) {
 		return sum / max(n, 1), n > 0
 	}
 	idle := idleUse(d)
-	for _, part := range []struct{ quantity, of string }{
-		{sense.BlockUse, "the decoder"}, {sense.EncodeUse, "the encoder"}, {sense.CPU, "all cores"}, {sense.ThreadMax, "the busiest core"}, {sense.NetLink, "the link"},
+	for _, part := range []struct {
+		quantity string
+		of       verdict.Limiter
+	}{
+		{sense.BlockUse, verdict.GPUDecode}, {sense.EncodeUse, verdict.GPUEncode}, {sense.CPU, verdict.CPU}, {sense.ThreadMax, verdict.Core}, {sense.NetLink, verdict.Network},
 	} {
 		if used, known := mean(part.quantity); known {
-			list = append(list, fmt.Sprintf("%.0f %% of %s", max(0, 100-used), part.of))
+			list = append(list, fmt.Sprintf("%.0f %% of %s", max(0, 100-used), resources[part.of]))
 		}
 	}
 	if free, known := mean(sense.MemFree); known {

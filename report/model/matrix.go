@@ -8,6 +8,7 @@ import (
 	"gonum.org/v1/gonum/stat"
 
 	"vividstrain/core/logbook"
+	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
 
@@ -98,19 +99,19 @@ func matrixAnswer(d *logbook.Document) (lines []Line) {
 func jumps(d *logbook.Document) Table {
 	t := Table{Head: []string{"load", "jumps", "number", "median", "worst"}, Right: []int{2, 3, 4}}
 	for i := range d.Rungs {
-		delays := map[string][]float64{}
+		delays := map[tally.JumpKind][]float64{}
 		for _, a := range d.Rungs[i].Counted() {
 			if a.Buffer == nil {
 				continue
 			}
 			for _, j := range a.Buffer.Jumps {
-				delays[string(j.Kind)] = append(delays[string(j.Kind)], j.DelayS)
+				delays[j.Kind] = append(delays[j.Kind], j.DelayS)
 			}
 		}
 		name := d.Rungs[i].Load.Title()
-		for _, kind := range []string{"forward", "back", "inside"} {
+		for _, kind := range []tally.JumpKind{tally.Forward, tally.Back, tally.Inside} {
 			if list := delays[kind]; len(list) > 0 {
-				t.Rows = append(t.Rows, Cells(name, kind, fmt.Sprint(len(list)), fmt.Sprintf("%.0f ms", 1000*median(list)), fmt.Sprintf("%.0f ms", 1000*slices.Max(list))))
+				t.Rows = append(t.Rows, Cells(name, string(kind), fmt.Sprint(len(list)), fmt.Sprintf("%.0f ms", 1000*median(list)), fmt.Sprintf("%.0f ms", 1000*slices.Max(list))))
 				name = ""
 			}
 		}
