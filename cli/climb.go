@@ -42,7 +42,7 @@ func (a *app) climbCommand() *cli.Command {
 			&secondsFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
 			&secondsFlag{Name: "settle", Usage: "do not judge the first `TIME` of a rung", Value: 2 * time.Second, Sources: s.sources("settle")},
 			&cli.BoolFlag{Name: "all", Usage: "try every rung, even after two that are not smooth", Sources: s.sources("all")},
-			&cli.StringSliceFlag{Name: "goal", Aliases: []string{"g"}, Usage: "try every load as-is and converted to `GOAL`, like \"720p 4M\" or \"720p 4M audio=2 subtitle=1\""},
+			&cli.StringSliceFlag{Name: "goal", Aliases: []string{"g"}, Usage: "try every load as-is and converted to `GOAL`, like \"720p 4M\", \"720p 4M sdr\" of HDR sources or \"720p 4M audio=2 subtitle=1\""},
 			&cli.BoolFlag{Name: "viewers", Usage: "after --goal, find how many viewers each goal is smooth for"},
 			&cli.IntFlag{Name: "repeat", Usage: "climb `N` times, and say how much the results vary", Value: 1},
 			resumeFlag(),
@@ -130,11 +130,17 @@ func crossed(l *load.Ladder, goals []string) (*load.Ladder, error) {
 		}
 		column := load.Column{Name: goal.String()}
 		for _, source := range sources {
+			if goal.ToSDR && !source.HDR() {
+				continue // there is nothing to map
+			}
 			if source.Goal != nil {
 				return nil, usagef("load line %q: with --goal the loads are sources, without a goal of their own", source)
 			}
 			source.Goal = &goal
 			column.Rungs = append(column.Rungs, source)
+		}
+		if len(column.Rungs) == 0 {
+			return nil, usagef("--goal %q is for HDR sources, and none of the loads is one", goal)
 		}
 		matrix.Columns = append(matrix.Columns, column)
 	}

@@ -3,11 +3,11 @@ package cli
 import (
 	"fmt"
 	"io"
+	"strings"
 	"sync"
 	"time"
 
-	"github.com/vbauerster/mpb/v8"
-	"github.com/vbauerster/mpb/v8/decor"
+	tea "charm.land/bubbletea/v2"
 
 	"vividstrain/report/text"
 )
@@ -22,11 +22,12 @@ type progress struct {
 	left  string    // how much time is left, after the status
 	told  time.Time // without a terminal: when a line was printed last
 
-	mu     sync.Mutex
-	bars   *mpb.Progress // while there is a live line
-	bar    *mpb.Bar
-	label  string
-	status string
+	mu      sync.Mutex
+	program *tea.Program // while there is a live line
+	ended   chan struct{}
+	label   string
+	status  string
+	share   float64 // done, of 1
 }
 
 func (a *app) newProgress() *progress {
@@ -41,10 +42,49 @@ func (p *progress) set(label string, done, total int, status string) {
 		p.tell(label, done, total, status)
 		return
 	}
-	bar := p.relabel(label, status)
-	// The bar calls label and status while it applies these, so that the lock must be free.
-	bar.SetTotal(int64(max(total, done+1)), false)
-	bar.SetCurrent(int64(done))
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.label, p.status = text.Printable(label), text.Printable(status)
+	p.share = float64(min(done, total)) / float64(max(total, 1))
+	if p.program != nil {
+		return
+	}
+	// No input: keys belong to others, and the terminal is asked nothing.
+	p.program = tea.NewProgram(liveLine{p}, tea.WithInput(nil), tea.WithOutput(p.out), tea.WithoutSignalHandler())
+	p.ended = make(chan struct{})
+	go func(program *tea.Program, ended chan struct{}) {
+		defer close(ended)
+		_, _ = program.Run() // without a live line the work goes on all the same
+	}(p.program, p.ended)
+}
+
+// liveLine draws the live line.
+type liveLine struct{ *progress }
+
+// Init starts drawing.
+func (l liveLine) Init() tea.Cmd { return drawLater() }
+
+// Update draws again after a while.
+func (l liveLine) Update(m tea.Msg) (tea.Model, tea.Cmd) {
+	if _, again := m.(drawAgain); again {
+		return l, drawLater()
+	}
+	return l, nil
+}
+
+// barWidth is the width of the bar in columns.
+const barWidth = 24
+
+// View draws the line.
+func (l liveLine) View() tea.View {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.program == nil {
+		return tea.NewView("") // it has ended
+	}
+	full := int(barWidth * l.share)
+	line := l.label + " " + strings.Repeat("━", full) + strings.Repeat("─", barWidth-full) + " " + l.status
+	return tea.NewView(line)
 }
 
 // tellEvery is how often the state of long work is printed where there is no terminal.
@@ -66,38 +106,15 @@ func (p *progress) tell(label string, done, total int, status string) {
 	fmt.Fprintln(p.out, text.Printable(fmt.Sprintf("... %s%s, %s", label, share, status)))
 }
 
-// relabel sets the texts beside the bar, and creates the bar if there is none.
-func (p *progress) relabel(label, status string) *mpb.Bar {
-	label, status = text.Printable(label), text.Printable(status)
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.bar == nil {
-		p.bars = mpb.New(mpb.WithOutput(p.out), mpb.WithWidth(24))
-		text := func(s *string) func(decor.Statistics) string {
-			return func(decor.Statistics) string {
-				p.mu.Lock()
-				defer p.mu.Unlock()
-				return *s
-			}
-		}
-		// A bar of unknown length can get a new length at any time, and is never complete.
-		p.bar = p.bars.New(0, mpb.BarStyle().Lbound("").Rbound("").Filler("━").Tip("━").Padding("─"),
-			mpb.PrependDecorators(decor.Any(text(&p.label), decor.WC{C: decor.DindentRight | decor.DextraSpace})),
-			mpb.AppendDecorators(decor.Any(text(&p.status))))
-	}
-	p.label, p.status = label, status
-	return p.bar
-}
-
 // stop removes the live line.
 func (p *progress) stop() {
 	p.mu.Lock()
-	bars, bar := p.bars, p.bar
-	p.bars, p.bar = nil, nil
+	program, ended := p.program, p.ended
+	p.program = nil
 	p.mu.Unlock()
-	if bar != nil {
-		bar.Abort(true)
-		bars.Wait()
+	if program != nil {
+		program.Quit()
+		<-ended
 	}
 }
 

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/logbook"
+	"vividstrain/core/tally"
 )
 
 // served starts the practice media server on a folder of clips.
@@ -129,6 +130,8 @@ func TestClimbOnAServer(t *testing.T) {
 		a := doc.Rungs[i].Attempts[0]
 		require.Equal(t, want, a.Delivered.Treatment)
 		require.Len(t, a.Buffer.Jumps, 1)
+		require.Equal(t, tally.ByReadings, a.Buffer.Jumps[0].ShownBy)
+		require.False(t, want == "as-is" && *a.Buffer.Jumps[0].BeganAnew, "nothing is converted")
 		require.Contains(t, a.Use, "group_cpu_pct")
 		require.Contains(t, a.Use, "viewer_lag_ms")
 	}

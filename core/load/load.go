@@ -150,7 +150,7 @@ func ParseGoal(s string) (media.Goal, error) {
 
 // parseGoal parses the words after the arrow.
 func parseGoal(line string, words []string) (*media.Goal, error) {
-	if len(words) < 2 || len(words) > 5 {
+	if len(words) < 2 || len(words) > 6 {
 		return nil, &Error{line, "->", "the goal is a size, a bitrate and perhaps a codec, like \"-> 720p 4M\""}
 	}
 	g, err := media.ParseGoal(words, knownCodecs())

@@ -173,6 +173,9 @@ var sizeNames = []sizeName{
 // MaxSide is the largest accepted width or height.
 const MaxSide = 16384
 
+// HDR reports whether the video has high dynamic range.
+func (f Format) HDR() bool { return f.Transfer == PQ || f.Transfer == HLG }
+
 // SizeRate prints size, scan and rate as in a load line: "1080p30",
 // "1920x800p23.976", "576i25".
 func (f Format) SizeRate() string { return f.Size() + f.Rate.String() }

@@ -137,16 +137,26 @@ type Goal struct {
 	// Audio and Subtitle are the numbers, from 1, of the sound track to be used and of the
 	// subtitles to be burned in; 0: as the device chooses. They are for servers.
 	Audio, Subtitle int
+	// ToSDR demands that high dynamic range becomes standard dynamic range. Only such sources have
+	// that goal.
+	ToSDR bool
 }
+
+// sdrWord is the word of a goal for a result in standard dynamic range.
+const sdrWord = string(SDR)
 
 // maxTrack is the largest number of a track of a goal.
 const maxTrack = 99
 
-// ParseGoal parses the words of a goal: size, bitrate, perhaps a codec, and perhaps audio=N and
-// subtitle=N. Errors have type *WordError.
+// ParseGoal parses the words of a goal: size, bitrate, perhaps a codec, and perhaps sdr, audio=N
+// and subtitle=N. Errors have type *WordError.
 func ParseGoal(words, codecs []string) (g Goal, err error) {
 	for len(words) > 2 {
 		last := words[len(words)-1]
+		if strings.EqualFold(last, sdrWord) && !g.ToSDR {
+			g.ToSDR, words = true, words[:len(words)-1]
+			continue
+		}
 		name, number, tracked := strings.Cut(last, "=")
 		if !tracked {
 			break
@@ -172,7 +182,7 @@ func ParseGoal(words, codecs []string) (g Goal, err error) {
 		return g, &WordError{Word: words[1], What: err.Error()}
 	}
 	if len(words) > 3 {
-		return g, &WordError{Word: words[3], What: "a goal is a size, a bitrate and perhaps a codec"}
+		return g, &WordError{Word: words[3], What: "a goal is a size, a bitrate and perhaps a codec, sdr, audio=N and subtitle=N"}
 	}
 	if len(words) == 3 {
 		if g.Codec = strings.ToLower(words[2]); !slices.Contains(codecs, g.Codec) {
@@ -193,6 +203,9 @@ func (g Goal) String() string {
 	if g.Codec != "" {
 		s += " " + g.Codec
 	}
+	if g.ToSDR {
+		s += " " + sdrWord
+	}
 	if g.Audio > 0 {
 		s += fmt.Sprintf(" audio=%d", g.Audio)
 	}
@@ -211,6 +224,6 @@ func (g *Goal) Word() string {
 		return AsIs
 	}
 	video := *g
-	video.Audio, video.Subtitle = 0, 0
+	video.Audio, video.Subtitle, video.ToSDR = 0, 0, false // addresses have placeholders for these
 	return strings.ReplaceAll(video.String(), " ", "-")
 }

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"runtime"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"vividstrain/core/cputime"
@@ -23,6 +24,8 @@ type hold struct {
 	memory int64   // bytes, 0: no limit
 	link   *rate.Limiter
 	bits   float64 // a second, of the link
+
+	conversions atomic.Int64 // begun so far
 
 	mu      sync.Mutex
 	credit  time.Duration // processor time that may be spent
@@ -149,6 +152,7 @@ func (h *hold) Sample(_ context.Context, now time.Time, list []sense.Reading) ([
 	}
 	busy := 100 * (u.cpu - h.sampled.cpu).Seconds() / elapsed
 	list = append(list, sense.Reading{Quantity: sense.GroupCPU, Value: busy}, sense.Reading{Quantity: sense.GroupMem, Value: float64(h.charged)})
+	list = append(list, sense.Reading{Quantity: sense.Conversions, Value: float64(h.conversions.Load())})
 	cores := float64(runtime.NumCPU())
 	if h.cores > 0 {
 		cores = h.cores

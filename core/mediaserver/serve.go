@@ -283,6 +283,7 @@ func (b *Server) transportStream(w http.ResponseWriter, r *http.Request, f *film
 // converter returns a converter of a source from a time on, in seconds of its times, within the
 // server's limits.
 func (b *Server) converter(source transcode.Source, f *film, g media.Goal, from float64) (*transcode.Converter, error) {
+	b.hold.conversions.Add(1)
 	return transcode.New(source, f.track, transcode.Order{Goal: g, From: from, Decoders: b.options.Threads, Encoders: b.options.Threads, Gate: b.hold.gate})
 }
 

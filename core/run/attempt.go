@@ -174,6 +174,9 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 		return err
 	}
 	a.ClipBPS = result.ClipBPS
+	if err := c.judgeJumps(result, plan); err != nil {
+		return err
+	}
 	c.judge(a, result, plan)
 	if a.Verdict == verdict.Smooth || result.Refused {
 		return nil
@@ -213,6 +216,48 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.Clock}); result.Refused {
 		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
 	}
+}
+
+// countedWithin is how long after the first picture a server's count shows what it began.
+const countedWithin = 900 * time.Millisecond
+
+// judgeJumps records which jumps a server began anew for, where its readings show it: it counts
+// the conversions that it begins, and either none was begun or at least as many as there were
+// jumps in that time.
+func (c *Run) judgeJumps(result route.Result, plan route.Plan) error {
+	type span struct{ from, to time.Time }
+	var spans []span
+	var jumps []*tally.Seek
+	for i, t := range result.Streams {
+		if t.Buffer == nil {
+			continue
+		}
+		for k := range t.Buffer.Jumps {
+			j := &t.Buffer.Jumps[k]
+			from := result.Began.Add(plan.Begin(i) + time.Duration(j.AtS*1e9))
+			spans = append(spans, span{from, from.Add(time.Duration(j.DelayS*1e9) + countedWithin)})
+			jumps = append(jumps, j)
+		}
+	}
+	for i, j := range jumps {
+		use, err := c.use(spans[i].from.Add(-SampleEvery), spans[i].to)
+		if err != nil {
+			return err
+		}
+		count, known := use[sense.Conversions]
+		if begun := count.Max - count.Min; known && count.N > 1 {
+			meanwhile := 0
+			for _, s := range spans {
+				if s.from.Before(spans[i].to) && spans[i].from.Before(s.to) {
+					meanwhile++
+				}
+			}
+			if anew := begun > 0; !anew || begun >= float64(meanwhile) {
+				j.BeganAnew, j.ShownBy = &anew, tally.ByReadings
+			}
+		}
+	}
+	return nil
 }
 
 // judgeDecode records how the device decoded, if it did.

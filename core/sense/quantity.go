@@ -62,6 +62,8 @@ const (
 	NetDrops    = "net_drop_hz"  // packets lost here
 	WallPower   = "wall_power_w" // at the socket
 
+	Conversions = "conversions_begun" // by a media server since it started, also those begun anew after a jump
+
 	ViewerLag    = "viewer_lag_ms"       // longest delay with which our own viewers woke up
 	ViewerCPU    = "viewer_cpu_pct"      // use by our own viewers, 100: one core
 	ViewerCores  = "viewer_cores"        // cores that our own viewers may use
@@ -88,6 +90,9 @@ func Unit(quantity string) string {
 	}
 	return ""
 }
+
+// IsCount reports whether a quantity is a plain number, without a unit.
+func IsCount(quantity string) bool { return quantity == GroupSize || quantity == Conversions }
 
 // Endings returns the endings that state a quantity's unit.
 func Endings() (list []string) {

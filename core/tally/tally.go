@@ -75,8 +75,23 @@ type Buffer struct {
 // Seek is one jump to another position in the film.
 type Seek struct {
 	Kind   JumpKind `json:"kind"`
+	AtS    float64  `json:"at_s"`    // when, from the start of playing
 	DelayS float64  `json:"delay_s"` // to the first picture after it
+	// BeganAnew is whether the server began its work anew for it, nil where nothing shows that;
+	// ShownBy is what shows it.
+	BeganAnew *bool    `json:"began_anew,omitempty"`
+	ShownBy   Evidence `json:"shown_by,omitempty"`
 }
+
+// Evidence is what shows whether a server began anew after a jump.
+type Evidence string
+
+// The evidence.
+const (
+	ByTimeStamps Evidence = "time stamps" // they began anew
+	ByPlaylist   Evidence = "playlist"    // it is another one
+	ByReadings   Evidence = "readings"    // the server counts the conversions that it begins
+)
 
 // JumpKind is where a jump goes.
 type JumpKind string

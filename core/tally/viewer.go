@@ -39,7 +39,7 @@ type Viewer struct {
 	startLag time.Duration
 	jumping  bool // waiting for the first picture after a jump
 	jumps    []Seek
-	kind     JumpKind // of the jump under way
+	jump     Seek // under way
 }
 
 // window is the account of one span.
@@ -190,7 +190,8 @@ func (v *Viewer) resume(now time.Duration) bool {
 		v.started, v.startLag = now, now
 	}
 	if v.jumping {
-		v.jumps = append(v.jumps, Seek{v.kind, (now - v.waiting).Seconds()})
+		v.jump.DelayS = (now - v.waiting).Seconds()
+		v.jumps = append(v.jumps, v.jump)
 		v.jumping = false
 	}
 	v.waiting = -1
@@ -201,10 +202,23 @@ func (v *Viewer) resume(now time.Duration) bool {
 // counted from the new position on.
 func (v *Viewer) Jump(now time.Duration, kind JumpKind) {
 	v.Advance(now)
-	v.kind = kind
+	v.jump = Seek{Kind: kind, AtS: (now - v.started).Seconds()}
 	v.played, v.have, v.partial, v.waiting = 0, 0, 0, now
 	v.ended, v.finished, v.jumping = false, false, true
 	v.fetching = now
+}
+
+// BeganAnew reports that the server began anew for the last jump, and what shows it.
+func (v *Viewer) BeganAnew(by Evidence) {
+	last := &v.jump
+	if !v.jumping {
+		if len(v.jumps) == 0 {
+			return
+		}
+		last = &v.jumps[len(v.jumps)-1]
+	}
+	yes := true
+	last.BeganAnew, last.ShownBy = &yes, by
 }
 
 // Missing counts frames that the media should have contained but did not.

@@ -26,6 +26,9 @@ func matrix(d *logbook.Document) Table {
 			row = len(t.Rows)
 			rows[source.Title()] = row
 			t.Rows = append(t.Rows, make([]Cell, len(t.Head)))
+			for k := range t.Rows[row] {
+				t.Rows[row][k].Text = "-"
+			}
 			t.Rows[row][0].Text = source.Title()
 		}
 		if column := slices.Index(d.Plan.Goals, r.Column); column >= 0 {
@@ -97,26 +100,50 @@ func matrixAnswer(d *logbook.Document) (lines []Line) {
 
 // jumps returns a table of the jumps of each load, by where they went, in milliseconds.
 func jumps(d *logbook.Document) Table {
-	t := Table{Head: []string{"load", "jumps", "number", "median", "worst"}, Right: []int{2, 3, 4}}
+	t := Table{Head: []string{"load", "jumps", "number", "median", "worst", "server began anew"}, Right: []int{2, 3, 4}}
 	for i := range d.Rungs {
 		delays := map[tally.JumpKind][]float64{}
+		all := map[tally.JumpKind][]tally.Seek{}
 		for _, a := range d.Rungs[i].Counted() {
 			if a.Buffer == nil {
 				continue
 			}
 			for _, j := range a.Buffer.Jumps {
 				delays[j.Kind] = append(delays[j.Kind], j.DelayS)
+				all[j.Kind] = append(all[j.Kind], j)
 			}
 		}
 		name := d.Rungs[i].Load.Title()
 		for _, kind := range []tally.JumpKind{tally.Forward, tally.Back, tally.Inside} {
 			if list := delays[kind]; len(list) > 0 {
-				t.Rows = append(t.Rows, Cells(name, string(kind), fmt.Sprint(len(list)), fmt.Sprintf("%.0f ms", 1000*median(list)), fmt.Sprintf("%.0f ms", 1000*slices.Max(list))))
+				t.Rows = append(t.Rows, Cells(name, string(kind), fmt.Sprint(len(list)), fmt.Sprintf("%.0f ms", 1000*median(list)), fmt.Sprintf("%.0f ms", 1000*slices.Max(list)), beganAnew(all[kind])))
 				name = ""
 			}
 		}
 	}
 	return t
+}
+
+// beganAnew says how many jumps a server began anew for, and what shows it; "-" where nothing
+// shows it of any.
+func beganAnew(jumps []tally.Seek) string {
+	known, anew := 0, 0
+	var by []string
+	for _, j := range jumps {
+		if j.BeganAnew == nil {
+			continue
+		}
+		if known++; *j.BeganAnew {
+			anew++
+		}
+		if word := string(j.ShownBy); !slices.Contains(by, word) {
+			by = append(by, word)
+		}
+	}
+	if known == 0 {
+		return "-"
+	}
+	return fmt.Sprintf("%d of %d (%s)", anew, known, strings.Join(by, ", "))
 }
 
 // median returns the middle of at least one value, the lower one of two.

@@ -116,8 +116,11 @@ func TestWhatAServerSentIsDrawn(t *testing.T) {
 	a := &d.Rungs[0].Attempts[0]
 	a.Delivered = &tally.Delivered{Treatment: "converted", Bitrate: 4.04e5, Notes: []string{"segments do not last as long as the playlist says"}}
 	a.Buffer.Jumps = []tally.Seek{{Kind: tally.Forward, DelayS: 0.71}, {Kind: tally.Back, DelayS: 0.3}, {Kind: tally.Forward, DelayS: 1.2}, {Kind: tally.Forward, DelayS: 0.9}}
+	yes, no := true, false
+	a.Buffer.Jumps[0].BeganAnew, a.Buffer.Jumps[0].ShownBy = &yes, tally.ByTimeStamps
+	a.Buffer.Jumps[2].BeganAnew, a.Buffer.Jumps[2].ShownBy = &no, tally.ByReadings
 	text := strings.Join(strings.Fields(Style{Width: 140}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))), " ")
-	for _, words := range []string{"arrived", "converted 404 kb/s", "Note: h264 720p25 4M -> 240p 400k: segments do not last as long as the playlist says.", "Jumps, to the first picture after each: load jumps number median worst h264 720p25 4M -> 240p 400k forward 3 900 ms 1200 ms back 1 300 ms 300 ms"} {
+	for _, words := range []string{"arrived", "converted 404 kb/s", "Note: h264 720p25 4M -> 240p 400k: segments do not last as long as the playlist says.", "Jumps, to the first picture after each: load jumps number median worst server began anew h264 720p25 4M -> 240p 400k forward 3 900 ms 1200 ms 1 of 2 (time stamps, readings) back 1 300 ms 300 ms -"} {
 		require.Contains(t, text, words)
 	}
 }

@@ -15,16 +15,21 @@ import (
 
 // Fill replaces the placeholders of an address with properties of a load: {clip} is the load
 // line of the source as in the names of clips, {goal} the goal with dashes or "as-is"; {codec},
-// {width}, {height}, {rate}, {depth} and {kbps} describe the requested format; {audio} and {subtitle} are the numbers of tracks, 0 where none is asked for.
+// {width}, {height}, {rate}, {depth} and {kbps} describe the requested format; {audio} and
+// {subtitle} are the numbers of tracks, 0 where none is asked for; {sdr} is 1 where the goal is
+// standard dynamic range, else 0.
 func Fill(address string, l load.Load) string {
 	if !strings.Contains(address, "{") {
 		return address
 	}
 	f, _ := wanted(l)
-	rate, clip := "", ""
+	rate, clip, sdr := "", "", "0"
 	var tracks media.Goal
 	if l.Goal != nil {
 		tracks = *l.Goal
+		if tracks.ToSDR {
+			sdr = "1"
+		}
 	}
 	if f.Rate.Den > 0 {
 		rate, clip = f.Rate.String(), l.Format.Word()
@@ -32,7 +37,7 @@ func Fill(address string, l load.Load) string {
 	return strings.NewReplacer("{clip}", url.PathEscape(clip), "{goal}", l.Goal.Word(), "{codec}", f.Codec,
 		"{width}", strconv.Itoa(f.Width), "{height}", strconv.Itoa(f.Height), "{rate}", rate,
 		"{depth}", strconv.Itoa(f.Depth), "{kbps}", strconv.FormatInt(f.Bitrate/1000, 10),
-		"{audio}", strconv.Itoa(tracks.Audio), "{subtitle}", strconv.Itoa(tracks.Subtitle)).Replace(address)
+		"{audio}", strconv.Itoa(tracks.Audio), "{subtitle}", strconv.Itoa(tracks.Subtitle), "{sdr}", sdr).Replace(address)
 }
 
 // maxEntries is the largest number of entries in a list of addresses.

@@ -27,6 +27,7 @@ type finding struct {
 	lasts    time.Duration // total duration of its pictures
 	timed    bool          // its times continue those of the previous segment
 	from, to float64       // seconds
+	stamp    float64       // time stamp of the first picture, in seconds
 	missing  int           // missing frames
 	damaged  int           // damaged frames, as far as it was decoded
 	odd      string        // what differs from the playlist
@@ -112,7 +113,10 @@ func (v *viewer) examine(ctx context.Context, p stream.Segment, init, data []byt
 	if f.err = f.times(file, video, v.hz); f.err != nil {
 		return f
 	}
-	f.timed = file.Container == "mp4"
+	f.timed, f.stamp = file.Container == "mp4", f.from
+	if o, normalised := file.Demuxer.(interface{ Origin() int64 }); normalised {
+		f.stamp += float64(o.Origin()) / float64(f.track.Timescale)
+	}
 	if off := (f.lasts - p.Duration).Abs(); p.Duration > 0 && off > 200*time.Millisecond && off > p.Duration/10 {
 		f.odd = fmt.Sprintf("segments do not last as long as the playlist says (%.2f s instead of %.2f s)", f.lasts.Seconds(), p.Duration.Seconds())
 	}

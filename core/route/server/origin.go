@@ -79,7 +79,7 @@ func isLocal(ip net.IP) bool {
 }
 
 // placeholders are replaced by properties of the load, see Fill.
-var placeholders = []string{"clip", "goal", "codec", "width", "height", "rate", "depth", "kbps", "audio", "subtitle"}
+var placeholders = []string{"clip", "goal", "codec", "width", "height", "rate", "depth", "kbps", "audio", "subtitle", "sdr"}
 
 var placeholder = regexp.MustCompile(`\{[^{}]*\}`)
 

@@ -8,8 +8,10 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -302,6 +304,58 @@ func TestJumpsAreMeasured(t *testing.T) {
 	require.Contains(t, []tally.JumpKind{tally.Forward, tally.Inside}, jumps[0].Kind, "the first jump goes to the middle")
 	require.Contains(t, places, filmCount/2)
 	require.Zero(t, result.Streams[0].Buffer.Stalls)
+}
+
+// A server that begins anew after a jump counts time from zero again, or lists other segments.
+func TestServersThatBeginAnewAfterAJump(t *testing.T) {
+	f := filmOf(t)
+	at := func(segment []byte) []byte { return segment[bytes.Index(segment, []byte("tfdt"))+8:] }
+	anew := func(change func(last, i int, segment []byte), list func(times int, text string) string) []tally.Seek {
+		last, times := -1, 0
+		result, err := watched(t, one(t, 6*time.Second), Options{Jumps: 2, Seed: 7, Ahead: 4 * time.Second}, func(w http.ResponseWriter, r *http.Request) {
+			if strings.HasSuffix(r.URL.Path, ".m4s") {
+				i, err := strconv.Atoi(strings.TrimSuffix(path.Base(r.URL.Path), ".m4s"))
+				require.NoError(t, err)
+				segment := bytes.Clone(f.segments[i])
+				change(last, i, segment)
+				last = i
+				send(w, segment, 700*time.Millisecond)
+				return
+			}
+			answer := httptest.NewRecorder()
+			f.serve(answer, r, nil)
+			if strings.HasSuffix(r.URL.Path, ".m3u8") {
+				times++
+			}
+			io.WriteString(w, list(times, answer.Body.String()))
+		})
+		require.NoError(t, err)
+		require.Len(t, result.Streams[0].Buffer.Jumps, 2)
+		return result.Streams[0].Buffer.Jumps
+	}
+	kept := func(int, int, []byte) {}
+	asBefore := func(_ int, text string) string { return text }
+	for _, j := range anew(kept, asBefore) {
+		require.Nil(t, j.BeganAnew)
+	}
+	base := uint64(0)
+	for _, j := range anew(func(last, i int, segment []byte) {
+		if i != last+1 {
+			base = binary.BigEndian.Uint64(at(segment))
+		}
+		binary.BigEndian.PutUint64(at(segment), binary.BigEndian.Uint64(at(segment))-base)
+	}, asBefore) {
+		require.True(t, j.BeganAnew != nil && *j.BeganAnew)
+		require.Equal(t, tally.ByTimeStamps, j.ShownBy)
+	}
+	jumps := anew(kept, func(times int, text string) string {
+		if times == 2 {
+			return strings.ReplaceAll(text, "#EXTINF:2.0,\n", "#EXTINF:2.0,\nanew/")
+		}
+		return text
+	})
+	require.Equal(t, tally.ByPlaylist, jumps[0].ShownBy)
+	require.Equal(t, tally.ByPlaylist, jumps[1].ShownBy, "it is the first one again")
 }
 
 func TestStaggeredViewers(t *testing.T) {

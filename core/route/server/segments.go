@@ -9,6 +9,7 @@ import (
 	"hash/maphash"
 	"math"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -87,6 +88,14 @@ func (s *segmented) length() (total time.Duration) {
 	return total
 }
 
+// begins returns where segment number of a finished film begins, as the playlist says.
+func begins(list *stream.Playlist, number int) (at time.Duration) {
+	for _, p := range list.Segments[:number-list.First] {
+		at += p.Duration
+	}
+	return at
+}
+
 // fromEnd is how many segments before the end of a live film viewers start (RFC 8216, 6.3.3).
 const fromEnd = 3
 
@@ -132,6 +141,9 @@ func (s *segmented) run(ctx context.Context, v *viewer, at time.Duration) error 
 		end = found.to
 		if found.odd != "" {
 			v.note("%s", found.odd)
+		}
+		if list := s.now(); list.Ended && found.size > 0 {
+			v.stamped(found.stamp - begins(list, number).Seconds())
 		}
 		have += found.lasts
 		v.arrived(have, missing)
@@ -180,6 +192,29 @@ func (v *viewer) rest() {
 		v.buffer.Rest(time.Since(v.ordered))
 		v.fetching = false
 	}
+}
+
+// stamped compares how far time stamps are from their places in the playlist with the segments
+// before: a server that begins anew after a jump often counts from zero again.
+func (v *viewer) stamped(offset float64) {
+	const apart = 1 // seconds, more than segments differ from their stated durations
+	if v.offsetKnown && abs(offset-v.stampOffset) > apart {
+		v.do(func(b *tally.Viewer, _ time.Duration) { b.BeganAnew(tally.ByTimeStamps) })
+	}
+	v.stampOffset, v.offsetKnown = offset, true
+}
+
+// changed fetches the playlist of a finished film again and reports whether it has become another
+// one, as that of a server that began anew.
+func (s *segmented) changed(ctx context.Context, v *viewer) bool {
+	before := s.now()
+	if s.reload == nil || !before.Ended || s.look(ctx, v) != nil {
+		return false
+	}
+	after := s.now()
+	return before.First != after.First || !slices.EqualFunc(before.Segments, after.Segments, func(a, b stream.Segment) bool {
+		return a.URL == b.URL && a.Bytes == b.Bytes && a.Discontinuity == b.Discontinuity
+	})
 }
 
 // look fetches the playlist again.

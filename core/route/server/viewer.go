@@ -55,6 +55,9 @@ type viewer struct {
 	keys    map[string][]byte
 	matched bool
 	pending []verification
+	// stampOffset is how far the last time stamps were from their place in the playlist, in seconds.
+	stampOffset float64
+	offsetKnown bool
 
 	began   time.Time
 	account *tally.Tally // set when it has been watched
@@ -160,6 +163,9 @@ func (v *viewer) jump(ctx context.Context, f feed) error {
 			err = fmt.Errorf("there was no picture within %s of a jump", startTimeout)
 		}
 	})
+	if s, is := f.(*segmented); is && err == nil && s.changed(ctx, v) {
+		v.do(func(b *tally.Viewer, _ time.Duration) { b.BeganAnew(tally.ByPlaylist) })
+	}
 	return err
 }
 
@@ -422,6 +428,9 @@ func judgeFormat(got media.Format, l load.Load) string {
 		return notAsked
 	}
 	fits := got.Width <= f.Width+8 && got.Height <= f.Height+8 && (got.Width >= f.Width-8 || got.Height >= f.Height-8)
+	if l.Goal.ToSDR && got.HDR() {
+		return notAsked
+	}
 	if codec && rate && fits {
 		return converted
 	}

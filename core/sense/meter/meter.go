@@ -132,7 +132,7 @@ func EndingFor(unit string) string {
 // CheckQuantity returns an error unless a name is valid for a quantity: lower-case words, the
 // last of which is the unit.
 func CheckQuantity(name string) error {
-	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_") != "" || sense.Unit(name) == "" {
+	if name == "" || len(name) > 64 || strings.Trim(name, "abcdefghijklmnopqrstuvwxyz0123456789_") != "" || sense.Unit(name) == "" && !sense.IsCount(name) {
 		return fmt.Errorf("%q is no name of a quantity; such names are of small letters and end with their unit: %s", name, strings.Join(sense.Endings(), ", "))
 	}
 	return nil

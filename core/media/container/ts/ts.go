@@ -242,6 +242,10 @@ func (d *reader) fill(p *media.Packet, data *astits.DemuxerData, track int) {
 	p.PTS = unwrap(pts, d.last[track]) - d.first
 }
 
+// Origin returns the first time stamp, which is subtracted from all times; 0 before the first
+// packet.
+func (d *reader) Origin() int64 { return d.first }
+
 // unwrap extends a time of 33 bits so that it follows the previous one.
 func unwrap(t, before int64) int64 {
 	t += (before - t + wrap/2) &^ (wrap - 1)
