@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -81,9 +82,21 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return usage(err)
 		}
+		if c.Bool("viewers") {
+			for _, goal := range wanted.Ladder.Columns {
+				more, err := crowd.Plan(ctx, viewersOf(wanted, goal))
+				if err != nil {
+					return usage(err)
+				}
+				plan.Attempts, plan.Time, plan.Making = plan.Attempts+more.Attempts, plan.Time+more.Time, plan.Making+more.Making
+			}
+		}
 		return a.printPlan(loads(wanted.Ladder), plan)
 	}
 	if n := c.Int("repeat"); n > 1 {
+		if c.Bool("viewers") {
+			return usagef("--viewers goes with one climb, not with --repeat")
+		}
 		return a.climbRepeatedly(ctx, c, wanted, n)
 	}
 	_, err = a.measure(ctx, c, c.StringSlice("sensors"), r, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
@@ -103,7 +116,9 @@ func (a *app) viewersOfGoals(ctx context.Context, c *cli.Command, wanted climb.C
 	var goals []string
 	for _, column := range wanted.Ladder.Columns {
 		_, err := a.conduct(ctx, c, c.StringSlice("sensors"), wanted.Route, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
-			doc, err := crowd.Run(ctx, book, crowd.Config{Config: merged(wanted.Config, config), Mix: column.Rungs[:1], Most: 64, Reserve: 20, Spread: true})
+			crowded := viewersOf(wanted, column)
+			crowded.Config = merged(wanted.Config, config)
+			doc, err := crowd.Run(ctx, book, crowded)
 			if doc != nil && doc.Attempts() > 0 {
 				docs, goals = append(docs, doc), append(goals, column.Name)
 			}
@@ -117,6 +132,12 @@ func (a *app) viewersOfGoals(ctx context.Context, c *cli.Command, wanted climb.C
 		return a.printJSON(docs)
 	}
 	return a.print("\n" + a.style(c).Draw(model.Viewers(goals, docs)))
+}
+
+// viewersOf returns what finds how many viewers the first source of a column is smooth for, up to
+// the number and with the reserve that crowd has by default.
+func viewersOf(wanted climb.Config, column load.Column) crowd.Config {
+	return crowd.Config{Config: wanted.Config, Mix: column.Rungs[:1], Most: 64, Reserve: 20, Spread: true}
 }
 
 // crossed returns a ladder with a column of all loads as-is, and one for each goal.
@@ -264,8 +285,16 @@ func (a *app) showLive(ctx context.Context, book *logbook.Book, config *run.Conf
 	if view == nil {
 		return func() {}
 	}
-	config.Watch, config.Sampled = view.event, view.sample
-	return view.start(ctx, a.in.(*os.File), a.err.(*os.File))
+	// The view begins with the run: a terminal is asked what it can do, and would answer after the
+	// message of a run that cannot begin.
+	end := func() {}
+	start := sync.OnceFunc(func() { end = view.start(ctx, a.in.(*os.File), a.err.(*os.File)) })
+	config.Watch = func(e run.Event) {
+		start()
+		view.event(e)
+	}
+	config.Sampled = view.sample
+	return func() { end() }
 }
 
 // climbConfig returns the configuration that the flags ask for.
@@ -393,6 +422,9 @@ func (a *app) printRun(c *cli.Command, doc *logbook.Document, readings []logbook
 	choice, err := fieldChoice(c)
 	if err != nil {
 		return err
+	}
+	if doc.Conversion != nil && (choice.All || choice.Names != nil) {
+		return usagef("--fields and --wide are for runs that play loads, and %s is a conversion", doc.ID)
 	}
 	return a.print(a.style(c).Run(model.NewRun(doc, readings, running, choice)))
 }

@@ -54,7 +54,7 @@ want watch && {
 	shot watch 25 vividstrain watch --process vividstrain
 	pkill -f "climb --hold 60s" || true
 }
-if want convert || want crowd || want serve; then
+if want convert || want crowd || want serve || want matrix; then
 	(cd "$work" && vividstrain clips build --out served --seconds 40 "h264 720p25 4M" "h264 240p25 10bit hdr 1M" >/dev/null)
 	want convert && geometry=100x22 shot convert 45 vividstrain convert served/h264-720p25-4M-40s.mp4 --goal "360p 1M" --copies 2 --ahead 10s
 	# A server in one terminal, a crowd in the other.
@@ -64,6 +64,8 @@ if want convert || want crowd || want serve; then
 	sleep 3
 	want serve && chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,480 --user-data-dir="$work/browser" \
 		--screenshot="$out/serve.png" http://localhost:8080/ >/dev/null 2>&1
+	want matrix && shot matrix 110 vividstrain climb "h264 720p25 4M" "h264 240p25 10bit hdr 1M" --goal "240p 0.4M" --goal "160p 0.3M sdr" --jumps 3 \
+		--hold 12s --settle 3s --url "http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8" --sensors http://localhost:8080/metrics
 	want crowd && {
 		(cd "$work" && exec xterm -geometry 126x29+0+210 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \
 			-e bash -c 'echo "$ $*"; "$@"; sleep 600' _ vividstrain crowd "h264 720p25 4M -> 240p 0.4M" --hold 12s --settle 4s \

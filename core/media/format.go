@@ -251,6 +251,7 @@ func FormatBitrate(bps int64) string {
 
 // BitrateText formats a bitrate for people, with at most three significant figures: "12 Mb/s".
 func BitrateText(bps float64) string {
+	bps = roundTo(bps, 3) // 999.9 kb/s is 1 Mb/s
 	for _, unit := range []struct {
 		size   float64
 		prefix string

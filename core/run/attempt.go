@@ -218,43 +218,54 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	}
 }
 
-// countedWithin is how long after the first picture a server's count shows what it began.
-const countedWithin = 900 * time.Millisecond
+// countedWithin is the longest time around a jump in which a server's count is looked for.
+const countedWithin = 3 * time.Second
 
 // judgeJumps records which jumps a server began anew for, where its readings show it: it counts
-// the conversions that it begins, and either none was begun or at least as many as there were
-// jumps in that time.
+// the conversions that it begins. Between the last count before a jump and the first count after
+// its picture either none was begun, or at least as many as there were jumps meanwhile; otherwise
+// it remains unknown.
 func (c *Run) judgeJumps(result route.Result, plan route.Plan) error {
-	type span struct{ from, to time.Time }
-	var spans []span
-	var jumps []*tally.Seek
+	type jump struct {
+		*tally.Seek
+		from, to time.Time
+	}
+	var jumps []jump
 	for i, t := range result.Streams {
 		if t.Buffer == nil {
 			continue
 		}
 		for k := range t.Buffer.Jumps {
-			j := &t.Buffer.Jumps[k]
-			from := result.Began.Add(plan.Begin(i) + time.Duration(j.AtS*1e9))
-			spans = append(spans, span{from, from.Add(time.Duration(j.DelayS*1e9) + countedWithin)})
-			jumps = append(jumps, j)
+			s := &t.Buffer.Jumps[k]
+			from := result.Began.Add(plan.Begin(i) + time.Duration(s.AtS*1e9))
+			jumps = append(jumps, jump{s, from, from.Add(time.Duration(s.DelayS * 1e9))})
 		}
 	}
-	for i, j := range jumps {
-		use, err := c.use(spans[i].from.Add(-SampleEvery), spans[i].to)
+	for _, j := range jumps {
+		var before, after sense.Sample
+		err := c.record.ReadBack(j.from.Add(-countedWithin), j.to.Add(countedWithin), func(s *sense.Sample) {
+			if _, counts := s.Value(sense.Conversions); counts && !s.At.After(j.from) {
+				before = *s
+			} else if counts && after.At.IsZero() && !s.At.Before(j.to) {
+				after = *s
+			}
+		})
 		if err != nil {
 			return err
 		}
-		count, known := use[sense.Conversions]
-		if begun := count.Max - count.Min; known && count.N > 1 {
-			meanwhile := 0
-			for _, s := range spans {
-				if s.from.Before(spans[i].to) && spans[i].from.Before(s.to) {
-					meanwhile++
-				}
+		last, known := before.Value(sense.Conversions)
+		count, counted := after.Value(sense.Conversions)
+		if !known || !counted {
+			continue
+		}
+		meanwhile := 0
+		for _, other := range jumps {
+			if other.from.Before(after.At) && other.to.After(before.At) {
+				meanwhile++
 			}
-			if anew := begun > 0; !anew || begun >= float64(meanwhile) {
-				j.BeganAnew, j.ShownBy = &anew, tally.ByReadings
-			}
+		}
+		if anew := count > last; !anew || count-last >= float64(meanwhile) {
+			j.BeganAnew, j.ShownBy = &anew, tally.ByReadings
 		}
 	}
 	return nil

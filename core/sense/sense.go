@@ -91,6 +91,16 @@ type Sample struct {
 	Readings []Reading
 }
 
+// Value returns the first reading of a quantity, with whatever label.
+func (s *Sample) Value(quantity string) (value float64, known bool) {
+	for _, r := range s.Readings {
+		if r.Quantity == quantity {
+			return r.Value, true
+		}
+	}
+	return 0, false
+}
+
 // Stat summarises the values of one quantity over a window.
 type Stat struct {
 	Mean  float64 `json:"mean"`

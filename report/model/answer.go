@@ -36,9 +36,10 @@ func columnAnswer(d *logbook.Document, c *logbook.ColumnCeiling, named bool) (li
 			lines = append(lines, Line{about, text})
 		}
 	}
-	of := ""
+	of, who := "", subject(d)
 	if named {
 		of = c.Column + ": "
+		who = of + d.Device.Name
 	}
 	switch {
 	case c.Load == nil && c.Next == nil && len(c.Untried) > 0:
@@ -46,9 +47,9 @@ func columnAnswer(d *logbook.Document, c *logbook.ColumnCeiling, named bool) (li
 	case c.Load == nil && c.Next == nil:
 		return []Line{{"", of + "not tried yet."}}
 	case c.Load == nil:
-		add("", fmt.Sprintf("%s%s plays no rung smoothly, not even %s.", of, d.Device.Name, c.Next.Load.Title()))
+		add("", fmt.Sprintf("%s plays no rung smoothly, not even %s.", who, c.Next.Load.Title()))
 	default:
-		add("", fmt.Sprintf("%s%s plays up to %s smoothly%s.", of, d.Device.Name, c.Load.Title(), confirmed(c)))
+		add("", fmt.Sprintf("%s plays up to %s smoothly%s.", who, c.Load.Title(), confirmed(c)))
 		add("tries", tries(rungOf(d, c.Load)))
 	}
 	if c.Next != nil {

@@ -49,10 +49,10 @@ func convertAnswer(d *logbook.Document) (lines []Line) {
 	speed := fmt.Sprintf("%.2f times real time%s", least, each)
 	switch {
 	case least >= watchable:
-		lines = append(lines, Line{"", fmt.Sprintf("%s converts %s -> %s at %s: fast enough to watch.", d.Device.Name, c.Source, c.Goal, speed)},
+		lines = append(lines, Line{"", fmt.Sprintf("%s converts %s -> %s at %s: fast enough to watch.", subject(d), c.Source, c.Goal, speed)},
 			Line{"to spare", fmt.Sprintf("%.0f %% of its speed", 100*(1-1/least))})
 	default:
-		lines = append(lines, Line{"", fmt.Sprintf("%s converts %s -> %s at %s: too slow to watch.", d.Device.Name, c.Source, c.Goal, speed)},
+		lines = append(lines, Line{"", fmt.Sprintf("%s converts %s -> %s at %s: too slow to watch.", subject(d), c.Source, c.Goal, speed)},
 			Line{"short by", fmt.Sprintf("a factor of %.2f", watchable/least)})
 	}
 	if len(c.Tries) > 1 {

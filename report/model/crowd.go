@@ -68,9 +68,9 @@ func crowdAnswer(d *logbook.Document) (lines []Line) {
 	case c.Highest == 0 && c.Next == 0:
 		return []Line{{"", "No number could be tried."}}
 	case c.Highest == 0:
-		lines = append(lines, Line{"", fmt.Sprintf("%s does not even play %s%s smoothly.", d.Device.Name, unit(1), of)})
+		lines = append(lines, Line{"", fmt.Sprintf("%s does not even play %s%s smoothly.", subject(d), unit(1), of)})
 	default:
-		lines = append(lines, Line{"", fmt.Sprintf("%s plays %s%s smoothly for every viewer%s.", d.Device.Name, unit(c.Highest), of, sure)})
+		lines = append(lines, Line{"", fmt.Sprintf("%s plays %s%s smoothly for every viewer%s.", subject(d), unit(c.Highest), of, sure)})
 		i := slices.Index(p.Numbers, c.Highest)
 		if i >= 0 {
 			lines = append(lines, Line{"tries", tries(&d.Rungs[i])})

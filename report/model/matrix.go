@@ -95,7 +95,7 @@ func matrixAnswer(d *logbook.Document) (lines []Line) {
 	if tried == 0 {
 		return nil
 	}
-	return append([]Line{{"", fmt.Sprintf("%s plays %d of %s smoothly (sources x goals).", d.Device.Name, smooth, Plural(tried, "treatment"))}}, rest...)
+	return append([]Line{{"", fmt.Sprintf("%s plays %d of %s smoothly (sources x goals).", subject(d), smooth, Plural(tried, "treatment"))}}, rest...)
 }
 
 // jumps returns a table of the jumps of each load, by where they went, in milliseconds.

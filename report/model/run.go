@@ -34,6 +34,14 @@ type Table struct {
 	Optional []int
 }
 
+// subject returns the device's name as a sentence begins with it.
+func subject(d *logbook.Document) string {
+	if rest, unnamed := strings.CutPrefix(d.Device.Name, "this "); unnamed {
+		return "This " + rest
+	}
+	return d.Device.Name
+}
+
 // Cells returns plain cells.
 func Cells(texts ...string) []Cell {
 	cells := make([]Cell, len(texts))

@@ -49,7 +49,7 @@ func Spread(docs []*logbook.Document) (lines []Line, t Table) {
 	for _, ceiling := range order {
 		parts = append(parts, fmt.Sprintf("up to %s in %d of %d runs", ceiling, times[ceiling], len(docs)))
 	}
-	lines = []Line{{"", docs[0].Device.Name + " plays " + strings.Join(parts, ", ") + "."}}
+	lines = []Line{{"", subject(docs[0]) + " plays " + strings.Join(parts, ", ") + "."}}
 	if len(order) == 1 {
 		lines = append(lines, Line{"spread", "the ceiling was the same in every run"})
 	} else {

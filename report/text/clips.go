@@ -13,7 +13,8 @@ import (
 // Clips lists the clips of a folder's manifest.
 func (s Style) Clips(dir string, m *clip.Manifest) string {
 	m = clean(m)
-	var rows [][]string
+	t := model.Table{Head: []string{"file", "load line", "scene", "frames", "MB", "video rate", "file rate", "sha256"},
+		Right: []int{3, 4, 5, 6}, Optional: []int{7, 2, 3, 6, 5}}
 	var bytes float64
 	for _, e := range m.Clips {
 		video := "-" // made by a version that did not record it
@@ -21,10 +22,10 @@ func (s Style) Clips(dir string, m *clip.Manifest) string {
 			video = media.BitrateText(float64(e.VideoBps))
 		}
 		bytes += float64(e.Bytes)
-		rows = append(rows, []string{e.File, e.Load, e.Scene, fmt.Sprint(e.Frames), fmt.Sprintf("%.1f", float64(e.Bytes)/1e6),
-			video, media.BitrateText(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]})
+		t.Rows = append(t.Rows, model.Cells(e.File, e.Load, e.Scene, fmt.Sprint(e.Frames), fmt.Sprintf("%.1f", float64(e.Bytes)/1e6),
+			video, media.BitrateText(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]))
 	}
-	return s.Table([]string{"file", "load line", "scene", "frames", "MB", "video rate", "file rate", "sha256"}, rows, 3, 4, 5, 6) +
+	return s.Draw(t) +
 		fmt.Sprintf("\n%s of %s in %s.\n", model.Plural(len(m.Clips), "clip"), model.Bytes(bytes), Printable(dir))
 }
 

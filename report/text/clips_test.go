@@ -22,7 +22,10 @@ a.mp4       h264 240p25 500k            harbour     125   0.3    497 kb/s   500 
 b-kelp.mkv  h264 2160p25 10bit hdr 40M  kelp         50  10.0           -  40.2 Mb/s  fedc
 
 2 clips of 10 MB in films.
-`, "\n"), Style{}.Clips("films", manifest))
+`, "\n"), Style{Width: 100}.Clips("films", manifest))
+	for _, line := range strings.Split(Style{Width: 60}.Clips("films", manifest), "\n") {
+		require.LessOrEqual(t, len([]rune(line)), 60, "columns are left out")
+	}
 }
 
 func TestVerifiedTable(t *testing.T) {

@@ -55,14 +55,14 @@ func TestCrowdIsDrawnByNumber(t *testing.T) {
 		}
 	}
 	require.Equal(t, []string{"1", "2", "3", "4"}, first)
-	for _, words := range []string{"1, 2.1 s", "48 % of a core, 60 MB", "this computer plays 2 streams of h264 720p25 4M -> 240p 400k smoothly for every viewer.", "next 3 streams were choppy why the cores are full: all cores at 98 %",
+	for _, words := range []string{"1, 2.1 s", "48 % of a core, 60 MB", "This computer plays 2 streams of h264 720p25 4M -> 240p 400k smoothly for every viewer.", "next 3 streams were choppy why the cores are full: all cores at 98 %",
 		"comfortable 1 stream, which leaves 20 % of all cores free", "predicted 2 streams, from the readings at 1 stream, then the cores are full; found 2 streams", "need 3 streams: not met"} {
 		require.Contains(t, strings.Join(strings.Fields(text), " "), words)
 	}
 	d.Crowd.Limiter, d.Crowd.Evidence = verdict.Viewer, "our own viewers woke up too late"
 	require.Contains(t, strings.Join(strings.Fields(Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{}))), " "), "our own side was too slow, so the device's limit was not reached: our own viewers woke up too late")
 	d.Crowd.Highest, d.Crowd.NextVerdict = 0, verdict.Failed
-	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{})), "this computer does not even play 1 stream of h264 720p25 4M -> 240p 400k")
+	require.Contains(t, Style{}.Run(model.NewRun(d, d.Baseline.Readings, false, model.Choice{})), "This computer does not even play 1 stream of h264 720p25 4M -> 240p 400k")
 }
 
 // A need is met with the reserve, without it, or it is not known whether; and what is

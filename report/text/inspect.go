@@ -15,13 +15,14 @@ func (s Style) Inspect(reports []inspect.Report) string {
 	if len(reports) == 1 {
 		return s.inspectOne(&reports[0])
 	}
-	rows := make([][]string, len(reports))
+	t := model.Table{Head: []string{"file", "in", "codec", "picture", "bitrate", "busiest", "length", "frames", "GOP", "audio"},
+		Right: []int{4, 5, 6, 7, 8}, Optional: []int{8, 7, 9, 5, 1, 6}}
 	for i := range reports {
 		r := &reports[i]
-		rows[i] = []string{r.File, r.Container, codecOf(r), pictureOf(r), media.BitrateText(r.BitrateBPS), media.BitrateText(r.BusiestBPS),
-			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), fmt.Sprint(r.KeyMax), audioShort(r)}
+		t.Rows = append(t.Rows, model.Cells(r.File, r.Container, codecOf(r), pictureOf(r), media.BitrateText(r.BitrateBPS), media.BitrateText(r.BusiestBPS),
+			fmt.Sprintf("%.2f s", r.DurationS), fmt.Sprint(r.Frames), fmt.Sprint(r.KeyMax), audioShort(r)))
 	}
-	return s.Table([]string{"file", "in", "codec", "picture", "bitrate", "busiest", "length", "frames", "GOP", "audio"}, rows, 4, 5, 6, 7, 8)
+	return s.Draw(t)
 }
 
 // codecOf returns the codec with its profile and level.

@@ -180,7 +180,7 @@ func (s Style) seconds(list []Second, width int) string {
 // liveGauges returns the gauges that matter during a run, the most important first.
 func liveGauges(values map[string]float64) (list []gauge) {
 	all := gauges(values)
-	for _, name := range []string{"all cores", "top thread", "decoder", "encoder", "memory", "watched mem", "heat", "power", "wall power", "link", "disk"} {
+	for _, name := range []string{"all cores", "watched", "top thread", "decoder", "encoder", "memory", "watched mem", "heat", "power", "wall power", "link", "disk"} {
 		if i := slices.IndexFunc(all, func(g gauge) bool { return g.name == name }); i >= 0 {
 			list = append(list, all[i])
 		}

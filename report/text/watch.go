@@ -39,6 +39,7 @@ type gauge struct {
 	value float64
 	full  float64 // value at the bar's end, 0: no bar
 	tells string  // further words after the value
+	cores bool    // a percentage of one core, shown as a number of cores
 }
 
 // values returns the newest readings by key; of two sources, the first one's.
@@ -83,8 +84,11 @@ func gauges(values map[string]float64) (list []gauge) {
 		}
 	}
 	add("all cores", sense.CPU, 100)
-	add("watched CPU", sense.GroupCPU, 100*max(cores, 1))
+	add("watched", sense.GroupCPU, 100*max(cores, 1))
 	add("top thread", sense.ThreadMax, 100)
+	for i := range list {
+		list[i].cores = list[i].key == sense.GroupCPU || list[i].key == sense.ThreadMax
+	}
 	if key, known := highest(values, sense.ThreadUse); known && len(list) > 0 {
 		_, list[len(list)-1].tells, _ = strings.Cut(key, ":")
 	}
@@ -211,6 +215,14 @@ func (s Style) level(pct float64, t string) string {
 	return s.paint(text.FgGreen, t)
 }
 
+// text returns the value with its unit.
+func (g *gauge) text() string {
+	if g.cores {
+		return fmt.Sprintf("%.2f cores", g.value/100)
+	}
+	return model.Value(g.key, g.value)
+}
+
 // gauge draws a line: name, bar, value, history.
 func (s Style) gauge(g *gauge, trace *sense.Trace, width int) string {
 	barWidth := max(8, min(20, width-26)) // the number stays on a narrow screen
@@ -224,7 +236,7 @@ func (s Style) gauge(g *gauge, trace *sense.Trace, width int) string {
 			mark = s.level(pct, "▲") // a shape beside the colour
 		}
 	}
-	line := fmt.Sprintf("%-12s%s %s%10s  ", g.name, bar, mark, model.Value(g.key, g.value))
+	line := fmt.Sprintf("%-12s%s %s%10s  ", g.name, bar, mark, g.text())
 	rest := width - barWidth - 27
 	if g.tells != "" && rest > 24 {
 		rest -= 18
