@@ -52,7 +52,9 @@ var arrows = map[string]string{
 	"core/route":           "core/load core/tally core/sense core/clock",
 	"core/route/routes":    "core/route/...",
 	"core/route/engine":    "core/route core/load core/tally core/sense/... core/clock core/media/... core/transcode -core/media/codec/... -core/media/container/...",
-	"core/route/server":    "core/route core/load core/tally core/sense/... core/clock core/cputime core/media core/media/registry core/media/stream/...",
+	"core/route/link":      "core/media",
+	"core/route/page":      "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/partial core/media core/media/clip core/media/registry",
+	"core/route/server":    "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/media core/media/registry core/media/stream/...",
 	"core/route/simulated": "core/route core/load core/tally core/sense core/clock core/media core/media/registry",
 
 	"core/run":       "core/route core/logbook core/search core/verdict core/tally core/sense core/load core/media core/clock",

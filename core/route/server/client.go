@@ -50,7 +50,7 @@ func (s *Server) newClient() *client {
 				conn.Close()
 				return nil, err
 			}
-			return s.shaper.wrap(conn), nil
+			return s.shaper.Wrap(conn), nil
 		},
 		TLSClientConfig: s.tls.Clone(), TLSHandshakeTimeout: 10 * time.Second, ForceAttemptHTTP2: true,
 		ResponseHeaderTimeout: s.options.Timeout, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,

@@ -11,6 +11,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/route"
+	"vividstrain/core/route/link"
 )
 
 // Descriptor is the route for the registry.
@@ -43,7 +44,7 @@ func openRoute(v route.Values) (route.Route, error) {
 	}
 	o := Options{URL: v.String("url"), Login: v.String("login"), Token: v.String("bearer"), CA: v.String("ca"),
 		Jumps: v.Int("jumps"), Verify: share / 100, Seed: v.Uint64("seed"), Ahead: v.Duration("ahead"), Timeout: v.Duration("timeout")}
-	if o.Link, err = ParseLink(v.String("link")); err != nil {
+	if o.Link, err = link.Parse(v.String("link")); err != nil {
 		return nil, err
 	}
 	o.Link.Delay = v.Duration("delay")

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"vividstrain/core/route"
+	"vividstrain/core/route/link"
 	"vividstrain/core/sense/linux"
 )
 
@@ -171,7 +172,7 @@ func FromOptions(m map[string]string) (o Options, err error) {
 		return fail("timeout_s")
 	}
 	o.Verify, o.URL, o.ListFile, o.CA, o.Name = verify/100, m["url"], m["list"], m["ca"], m["name"]
-	if o.Link, err = ParseLink(m["link"]); err != nil {
+	if o.Link, err = link.Parse(m["link"]); err != nil {
 		return fail("link")
 	}
 	if o.Link.Delay, ok = seconds("delay_s"); !ok {

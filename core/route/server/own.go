@@ -11,6 +11,7 @@ import (
 	"vividstrain/core/cputime"
 
 	"vividstrain/core/clock"
+	"vividstrain/core/route/link"
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/linux"
 	"vividstrain/core/sense/local"
@@ -22,7 +23,7 @@ type own struct {
 	lag    atomic.Int64 // the worst since the last sample, in nanoseconds
 	blocks atomic.Int64 // blocks that each viewer may keep of a film in one file
 	group  *linux.Group // this program
-	shaper *shaper
+	shaper *link.Shaper
 	host   []sense.Source
 	read   []sense.Reading
 
@@ -86,7 +87,7 @@ func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) (
 	if elapsed := now.Sub(o.at); elapsed > 0 {
 		list = append(list, sense.Reading{Quantity: sense.ViewerCPU, Value: 100 * (cpu - o.cpu).Seconds() / elapsed.Seconds()})
 	}
-	if pct, known := o.shaper.used(now.Sub(o.at), now); known {
+	if pct, known := o.shaper.Used(now.Sub(o.at), now); known {
 		list = append(list, sense.Reading{Quantity: sense.NetLink, Label: "between", Value: pct})
 	}
 	o.at, o.cpu = now, cpu

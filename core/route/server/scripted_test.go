@@ -27,6 +27,7 @@ import (
 	"vividstrain/core/media/clip"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
+	"vividstrain/core/route/link"
 	"vividstrain/core/tally"
 )
 
@@ -875,7 +876,7 @@ func TestWhatIsToldOfAddresses(t *testing.T) {
 	_, err := New(Options{URL: "http://box.test/{klip}.mp4"})
 	require.ErrorContains(t, err, "{klip}, which is not a known placeholder; there are {clip}")
 	s, err := New(Options{URL: "http://box.test/a?height=720&key=abc", Jumps: 2, Verify: 0.2, Seed: 9, Ahead: 10 * time.Second, Timeout: 7 * time.Second, Name: "box",
-		Link: Link{Rates: []LinkRate{{0, 2e6}, {20 * time.Second, 2e7}}, Viewer: true, Delay: 40 * time.Millisecond, Loss: 0.005}})
+		Link: link.Link{Rates: []link.Rate{{BPS: 2e6}, {From: 20 * time.Second, BPS: 2e7}}, Viewer: true, Delay: 40 * time.Millisecond, Loss: 0.005}})
 	require.NoError(t, err)
 	o, err := FromOptions(s.Options())
 	require.ErrorIs(t, err, ErrIncomplete)

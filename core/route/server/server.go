@@ -23,6 +23,7 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/route"
+	"vividstrain/core/route/link"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 )
@@ -43,7 +44,7 @@ type Options struct {
 	Ahead    time.Duration // how far viewers fetch ahead, 0: half a minute
 	Timeout  time.Duration // longest time without data, 0: 20 s
 	Name     string        // of the device, empty: the server's host
-	Link     Link          // the network between
+	Link     link.Link     // the network between
 	// Dial makes connections; nil means the usual way.
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 }
@@ -61,7 +62,7 @@ type Server struct {
 	host    string          // host of the last address, which names the device
 	origins map[origin]bool // origins of all addresses: credentials are sent nowhere else
 	checks  *checks
-	shaper  *shaper
+	shaper  *link.Shaper
 	own     *own
 }
 
@@ -76,7 +77,7 @@ func New(o Options) (*Server, error) {
 	if o.Timeout == 0 {
 		o.Timeout = 20 * time.Second
 	}
-	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), shaper: newShaper(o.Link), origins: map[origin]bool{}}
+	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), shaper: link.New(o.Link), origins: map[origin]bool{}}
 	addresses := []string{o.URL}
 	for _, e := range o.List {
 		addresses = append(addresses, e.URL)
@@ -93,7 +94,7 @@ func New(o Options) (*Server, error) {
 		s.origins[originOf(u)] = true
 	}
 	s.own.shaper = s.shaper
-	if err := o.Link.check(); err != nil {
+	if err := o.Link.Check(); err != nil {
 		return nil, err
 	}
 	switch {
@@ -151,7 +152,7 @@ func (s *Server) Options() map[string]string {
 	}
 	if l := s.options.Link; l.Loss > 0 {
 		list["loss_pct"] = strconv.FormatFloat(100*l.Loss, 'g', -1, 64)
-		list["loss_bps"] = strconv.FormatFloat(math.Round(l.lossRate()), 'f', -1, 64)
+		list["loss_bps"] = strconv.FormatFloat(math.Round(l.LossRate()), 'f', -1, 64)
 	}
 	for name, value := range map[string]string{"list": s.options.ListFile, "ca": s.options.CA, "name": s.options.Name, "link": s.options.Link.String()} {
 		if value != "" {
@@ -212,7 +213,7 @@ func (*Server) Prepare(context.Context, load.Load, func(done, total int)) error 
 // Play lets viewers watch the loads' films at the same time.
 func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) (route.Result, error) {
 	s.own.blocks.Store(blocksFor(p.Streams()))
-	s.shaper.start()
+	s.shaper.Start()
 	inner, cancel := context.WithCancel(ctx)
 	defer cancel()
 	ordered := time.Now()

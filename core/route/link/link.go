@@ -1,4 +1,6 @@
-package server
+// Package link makes connections as slow, as far away and as lossy as a network that is between a
+// server and those who watch.
+package link
 
 import (
 	"context"
@@ -21,21 +23,21 @@ import (
 // Link is a network between a server and its viewers that is slower than the real one. The zero
 // value changes nothing.
 type Link struct {
-	Rates  []LinkRate    // in order of time; nil: no limit
+	Rates  []Rate        // in order of time; nil: no limit
 	Viewer bool          // the rates are each viewer's own, not shared by all
 	Delay  time.Duration // round trip
 	Loss   float64       // share of packets, 0 to 1
 }
 
-// LinkRate is the rate of a link from some time after the start of an attempt on.
-type LinkRate struct {
+// Rate is the rate of a link from some time after the start of an attempt on.
+type Rate struct {
 	From time.Duration
 	BPS  int64
 }
 
-// ParseLink parses the rates of a link: "20M" for all viewers together, "20M/viewer" for each of
+// Parse parses the rates of a link: "20M" for all viewers together, "20M/viewer" for each of
 // them, "2M,20M@20s" for rates that change with time.
-func ParseLink(text string) (l Link, err error) {
+func Parse(text string) (l Link, err error) {
 	if text == "" {
 		return l, nil
 	}
@@ -45,7 +47,7 @@ func ParseLink(text string) (l Link, err error) {
 	}
 	for i, part := range strings.Split(rates, ",") {
 		speed, at, timed := strings.Cut(part, "@")
-		r := LinkRate{}
+		r := Rate{}
 		if r.BPS, err = media.ParseBitrate(speed); err != nil || r.BPS < 8000 {
 			return l, fmt.Errorf("--link %q: write it like 20M, 20M/viewer or 2M,20M@20s", text)
 		}
@@ -62,7 +64,7 @@ func ParseLink(text string) (l Link, err error) {
 	return l, nil
 }
 
-// String writes the rates as ParseLink reads them.
+// String writes the rates as Parse reads them.
 func (l Link) String() string {
 	parts := make([]string, len(l.Rates))
 	for i, r := range l.Rates {
@@ -78,8 +80,8 @@ func (l Link) String() string {
 	return text
 }
 
-// check returns what is wrong with the settings.
-func (l Link) check() error {
+// Check returns what is wrong with the settings.
+func (l Link) Check() error {
 	switch {
 	case l.Delay < 0 || l.Delay > 10*time.Second:
 		return fmt.Errorf("--delay is 0s to 10s, not %s", l.Delay)
@@ -94,36 +96,37 @@ func (l Link) check() error {
 // segmentSize is the payload of a TCP segment on Ethernet, in bytes.
 const segmentSize = 1460
 
-// lossRate is the rate in bits per second to which a connection that loses packets settles, 0 for
+// LossRate is the rate in bits per second to which a connection that loses packets settles, 0 for
 // no limit (M. Mathis, J. Semke, J. Mahdavi, T. Ott: The Macroscopic Behavior of the TCP
 // Congestion Avoidance Algorithm, 1997, with C = sqrt(3/2)).
-func (l Link) lossRate() float64 {
+func (l Link) LossRate() float64 {
 	if l.Loss == 0 {
 		return 0
 	}
 	return 8 * segmentSize / l.Delay.Seconds() * math.Sqrt(1.5/l.Loss)
 }
 
-// shaper makes connections as slow as a link.
-type shaper struct {
+// Shaper makes connections as slow as a link.
+type Shaper struct {
 	link   Link
 	began  atomic.Int64 // start of the attempt, nanoseconds since 1970
 	shared *rate.Limiter
 	passed atomic.Int64 // bytes since the last sample
 }
 
-func newShaper(l Link) *shaper {
-	return &shaper{link: l, shared: rate.NewLimiter(rate.Inf, burst)}
+// New returns a shaper of connections over a link.
+func New(l Link) *Shaper {
+	return &Shaper{link: l, shared: rate.NewLimiter(rate.Inf, burst)}
 }
 
 // burst is how many bytes may pass at once: a few segments, as in a router's queue.
 const burst = 16 << 10
 
-// start starts the time of the rates.
-func (s *shaper) start() { s.began.Store(time.Now().UnixNano()) }
+// Start starts the time of the rates.
+func (s *Shaper) Start() { s.began.Store(time.Now().UnixNano()) }
 
 // rateNow returns the rate of the link at a time, in bits per second; 0 for no limit.
-func (s *shaper) rateNow(now time.Time) (bps float64) {
+func (s *Shaper) rateNow(now time.Time) (bps float64) {
 	since := time.Duration(now.UnixNano() - s.began.Load())
 	for _, r := range s.link.Rates {
 		if r.From <= since {
@@ -133,9 +136,9 @@ func (s *shaper) rateNow(now time.Time) (bps float64) {
 	return bps
 }
 
-// used returns the share of a shared link that was used since the last call, in percent; false
+// Used returns the share of a shared link that was used since the last call, in percent; false
 // where there is none.
-func (s *shaper) used(elapsed time.Duration, now time.Time) (pct float64, known bool) {
+func (s *Shaper) Used(elapsed time.Duration, now time.Time) (pct float64, known bool) {
 	bytes := s.passed.Swap(0)
 	bps := s.rateNow(now)
 	if bps == 0 || s.link.Viewer || elapsed <= 0 {
@@ -144,8 +147,8 @@ func (s *shaper) used(elapsed time.Duration, now time.Time) (pct float64, known 
 	return min(100, 100*8*float64(bytes)/bps/elapsed.Seconds()), true
 }
 
-// wrap makes a connection as slow as the link, and as far away.
-func (s *shaper) wrap(conn net.Conn) net.Conn {
+// Wrap makes a connection as slow as the link, and as far away.
+func (s *Shaper) Wrap(conn net.Conn) net.Conn {
 	if len(s.link.Rates) == 0 && s.link.Delay == 0 {
 		return conn
 	}
@@ -154,7 +157,7 @@ func (s *shaper) wrap(conn net.Conn) net.Conn {
 	}
 	c := &shapedConn{Conn: conn, shaper: s, own: rate.NewLimiter(rate.Inf, burst), loss: rate.NewLimiter(rate.Inf, burst),
 		arrived: make(chan parcel, maxParcels), closed: make(chan struct{})}
-	if bps := s.link.lossRate(); bps > 0 {
+	if bps := s.link.LossRate(); bps > 0 {
 		c.loss.SetLimit(rate.Limit(bps / 8))
 	}
 	go c.receive()
@@ -176,7 +179,7 @@ type parcel struct {
 // by its answer in any case.
 type shapedConn struct {
 	net.Conn
-	shaper    *shaper
+	shaper    *Shaper
 	own, loss *rate.Limiter
 	arrived   chan parcel
 	rest      []byte
