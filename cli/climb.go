@@ -242,6 +242,7 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, r rou
 // conduct makes a run with the logbook, meters and progress. No meters are read for simulated
 // devices.
 func (a *app) conduct(ctx context.Context, c *cli.Command, pages []string, r route.Route, begin func(*logbook.Book, run.Config) (*logbook.Document, error)) (*logbook.Document, error) {
+	defer closeRoute(r)
 	book, err := a.openBook(c)
 	if err != nil {
 		return nil, err
@@ -251,6 +252,9 @@ func (a *app) conduct(ctx context.Context, c *cli.Command, pages []string, r rou
 	defer progress.close()
 	style := a.style(c)
 	style.Color = style.Color && progress.live
+	if err := a.invite(ctx, r, style, progress); err != nil {
+		return nil, err
+	}
 	config := run.Config{Version: built().short(), Watch: watcher(progress, style)}
 	if err := a.identify(c, book, &config, r.Device()); err != nil {
 		return nil, err
@@ -267,7 +271,10 @@ func (a *app) conduct(ctx context.Context, c *cli.Command, pages []string, r rou
 		}
 	}
 	stop := a.showLive(ctx, book, &config, style, r)
+	var finish func(*logbook.Document)
+	config.Watch, finish = showBoard(r, config.Watch)
 	doc, err := begin(book, config)
+	finish(doc)
 	stop()
 	progress.stop()
 	if progress.live && !c.Bool("json") {

@@ -332,6 +332,9 @@ type Attempt struct {
 	Streams   []tally.Frames    `json:"streams,omitempty"`                   // steady window of each, where there are several, 100 at most
 	Worst     string            `json:"worst,omitempty"`                     // load of the worst stream, where there are several
 	Delivered *tally.Delivered  `json:"delivered,omitempty"`                 // what a server sent for the worst stream
+	Promise   *tally.Promise    `json:"promise,omitempty"`                   // what the device promised beforehand
+	Early     []tally.Early     `json:"early,omitempty"`                     // the first 15, 30 and 60 seconds of the worst stream
+	Notes     []string          `json:"notes,omitempty"`                     // what else there is to say about it
 	Use       sense.Use         `json:"use"`                                 // readings of the steady window
 }
 

@@ -76,8 +76,10 @@ type Result struct {
 	Began   time.Time     // when playing began: time zero of the windows
 	Streams []tally.Tally // one per stream; empty if it failed before playing began
 	Decode  string
-	Failure string // why it was not played to the end; empty if it was
-	Refused bool   // the device would not even try
+	Failure string         // why it was not played to the end; empty if it was
+	Refused bool           // the device would not even try
+	Promise *tally.Promise // what the device promised beforehand, nil where it says nothing
+	Notes   []string       // what else there is to say about it
 	// ClipBPS is the bitrate of what was played if it is not as ordered, else 0.
 	ClipBPS int64
 }
@@ -90,6 +92,7 @@ const (
 	NoClip    Unfit = iota // the clip cannot be made, is damaged or was changed
 	NoAddress              // there is nothing at its address
 	TooShort               // there is too little of it to judge
+	Away                   // the device was not there, or did not attend to it
 )
 
 // UnfitError is an error of Prepare or Play for which the device is not responsible.
@@ -138,7 +141,42 @@ type Traits struct {
 	Virtual    bool          // it plays in virtual time, so that this computer's meters say nothing about it
 	SameWork   bool          // every attempt at a load takes the same work of the cores
 	AnyOrder   bool          // loads come in any order and are sorted by pixels and bits
+	Away       time.Duration // how long a lost device is waited for, 0: a minute
 	QuietAfter time.Duration // default limit of the wait for a quiet device between attempts
+}
+
+// Inviting is a route to a device that must be brought here by a person before a run begins.
+type Inviting interface {
+	// Waiting returns what to tell that person.
+	Waiting() (Invitation, error)
+	// Await returns when the device is there.
+	Await(ctx context.Context) error
+}
+
+// Invitation says how to bring a device here.
+type Invitation struct {
+	Opened      bool     // a program on this computer was started for it; nothing is to be done
+	Addresses   []string // to be opened on the device, the most useful one first
+	Fingerprint string   // of the certificate there, "": there is none
+}
+
+// Showing is a route whose device shows how the run goes.
+type Showing interface{ Show(b Board) }
+
+// Board is what a device shows while nothing plays.
+type Board struct {
+	Device, Doing string
+	Rungs         []BoardRow
+	Answer        []string
+	Ended         bool
+}
+
+// BoardRow is a rung on a board.
+type BoardRow struct {
+	Name     string
+	Verdicts []string
+	Result   string
+	Now      bool
 }
 
 // Offerer is a route to a device that can list its loads.

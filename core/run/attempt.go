@@ -79,6 +79,8 @@ func unfit(err error) verdict.VoidCause {
 			return verdict.VoidAddress
 		case route.TooShort:
 			return verdict.VoidShort
+		case route.Away:
+			return verdict.VoidAway
 		}
 	}
 	return verdict.VoidClip
@@ -173,7 +175,7 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 	if a.Use, err = c.use(from.Add(SampleEvery), to.Add(SampleEvery/2)); err != nil {
 		return err
 	}
-	a.ClipBPS = result.ClipBPS
+	a.ClipBPS, a.Promise, a.Notes = result.ClipBPS, result.Promise, result.Notes
 	if err := c.judgeJumps(result, plan); err != nil {
 		return err
 	}
@@ -195,7 +197,7 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 		grade, reasons := c.Criteria.Judge(t)
 		f := t.Steady()
 		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && worse(t, f, a) {
-			a.Verdict, a.Reasons, a.Frames, a.StartS, a.Speed, a.Buffer, a.Delivered = grade, reasons, f, t.StartDelayS, t.Speed, t.Buffer, t.Delivered
+			a.Verdict, a.Reasons, a.Frames, a.StartS, a.Speed, a.Buffer, a.Delivered, a.Early = grade, reasons, f, t.StartDelayS, t.Speed, t.Buffer, t.Delivered, t.Early
 			if a.Windows = t.Windows; a.Windows == nil {
 				a.Windows = []tally.Window{}
 			}
@@ -213,7 +215,7 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	if a.Verdict == verdict.Smooth {
 		return
 	}
-	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.Clock}); result.Refused {
+	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.Clock, Buffer: a.Buffer, Frames: a.Frames}); result.Refused {
 		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
 	}
 }

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -87,13 +88,13 @@ func (c *Run) reach(ctx context.Context) error {
 	return nil
 }
 
-// maxAway is how long a lost device is waited for.
-const maxAway = time.Minute
+// defaultAway is how long a lost device is waited for.
+const defaultAway = time.Minute
 
 // await waits for a device that is out of reach; an error means that it did not come back.
 func (c *Run) await(ctx context.Context) error {
 	const look = 2 * time.Second
-	clock := c.Route.Clock()
+	clock, maxAway := c.Route.Clock(), cmp.Or(c.Route.Traits().Away, defaultAway)
 	for waited := time.Duration(0); ; waited += look {
 		err := c.reach(ctx)
 		switch {

@@ -36,6 +36,29 @@ type Frames struct {
 	LongestFreezeMS float64 `json:"longest_freeze_ms"` // longest of the freezes, 0 without one
 	ShownRate       float64 `json:"shown_rate"`        // frames shown per second
 	Speed           float64 `json:"speed"`             // media seconds played per second
+	// Told is what the player itself counts in this window, where it says so.
+	Told *Told `json:"told,omitempty"`
+}
+
+// Told is a player's own count.
+type Told struct {
+	Due     int `json:"due"` // frames that it had to show, dropped ones included
+	Dropped int `json:"dropped"`
+}
+
+// Promise is what a player says of a format before it plays it. Smooth and Efficient are nil where
+// it only says whether it plays the format.
+type Promise struct {
+	Supported bool  `json:"supported"`
+	Smooth    *bool `json:"smooth,omitempty"`
+	Efficient *bool `json:"efficient,omitempty"`
+}
+
+// Early is the account of the first seconds of playing, settling included.
+type Early struct {
+	S       float64 `json:"s"`
+	Due     int     `json:"due"`
+	Dropped int     `json:"dropped"`
 }
 
 // DroppedPct returns the share of due frames that were dropped, in percent.
@@ -124,6 +147,7 @@ type Tally struct {
 	// duration of the film, where frames are not counted.
 	Speed  *float64
 	Buffer *Buffer // of media that arrive ahead of playing
+	Early  []Early // the first 15, 30 and 60 seconds, as far as it was played
 	// Delivered is what a server sent.
 	Delivered *Delivered
 }

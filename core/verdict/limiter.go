@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"vividstrain/core/sense"
+	"vividstrain/core/tally"
 )
 
 // Limiter is what ran out first.
@@ -30,8 +31,11 @@ const (
 // Window is what the limiter is found from: the readings of a steady window, and those of the
 // run before it.
 type Window struct {
-	Use   sense.Use
-	Clock float64 // highest mean clock of any window of the run so far, in percent; 0: not known
+	Use sense.Use
+	// Buffer and Frames are the account of the window, nil where not known.
+	Buffer *tally.Buffer
+	Frames *tally.Frames
+	Clock  float64 // highest mean clock of any window of the run so far, in percent; 0: not known
 }
 
 // rule checks for one limiter.
@@ -69,7 +73,16 @@ func FindLimiter(w Window) (Limiter, string) {
 			return r.limiter, evidence
 		}
 	}
-	return Unknown, "nothing that was measured reached its limit"
+	return Unknown, "nothing that was measured reached its limit" + w.excluded()
+}
+
+// excluded says what was not the reason, where the account shows it: a player that has enough in
+// hand and drops frames does not wait for the network.
+func (w Window) excluded() string {
+	if w.Buffer == nil || w.Frames == nil || w.Frames.Dropped == 0 || w.Buffer.Stalls > 0 || w.Buffer.MinLeadS < 1 {
+		return ""
+	}
+	return fmt.Sprintf("; at least %.1f s were fetched ahead, so that it was decoding or showing, not the network", w.Buffer.MinLeadS)
 }
 
 // Headroom returns the share of the limiter, in percent, that is free in a window; false where

@@ -19,6 +19,7 @@ const (
 	VoidOthers  VoidCause = "others"  // other programs took the computer
 	VoidHost    VoidCause = "host"    // the host of the virtual machine took it
 	VoidStopped VoidCause = "stopped" // the user stopped the run in it
+	VoidAway    VoidCause = "away"    // the device was not there, or its page was hidden or paused
 	VoidKilled  VoidCause = "killed"  // the program was killed during it
 )
 
@@ -27,7 +28,7 @@ func (c VoidCause) Void() search.Void {
 	switch c {
 	case "":
 		return search.Counts
-	case VoidOthers, VoidHost:
+	case VoidOthers, VoidHost, VoidAway:
 		return search.Repeatable
 	case VoidStopped, VoidKilled:
 		return search.Interrupted

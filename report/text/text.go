@@ -47,6 +47,14 @@ func (s Style) Bold(t string) string { return s.paint(text.Bold, t) }
 // Faint draws text of lesser importance.
 func (s Style) Faint(t string) string { return s.paint(text.Faint, t) }
 
+// Code draws a line of a code for cameras: bright on black, whatever the terminal's colours are.
+func (s Style) Code(t string) string {
+	if !s.Color {
+		return t
+	}
+	return text.Escape(t, text.Colors{text.BgBlack, text.FgHiWhite}.EscapeSeq())
+}
+
 func (s Style) paint(c text.Color, t string) string {
 	if !s.Color {
 		return t

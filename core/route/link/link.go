@@ -10,6 +10,7 @@ import (
 	"math"
 	"net"
 	"os"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -60,6 +61,27 @@ func Parse(text string) (l Link, err error) {
 			return l, fmt.Errorf("--link %q: the first rate has no time, and each further one a later time, like 2M,20M@20s", text)
 		}
 		l.Rates = append(l.Rates, r)
+	}
+	return l, nil
+}
+
+// Values are the settings of a link, as route.Values has them.
+type Values interface {
+	String(name string) string
+	Duration(name string) time.Duration
+}
+
+// Open returns the link that the settings link, delay and loss state.
+func Open(v Values) (l Link, err error) {
+	if l, err = Parse(v.String("link")); err != nil {
+		return l, err
+	}
+	l.Delay = v.Duration("delay")
+	if text := v.String("loss"); text != "" {
+		if l.Loss, err = strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64); err != nil {
+			return l, fmt.Errorf("--loss is a share like 0.5%%, not %q", text)
+		}
+		l.Loss /= 100
 	}
 	return l, nil
 }
@@ -299,5 +321,91 @@ func (c *shapedConn) SetDeadline(t time.Time) error {
 // Close closes the connection.
 func (c *shapedConn) Close() error {
 	c.once.Do(func() { close(c.closed) })
+	return c.Conn.Close()
+}
+
+// Listen returns a listener whose connections send over the link.
+func (s *Shaper) Listen(l net.Listener) net.Listener {
+	if len(s.link.Rates) == 0 && s.link.Delay == 0 {
+		return l
+	}
+	return &shapedListener{l, s}
+}
+
+type shapedListener struct {
+	net.Listener
+	shaper *Shaper
+}
+
+// Accept waits for the next connection.
+func (l *shapedListener) Accept() (net.Conn, error) {
+	conn, err := l.Listener.Accept()
+	if err != nil {
+		return nil, err
+	}
+	if tcp, ok := conn.(*net.TCPConn); ok {
+		tcp.SetWriteBuffer(64 << 10) // so that the link, not the buffer, is what is waited for
+	}
+	return l.shaper.sender(conn), nil
+}
+
+// sender makes what is sent over a connection pass the link.
+func (s *Shaper) sender(conn net.Conn) net.Conn {
+	c := &sendingConn{Conn: conn, shaped: &shapedConn{Conn: conn, shaper: s, own: rate.NewLimiter(rate.Inf, burst), loss: rate.NewLimiter(rate.Inf, burst)}}
+	if bps := s.link.LossRate(); bps > 0 {
+		c.shaped.loss.SetLimit(rate.Limit(bps / 8))
+	}
+	c.ctx, c.cancel = context.WithCancel(context.Background())
+	return c
+}
+
+// sendingConn is a connection whose writes pass a link. A request waits for the round trip.
+type sendingConn struct {
+	net.Conn
+	shaped *shapedConn
+	ctx    context.Context
+	cancel context.CancelFunc
+	asked  atomic.Int64 // when something was last received, nanoseconds; 0: answered since
+}
+
+// Read notes that something was asked for.
+func (c *sendingConn) Read(p []byte) (int, error) {
+	n, err := c.Conn.Read(p)
+	if n > 0 {
+		c.asked.Store(time.Now().UnixNano())
+	}
+	return n, err
+}
+
+// Write sends over the link; the first write after something was received comes a round trip
+// after it.
+func (c *sendingConn) Write(p []byte) (sent int, err error) {
+	if at := c.asked.Swap(0); at > 0 && c.shaped.shaper.link.Delay > 0 {
+		timer := time.NewTimer(time.Until(time.Unix(0, at).Add(c.shaped.shaper.link.Delay)))
+		defer timer.Stop()
+		select {
+		case <-timer.C:
+		case <-c.ctx.Done():
+			return 0, net.ErrClosed
+		}
+	}
+	for len(p) > 0 {
+		part := p[:min(len(p), burst)]
+		if err := c.shaped.pass(c.ctx, len(part)); err != nil {
+			return sent, err
+		}
+		c.shaped.shaper.passed.Add(int64(len(part)))
+		n, err := c.Conn.Write(part)
+		if sent += n; err != nil {
+			return sent, err
+		}
+		p = p[len(part):]
+	}
+	return sent, nil
+}
+
+// Close closes the connection.
+func (c *sendingConn) Close() error {
+	c.cancel()
 	return c.Conn.Close()
 }

@@ -4,6 +4,7 @@ package routes
 import (
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
+	"vividstrain/core/route/page"
 	"vividstrain/core/route/server"
 	"vividstrain/core/route/simulated"
 )
@@ -12,5 +13,6 @@ import (
 var All = route.Registry{
 	engine.Descriptor,
 	server.Descriptor,
+	page.Descriptor,
 	simulated.Descriptor,
 }

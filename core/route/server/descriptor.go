@@ -23,12 +23,10 @@ var Descriptor = route.Descriptor{
 		{Name: "login", Usage: "sign in as `NAME:PASSWORD`; better in the environment, as VIVIDSTRAIN_LOGIN", Default: "", Secret: true},
 		{Name: "bearer", Usage: "send `TOKEN` to the server; better in the environment, as VIVIDSTRAIN_BEARER", Default: "", Secret: true},
 		{Name: "ca", Usage: "trust the certificates in `FILE`, too", Default: ""},
-		{Name: "jumps", Usage: "jump `N` times after the steady part: forwards, back, to where it was fetched, then anywhere", Default: 0},
+		route.Jumps,
 		{Name: "verify", Old: "look", Usage: "decode `SHARE` of the segments and look for damage", Default: "5%"},
 		{Name: "timeout", Old: "patience", Usage: "give up a server that sends nothing for `TIME`", Default: 20 * time.Second},
-		{Name: "link", Usage: "viewers share a link of `RATE`: 20M; each has its own: 20M/viewer; it changes with time: 2M,20M@20s", Default: "", DefaultText: "no limit"},
-		{Name: "delay", Usage: "answers take `TIME` longer, the round trip of the network between", Default: time.Duration(0), DefaultText: "none"},
-		{Name: "loss", Usage: "the network between loses `SHARE` of the packets", Default: "", DefaultText: "none"},
+		route.Link, route.Delay, route.Loss,
 		route.Ahead, route.Seed,
 	},
 	Uses:    []string{"spread", "sensors", "token"},
@@ -44,15 +42,8 @@ func openRoute(v route.Values) (route.Route, error) {
 	}
 	o := Options{URL: v.String("url"), Login: v.String("login"), Token: v.String("bearer"), CA: v.String("ca"),
 		Jumps: v.Int("jumps"), Verify: share / 100, Seed: v.Uint64("seed"), Ahead: v.Duration("ahead"), Timeout: v.Duration("timeout")}
-	if o.Link, err = link.Parse(v.String("link")); err != nil {
+	if o.Link, err = link.Open(v); err != nil {
 		return nil, err
-	}
-	o.Link.Delay = v.Duration("delay")
-	if text := v.String("loss"); text != "" {
-		if o.Link.Loss, err = strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64); err != nil {
-			return nil, fmt.Errorf("--loss is a share like 0.5%%, not %q", text)
-		}
-		o.Link.Loss /= 100
 	}
 	if path := v.String("list"); path != "" {
 		if o.List, err = ReadList(path); err != nil {

@@ -1,0 +1,20 @@
+//go:build unix
+
+package page
+
+import (
+	"os/exec"
+	"syscall"
+)
+
+// groupOf makes a command and all that it starts a process group.
+func groupOf(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+// end ends a process group.
+func end(cmd *exec.Cmd, hard bool) {
+	signal := syscall.SIGTERM
+	if hard {
+		signal = syscall.SIGKILL
+	}
+	_ = syscall.Kill(-cmd.Process.Pid, signal) // it may have ended already
+}

@@ -1,0 +1,75 @@
+package page
+
+import (
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"vividstrain/core/route"
+	"vividstrain/core/route/link"
+)
+
+// Descriptor is the route for the registry. It has no default folder of clips: the caller
+// supplies it.
+var Descriptor = route.Descriptor{
+	Word: "page",
+	Options: []route.Option{
+		{Name: "listen", Usage: "serve the page at `ADDRESS`", Default: ":8600"},
+		{Name: "open", Usage: "open the page in this computer's own browser", Default: false, Typed: true},
+		{Name: "browser", Usage: "the browser that --open starts: `COMMAND`, with {url} or the address after it", Default: "", DefaultText: "one that is found", Typed: true},
+		{Name: "screen", Usage: "play on the `full` screen, or in a window", Default: "full"},
+		{Name: "fit", Usage: "make the picture `fit` the screen, or show it in its native size", Default: "fit"},
+		{Name: "no-marks", Usage: "do not read the marks of the pictures", Default: false},
+		{Name: "tls", Usage: "serve the page over https, for what browsers withhold otherwise", Default: false},
+		{Name: "certificate", Usage: "the certificate of --tls in `FILE`", Default: "", DefaultText: "one is made"},
+		{Name: "key", Usage: "its key in `FILE`", Default: ""},
+		{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"},
+		route.Jumps, route.Link, route.Delay, route.Loss,
+	},
+	Uses: []string{"spread", "sensors", "token"},
+}
+
+func init() { Descriptor.Open, Descriptor.Restore = openRoute, restoreRoute }
+
+func openRoute(v route.Values) (route.Route, error) {
+	l, err := link.Open(v)
+	if err != nil {
+		return nil, err
+	}
+	return open(Options{Listen: v.String("listen"), Clips: v.String("clips"), Open: v.Bool("open"), Browser: v.String("browser"), Screen: v.String("screen"), Fit: v.String("fit"),
+		Jumps: v.Int("jumps"), Marks: !v.Bool("no-marks"), TLS: v.Bool("tls"), Certificate: v.String("certificate"), Key: v.String("key"), Link: l})
+}
+
+func open(o Options) (route.Route, error) {
+	p, err := New(o)
+	if err != nil {
+		return nil, err
+	}
+	return p, nil
+}
+
+// restoreRoute opens the route of an earlier run; the device comes to a new address.
+func restoreRoute(r route.Record, v route.Values) (route.Route, error) {
+	m := r.Options
+	o := Options{Listen: m["listen"], Clips: m["clips"], Open: m["open"] != "", Browser: m["browser"], Screen: m["screen"], Fit: m["fit"], Marks: m["no_marks"] == "", TLS: m["tls"] != "",
+		Certificate: m["certificate"], Key: m["key"]}
+	if o.Clips == "" {
+		o.Clips = v.String("clips")
+	}
+	var err, linkErr error
+	o.Jumps, err = strconv.Atoi(m["jumps"])
+	o.Link, linkErr = link.Parse(m["link"])
+	if text, has := m["delay_s"]; has && linkErr == nil {
+		var s float64
+		s, linkErr = strconv.ParseFloat(text, 64)
+		o.Link.Delay = time.Duration(s * float64(time.Second))
+	}
+	if text, has := m["loss"]; has && linkErr == nil {
+		o.Link.Loss, linkErr = strconv.ParseFloat(text, 64)
+	}
+	if err := errors.Join(err, linkErr); err != nil {
+		return nil, fmt.Errorf("the record of the route is damaged: %w", err)
+	}
+	return open(o)
+}

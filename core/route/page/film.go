@@ -1,0 +1,185 @@
+package page
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"time"
+
+	"vividstrain/core/load"
+	"vividstrain/core/media"
+	"vividstrain/core/media/clip"
+	"vividstrain/core/media/registry"
+	"vividstrain/core/route"
+)
+
+// film is a file that pages fetch.
+type film struct {
+	path    string
+	kind    string // container
+	made    bool   // it is ours, to be removed
+	track   media.Track
+	seconds float64
+	bps     int64 // bitrate of a clip that is not as ordered, else 0
+	marks   int   // the marks of its pictures begin again after so many frames; 0: it has none
+}
+
+// clipSeconds is the length of clips that are made; films of them are as long as the rung.
+const clipSeconds = 5
+
+// order returns the order for the clip of a load: one that exists already may be longer.
+func (p *Page) order(l load.Load) clip.Order {
+	return clip.Existing(p.options.Clips, clip.Order{Format: l.Format, Seconds: clipSeconds, Threads: runtime.NumCPU()})
+}
+
+// prepareClip makes a load's clip unless it is there, and checks that it is as it was made.
+func (p *Page) prepareClip(ctx context.Context, l load.Load, progress func(done, total int)) error {
+	order := p.order(l)
+	order.Progress = progress
+	path, err := clip.Clip(ctx, p.options.Clips, order)
+	if err != nil {
+		return err
+	}
+	m, err := clip.ReadManifest(filepath.Dir(path))
+	if err != nil {
+		return err
+	}
+	entry := m.Find(filepath.Base(path))
+	if entry == nil {
+		return fmt.Errorf("%s is not in the manifest of its folder", path)
+	}
+	if err := entry.Unchanged(ctx, filepath.Dir(path)); err != nil {
+		return fmt.Errorf("%s: %w; delete it, and it is made again", path, err)
+	}
+	f := &film{path: path, marks: order.Frames()}
+	const near = 0.03
+	if off := float64(entry.VideoBps)/float64(order.Format.Bitrate) - 1; entry.VideoBps > 0 && math.Abs(off) > near {
+		f.bps = entry.VideoBps
+	}
+	p.mu.Lock()
+	p.clips[l.Format.String()] = f
+	p.mu.Unlock()
+	return nil
+}
+
+// filmFor returns a film of a load that lasts at least so long: the clip again and again in one
+// file, so that nothing loops in the player; or the user's file, which must be long enough.
+func (p *Page) filmFor(ctx context.Context, l load.Load, lasts time.Duration) (*film, error) {
+	if l.File != "" {
+		return fileFilm(ctx, l.File, lasts)
+	}
+	p.mu.Lock()
+	f := p.clips[l.Format.String()]
+	p.mu.Unlock()
+	if f == nil {
+		return nil, fmt.Errorf("%s was not prepared", l.Title())
+	}
+	made := *f
+	made.kind = registry.MP4.Name
+	made.path, made.made = filepath.Join(p.folder.Path, code(12)+".mp4"), true
+	file, err := os.Create(made.path)
+	if err != nil {
+		return nil, err
+	}
+	made.track, made.seconds, err = repeated(ctx, file, f.path, f.marks, lasts)
+	if err := errors.Join(err, file.Close()); err != nil {
+		os.Remove(made.path)
+		return nil, err
+	}
+	return &made, nil
+}
+
+// contentType returns the media type of a film with the codec of its video (RFC 6381).
+func (f *film) contentType() string {
+	kind := cmp.Or(map[string]string{"mkv": "video/webm", "ts": "video/mp2t"}[f.kind], "video/mp4")
+	if codec := registry.CodecString(f.track); codec != "" {
+		kind += `; codecs="` + codec + `"`
+	}
+	return kind
+}
+
+// close removes a film that was made.
+func (f *film) close() {
+	if f.made {
+		os.Remove(f.path)
+	}
+}
+
+// fileFilm returns the film of a user's file.
+func fileFilm(ctx context.Context, path string, lasts time.Duration) (*film, error) {
+	file, err := registry.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	track, err := registry.DescribeRate(ctx, file)
+	if err != nil {
+		return nil, err
+	}
+	if track.Duration < lasts {
+		return nil, &route.UnfitError{Unfit: route.TooShort, Err: fmt.Errorf("the film lasts %.1f s and would be over before the rung, which needs %.1f s; --hold %.0fs is short enough",
+			track.Duration.Seconds(), lasts.Seconds(), math.Floor((track.Duration - lasts).Seconds()))}
+	}
+	return &film{path: path, kind: file.Container, track: track, seconds: track.Duration.Seconds()}, nil
+}
+
+// repeated writes the pictures of a clip of so many frames to w, again and again, until they last
+// long enough. It returns the track and the length in seconds.
+func repeated(ctx context.Context, w io.WriteSeeker, path string, frames int, lasts time.Duration) (t media.Track, seconds float64, err error) {
+	source, err := registry.Open(path)
+	if err != nil {
+		return t, 0, err
+	}
+	defer source.Close()
+	video, err := source.Video()
+	if err != nil {
+		return t, 0, err
+	}
+	t = source.Tracks()[video]
+	rate := t.Format.Rate
+	if d, err := registry.DescribeRate(ctx, source); err != nil {
+		return t, 0, err
+	} else {
+		t.Format, rate = d.Format, d.Format.Rate
+	}
+	length := int64(frames) * int64(rate.Den) * t.Timescale / int64(rate.Num)
+	one := float64(frames) / rate.Hz()
+	rounds := max(1, int(math.Ceil(lasts.Seconds()/one)))
+	muxer, err := registry.Write(registry.MP4, w, []media.Track{t}, rounds*frames)
+	if err != nil {
+		return t, 0, err
+	}
+	var p media.Packet
+	for round := range rounds {
+		if err := source.Rewind(); err != nil {
+			return t, 0, err
+		}
+		for {
+			err := source.ReadPacket(&p)
+			if errors.Is(err, io.EOF) {
+				break
+			}
+			if err == nil {
+				err = ctx.Err()
+			}
+			if err != nil {
+				return t, 0, err
+			}
+			if p.Track != video {
+				continue
+			}
+			q := p
+			q.Track, q.PTS, q.DTS = 0, p.PTS+int64(round)*length, p.DTS+int64(round)*length
+			if err := muxer.WritePacket(&q); err != nil {
+				return t, 0, err
+			}
+		}
+	}
+	return t, float64(rounds) * one, muxer.Close()
+}

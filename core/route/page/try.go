@@ -1,0 +1,328 @@
+package page
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"sync"
+	"time"
+
+	"vividstrain/core/clock"
+	"vividstrain/core/load"
+	"vividstrain/core/route"
+)
+
+// Times after which a page is given up.
+const (
+	startTimeout = 20 * time.Second
+	silence      = 30 * time.Second
+	jumpTimeout  = 15 * time.Second
+	// margin is how much longer a film is than what is played of it.
+	margin = 3 * time.Second
+)
+
+// try is an attempt under way.
+type try struct {
+	number int
+
+	mu       sync.Mutex
+	accounts []*account
+	began    time.Time // when it was ordered
+	first    time.Time // when the last of the videos showed its first picture
+	heard    time.Time
+	failure  string
+	void     string
+	over     chan struct{}
+	ended    bool
+}
+
+// take takes a message of the page.
+func (t *try) take(m *message) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if m.Video >= len(t.accounts) || t.ended {
+		return
+	}
+	t.heard = time.Now()
+	a := t.accounts[m.Video]
+	started := a.first >= 0
+	a.take(m)
+	if !started && a.first >= 0 {
+		t.first = t.heard
+	}
+	all := true
+	for _, a := range t.accounts {
+		if a.lost || a.void != "" {
+			t.finish(a.failure, a.void)
+			return
+		}
+		all = all && a.done
+	}
+	if all {
+		t.finish("", "")
+	}
+}
+
+// finish ends the attempt. The lock is held.
+func (t *try) finish(failure, void string) {
+	if !t.ended {
+		t.ended, t.failure, t.void = true, failure, void
+		close(t.over)
+	}
+}
+
+// end ends the attempt with a failure, or as void.
+func (t *try) end(failure, void string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.finish(failure, void)
+}
+
+func (t *try) elapsed() time.Duration {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.into()
+}
+
+// into returns how far into the rung the page was heard. The lock is held.
+func (t *try) into() time.Duration {
+	if t.first.IsZero() {
+		return 0
+	}
+	return max(0, t.heard.Sub(t.first))
+}
+
+// Play has the page play the plan.
+func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live)) (route.Result, error) {
+	result := route.Result{Decode: route.Unknown}
+	loads := plan.StreamLoads()
+	if len(loads) > maxVideos {
+		return result, fmt.Errorf("a page plays at most %d videos, not %d", maxVideos, len(loads))
+	}
+	films, err := p.films(ctx, loads, plan)
+	defer func() {
+		for _, f := range films {
+			f.close()
+		}
+	}()
+	if err != nil {
+		return result, err
+	}
+	promises := p.promised(ctx, films, loads)
+	result.Promise = promises[0]
+	for _, f := range films {
+		result.ClipBPS = max(result.ClipBPS, f.bps)
+	}
+	t, c, err := p.begin(films, plan)
+	if err != nil {
+		return result, err
+	}
+	defer p.leave(t, c)
+	p.shaper.Start()
+	o := order{Do: "play", Attempt: t.number, Screen: p.options.Screen, Fit: p.options.Fit, HoldMS: plan.Hold.Milliseconds(), Jumps: p.options.Jumps}
+	for i, f := range films {
+		name := code(12)
+		p.hub.offer(name, f)
+		defer p.hub.withdraw(name)
+		port, err := p.hub.port(i)
+		if err != nil {
+			return result, err
+		}
+		o.Films = append(o.Films, orderedFilm{Name: name, Port: port, Width: f.track.Format.Width, Height: f.track.Format.Height, Marks: p.options.Marks && f.marks > 0})
+	}
+	if err := c.send(o); err != nil {
+		return result, away("the page is not there any more")
+	}
+	if err := p.follow(ctx, t, c, plan, live); err != nil {
+		return result, err
+	}
+	return p.collect(t, result)
+}
+
+// films returns the film of each load; of equal loads, the same one.
+func (p *Page) films(ctx context.Context, loads []load.Load, plan route.Plan) (films []*film, err error) {
+	lasts := plan.Hold + time.Duration(p.options.Jumps)*2*time.Second + margin
+	made := map[string]*film{}
+	for _, l := range loads {
+		key := l.String() + l.File
+		f := made[key]
+		if f == nil {
+			if f, err = p.filmFor(ctx, l, lasts); err != nil {
+				return films, err
+			}
+			made[key] = f
+		}
+		films = append(films, f)
+	}
+	return films, nil
+}
+
+// away is the error of an attempt that the device was not there for.
+func away(why string) error {
+	return &route.UnfitError{Unfit: route.Away, Err: errors.New(why)}
+}
+
+// begin takes the page for an attempt.
+func (p *Page) begin(films []*film, plan route.Plan) (*try, *conn, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.there() {
+		return nil, nil, away("the page is not open on the device")
+	}
+	p.played++
+	t := &try{number: p.played, over: make(chan struct{}), began: time.Now(), heard: time.Now()}
+	refresh, _ := strconv.ParseFloat(p.seat.facts["refresh_hz"], 64) // 0: not known
+	for _, f := range films {
+		a := newAccount(plan.Hold, plan.Settle, f.track.Format.Rate.Hz())
+		a.refresh, a.film, a.marks = refresh, f.seconds, f.marks
+		if !p.options.Marks {
+			a.marks = 0
+		}
+		t.accounts = append(t.accounts, a)
+	}
+	p.seat.try = t
+	return t, p.seat.conn, nil
+}
+
+// leave frees the page after an attempt.
+func (p *Page) leave(t *try, c *conn) {
+	_ = c.send(order{Do: "stop"}) // it may have gone
+	p.hub.delivery.wants(false)
+	p.mu.Lock()
+	p.seat.try = nil
+	screen := p.screen
+	p.mu.Unlock()
+	_ = c.send(order{Do: "view", Screenful: screen})
+}
+
+// follow watches an attempt until its page has finished, fails or falls silent.
+func (p *Page) follow(ctx context.Context, t *try, c *conn, plan route.Plan, live func(route.Live)) error {
+	longest := startTimeout + 2*plan.Hold + time.Duration(p.options.Jumps)*jumpTimeout
+	stop := clock.Real{}.Every(250*time.Millisecond, func(now time.Time) {
+		live(t.live(now))
+		p.hub.delivery.wants(t.hungry())
+	})
+	defer stop()
+	look := time.NewTicker(200 * time.Millisecond)
+	defer look.Stop()
+	for {
+		select {
+		case <-t.over:
+			return nil
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-look.C:
+		}
+		now := time.Now()
+		t.mu.Lock()
+		switch quiet := now.Sub(t.heard); {
+		case quiet >= silence:
+			t.finish(fmt.Sprintf("the page went silent %.1f s into the rung", t.into().Seconds()), "")
+		case t.first.IsZero() && now.Sub(t.began) > startTimeout && quiet < silence/2:
+			t.finish(fmt.Sprintf("there was no picture within %s", startTimeout), "")
+		case now.Sub(t.began) > longest:
+			t.finish("it did not come to its end", "")
+		}
+		t.mu.Unlock()
+		if p.browserEnded() {
+			t.end(fmt.Sprintf("the browser ended %.1f s into the rung", t.elapsed().Seconds()), "")
+		}
+	}
+}
+
+// browserEnded reports whether the browser that was opened here has ended.
+func (p *Page) browserEnded() bool {
+	p.mu.Lock()
+	b := p.browser
+	p.mu.Unlock()
+	if b == nil {
+		return false
+	}
+	select {
+	case <-b.ended:
+		return true
+	default:
+		return false
+	}
+}
+
+// live returns the state of the attempt.
+func (t *try) live(now time.Time) route.Live {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	l := route.Live{}
+	if !t.first.IsZero() {
+		l.Elapsed = now.Sub(t.first)
+	}
+	for _, a := range t.accounts {
+		f, s := a.live()
+		l.Frames.Due, l.Frames.Shown, l.Frames.Dropped = l.Frames.Due+f.Due, l.Frames.Shown+f.Shown, l.Frames.Dropped+f.Dropped
+		l.Viewers = append(l.Viewers, s)
+	}
+	return l
+}
+
+// hungry reports whether a video has little in hand and is not fetched to its end.
+func (t *try) hungry() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	for _, a := range t.accounts {
+		if n := len(a.ticks); !a.done && (n == 0 || a.ticks[n-1].Ahead-a.ticks[n-1].At < hungry && a.ticks[n-1].Ahead < a.film-0.5) {
+			return true
+		}
+	}
+	return false
+}
+
+// collect returns the accounts of an attempt that has ended.
+func (p *Page) collect(t *try, result route.Result) (route.Result, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.void != "" {
+		return result, away(t.void)
+	}
+	result.Failure, result.Began = t.failure, cmp.Or(t.first, t.began)
+	for _, a := range t.accounts {
+		result.Streams = append(result.Streams, a.finish())
+		if p.options.Marks && a.marks > 0 {
+			result.Notes = append(result.Notes, a.unread()...)
+		}
+	}
+	if t.failure != "" && !t.started() {
+		result.Streams = nil
+	}
+	return result, nil
+}
+
+// started reports whether any video showed a picture. The lock is held.
+func (t *try) started() bool {
+	for _, a := range t.accounts {
+		if a.first >= 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// unread says where the marks of most pictures could not be read.
+func (a *account) unread() []string {
+	read, off := 0, 0
+	for _, f := range a.frames {
+		switch {
+		case f.Mark >= 0:
+			read++
+		case f.Mark < -1:
+			off++
+		}
+	}
+	if n := len(a.frames); n > 25 && read < n/2 {
+		why := "they are not readable at this size"
+		if off > n/2 {
+			why = "reading them was too slow, or the browser does not allow it"
+		}
+		return []string{fmt.Sprintf("the marks of only %d of %d pictures were read: %s", read, n, why)}
+	}
+	return nil
+}
