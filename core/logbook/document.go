@@ -334,6 +334,7 @@ type Attempt struct {
 	Delivered *tally.Delivered  `json:"delivered,omitempty"`                 // what a server sent for the worst stream
 	Promise   *tally.Promise    `json:"promise,omitempty"`                   // what the device promised beforehand
 	Early     []tally.Early     `json:"early,omitempty"`                     // the first 15, 30 and 60 seconds of the worst stream
+	Checked   *int              `json:"checked,omitempty"`                   // pictures that were checked by their marks
 	Notes     []string          `json:"notes,omitempty"`                     // what else there is to say about it
 	Use       sense.Use         `json:"use"`                                 // readings of the steady window
 }
@@ -345,6 +346,12 @@ func (a *Attempt) FramesDue() int {
 		return 0
 	}
 	return a.Frames.Due
+}
+
+// Displayed reports whether frames were counted where they reached a display: only they show what
+// a device drops. Of media that merely arrived, the buffer tells more.
+func (a *Attempt) Displayed() bool {
+	return a.Frames != nil && (a.Buffer == nil || a.Frames.Told != nil)
 }
 
 // Ceiling is the highest smooth rung.

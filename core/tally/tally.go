@@ -147,7 +147,10 @@ type Tally struct {
 	// duration of the film, where frames are not counted.
 	Speed  *float64
 	Buffer *Buffer // of media that arrive ahead of playing
-	Early  []Early // the first 15, 30 and 60 seconds, as far as it was played
+	// Checked is how many of the pictures that were shown were checked by their marks, nil where
+	// they have none; reading them all may cost too much time.
+	Checked *int
+	Early   []Early // the first 15, 30 and 60 seconds, as far as it was played
 	// Delivered is what a server sent.
 	Delivered *Delivered
 }

@@ -79,7 +79,7 @@ func FindLimiter(w Window) (Limiter, string) {
 // excluded says what was not the reason, where the account shows it: a player that has enough in
 // hand and drops frames does not wait for the network.
 func (w Window) excluded() string {
-	if w.Buffer == nil || w.Frames == nil || w.Frames.Dropped == 0 || w.Buffer.Stalls > 0 || w.Buffer.MinLeadS < 1 {
+	if w.Buffer == nil || w.Frames == nil || w.Frames.Dropped == 0 || w.Buffer.MinLeadS < 1 {
 		return ""
 	}
 	return fmt.Sprintf("; at least %.1f s were fetched ahead, so that it was decoding or showing, not the network", w.Buffer.MinLeadS)

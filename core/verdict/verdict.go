@@ -141,7 +141,7 @@ func (c Criteria) failure(t tally.Tally) string {
 // evidence returns what a smooth verdict was based on.
 func evidence(t tally.Tally) (reasons []string) {
 	if f := t.Steady(); f != nil {
-		reasons = append(reasons, fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due))
+		reasons = append(reasons, fmt.Sprintf("%d of %d frames dropped", f.Dropped, f.Due)+told(f))
 	} else if t.Speed != nil {
 		reasons = append(reasons, fmt.Sprintf("played at %.3g of normal speed", *t.Speed), notCounted)
 	} else {
@@ -151,6 +151,14 @@ func evidence(t tally.Tally) (reasons []string) {
 		reasons = append(reasons, fmt.Sprintf("no stall, at least %.1f s buffered", t.Buffer.MinLeadS))
 	}
 	return reasons
+}
+
+// told says what the player itself counts, where that differs from what was counted.
+func told(f *tally.Frames) string {
+	if f.Told == nil || f.Told.Dropped == f.Dropped {
+		return ""
+	}
+	return fmt.Sprintf("; the player itself counts %d", f.Told.Dropped)
 }
 
 // alwaysAllowed is how many frames may be dropped whatever the limit: a single one says little
@@ -168,6 +176,9 @@ func (l Limits) broken(t tally.Tally, favour float64) (reasons []string) {
 	speed := t.Speed
 	if f := t.Steady(); f != nil {
 		add(f.Dropped > alwaysAllowed && f.DroppedPct() > l.DroppedPct, "%d of %d frames dropped (%.2g %%, allowed %g %%)", f.Dropped, f.Due, f.DroppedPct(), l.DroppedPct)
+		if n := len(reasons); n > 0 {
+			reasons[n-1] += told(f)
+		}
 		speed = &f.Speed
 	}
 	if speed != nil {

@@ -103,7 +103,7 @@ func tries(r *logbook.Rung) string {
 		if a.Verdict == verdict.Smooth {
 			smooth++
 		}
-		if a.Frames != nil && a.Buffer == nil {
+		if a.Displayed() {
 			dropped, due = dropped+a.Frames.Dropped, due+a.Frames.Due
 		}
 		if a.Buffer != nil && (buffer == nil || a.Buffer.MinLeadS < buffer.Buffer.MinLeadS) {
@@ -298,6 +298,9 @@ func deviceLine(d logbook.Device) string {
 	add("virtual machine (%s)", "virtual")
 	add("power mode %s", "power_mode")
 	add("screen %s", "screen")
+	add("refreshed at %s Hz", "refresh_hz")
+	add("%s", "browser")
+	add("on %s", "browser_system")
 	add("%s", "address")
 	for _, name := range slices.Sorted(maps.Keys(d.Facts)) {
 		parts = append(parts, name+" "+d.Facts[name])

@@ -33,7 +33,7 @@ func stallsText(b tally.Buffer) string {
 // AttemptShort describes an attempt in two or three words.
 func AttemptShort(a *logbook.Attempt) string {
 	switch {
-	case a.Buffer != nil && len(a.Windows) > 0:
+	case a.Buffer != nil && len(a.Windows) > 0 && !a.Displayed():
 		return "build " + BuildRate(*a.Buffer)
 	case a.FramesDue() > 0:
 		return fmt.Sprintf("%d of %d", a.Frames.Dropped, a.Frames.Due)
@@ -45,10 +45,13 @@ func AttemptShort(a *logbook.Attempt) string {
 func AttemptLine(a *logbook.Attempt) string {
 	line := ""
 	switch {
-	case a.Buffer != nil && len(a.Windows) > 0:
+	case a.Buffer != nil && len(a.Windows) > 0 && !a.Displayed():
 		line = fmt.Sprintf("  stalls %s, least lead %s, build rate %s", stallsText(*a.Buffer), leadText(*a.Buffer), BuildRate(*a.Buffer))
 	case a.FramesDue() > 0:
 		line = fmt.Sprintf("  %d of %d dropped", a.Frames.Dropped, a.Frames.Due)
+		if a.Buffer != nil && a.Buffer.Stalls > 0 {
+			line += ", stalls " + stallsText(*a.Buffer)
+		}
 	}
 	if cpu, known := a.Use[sense.CPU]; known && line != "" {
 		line += fmt.Sprintf(", all cores %.0f %%", cpu.Mean)

@@ -182,7 +182,7 @@ type namedRung struct {
 
 func droppedCell(_ *logbook.Document, a *logbook.Attempt) string {
 	switch {
-	case a.Buffer != nil:
+	case a.Buffer != nil && !a.Displayed():
 		return ""
 	case a.FramesDue() > 0:
 		return fmt.Sprintf("%d of %d", a.Frames.Dropped, a.Frames.Due)
@@ -194,7 +194,7 @@ func droppedCell(_ *logbook.Document, a *logbook.Attempt) string {
 
 func freezeCell(_ *logbook.Document, a *logbook.Attempt) string {
 	switch {
-	case a.FramesDue() == 0 || a.Buffer != nil:
+	case a.FramesDue() == 0 || !a.Displayed():
 		return ""
 	case a.Frames.Freezes == 0:
 		return "none"

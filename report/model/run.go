@@ -76,6 +76,7 @@ type Run struct {
 	Notes                   []string // what else is to be known
 	Series                  []Series // the readings, by quantity and source
 	Jumps                   Table    // no rows: there were none
+	Promises                Table    // what the device promised beside what it did; no rows: nothing
 	Remarks, Gaps           Table    // no rows: there are none
 }
 
@@ -100,7 +101,7 @@ var views = map[string]view{
 func NewRun(d *logbook.Document, readings []logbook.Reading, running bool, choice Choice) *Run {
 	v := viewOf(d)
 	r := &Run{ID: d.ID, Kind: d.Kind, Device: d.Device.Name, Route: d.Route.Kind, What: v.what(d), Rung: v.rung, Attempts: d.Attempts(),
-		How: how(d, v.rung), Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Jumps: jumps(d), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
+		How: how(d, v.rung), Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Jumps: jumps(d), Promises: promises(d), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
 	switch {
 	case d.Complete:
 	case running:
@@ -192,22 +193,24 @@ func hidden(d *logbook.Document) []string {
 		for _, a := range r.Counted() {
 			if a.Frames != nil && a.Frames.Hidden > 0 {
 				return []string{fmt.Sprintf("Note: a screen of %s Hz can show %d of the %d frames of %s; only those count as due.",
-					cmp.Or(d.Route.Options["refresh_hz"], "60"), a.Frames.Due, a.Frames.Due+a.Frames.Hidden, r.Load.Title())}
+					cmp.Or(d.Route.Options["refresh_hz"], d.Device.Spec["refresh_hz"], "60"), a.Frames.Due, a.Frames.Due+a.Frames.Hidden, r.Load.Title())}
 			}
 		}
 	}
 	return nil
 }
 
-// oddities returns sentences about irregularities in what servers sent, once each.
+// oddities returns sentences about irregularities in attempts and in what servers sent, once each.
 func oddities(d *logbook.Document) (lines []string) {
 	for _, r := range d.Rungs {
 		for _, a := range r.Attempts {
+			notes := a.Notes
 			if a.Delivered != nil {
-				for _, note := range a.Delivered.Notes {
-					if line := fmt.Sprintf("Note: %s: %s.", r.Load.Title(), note); !slices.Contains(lines, line) {
-						lines = append(lines, line)
-					}
+				notes = slices.Concat(notes, a.Delivered.Notes)
+			}
+			for _, note := range notes {
+				if line := fmt.Sprintf("Note: %s: %s.", r.Load.Title(), note); !slices.Contains(lines, line) {
+					lines = append(lines, line)
 				}
 			}
 		}

@@ -46,6 +46,9 @@ func (s Style) Run(r *model.Run) string {
 	} else {
 		out += "\n" + s.Draw(r.Rungs)
 	}
+	if len(r.Promises.Rows) > 0 {
+		out += "\nWhat the device says of each format beforehand, and what it did:\n" + s.Draw(r.Promises)
+	}
 	if len(r.Jumps.Rows) > 0 {
 		out += "\nJumps, to the first picture after each:\n" + s.Draw(r.Jumps)
 	}

@@ -194,6 +194,15 @@ func (a *account) finish() tally.Tally {
 	}
 	t.Buffer = a.buffer(start, steady, end)
 	t.Early = a.early(end)
+	if a.marks > 0 {
+		read := 0
+		for _, f := range a.frames {
+			if f.Mark >= 0 {
+				read++
+			}
+		}
+		t.Checked = &read
+	}
 	return t
 }
 
@@ -203,7 +212,6 @@ func ms(d time.Duration) float64 { return float64(d) / 1e6 }
 func (a *account) window(kind string, from, to float64) tally.Window {
 	w := tally.Window{Kind: kind, FromS: (from - a.first) / 1000, ToS: (to - a.first) / 1000}
 	if f, known := a.called(kind, from, to); known {
-		f.Told = a.told(from, to)
 		w.Frames = &f
 	} else if told := a.told(from, to); told != nil {
 		w.Frames = &tally.Frames{Due: told.Due, Shown: told.Due - told.Dropped, Dropped: told.Dropped, Speed: a.speed(from, to), Told: told}
@@ -230,10 +238,7 @@ func (a *account) called(kind string, from, to float64) (f tally.Frames, known b
 		return f, true
 	}
 	first := a.frames[last]
-	lead := math.Inf(1) // how far the display is behind the film at best
-	for k := last; k < len(a.frames) && a.frames[k].Display < to; k++ {
-		lead = min(lead, a.frames[k].Display-1000*a.frames[k].Media)
-	}
+	lead := a.lead(last, to)
 	for k := last + 1; k < len(a.frames) && a.frames[k].Display < to; k++ {
 		p, before := a.frames[k], a.frames[k-1]
 		a.count(&f, before, p)
@@ -256,6 +261,7 @@ func (a *account) called(kind string, from, to float64) (f tally.Frames, known b
 		}
 	}
 	end := a.frames[last]
+	f.Told = a.toldBetween(first, end)
 	f.Speed = 1
 	if wall := end.Display - first.Display; wall > 0 {
 		f.Speed = 1000 * (end.Media - first.Media) / wall
@@ -266,6 +272,28 @@ func (a *account) called(kind string, from, to float64) (f tally.Frames, known b
 	f.Speed = math.Round(min(f.Speed, 1.02)*1e4) / 1e4
 	f.ShownRate = 1000 * float64(f.Shown) / (to - from)
 	return f, true
+}
+
+// lead returns how far the display is usually behind the film in a window, in milliseconds: the
+// median.
+func (a *account) lead(from int, to float64) float64 {
+	var list []float64
+	for k := from; k < len(a.frames) && a.frames[k].Display < to; k++ {
+		list = append(list, a.frames[k].Display-1000*a.frames[k].Media)
+	}
+	if len(list) == 0 {
+		return 0
+	}
+	slices.Sort(list)
+	return list[len(list)/2]
+}
+
+// toldBetween returns what the browser itself counts from one picture to another.
+func (a *account) toldBetween(from, to present) *tally.Told {
+	if from.Total < 0 || to.Total < from.Total || to.Dropped < from.Dropped {
+		return a.told(from.Display, to.Display)
+	}
+	return &tally.Told{Due: int(to.Total - from.Total), Dropped: int(to.Dropped - from.Dropped)}
 }
 
 // held counts a picture that was seen for so long, in milliseconds.

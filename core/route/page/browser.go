@@ -42,7 +42,7 @@ func browserCommand(own, url, profile, screen string) ([]string, error) {
 		}
 		switch {
 		case os.Getenv("DISPLAY") == "" && os.Getenv("WAYLAND_DISPLAY") == "":
-			words = append(words, "--headless=new", "--window-size=1920,1080")
+			words = append(words, "--headless=new", "--window-size=1920,1080", "--screen-info={1920x1080}")
 		case screen == "full":
 			words = append(words, "--start-fullscreen")
 		}

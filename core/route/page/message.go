@@ -61,26 +61,22 @@ type present struct {
 	N       float64 // presented pictures so far
 	Media   float64 // time in the film, seconds
 	Display float64 // when it is expected to be seen, milliseconds
-	TookMS  float64 // decoding took
 	Mark    float64 // number read from the picture; -1: unreadable, -2: not read
 	LateMS  float64 // the callback came so long after Display
+	// Total and Dropped are the browser's own counts at that time, -1 where it has none.
+	Total, Dropped float64
 }
 
 // UnmarshalJSON parses the array of its fields.
 func (p *present) UnmarshalJSON(data []byte) error {
-	list := []*float64{&p.N, &p.Media, &p.Display, &p.TookMS, &p.Mark, &p.LateMS}
+	var list []float64
 	if err := json.Unmarshal(data, &list); err != nil {
 		return err
 	}
-	if len(list) != 6 {
-		return errors.New("a frame has six numbers")
+	if len(list) != 7 {
+		return errors.New("a frame has seven numbers")
 	}
-	for i, x := range list {
-		if x == nil {
-			return errors.New("a frame has six numbers")
-		}
-		*[]*float64{&p.N, &p.Media, &p.Display, &p.TookMS, &p.Mark, &p.LateMS}[i] = *x
-	}
+	*p = present{list[0], list[1], list[2], list[3], list[4], list[5], list[6]}
 	return nil
 }
 

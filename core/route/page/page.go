@@ -186,7 +186,7 @@ func (p *Page) Device() route.Device {
 		d.Name, d.Identity = "this computer's browser", identity+" browser"
 		maps.Copy(d.Spec, spec)
 	} else if p.seat.conn != nil {
-		d.Name, d.Identity = "browser at "+p.seat.conn.remote, hashed(cmp.Or(p.seat.device, p.seat.conn.remote+p.seat.facts["browser"]))
+		d.Name, d.Identity = cmp.Or(p.seat.facts["browser"], "browser")+" at "+p.seat.conn.remote, hashed(cmp.Or(p.seat.device, p.seat.conn.remote+p.seat.facts["browser"]))
 	}
 	maps.Copy(d.Spec, p.seat.facts)
 	if len(p.seat.lacks) > 0 {
@@ -346,6 +346,7 @@ func (p *Page) join(c *conn) {
 	}
 	again := c.hello.Page != s.page
 	s.conn, s.page, s.facts, s.lacks = c, c.hello.Page, c.hello.Facts, c.hello.Lacks
+	nameBrowser(s.facts)
 	s.device = cmp.Or(c.hello.Device, s.device)
 	// A page that was started and is loaded again, as after a crash, goes on without a press.
 	s.ready = c.hello.Ready || s.ready && again
@@ -436,11 +437,12 @@ type order struct {
 
 // orderedFilm is a film to be played.
 type orderedFilm struct {
-	Name   string `json:"name"`
-	Port   int    `json:"port"` // 0: that of the page
-	Width  int    `json:"width"`
-	Height int    `json:"height"`
-	Marks  bool   `json:"marks"`
+	Name   string  `json:"name"`
+	Port   int     `json:"port"` // 0: that of the page
+	Width  int     `json:"width"`
+	Height int     `json:"height"`
+	Rate   float64 `json:"rate"`
+	Marks  bool    `json:"marks"`
 }
 
 // question asks what a browser promises of a format.

@@ -130,7 +130,7 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 		if err != nil {
 			return result, err
 		}
-		o.Films = append(o.Films, orderedFilm{Name: name, Port: port, Width: f.track.Format.Width, Height: f.track.Format.Height, Marks: p.options.Marks && f.marks > 0})
+		o.Films = append(o.Films, orderedFilm{Name: name, Port: port, Width: f.track.Format.Width, Height: f.track.Format.Height, Rate: f.track.Format.Rate.Hz(), Marks: p.options.Marks && f.marks > 0})
 	}
 	if err := c.send(o); err != nil {
 		return result, away("the page is not there any more")
@@ -286,9 +286,6 @@ func (p *Page) collect(t *try, result route.Result) (route.Result, error) {
 	result.Failure, result.Began = t.failure, cmp.Or(t.first, t.began)
 	for _, a := range t.accounts {
 		result.Streams = append(result.Streams, a.finish())
-		if p.options.Marks && a.marks > 0 {
-			result.Notes = append(result.Notes, a.unread()...)
-		}
 	}
 	if t.failure != "" && !t.started() {
 		result.Streams = nil
@@ -304,25 +301,4 @@ func (t *try) started() bool {
 		}
 	}
 	return false
-}
-
-// unread says where the marks of most pictures could not be read.
-func (a *account) unread() []string {
-	read, off := 0, 0
-	for _, f := range a.frames {
-		switch {
-		case f.Mark >= 0:
-			read++
-		case f.Mark < -1:
-			off++
-		}
-	}
-	if n := len(a.frames); n > 25 && read < n/2 {
-		why := "they are not readable at this size"
-		if off > n/2 {
-			why = "reading them was too slow, or the browser does not allow it"
-		}
-		return []string{fmt.Sprintf("the marks of only %d of %d pictures were read: %s", read, n, why)}
-	}
-	return nil
 }

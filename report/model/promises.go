@@ -1,0 +1,54 @@
+package model
+
+import (
+	"fmt"
+
+	"vividstrain/core/logbook"
+	"vividstrain/core/media"
+	"vividstrain/core/tally"
+	"vividstrain/core/verdict"
+)
+
+// promises returns a table of the formats that were tried: what the device promised of each, and
+// what it did. A promise that was not kept, either way, is marked.
+func promises(d *logbook.Document) Table {
+	t := Table{Head: []string{"codec", "bits", "chroma", "size", "rate", "bitrate", "says", "did", ""}, Right: []int{1, 4}, Optional: []int{2, 5}}
+	for i := range d.Rungs {
+		r := &d.Rungs[i]
+		counted := r.Counted()
+		if len(counted) == 0 || counted[0].Promise == nil {
+			continue
+		}
+		f, did := r.Load.Format, majority(counted)
+		row := Cells(f.Codec, fmt.Sprint(max(f.Depth, 8)), f.Chroma.String(), f.Size(), f.Rate.String(), media.BitrateText(float64(f.Bitrate)), promiseText(*counted[0].Promise), "", kept(*counted[0].Promise, did))
+		row[7].Grade = did
+		t.Rows = append(t.Rows, row)
+	}
+	return t
+}
+
+func promiseText(p tally.Promise) string {
+	switch {
+	case !p.Supported:
+		return "not supported"
+	case p.Smooth == nil:
+		return "supported"
+	case !*p.Smooth:
+		return "not smooth"
+	case p.Efficient != nil && *p.Efficient:
+		return "smooth, efficient"
+	}
+	return "smooth"
+}
+
+// kept says where what the device did is not what it promised.
+func kept(p tally.Promise, did verdict.Grade) string {
+	smooth := p.Supported && (p.Smooth == nil || *p.Smooth)
+	switch {
+	case did == verdict.Smooth && !smooth:
+		return "better than it says"
+	case did != verdict.Smooth && smooth && p.Smooth != nil, did == verdict.Failed && p.Supported:
+		return "a false promise"
+	}
+	return ""
+}
