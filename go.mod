@@ -17,6 +17,7 @@ require (
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/mmcloughlin/avo v0.5.0
 	github.com/mochi-mqtt/server/v2 v2.7.9
+	github.com/robertkrimen/otto v0.5.1
 	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/tidwall/gjson v1.20.1
 	github.com/urfave/cli/v3 v3.14.0
@@ -66,6 +67,7 @@ require (
 	golang.org/x/mod v0.42.0 // indirect
 	golang.org/x/net v0.61.0 // indirect
 	golang.org/x/text v0.43.0 // indirect
+	gopkg.in/sourcemap.v1 v1.0.5 // indirect
 	gopkg.in/yaml.v3 v3.0.1 // indirect
 	honnef.co/go/tools v0.8.2 // indirect
 	modernc.org/libc v1.79.0 // indirect

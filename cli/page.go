@@ -25,15 +25,10 @@ func (a *app) invite(ctx context.Context, r route.Route, style text.Style, p *pr
 	if err != nil {
 		return usage(err)
 	}
-	if v.Opened {
-		p.set("waiting", 0, 1, "for this computer's browser")
-	} else {
-		p.line(invitation(v, style, p.live))
-		p.set("waiting", 0, 1, "for the device")
+	if !v.Opened {
+		p.line(invitation(v, style, p.live) + "\nWaiting for the device; Ctrl-C gives up.")
 	}
-	err = host.Await(ctx)
-	p.stop()
-	return err
+	return host.Await(ctx)
 }
 
 // invitation says where the page is, on a terminal also as a picture for cameras.
@@ -41,7 +36,7 @@ func invitation(v route.Invitation, style text.Style, terminal bool) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "Open this address in the browser of the device, and press Start there:\n\n   %s\n", style.Bold(v.Addresses[0]))
 	for _, other := range v.Addresses[1:] {
-		fmt.Fprintf(&b, "or %s\n", other)
+		fmt.Fprintf(&b, "   %s\n", other)
 	}
 	if v.Fingerprint != "" {
 		fmt.Fprintf(&b, "\nIts certificate is not known to browsers; its SHA-256 fingerprint is\n%s\n", v.Fingerprint)
@@ -154,7 +149,7 @@ func (b *board) finish(doc *logbook.Document) {
 	} else {
 		for _, line := range model.Answer(doc) {
 			if line.About == "" || line.About == "next" || line.About == "why" {
-				b.Answer = append(b.Answer, strings.TrimSpace(line.About+" "+line.Text))
+				b.Answer = append(b.Answer, map[string]string{"next": "Next: ", "why": "Why: "}[line.About]+line.Text)
 			}
 		}
 	}

@@ -76,10 +76,10 @@ func FindLimiter(w Window) (Limiter, string) {
 	return Unknown, "nothing that was measured reached its limit" + w.excluded()
 }
 
-// excluded says what was not the reason, where the account shows it: a player that has enough in
-// hand and drops frames does not wait for the network.
+// excluded says what was not the reason, where the account shows it: a player that has
+// enough in hand does not wait for the network.
 func (w Window) excluded() string {
-	if w.Buffer == nil || w.Frames == nil || w.Frames.Dropped == 0 || w.Buffer.MinLeadS < 1 {
+	if w.Buffer == nil || w.Frames == nil || w.Frames.Told == nil || w.Buffer.MinLeadS < 1 {
 		return ""
 	}
 	return fmt.Sprintf("; at least %.1f s were fetched ahead, so that it was decoding or showing, not the network", w.Buffer.MinLeadS)

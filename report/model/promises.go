@@ -16,7 +16,7 @@ func promises(d *logbook.Document) Table {
 	for i := range d.Rungs {
 		r := &d.Rungs[i]
 		counted := r.Counted()
-		if len(counted) == 0 || counted[0].Promise == nil {
+		if d.Crowd != nil || len(counted) == 0 || counted[0].Promise == nil {
 			continue
 		}
 		f, did := r.Load.Format, majority(counted)

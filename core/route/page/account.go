@@ -168,6 +168,23 @@ func (a *account) count(f *tally.Frames, from, to present) {
 	f.Due, f.Shown, f.Dropped = f.Due+due, f.Shown+shown, f.Dropped+due-shown
 }
 
+// across adds those of the frames after one picture up to another that belong to a window: what
+// was shown by when it was shown, what was dropped by when it was due.
+func (a *account) across(f *tally.Frames, before, p present, from, to float64) {
+	var all tally.Frames
+	a.count(&all, before, p)
+	dropped := 0
+	for i := range all.Dropped {
+		if due := before.Display + float64(i+1)*1000/a.rate; due >= from-1 && due < to-1 {
+			dropped++
+		}
+	}
+	f.Due, f.Dropped = f.Due+dropped, f.Dropped+dropped
+	if p.Display < to {
+		f.Due, f.Shown, f.Hidden = f.Due+all.Shown, f.Shown+all.Shown, f.Hidden+all.Hidden
+	}
+}
+
 // finish returns the account when playing has ended at a time.
 func (a *account) finish() tally.Tally {
 	end := a.first + ms(a.hold)
@@ -193,6 +210,10 @@ func (a *account) finish() tally.Tally {
 		t.Windows = append(t.Windows, a.window(tally.Jump, j.from, j.to))
 	}
 	t.Buffer = a.buffer(start, steady, end)
+	if t.Steady() == nil { // nothing counts frames there
+		speed := a.speed(steady, end)
+		t.Speed = &speed
+	}
 	t.Early = a.early(end)
 	if a.marks > 0 {
 		read := 0
@@ -239,9 +260,12 @@ func (a *account) called(kind string, from, to float64) (f tally.Frames, known b
 	}
 	first := a.frames[last]
 	lead := a.lead(last, to)
-	for k := last + 1; k < len(a.frames) && a.frames[k].Display < to; k++ {
+	for k := last + 1; k < len(a.frames); k++ {
 		p, before := a.frames[k], a.frames[k-1]
-		a.count(&f, before, p)
+		a.across(&f, before, p, from, to)
+		if p.Display >= to {
+			break
+		}
 		held := (p.Display - max(before.Display, from)) / max(1, p.N-before.N)
 		a.held(&f, held, period)
 		if late := p.Display - 1000*p.Media - lead; a.refresh > 0 && late > 1000/a.refresh+1 {

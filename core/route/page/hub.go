@@ -69,7 +69,7 @@ func newHub(address string, config *tls.Config, shaper *link.Shaper) (*hub, erro
 	h := &hub{code: code(6), secure: config != nil, tls: config, delivery: &delivery{}, shaper: shaper, guesses: rate.NewLimiter(2, 20), films: map[string]*film{}}
 	var err error
 	if h.listen, err = net.Listen("tcp", address); err != nil {
-		return nil, fmt.Errorf("the page cannot be served at %s: %w", address, err)
+		return nil, fmt.Errorf("the page cannot be served at %s: %w; --listen takes another address", address, err)
 	}
 	h.server = &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(discard{}, "", 0)}
 	h.serve(h.listen)

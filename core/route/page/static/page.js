@@ -322,8 +322,14 @@
   function view(v) {
     text('doing', v.doing);
     text('device', v.device);
-    text('answer', (v.answer || []).join('\n'));
-    var list = el('rungs'), i, j, r, row, shape;
+    var list = el('answer'), i, j, r, row, shape;
+    while (list.firstChild) { list.removeChild(list.firstChild); }
+    for (i = 0; i < (v.answer || []).length; i += 1) {
+      row = document.createElement('div');
+      row.appendChild(document.createTextNode(v.answer[i]));
+      list.appendChild(row);
+    }
+    list = el('rungs');
     while (list.firstChild) { list.removeChild(list.firstChild); }
     for (i = 0; i < (v.rungs || []).length; i += 1) {
       r = v.rungs[i];
@@ -333,7 +339,7 @@
       for (j = 0; j < (r.verdicts || []).length; j += 1) { shape += shapes[r.verdicts[j]] || ''; }
       row.appendChild(part('shape', shape || (r.now ? '\u25b6' : '')));
       row.appendChild(part('name', r.name));
-      row.appendChild(part('result', r.verdicts && r.verdicts.length ? r.verdicts[r.verdicts.length - 1] + (r.result ? ', ' + r.result : '') : ''));
+      row.appendChild(part('result', r.verdicts && r.verdicts.length ? r.verdicts[r.verdicts.length - 1] + (r.result ? ', ' + r.result + (/^\d+ of/.test(r.result) ? ' frames dropped' : '') : '') : ''));
       list.appendChild(row);
     }
     ended = !!v.ended;
@@ -357,6 +363,16 @@
     text('missing', lacks.length && !started ? 'Not to be measured in this browser:\n' + lacks.join('\n') : '');
   }
 
+  function showFacts() {
+    var words = [];
+    if (facts.screen) { words.push('screen ' + facts.screen); }
+    if (facts.refresh_hz) { words.push(facts.refresh_hz + ' Hz'); }
+    if (facts.cores) { words.push(facts.cores + ' cores'); }
+    if (facts.gamut) { words.push('colours ' + facts.gamut + (facts.hdr === 'yes' ? ', HDR' : '')); }
+    if (facts.battery) { words.push('battery ' + facts.battery); }
+    text('facts', started || ended ? '' : words.join('  \u00b7  '));
+  }
+
   function begin() {
     if (started || !greeted) { return; }
     started = true;
@@ -364,6 +380,7 @@
     if (screenWanted === 'full') { fullscreen(); }
     send({ say: 'ready' });
     text('doing', 'Ready. Waiting for the computer that measures.');
+    showFacts();
     offer();
   }
 
@@ -382,7 +399,8 @@
     socket.onopen = function () {
       send({ say: 'hello', page: pageId, device: deviceId(), ready: started, playing: attempt ? attempt.id : 0, facts: facts, lacks: lacks });
       greeted = true;
-      if (!started) { text('doing', 'Connected.'); }
+      if (!started) { text('doing', 'This page finds the heaviest video that this device plays smoothly.'); }
+      showFacts();
       offer();
     };
     socket.onmessage = function (m) {
