@@ -1,0 +1,105 @@
+package cli_test
+
+import (
+	"bytes"
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/verdict"
+)
+
+// One command measures this computer's browser: whole rungs that it plays, a jump, and one that is
+// too much for software.
+func TestClimbInABrowser(t *testing.T) {
+	s := newSession(t)
+	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "4s", "--settle", "1s", "--baseline", "1s", "--jumps", "1", "--name", "lounge PC", "--json",
+		"h264 240p25 0.5M", "h264 2160p60 60M")
+	require.Zero(t, status, errOut)
+	doc := document(t, out)
+	require.True(t, doc.Complete)
+	require.Equal(t, "lounge PC", doc.Device.Name)
+	for _, fact := range []string{"browser", "screen", "refresh_hz", "cores", "cpu"} {
+		require.NotEmpty(t, doc.Device.Spec[fact], fact)
+	}
+	easy, hard := doc.Rungs[0].Counted(), doc.Rungs[1].Counted()
+	require.NotEmpty(t, easy)
+	require.NotEmpty(t, hard)
+	f := easy[0].Frames
+	require.InDelta(t, 75, f.Due, 2)
+	require.Equal(t, f.Due, f.Shown+f.Dropped)
+	require.InDelta(t, f.Due, f.Told.Due, 5, "the browser's own count")
+	require.Len(t, easy[0].Buffer.Jumps, 1)
+	require.True(t, easy[0].Promise.Supported)
+	require.Contains(t, easy[0].Use, "group_cpu_pct", "the browser's processes are watched")
+	require.Greater(t, easy[0].Use["group_processes"].Max, 2.0, "with its helpers")
+	require.Contains(t, []verdict.Grade{verdict.Choppy, verdict.Failed}, hard[0].Verdict, "2160p60 is too much for software on two cores")
+	told := s.ok("show")
+	for _, words := range []string{"lounge PC", "What the device says of each format beforehand", "a false promise", "Jumps, to the first picture after each", "dropped"} {
+		require.Contains(t, told, words)
+	}
+}
+
+// A browser that is killed has failed the rung; another is opened and the climb goes on.
+func TestKilledBrowser(t *testing.T) {
+	s := newSession(t)
+	c := s.command("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "5s", "--settle", "1s", "--baseline", "0s", "--all", "--json", "h264 240p25 0.5M", "h264 360p25 1M")
+	var out, errOut bytes.Buffer
+	c.Stdout, c.Stderr = &out, &errOut
+	require.NoError(t, c.Start())
+	playing := func() bool { // a film is kept for as long as it plays
+		list, _ := exec.Command("sh", "-c", "ls /tmp/vividstrain-films-*/*.mp4 2>/dev/null").Output()
+		return len(list) > 0
+	}
+	require.Eventually(t, playing, 2*time.Minute, 50*time.Millisecond)
+	time.Sleep(2 * time.Second)
+	require.NoError(t, exec.Command("pkill", "-KILL", "-f", "user-data-dir=.*vividstrain-browser").Run())
+	require.NoError(t, c.Wait(), errOut.String())
+	doc := document(t, out.String())
+	require.True(t, doc.Complete)
+	reasons := ""
+	for _, a := range doc.Rungs[0].Attempts {
+		reasons += strings.Join(a.Reasons, " ") + " "
+	}
+	require.Contains(t, reasons, "the browser ended")
+	require.NotEmpty(t, doc.Rungs[1].Counted(), "the climb goes on")
+	require.Positive(t, doc.Rungs[1].Counted()[0].Frames.Shown)
+}
+
+// A link that carries half of the need is what was the limit, not the device.
+func TestStarvedBrowser(t *testing.T) {
+	s := newSession(t)
+	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "12s", "--settle", "2s", "--baseline", "0s", "--link", "1M", "--json", "h264 360p25 2M")
+	require.Zero(t, status, errOut)
+	doc := document(t, out)
+	a := doc.Rungs[0].Counted()[0]
+	require.NotEqual(t, verdict.Smooth, a.Verdict)
+	require.Less(t, *a.Buffer.BuildRate, 0.8)
+	require.Equal(t, verdict.Network, a.Limiter, a.Evidence)
+}
+
+// What the route cannot do is said before anything is measured.
+func TestPageFlags(t *testing.T) {
+	s := newSession(t)
+	for says, args := range map[string][]string{
+		"--screen is full or window":             {"--screen", "wide"},
+		"--fit is fit or native":                 {"--fit", "huge"},
+		"a browser plays, it does not convert":   {"h264 240p25 0.5M -> 160p 0.2M"},
+		"give both":                              {"--browser", "x"},
+		"belong together":                        {"--certificate", "x.pem", "--tls"},
+		"--listen takes another address":         {"--listen", "203.0.113.1:1"},
+		"--url does nothing on the route page":   {"--url", "http://a/b"},
+		"the browser could not be started":       {"--open", "--browser", "no-such-browser-here", "--listen", "127.0.0.1:0"},
+		"the browser ended before it had opened": {"--open", "--browser", "true", "--listen", "127.0.0.1:0"},
+	} {
+		if len(args) > 1 {
+			args = append(args, "h264 240p25 0.5M")
+		}
+		_, errOut, status := s.run(append([]string{"climb", "--route", "page"}, args...)...)
+		require.NotZero(t, status, says)
+		require.Contains(t, errOut, says)
+	}
+}
