@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,6 +15,7 @@ import (
 	"vividstrain/core/partial"
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
+	"vividstrain/core/route/page"
 	"vividstrain/core/route/simulated"
 	"vividstrain/core/run"
 	"vividstrain/core/run/climb"
@@ -31,9 +31,9 @@ var demoDevices = []string{"skerry-s1", "breakwater-n2"}
 func (a *app) demoCommand() *cli.Command {
 	return command(&cli.Command{
 		Name:  "demo",
-		Usage: "make a few small clips, climb on this computer, on two simulated devices and on a media box, and compare",
+		Usage: "make a few small clips, climb on this computer, in its browser, on two simulated devices and on a media box, and compare",
 		Description: "A small-island ferry line is choosing the boxes for its lounges. This shows how one would judge\n" +
-			"them, in two to three minutes. The run documents and the clips stay in the folder given with --out.",
+			"them, in three minutes or so. The run documents and the clips stay in the folder given with --out.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "leave run documents and clips in `DIR`", Value: "vividstrain-demo"},
 		},
@@ -74,9 +74,15 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		*list = append(*list, doc)
 		return writeJSON(filepath.Join(dir, doc.ID+".json"), doc)
 	}
-	for _, device := range append([]string{""}, demoDevices...) {
-		doc, err := a.demoClimb(ctx, c, book, ladder, device, filepath.Join(dir, "clips"))
-		if err := keep(&docs, cmp.Or(device, "this computer"), doc, err); err != nil {
+	clips := filepath.Join(dir, "clips")
+	for _, device := range append([]string{"this computer", "browser"}, demoDevices...) {
+		var doc *logbook.Document
+		if device == "browser" {
+			doc, err = a.demoPage(ctx, c, book, ladder, clips)
+		} else {
+			doc, err = a.demoClimb(ctx, c, book, ladder, device, clips)
+		}
+		if err := keep(&docs, device, doc, err); err != nil {
 			return err
 		}
 	}
@@ -100,13 +106,13 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 	return a.print(out)
 }
 
-// demoClimb climbs on one device; the empty name means this computer.
+// demoClimb climbs on this computer or on a simulated device.
 func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, device, clips string) (*logbook.Document, error) {
 	o := engine.Default()
 	o.Clips, o.ClipSeconds = clips, 1
 	var r route.Route
 	var err error
-	if device == "" {
+	if device == "this computer" {
 		r, err = engine.New(o)
 	} else {
 		r, err = simulated.SwitchOn(simulated.Options{Refresh: o.Refresh, Late: tally.Drop, Seed: 1, Profile: device})
@@ -117,12 +123,36 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	progress := a.newProgress()
 	defer progress.close()
 	progress.line(fmt.Sprintf("Climbing on %s, %d rungs:", r.Device().Name, len(loads(l))))
-	doc, err := climb.Run(ctx, book, climb.Config{Ladder: l, Config: run.Config{
+	return a.demoRun(ctx, c, book, l, r, progress)
+}
+
+// demoPage climbs in this computer's browser, if it has one.
+func (a *app) demoPage(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, clips string) (*logbook.Document, error) {
+	progress := a.newProgress()
+	defer progress.close()
+	p, err := page.New(page.Options{Listen: "127.0.0.1:0", Clips: clips, ClipSeconds: 1, Open: true, Screen: "full", Fit: "fit", Marks: true})
+	if errors.Is(err, page.ErrNoBrowser) {
+		progress.line("No browser was found here: the demo goes on without the page route, which measures browsers.")
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer p.Close()
+	if err := a.invite(ctx, p, text.Style{}, progress); err != nil {
+		return nil, err
+	}
+	progress.line(fmt.Sprintf("Climbing in this computer's browser, %d rungs:", len(loads(l))))
+	return a.demoRun(ctx, c, book, l, p, progress)
+}
+
+// demoRun climbs on a route.
+func (a *app) demoRun(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, r route.Route, p *progress) (*logbook.Document, error) {
+	return climb.Run(ctx, book, climb.Config{Ladder: l, Config: run.Config{
 		Route: r, Criteria: verdict.Default(), Version: built().short(),
 		Hold: time.Duration(l.Hold), Settle: time.Second, Baseline: 2 * time.Second,
-		Watch: watcher(progress, text.Style{Color: a.style(c).Color && progress.live}),
+		Watch: watcher(p, text.Style{Color: a.style(c).Color && p.live}),
 	}})
-	return doc, err
 }
 
 // writeJSON writes v to a file, completely or not at all.

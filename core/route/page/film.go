@@ -30,12 +30,12 @@ type film struct {
 	marks   int   // the marks of its pictures begin again after so many frames; 0: it has none
 }
 
-// clipSeconds is the length of clips that are made; films of them are as long as the rung.
-const clipSeconds = 5
+// clipSeconds is the usual length of clips that are made; films of them are as long as the rung.
+const clipSeconds = 5.
 
 // order returns the order for the clip of a load: one that exists already may be longer.
 func (p *Page) order(l load.Load) clip.Order {
-	return clip.Existing(p.options.Clips, clip.Order{Format: l.Format, Seconds: clipSeconds, Threads: runtime.NumCPU()})
+	return clip.Existing(p.options.Clips, clip.Order{Format: l.Format, Seconds: cmp.Or(p.options.ClipSeconds, clipSeconds), Threads: runtime.NumCPU()})
 }
 
 // prepareClip makes a load's clip unless it is there, and checks that it is as it was made.

@@ -33,14 +33,15 @@ import (
 
 // Options are the settings of the route.
 type Options struct {
-	Listen      string // address of the page
-	Clips       string // folder of clips, missing ones are built there
-	Open        bool   // start this computer's own browser
-	Browser     string // command that starts it; "": one that is found
-	Screen      string // "full" or "window"
-	Fit         string // "fit" or "native"
-	Jumps       int    // after the steady window
-	Marks       bool   // read the marks of the pictures
+	Listen      string  // address of the page
+	Clips       string  // folder of clips, missing ones are built there
+	ClipSeconds float64 // length of the clips that are built, 0: five seconds
+	Open        bool    // start this computer's own browser
+	Browser     string  // command that starts it; "": one that is found
+	Screen      string  // "full" or "window"
+	Fit         string  // "fit" or "native"
+	Jumps       int     // after the steady window
+	Marks       bool    // read the marks of the pictures
 	TLS         bool
 	Certificate string // file; "": one is made
 	Key         string // file

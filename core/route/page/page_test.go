@@ -268,8 +268,8 @@ func TestSilence(t *testing.T) {
 func TestBrowsersNames(t *testing.T) {
 	for agent, name := range map[string]string{
 		"Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) HeadlessChrome/156.0.0.0 Safari/537.36": "HeadlessChrome 156",
-		"Mozilla/5.0 (Macintosh; Intel) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/17.4 Safari/605.1.15":           "Safari 17",
-		"Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0":                                         "Firefox 140",
+		"Mozilla/5.0 (Macintosh; Intel) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/17.4 Safari/605.1.15":          "Safari 17",
+		"Mozilla/5.0 (X11; Linux x86_64; rv:140.0) Gecko/20100101 Firefox/140.0":                                        "Firefox 140",
 		"Skerry/2": "Skerry 2", "((": "",
 	} {
 		facts := map[string]string{"browser": agent}
