@@ -37,6 +37,7 @@ var arrows = map[string]string{
 	"core/media/inspect":   "core/media core/media/picture core/media/registry",
 	"core/load":            "core/media core/media/registry",
 
+	"core/sense/video": "core/sense",
 	"core/sense":       "core/clock core/cputime",
 	"core/sense/linux": "core/sense core/clock core/cputime",
 	"core/sense/local": "core/sense core/sense/linux core/cputime",
@@ -58,6 +59,7 @@ var arrows = map[string]string{
 	"core/route/simulated": "core/route core/load core/tally core/sense core/clock core/media core/media/registry",
 
 	"core/run":       "core/route core/logbook core/search core/verdict core/tally core/sense core/load core/media core/clock",
+	"core/run/adapt": "core/run core/route core/logbook core/search core/load",
 	"core/run/climb": "core/run core/route core/logbook core/search core/verdict core/load core/sense",
 	"core/run/crowd": "core/run core/route core/logbook core/search core/verdict core/load core/sense",
 	"core/run/kinds": "core/run/...",
@@ -154,6 +156,7 @@ func TestRegistriesAloneNameWhatTheyList(t *testing.T) {
 		"core/media/container/annexb": {"core/media/registry"}, "core/media/container/mkv": {"core/media/registry"},
 		"core/media/container/mp4": {"core/media/registry"}, "core/media/container/ts": {"core/media/registry"},
 		"core/media/container/y4m": {"core/media/registry"},
+		"core/run/adapt":           {"core/run/kinds", "cli"},
 		"core/run/climb":           {"core/run/kinds", "cli"}, "core/run/crowd": {"core/run/kinds", "cli"}, // each has a command
 	} {
 		for _, i := range imports(t) {

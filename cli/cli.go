@@ -146,7 +146,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
-			a.sensorsCommand(), a.watchCommand(), a.laddersCommand(),
+			a.sensorsCommand(), a.watchCommand(), a.importCommand(), a.laddersCommand(),
 			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.serveCommand(), a.oldServeCommand(), a.trustCommand(), a.schemaCommand(),
 			a.completionCommand(), a.versionCommand(), a.helpCommand(),
 		},

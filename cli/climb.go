@@ -19,6 +19,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/route"
 	"vividstrain/core/run"
+	"vividstrain/core/run/adapt"
 	"vividstrain/core/run/climb"
 	"vividstrain/core/run/crowd"
 	"vividstrain/core/sense/meter"
@@ -45,6 +46,7 @@ func (a *app) climbCommand() *cli.Command {
 			&secondsFlag{Name: "settle", Usage: "do not judge the first `TIME` of a rung", Value: 2 * time.Second, Sources: s.sources("settle")},
 			&cli.BoolFlag{Name: "all", Usage: "try every rung, even after two that are not smooth", Sources: s.sources("all")},
 			&cli.StringSliceFlag{Name: "goal", Aliases: []string{"g"}, Usage: "try every load as-is and converted to `GOAL`, like \"720p 4M\", \"720p 4M sdr\" of HDR sources or \"720p 4M audio=2 subtitle=1\""},
+			&cli.BoolFlag{Name: "adaptive", Usage: "offer each column as one film in several qualities, and say which the device settles at"},
 			&cli.BoolFlag{Name: "viewers", Usage: "after --goal, find how many viewers each goal is smooth for"},
 			&cli.IntFlag{Name: "repeat", Usage: "climb `N` times, and say how much the results vary", Value: 1},
 			resumeFlag(),
@@ -78,6 +80,9 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
+	if c.Bool("adaptive") {
+		return a.adapt(ctx, c, adapt.Config{Config: wanted.Config, Ladder: wanted.Ladder})
+	}
 	if c.Bool("dry-run") {
 		plan, err := climb.Plan(ctx, wanted)
 		if err != nil {
@@ -107,6 +112,25 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	if err == nil && c.Bool("viewers") {
 		return a.viewersOfGoals(ctx, c, wanted)
 	}
+	return err
+}
+
+// adapt offers the columns of a ladder as films in several qualities.
+func (a *app) adapt(ctx context.Context, c *cli.Command, wanted adapt.Config) error {
+	if err := wanted.Check(); err != nil {
+		return usage(err)
+	}
+	if c.Bool("dry-run") {
+		plan, err := adapt.Plan(ctx, wanted)
+		if err != nil {
+			return usage(err)
+		}
+		return a.printPlan(loads(wanted.Ladder), plan)
+	}
+	_, err := a.measure(ctx, c, c.StringSlice("sensors"), wanted.Route, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
+		wanted.Config = merged(wanted.Config, config)
+		return adapt.Run(ctx, book, wanted)
+	})
 	return err
 }
 

@@ -24,6 +24,7 @@ import (
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/local"
 	"vividstrain/core/sense/meter"
+	"vividstrain/core/sense/video"
 	"vividstrain/report/text"
 )
 
@@ -38,21 +39,23 @@ func (a *app) watchCommand() *cli.Command {
 			&secondsFlag{Name: "for", Usage: "end after `TIME`", DefaultText: "until q or an interrupt"},
 			&cli.BoolFlag{Name: "record", Usage: "keep the readings in the logbook"},
 			&cli.StringFlag{Name: "listen", Usage: "serve the readings at `ADDR`, for example :9600, to those who have the token"},
+			&cli.BoolFlag{Name: "page", Usage: "follow the video of any page, with a script that a page of ours offers"},
 			&secondsFlag{Name: "sample", Usage: "read the sensors every `TIME`", Value: run.SampleEvery},
 		),
 		Action: a.watch,
-	}, "vividstrain watch", "vividstrain watch --process player --for 60s --record", "VIVIDSTRAIN_TOKEN=gangway vividstrain watch --listen :9600")
+	}, "vividstrain watch", "vividstrain watch --process player --for 60s --record", "VIVIDSTRAIN_TOKEN=gangway vividstrain watch --listen :9600", "vividstrain watch --page --record")
 }
 
 // watching is a live view in progress.
 type watching struct {
 	*app
-	style   text.Style
-	title   string
-	foot    string
-	sampler *sense.Sampler
-	sources []sense.Source
-	trace   sense.Trace
+	style    text.Style
+	title    string
+	foot     string
+	sampler  *sense.Sampler
+	sources  []sense.Source
+	follower *video.Follower // of a page's video, nil: none
+	trace    sense.Trace
 
 	mu     sync.Mutex
 	record *logbook.Recorder
@@ -72,6 +75,10 @@ func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
 	}
 	defer done()
 	w := &watching{app: a, style: a.style(c), title: "this computer", sources: sources, trace: sense.Trace{Length: 240}}
+	if c.Bool("page") {
+		w.follower = video.NewFollower()
+		w.sources = append(w.sources, w.follower)
+	}
 	if names != "" {
 		w.title += ", watching " + names
 	}
@@ -91,8 +98,8 @@ func (a *app) watch(ctx context.Context, c *cli.Command) (err error) {
 	}
 	w.sampler = sense.Start(ctx, clock.Real{}, every, w.sources, w.sample)
 	defer w.sampler.Stop()
-	if address := c.String("listen"); address != "" {
-		stop, err := w.serve(ctx, address, c.String("token"))
+	if address := c.String("listen"); address != "" || w.follower != nil {
+		stop, err := w.serve(cmp.Or(address, "127.0.0.1:0"), address != "", c.String("token"))
 		if err != nil {
 			return err
 		}
@@ -148,7 +155,7 @@ func (w *watching) keep(c *cli.Command) (finish func() error, err error) {
 }
 
 // serve serves the readings to other computers.
-func (w *watching) serve(ctx context.Context, address, token string) (stop func(), err error) {
+func (w *watching) serve(address string, readings bool, token string) (stop func(), err error) {
 	if token == "" {
 		token = strings.ToLower(rand.Text()[:12])
 	}
@@ -156,13 +163,24 @@ func (w *watching) serve(ctx context.Context, address, token string) (stop func(
 	if err != nil {
 		return nil, err
 	}
-	server := &http.Server{Handler: meter.Serve(token, w.sampler.Latest), ReadHeaderTimeout: 5 * time.Second, ReadTimeout: 10 * time.Second,
-		WriteTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
+	mux := http.NewServeMux()
+	server := &http.Server{Handler: mux, ReadHeaderTimeout: 5 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 16 << 10}
 	go server.Serve(listener)
 	host, _ := os.Hostname()
-	_, port, _ := net.SplitHostPort(listener.Addr().String())
-	w.foot = fmt.Sprintf("Served to others: VIVIDSTRAIN_TOKEN=%s vividstrain climb --sensors http://%s:%s", token, host, port)
-	fmt.Fprintln(w.err, w.foot)
+	bound, port, _ := net.SplitHostPort(listener.Addr().String())
+	if ip := net.ParseIP(bound); ip != nil && ip.IsLoopback() {
+		host = "localhost"
+	}
+	if w.follower != nil {
+		mux.Handle(w.follower.Path(), w.follower)
+		w.foot = fmt.Sprintf("To follow a video, open http://%s:%s%s", host, port, w.follower.Path())
+		fmt.Fprintln(w.err, w.foot)
+	}
+	if readings {
+		mux.Handle("/", http.TimeoutHandler(meter.Serve(token, w.sampler.Latest), 10*time.Second, "it took too long"))
+		w.foot = fmt.Sprintf("Served to others: VIVIDSTRAIN_TOKEN=%s vividstrain climb --sensors http://%s:%s", token, host, port)
+		fmt.Fprintln(w.err, w.foot)
+	}
 	return func() { server.Close() }, nil
 }
 

@@ -28,7 +28,7 @@ shot() {
 
 only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
-want demo && geometry=182x57 size=8 shot demo 175 vividstrain demo --out demo
+want demo && geometry=182x57 size=8 shot demo 200 vividstrain demo --out demo
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
 want climb-live && shot climb-live 17 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
@@ -47,6 +47,19 @@ want climb-files && shot climb-files 45 vividstrain climb --hold 3s --settle 1s 
 want inspect && shot inspect 3 bash -c "vividstrain inspect films/* clips/h264-720p25-4M-5s.mp4; echo; vividstrain inspect films/lounge-evening.mkv"
 want clips && shot clips 32 bash -c "vividstrain clips list clips; echo; vividstrain clips verify clips"
 want ladders && shot ladders 2 bash -c 'vividstrain ladders; echo; vividstrain devices; echo; vividstrain ladders show broadcast'
+want page-address && shot page-address 3 vividstrain climb --route page --name "lounge TV"
+want page && {
+	(cd "$work" && exec vividstrain climb --route page --listen 127.0.0.1:8600 --name "lounge TV" --hold 4s --clips clips --ladder quick >page.log 2>&1) &
+	measuring=$!
+	sleep 2
+	chromium --no-sandbox --test-type --disable-gpu --no-first-run --disable-background-networking --user-data-dir="$work/tv" --window-size=1280,800 --window-position=0,0 --start-fullscreen \
+		"$(grep -o 'http://[^ ]*/' "$work/page.log" | head -1)?go" >/dev/null 2>&1 &
+	wait $measuring
+	sleep 1
+	import -window root "$out/page.png"
+	pkill -f "$work/tv" || true
+	echo docs/screenshots/page.png
+}
 want sensors && geometry=182x57 size=8 shot sensors 5 vividstrain sensors
 want watch && {
 	(cd "$work" && vividstrain climb --hold 60s --clips clips "h264 1080p25 10M" >/dev/null 2>&1) &

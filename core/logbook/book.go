@@ -377,6 +377,12 @@ func (d *Document) FillRungs() {
 		}
 		return
 	}
+	if d.Plan.Adaptive {
+		for _, c := range d.Plan.Columns {
+			d.Rungs = append(d.Rungs, Rung{Load: c.Rungs[len(c.Rungs)-1], Column: c.Name, Order: 1, Attempts: []Attempt{}})
+		}
+		return
+	}
 	for _, c := range d.Plan.Columns {
 		for i, l := range c.Rungs {
 			l.File = d.Plan.Files[len(d.Rungs)]

@@ -156,8 +156,9 @@ type Plan struct {
 	HoldS     float64 `json:"hold_s"`
 	SettleS   float64 `json:"settle_s"`
 	BaselineS float64 `json:"baseline_s"`
-	RestS     float64 `json:"rest_s,omitempty"` // the longest wait between attempts
-	All       bool    `json:"all"`              // go on after two rungs that are not smooth
+	RestS     float64 `json:"rest_s,omitempty"`   // the longest wait between attempts
+	Adaptive  bool    `json:"adaptive,omitempty"` // the rungs of a column are qualities of one film
+	All       bool    `json:"all"`                // go on after two rungs that are not smooth
 	// Sensors are the addresses of meters that were read beside the device's own sensors,
 	// without credentials.
 	Sensors      []string      `json:"sensors,omitempty"`
@@ -334,6 +335,7 @@ type Attempt struct {
 	Delivered *tally.Delivered  `json:"delivered,omitempty"`                 // what a server sent for the worst stream
 	Promise   *tally.Promise    `json:"promise,omitempty"`                   // what the device promised beforehand
 	Early     []tally.Early     `json:"early,omitempty"`                     // the first 15, 30 and 60 seconds of the worst stream
+	Adaptive  *tally.Adaptive   `json:"adaptive,omitempty"`                  // which of several qualities the device chose
 	Checked   *int              `json:"checked,omitempty"`                   // pictures that were checked by their marks
 	Notes     []string          `json:"notes,omitempty"`                     // what else there is to say about it
 	Use       sense.Use         `json:"use"`                                 // readings of the steady window

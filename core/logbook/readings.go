@@ -110,3 +110,34 @@ func decodeReadings(text string) ([]keyValue, error) {
 	slices.SortFunc(list, func(a, b keyValue) int { return strings.Compare(a.key, b.key) })
 	return list, nil
 }
+
+// Import adds samples that were taken elsewhere to a run. Each belongs to what the run was doing
+// at its time; samples outside the run's time are left out. It returns how many were added.
+func (b *Book) Import(d *Document, source sense.Identity, samples []sense.Sample) (added int, err error) {
+	tx, err := b.db.Begin()
+	if err != nil {
+		return 0, b.explain(err)
+	}
+	defer tx.Rollback() // does nothing after Commit
+	insert, err := tx.Prepare(`INSERT INTO samples(run, attempt, at, kind, source, readings, phase)
+		SELECT run, attempt, ?, ?, ?, ?, phase FROM samples WHERE run = ? AND at <= ? ORDER BY at DESC, rowid DESC LIMIT 1`)
+	if err != nil {
+		return 0, b.explain(err)
+	}
+	for _, s := range samples {
+		if s.At.Before(d.Started) || d.Ended != nil && s.At.After(*d.Ended) {
+			continue
+		}
+		at := s.At.UnixMicro()
+		result, err := insert.Exec(at, source.Kind, source.Name, encodeReadings(s.Readings), d.ID, at)
+		if err != nil {
+			return 0, b.explain(err)
+		}
+		n, err := result.RowsAffected()
+		if err != nil {
+			return 0, b.explain(err)
+		}
+		added += int(n)
+	}
+	return added, tx.Commit()
+}

@@ -15,11 +15,12 @@ import (
 
 // Plan describes one attempt.
 type Plan struct {
-	Loads   []load.Load   // loads played at the same time
-	Hold    time.Duration // how long to play, settling included
-	Settle  time.Duration // the start-up part of Hold
-	Stagger time.Duration // time between the starts of streams
-	Spread  bool          // streams start at different positions in the film
+	Loads    []load.Load   // loads played at the same time
+	Hold     time.Duration // how long to play, settling included
+	Settle   time.Duration // the start-up part of Hold
+	Stagger  time.Duration // time between the starts of streams
+	Adaptive bool          // the loads are qualities of one film, among which the device chooses
+	Spread   bool          // streams start at different positions in the film
 }
 
 // Streams returns the number of streams.
@@ -137,6 +138,7 @@ type Traits struct {
 	Counts     bool          // frames are counted
 	Buffers    bool          // media arrive ahead of their playing
 	Jumps      bool          // it can jump in a film
+	Adaptive   bool          // its device chooses among qualities of a film
 	Many       bool          // it can play several streams at once
 	Virtual    bool          // it plays in virtual time, so that this computer's meters say nothing about it
 	SameWork   bool          // every attempt at a load takes the same work of the cores

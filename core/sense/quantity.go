@@ -62,6 +62,10 @@ const (
 	NetDrops    = "net_drop_hz"  // packets lost here
 	WallPower   = "wall_power_w" // at the socket
 
+	VideoShown   = "video_shown_hz"   // pictures that a page's video showed
+	VideoDropped = "video_dropped_hz" // and dropped
+	VideoLead    = "video_lead_s"     // what it has fetched ahead
+
 	Conversions = "conversions_begun" // by a media server since it started, also those begun anew after a jump
 
 	ViewerLag    = "viewer_lag_ms"       // longest delay with which our own viewers woke up

@@ -54,6 +54,22 @@ type Promise struct {
 	Efficient *bool `json:"efficient,omitempty"`
 }
 
+// Adaptive is which of several qualities of a film a player showed, easiest first.
+type Adaptive struct {
+	Qualities []string  `json:"qualities"` // load lines
+	Seconds   []float64 `json:"seconds"`   // for how long each was shown in the steady window
+	Settled   int       `json:"settled"`   // the one shown for the longest in the second half of it
+	Changes   int       `json:"changes"`   // in the steady window
+	Steps     []Step    `json:"steps"`
+}
+
+// Step is a change of quality.
+type Step struct {
+	AtS     float64 `json:"at_s"` // from the first picture on
+	Quality int     `json:"quality"`
+	Why     string  `json:"why"`
+}
+
 // Early is the account of the first seconds of playing, settling included.
 type Early struct {
 	S       float64 `json:"s"`
@@ -149,8 +165,9 @@ type Tally struct {
 	Buffer *Buffer // of media that arrive ahead of playing
 	// Checked is how many of the pictures that were shown were checked by their marks, nil where
 	// they have none; reading them all may cost too much time.
-	Checked *int
-	Early   []Early // the first 15, 30 and 60 seconds, as far as it was played
+	Checked  *int
+	Adaptive *Adaptive // where a player chose among qualities
+	Early    []Early   // the first 15, 30 and 60 seconds, as far as it was played
 	// Delivered is what a server sent.
 	Delivered *Delivered
 }

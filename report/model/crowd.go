@@ -153,7 +153,10 @@ func comfort(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) stri
 }
 
 func times(n int) string {
-	if n == 1 {
+	switch n {
+	case 0:
+		return "never"
+	case 1:
 		return "once"
 	}
 	return fmt.Sprintf("%d times", n)

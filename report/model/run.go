@@ -91,6 +91,7 @@ type view struct {
 // views are the kinds of runs that are shown. A new one is one line here, and a file.
 var views = map[string]view{
 	"climb":   climbView,
+	"adapt":   adaptView,
 	"crowd":   crowdView,
 	"watch":   watchView,
 	"convert": convertView,

@@ -92,6 +92,9 @@ func gauges(values map[string]float64) (list []gauge) {
 	if key, known := highest(values, sense.ThreadUse); known && len(list) > 0 {
 		_, list[len(list)-1].tells, _ = strings.Cut(key, ":")
 	}
+	add("video", sense.VideoShown, 0)
+	add("  dropped", sense.VideoDropped, 0)
+	add("  ahead", sense.VideoLead, 0)
 	add("memory", sense.MemUsed, values[sense.MemTotal])
 	add("watched mem", sense.GroupMem, values[sense.MemTotal])
 	add("decoder", sense.BlockUse, 100)

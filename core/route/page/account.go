@@ -19,6 +19,9 @@ type account struct {
 	film         float64 // its length in seconds
 	marks        int     // the film's marks begin again after so many frames; 0: there are none
 
+	levels []level   // qualities of an adaptive film, in order
+	rates  []float64 // frames a second of each
+
 	ordered, first float64 // first is negative before the first picture
 	frames         []present
 	ticks          []message // without their frames
@@ -105,6 +108,10 @@ func (a *account) event(m *message) {
 		if !a.done {
 			a.fail(fmt.Sprintf("it ended %.1f s into the rung, before its time was over", max(0, m.T-a.first)/1000))
 		}
+	case "quality":
+		if q := int(m.X); q >= 0 && q < len(a.rates) && len(a.levels) < maxItems && (len(a.levels) == 0 || m.At > a.levels[len(a.levels)-1].media) {
+			a.levels = append(a.levels, level{m.At, q, m.Text})
+		}
 	case "done":
 		a.done = true
 	}
@@ -155,7 +162,7 @@ func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Se
 // by the browser's count of presented pictures. Frames that come faster than the display is
 // refreshed are hidden, not due.
 func (a *account) count(f *tally.Frames, from, to present) {
-	due, shown := int(math.Round((to.Media-from.Media)*a.rate)), int(to.N-from.N)
+	due, shown := int(math.Round(a.framesTo(to.Media)-a.framesTo(from.Media))), int(to.N-from.N)
 	if due <= 0 || shown < 0 || due > maxKept {
 		return
 	}
@@ -215,6 +222,7 @@ func (a *account) finish() tally.Tally {
 		t.Speed = &speed
 	}
 	t.Early = a.early(end)
+	t.Adaptive = a.adaptive(steady, end)
 	if a.marks > 0 {
 		read := 0
 		for _, f := range a.frames {
@@ -288,7 +296,12 @@ func (a *account) called(kind string, from, to float64) (f tally.Frames, known b
 	f.Told = a.toldBetween(first, end)
 	f.Speed = 1
 	if wall := end.Display - first.Display; wall > 0 {
-		f.Speed = 1000 * (end.Media - first.Media) / wall
+		// Both ends are seen at a refresh, so that the wall time is known to one refresh only.
+		media := 1000 * (end.Media - first.Media)
+		if slack := 1000 / cmp.Or(a.refresh, 60); wall > media {
+			wall = max(media, wall-slack)
+		}
+		f.Speed = media / wall
 	}
 	if to-end.Display > 500 { // it stood still at the end
 		f.Speed = 1000 * (a.position(to) - first.Media) / (to - first.Display)

@@ -227,10 +227,16 @@ func (h *hub) offer(name string, f *film) {
 	h.films[name] = f
 }
 
-func (h *hub) withdraw(name string) {
+// withdraw makes what a page was told to play unavailable.
+func (h *hub) withdraw(list []orderedFilm) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	delete(h.films, name)
+	for _, f := range list {
+		delete(h.films, f.Name)
+		for _, q := range f.Levels {
+			delete(h.films, q.Name)
+		}
+	}
 }
 
 // film delivers a film that is being played, whole or in ranges.

@@ -150,7 +150,7 @@ func (*Page) Kind() string { return Descriptor.Word }
 
 // Traits returns that the device decodes and that frames are counted.
 func (*Page) Traits() route.Traits {
-	return route.Traits{Decodes: true, Counts: true, Buffers: true, Jumps: true, Many: true, Away: 5 * time.Minute}
+	return route.Traits{Decodes: true, Counts: true, Buffers: true, Jumps: true, Many: true, Adaptive: true, Away: 5 * time.Minute}
 }
 
 // Options returns the settings, for the record.
@@ -444,6 +444,8 @@ type orderedFilm struct {
 	Height int     `json:"height"`
 	Rate   float64 `json:"rate"`
 	Marks  bool    `json:"marks"`
+	// Levels are the qualities among which the page chooses, easiest first; none: it plays Name.
+	Levels []quality `json:"levels,omitempty"`
 }
 
 // question asks what a browser promises of a format.

@@ -101,7 +101,15 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	if len(loads) > maxVideos {
 		return result, fmt.Errorf("a page plays at most %d videos, not %d", maxVideos, len(loads))
 	}
-	films, err := p.films(ctx, loads, plan)
+	var levels []quality
+	var films []*film
+	var err error
+	lasts := plan.Hold + time.Duration(p.options.Jumps)*2*time.Second + margin
+	if plan.Adaptive {
+		levels, films, err = p.qualities(ctx, loads, lasts)
+	} else {
+		films, err = p.films(ctx, loads, lasts)
+	}
 	defer func() {
 		for _, f := range films {
 			f.close()
@@ -115,35 +123,58 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	for _, f := range films {
 		result.ClipBPS = max(result.ClipBPS, f.bps)
 	}
-	t, c, err := p.begin(films, plan)
+	t, c, err := p.begin(films, levels, plan)
 	if err != nil {
 		return result, err
 	}
 	defer p.leave(t, c)
 	p.shaper.Start()
 	o := order{Do: "play", Attempt: t.number, Screen: p.options.Screen, Fit: p.options.Fit, HoldMS: plan.Hold.Milliseconds(), Jumps: p.options.Jumps}
-	for i, f := range films {
-		name := code(12)
-		p.hub.offer(name, f)
-		defer p.hub.withdraw(name)
-		port, err := p.hub.port(i)
-		if err != nil {
-			return result, err
-		}
-		o.Films = append(o.Films, orderedFilm{Name: name, Port: port, Width: f.track.Format.Width, Height: f.track.Format.Height, Rate: f.track.Format.Rate.Hz(), Marks: p.options.Marks && f.marks > 0})
+	if o.Films, err = p.offered(films, levels); err != nil {
+		return result, err
 	}
+	defer p.hub.withdraw(o.Films)
 	if err := c.send(o); err != nil {
 		return result, away("the page is not there any more")
 	}
 	if err := p.follow(ctx, t, c, plan, live); err != nil {
 		return result, err
 	}
-	return p.collect(t, result)
+	result, err = p.collect(t, result)
+	for i := range result.Streams {
+		if a := result.Streams[i].Adaptive; a != nil {
+			for _, l := range loads {
+				a.Qualities = append(a.Qualities, l.Title())
+			}
+		}
+	}
+	return result, err
+}
+
+// offered makes films available to the page, and returns what it is to play: each in a video of
+// its own, or in one video all of them as its qualities.
+func (p *Page) offered(films []*film, levels []quality) (list []orderedFilm, err error) {
+	top := films[len(films)-1].track.Format
+	if levels != nil {
+		for i := range levels {
+			p.hub.offer(levels[i].Name, films[i])
+		}
+		return []orderedFilm{{Width: top.Width, Height: top.Height, Rate: top.Rate.Hz(), Levels: levels}}, nil
+	}
+	for i, f := range films {
+		port, err := p.hub.port(i)
+		if err != nil {
+			return list, err
+		}
+		t, name := f.track.Format, code(12)
+		p.hub.offer(name, f)
+		list = append(list, orderedFilm{Name: name, Port: port, Width: t.Width, Height: t.Height, Rate: t.Rate.Hz(), Marks: p.options.Marks && f.marks > 0})
+	}
+	return list, nil
 }
 
 // films returns the film of each load; of equal loads, the same one.
-func (p *Page) films(ctx context.Context, loads []load.Load, plan route.Plan) (films []*film, err error) {
-	lasts := plan.Hold + time.Duration(p.options.Jumps)*2*time.Second + margin
+func (p *Page) films(ctx context.Context, loads []load.Load, lasts time.Duration) (films []*film, err error) {
 	made := map[string]*film{}
 	for _, l := range loads {
 		key := l.String() + l.File
@@ -165,7 +196,7 @@ func away(why string) error {
 }
 
 // begin takes the page for an attempt.
-func (p *Page) begin(films []*film, plan route.Plan) (*try, *conn, error) {
+func (p *Page) begin(films []*film, levels []quality, plan route.Plan) (*try, *conn, error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.there() {
@@ -174,11 +205,17 @@ func (p *Page) begin(films []*film, plan route.Plan) (*try, *conn, error) {
 	p.played++
 	t := &try{number: p.played, over: make(chan struct{}), began: time.Now(), heard: time.Now()}
 	refresh, _ := strconv.ParseFloat(p.seat.facts["refresh_hz"], 64) // 0: not known
+	if levels != nil {
+		films = films[len(films)-1:] // one video
+	}
 	for _, f := range films {
 		a := newAccount(plan.Hold, plan.Settle, f.track.Format.Rate.Hz())
 		a.refresh, a.film, a.marks = refresh, f.seconds, f.marks
-		if !p.options.Marks {
+		if !p.options.Marks || levels != nil {
 			a.marks = 0
+		}
+		for _, q := range levels {
+			a.rates, a.rate = append(a.rates, q.Rate), min(a.rate, q.Rate)
 		}
 		t.accounts = append(t.accounts, a)
 	}

@@ -3,6 +3,7 @@ package kinds
 
 import (
 	"vividstrain/core/run"
+	"vividstrain/core/run/adapt"
 	"vividstrain/core/run/climb"
 	"vividstrain/core/run/crowd"
 )
@@ -11,4 +12,5 @@ import (
 var All = []run.Descriptor{
 	climb.Descriptor,
 	crowd.Descriptor,
+	adapt.Descriptor,
 }

@@ -179,7 +179,7 @@
       video.style.width = film.width / ratio + 'px';
       video.style.height = film.height / ratio + 'px';
     }
-    function event(kind, x, words) { if (!a.over) { send({ say: 'event', attempt: a.id, video: i, t: now(), kind: kind, x: x || 0, text: String(words || '').slice(0, 200) }); } }
+    function event(kind, x, words, at) { if (!a.over) { send({ say: 'event', attempt: a.id, video: i, t: now(), kind: kind, x: x || 0, at: at || 0, text: String(words || '').slice(0, 200) }); } }
     p.event = event;
     function on(name, f) { video.addEventListener(name, f); }
     on('waiting', function () { if (!p.seeking) { event('waiting', video.currentTime); } });
@@ -192,13 +192,84 @@
     if (video.requestVideoFrameCallback) { eachFrame(a, p, film); }
     box.appendChild(video);
     event('ordered');
-    if (film.port) { // another port of the same computer
+    if (film.levels) { adapt(a, p, film.levels); } else if (film.port) { // another port of the same computer
       video.crossOrigin = 'anonymous';
       video.src = location.protocol + '//' + location.hostname + ':' + film.port + location.pathname + 'film/' + film.name;
     } else { video.src = 'film/' + film.name; }
     var promise = video.play();
     if (promise && promise.then) { promise.then(null, function (e) { if (!a.over) { event('refused', 0, e && (e.name + ': ' + e.message)); } }); }
     return p;
+  }
+
+  // adapt plays a film in several qualities, each a list of segments, by Media Source Extensions.
+  // The rule: down when frames drop or the buffer falls, up while it grows and nothing drops; a
+  // quality that dropped frames is not tried again for a while, longer each time.
+  function adapt(a, p, levels) {
+    var video = p.video, Source = window.ManagedMediaSource || window.MediaSource, top = levels[levels.length - 1].type;
+    if (!Source || !Source.isTypeSupported(top)) { p.event('refused', 0, 'the browser has no media sources for ' + top); return; }
+    var source = new Source(), buffer = null, level = 0, next = 0, start = 0, inits = {}, held = -1;
+    var counted = { total: 0, dropped: 0 }, leads = [], calm = 0, blocked = [], failed = [];
+    video.disableRemotePlayback = true;
+    video.src = URL.createObjectURL(source);
+    source.addEventListener('sourceopen', function () {
+      if (buffer) { return; }
+      buffer = source.addSourceBuffer(top);
+      fetchNext();
+    });
+
+    function get(q, from, size, then) {
+      var r = new XMLHttpRequest();
+      r.open('GET', 'film/' + q.name);
+      r.responseType = 'arraybuffer';
+      r.setRequestHeader('Range', 'bytes=' + from + '-' + (from + size - 1));
+      r.onload = function () { if (!a.over) { then(r.response); } };
+      r.onerror = function () { if (!a.over) { window.setTimeout(function () { get(q, from, size, then); }, 1000); } };
+      r.send();
+    }
+
+    function append(data, then) {
+      buffer.onupdateend = function () { buffer.onupdateend = null; if (!a.over) { then(); } };
+      try { buffer.appendBuffer(data); } catch (e) { p.event('refused', 0, e.name + ': ' + e.message); }
+    }
+
+    function lead() { return bufferedTo(video) - video.currentTime; }
+
+    function choose() {
+      var q = video.getVideoPlaybackQuality ? video.getVideoPlaybackQuality() : { totalVideoFrames: 0, droppedVideoFrames: 0 };
+      var seen = q.totalVideoFrames - counted.total, lost = q.droppedVideoFrames - counted.dropped, now = lead(), was = level, why = '';
+      counted = { total: q.totalVideoFrames, dropped: q.droppedVideoFrames };
+      leads.push(now);
+      var falls = leads.length > 2 && now < leads[leads.length - 2] - 0.3 && leads[leads.length - 2] < leads[leads.length - 3] - 0.3;
+      var drops = p.first && seen > 10 && lost > 0.02 * seen, starved = p.first && (now < 2.5 || falls && now < 8);
+      calm = drops || starved || !p.first ? 0 : calm + 1;
+      if ((drops || starved) && level > 0) {
+        why = drops ? lost + ' of ' + seen + ' frames dropped' : 'only ' + now.toFixed(1) + ' s in hand';
+        failed[level] = (failed[level] || 0) + 1;
+        blocked[level] = next + 5 * failed[level];
+        level -= 1;
+      } else if (calm >= 2 && now > 3.5 && level < levels.length - 1 && !(blocked[level + 1] > next)) {
+        why = now.toFixed(1) + ' s in hand and nothing dropped';
+        level += 1;
+      }
+      if (level !== was) { calm = 0; leads = []; }
+      return why;
+    }
+
+    function fetchNext() {
+      if (a.over) { return; }
+      if (lead() > 8) { window.setTimeout(fetchNext, 250); return; }
+      var why = next ? choose() : 'it begins there', q = levels[level], s = q.segments[Math.min(next, q.segments.length - 1)];
+      if (next >= q.segments.length) { try { source.endOfStream(); } catch (e) { /* it is over */ } return; }
+      function media() {
+        get(q, s[0], s[1], function (data) {
+          if (held !== level) { p.event('quality', level, why, start); held = level; }
+          append(data, function () { next += 1; start += s[2]; fetchNext(); });
+        });
+      }
+      if (held === level) { media(); return; }
+      if (inits[level]) { append(inits[level], media); return; }
+      get(q, q.init[0], q.init[1], function (data) { inits[level] = data; append(data, media); });
+    }
   }
 
   // shown is called for the first picture, and for the first one after a jump.
