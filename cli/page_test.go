@@ -2,6 +2,7 @@ package cli_test
 
 import (
 	"bytes"
+	"fmt"
 	"os/exec"
 	"strings"
 	"testing"
@@ -100,6 +101,26 @@ func TestPageFlags(t *testing.T) {
 		}
 		_, errOut, status := s.run(append([]string{"climb", "--route", "page"}, args...)...)
 		require.NotZero(t, status, says)
+		require.Contains(t, errOut, says)
+	}
+}
+
+// Counts that a page handed over go to the run at their time.
+func TestImportedCounts(t *testing.T) {
+	s := newSession(t)
+	began := time.Now()
+	s.ok("watch", "--for", "3s", "--record")
+	at := func(d time.Duration) int64 { return began.Add(d).UnixMilli() }
+	s.write("page.json", fmt.Sprintf(`{"schema":"vividstrain.page/1","samples":[[%d,0,5,0,0,720],[%d,1,5,25,1,720]]}`, at(1500*time.Millisecond), at(2500*time.Millisecond)))
+	_, errOut, status := s.run("import", "page.json")
+	require.Zero(t, status, errOut)
+	require.Contains(t, errOut, "1 count added")
+	require.Contains(t, s.ok("show"), "video_dropped_hz")
+	for says, args := range map[string][]string{"which file?": {}, "no file of counts": {"cli"}, "no such file": {"none.json"}, "do the clocks": {"old.json"}} {
+		s.write("cli", "{}")
+		s.write("old.json", `{"schema":"vividstrain.page/1","samples":[[1000,0,5,0,0,720],[2000,1,5,25,1,720]]}`)
+		_, errOut, status := s.run(append([]string{"import"}, args...)...)
+		require.Equal(t, 2, status, says)
 		require.Contains(t, errOut, says)
 	}
 }
