@@ -335,10 +335,19 @@ type Attempt struct {
 	Delivered *tally.Delivered  `json:"delivered,omitempty"`                 // what a server sent for the worst stream
 	Promise   *tally.Promise    `json:"promise,omitempty"`                   // what the device promised beforehand
 	Early     []tally.Early     `json:"early,omitempty"`                     // the first 15, 30 and 60 seconds of the worst stream
+	Devices   []DevicePart      `json:"devices,omitempty"`                   // of several devices at the same time
 	Adaptive  *tally.Adaptive   `json:"adaptive,omitempty"`                  // which of several qualities the device chose
 	Checked   *int              `json:"checked,omitempty"`                   // pictures that were checked by their marks
 	Notes     []string          `json:"notes,omitempty"`                     // what else there is to say about it
 	Use       sense.Use         `json:"use"`                                 // readings of the steady window
+}
+
+// DevicePart is what one of several devices did in an attempt.
+type DevicePart struct {
+	Device  string        `json:"device"`
+	Verdict verdict.Grade `json:"verdict"`
+	Reasons []string      `json:"reasons"`
+	Frames  *tally.Frames `json:"frames" jsonschema:"nullable"` // steady window of its worst stream
 }
 
 // FramesDue returns how many frames were due in the steady window, 0 where they were not

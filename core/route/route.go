@@ -79,10 +79,18 @@ type Result struct {
 	Decode  string
 	Failure string         // why it was not played to the end; empty if it was
 	Refused bool           // the device would not even try
+	Devices []Part         // of several devices, in the order of Streams; nil: there is one
 	Promise *tally.Promise // what the device promised beforehand, nil where it says nothing
 	Notes   []string       // what else there is to say about it
 	// ClipBPS is the bitrate of what was played if it is not as ordered, else 0.
 	ClipBPS int64
+}
+
+// Part is the share of one of several devices in a result.
+type Part struct {
+	Device  string
+	Streams int    // of Result.Streams
+	Failure string // why it did not play to the end; empty if it did
 }
 
 // Unfit is why a load says nothing about the device.

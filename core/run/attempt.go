@@ -192,6 +192,7 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 // judge grades an attempt by its worst stream.
 func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	c.judgeDecode(a, result, plan)
+	c.judgeDevices(a, result)
 	streams := plan.StreamLoads()
 	for i, t := range result.Streams {
 		grade, reasons := c.Criteria.Judge(t)
@@ -201,7 +202,7 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 			if a.Windows = t.Windows; a.Windows == nil {
 				a.Windows = []tally.Window{}
 			}
-			if len(plan.Loads) > 1 && i < len(streams) {
+			if len(plan.Loads) > 1 && len(streams) > 0 && len(result.Streams) == len(streams) {
 				a.Worst = streams[i].String()
 			}
 		}
@@ -217,6 +218,21 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 	}
 	if a.Limiter, a.Evidence = verdict.FindLimiter(verdict.Window{Use: a.Use, Clock: c.Clock, Buffer: a.Buffer, Frames: a.Frames}); result.Refused {
 		a.Limiter, a.Evidence = verdict.Refused, "the device gave up while it was idle"
+	}
+}
+
+// judgeDevices grades each of several devices by its worst stream.
+func (c *Run) judgeDevices(a *logbook.Attempt, result route.Result) {
+	at := 0
+	for _, part := range result.Devices {
+		d := logbook.DevicePart{Device: part.Device, Verdict: verdict.Failed, Reasons: []string{part.Failure}}
+		for i, t := range result.Streams[at : at+part.Streams] {
+			if grade, reasons := c.Criteria.Judge(t); part.Failure == "" && (i == 0 || grade.Worse(d.Verdict)) {
+				d.Verdict, d.Reasons, d.Frames = grade, reasons, t.Steady()
+			}
+		}
+		at += part.Streams
+		a.Devices = append(a.Devices, d)
 	}
 }
 

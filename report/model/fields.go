@@ -154,6 +154,8 @@ func attemptTable(d *logbook.Document, choice Choice, head, again string, rungs 
 		}
 		slices.SortStableFunc(t.Optional, func(a, b int) int { return chosen[b-2].rank - chosen[a-2].rank })
 	}
+	devices := devicesOf(d)
+	t.Head = append(t.Head, devices...)
 	for _, r := range rungs {
 		for i := range r.rung.Attempts {
 			a, name := &r.rung.Attempts[i], Cell{Text: r.name}
@@ -168,10 +170,38 @@ func attemptTable(d *logbook.Document, choice Choice, head, again string, rungs 
 				}
 				row = append(row, Cell{Text: text})
 			}
+			for k := range devices {
+				row = append(row, deviceCell(a, k))
+			}
 			t.Rows = append(t.Rows, row)
 		}
 	}
 	return t
+}
+
+// devicesOf returns the devices that were measured at the same time, none where there was one.
+func devicesOf(d *logbook.Document) (names []string) {
+	for _, r := range d.Rungs {
+		for _, a := range r.Attempts {
+			for i := len(names); i < len(a.Devices); i++ {
+				names = append(names, a.Devices[i].Device)
+			}
+		}
+	}
+	return names
+}
+
+// deviceCell returns what one of several devices did in an attempt.
+func deviceCell(a *logbook.Attempt, device int) Cell {
+	if device >= len(a.Devices) {
+		return Cell{Text: "-"}
+	}
+	part := a.Devices[device]
+	c := Cell{Grade: part.Verdict}
+	if f := part.Frames; f != nil && f.Due > 0 {
+		c.Text = fmt.Sprintf("%d of %d", f.Dropped, f.Due)
+	}
+	return c
 }
 
 // namedRung is a rung with what it is called in a table.

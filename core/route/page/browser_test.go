@@ -55,7 +55,9 @@ func tab(t *testing.T, browser context.Context, p *Page, script string) (ctx con
 		return err == nil && shown
 	}, time.Minute, 50*time.Millisecond, "it offers to start")
 	require.NoError(t, chromedp.Do(ctx, chromedp.KeyEvent("\r")))
-	require.NoError(t, p.Await(t.Context()))
+	if len(p.seats) == 1 {
+		require.NoError(t, p.Await(t.Context()))
+	}
 	return ctx, close
 }
 
@@ -131,6 +133,31 @@ func TestHiddenPagesAndSwappedPictures(t *testing.T) {
 	wrong, err := p.Play(t.Context(), pl, func(route.Live) {})
 	require.NoError(t, err)
 	require.Positive(t, wrong.Streams[0].Steady().Wrong)
+}
+
+// Two devices play the same rung at the same time, each with an account of its own; a third finds
+// no place.
+func TestTwoDevicesAtOnce(t *testing.T) {
+	p := opened(t, Options{Clips: t.TempDir(), Devices: 2})
+	pl := plan(t, "h264 160p25 0.3M")
+	pl.Hold = 3 * time.Second
+	require.NoError(t, p.Prepare(t.Context(), pl.Loads[0], nil))
+	tab(t, chromium(t), p, "")
+	require.Error(t, p.Reach(t.Context()), "one is missing")
+	tab(t, chromium(t), p, "")
+	require.NoError(t, p.Await(t.Context()))
+	require.Equal(t, "2 devices", p.Device().Name)
+	other := joined(t, p, `{"say":"hello","page":"c","ready":true,"device":"z"}`)
+	require.Equal(t, "Another device is being measured at this address.", next(t, other, "view").Doing)
+	result, err := p.Play(t.Context(), pl, func(route.Live) {})
+	require.NoError(t, err)
+	require.Len(t, result.Streams, 2)
+	require.Len(t, result.Devices, 2)
+	for i, s := range result.Streams {
+		require.InDelta(t, 62, s.Steady().Due, 4)
+		require.Equal(t, 1, result.Devices[i].Streams)
+		require.Empty(t, result.Devices[i].Failure)
+	}
 }
 
 // swapPictures gives pairs of pictures of a film each other's time.

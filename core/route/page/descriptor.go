@@ -16,6 +16,7 @@ var Descriptor = route.Descriptor{
 	Word: "page",
 	Options: []route.Option{
 		{Name: "listen", Usage: "serve the page at `ADDRESS`", Default: ":8600"},
+		{Name: "devices", Usage: "measure `N` devices at the same time", Default: 1},
 		{Name: "open", Usage: "open the page in this computer's own browser", Default: false, Typed: true},
 		{Name: "browser", Usage: "the browser that --open starts: `COMMAND`, with {url} or the address after it", Default: "", DefaultText: "one that is found", Typed: true},
 		{Name: "screen", Usage: "play on the `full` screen, or in a window", Default: "full"},
@@ -37,7 +38,7 @@ func openRoute(v route.Values) (route.Route, error) {
 	if err != nil {
 		return nil, err
 	}
-	return open(Options{Listen: v.String("listen"), Clips: v.String("clips"), Open: v.Bool("open"), Browser: v.String("browser"), Screen: v.String("screen"), Fit: v.String("fit"),
+	return open(Options{Listen: v.String("listen"), Clips: v.String("clips"), Devices: v.Int("devices"), Open: v.Bool("open"), Browser: v.String("browser"), Screen: v.String("screen"), Fit: v.String("fit"),
 		Jumps: v.Int("jumps"), Marks: !v.Bool("no-marks"), TLS: v.Bool("tls"), Certificate: v.String("certificate"), Key: v.String("key"), Link: l})
 }
 
@@ -60,6 +61,9 @@ func restoreRoute(r route.Record, v route.Values) (route.Route, error) {
 	var err, linkErr error
 	o.Jumps, err = strconv.Atoi(m["jumps"])
 	o.Link, linkErr = link.Parse(m["link"])
+	if text, has := m["devices"]; has && err == nil {
+		o.Devices, err = strconv.Atoi(text)
+	}
 	if text, has := m["delay_s"]; has && linkErr == nil {
 		var s float64
 		s, linkErr = strconv.ParseFloat(text, 64)

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -36,6 +37,7 @@ type Options struct {
 	Listen      string  // address of the page
 	Clips       string  // folder of clips, missing ones are built there
 	ClipSeconds float64 // length of the clips that are built, 0: five seconds
+	Devices     int     // that are measured at the same time, 0: one
 	Open        bool    // start this computer's own browser
 	Browser     string  // command that starts it; "": one that is found
 	Screen      string  // "full" or "window"
@@ -47,6 +49,9 @@ type Options struct {
 	Key         string // file
 	Link        link.Link
 }
+
+// maxDevices is the largest number of devices that are measured at the same time.
+const maxDevices = 16
 
 // maxVideos is the largest number of videos on a page.
 const maxVideos = 64
@@ -64,23 +69,23 @@ type Page struct {
 	mu      sync.Mutex
 	clips   map[string]*film // by format
 	browser *browser
-	seat    seat
+	seats   []*seat       // one for each device
+	changed chan struct{} // closed when anything of a seat changes
+	answers map[int][]*promise
 	screen  Screenful // what the page shows
 	asked   int       // number of the last question
 	played  int       // number of the last attempt
 }
 
-// seat is the device under test: the page that is there now, or was there last.
+// seat is a device under test: the page that is there now, or was there last.
 type seat struct {
-	conn    *conn
-	page    string // of the page that was last loaded
-	device  string
-	ready   bool // it was started by a press
-	facts   map[string]string
-	lacks   []string
-	changed chan struct{} // closed when anything of this changes
-	try     *try          // under way
-	answers map[int][]*promise
+	conn   *conn
+	page   string // of the page that was last loaded
+	device string
+	ready  bool // it was started by a press
+	facts  map[string]string
+	lacks  []string
+	try    *try // under way
 }
 
 // New starts to serve the page.
@@ -90,6 +95,10 @@ func New(o Options) (_ *Page, err error) {
 		return nil, fmt.Errorf("--screen is full or window, not %q", o.Screen)
 	case o.Fit != "fit" && o.Fit != "native":
 		return nil, fmt.Errorf("--fit is fit or native, not %q", o.Fit)
+	case o.Devices < 0 || o.Devices > maxDevices:
+		return nil, fmt.Errorf("1 to %d devices are measured at the same time, not %d", maxDevices, o.Devices)
+	case o.Devices > 1 && o.Open:
+		return nil, errors.New("--open is for this computer's browser alone; with --devices open the address on each of them")
 	case o.Jumps < 0 || o.Jumps > 100:
 		return nil, fmt.Errorf("the number of jumps is 0 to 100, not %d", o.Jumps)
 	case o.Browser != "" && !o.Open:
@@ -106,7 +115,10 @@ func New(o Options) (_ *Page, err error) {
 		return nil, ErrNoBrowser
 	}
 	p := &Page{options: o, clips: map[string]*film{}, shaper: link.New(o.Link), group: &linux.Group{}}
-	p.seat.changed, p.seat.answers = make(chan struct{}), map[int][]*promise{}
+	p.changed, p.answers = make(chan struct{}), map[int][]*promise{}
+	for range max(1, o.Devices) {
+		p.seats = append(p.seats, &seat{})
+	}
 	var config *tls.Config
 	if o.TLS {
 		if config, p.fingerprint, err = certificate(o.Certificate, o.Key); err != nil {
@@ -132,10 +144,10 @@ func New(o Options) (_ *Page, err error) {
 // Close ends the browser and the page.
 func (p *Page) Close() error {
 	p.mu.Lock()
-	c, b := p.seat.conn, p.browser
+	b := p.browser
 	p.browser = nil
 	p.mu.Unlock()
-	if c != nil {
+	for _, c := range p.conns() {
 		_ = c.send(order{Do: "end"}) // it may have gone
 	}
 	if b != nil {
@@ -156,7 +168,7 @@ func (*Page) Traits() route.Traits {
 // Options returns the settings, for the record.
 func (p *Page) Options() map[string]string {
 	o := p.options
-	m := map[string]string{"listen": o.Listen, "screen": o.Screen, "fit": o.Fit, "jumps": strconv.Itoa(o.Jumps), "clips": o.Clips}
+	m := map[string]string{"devices": strconv.Itoa(max(1, o.Devices)), "listen": o.Listen, "screen": o.Screen, "fit": o.Fit, "jumps": strconv.Itoa(o.Jumps), "clips": o.Clips}
 	for name, is := range map[string]bool{"open": o.Open, "no_marks": !o.Marks, "tls": o.TLS} {
 		if is {
 			m[name] = "true"
@@ -186,14 +198,51 @@ func (p *Page) Device() route.Device {
 		identity, spec := local.Machine()
 		d.Name, d.Identity = "this computer's browser", identity+" browser"
 		maps.Copy(d.Spec, spec)
-	} else if p.seat.conn != nil {
-		d.Name, d.Identity = cmp.Or(p.seat.facts["browser"], "browser")+" at "+p.seat.conn.remote, hashed(cmp.Or(p.seat.device, p.seat.conn.remote+p.seat.facts["browser"]))
+	} else if len(p.seats) == 1 && p.seats[0].conn != nil {
+		d.Name, d.Identity = p.seats[0].name(), p.seats[0].identity()
+	} else if p.there() {
+		d.Name = fmt.Sprintf("%d devices", len(p.seats))
 	}
-	maps.Copy(d.Spec, p.seat.facts)
-	if len(p.seat.lacks) > 0 {
-		d.Spec["not_measured"] = strings.Join(p.seat.lacks, "; ")
+	for i, s := range p.seats {
+		if len(p.seats) > 1 { // what each of them is
+			d.Identity += s.identity() + " "
+			d.Spec[fmt.Sprintf("device_%d", i+1)] = s.name()
+			continue
+		}
+		maps.Copy(d.Spec, s.facts)
+		if len(s.lacks) > 0 {
+			d.Spec["not_measured"] = strings.Join(s.lacks, "; ")
+		}
 	}
 	return d
+}
+
+// name returns what a device is called that has no name.
+func (s *seat) name() string {
+	if s.conn == nil {
+		return "a browser"
+	}
+	return cmp.Or(s.facts["browser"], "browser") + " at " + s.conn.remote
+}
+
+// identity recognises a device.
+func (s *seat) identity() string {
+	if s.conn == nil {
+		return ""
+	}
+	return hashed(cmp.Or(s.device, s.conn.remote+s.facts["browser"]))
+}
+
+// conns returns the connections of the pages that are there.
+func (p *Page) conns() (list []*conn) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range p.seats {
+		if s.conn != nil && s.conn.alive() {
+			list = append(list, s.conn)
+		}
+	}
+	return list
 }
 
 func hashed(s string) string {
@@ -277,7 +326,7 @@ func (p *Page) Await(ctx context.Context) error {
 	}
 	for {
 		p.mu.Lock()
-		there, changed, b := p.there(), p.seat.changed, p.browser
+		there, changed, b := p.there(), p.changed, p.browser
 		p.mu.Unlock()
 		if there {
 			return nil
@@ -296,8 +345,16 @@ func (p *Page) Await(ctx context.Context) error {
 	}
 }
 
-// there reports whether the page is connected and was started. The lock is held.
-func (p *Page) there() bool { return p.seat.conn != nil && p.seat.conn.alive() && p.seat.ready }
+// there reports whether the pages of all devices are connected and were started. The lock is
+// held.
+func (p *Page) there() bool {
+	for _, s := range p.seats {
+		if s.conn == nil || !s.conn.alive() || !s.ready {
+			return false
+		}
+	}
+	return true
+}
 
 // Reach returns an error if the page is not there. A browser of this computer that has ended is
 // started again.
@@ -322,12 +379,34 @@ func (p *Page) Reach(ctx context.Context) error {
 	return errors.New("the page is not open on the device")
 }
 
-// join gives a page that has said hello the seat, unless another device has it.
+// seatFor returns the seat of a page that has said hello: where it was before, or its device; else
+// a free one; nil where other devices have them all. The lock is held.
+func (p *Page) seatFor(c *conn) *seat {
+	free := func(s *seat) bool { return s.conn == nil }
+	gone := func(s *seat) bool { return !s.conn.alive() }
+	for _, fits := range []func(s *seat) bool{
+		func(s *seat) bool { return s.page != "" && s.page == c.hello.Page },
+		func(s *seat) bool {
+			return s.conn != nil && c.hello.Device != "" && s.device == c.hello.Device && (len(p.seats) == 1 || gone(s))
+		},
+		free, gone,
+		func(s *seat) bool { return len(p.seats) == 1 && c.remote == s.conn.remote && c.agent == s.conn.agent },
+	} {
+		for _, s := range p.seats {
+			if fits(s) {
+				return s
+			}
+		}
+	}
+	return nil
+}
+
+// join gives a page that has said hello a seat, unless other devices have them.
 func (p *Page) join(c *conn) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	s := &p.seat
-	if s.conn != nil && s.conn.alive() && c.hello.Page != s.page && (c.remote != s.conn.remote || c.agent != s.conn.agent) {
+	s := p.seatFor(c)
+	if s == nil {
 		go func() {
 			_ = c.send(order{Do: "view", Screenful: Screenful{Doing: "Another device is being measured at this address.", Ended: true}})
 			c.socket.Close(4000, "taken")
@@ -362,24 +441,25 @@ func (p *Page) join(c *conn) {
 
 // wake tells those who wait that something has changed. The lock is held.
 func (p *Page) wake() {
-	close(p.seat.changed)
-	p.seat.changed = make(chan struct{})
+	close(p.changed)
+	p.changed = make(chan struct{})
 }
 
 // hear takes what the page says.
 func (p *Page) hear(c *conn, m *message) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	s := &p.seat
-	if s.conn != c {
+	i := slices.IndexFunc(p.seats, func(s *seat) bool { return s.conn == c })
+	if i < 0 {
 		return
 	}
+	s := p.seats[i]
 	switch m.Say {
 	case "ready":
 		s.ready = true
 		p.wake()
 	case "promises":
-		s.answers[m.ID] = m.Promises
+		p.answers[m.ID] = m.Promises
 		p.wake()
 	case "tick", "event":
 		if t := s.try; t != nil && t.number == m.Attempt {
@@ -413,10 +493,13 @@ func (p *Page) Show(v route.Board) {
 	}
 	p.mu.Lock()
 	p.screen = s
-	c, playing := p.seat.conn, p.seat.try != nil
+	playing := slices.ContainsFunc(p.seats, func(s *seat) bool { return s.try != nil })
 	p.mu.Unlock()
-	if c != nil && c.alive() && !playing { // drawing would be a load of its own
-		_ = c.send(order{Do: "view", Screenful: s})
+	if playing {
+		return // drawing would be a load of its own
+	}
+	for _, c := range p.conns() {
+		_ = c.send(order{Do: "view", Screenful: s}) // it may have gone
 	}
 }
 
@@ -458,7 +541,7 @@ type question struct {
 	Transfer string  `json:"transfer"`
 }
 
-// promised asks what the browser promises of films; a nil answer means that it says nothing.
+// promised asks what the first device's browser promises of films; a nil answer means that it says nothing.
 func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) []*tally.Promise {
 	var items []question
 	for i, f := range films {
@@ -466,7 +549,7 @@ func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) [
 		items = append(items, question{Type: f.contentType(), Width: t.Width, Height: t.Height, Bitrate: max(loads[i].Bitrate, 1), Rate: t.Rate.Hz(), Transfer: string(t.Transfer)})
 	}
 	p.mu.Lock()
-	c := p.seat.conn
+	c := p.seats[0].conn
 	p.asked++
 	id := p.asked
 	p.mu.Unlock()
@@ -478,9 +561,9 @@ func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) [
 	}
 	for {
 		p.mu.Lock()
-		answers, there := p.seat.answers[id]
-		delete(p.seat.answers, id)
-		changed := p.seat.changed
+		answers, there := p.answers[id]
+		delete(p.answers, id)
+		changed := p.changed
 		p.mu.Unlock()
 		if there {
 			for i := range min(len(answers), len(list)) {

@@ -206,7 +206,7 @@ func TestFilmsCoverTheRung(t *testing.T) {
 		require.Equal(t, http.StatusPartialContent, part.StatusCode)
 		require.EqualValues(t, 100, part.ContentLength)
 		p.mu.Lock()
-		try := p.seat.try
+		try := p.seats[0].try
 		p.mu.Unlock()
 		try.take(&message{Say: "event", Kind: "error", X: 3})
 	})
@@ -248,18 +248,18 @@ func TestSilence(t *testing.T) {
 	for says, heard := range map[string]bool{"the page went silent 0.0 s into the rung": false, "there was no picture within 20s": true} {
 		synctest.Test(t, func(t *testing.T) {
 			p := &Page{hub: &hub{delivery: &delivery{}}}
-			try := &try{number: 1, over: make(chan struct{}), began: time.Now(), heard: time.Now(), accounts: []*account{newAccount(time.Minute, 0, 25)}}
+			attempt := &try{number: 1, over: make(chan struct{}), began: time.Now(), heard: time.Now(), accounts: []*account{newAccount(time.Minute, 0, 25)}}
 			if heard {
 				go func() {
 					for range 200 {
 						time.Sleep(250 * time.Millisecond)
-						try.take(&message{Say: "tick"})
+						attempt.take(&message{Say: "tick"})
 					}
 				}()
 			}
 			defer time.Sleep(time.Minute) // the page has said all
-			require.NoError(t, p.follow(t.Context(), try, nil, route.Plan{Hold: time.Minute}, func(route.Live) {}))
-			require.Equal(t, says, try.failure)
+			require.NoError(t, p.follow(t.Context(), []*try{attempt}, route.Plan{Hold: time.Minute}, func(route.Live) {}))
+			require.Equal(t, says, attempt.failure)
 		})
 	}
 }

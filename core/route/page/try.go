@@ -23,9 +23,11 @@ const (
 	margin = 3 * time.Second
 )
 
-// try is an attempt under way.
+// try is an attempt under way on one device.
 type try struct {
 	number int
+	device string
+	conn   *conn
 
 	mu       sync.Mutex
 	accounts []*account
@@ -123,24 +125,33 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	for _, f := range films {
 		result.ClipBPS = max(result.ClipBPS, f.bps)
 	}
-	t, c, err := p.begin(films, levels, plan)
+	tries, err := p.begin(films, levels, plan)
 	if err != nil {
 		return result, err
 	}
-	defer p.leave(t, c)
+	defer p.leave(tries)
 	p.shaper.Start()
-	o := order{Do: "play", Attempt: t.number, Screen: p.options.Screen, Fit: p.options.Fit, HoldMS: plan.Hold.Milliseconds(), Jumps: p.options.Jumps}
+	o := order{Do: "play", Attempt: tries[0].number, Screen: p.options.Screen, Fit: p.options.Fit, HoldMS: plan.Hold.Milliseconds(), Jumps: p.options.Jumps}
 	if o.Films, err = p.offered(films, levels); err != nil {
 		return result, err
 	}
 	defer p.hub.withdraw(o.Films)
-	if err := c.send(o); err != nil {
-		return result, away("the page is not there any more")
+	for _, t := range tries { // all begin at the same moment
+		if err := t.conn.send(o); err != nil {
+			return result, away("the page is not there any more")
+		}
 	}
-	if err := p.follow(ctx, t, c, plan, live); err != nil {
+	if err := p.follow(ctx, tries, plan, live); err != nil {
 		return result, err
 	}
-	result, err = p.collect(t, result)
+	for _, t := range tries {
+		if result, err = t.collect(result); err != nil {
+			return result, err
+		}
+	}
+	if len(tries) == 1 {
+		result.Devices = nil
+	}
 	for i := range result.Streams {
 		if a := result.Streams[i].Adaptive; a != nil {
 			for _, l := range loads {
@@ -195,77 +206,99 @@ func away(why string) error {
 	return &route.UnfitError{Unfit: route.Away, Err: errors.New(why)}
 }
 
-// begin takes the page for an attempt.
-func (p *Page) begin(films []*film, levels []quality, plan route.Plan) (*try, *conn, error) {
+// begin takes the pages of all devices for an attempt.
+func (p *Page) begin(films []*film, levels []quality, plan route.Plan) (tries []*try, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.there() {
-		return nil, nil, away("the page is not open on the device")
+		return nil, away("the page is not open on the device")
 	}
-	p.played++
-	t := &try{number: p.played, over: make(chan struct{}), began: time.Now(), heard: time.Now()}
-	refresh, _ := strconv.ParseFloat(p.seat.facts["refresh_hz"], 64) // 0: not known
 	if levels != nil {
 		films = films[len(films)-1:] // one video
 	}
-	for _, f := range films {
-		a := newAccount(plan.Hold, plan.Settle, f.track.Format.Rate.Hz())
-		a.refresh, a.film, a.marks = refresh, f.seconds, f.marks
-		if !p.options.Marks || levels != nil {
-			a.marks = 0
+	p.played++
+	for _, s := range p.seats {
+		t := &try{number: p.played, device: s.name(), conn: s.conn, over: make(chan struct{}), began: time.Now(), heard: time.Now()}
+		refresh, _ := strconv.ParseFloat(s.facts["refresh_hz"], 64) // 0: not known
+		for _, f := range films {
+			a := newAccount(plan.Hold, plan.Settle, f.track.Format.Rate.Hz())
+			a.refresh, a.film, a.marks = refresh, f.seconds, f.marks
+			if !p.options.Marks || levels != nil {
+				a.marks = 0
+			}
+			for _, q := range levels {
+				a.rates, a.rate = append(a.rates, q.Rate), min(a.rate, q.Rate)
+			}
+			t.accounts = append(t.accounts, a)
 		}
-		for _, q := range levels {
-			a.rates, a.rate = append(a.rates, q.Rate), min(a.rate, q.Rate)
-		}
-		t.accounts = append(t.accounts, a)
+		s.try = t
+		tries = append(tries, t)
 	}
-	p.seat.try = t
-	return t, p.seat.conn, nil
+	return tries, nil
 }
 
-// leave frees the page after an attempt.
-func (p *Page) leave(t *try, c *conn) {
-	_ = c.send(order{Do: "stop"}) // it may have gone
+// leave frees the pages after an attempt.
+func (p *Page) leave(tries []*try) {
 	p.hub.delivery.wants(false)
 	p.mu.Lock()
-	p.seat.try = nil
+	for _, s := range p.seats {
+		s.try = nil
+	}
 	screen := p.screen
 	p.mu.Unlock()
-	_ = c.send(order{Do: "view", Screenful: screen})
+	for _, t := range tries { // any of them may have gone
+		_ = t.conn.send(order{Do: "stop"})
+		_ = t.conn.send(order{Do: "view", Screenful: screen})
+	}
 }
 
-// follow watches an attempt until its page has finished, fails or falls silent.
-func (p *Page) follow(ctx context.Context, t *try, c *conn, plan route.Plan, live func(route.Live)) error {
+// follow watches an attempt until its pages have finished, fail or fall silent.
+func (p *Page) follow(ctx context.Context, tries []*try, plan route.Plan, live func(route.Live)) error {
 	longest := startTimeout + 2*plan.Hold + time.Duration(p.options.Jumps)*jumpTimeout
 	stop := clock.Real{}.Every(250*time.Millisecond, func(now time.Time) {
-		live(t.live(now))
-		p.hub.delivery.wants(t.hungry())
+		l, hungry := route.Live{}, false
+		for _, t := range tries {
+			t.live(now, &l)
+			hungry = hungry || t.hungry()
+		}
+		live(l)
+		p.hub.delivery.wants(hungry)
 	})
 	defer stop()
 	look := time.NewTicker(200 * time.Millisecond)
 	defer look.Stop()
-	for {
-		select {
-		case <-t.over:
-			return nil
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-look.C:
+	for _, t := range tries {
+		for over := false; !over; {
+			select {
+			case <-t.over:
+				over = true
+			case <-ctx.Done():
+				return ctx.Err()
+			case <-look.C:
+			}
+			for _, t := range tries {
+				t.look(longest)
+				if p.browserEnded() {
+					t.end(fmt.Sprintf("the browser ended %.1f s into the rung", t.elapsed().Seconds()), "")
+				}
+			}
 		}
-		now := time.Now()
-		t.mu.Lock()
-		switch quiet := now.Sub(t.heard); {
-		case quiet >= silence:
-			t.finish(fmt.Sprintf("the page went silent %.1f s into the rung", t.into().Seconds()), "")
-		case t.first.IsZero() && now.Sub(t.began) > startTimeout && quiet < silence/2:
-			t.finish(fmt.Sprintf("there was no picture within %s", startTimeout), "")
-		case now.Sub(t.began) > longest:
-			t.finish("it did not come to its end", "")
-		}
-		t.mu.Unlock()
-		if p.browserEnded() {
-			t.end(fmt.Sprintf("the browser ended %.1f s into the rung", t.elapsed().Seconds()), "")
-		}
+	}
+	return nil
+}
+
+// look gives up a page that has fallen silent, shows no picture or does not come to an end.
+func (t *try) look(longest time.Duration) {
+	now := time.Now()
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	switch quiet := now.Sub(t.heard); {
+	case quiet >= silence:
+		t.finish(fmt.Sprintf("the page went silent %.1f s into the rung", t.into().Seconds()), "")
+	case t.first.IsZero() && now.Sub(t.began) > startTimeout && quiet < silence/2:
+		t.finish(fmt.Sprintf("there was no picture within %s", startTimeout), "")
+	case now.Sub(t.began) > longest:
+		t.finish("it did not come to its end", "")
 	}
 }
 
@@ -285,11 +318,10 @@ func (p *Page) browserEnded() bool {
 	}
 }
 
-// live returns the state of the attempt.
-func (t *try) live(now time.Time) route.Live {
+// live adds the state of the attempt on this device.
+func (t *try) live(now time.Time, l *route.Live) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	l := route.Live{}
 	if !t.first.IsZero() {
 		l.Elapsed = now.Sub(t.first)
 	}
@@ -298,7 +330,6 @@ func (t *try) live(now time.Time) route.Live {
 		l.Frames.Due, l.Frames.Shown, l.Frames.Dropped = l.Frames.Due+f.Due, l.Frames.Shown+f.Shown, l.Frames.Dropped+f.Dropped
 		l.Viewers = append(l.Viewers, s)
 	}
-	return l
 }
 
 // hungry reports whether a video has little in hand and is not fetched to its end.
@@ -313,20 +344,27 @@ func (t *try) hungry() bool {
 	return false
 }
 
-// collect returns the accounts of an attempt that has ended.
-func (p *Page) collect(t *try, result route.Result) (route.Result, error) {
+// collect adds the accounts of this device.
+func (t *try) collect(result route.Result) (route.Result, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.void != "" {
 		return result, away(t.void)
 	}
-	result.Failure, result.Began = t.failure, cmp.Or(t.first, t.began)
-	for _, a := range t.accounts {
-		result.Streams = append(result.Streams, a.finish())
+	if began := cmp.Or(t.first, t.began); began.After(result.Began) {
+		result.Began = began
 	}
-	if t.failure != "" && !t.started() {
-		result.Streams = nil
+	part := route.Part{Device: t.device, Failure: t.failure}
+	if t.failure != "" {
+		result.Failure = cmp.Or(result.Failure, t.failure)
 	}
+	if t.failure == "" || t.started() {
+		for _, a := range t.accounts {
+			result.Streams = append(result.Streams, a.finish())
+			part.Streams++
+		}
+	}
+	result.Devices = append(result.Devices, part)
 	return result, nil
 }
 
