@@ -30,7 +30,10 @@ type Frames struct {
 	Freezes int `json:"freezes"` // pictures held for three frame durations or longer
 	// Hidden frames are too close together for the refresh rate: no player could show them. They
 	// do not count as due.
-	Hidden          int     `json:"hidden,omitempty"`
+	Hidden int `json:"hidden,omitempty"`
+	// Uneven pictures were held for more or fewer refreshes than an even cadence has at this frame
+	// and refresh rate: it shows as judder, though nothing was dropped.
+	Uneven          int     `json:"uneven,omitempty"`
 	Damaged         int     `json:"damaged,omitempty"` // frames that could not be decoded whole
 	Wrong           int     `json:"wrong,omitempty"`   // frames that showed another picture than they should
 	LongestFreezeMS float64 `json:"longest_freeze_ms"` // longest of the freezes, 0 without one

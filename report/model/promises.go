@@ -52,3 +52,29 @@ func kept(p tally.Promise, did verdict.Grade) string {
 	}
 	return ""
 }
+
+// early returns a table of the dropped frames of the first 15, 30 and 60 seconds, of the first
+// attempt at each rung that counts.
+func early(d *logbook.Document) Table {
+	t := Table{Head: []string{"load"}}
+	for i := range d.Rungs {
+		counted := d.Rungs[i].Counted()
+		if len(counted) == 0 || len(counted[0].Early) == 0 {
+			continue
+		}
+		row := Cells(d.Rungs[i].Load.Title())
+		for k, e := range counted[0].Early {
+			if k+1 >= len(t.Head) {
+				t.Head, t.Right = append(t.Head, fmt.Sprintf("first %.0f s", e.S)), append(t.Right, k+1)
+			}
+			row = append(row, Cell{Text: fmt.Sprintf("%d of %d", e.Dropped, e.Due)})
+		}
+		t.Rows = append(t.Rows, row)
+	}
+	for i := range t.Rows {
+		for len(t.Rows[i]) < len(t.Head) {
+			t.Rows[i] = append(t.Rows[i], Cell{Text: "-"})
+		}
+	}
+	return t
+}

@@ -76,6 +76,7 @@ type Run struct {
 	Notes                   []string // what else is to be known
 	Series                  []Series // the readings, by quantity and source
 	Jumps                   Table    // no rows: there were none
+	Early                   Table    // dropped frames of the first seconds; no rows: it was not played for so long
 	Promises                Table    // what the device promised beside what it did; no rows: nothing
 	Remarks, Gaps           Table    // no rows: there are none
 }
@@ -102,7 +103,7 @@ var views = map[string]view{
 func NewRun(d *logbook.Document, readings []logbook.Reading, running bool, choice Choice) *Run {
 	v := viewOf(d)
 	r := &Run{ID: d.ID, Kind: d.Kind, Device: d.Device.Name, Route: d.Route.Kind, What: v.what(d), Rung: v.rung, Attempts: d.Attempts(),
-		How: how(d, v.rung), Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Jumps: jumps(d), Promises: promises(d), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
+		How: how(d, v.rung), Rungs: v.table(d, choice), Answer: Answer(d), Notes: notes(d), About: deviceLine(d.Device), Jumps: jumps(d), Promises: promises(d), Early: early(d), Remarks: remarks(d), Gaps: gaps(d), Series: NewSeries(readings)}
 	switch {
 	case d.Complete:
 	case running:

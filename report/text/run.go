@@ -49,6 +49,9 @@ func (s Style) Run(r *model.Run) string {
 	if len(r.Promises.Rows) > 0 {
 		out += "\nWhat the device says of each format beforehand, and what it did:\n" + s.Draw(r.Promises)
 	}
+	if len(r.Early.Rows) > 0 {
+		out += "\nDropped frames of the first seconds, settling included:\n" + s.Draw(r.Early)
+	}
 	if len(r.Jumps.Rows) > 0 {
 		out += "\nJumps, to the first picture after each:\n" + s.Draw(r.Jumps)
 	}

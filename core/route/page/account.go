@@ -96,6 +96,8 @@ func (a *account) event(m *message) {
 		}
 	case "hidden":
 		a.void = cmp.Or(a.void, "the page was hidden")
+	case "left-full":
+		a.void = cmp.Or(a.void, "the full screen was left")
 	case "paused":
 		if !a.done {
 			a.void = cmp.Or(a.void, "the video was paused")
@@ -276,6 +278,9 @@ func (a *account) called(kind string, from, to float64) (f tally.Frames, known b
 		}
 		held := (p.Display - max(before.Display, from)) / max(1, p.N-before.N)
 		a.held(&f, held, period)
+		if p.N-before.N == 1 && before.Display >= from {
+			a.cadence(&f, p.Display-before.Display)
+		}
 		if late := p.Display - 1000*p.Media - lead; a.refresh > 0 && late > 1000/a.refresh+1 {
 			f.Late++
 		}
@@ -338,6 +343,18 @@ func (a *account) held(f *tally.Frames, held, period float64) {
 	if held >= 3*period-1 {
 		f.Freezes++
 		f.LongestFreezeMS = max(f.LongestFreezeMS, math.Round(held*10)/10)
+	}
+}
+
+// cadence counts a picture that was held for another number of refreshes than an even cadence has:
+// 2 or 3 of them at 25 frames on 60 Hz.
+func (a *account) cadence(f *tally.Frames, held float64) {
+	if a.refresh <= 0 || a.rate > a.refresh || len(a.levels) > 0 {
+		return
+	}
+	each := a.refresh / a.rate
+	if n := math.Round(held * a.refresh / 1000); n < math.Floor(each+0.05) || n > math.Ceil(each-0.05) {
+		f.Uneven++
 	}
 }
 

@@ -120,6 +120,7 @@ func TestLateAndWrongPictures(t *testing.T) {
 		return 1000 + float64(f)*40
 	}}).Steady()
 	require.Equal(t, 1, late.Late)
+	require.Equal(t, 2, late.Uneven, "held for too long, and the one after it too briefly")
 	swapped := tallied(playedPage{seconds: 10, mark: func(f int) float64 {
 		switch f {
 		case 100:

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"runtime"
 	"strings"
 	"time"
 
@@ -19,8 +20,8 @@ var browserNames = []string{"chromium", "chromium-browser", "google-chrome", "go
 var ErrNoBrowser = errors.New("no browser was found here; name one with --browser 'COMMAND ARGS'")
 
 // browserCommand returns the words of the command that opens a browser on an address: the user's,
-// or that of a browser which was found, with a fresh profile.
-func browserCommand(own, url, profile, screen string) ([]string, error) {
+// or that of a browser which was found, with a fresh profile. pin is the pin of the server's key.
+func browserCommand(own, url, profile, screen, pin string) ([]string, error) {
 	if words := strings.Fields(own); len(words) > 0 {
 		for i := range words {
 			if strings.Contains(words[i], "{url}") {
@@ -40,6 +41,9 @@ func browserCommand(own, url, profile, screen string) ([]string, error) {
 		if os.Geteuid() == 0 {
 			words = append(words, "--no-sandbox", "--test-type") // its sandbox refuses the superuser; without a bar that says so
 		}
+		if pin != "" {
+			words = append(words, "--ignore-certificate-errors-spki-list="+pin)
+		}
 		switch {
 		case os.Getenv("DISPLAY") == "" && os.Getenv("WAYLAND_DISPLAY") == "":
 			words = append(words, "--headless=new", "--window-size=1920,1080", "--screen-info={1920x1080}")
@@ -53,7 +57,7 @@ func browserCommand(own, url, profile, screen string) ([]string, error) {
 
 // HasBrowser reports whether a browser is found on this computer.
 func HasBrowser() bool {
-	_, err := browserCommand("", "", "", "")
+	_, err := browserCommand("", "", "", "", "")
 	return err == nil
 }
 
@@ -65,26 +69,31 @@ type browser struct {
 }
 
 // openBrowser starts a browser on an address.
-func openBrowser(own, url, screen string) (*browser, error) {
+func openBrowser(own, url, screen, pin string) (*browser, error) {
 	profile, err := partial.NewFolder("vividstrain-browser-")
 	if err != nil {
 		return nil, err
 	}
-	words, err := browserCommand(own, url, profile.Path, screen)
+	words, err := browserCommand(own, url, profile.Path, screen, pin)
 	if err != nil {
 		profile.Close()
 		return nil, err
 	}
 	b := &browser{cmd: exec.Command(words[0], words[1:]...), profile: profile, ended: make(chan struct{})}
 	groupOf(b.cmd)
-	if err := b.cmd.Start(); err != nil {
+	started := make(chan error)
+	go func() {
+		defer close(b.ended)
+		runtime.LockOSThread() // the browser ends with the thread that started it
+		err := b.cmd.Start()
+		if started <- err; err == nil {
+			_ = b.cmd.Wait() // how it ended is seen by its page
+		}
+	}()
+	if err := <-started; err != nil {
 		profile.Close()
 		return nil, fmt.Errorf("the browser could not be started: %w", err)
 	}
-	go func() {
-		defer close(b.ended)
-		_ = b.cmd.Wait() // how it ended is seen by its page
-	}()
 	return b, nil
 }
 

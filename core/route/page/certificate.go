@@ -8,6 +8,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"encoding/base64"
 	"fmt"
 	"math/big"
 	"net"
@@ -35,6 +36,20 @@ func certificate(certFile, keyFile string) (*tls.Config, string, error) {
 		parts[i] = fmt.Sprintf("%02X", b)
 	}
 	return &tls.Config{Certificates: []tls.Certificate{pair}, MinVersion: tls.VersionTLS12}, strings.Join(parts, ":"), nil
+}
+
+// keyPin returns the base64 SHA-256 of a server's public key (RFC 7469, 2.4), "" without a server's
+// configuration: by it the browser that is opened here knows a certificate that nobody has signed.
+func keyPin(c *tls.Config) string {
+	if c == nil {
+		return ""
+	}
+	cert, err := x509.ParseCertificate(c.Certificates[0].Certificate[0])
+	if err != nil {
+		return ""
+	}
+	sum := sha256.Sum256(cert.RawSubjectPublicKeyInfo)
+	return base64.StdEncoding.EncodeToString(sum[:])
 }
 
 func selfSigned() (pair tls.Certificate, err error) {

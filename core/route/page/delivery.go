@@ -19,6 +19,8 @@ type delivery struct {
 	waited  time.Duration // in writes, since the last sample
 	bytes   int64         // since the last sample
 	sampled time.Time
+
+	hungryFor, starved time.Duration // of the attempt: little in hand, and while the network was waited for
 }
 
 // Kind returns "delivery".
@@ -31,6 +33,12 @@ func (*delivery) Name() string { return "delivery" }
 func (d *delivery) advance(now time.Time) {
 	if d.writing > 0 {
 		d.waited += now.Sub(d.since)
+	}
+	if d.hungry {
+		d.hungryFor += now.Sub(d.since)
+		if d.writing > 0 {
+			d.starved += now.Sub(d.since)
+		}
 	}
 	d.since = now
 }
@@ -52,7 +60,23 @@ func (d *delivery) write(begin bool, n int) {
 func (d *delivery) wants(hungry bool) {
 	d.mu.Lock()
 	defer d.mu.Unlock()
+	d.advance(time.Now())
 	d.hungry = hungry
+}
+
+// begin begins the account of an attempt.
+func (d *delivery) begin() {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	d.since, d.hungryFor, d.starved = time.Now(), 0, 0
+}
+
+// playersFault reports whether a page had little in hand for long although what was sent did not
+// wait for the network: the player did not fetch.
+func (d *delivery) playersFault(hold time.Duration) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return d.hungryFor > hold/2 && d.starved < d.hungryFor/2
 }
 
 // Sample reads how much was sent, and, while a page has little in hand, the share of the time for

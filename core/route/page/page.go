@@ -303,7 +303,7 @@ func (p *Page) Waiting() (route.Invitation, error) {
 	if !p.options.Open {
 		return v, nil
 	}
-	b, err := openBrowser(p.options.Browser, p.hub.local()+"?go", p.options.Screen)
+	b, err := openBrowser(p.options.Browser, p.hub.local()+"?go", p.options.Screen, keyPin(p.hub.tls))
 	if err != nil {
 		return v, err
 	}

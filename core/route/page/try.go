@@ -131,6 +131,7 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	}
 	defer p.leave(tries)
 	p.shaper.Start()
+	p.hub.delivery.begin()
 	o := order{Do: "play", Attempt: tries[0].number, Screen: p.options.Screen, Fit: p.options.Fit, HoldMS: plan.Hold.Milliseconds(), Jumps: p.options.Jumps}
 	if o.Films, err = p.offered(films, levels); err != nil {
 		return result, err
@@ -143,6 +144,9 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	}
 	if err := p.follow(ctx, tries, plan, live); err != nil {
 		return result, err
+	}
+	if p.hub.delivery.playersFault(plan.Hold) {
+		result.Notes = append(result.Notes, "its buffer did not fill although the server could send: the player did not fetch, so that this is not the network")
 	}
 	for _, t := range tries {
 		if result, err = t.collect(result); err != nil {

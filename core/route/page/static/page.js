@@ -146,7 +146,7 @@
 
   function play(order) {
     stop();
-    var a = { id: order.attempt, order: order, players: [], over: false };
+    var a = { id: order.attempt, order: order, players: [], over: false, full: !!(document.fullscreenElement || document.webkitFullscreenElement) };
     attempt = a;
     stage(true, order.screen);
     if (order.screen === 'full') { fullscreen(); }
@@ -378,6 +378,14 @@
     if (!document.hidden) { keepAwake(); }
   });
 
+  function fullscreenChanged() {
+    var full = !!(document.fullscreenElement || document.webkitFullscreenElement);
+    if (attempt && attempt.full && !full) { send({ say: 'event', attempt: attempt.id, video: 0, t: now(), kind: 'left-full', x: 0, text: '' }); }
+    if (attempt) { attempt.full = full; }
+  }
+  document.addEventListener('fullscreenchange', fullscreenChanged);
+  document.addEventListener('webkitfullscreenchange', fullscreenChanged);
+
   function keepAwake() {
     if (!navigator.wakeLock || wake || !started) { return; }
     navigator.wakeLock.request('screen').then(function (lock) {
@@ -391,7 +399,7 @@
   var shapes = { smooth: '\u25cf', marginal: '\u25d0', choppy: '\u25cb', failed: '\u00d7', 'void': '\u25cc' };
 
   function view(v) {
-    text('doing', v.doing);
+    if (v.doing) { text('doing', v.doing); }
     text('device', v.device);
     var list = el('answer'), i, j, r, row, shape;
     while (list.firstChild) { list.removeChild(list.firstChild); }

@@ -1,0 +1,7 @@
+//go:build unix && !linux
+
+package page
+
+import "syscall"
+
+func endWithUs(*syscall.SysProcAttr) {}
