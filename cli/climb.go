@@ -510,6 +510,23 @@ func (a *app) existingBook(c *cli.Command) (*logbook.Book, error) {
 	return book, usage(err)
 }
 
+// existingRun opens the logbook and loads a run that is named, or the newest.
+func (a *app) existingRun(c *cli.Command, name string) (*logbook.Book, *logbook.Document, error) {
+	book, err := a.existingBook(c)
+	if err != nil {
+		return nil, nil, err
+	}
+	id, err := book.Find(name)
+	if err != nil {
+		return nil, nil, errors.Join(usage(err), book.Close())
+	}
+	doc, err := book.Load(id)
+	if err != nil {
+		return nil, nil, errors.Join(err, book.Close())
+	}
+	return book, doc, nil
+}
+
 // loads returns the load lines of a ladder.
 func loads(l *load.Ladder) (list []load.Load) {
 	for _, column := range l.Columns {

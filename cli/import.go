@@ -38,19 +38,11 @@ func (a *app) importCounts(_ context.Context, c *cli.Command) error {
 	if err != nil {
 		return usage(fmt.Errorf("%s: %w", path, err))
 	}
-	book, err := a.existingBook(c)
+	book, doc, err := a.existingRun(c, c.String("run"))
 	if err != nil {
 		return err
 	}
 	defer book.Close()
-	id, err := book.Find(c.String("run"))
-	if err != nil {
-		return usage(err)
-	}
-	doc, err := book.Load(id)
-	if err != nil {
-		return err
-	}
 	var samples []sense.Sample
 	for i := 1; i < len(counts); i++ {
 		if readings := video.Readings(counts[i-1], counts[i]); readings != nil {
@@ -63,8 +55,8 @@ func (a *app) importCounts(_ context.Context, c *cli.Command) error {
 	}
 	if added == 0 {
 		return usagef("%s: none of its %s is of the time of run %s, which began %s; do the clocks of both computers agree?",
-			path, model.Plural(len(counts), "count"), id, doc.Started.Local().Format("2006-01-02 15:04:05"))
+			path, model.Plural(len(counts), "count"), doc.ID, doc.Started.Local().Format("2006-01-02 15:04:05"))
 	}
-	fmt.Fprintf(a.err, "%s added to run %s.\n", model.Plural(added, "count"), id)
+	fmt.Fprintf(a.err, "%s added to run %s.\n", model.Plural(added, "count"), doc.ID)
 	return nil
 }

@@ -200,26 +200,18 @@ func (a *app) note(_ context.Context, c *cli.Command) error {
 	if len(text) > 2000 {
 		return usagef("a note has at most 2000 letters")
 	}
-	book, err := a.existingBook(c)
+	book, doc, err := a.existingRun(c, c.String("run"))
 	if err != nil {
 		return err
 	}
 	defer book.Close()
-	id, err := book.Find(c.String("run"))
-	if err != nil {
-		return usage(err)
-	}
-	doc, err := book.Load(id)
-	if err != nil {
-		return err
-	}
 	if r.At, err = momentOf(c.String("at"), doc.Started, time.Now()); err != nil {
 		return usage(err)
 	}
-	if err := book.Remark(id, r); err != nil {
+	if err := book.Remark(doc.ID, r); err != nil {
 		return err
 	}
-	return a.print(fmt.Sprintf("Noted in run %s, %.1f s after its start.\n", id, r.At.Sub(doc.Started).Seconds()))
+	return a.print(fmt.Sprintf("Noted in run %s, %.1f s after its start.\n", doc.ID, r.At.Sub(doc.Started).Seconds()))
 }
 
 // handReading parses "noise=53dB" or "wall_power=24.5W": the unit supplies the ending of the

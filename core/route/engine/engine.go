@@ -45,10 +45,11 @@ type Engine struct {
 	options Options
 	sources []sense.Source
 
-	mu     sync.Mutex
-	films  map[string]*film   // files that were read, by path
-	paths  map[string]string  // of prepared clips, by format
-	speeds map[string]float64 // of making clips, luma samples per second, by codec
+	forecast clip.Forecast
+
+	mu    sync.Mutex
+	films map[string]*film  // files that were read, by path
+	paths map[string]string // of prepared clips, by format
 }
 
 // FromOptions parses the settings that Engine.Options returned.
@@ -102,7 +103,7 @@ func New(o Options) (*Engine, error) {
 	}
 	own := &linux.Group{}
 	own.Watch(os.Getpid())
-	return &Engine{options: o, sources: local.Local(own), films: map[string]*film{}, paths: map[string]string{}, speeds: map[string]float64{}}, nil
+	return &Engine{options: o, sources: local.Local(own), films: map[string]*film{}, paths: map[string]string{}}, nil
 }
 
 // Kind returns "engine".
@@ -199,22 +200,7 @@ func (e *Engine) Cost(ctx context.Context, l load.Load) (takes time.Duration, by
 	if l.File != "" || e.Check(l) != nil {
 		return 0, 0
 	}
-	order := e.order(l)
-	if clip.Kept(e.options.Clips, order) {
-		return 0, 0
-	}
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	speed, known := e.speeds[l.Codec]
-	if !known {
-		speed = clip.Speed(ctx, e.options.Clips, l.Codec)
-		e.speeds[l.Codec] = speed
-	}
-	if speed <= 0 {
-		return 0, 0
-	}
-	samples := float64(order.Frames()) * float64(l.Width) * float64(l.Height)
-	return time.Duration(samples / speed * float64(time.Second)), int64(float64(l.Bitrate) * order.Seconds / 8)
+	return e.forecast.Cost(ctx, e.options.Clips, e.order(l))
 }
 
 func (e *Engine) prepareFile(ctx context.Context, path string) error {

@@ -7,7 +7,6 @@ import (
 	"io"
 	"math"
 	"os"
-	"path/filepath"
 	"slices"
 	"time"
 
@@ -56,29 +55,16 @@ type source struct {
 	droppable func(data []byte) bool
 }
 
-// nearBitrate is how far the bitrate of a clip may be from what was ordered without being
-// reported.
-const nearBitrate = 0.03
-
 // clipFilm returns the film of a clip that was made here and is unchanged.
 func clipFilm(ctx context.Context, path string, order clip.Order) (*film, error) {
-	m, err := clip.ReadManifest(filepath.Dir(path))
+	entry, err := clip.Made(ctx, path)
 	if err != nil {
 		return nil, err
-	}
-	entry := m.Find(filepath.Base(path))
-	if entry == nil {
-		return nil, fmt.Errorf("%s is not in the manifest of its folder", path)
-	}
-	if err := entry.Unchanged(ctx, filepath.Dir(path)); err != nil {
-		return nil, fmt.Errorf("%s: %w; delete it, and it is made again", path, err)
 	}
 	rate := order.Format.Rate
 	f := &film{path: path, frames: order.Frames(), number: scene.ReadNumber,
 		timeline: tally.Constant{Num: rate.Num, Den: rate.Den}}
-	if off := float64(entry.VideoBps)/float64(order.Format.Bitrate) - 1; entry.VideoBps > 0 && math.Abs(off) > nearBitrate {
-		f.bps = entry.VideoBps
-	}
+	f.bps = entry.OffRate(order.Format.Bitrate)
 	scale, err := timescale(path)
 	ticks := scale * int64(rate.Den)
 	f.place = func(pts int64) int64 { return pts * int64(rate.Num) / ticks }

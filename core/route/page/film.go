@@ -46,22 +46,11 @@ func (p *Page) prepareClip(ctx context.Context, l load.Load, progress func(done,
 	if err != nil {
 		return err
 	}
-	m, err := clip.ReadManifest(filepath.Dir(path))
+	entry, err := clip.Made(ctx, path)
 	if err != nil {
 		return err
 	}
-	entry := m.Find(filepath.Base(path))
-	if entry == nil {
-		return fmt.Errorf("%s is not in the manifest of its folder", path)
-	}
-	if err := entry.Unchanged(ctx, filepath.Dir(path)); err != nil {
-		return fmt.Errorf("%s: %w; delete it, and it is made again", path, err)
-	}
-	f := &film{path: path, marks: order.Frames()}
-	const near = 0.03
-	if off := float64(entry.VideoBps)/float64(order.Format.Bitrate) - 1; entry.VideoBps > 0 && math.Abs(off) > near {
-		f.bps = entry.VideoBps
-	}
+	f := &film{path: path, marks: order.Frames(), bps: entry.OffRate(order.Format.Bitrate)}
 	p.mu.Lock()
 	p.clips[l.Format.String()] = f
 	p.mu.Unlock()

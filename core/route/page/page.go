@@ -65,6 +65,7 @@ type Page struct {
 	fingerprint string
 	group       *linux.Group
 	sources     []sense.Source
+	forecast    clip.Forecast
 
 	mu      sync.Mutex
 	clips   map[string]*film // by format
@@ -284,16 +285,10 @@ func (p *Page) Prepare(ctx context.Context, l load.Load, progress func(done, tot
 
 // Cost returns about how long making the clip of a load takes, and how large it is.
 func (p *Page) Cost(ctx context.Context, l load.Load) (takes time.Duration, bytes int64) {
-	order := p.order(l)
-	if l.File != "" || p.Check(l) != nil || clip.Kept(p.options.Clips, order) {
+	if l.File != "" || p.Check(l) != nil {
 		return 0, 0
 	}
-	speed := clip.Speed(ctx, p.options.Clips, l.Codec)
-	if speed <= 0 {
-		return 0, 0
-	}
-	samples := float64(order.Frames()) * float64(l.Width) * float64(l.Height)
-	return time.Duration(samples / speed * float64(time.Second)), int64(float64(l.Bitrate) * order.Seconds / 8)
+	return p.forecast.Cost(ctx, p.options.Clips, p.order(l))
 }
 
 // Waiting returns what a person must be told to bring the device here, and starts this computer's
