@@ -64,9 +64,9 @@ func TestChoose(t *testing.T) {
 		word  string
 		typed []string
 	}{
-		`there is no route "moon"; there are engine, server, simulated`:              {"moon", nil},
+		`there is no route "moon"; there are engine, server, page, simulated`:        {"moon", nil},
 		"--queue does nothing on the route simulated; it is for engine":              {"simulated", []string{"queue"}},
-		"--jumps does nothing on the route engine; it is for server and page":                 {"engine", []string{"hold", "jumps"}},
+		"--jumps does nothing on the route engine; it is for server and page":        {"engine", []string{"hold", "jumps"}},
 		"--refresh does nothing on the route server; it is for engine and simulated": {"server", []string{"refresh"}},
 	} {
 		_, err := All.Choose(c.word, set(), c.typed)
@@ -105,7 +105,9 @@ func TestEveryRouteIsRestored(t *testing.T) {
 	for word, set := range map[string]map[string]any{
 		"engine":    {"refresh": 50., "late": "wait", "clips": t.TempDir(), "threads": 3, "queue": 5, "ahead": 7 * time.Second},
 		"simulated": {"device": "skerry-s1", "refresh": 50., "late": "wait", "seed": uint64(9)},
-		"server":    {"list": list, "jumps": 2, "verify": "12%", "timeout": 9 * time.Second, "seed": uint64(4), "ahead": 11 * time.Second},
+		"page": {"listen": "127.0.0.1:0", "screen": "window", "fit": "native", "jumps": 2, "no-marks": true, "tls": true, "clips": t.TempDir(), "devices": 2,
+			"link": "2M,20M@20s", "delay": 40 * time.Millisecond, "loss": "0.5%"},
+		"server": {"list": list, "jumps": 2, "verify": "12%", "timeout": 9 * time.Second, "seed": uint64(4), "ahead": 11 * time.Second},
 	} {
 		d, err := All.Named(word)
 		require.NoError(t, err)
@@ -146,6 +148,7 @@ func TestBadSettingsOpenNothing(t *testing.T) {
 	for word, sets := range map[string][]map[string]any{
 		"engine":    {{"refresh": 0.}, {"late": "never"}, {"queue": 0}},
 		"simulated": {{}, {"device": "no such thing"}, {"device": "skerry-s1", "late": "never"}},
+		"page":      {{}, {"listen": "127.0.0.1:0", "screen": "wide", "fit": "fit"}, {"listen": "nowhere", "screen": "full", "fit": "fit"}, {"listen": "127.0.0.1:0", "screen": "full", "fit": "fit", "devices": 99}},
 		"server":    {{}, {"url": "ftp://x"}, {"url": "http://x", "verify": "half"}, {"url": "http://x", "verify": "120%"}, {"list": "absent.yaml"}},
 	} {
 		d, err := All.Named(word)
