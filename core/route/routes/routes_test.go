@@ -148,7 +148,7 @@ func TestBadSettingsOpenNothing(t *testing.T) {
 	for word, sets := range map[string][]map[string]any{
 		"engine":    {{"refresh": 0.}, {"late": "never"}, {"queue": 0}},
 		"simulated": {{}, {"device": "no such thing"}, {"device": "skerry-s1", "late": "never"}},
-		"page":      {{}, {"listen": "127.0.0.1:0", "screen": "wide", "fit": "fit"}, {"listen": "nowhere", "screen": "full", "fit": "fit"}, {"listen": "127.0.0.1:0", "screen": "full", "fit": "fit", "devices": 99}},
+		"page":      {{"listen": "127.0.0.1:0", "screen": "wide", "fit": "fit"}, {"listen": "nowhere", "screen": "full", "fit": "fit"}, {"listen": "127.0.0.1:0", "screen": "full", "fit": "fit", "devices": 99}},
 		"server":    {{}, {"url": "ftp://x"}, {"url": "http://x", "verify": "half"}, {"url": "http://x", "verify": "120%"}, {"list": "absent.yaml"}},
 	} {
 		d, err := All.Named(word)
