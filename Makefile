@@ -13,7 +13,7 @@ build: ## the program, ./vividstrain
 	go build -trimpath -ldflags "$(LINK)" -o vividstrain .
 
 test: setup ## all tests
-	go test ./...
+	go test -timeout 20m ./...
 
 # The tests of decoder and muxers have a browser judge them.
 setup: ## what the tests need from Debian
@@ -36,7 +36,7 @@ RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./c
 	./core/verdict ./report/...
 
 # Long tests, which take minutes under the race detector; shorter ones run the same code.
-SLOW := AllForms|ConversionsAreWatched|FindsTheTrueCeiling
+SLOW := AllForms|ConversionsAreWatched|FindsTheTrueCeiling|OldBrowsers|AdaptivePlaying
 
 race: ## tests under the race detector
 	@command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev; }

@@ -240,6 +240,10 @@ func (c *Run) work(ctx context.Context, sources []sense.Source) error {
 			return err
 		}
 		switch {
+		case a.Void == verdict.VoidAway:
+			if err = c.Route.Clock().Sleep(ctx, time.Second); err == nil {
+				err = c.await(ctx)
+			}
 		case a.Void.Void() == search.Repeatable:
 			err = c.Route.Clock().Sleep(ctx, pause)
 		case a.Verdict == verdict.Failed:

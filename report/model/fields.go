@@ -38,6 +38,7 @@ var fields = []field{
 	{name: "arrived", head: "arrived", about: "what the server sent", cell: func(_ *logbook.Document, a *logbook.Attempt) string { return arrived(a.Delivered) }, rank: 6},
 	{name: "decoded", head: "decoded by", about: "the decoder block (hardware) or the cores (software)", cell: decodedCell, rank: 5},
 	{name: "freeze", head: "freeze", about: "longest freeze", cell: freezeCell, rank: 12},
+	{name: "uneven", head: "uneven", about: "pictures held for more or fewer refreshes than an even cadence has", cell: unevenCell, rank: 12},
 	{name: "cores", head: "all cores", about: "use of all cores together, mean", cell: meanPct(sense.CPU), value: meanOf(sense.CPU), moves: 5, limiter: verdict.CPU, rank: 3},
 	{name: "core", head: "busiest core", about: "use of a core by the player's busiest thread, or of the busiest core", cell: busiestCell, value: busiest, moves: 10, limiter: verdict.Core, rank: 8},
 	{name: "decoder", head: "decoder", about: "use of the decoder block", cell: meanPct(sense.BlockUse), value: meanOf(sense.BlockUse), moves: 2, limiter: verdict.GPUDecode, rank: 4},
@@ -107,6 +108,8 @@ func (f *field) matters(d *logbook.Document) bool {
 	switch {
 	case f.name == "freeze":
 		return anyAttempt(d, func(a logbook.Attempt) bool { return a.Frames != nil && a.Frames.Freezes > 0 })
+	case f.name == "uneven":
+		return anyAttempt(d, func(a logbook.Attempt) bool { return a.Frames != nil && 50*a.Frames.Uneven > a.Frames.Shown })
 	case f.name == "cores", f.value == nil:
 		return true
 	}
@@ -230,6 +233,13 @@ func freezeCell(_ *logbook.Document, a *logbook.Attempt) string {
 		return "none"
 	}
 	return fmt.Sprintf("%.0f ms", a.Frames.LongestFreezeMS)
+}
+
+func unevenCell(_ *logbook.Document, a *logbook.Attempt) string {
+	if a.FramesDue() == 0 || a.Frames.Told == nil {
+		return ""
+	}
+	return fmt.Sprintf("%d of %d", a.Frames.Uneven, a.Frames.Shown)
 }
 
 func decodedCell(_ *logbook.Document, a *logbook.Attempt) string {

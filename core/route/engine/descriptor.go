@@ -15,7 +15,7 @@ var Descriptor = route.Descriptor{
 		{Name: "queue", Usage: "decode `N` pictures ahead", Default: 8},
 		{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"},
 	},
-	Uses: []string{"spread", "sensors", "token"},
+	Uses: []string{"spread", "stagger", "sensors", "token"},
 }
 
 func init() { Descriptor.Open, Descriptor.Restore = openRoute, restoreRoute }

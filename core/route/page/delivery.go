@@ -13,7 +13,6 @@ import (
 type delivery struct {
 	mu      sync.Mutex
 	hungry  bool // a page has little in hand and wants more
-	open    int  // answers under way
 	writing int  // writes under way
 	since   time.Time
 	waited  time.Duration // in writes, since the last sample

@@ -31,7 +31,7 @@ type film struct {
 }
 
 // clipSeconds is the usual length of clips that are made; films of them are as long as the rung.
-const clipSeconds = 5.
+const clipSeconds = 2.
 
 // order returns the order for the clip of a load: one that exists already may be longer.
 func (p *Page) order(l load.Load) clip.Order {

@@ -28,12 +28,11 @@ type message struct {
 	T float64 `json:"t"`
 
 	// hello
-	Page    string            `json:"page"`   // made up anew each time that the page is loaded
-	Device  string            `json:"device"` // kept by the browser
-	Ready   bool              `json:"ready"`
-	Playing int               `json:"playing"` // attempt, 0: none
-	Facts   map[string]string `json:"facts"`
-	Lacks   []string          `json:"lacks"`
+	Page   string            `json:"page"`   // made up anew each time that the page is loaded
+	Device string            `json:"device"` // kept by the browser
+	Ready  bool              `json:"ready"`
+	Facts  map[string]string `json:"facts"`
+	Lacks  []string          `json:"lacks"`
 
 	// promises
 	ID       int        `json:"id"`
@@ -45,15 +44,12 @@ type message struct {
 	Text string  `json:"text"`
 
 	// tick
-	At        float64   `json:"at"`    // position in the film, seconds
-	Ahead     float64   `json:"ahead"` // up to where it was fetched
-	State     int       `json:"state"`
-	Paused    bool      `json:"paused"`
-	Hidden    bool      `json:"hidden"`
-	Total     *int      `json:"total"` // pictures, as the browser counts them; nil: it does not
-	Dropped   int       `json:"dropped"`
-	Corrupted int       `json:"corrupted"`
-	Frames    []present `json:"frames"`
+	At      float64   `json:"at"`    // position in the film, seconds
+	Ahead   float64   `json:"ahead"` // up to where it was fetched
+	Hidden  bool      `json:"hidden"`
+	Total   *int      `json:"total"` // pictures, as the browser counts them; nil: it does not
+	Dropped int       `json:"dropped"`
+	Frames  []present `json:"frames"`
 }
 
 // present is one call of the frame callback (W3C HTMLVideoElement.requestVideoFrameCallback).
@@ -116,7 +112,7 @@ func (m *message) check() error {
 			return &MessageError{"a number that makes no sense"}
 		}
 	}
-	if m.Attempt < 0 || m.Video < 0 || m.Video >= maxVideos || m.Dropped < 0 || m.Corrupted < 0 || m.Total != nil && *m.Total < 0 {
+	if m.Attempt < 0 || m.Video < 0 || m.Video >= maxVideos || m.Dropped < 0 || m.Total != nil && *m.Total < 0 {
 		return &MessageError{"a number that makes no sense"}
 	}
 	if len(m.Frames) > maxFrames || len(m.Facts) > maxFacts || len(m.Lacks) > maxFacts || len(m.Promises) > maxItems {

@@ -36,7 +36,7 @@ import (
 type Options struct {
 	Listen      string  // address of the page
 	Clips       string  // folder of clips, missing ones are built there
-	ClipSeconds float64 // length of the clips that are built, 0: five seconds
+	ClipSeconds float64 // length of the clips that are built, 0: two seconds
 	Devices     int     // that are measured at the same time, 0: one
 	Open        bool    // start this computer's own browser
 	Browser     string  // command that starts it; "": one that is found

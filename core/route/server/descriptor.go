@@ -29,7 +29,7 @@ var Descriptor = route.Descriptor{
 		route.Link, route.Delay, route.Loss,
 		route.Ahead, route.Seed,
 	},
-	Uses:    []string{"spread", "sensors", "token"},
+	Uses:    []string{"spread", "stagger", "sensors", "token"},
 	Implied: []string{"url", "list"},
 }
 

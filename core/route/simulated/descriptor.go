@@ -18,6 +18,7 @@ var Descriptor = route.Descriptor{
 		{Name: "device", Alias: "d", Usage: "put the load on the simulated device `NAME`, or on the one in a YAML file", Default: "", Typed: true},
 		route.Refresh, route.Late, route.Seed,
 	},
+	Uses:    []string{"stagger"},
 	Implied: []string{"device"},
 }
 

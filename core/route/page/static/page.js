@@ -364,8 +364,8 @@
       p = a.players[i];
       v = p.video;
       q = v.getVideoPlaybackQuality ? v.getVideoPlaybackQuality() : null;
-      m = { say: 'tick', attempt: a.id, video: i, t: now(), at: v.currentTime, ahead: bufferedTo(v), state: v.readyState, paused: v.paused && !v.ended, hidden: !!document.hidden, frames: p.frames };
-      if (q) { m.total = q.totalVideoFrames; m.dropped = q.droppedVideoFrames; m.corrupted = q.corruptedVideoFrames || 0; } else if (v.webkitDecodedFrameCount !== undefined) {
+      m = { say: 'tick', attempt: a.id, video: i, t: now(), at: v.currentTime, ahead: bufferedTo(v), hidden: !!document.hidden, frames: p.frames };
+      if (q) { m.total = q.totalVideoFrames; m.dropped = q.droppedVideoFrames; } else if (v.webkitDecodedFrameCount !== undefined) {
         m.total = v.webkitDecodedFrameCount;
         m.dropped = v.webkitDroppedFrameCount || 0;
       }
@@ -476,7 +476,7 @@
     var address = location.protocol.replace('http', 'ws') + '//' + location.host + location.pathname + 'ws';
     socket = new WebSocket(address);
     socket.onopen = function () {
-      send({ say: 'hello', page: pageId, device: deviceId(), ready: started, playing: attempt ? attempt.id : 0, facts: facts, lacks: lacks });
+      send({ say: 'hello', page: pageId, device: deviceId(), ready: started, facts: facts, lacks: lacks });
       greeted = true;
       if (!started) { text('doing', 'This page finds the heaviest video that this device plays smoothly.'); }
       showFacts();
