@@ -184,7 +184,11 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 		return nil
 	}
 	if cause, why := verdict.Disturbed(a.Use); cause != "" {
-		void(a, cause, fmt.Sprintf("%s; without them it may be better than %s", why, a.Verdict))
+		why = fmt.Sprintf("%s; without them it may be better than %s", why, a.Verdict)
+		if result.Failure != "" {
+			why += ": " + result.Failure
+		}
+		void(a, cause, why)
 	}
 	return nil
 }

@@ -259,6 +259,7 @@ func (h *hub) film(w http.ResponseWriter, r *http.Request, name string) {
 type conn struct {
 	socket *websocket.Conn
 	remote string
+	port   int // at the other end
 	agent  string
 	hello  *message
 	heard  func(m *message)
@@ -280,8 +281,9 @@ func (h *hub) connect(w http.ResponseWriter, r *http.Request) {
 	}
 	defer socket.CloseNow()
 	socket.SetReadLimit(maxMessage)
-	host, _, _ := net.SplitHostPort(r.RemoteAddr)
-	c := &conn{socket: socket, remote: host, agent: plain(r.UserAgent()), closed: make(chan struct{})}
+	host, port, _ := net.SplitHostPort(r.RemoteAddr)
+	number, _ := strconv.Atoi(port)
+	c := &conn{socket: socket, remote: host, port: number, agent: plain(r.UserAgent()), closed: make(chan struct{})}
 	defer c.once.Do(func() { close(c.closed) })
 	ctx, cancel := context.WithTimeout(r.Context(), 20*time.Second)
 	c.hello, err = c.read(ctx)

@@ -134,11 +134,7 @@ func New(o Options) (_ *Page, err error) {
 		return nil, err
 	}
 	p.hub.joined = p.join
-	p.sources = []sense.Source{p.hub.delivery}
-	if o.Open {
-		p.group.SetAside(os.Getpid())
-		p.sources = append(local.Local(p.group), p.sources...)
-	}
+	p.group.SetAside(os.Getpid())
 	return p, nil
 }
 
@@ -195,7 +191,7 @@ func (p *Page) Device() route.Device {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	d := route.Device{Name: "a browser", Spec: map[string]string{}}
-	if p.options.Open {
+	if p.isHere() {
 		identity, spec := local.Machine()
 		d.Name, d.Identity = "this computer's browser", identity+" browser"
 		maps.Copy(d.Spec, spec)
@@ -255,8 +251,23 @@ func hashed(s string) string {
 func (*Page) Clock() clock.Clock { return clock.Real{} }
 
 // Sources returns the account of what is sent, and the sensors of this computer if the browser
-// is on it.
-func (p *Page) Sources() []sense.Source { return p.sources }
+// is on it, with its processes watched.
+func (p *Page) Sources() []sense.Source {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.sources == nil {
+		if p.isHere() {
+			p.sources = local.Local(p.group)
+		}
+		p.sources = append(p.sources, p.hub.delivery)
+	}
+	return p.sources
+}
+
+// isHere reports whether the only device is this computer. The lock is held.
+func (p *Page) isHere() bool {
+	return p.options.Open || len(p.seats) == 1 && p.seats[0].conn != nil && isHere(p.seats[0].conn.remote)
+}
 
 // Check returns an error unless clips of this load can be made.
 func (*Page) Check(l load.Load) error {
@@ -425,6 +436,11 @@ func (p *Page) join(c *conn) {
 	s.device = cmp.Or(c.hello.Device, s.device)
 	// A page that was started and is loaded again, as after a crash, goes on without a press.
 	s.ready = c.hello.Ready || s.ready && again
+	if !p.options.Open && len(p.seats) == 1 && isHere(c.remote) {
+		if pid := browserOf(c.port); pid > 0 {
+			p.group.Watch(pid)
+		}
+	}
 	c.heard = func(m *message) { p.hear(c, m) }
 	view := p.screen
 	go func() {
