@@ -152,10 +152,11 @@ type Entry struct {
 	Attempts int
 }
 
-// Runs returns the runs, newest first.
+// Runs returns the runs, those that were begun last first. Their own times do not tell: the clock of
+// a simulated device may be ahead.
 func (b *Book) Runs() ([]Entry, error) {
 	rows, err := b.db.Query(`SELECT document, (SELECT count(*) FROM attempts WHERE run = runs.id)
-		FROM runs ORDER BY started DESC, rowid DESC`)
+		FROM runs ORDER BY rowid DESC`)
 	if err != nil {
 		return nil, b.explain(err)
 	}
@@ -175,9 +176,9 @@ func (b *Book) Runs() ([]Entry, error) {
 	return entries, rows.Err()
 }
 
-// Find returns the run whose id begins or ends with id; "" means the newest run.
+// Find returns the run whose id begins or ends with id; "" means the one that was begun last.
 func (b *Book) Find(id string) (string, error) {
-	rows, err := b.db.Query(`SELECT id FROM runs WHERE substr(id, 1, ?1) = ?2 OR substr(id, -?1) = ?2 ORDER BY started DESC, rowid DESC LIMIT 2`, len(id), id)
+	rows, err := b.db.Query(`SELECT id FROM runs WHERE substr(id, 1, ?1) = ?2 OR substr(id, -?1) = ?2 ORDER BY rowid DESC LIMIT 2`, len(id), id)
 	if err != nil {
 		return "", b.explain(err)
 	}
@@ -454,7 +455,7 @@ func (b *Book) Trials(id string) ([]search.Trial, error) {
 // is no run on it.
 func (b *Book) Described(identity string) (d Device, known bool, err error) {
 	var text string
-	err = b.db.QueryRow(`SELECT json_extract(document, '$.device') FROM runs WHERE json_extract(document, '$.device.identity') = ? ORDER BY started DESC, rowid DESC LIMIT 1`, identity).Scan(&text)
+	err = b.db.QueryRow(`SELECT json_extract(document, '$.device') FROM runs WHERE json_extract(document, '$.device.identity') = ? ORDER BY rowid DESC LIMIT 1`, identity).Scan(&text)
 	if errors.Is(err, sql.ErrNoRows) || identity == "" {
 		return d, false, nil
 	}
