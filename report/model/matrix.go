@@ -48,7 +48,8 @@ func matrixCell(r *logbook.Rung) Cell {
 	a := r.Counted()[0]
 	c := Cell{Grade: majority(r.Counted())}
 	if b := a.Buffer; b != nil && len(a.Windows) > 0 {
-		c.Text = fmt.Sprintf("%.1f s", b.StartDelayS)
+		c.Short = fmt.Sprintf("%.1f s", b.StartDelayS)
+		c.Text = c.Short
 		if rate := BuildRate(*b); rate != "-" {
 			c.Text += ", " + rate + "x"
 		}

@@ -23,6 +23,8 @@ type Cell struct {
 	Bold  bool          // it stands out
 	// Whole is what the cell means where it is read on its own, if that is not Text.
 	Whole string
+	// Short takes the place of Text where there is no room for the whole table, if it is not empty.
+	Short string
 }
 
 // Table is rows under a header.

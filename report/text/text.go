@@ -116,11 +116,29 @@ func (s Style) Draw(t model.Table) string {
 	var left []int // columns that are left out
 	for {
 		drawn := s.draw(t, left)
-		if len(left) == len(t.Optional) || text.LongestLineLen(drawn) <= s.width() {
+		switch {
+		case text.LongestLineLen(drawn) <= s.width():
 			return drawn
+		case len(left) == len(t.Optional):
+			return s.draw(shortened(t), left)
 		}
 		left = append(left, t.Optional[len(left)])
 	}
+}
+
+// shortened returns a table with the short form of those cells that have one.
+func shortened(t model.Table) model.Table {
+	rows := make([][]model.Cell, len(t.Rows))
+	for i, row := range t.Rows {
+		rows[i] = slices.Clone(row)
+		for k, c := range row {
+			if c.Short != "" {
+				rows[i][k].Text = c.Short
+			}
+		}
+	}
+	t.Rows = rows
+	return t
 }
 
 // draw draws a table without the columns in left.
