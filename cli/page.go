@@ -111,15 +111,12 @@ func (b *board) event(e run.Event) {
 		b.Doing = "Making the clip of " + e.Title + "."
 		b.now(e)
 	case run.Playing:
-		if row := b.now(e); row != nil && !row.Now {
-			row.Now = true
-		}
+		b.now(e)
 		b.Doing = "Playing " + e.Title + "."
 		return // the film has the device for itself
 	case run.Ended:
-		if row := b.now(e); row != nil {
-			row.Verdicts, row.Result, row.Now = append(row.Verdicts, string(e.Attempt.Verdict)), model.AttemptShort(e.Attempt), false
-		}
+		row := b.now(e)
+		row.Verdicts, row.Result, row.Now = append(row.Verdicts, string(e.Attempt.Verdict)), model.AttemptShort(e.Attempt), false
 		b.Doing = "Getting the next rung ready."
 		before = ""
 	default:
@@ -130,7 +127,7 @@ func (b *board) event(e run.Event) {
 	}
 }
 
-// now marks the rung of an event.
+// now marks the rung of an event, which may be a new one, and returns it.
 func (b *board) now(e run.Event) *route.BoardRow {
 	for len(b.Rungs) <= e.Rung {
 		b.Rungs = append(b.Rungs, route.BoardRow{Name: e.Title})

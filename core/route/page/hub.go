@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log"
 	"net"
@@ -49,7 +50,6 @@ func code(n int) string {
 // hub serves the page, its connections and films. Everything is below a random code.
 type hub struct {
 	code     string
-	secure   bool
 	delivery *delivery
 	shaper   *link.Shaper
 	joined   func(c *conn) // a page has said hello
@@ -66,20 +66,16 @@ type hub struct {
 
 // newHub starts to serve at an address.
 func newHub(address string, config *tls.Config, shaper *link.Shaper) (*hub, error) {
-	h := &hub{code: code(6), secure: config != nil, tls: config, delivery: &delivery{}, shaper: shaper, guesses: rate.NewLimiter(2, 20), films: map[string]*film{}}
+	h := &hub{code: code(6), tls: config, delivery: &delivery{}, shaper: shaper, guesses: rate.NewLimiter(2, 20), films: map[string]*film{}}
 	var err error
 	if h.listen, err = net.Listen("tcp", address); err != nil {
 		return nil, fmt.Errorf("the page cannot be served at %s: %w; --listen takes another address", address, err)
 	}
-	h.server = &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(discard{}, "", 0)}
+	// What strangers send is not worth a line in a log.
+	h.server = &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 16 << 10, ErrorLog: log.New(io.Discard, "", 0)}
 	h.serve(h.listen)
 	return h, nil
 }
-
-// discard takes what the HTTP server would log: what strangers send is not worth a line.
-type discard struct{}
-
-func (discard) Write(p []byte) (int, error) { return len(p), nil }
 
 // serve serves at a listener, over the link that is to be between.
 func (h *hub) serve(l net.Listener) {
@@ -125,7 +121,7 @@ func (h *hub) port(i int) (int, error) {
 
 // scheme returns the scheme of the page's address.
 func (h *hub) scheme() string {
-	if h.secure {
+	if h.tls != nil {
 		return "https"
 	}
 	return "http"
@@ -201,7 +197,7 @@ func (h *hub) headers(w http.ResponseWriter, r *http.Request) {
 		host = "invalid."
 	}
 	socket := "ws"
-	if h.secure {
+	if h.tls != nil {
 		socket = "wss"
 	}
 	w.Header().Set("Content-Security-Policy", fmt.Sprintf("default-src 'none'; script-src 'self'; style-src 'self'; img-src data:; media-src 'self' blob: %s://%s:*; connect-src 'self' %s://%s:*; base-uri 'none'; form-action 'none'; frame-ancestors 'none'",

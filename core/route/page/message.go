@@ -8,6 +8,7 @@ import (
 	"math"
 	"strings"
 	"unicode"
+	"vividstrain/core/tally"
 )
 
 // Limits of what a page may send; a page at 240 frames a second stays below them.
@@ -34,9 +35,9 @@ type message struct {
 	Facts  map[string]string `json:"facts"`
 	Lacks  []string          `json:"lacks"`
 
-	// promises
-	ID       int        `json:"id"`
-	Promises []*promise `json:"items"`
+	// promises, by W3C Media Capabilities
+	ID       int              `json:"id"`
+	Promises []*tally.Promise `json:"items"`
 
 	// event
 	Kind string  `json:"kind"`
@@ -74,14 +75,6 @@ func (p *present) UnmarshalJSON(data []byte) error {
 	}
 	*p = present{list[0], list[1], list[2], list[3], list[4], list[5], list[6]}
 	return nil
-}
-
-// promise is what the browser says of a format beforehand (W3C Media Capabilities). Smooth and
-// Efficient are nil where it is only known whether the format is supported.
-type promise struct {
-	Supported bool  `json:"supported"`
-	Smooth    *bool `json:"smooth"`
-	Efficient *bool `json:"efficient"`
 }
 
 // MessageError means that a page said something that a page of ours does not say.

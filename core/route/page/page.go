@@ -72,7 +72,7 @@ type Page struct {
 	browser *browser
 	seats   []*seat       // one for each device
 	changed chan struct{} // closed when anything of a seat changes
-	answers map[int][]*promise
+	answers map[int][]*tally.Promise
 	screen  Screenful // what the page shows
 	asked   int       // number of the last question
 	played  int       // number of the last attempt
@@ -116,7 +116,7 @@ func New(o Options) (_ *Page, err error) {
 		return nil, ErrNoBrowser
 	}
 	p := &Page{options: o, clips: map[string]*film{}, shaper: link.New(o.Link), group: &linux.Group{}}
-	p.changed, p.answers = make(chan struct{}), map[int][]*promise{}
+	p.changed, p.answers = make(chan struct{}), map[int][]*tally.Promise{}
 	for range max(1, o.Devices) {
 		p.seats = append(p.seats, &seat{})
 	}
@@ -577,11 +577,7 @@ func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) [
 		changed := p.changed
 		p.mu.Unlock()
 		if there {
-			for i := range min(len(answers), len(list)) {
-				if a := answers[i]; a != nil {
-					list[i] = &tally.Promise{Supported: a.Supported, Smooth: a.Smooth, Efficient: a.Efficient}
-				}
-			}
+			copy(list, answers)
 			return list
 		}
 		select {
