@@ -115,6 +115,9 @@ func (l Link) Check() error {
 	return nil
 }
 
+// changesNothing reports whether there is no link between.
+func (l Link) changesNothing() bool { return len(l.Rates) == 0 && l.Delay == 0 }
+
 // segmentSize is the payload of a TCP segment on Ethernet, in bytes.
 const segmentSize = 1460
 
@@ -171,19 +174,29 @@ func (s *Shaper) Used(elapsed time.Duration, now time.Time) (pct float64, known 
 
 // Wrap makes a connection as slow as the link, and as far away.
 func (s *Shaper) Wrap(conn net.Conn) net.Conn {
-	if len(s.link.Rates) == 0 && s.link.Delay == 0 {
+	if s.link.changesNothing() {
 		return conn
 	}
 	if tcp, ok := conn.(*net.TCPConn); ok {
 		tcp.SetReadBuffer(64 << 10) // so that the server notices the link
 	}
-	c := &shapedConn{Conn: conn, shaper: s, own: rate.NewLimiter(rate.Inf, burst), loss: rate.NewLimiter(rate.Inf, burst),
-		arrived: make(chan parcel, maxParcels), closed: make(chan struct{})}
-	if bps := s.link.LossRate(); bps > 0 {
-		c.loss.SetLimit(rate.Limit(bps / 8))
-	}
+	c := &shapedConn{Conn: conn, lane: s.newLane(), arrived: make(chan parcel, maxParcels), closed: make(chan struct{})}
 	go c.receive()
 	return c
+}
+
+// lane is a connection's way over a link.
+type lane struct {
+	shaper    *Shaper
+	own, loss *rate.Limiter // of this connection: of its own link, and of what loss leaves
+}
+
+func (s *Shaper) newLane() lane {
+	l := lane{s, rate.NewLimiter(rate.Inf, burst), rate.NewLimiter(rate.Inf, burst)}
+	if bps := s.link.LossRate(); bps > 0 {
+		l.loss.SetLimit(rate.Limit(bps / 8))
+	}
+	return l
 }
 
 // maxParcels bounds what is on its way on a link, in reads of up to burst bytes.
@@ -201,14 +214,13 @@ type parcel struct {
 // by its answer in any case.
 type shapedConn struct {
 	net.Conn
-	shaper    *Shaper
-	own, loss *rate.Limiter
-	arrived   chan parcel
-	rest      []byte
-	failed    error
-	closed    chan struct{}
-	once      sync.Once
-	deadline  atomic.Int64
+	lane
+	arrived  chan parcel
+	rest     []byte
+	failed   error
+	closed   chan struct{}
+	once     sync.Once
+	deadline atomic.Int64
 }
 
 // receive moves data over the link.
@@ -241,19 +253,19 @@ func (c *shapedConn) receive() {
 }
 
 // pass waits until n bytes have passed the link.
-func (c *shapedConn) pass(ctx context.Context, n int) error {
-	limiter := c.shaper.shared
-	if c.shaper.link.Viewer {
-		limiter = c.own
+func (l lane) pass(ctx context.Context, n int) error {
+	limiter := l.shaper.shared
+	if l.shaper.link.Viewer {
+		limiter = l.own
 	}
 	limit := rate.Inf
-	if bps := c.shaper.rateNow(time.Now()); bps > 0 {
+	if bps := l.shaper.rateNow(time.Now()); bps > 0 {
 		limit = rate.Limit(bps / 8)
 	}
 	if limiter.Limit() != limit {
 		limiter.SetLimit(limit)
 	}
-	return errors.Join(limiter.WaitN(ctx, n), c.loss.WaitN(ctx, n))
+	return errors.Join(limiter.WaitN(ctx, n), l.loss.WaitN(ctx, n))
 }
 
 // Read returns what has arrived over the link.
@@ -326,7 +338,7 @@ func (c *shapedConn) Close() error {
 
 // Listen returns a listener whose connections send over the link.
 func (s *Shaper) Listen(l net.Listener) net.Listener {
-	if len(s.link.Rates) == 0 && s.link.Delay == 0 {
+	if s.link.changesNothing() {
 		return l
 	}
 	return &shapedListener{l, s}
@@ -351,10 +363,7 @@ func (l *shapedListener) Accept() (net.Conn, error) {
 
 // sender makes what is sent over a connection pass the link.
 func (s *Shaper) sender(conn net.Conn) net.Conn {
-	c := &sendingConn{Conn: conn, shaped: &shapedConn{Conn: conn, shaper: s, own: rate.NewLimiter(rate.Inf, burst), loss: rate.NewLimiter(rate.Inf, burst)}}
-	if bps := s.link.LossRate(); bps > 0 {
-		c.shaped.loss.SetLimit(rate.Limit(bps / 8))
-	}
+	c := &sendingConn{Conn: conn, lane: s.newLane()}
 	c.ctx, c.cancel = context.WithCancel(context.Background())
 	return c
 }
@@ -362,7 +371,7 @@ func (s *Shaper) sender(conn net.Conn) net.Conn {
 // sendingConn is a connection whose writes pass a link. A request waits for the round trip.
 type sendingConn struct {
 	net.Conn
-	shaped *shapedConn
+	lane
 	ctx    context.Context
 	cancel context.CancelFunc
 	asked  atomic.Int64 // when something was last received, nanoseconds; 0: answered since
@@ -380,8 +389,8 @@ func (c *sendingConn) Read(p []byte) (int, error) {
 // Write sends over the link; the first write after something was received comes a round trip
 // after it.
 func (c *sendingConn) Write(p []byte) (sent int, err error) {
-	if at := c.asked.Swap(0); at > 0 && c.shaped.shaper.link.Delay > 0 {
-		timer := time.NewTimer(time.Until(time.Unix(0, at).Add(c.shaped.shaper.link.Delay)))
+	if at := c.asked.Swap(0); at > 0 && c.shaper.link.Delay > 0 {
+		timer := time.NewTimer(time.Until(time.Unix(0, at).Add(c.shaper.link.Delay)))
 		defer timer.Stop()
 		select {
 		case <-timer.C:
@@ -391,10 +400,10 @@ func (c *sendingConn) Write(p []byte) (sent int, err error) {
 	}
 	for len(p) > 0 {
 		part := p[:min(len(p), burst)]
-		if err := c.shaped.pass(c.ctx, len(part)); err != nil {
+		if err := c.pass(c.ctx, len(part)); err != nil {
 			return sent, err
 		}
-		c.shaped.shaper.passed.Add(int64(len(part)))
+		c.shaper.passed.Add(int64(len(part)))
 		n, err := c.Conn.Write(part)
 		if sent += n; err != nil {
 			return sent, err
