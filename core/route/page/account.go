@@ -284,7 +284,7 @@ func (a *account) called(kind string, from, to float64) (f tally.Frames, known b
 		if late := p.Display - 1000*p.Media - lead; a.refresh > 0 && late > 1000/a.refresh+1 {
 			f.Late++
 		}
-		a.mark(&f, p)
+		a.mark(&f, k)
 		last = k
 	}
 	if kind != tally.Jump { // what was due after the last picture, up to the end of the window
@@ -358,15 +358,20 @@ func (a *account) cadence(f *tally.Frames, held float64) {
 	}
 }
 
-// mark counts a picture whose mark says that it is another one than the browser says. The
-// callback may come after the next picture was drawn, by as many frames as it was late.
-func (a *account) mark(f *tally.Frames, p present) {
+// mark counts picture k if its mark says that it is another one than the browser says. By the time
+// that the callback has read it, later ones may be there: as many as fit into its delay, or all up
+// to the next one that a callback tells of.
+func (a *account) mark(f *tally.Frames, k int) {
+	p := a.frames[k]
 	if a.marks <= 0 || p.Mark < 0 {
 		return
 	}
-	want := int(math.Round(p.Media*a.rate)) % a.marks
-	ahead := (int(p.Mark) - want + a.marks) % a.marks
+	want := int(math.Round(p.Media * a.rate))
+	ahead := ((int(p.Mark)-want)%a.marks + a.marks) % a.marks
 	allowed := 1 + int(math.Ceil(max(0, p.LateMS)/1000*a.rate))
+	if k+1 < len(a.frames) {
+		allowed = max(allowed, int(math.Round(a.frames[k+1].Media*a.rate))-want)
+	}
 	if ahead > allowed {
 		f.Wrong++
 	}

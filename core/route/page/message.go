@@ -59,7 +59,7 @@ type present struct {
 	Media   float64 // time in the film, seconds
 	Display float64 // when it is expected to be seen, milliseconds
 	Mark    float64 // number read from the picture; -1: unreadable, -2: not read
-	LateMS  float64 // the callback came so long after Display
+	LateMS  float64 // the mark was read so long after Display
 	// Total and Dropped are the browser's own counts at that time, -1 where it has none.
 	Total, Dropped float64
 }

@@ -321,7 +321,7 @@
     function frame(t, m) {
       if (a.over) { return; }
       video.requestVideoFrameCallback(frame);
-      var late = now() - m.expectedDisplayTime, mark = marks ? marks(video) : -2, q = video.getVideoPlaybackQuality ? video.getVideoPlaybackQuality() : null;
+      var mark = marks ? marks(video) : -2, late = now() - m.expectedDisplayTime, q = video.getVideoPlaybackQuality ? video.getVideoPlaybackQuality() : null;
       p.frames.push([m.presentedFrames, m.mediaTime, m.expectedDisplayTime, mark, Math.round(late * 10) / 10, q ? q.totalVideoFrames : -1, q ? q.droppedVideoFrames : -1]);
       if (!p.first || p.seeking && Math.abs(m.mediaTime - video.currentTime) < 1) { shown(p, a); }
     }
