@@ -23,12 +23,13 @@ var arrows = map[string]string{
 	"cli":    "core/... report/... -core/media/codec/... -core/media/container/...",
 	"report": "core/logbook core/load core/verdict core/search core/tally core/sense core/media core/media/clip core/media/inspect core/transcode report/model",
 
-	"core/clock": "", "core/cputime": "", "core/partial": "", "core/tally": "", "core/search": "",
+	"core/clock": "", "core/cputime": "", "core/partial": "", "core/tally": "", "core/search": "", "core/chromium": "",
+	"core/chromium/headless": "core/chromium",
 
 	"core/media":           "core/media/picture",
 	"core/media/picture":   "",
 	"core/media/scene":     "core/media core/media/picture",
-	"core/media/quality":   "core/media/picture",
+	"core/media/quality":   "core/media/picture core/chromium/headless",
 	"core/media/codec":     "core/media core/media/picture core/cputime " + shared,
 	"core/media/container": "core/media core/media/picture",
 	"core/media/registry":  "core/media core/media/codec/... core/media/container/...",
@@ -54,7 +55,7 @@ var arrows = map[string]string{
 	"core/route/routes":    "core/route/...",
 	"core/route/engine":    "core/route core/load core/tally core/sense/... core/clock core/media/... core/transcode -core/media/codec/... -core/media/container/...",
 	"core/route/link":      "core/media",
-	"core/route/page":      "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/partial core/media core/media/clip core/media/registry",
+	"core/route/page":      "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/partial core/chromium core/media core/media/clip core/media/registry",
 	"core/route/server":    "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/media core/media/registry core/media/stream/...",
 	"core/route/simulated": "core/route core/load core/tally core/sense core/clock core/media core/media/registry",
 

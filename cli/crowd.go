@@ -33,7 +33,7 @@ func (a *app) crowdCommand() *cli.Command {
 			resumeFlag(),
 			&cli.StringFlag{Name: "reserve", Usage: "call a number comfortable that leaves `SHARE` of what runs out", Value: "20%", Sources: s.sources("reserve")},
 			&secondsFlag{Name: "stagger", Usage: "start streams `TIME` apart", DefaultText: "all together", Sources: s.sources("stagger")},
-			&cli.BoolFlag{Name: "spread", Usage: "start streams at different positions in the film (from a server, or converted here)"},
+			&cli.BoolFlag{Name: "spread", Usage: "start streams at different positions in the film (from a server, in a browser, or converted here)"},
 		}, a.playingFlags()...),
 		Action: a.crowd,
 	}, "vividstrain crowd \"h264 720p25 5M\" --device breakwater-n2 --need 5",

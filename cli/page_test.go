@@ -2,16 +2,21 @@ package cli_test
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"vividstrain/core/chromium/headless"
 	"vividstrain/core/logbook"
 	"vividstrain/core/verdict"
 )
@@ -97,6 +102,83 @@ func TestStarvedBrowser(t *testing.T) {
 	if a.Verdict != verdict.Void {
 		require.Equal(t, verdict.Network, a.Limiter, a.Evidence)
 	}
+}
+
+// A link that gets worse and better again makes a device step down and up again.
+func TestAdaptivePlayingStepsDownAndUp(t *testing.T) {
+	s := newSession(t)
+	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--adaptive", "--hold", "45s", "--settle", "2s", "--baseline", "0s", "--link", "6M,0.7M@8s,8M@22s", "--json",
+		"h264 160p25 0.2M", "h264 240p25 0.8M", "h264 360p25 2M")
+	require.Contains(t, []int{0, 1}, status, errOut)
+	got := played(t, document(t, out), 0)
+	up, down, again := false, false, false
+	for i := 1; i < len(got.Adaptive.Steps); i++ {
+		change := got.Adaptive.Steps[i].Quality - got.Adaptive.Steps[i-1].Quality
+		again = again || down && change > 0
+		down = down || up && change < 0
+		up = up || change > 0
+	}
+	require.True(t, up && down && again, "%+v", got.Adaptive.Steps)
+	require.Equal(t, []string{"h264 160p25 200k", "h264 240p25 800k", "h264 360p25 2M"}, got.Adaptive.Qualities)
+	require.NotNil(t, got.Frames, "frames are counted across the changes")
+	require.Contains(t, s.ok("show"), "settles")
+}
+
+// Two devices play each rung at the same time, with a verdict for each; a page that is hidden says
+// nothing about its device, and the rung is played again.
+func TestTwoBrowsersOneOfThemHidden(t *testing.T) {
+	s := newSession(t)
+	c := s.command("climb", "--route", "page", "--devices", "2", "--listen", "127.0.0.1:0", "--hold", "4s", "--settle", "1s", "--baseline", "0s", "--json", "h264 160p25 0.3M")
+	var out, errOut syncBuffer
+	c.Stdout, c.Stderr = &out, &errOut
+	require.NoError(t, c.Start())
+	defer c.Process.Kill()
+	address := regexp.MustCompile(`http://127\.0\.0\.1:\S+`)
+	require.Eventually(t, func() bool { return address.MatchString(errOut.String()) }, time.Minute, 50*time.Millisecond)
+	var tabs []context.Context
+	for range 2 {
+		tab, end, err := headless.Start(context.Background())
+		require.NoError(t, err)
+		defer end()
+		require.NoError(t, chromedp.Do(tab, chromedp.Navigate(address.FindString(errOut.String())), chromedp.WaitVisible("#start"), chromedp.KeyEvent("\r")))
+		tabs = append(tabs, tab)
+	}
+	require.Eventually(t, func() bool {
+		playing, err := chromedp.Run(tabs[1], chromedp.Evaluate[bool]("var v = document.querySelector('video'); !!v && v.currentTime > 1"))
+		return err == nil && playing
+	}, time.Minute, 50*time.Millisecond)
+	_, err := chromedp.Run(tabs[1], chromedp.Evaluate[bool]("Object.defineProperty(document, 'hidden', {get: function () { return true; }, configurable: true}); document.dispatchEvent(new Event('visibilitychange')); delete document.hidden"))
+	require.NoError(t, err)
+	require.NoError(t, c.Wait(), errOut.String())
+	doc := document(t, out.String())
+	first := doc.Rungs[0].Attempts[0]
+	require.Equal(t, verdict.Void, first.Verdict)
+	require.Contains(t, strings.Join(first.Reasons, " "), "the page was hidden")
+	again := played(t, doc, 0)
+	require.Len(t, again.Devices, 2)
+	for _, d := range again.Devices {
+		require.InDelta(t, 75, d.Frames.Due, 4)
+		require.True(t, d.Promise.Supported, "each was asked what it promises")
+	}
+	require.Equal(t, 2, strings.Count(strings.Split(s.ok("show", "--wide"), "says of each format")[1], "Chrome"))
+}
+
+// syncBuffer is a buffer that is read while a program writes to it.
+type syncBuffer struct {
+	mu   sync.Mutex
+	data bytes.Buffer
+}
+
+func (b *syncBuffer) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.data.Write(p)
+}
+
+func (b *syncBuffer) String() string {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.data.String()
 }
 
 // What the route cannot do is said before anything is measured.

@@ -333,7 +333,7 @@ type Attempt struct {
 	Streams   []tally.Frames    `json:"streams,omitempty"`                   // steady window of each, where there are several, 100 at most
 	Worst     string            `json:"worst,omitempty"`                     // load of the worst stream, where there are several
 	Delivered *tally.Delivered  `json:"delivered,omitempty"`                 // what a server sent for the worst stream
-	Promise   *tally.Promise    `json:"promise,omitempty"`                   // what the device promised beforehand
+	Promise   *tally.Promise    `json:"promise,omitempty"`                   // what the only device promised beforehand
 	Early     []tally.Early     `json:"early,omitempty"`                     // the first 15, 30 and 60 seconds of the worst stream
 	Devices   []DevicePart      `json:"devices,omitempty"`                   // of several devices at the same time
 	Adaptive  *tally.Adaptive   `json:"adaptive,omitempty"`                  // which of several qualities the device chose
@@ -344,10 +344,11 @@ type Attempt struct {
 
 // DevicePart is what one of several devices did in an attempt.
 type DevicePart struct {
-	Device  string        `json:"device"`
-	Verdict verdict.Grade `json:"verdict"`
-	Reasons []string      `json:"reasons"`
-	Frames  *tally.Frames `json:"frames" jsonschema:"nullable"` // steady window of its worst stream
+	Device  string         `json:"device"`
+	Verdict verdict.Grade  `json:"verdict"`
+	Reasons []string       `json:"reasons"`
+	Frames  *tally.Frames  `json:"frames" jsonschema:"nullable"` // steady window of its worst stream
+	Promise *tally.Promise `json:"promise,omitempty"`            // what it promised beforehand
 }
 
 // FramesDue returns how many frames were due in the steady window, 0 where they were not

@@ -80,7 +80,7 @@ type Result struct {
 	Failure string         // why it was not played to the end; empty if it was
 	Refused bool           // the device would not even try
 	Devices []Part         // of several devices, in the order of Streams; nil: there is one
-	Promise *tally.Promise // what the device promised beforehand, nil where it says nothing
+	Promise *tally.Promise // what the only device promised beforehand, nil where it says nothing
 	Notes   []string       // what else there is to say about it
 	// ClipBPS is the bitrate of what was played if it is not as ordered, else 0.
 	ClipBPS int64
@@ -89,8 +89,9 @@ type Result struct {
 // Part is the share of one of several devices in a result.
 type Part struct {
 	Device  string
-	Streams int    // of Result.Streams
-	Failure string // why it did not play to the end; empty if it did
+	Streams int            // of Result.Streams
+	Failure string         // why it did not play to the end; empty if it did
+	Promise *tally.Promise // what it promised beforehand, nil where it says nothing
 }
 
 // Unfit is why a load says nothing about the device.

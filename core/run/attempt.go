@@ -229,7 +229,7 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 func (c *Run) judgeDevices(a *logbook.Attempt, result route.Result) {
 	at := 0
 	for _, part := range result.Devices {
-		d := logbook.DevicePart{Device: part.Device, Verdict: verdict.Failed, Reasons: []string{part.Failure}}
+		d := logbook.DevicePart{Device: part.Device, Verdict: verdict.Failed, Reasons: []string{part.Failure}, Promise: part.Promise}
 		for i, t := range result.Streams[at : at+part.Streams] {
 			if grade, reasons := c.Criteria.Judge(t); part.Failure == "" && (i == 0 || grade.Worse(d.Verdict)) {
 				d.Verdict, d.Reasons, d.Frames = grade, reasons, t.Steady()

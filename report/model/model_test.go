@@ -97,6 +97,24 @@ func TestFieldsThatMatter(t *testing.T) {
 	require.Equal(t, "50 °C", named.Rows[0][2].Text)
 }
 
+// Promises stand beside what was done, of each device for itself.
+func TestPromises(t *testing.T) {
+	yes, no := true, false
+	part := func(device string, did verdict.Grade, smooth *bool) logbook.DevicePart {
+		return logbook.DevicePart{Device: device, Verdict: did, Promise: &tally.Promise{Supported: true, Smooth: smooth}}
+	}
+	attempt := logbook.Attempt{Verdict: verdict.Choppy, Devices: []logbook.DevicePart{part("left", verdict.Smooth, &no), part("right", verdict.Choppy, &yes)}}
+	d := &logbook.Document{Rungs: []logbook.Rung{{Load: parsed(t, "h264 720p25 5M"), Attempts: []logbook.Attempt{attempt, attempt}}}}
+	table := promises(d)
+	require.Equal(t, "device", table.Head[9])
+	require.Len(t, table.Rows, 2)
+	for i, want := range [][]string{{"not smooth", "better than it says", "left"}, {"smooth", "a false promise", "right"}} {
+		require.Equal(t, want, []string{table.Rows[i][6].Text, table.Rows[i][8].Text, table.Rows[i][9].Text})
+	}
+	d.Rungs[0].Attempts = []logbook.Attempt{{Verdict: verdict.Smooth, Promise: &tally.Promise{Supported: true, Smooth: &yes, Efficient: &yes}}}
+	require.Equal(t, "smooth, efficient", promises(d).Rows[0][6].Text)
+}
+
 func TestDevicesAreDescribed(t *testing.T) {
 	require.Equal(t, "Boxmaker One, 4 cores, 8.0 GB, Debian 13, arm64, power mode balanced, bios 1.4, price 189EUR", deviceLine(logbook.Device{
 		Spec:  map[string]string{"product": "Boxmaker One", "cores": "4", "memory_bytes": "8000000000", "system": "Debian 13, arm64", "power_mode": "balanced"},

@@ -9,22 +9,59 @@ import (
 	"vividstrain/core/verdict"
 )
 
-// promises returns a table of the formats that were tried: what the device promised of each, and
+// promises returns a table of the formats that were tried: what each device promised of each, and
 // what it did. A promise that was not kept, either way, is marked.
 func promises(d *logbook.Document) Table {
 	t := Table{Head: []string{"codec", "bits", "chroma", "size", "rate", "bitrate", "says", "did", ""}, Right: []int{1, 4}, Optional: []int{2, 5}}
+	several := len(devicesOf(d)) > 0
+	if several {
+		t.Head = append(t.Head, "device")
+	}
 	for i := range d.Rungs {
 		r := &d.Rungs[i]
-		counted := r.Counted()
-		if d.Crowd != nil || len(counted) == 0 || counted[0].Promise == nil {
+		if d.Crowd != nil {
 			continue
 		}
-		f, did := r.Load.Format, majority(counted)
-		row := Cells(f.Codec, fmt.Sprint(max(f.Depth, 8)), f.Chroma.String(), f.Size(), f.Rate.String(), media.BitrateText(float64(f.Bitrate)), promiseText(*counted[0].Promise), "", kept(*counted[0].Promise, did))
-		row[7].Grade = did
-		t.Rows = append(t.Rows, row)
+		for _, p := range promised(r.Counted()) {
+			f := r.Load.Format
+			row := Cells(f.Codec, fmt.Sprint(max(f.Depth, 8)), f.Chroma.String(), f.Size(), f.Rate.String(), media.BitrateText(float64(f.Bitrate)), promiseText(*p.says), "", kept(*p.says, p.did))
+			row[7].Grade = p.did
+			if several {
+				row = append(row, Cell{Text: p.device})
+			}
+			t.Rows = append(t.Rows, row)
+		}
 	}
 	return t
+}
+
+// promise is what a device promised of a format, and what most attempts at it came to.
+type promise struct {
+	device string
+	says   *tally.Promise
+	did    verdict.Grade
+}
+
+// promised returns the promises of each device that made any.
+func promised(attempts []logbook.Attempt) (list []promise) {
+	if len(attempts) == 0 {
+		return nil
+	}
+	if says := attempts[0].Promise; says != nil {
+		return []promise{{says: says, did: majority(attempts)}}
+	}
+	for k, part := range attempts[0].Devices {
+		var its []logbook.Attempt
+		for _, a := range attempts {
+			if k < len(a.Devices) {
+				its = append(its, logbook.Attempt{Verdict: a.Devices[k].Verdict})
+			}
+		}
+		if part.Promise != nil {
+			list = append(list, promise{part.Device, part.Promise, majority(its)})
+		}
+	}
+	return list
 }
 
 func promiseText(p tally.Promise) string {

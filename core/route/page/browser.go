@@ -10,11 +10,9 @@ import (
 	"strings"
 	"time"
 
+	"vividstrain/core/chromium"
 	"vividstrain/core/partial"
 )
-
-// browserNames are the usual names of the programs whose options browser uses.
-var browserNames = []string{"chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge", "chrome"}
 
 // ErrNoBrowser means that no browser was found on this computer.
 var ErrNoBrowser = errors.New("no browser was found here; name one with --browser 'COMMAND ARGS'")
@@ -31,34 +29,25 @@ func browserCommand(own, url, profile, screen, pin string) ([]string, error) {
 		}
 		return append(words, url), nil
 	}
-	for _, name := range browserNames {
-		path, err := exec.LookPath(name)
-		if err != nil {
-			continue
-		}
-		words := []string{path, "--user-data-dir=" + profile, "--no-first-run", "--no-default-browser-check", "--autoplay-policy=no-user-gesture-required",
-			"--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-quic", "--disable-session-crashed-bubble", "--hide-scrollbars"}
-		if os.Geteuid() == 0 {
-			words = append(words, "--no-sandbox", "--test-type") // its sandbox refuses the superuser; without a bar that says so
-		}
-		if pin != "" {
-			words = append(words, "--ignore-certificate-errors-spki-list="+pin)
-		}
-		switch {
-		case os.Getenv("DISPLAY") == "" && os.Getenv("WAYLAND_DISPLAY") == "":
-			words = append(words, "--headless=new", "--window-size=1920,1080", "--screen-info={1920x1080}")
-		case screen == "full":
-			words = append(words, "--start-fullscreen")
-		}
-		return append(words, url), nil
+	path := chromium.Find()
+	if path == "" {
+		return nil, ErrNoBrowser
 	}
-	return nil, ErrNoBrowser
-}
-
-// HasBrowser reports whether a browser is found on this computer.
-func HasBrowser() bool {
-	_, err := browserCommand("", "", "", "", "")
-	return err == nil
+	words := []string{path, "--user-data-dir=" + profile, "--no-first-run", "--no-default-browser-check", "--autoplay-policy=no-user-gesture-required",
+		"--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-quic", "--disable-session-crashed-bubble", "--hide-scrollbars"}
+	if os.Geteuid() == 0 {
+		words = append(words, "--no-sandbox", "--test-type") // its sandbox refuses the superuser; without a bar that says so
+	}
+	if pin != "" {
+		words = append(words, "--ignore-certificate-errors-spki-list="+pin)
+	}
+	switch {
+	case os.Getenv("DISPLAY") == "" && os.Getenv("WAYLAND_DISPLAY") == "":
+		words = append(words, "--headless=new", "--window-size=1920,1080", "--screen-info={1920x1080}")
+	case screen == "full":
+		words = append(words, "--start-fullscreen")
+	}
+	return append(words, url), nil
 }
 
 // browser is a browser on this computer that was started for the page.

@@ -28,7 +28,7 @@ var Descriptor = route.Descriptor{
 		{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"},
 		route.Jumps, route.Link, route.Delay, route.Loss,
 	},
-	Uses: []string{"sensors", "token"},
+	Uses: []string{"spread", "stagger", "sensors", "token"},
 }
 
 func init() { Descriptor.Open, Descriptor.Restore = openRoute, restoreRoute }

@@ -19,6 +19,7 @@ import (
 	"sync"
 	"time"
 
+	"vividstrain/core/chromium"
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
 	"vividstrain/core/media/clip"
@@ -112,7 +113,7 @@ func New(o Options) (_ *Page, err error) {
 	if err := o.Link.Check(); err != nil {
 		return nil, err
 	}
-	if o.Open && o.Browser == "" && !HasBrowser() {
+	if o.Open && o.Browser == "" && chromium.Find() == "" {
 		return nil, ErrNoBrowser
 	}
 	p := &Page{options: o, clips: map[string]*film{}, shaper: link.New(o.Link), group: &linux.Group{}}
@@ -525,7 +526,6 @@ type order struct {
 
 	Attempt int           `json:"attempt,omitempty"`
 	Fit     string        `json:"fit,omitempty"`
-	HoldMS  int64         `json:"hold_ms,omitempty"`
 	Jumps   int           `json:"jumps"`
 	Films   []orderedFilm `json:"films,omitempty"`
 }
@@ -538,6 +538,10 @@ type orderedFilm struct {
 	Height int     `json:"height"`
 	Rate   float64 `json:"rate"`
 	Marks  bool    `json:"marks"`
+	HoldMS int64   `json:"hold_ms"`
+	// DelayMS is how long after the first film this one begins, From the place where it begins.
+	DelayMS int64   `json:"delay_ms,omitempty"`
+	From    float64 `json:"from,omitempty"` // seconds
 	// Levels are the qualities among which the page chooses, easiest first; none: it plays Name.
 	Levels []quality `json:"levels,omitempty"`
 }
@@ -552,23 +556,37 @@ type question struct {
 	Transfer string  `json:"transfer"`
 }
 
-// promised asks what the first device's browser promises of films; a nil answer means that it says nothing.
-func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) []*tally.Promise {
+// promised asks what the browser of each device promises of films. A nil answer means that it says
+// nothing.
+func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) [][]*tally.Promise {
 	var items []question
 	for i, f := range films {
 		t := f.track.Format
 		items = append(items, question{Type: f.contentType(), Width: t.Width, Height: t.Height, Bitrate: max(loads[i].Bitrate, 1), Rate: t.Rate.Hz(), Transfer: string(t.Transfer)})
 	}
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
+	defer cancel()
+	lists := make([][]*tally.Promise, len(p.seats))
+	var asked sync.WaitGroup
+	for i := range p.seats {
+		asked.Go(func() {
+			lists[i] = make([]*tally.Promise, len(films))
+			copy(lists[i], p.ask(ctx, i, items))
+		})
+	}
+	asked.Wait()
+	return lists
+}
+
+// ask asks one device's browser, and returns nil if it does not answer in time.
+func (p *Page) ask(ctx context.Context, seat int, items []question) []*tally.Promise {
 	p.mu.Lock()
-	c := p.seats[0].conn
+	c := p.seats[seat].conn
 	p.asked++
 	id := p.asked
 	p.mu.Unlock()
-	list := make([]*tally.Promise, len(films))
-	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
-	defer cancel()
 	if c == nil || c.send(order{Do: "ask", ID: id, Items: items}) != nil {
-		return list
+		return nil
 	}
 	for {
 		p.mu.Lock()
@@ -577,13 +595,12 @@ func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) [
 		changed := p.changed
 		p.mu.Unlock()
 		if there {
-			copy(list, answers)
-			return list
+			return answers
 		}
 		select {
 		case <-changed:
 		case <-ctx.Done():
-			return list
+			return nil
 		}
 	}
 }

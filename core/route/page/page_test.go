@@ -190,7 +190,7 @@ func TestFilmsCoverTheRung(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "film.mp4")
 	result, err := played(t, p, func(o order) {
 		require.Len(t, o.Films, 1)
-		require.Equal(t, int64(2000), o.HoldMS)
+		require.Equal(t, int64(2000), o.Films[0].HoldMS)
 		name = p.hub.local() + "film/" + o.Films[0].Name
 		r, err := http.Get(name)
 		require.NoError(t, err)

@@ -12,6 +12,7 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
 	"vividstrain/core/route"
+	"vividstrain/core/tally"
 )
 
 // Times after which a page is given up.
@@ -106,11 +107,11 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	var levels []quality
 	var films []*film
 	var err error
-	lasts := plan.Hold + time.Duration(p.options.Jumps)*2*time.Second + margin
+	lasts := plan.Hold + plan.Begin(len(loads)-1) + time.Duration(p.options.Jumps)*2*time.Second + margin
 	if plan.Adaptive {
 		levels, films, err = p.qualities(ctx, loads, lasts)
 	} else {
-		films, err = p.films(ctx, loads, lasts)
+		films, err = p.films(ctx, loads, lasts, plan.Spread)
 	}
 	defer func() {
 		for _, f := range films {
@@ -121,7 +122,6 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 		return result, err
 	}
 	promises := p.promised(ctx, films, loads)
-	result.Promise = promises[0]
 	for _, f := range films {
 		result.ClipBPS = max(result.ClipBPS, f.bps)
 	}
@@ -132,10 +132,11 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	defer p.leave(tries)
 	p.shaper.Start()
 	p.hub.delivery.begin()
-	o := order{Do: "play", Attempt: tries[0].number, Screen: p.options.Screen, Fit: p.options.Fit, HoldMS: plan.Hold.Milliseconds(), Jumps: p.options.Jumps}
+	o := order{Do: "play", Attempt: tries[0].number, Screen: p.options.Screen, Fit: p.options.Fit, Jumps: p.options.Jumps}
 	if o.Films, err = p.offered(films, levels); err != nil {
 		return result, err
 	}
+	o.Films = placed(o.Films, films, plan, lasts)
 	defer p.hub.withdraw(o.Films)
 	for _, t := range tries { // all begin at the same moment
 		if err := t.conn.send(o); err != nil {
@@ -148,13 +149,13 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	if p.hub.delivery.playersFault(plan.Hold) {
 		result.Notes = append(result.Notes, "its buffer did not fill although the server could send: the player did not fetch, so that this is not the network")
 	}
-	for _, t := range tries {
-		if result, err = t.collect(result); err != nil {
+	for i, t := range tries {
+		if result, err = t.collect(result, promises[i][0]); err != nil {
 			return result, err
 		}
 	}
 	if len(tries) == 1 {
-		result.Devices = nil
+		result.Promise, result.Devices = promises[0][0], nil
 	}
 	for i := range result.Streams {
 		if a := result.Streams[i].Adaptive; a != nil {
@@ -188,8 +189,30 @@ func (p *Page) offered(films []*film, levels []quality) (list []orderedFilm, err
 	return list, nil
 }
 
-// films returns the film of each load; of equal loads, the same one.
-func (p *Page) films(ctx context.Context, loads []load.Load, lasts time.Duration) (films []*film, err error) {
+// placed says of each film for how long it plays, when it begins, and where: those of a plan that
+// is spread begin at different places of what they last longer than they are played, and films
+// that repeat a clip at different places of the clip.
+func placed(list []orderedFilm, films []*film, plan route.Plan, lasts time.Duration) []orderedFilm {
+	for i := range list {
+		spans := plan.Spans(i)
+		list[i].HoldMS, list[i].DelayMS = spans[len(spans)-1].To.Milliseconds(), plan.Begin(i).Milliseconds()
+		if plan.Spread {
+			room := max(0, films[i].seconds-lasts.Seconds())
+			if films[i].made {
+				room = min(room, float64(films[i].marks)/list[i].Rate)
+			}
+			list[i].From = room * float64(i) / float64(len(list))
+		}
+	}
+	return list
+}
+
+// films returns the film of each load; of equal loads, the same one. Films that are made last
+// longer by a round of their clip if their streams are spread over it.
+func (p *Page) films(ctx context.Context, loads []load.Load, lasts time.Duration, spread bool) (films []*film, err error) {
+	if spread && len(loads) > 1 {
+		lasts += seconds(cmp.Or(p.options.ClipSeconds, clipSeconds))
+	}
 	made := map[string]*film{}
 	for _, l := range loads {
 		key := l.String() + l.File
@@ -224,8 +247,9 @@ func (p *Page) begin(films []*film, levels []quality, plan route.Plan) (tries []
 	for _, s := range p.seats {
 		t := &try{number: p.played, device: s.name(), conn: s.conn, over: make(chan struct{}), began: time.Now(), heard: time.Now()}
 		refresh, _ := strconv.ParseFloat(s.facts["refresh_hz"], 64) // 0: not known
-		for _, f := range films {
-			a := newAccount(plan.Hold, plan.Settle, f.track.Format.Rate.Hz())
+		for i, f := range films {
+			early := plan.Begin(len(films)-1) - plan.Begin(i) // it settles for longer, so that all are steady at the same time
+			a := newAccount(plan.Hold+early, plan.Settle+early, f.track.Format.Rate.Hz())
 			a.refresh, a.film, a.marks = refresh, f.seconds, f.marks
 			if !p.options.Marks || levels != nil {
 				a.marks = 0
@@ -258,7 +282,7 @@ func (p *Page) leave(tries []*try) {
 
 // follow watches an attempt until its pages have finished, fail or fall silent.
 func (p *Page) follow(ctx context.Context, tries []*try, plan route.Plan, live func(route.Live)) error {
-	longest := startTimeout + 2*plan.Hold + time.Duration(p.options.Jumps)*jumpTimeout
+	longest := startTimeout + plan.Begin(plan.Streams()-1) + 2*plan.Hold + time.Duration(p.options.Jumps)*jumpTimeout
 	stop := clock.Real{}.Every(250*time.Millisecond, func(now time.Time) {
 		l, hungry := route.Live{}, false
 		for _, t := range tries {
@@ -348,8 +372,8 @@ func (t *try) hungry() bool {
 	return false
 }
 
-// collect adds the accounts of this device.
-func (t *try) collect(result route.Result) (route.Result, error) {
+// collect adds the accounts of this device, and what its browser had promised.
+func (t *try) collect(result route.Result, promise *tally.Promise) (route.Result, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.void != "" {
@@ -358,7 +382,7 @@ func (t *try) collect(result route.Result) (route.Result, error) {
 	if began := cmp.Or(t.first, t.began); began.After(result.Began) {
 		result.Began = began
 	}
-	part := route.Part{Device: t.device, Failure: t.failure}
+	part := route.Part{Device: t.device, Failure: t.failure, Promise: promise}
 	if t.failure != "" {
 		result.Failure = cmp.Or(result.Failure, t.failure)
 	}

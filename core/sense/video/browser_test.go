@@ -4,7 +4,6 @@ import (
 	"context"
 	"net/http"
 	"net/http/httptest"
-	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -12,6 +11,7 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
+	"vividstrain/core/chromium/headless"
 	"vividstrain/core/load"
 	"vividstrain/core/media/clip"
 	"vividstrain/core/sense"
@@ -31,18 +31,9 @@ func foreignPage(t *testing.T) context.Context {
 	})
 	server := httptest.NewServer(mux)
 	t.Cleanup(server.Close)
-	found := ""
-	for _, name := range []string{"chromium", "chromium-browser"} {
-		if p, err := exec.LookPath(name); err == nil && found == "" {
-			found = p
-		}
-	}
-	require.NotEmpty(t, found, "there is no browser here; install the package chromium")
-	allocator, cancel := chromedp.NewExecAllocator(context.Background(), append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(found), chromedp.NoSandbox,
-		chromedp.Flag("disable-gpu", true), chromedp.Flag("autoplay-policy", "no-user-gesture-required"), chromedp.WSURLReadTimeout(time.Minute))...)
-	t.Cleanup(cancel)
-	ctx, cancel := chromedp.NewContext(allocator)
-	t.Cleanup(cancel)
+	ctx, end, err := headless.Start(t.Context())
+	require.NoError(t, err)
+	t.Cleanup(end)
 	require.NoError(t, chromedp.Do(ctx, chromedp.Navigate(server.URL)))
 	return ctx
 }

@@ -13,11 +13,10 @@ import (
 	"fmt"
 	"net/http"
 	"net/http/httptest"
-	"os/exec"
-	"time"
 
 	"github.com/chromedp/chromedp"
 
+	"vividstrain/core/chromium/headless"
 	"vividstrain/core/media/picture"
 )
 
@@ -27,26 +26,17 @@ var page []byte
 // Browser is a headless browser with the page of this package open.
 type Browser struct {
 	ctx    context.Context
-	cancel []func()
+	end    func()
 	server *httptest.Server
 }
 
-// names are the usual names of the browser's program.
-var names = []string{"chromium", "chromium-browser"}
-
 // Start starts the browser. Files of folder can be played in it.
 func Start(ctx context.Context, folder string) (*Browser, error) {
-	path := ""
-	for _, name := range names {
-		if found, err := exec.LookPath(name); err == nil {
-			path = found
-			break
-		}
+	tab, end, err := headless.Start(ctx)
+	if err != nil {
+		return nil, err
 	}
-	if path == "" {
-		return nil, fmt.Errorf("there is no Chromium here; install the package chromium")
-	}
-	b := &Browser{}
+	b := &Browser{ctx: tab, end: end}
 	mux := http.NewServeMux()
 	mux.HandleFunc("/", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -54,25 +44,16 @@ func Start(ctx context.Context, folder string) (*Browser, error) {
 	})
 	mux.Handle("/files/", http.StripPrefix("/files/", http.FileServer(http.Dir(folder))))
 	b.server = httptest.NewServer(mux)
-	options := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath(path), chromedp.NoSandbox,
-		chromedp.Flag("disable-gpu", true), chromedp.Flag("disable-quic", true), chromedp.Flag("disable-component-update", true),
-		chromedp.Flag("autoplay-policy", "no-user-gesture-required"), chromedp.WSURLReadTimeout(time.Minute))
-	allocator, cancel := chromedp.NewExecAllocator(ctx, options...)
-	b.cancel = append(b.cancel, cancel)
-	b.ctx, cancel = chromedp.NewContext(allocator)
-	b.cancel = append(b.cancel, cancel)
 	if err := chromedp.Do(b.ctx, chromedp.Navigate(b.server.URL)); err != nil {
 		b.Close()
-		return nil, fmt.Errorf("the browser does not start: %w", err)
+		return nil, fmt.Errorf("the browser does not open the page: %w", err)
 	}
 	return b, nil
 }
 
 // Close ends the browser.
 func (b *Browser) Close() {
-	for i := len(b.cancel) - 1; i >= 0; i-- {
-		b.cancel[i]()
-	}
+	b.end()
 	b.server.Close()
 }
 

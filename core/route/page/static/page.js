@@ -189,16 +189,34 @@
     on('ended', function () { event('ended', video.currentTime); });
     on('error', function () { var e = video.error || {}; event('error', e.code || 0, e.message); });
     on('seeked', function () { if (p.seeking && !video.requestVideoFrameCallback) { shown(p, a); } });
-    if (video.requestVideoFrameCallback) { eachFrame(a, p, film); }
     box.appendChild(video);
-    event('ordered');
+    function start() {
+      if (a.over) { return; }
+      if (video.requestVideoFrameCallback) { eachFrame(a, p, film); }
+      var promise = video.play();
+      if (promise && promise.then) { promise.then(null, function (e) { if (!a.over) { event('refused', 0, e && (e.name + ': ' + e.message)); } }); }
+    }
+    window.setTimeout(function () { if (!a.over) { load(a, p, film, start); } }, film.delay_ms || 0);
+    return p;
+  }
+
+  // load gives a video its film, and calls start when it is at the place where it begins.
+  function load(a, p, film, start) {
+    var video = p.video;
+    p.event('ordered');
+    if (film.from) {
+      once(video, 'loadedmetadata', function () { video.currentTime = film.from; once(video, 'seeked', start); });
+    }
     if (film.levels) { adapt(a, p, film.levels); } else if (film.port) { // another port of the same computer
       video.crossOrigin = 'anonymous';
       video.src = location.protocol + '//' + location.hostname + ':' + film.port + location.pathname + 'film/' + film.name;
     } else { video.src = 'film/' + film.name; }
-    var promise = video.play();
-    if (promise && promise.then) { promise.then(null, function (e) { if (!a.over) { event('refused', 0, e && (e.name + ': ' + e.message)); } }); }
-    return p;
+    if (!film.from) { start(); }
+  }
+
+  function once(video, name, then) {
+    function first() { video.removeEventListener(name, first); then(); }
+    video.addEventListener(name, first);
   }
 
   // adapt plays a film in several qualities, each a list of segments, by Media Source Extensions.
@@ -278,7 +296,7 @@
     if (!p.first) {
       p.first = true;
       p.event('first', video.currentTime);
-      window.setTimeout(function () { if (!a.over) { order.jumps > 0 ? jump(p, a) : finish(p, a); } }, order.hold_ms);
+      window.setTimeout(function () { if (!a.over) { order.jumps > 0 ? jump(p, a) : finish(p, a); } }, order.films[p.n].hold_ms);
     } else if (p.seeking) {
       p.seeking = false;
       p.event('jumped', video.currentTime);
