@@ -142,11 +142,14 @@ const longestHold = 10 * time.Minute
 func (c *Run) play(ctx context.Context, plan route.Plan, event Event) (route.Plan, route.Result, error) {
 	for {
 		total := plan.Hold + plan.Begin(plan.Streams()-1)
+		c.playing.begin()
 		result, err := c.Route.Play(ctx, plan, func(live route.Live) {
+			c.playing.update(live)
 			e := event
 			e.Kind, e.Live, e.Done, e.Total = Playing, live, int(live.Elapsed.Milliseconds()), int(total.Milliseconds())
 			c.watch(e)
 		})
+		c.playing.end()
 		var short *route.ShortHoldError
 		if !errors.As(err, &short) || short.Need <= plan.Hold {
 			return plan, result, err

@@ -27,11 +27,12 @@ type Run struct {
 	Idle   sense.Use      // of the baseline
 	Clock  float64        // highest mean clock of a window so far, in percent
 
-	kind   Kind
-	record *logbook.Recorder
-	costs  map[string]prepared    // of preparing loads, where that takes time
-	left   Estimate               // what is left to do
-	ranks  map[sense.Identity]int // of the sources
+	kind    Kind
+	record  *logbook.Recorder
+	costs   map[string]prepared    // of preparing loads, where that takes time
+	left    Estimate               // what is left to do
+	ranks   map[sense.Identity]int // of the sources
+	playing playing
 
 	sampled time.Time   // of the last sample, by this computer's calendar
 	asleep  atomic.Bool // no sample came for so long that this program must have been stopped
@@ -49,7 +50,7 @@ func Conduct(ctx context.Context, book *logbook.Book, config Config, kind Kind, 
 	if err := c.reach(ctx); err != nil {
 		return nil, err
 	}
-	sources := slices.Concat(c.Route.Sources(), c.Sensors)
+	sources := slices.Concat(c.Route.Sources(), c.Sensors, []sense.Source{&c.playing})
 	for i, s := range sources {
 		c.ranks[sense.Identify(s)] = i
 	}

@@ -62,9 +62,11 @@ const (
 	NetDrops    = "net_drop_hz"  // packets lost here
 	WallPower   = "wall_power_w" // at the socket
 
-	VideoShown   = "video_shown_hz"   // pictures that a page's video showed
+	VideoShown   = "video_shown_hz"   // pictures that were shown of a video
 	VideoDropped = "video_dropped_hz" // and dropped
 	VideoLead    = "video_lead_s"     // what it has fetched ahead
+	VideoPlayed  = "video_played_s"   // place in the film that it plays
+	VideoFetched = "video_fetched_s"  // place up to which it has fetched
 
 	Conversions = "conversions_begun" // by a media server since it started, also those begun anew after a jump
 
