@@ -20,6 +20,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media/clip"
+	"vividstrain/report/model"
 	"vividstrain/report/text"
 )
 
@@ -120,7 +121,7 @@ func (a *app) fail(ctx context.Context, err error) int {
 
 // oneLine puts an error on one line and adds what to do about common ones.
 func oneLine(err error) string {
-	text := strings.Join(strings.Fields(text.Printable(err.Error())), " ")
+	text := strings.Join(strings.Fields(model.Printable(err.Error())), " ")
 	var path *fs.PathError
 	switch {
 	case errors.Is(err, syscall.ENOSPC):
@@ -145,7 +146,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "logbook", Usage: "keep runs in `FILE`", Value: defaultLogbook(), DefaultText: "vividstrain.db in your data folder", Sources: a.settings.sources("logbook")},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.noteCommand(),
+			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.reportCommand(), a.compareCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.importCommand(), a.laddersCommand(),
 			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.serveCommand(), a.oldServeCommand(), a.trustCommand(), a.schemaCommand(),
 			a.completionCommand(), a.versionCommand(), a.helpCommand(),

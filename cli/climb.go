@@ -241,7 +241,7 @@ func merged(wanted, begun run.Config) run.Config {
 func (a *app) printPlan(list []load.Load, plan run.Estimate) error {
 	out := ""
 	for _, l := range list {
-		out += text.Printable(l.Title()) + "\n"
+		out += model.Printable(l.Title()) + "\n"
 	}
 	return a.print(out + planText(plan) + ".\n")
 }
@@ -336,7 +336,7 @@ func (a *app) climbConfig(ctx context.Context, c *cli.Command, r route.Route) (c
 		fallback = "lounge"
 	}
 	config.Route = r
-	skipped := func(err error) { fmt.Fprintln(a.err, "skipped", text.Printable(err.Error())) }
+	skipped := func(err error) { fmt.Fprintln(a.err, "skipped", model.Printable(err.Error())) }
 	if r, offers := r.(route.Offerer); offers && !c.Args().Present() && !c.IsSet("ladder") {
 		config.Ladder, err = r.Offered(ctx)
 	} else {

@@ -12,7 +12,7 @@ import (
 	"vividstrain/core/logbook"
 	"vividstrain/core/run"
 	"vividstrain/core/run/crowd"
-	"vividstrain/report/text"
+	"vividstrain/report/model"
 )
 
 func (a *app) crowdCommand() *cli.Command {
@@ -89,7 +89,7 @@ func (a *app) crowdConfig(ctx context.Context, c *cli.Command) (config crowd.Con
 	if !c.Args().Present() {
 		return config, usagef("which load? for example: vividstrain crowd \"h264 720p25 5M\"")
 	}
-	mix, err := given(ctx, c, "", func(err error) { fmt.Fprintln(a.err, "skipped", text.Printable(err.Error())) })
+	mix, err := given(ctx, c, "", func(err error) { fmt.Fprintln(a.err, "skipped", model.Printable(err.Error())) })
 	if err != nil {
 		return config, err
 	}

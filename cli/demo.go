@@ -59,9 +59,9 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	style := a.style(c)
-	var docs []*logbook.Document
+	var docs []model.Measured
 	// A problem with one device is reported and does not stop the others.
-	keep := func(list *[]*logbook.Document, name string, doc *logbook.Document, err error) error {
+	keep := func(list *[]model.Measured, name string, doc *logbook.Document, err error) error {
 		if err != nil && (ctx.Err() != nil || doc == nil && errors.Is(err, logbook.ErrBusy)) {
 			return err
 		}
@@ -71,7 +71,11 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 		if doc == nil {
 			return nil
 		}
-		*list = append(*list, doc)
+		readings, err := book.Readings(doc)
+		if err != nil {
+			return err
+		}
+		*list = append(*list, model.Measured{Docs: []*logbook.Document{doc}, Readings: [][]logbook.Reading{readings}})
 		return writeJSON(filepath.Join(dir, doc.ID+".json"), doc)
 	}
 	clips := filepath.Join(dir, "clips")
@@ -86,22 +90,29 @@ func (a *app) demo(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 	}
-	var served []*logbook.Document
+	var served []model.Measured
 	doc, err := a.demoBox(ctx, c, book, dir)
 	if err := keep(&served, "the media box", doc, err); err != nil {
 		return err
 	}
 	out := "\n"
-	for _, group := range [][]*logbook.Document{docs, served} {
+	for _, group := range [][]model.Measured{docs, served} {
 		if len(group) > 0 {
-			out += style.Draw(model.Compare(group)) + "\n"
+			out += style.Draw(model.Compare(group).Table) + "\n"
 		}
 	}
 	docs = append(docs, served...)
-	for _, d := range docs {
-		out += style.Answer(model.Answer(d)) + "\n"
+	var reports []*model.Report
+	for _, m := range docs {
+		out += style.Answer(model.Answer(m.Docs[0])) + "\n"
+		reports = append(reports, model.NewReport(m.Docs[0], m.Readings[0], false))
 	}
-	out += fmt.Sprintf("\nThe run documents, the clips and a logbook are in %s; look around with\n  vividstrain --logbook %s runs\n",
+	page := filepath.Join(dir, "report.html")
+	if err := writePage(page, reports, docs[:len(docs)-len(served)]); err != nil {
+		return err
+	}
+	out += fmt.Sprintf("\nThe report with everything over time is %s: open it in a browser.\n", page)
+	out += fmt.Sprintf("The run documents, the clips and a logbook are in %s; look around with\n  vividstrain --logbook %s runs\n",
 		dir, filepath.Join(dir, "vividstrain.db"))
 	return a.print(out)
 }

@@ -6,10 +6,9 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"vividstrain/report/model"
 
 	tea "charm.land/bubbletea/v2"
-
-	"vividstrain/report/text"
 )
 
 // progress shows the state of long work: on a terminal one live line with a bar, elsewhere only
@@ -44,7 +43,7 @@ func (p *progress) set(label string, done, total int, status string) {
 	}
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.label, p.status = text.Printable(label), text.Printable(status)
+	p.label, p.status = model.Printable(label), model.Printable(status)
 	p.share = float64(min(done, total)) / float64(max(total, 1))
 	if p.program != nil {
 		return
@@ -103,7 +102,7 @@ func (p *progress) tell(label string, done, total int, status string) {
 	if total > 0 && done > 0 {
 		share = fmt.Sprintf(" %d %%", 100*done/total)
 	}
-	fmt.Fprintln(p.out, text.Printable(fmt.Sprintf("... %s%s, %s", label, share, status)))
+	fmt.Fprintln(p.out, model.Printable(fmt.Sprintf("... %s%s, %s", label, share, status)))
 }
 
 // stop removes the live line.

@@ -28,7 +28,7 @@ shot() {
 
 only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
-want demo && geometry=210x70 size=7 shot demo 240 vividstrain demo --out demo
+want demo && geometry=126x64 size=8 shot demo 240 bash -c "vividstrain demo --out demo 2>/dev/null"
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
 want climb-live && shot climb-live 17 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
@@ -77,7 +77,7 @@ if want convert || want crowd || want serve || want matrix; then
 	sleep 3
 	want serve && chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,480 --user-data-dir="$work/browser" \
 		--screenshot="$out/serve.png" http://localhost:8080/ >/dev/null 2>&1
-	want matrix && shot matrix 165 vividstrain climb "h264 720p25 4M" "h264 240p25 10bit hdr 1M" --goal "240p 0.4M" --goal "160p 0.3M sdr" --jumps 3 \
+	want matrix && shot matrix 260 vividstrain climb "h264 720p25 4M" "h264 240p25 10bit hdr 1M" --goal "240p 0.4M" --goal "160p 0.3M sdr" --jumps 3 \
 		--hold 12s --settle 3s --url "http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8" --sensors http://localhost:8080/metrics
 	want crowd && {
 		(cd "$work" && exec xterm -geometry 126x29+0+210 -fa 'DejaVu Sans Mono' -fs 12 -bg '#10141a' -fg '#d8dee6' \

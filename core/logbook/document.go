@@ -40,9 +40,10 @@ type Document struct {
 	Crowd      *Crowd           `json:"crowd,omitempty"`      // result of a crowd
 	Conversion *Conversion      `json:"conversion,omitempty"` // result of a conversion
 	Notes      []string         `json:"notes"`
-	Doubts     []verdict.Doubt  `json:"doubts,omitempty"`  // those notes that make the result doubtful, and what to do about them
-	Remarks    []Remark         `json:"remarks,omitempty"` // remarks by people, in order of time
-	Gaps       []Gap            `json:"gaps,omitempty"`    // times in which a sensor failed
+	Doubts     []verdict.Doubt  `json:"doubts,omitempty"`   // those notes that make the result doubtful, and what to do about them
+	Remarks    []Remark         `json:"remarks,omitempty"`  // remarks by people, in order of time
+	Gaps       []Gap            `json:"gaps,omitempty"`     // times in which a sensor failed
+	Readings   []Reading        `json:"readings,omitempty"` // all of them, in order of time; only in an exported document
 	ResumedAt  []time.Time      `json:"resumed_at,omitempty"`
 }
 
@@ -322,6 +323,7 @@ type Attempt struct {
 	Reasons   []string          `json:"reasons"`
 	HoldS     float64           `json:"hold_s,omitempty"`                    // how long it was held, if longer than planned
 	ClipBPS   int64             `json:"clip_bitrate_bps,omitempty"`          // bitrate of its clip, if not as ordered
+	Clip      string            `json:"clip_sha256,omitempty"`               // of its clip, if it was made
 	Limiter   verdict.Limiter   `json:"limiter"`                             // empty for a smooth attempt
 	Evidence  string            `json:"evidence,omitempty"`                  // for the limiter
 	Decode    string            `json:"decode"`                              // hardware, software, unknown, or none where the device does not decode

@@ -84,6 +84,9 @@ type Result struct {
 	Notes   []string       // what else there is to say about it
 	// ClipBPS is the bitrate of what was played if it is not as ordered, else 0.
 	ClipBPS int64
+	// Clip is the SHA-256 of the clip, in hexadecimal; empty where it is not known or there are
+	// several.
+	Clip string
 }
 
 // Part is the share of one of several devices in a result.

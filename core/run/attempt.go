@@ -149,6 +149,9 @@ func (c *Run) play(ctx context.Context, plan route.Plan, event Event) (route.Pla
 			e.Kind, e.Live, e.Done, e.Total = Playing, live, int(live.Elapsed.Milliseconds()), int(total.Milliseconds())
 			c.watch(e)
 		})
+		if s, counted := c.playing.final(result, c.Route.Clock().Now()); counted {
+			c.record.Sample(s)
+		}
 		c.playing.end()
 		var short *route.ShortHoldError
 		if !errors.As(err, &short) || short.Need <= plan.Hold {
@@ -178,7 +181,7 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 	if a.Use, err = c.use(from.Add(SampleEvery), to.Add(SampleEvery/2)); err != nil {
 		return err
 	}
-	a.ClipBPS, a.Promise, a.Notes = result.ClipBPS, result.Promise, result.Notes
+	a.ClipBPS, a.Clip, a.Promise, a.Notes = result.ClipBPS, result.Clip, result.Promise, result.Notes
 	if err := c.judgeJumps(result, plan); err != nil {
 		return err
 	}

@@ -50,6 +50,23 @@ func (p *playing) update(live route.Live) {
 	}
 }
 
+// final returns the whole number of dropped frames of an attempt that has ended, of which some are
+// only known then: those that were never decoded. Its time is within the attempt. It is false where
+// none were counted.
+func (p *playing) final(result route.Result, now time.Time) (s sense.Sample, counted bool) {
+	dropped := 0
+	for _, t := range result.Streams {
+		for _, w := range t.Windows {
+			if w.Frames != nil {
+				dropped, counted = dropped+w.Frames.Dropped, true
+			}
+		}
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return sense.Sample{At: now.Add(-time.Millisecond), Source: sense.Identify(p), Readings: []sense.Reading{{Quantity: sense.VideoDrops, Value: float64(dropped)}}}, counted && p.frames.Due > 0
+}
+
 // Sample implements [sense.Source].
 func (p *playing) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	p.mu.Lock()
@@ -63,6 +80,7 @@ func (p *playing) Sample(_ context.Context, now time.Time, list []sense.Reading)
 			sense.Reading{Quantity: sense.VideoDropped, Value: max(0, float64(f.Dropped-p.dropped)) / s})
 	}
 	if f.Due > 0 {
+		list = append(list, sense.Reading{Quantity: sense.VideoDrops, Value: float64(f.Dropped)})
 		p.shown, p.dropped, p.at = f.Shown, f.Dropped, now
 	}
 	if v := p.least; v != nil {

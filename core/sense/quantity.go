@@ -4,24 +4,25 @@ import "strings"
 
 // The quantities with a known name. The unit is part of the name.
 const (
-	CPU       = "cpu_pct"        // all cores together, 100: all busy; includes time that a host took away
-	CPUCore   = "cpu_core_pct"   // one core, 100: busy; the label is its number
-	CPUSteal  = "cpu_steal_pct"  // taken away by the host of a virtual machine, of all cores
-	CPUWait   = "cpu_iowait_pct" // idle while a disk was waited for, of all cores
-	GroupCPU  = "group_cpu_pct"  // the watched processes, 100: one core busy
-	ThreadMax = "thread_max_pct" // busiest thread of the watched processes, 100: one core
-	ThreadUse = "thread_pct"     // one of their busiest threads; the label is its name and number
-	GroupSize = "group_processes"
-	OtherCPU  = "process_cpu_pct" // a process that is not watched, 100: one core; the label is its name
-	OthersCPU = "others_cpu_pct"  // all processes that are neither watched nor belong to the system, 100: all cores
-	MemUsed   = "mem_used_bytes"  // in use on the whole device
-	MemFree   = "mem_available_bytes"
-	MemTotal  = "mem_total_bytes"
-	SwapUsed  = "swap_used_bytes"
-	SwapRate  = "swap_bytes_s"    // swapped in and out
-	GroupMem  = "group_mem_bytes" // resident, shared pages counted in each process
-	GroupPSS  = "group_pss_bytes" // resident, shared pages divided by those who share
-	GroupLoad = "group_faults_hz" // pages of the watched processes that had to come from disk
+	CPU        = "cpu_pct"        // all cores together, 100: all busy; includes time that a host took away
+	CPUCore    = "cpu_core_pct"   // one core, 100: busy; the label is its number
+	CPUSteal   = "cpu_steal_pct"  // taken away by the host of a virtual machine, of all cores
+	CPUWait    = "cpu_iowait_pct" // idle while a disk was waited for, of all cores
+	GroupCPU   = "group_cpu_pct"  // the watched processes, 100: one core busy
+	ThreadMax  = "thread_max_pct" // busiest thread of the watched processes, 100: one core
+	ThreadUse  = "thread_pct"     // one of their busiest threads; the label is its name and number
+	GroupSize  = "group_processes"
+	OtherCPU   = "process_cpu_pct" // a process that is not watched, 100: one core; the label is its name
+	OthersCPU  = "others_cpu_pct"  // all processes that are neither watched nor belong to the system, 100: all cores
+	MemUsed    = "mem_used_bytes"  // in use on the whole device
+	MemFree    = "mem_available_bytes"
+	MemTotal   = "mem_total_bytes"
+	SwapUsed   = "swap_used_bytes"
+	SwapRate   = "swap_bytes_s"      // swapped in and out
+	GroupMem   = "group_mem_bytes"   // resident, shared pages counted in each process
+	ProcessMem = "process_mem_bytes" // resident, of one of several watched processes; the label is its name and number
+	GroupPSS   = "group_pss_bytes"   // resident, shared pages divided by those who share
+	GroupLoad  = "group_faults_hz"   // pages of the watched processes that had to come from disk
 
 	GroupMemLimit = "group_mem_limit_bytes"   // memory limit of the watched processes
 	GroupCharged  = "group_mem_charged_bytes" // memory that counts against the limit
@@ -64,6 +65,7 @@ const (
 
 	VideoShown   = "video_shown_hz"   // pictures that were shown of a video
 	VideoDropped = "video_dropped_hz" // and dropped
+	VideoDrops   = "video_drops"      // pictures dropped since an attempt began
 	VideoLead    = "video_lead_s"     // what it has fetched ahead
 	VideoPlayed  = "video_played_s"   // place in the film that it plays
 	VideoFetched = "video_fetched_s"  // place up to which it has fetched
@@ -98,7 +100,9 @@ func Unit(quantity string) string {
 }
 
 // IsCount reports whether a quantity is a plain number, without a unit.
-func IsCount(quantity string) bool { return quantity == GroupSize || quantity == Conversions }
+func IsCount(quantity string) bool {
+	return quantity == GroupSize || quantity == Conversions || quantity == VideoDrops
+}
 
 // Endings returns the endings that state a quantity's unit.
 func Endings() (list []string) {

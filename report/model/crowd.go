@@ -20,13 +20,8 @@ var crowdView = view{
 			per += l.Streams
 		}
 		numbers := d.Plan.Crowd.Numbers
-		byNumber := make([]int, len(d.Rungs))
-		for i := range byNumber {
-			byNumber[i] = i
-		}
-		slices.SortFunc(byNumber, func(a, b int) int { return cmp.Compare(numbers[a], numbers[b]) })
 		var rungs []namedRung
-		for _, i := range byNumber {
+		for _, i := range risingRungs(d) {
 			rungs = append(rungs, namedRung{fmt.Sprint(numbers[i] * per), &d.Rungs[i]})
 		}
 		return attemptTable(d, choice, "streams", "again", rungs)

@@ -2,6 +2,7 @@ package model
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 
@@ -10,8 +11,11 @@ import (
 )
 
 // Value formats a value of a quantity with its unit.
-func Value(quantity string, v float64) string {
-	switch unit := sense.Unit(quantity); unit {
+func Value(quantity string, v float64) string { return UnitValue(sense.Unit(quantity), v) }
+
+// UnitValue formats a value with a unit.
+func UnitValue(unit string, v float64) string {
+	switch unit {
 	case "B":
 		return Bytes(v)
 	case "B/s":
@@ -61,6 +65,9 @@ func Figures(v float64) string {
 	}
 	return t
 }
+
+// Figures3 formats a number near 1, such as a speed, with three decimals at most.
+func Figures3(v float64) string { return strconv.FormatFloat(math.Round(v*1000)/1000, 'f', -1, 64) }
 
 // Plural returns "1 rung", "2 rungs".
 func Plural(n int, word string) string {

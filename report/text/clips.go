@@ -12,7 +12,7 @@ import (
 
 // Clips lists the clips of a folder's manifest.
 func (s Style) Clips(dir string, m *clip.Manifest) string {
-	m = clean(m)
+	m = model.Clean(m)
 	t := model.Table{Head: []string{"file", "load line", "scene", "frames", "MB", "video rate", "file rate", "sha256"},
 		Right: []int{3, 4, 5, 6}, Optional: []int{7, 2, 3, 6, 5}}
 	var bytes float64
@@ -26,7 +26,7 @@ func (s Style) Clips(dir string, m *clip.Manifest) string {
 			video, media.BitrateText(float64(e.BitrateBps)), e.SHA256[:min(8, len(e.SHA256))]))
 	}
 	return s.Draw(t) +
-		fmt.Sprintf("\n%s of %s in %s.\n", model.Plural(len(m.Clips), "clip"), model.Bytes(bytes), Printable(dir))
+		fmt.Sprintf("\n%s of %s in %s.\n", model.Plural(len(m.Clips), "clip"), model.Bytes(bytes), model.Printable(dir))
 }
 
 // Verified draws what was found wrong with each clip of a manifest.
@@ -35,7 +35,7 @@ func (s Style) Verified(m *clip.Manifest, found map[string]error) string {
 	for _, e := range m.Clips {
 		state := s.paint(text.FgGreen, "● as made")
 		if err := found[e.File]; err != nil {
-			state = s.paint(text.FgRed, "× "+Printable(err.Error()))
+			state = s.paint(text.FgRed, "× "+model.Printable(err.Error()))
 		}
 		rows = append(rows, []string{e.File, fmt.Sprint(e.Frames), state})
 	}

@@ -26,7 +26,7 @@ func (s Style) Conversion(job transcode.Job, r *transcode.Report) string {
 	}
 	out += s.stages(r)
 	if job.Out != "" {
-		out += fmt.Sprintf("\nWritten to %s.\n", Printable(job.Out))
+		out += fmt.Sprintf("\nWritten to %s.\n", model.Printable(job.Out))
 	}
 	return out
 }

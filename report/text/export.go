@@ -48,7 +48,7 @@ func Markdown(t model.Table) string {
 func plainRow(row []model.Cell) []string {
 	cells := make([]string, len(row))
 	for i, c := range row {
-		cells[i] = strings.TrimSpace(Printable(cmp.Or(c.Whole, string(c.Grade), c.Text)))
+		cells[i] = strings.TrimSpace(model.Printable(cmp.Or(c.Whole, string(c.Grade), c.Text)))
 	}
 	return cells
 }

@@ -11,7 +11,7 @@ import (
 
 // Inspect draws the properties of files: of one in full, of several as a table.
 func (s Style) Inspect(reports []inspect.Report) string {
-	reports = clean(reports)
+	reports = model.Clean(reports)
 	if len(reports) == 1 {
 		return s.inspectOne(&reports[0])
 	}

@@ -47,8 +47,8 @@ type Second struct{ Due, Dropped int }
 // clean makes all texts from outside printable.
 func (l *Live) clean() *Live {
 	c := *l
-	c.Title, c.Doing, c.Limiter, c.Foot = Printable(l.Title), Printable(l.Doing), Printable(l.Limiter), Printable(l.Foot)
-	c.Rungs, c.Latest, c.Said = clean(l.Rungs), clean(l.Latest), clean(l.Said)
+	c.Title, c.Doing, c.Limiter, c.Foot = model.Printable(l.Title), model.Printable(l.Doing), model.Printable(l.Limiter), model.Printable(l.Foot)
+	c.Rungs, c.Latest, c.Said = model.Clean(l.Rungs), model.Clean(l.Latest), model.Clean(l.Said)
 	return &c
 }
 
@@ -93,8 +93,7 @@ func (s Style) liveRungs(l *Live, width, height int) (lines []string) {
 	for i, r := range l.Rungs[first:min(len(l.Rungs), first+height)] {
 		shapes := ""
 		for _, g := range r.Verdicts[max(0, len(r.Verdicts)-3):] {
-			m := marks[g]
-			shapes += s.paint(m.color, m.shape)
+			shapes += s.paint(gradeColors[g], model.Shapes[g])
 		}
 		pointer, title := "  ", text.Trim(r.Title, width-7)
 		if first+i == l.Rung {

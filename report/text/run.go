@@ -12,7 +12,7 @@ import (
 
 // Remark draws one remark on a line.
 func (s Style) Remark(r logbook.Remark) string {
-	r = clean(r)
+	r = model.Clean(r)
 	return strings.TrimSpace(fmt.Sprintf("%s %s", s.Bold(model.RemarkMarks[r.Kind]), r.Text))
 }
 
@@ -23,13 +23,13 @@ func padded(drawn, word string, n int) string {
 
 // Warning draws what makes a result doubtful.
 func (s Style) Warning(t string) string {
-	return s.paint(text.FgYellow, "◐ Warning: ") + Printable(t) + "."
+	return s.paint(text.FgYellow, "◐ Warning: ") + model.Printable(t) + "."
 }
 
 // Run draws a whole run: the answer, the table of its attempts, what else is to be known, and
 // whose run it is.
 func (s Style) Run(r *model.Run) string {
-	r = clean(r)
+	r = model.Clean(r)
 	if r.Rung == "" {
 		return s.readings(r)
 	}
@@ -67,7 +67,7 @@ const aboutWidth = 14
 
 // Answer draws the lines of an answer, each with what it is about before it.
 func (s Style) Answer(lines []model.Line) (out string) {
-	for _, l := range clean(lines) {
+	for _, l := range model.Clean(lines) {
 		if l.About == "" {
 			out += s.Bold(s.Wrap(l.Text)) + "\n"
 			continue
@@ -126,7 +126,7 @@ func (s Style) notes(r *model.Run) (out string) {
 
 // Line is one attempt on a line, for progress; the load is width columns wide.
 func (s Style) Line(load string, width int, a logbook.Attempt) string {
-	a, load = clean(a), Printable(load)
+	a, load = model.Clean(a), model.Printable(load)
 	return fmt.Sprintf("%-*s %s", width, load, padded(s.Grade(a.Verdict), string(a.Verdict), 10)) + model.AttemptLine(&a)
 }
 

@@ -20,25 +20,17 @@ type Style struct {
 	Width int  // of the terminal in columns, 0: unknown
 }
 
-// marks are the shape and colour of each verdict.
-var marks = map[verdict.Grade]struct {
-	shape string
-	color text.Color
-}{
-	verdict.Smooth:   {"●", text.FgGreen},
-	verdict.Marginal: {"◐", text.FgYellow},
-	verdict.Choppy:   {"○", text.FgHiRed},
-	verdict.Failed:   {"×", text.FgRed},
-	verdict.Void:     {"◌", text.Faint},
-}
+// gradeColors are the colours of verdicts.
+var gradeColors = map[verdict.Grade]text.Color{verdict.Smooth: text.FgGreen, verdict.Marginal: text.FgYellow, verdict.Choppy: text.FgHiRed,
+	verdict.Failed: text.FgRed, verdict.Void: text.Faint}
 
 // Grade draws a verdict with its shape, and in its colour.
 func (s Style) Grade(g verdict.Grade) string {
-	m, known := marks[g]
+	shape, known := model.Shapes[g]
 	if !known {
 		return "-"
 	}
-	return s.paint(m.color, m.shape+" "+string(g))
+	return s.paint(gradeColors[g], shape+" "+string(g))
 }
 
 // Bold draws text that stands out.
@@ -102,7 +94,7 @@ func (s Style) width() int {
 
 // Wrap breaks text into lines of at most the style's width, and of at most 100 columns.
 func (s Style) Wrap(t string) string {
-	t = beforeUnit.ReplaceAllString(Printable(t), "$1\uE000$2")
+	t = beforeUnit.ReplaceAllString(model.Printable(t), "$1\uE000$2")
 	return strings.ReplaceAll(trimLines(text.WrapSoft(t, min(s.width(), 100))), "\uE000", " ")
 }
 
@@ -112,7 +104,7 @@ var beforeUnit = regexp.MustCompile(`(\d) (%|°C|(?:[kMGT]?B|[kMG]?b/s|m?s|W|Hz|
 
 // Draw draws a table. Its optional columns are left out, one by one, until it fits the width.
 func (s Style) Draw(t model.Table) string {
-	t = clean(t)
+	t = model.Clean(t)
 	var left []int // columns that are left out
 	for {
 		drawn := s.draw(t, left)

@@ -27,7 +27,7 @@ type Watched struct {
 // clean makes all texts from outside printable.
 func (w *Watched) clean() *Watched {
 	c := *w
-	c.Latest, c.Absent, c.Gaps, c.Title = clean(w.Latest), clean(w.Absent), clean(w.Gaps), Printable(w.Title)
+	c.Latest, c.Absent, c.Gaps, c.Title = model.Clean(w.Latest), model.Clean(w.Absent), model.Clean(w.Gaps), model.Printable(w.Title)
 	return &c
 }
 
@@ -327,7 +327,7 @@ func (w *Watched) Plain() string {
 
 // Sensors draws what every source reads now, the cost of reading, and what cannot be read.
 func (s Style) Sensors(latest map[sense.Identity]sense.Sample, costs []sense.Cost, absent []sense.Absence, gaps []sense.Gap) string {
-	latest, absent, gaps = clean(latest), clean(absent), clean(gaps)
+	latest, absent, gaps = model.Clean(latest), model.Clean(absent), model.Clean(gaps)
 	cost := map[sense.Identity]sense.Cost{}
 	for _, c := range costs {
 		cost[c.Source] = c

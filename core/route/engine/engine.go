@@ -264,6 +264,9 @@ func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 		var s stream
 		if err == nil {
 			result.ClipBPS = max(result.ClipBPS, film.bps)
+			if len(p.Loads) == 1 {
+				result.Clip = film.sum
+			}
 			s, err = e.open(ctx, film, l, p, i)
 		}
 		if err != nil {

@@ -26,8 +26,9 @@ type film struct {
 	made    bool   // it is ours, to be removed
 	track   media.Track
 	seconds float64
-	bps     int64 // bitrate of a clip that is not as ordered, else 0
-	marks   int   // the marks of its pictures begin again after so many frames; 0: it has none
+	sum     string // SHA-256 of the clip, "" of a user's file
+	bps     int64  // bitrate of a clip that is not as ordered, else 0
+	marks   int    // the marks of its pictures begin again after so many frames; 0: it has none
 }
 
 // clipSeconds is the usual length of clips that are made; films of them are as long as the rung.
@@ -50,7 +51,7 @@ func (p *Page) prepareClip(ctx context.Context, l load.Load, progress func(done,
 	if err != nil {
 		return err
 	}
-	f := &film{path: path, marks: order.Frames(), bps: entry.OffRate(order.Format.Bitrate)}
+	f := &film{path: path, marks: order.Frames(), bps: entry.OffRate(order.Format.Bitrate), sum: entry.SHA256}
 	p.mu.Lock()
 	p.clips[l.Format.String()] = f
 	p.mu.Unlock()

@@ -125,6 +125,9 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	for _, f := range films {
 		result.ClipBPS = max(result.ClipBPS, f.bps)
 	}
+	if len(plan.Loads) == 1 {
+		result.Clip = films[0].sum
+	}
 	tries, err := p.begin(films, levels, plan)
 	if err != nil {
 		return result, err

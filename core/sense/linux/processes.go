@@ -105,6 +105,7 @@ type processSource struct {
 	display []int           // numbers of the display servers
 	looked  time.Time       // when the display servers were last looked for
 	threads []sense.Reading // of the watched ones
+	sorted  []*task         // the watched ones, the largest first
 	at      time.Time
 	scanned time.Time
 	sized   time.Time
@@ -124,6 +125,7 @@ type task struct {
 	children     float64 // seconds of children that have ended
 	faults, took float64
 	rss          float64
+	label        string // name and number, "" until it is needed
 	threads      map[int]float64
 }
 
@@ -183,6 +185,7 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Re
 		return list, errNobody
 	}
 	list = append(list, sense.Reading{Quantity: sense.GroupSize, Value: float64(len(alive))}, sense.Reading{Quantity: sense.GroupMem, Value: memory})
+	list = s.largest(list)
 	if now.Sub(s.sized) >= sizeEvery {
 		s.sized, s.pss = now, s.shared()
 	}
@@ -194,6 +197,25 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Re
 		list = s.busiestThreads(list)
 	}
 	return list, nil
+}
+
+// maxLargest is how many of the watched processes are listed with their memory.
+const maxLargest = 8
+
+// largest appends the memory of the largest of several watched processes.
+func (s *processSource) largest(list []sense.Reading) []sense.Reading {
+	if len(s.members) < 2 {
+		return list
+	}
+	s.sorted = append(s.sorted[:0], s.members...)
+	slices.SortFunc(s.sorted, func(a, b *task) int { return cmp.Compare(b.rss, a.rss) })
+	for _, t := range s.sorted[:min(maxLargest, len(s.sorted))] {
+		if t.label == "" {
+			t.label = t.name + " " + strconv.Itoa(t.pid)
+		}
+		list = append(list, sense.Reading{Quantity: sense.ProcessMem, Label: t.label, Value: t.rss})
+	}
+	return list
 }
 
 // stat reads a process; false if it has ended.

@@ -1,4 +1,4 @@
-package text
+package model
 
 import (
 	"reflect"
@@ -28,8 +28,8 @@ func steers(r rune) bool {
 	return r < ' ' || r >= 0x7f && r < 0xa0 || r == utf8.RuneError || r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069
 }
 
-// clean returns a copy of v in which all texts are printable.
-func clean[T any](v T) T {
+// Clean returns a copy of v in which all texts are printable.
+func Clean[T any](v T) T {
 	out := reflect.New(reflect.TypeFor[T]()).Elem()
 	out.Set(cleaned(reflect.ValueOf(&v).Elem()))
 	return out.Interface().(T)
