@@ -199,7 +199,7 @@ func (a *app) runNames(c *cli.Command) (names []string) {
 		return nil
 	}
 	defer book.Close()
-	entries, _ := book.Runs()
+	entries, _ := book.Runs(logbook.Filter{})
 	for _, e := range entries {
 		names = append(names, e.ID)
 	}

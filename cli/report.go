@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -228,6 +229,21 @@ func (a *app) gather(c *cli.Command, names []string) (runs []model.Measured, err
 
 // fromBook returns a run of the logbook, or the runs of the same that have this name.
 func fromBook(book *logbook.Book, name string) ([]model.Measured, error) {
+	set, err := book.Named(name)
+	if err != nil {
+		return nil, err
+	}
+	if len(set) > 0 {
+		var runs []model.Measured
+		for _, id := range set {
+			one, err := fromBook(book, id)
+			if err != nil {
+				return nil, err
+			}
+			runs = append(runs, one...)
+		}
+		return runs, nil
+	}
 	docs, err := book.Repeated(name)
 	if err != nil {
 		return nil, err
@@ -286,14 +302,7 @@ var errNoDocument = errors.New("this is no run document")
 
 // readDocument reads a run document.
 func readDocument(file string) (*logbook.Document, error) {
-	info, err := os.Stat(file)
-	if err == nil && !info.Mode().IsRegular() {
-		return nil, usagef("%s: it is not an ordinary file", file)
-	}
-	if err == nil && info.Size() > maxDocument {
-		return nil, usagef("%s: it is larger than any run document", file)
-	}
-	data, err := os.ReadFile(file)
+	data, err := readFile(file, maxDocument)
 	if err != nil {
 		return nil, usage(err)
 	}
@@ -304,5 +313,11 @@ func readDocument(file string) (*logbook.Document, error) {
 	if d.Schema != logbook.Schema {
 		return nil, usagef("%s: %w: its schema is %q, not %q", file, errNoDocument, d.Schema, logbook.Schema)
 	}
+	if !runID.MatchString(d.ID) {
+		return nil, usagef("%s: %w: %q is not the id of a run", file, errNoDocument, d.ID)
+	}
 	return d, nil
 }
+
+// runID is what the id of a run looks like: it becomes part of files' names.
+var runID = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,79}$`)

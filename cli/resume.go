@@ -59,7 +59,7 @@ func (a *app) interrupted(c *cli.Command) (*logbook.Document, error) {
 	defer book.Close()
 	id := c.Args().First()
 	if id == "" {
-		entries, err := book.Runs()
+		entries, err := book.Runs(logbook.Filter{})
 		if err != nil {
 			return nil, err
 		}

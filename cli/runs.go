@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/urfave/cli/v3"
@@ -17,13 +19,28 @@ import (
 
 func (a *app) runsCommand() *cli.Command {
 	return command(&cli.Command{
-		Name: "runs", Usage: "list the runs in the logbook, the newest first",
-		Flags: []cli.Flag{jsonFlag()}, Action: a.listRuns,
-	}, "vividstrain runs", "vividstrain --logbook box.db runs --json")
+		Name: "runs", Usage: "list the runs in the logbook, the newest first; name, tag, group and delete them",
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "device", Usage: "only of devices with `TEXT` in their name"},
+			&cli.StringFlag{Name: "route", Usage: "only by `ROUTE`"},
+			&cli.StringFlag{Name: "kind", Usage: "only of `KIND`: climb, crowd, watch..."},
+			&cli.StringFlag{Name: "since", Usage: "only since `WHEN`: a date like 2026-01-31, or a time ago like 12h or 7d"},
+			&cli.StringFlag{Name: "tag", Usage: "only with `TAG`"},
+			&cli.StringFlag{Name: "set", Usage: "only those of the set `NAME`"},
+			jsonFlag(),
+		},
+		Commands: []*cli.Command{a.nameCommand(), a.tagCommand(), a.setCommand(), a.deleteCommand()},
+		Action:   a.listRuns,
+	}, "vividstrain runs", "vividstrain runs --device skerry --since 7d", "vividstrain runs --kind climb --json")
 }
 
 func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 	if err := noArguments(c); err != nil {
+		return err
+	}
+	filter := logbook.Filter{Device: c.String("device"), Route: c.String("route"), Kind: c.String("kind"), Tag: c.String("tag"), Set: c.String("set")}
+	var err error
+	if filter.Since, err = since(c.String("since"), time.Now()); err != nil {
 		return err
 	}
 	book, err := a.existingBook(c)
@@ -37,14 +54,40 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	defer book.Close()
-	entries, err := book.Runs()
+	entries, err := book.Runs(filter)
 	if err != nil {
 		return err
 	}
-	if !c.Bool("json") {
-		return a.print(a.style(c).Runs(model.Runs(entries, book.Recording(), time.Now())))
+	if c.Bool("json") {
+		return a.printJSON(model.RunLines(entries))
 	}
-	return a.printJSON(model.RunLines(entries))
+	if len(entries) == 0 && filter != (logbook.Filter{}) {
+		return a.print("No run in the logbook is like that; vividstrain runs lists them all.\n")
+	}
+	return a.print(a.style(c).Runs(model.Runs(entries, book.Recording(), time.Now())))
+}
+
+// since returns the time that a date, or a time ago, stands for; "" is any time.
+func since(when string, now time.Time) (time.Time, error) {
+	if when == "" {
+		return time.Time{}, nil
+	}
+	for _, layout := range []string{"2006-01-02", "2006-01-02 15:04", time.RFC3339} {
+		if t, err := time.ParseInLocation(layout, when, time.Local); err == nil {
+			return t, nil
+		}
+	}
+	ago := when
+	if days, has := strings.CutSuffix(when, "d"); has {
+		if n, err := strconv.ParseFloat(days, 64); err == nil && n >= 0 && n < 1e5 {
+			ago = strconv.FormatFloat(24*n, 'f', -1, 64) + "h"
+		}
+	}
+	d, err := time.ParseDuration(ago)
+	if err != nil || d < 0 {
+		return time.Time{}, usagef("--since is a date like 2026-01-31, or a time ago like 12h or 7d, not %q", when)
+	}
+	return now.Add(-d), nil
 }
 
 func (a *app) showCommand() *cli.Command {

@@ -28,3 +28,17 @@ func Beyond(l Load) (ladder string, next Load, found bool) {
 func harder(a, b Load) int {
 	return cmp.Or(cmp.Compare(a.PixelRate(), b.PixelRate()), cmp.Compare(a.Bitrate, b.Bitrate))
 }
+
+// AsHard reports whether a load asks at least as much as another in every respect: the same codec,
+// depth, chroma, scan and goal, and no fewer pixels, frames, bits and streams.
+func (l Load) AsHard(than Load) bool {
+	goal := func(l Load) string {
+		if l.Goal == nil {
+			return ""
+		}
+		return l.Goal.String()
+	}
+	a, b := l.Format, than.Format
+	return a.Codec == b.Codec && max(a.Depth, 8) == max(b.Depth, 8) && a.Chroma == b.Chroma && a.Interlaced == b.Interlaced && a.Transfer == b.Transfer && goal(l) == goal(than) &&
+		a.Width*a.Height >= b.Width*b.Height && a.Rate.Hz() >= b.Rate.Hz()*0.999 && a.Bitrate >= b.Bitrate && l.Streams >= than.Streams
+}

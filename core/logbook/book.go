@@ -146,37 +146,8 @@ func (b *Book) beginsLikeOne() bool {
 // Close closes the logbook.
 func (b *Book) Close() error { return errors.Join(b.db.Close(), b.lock.Close()) }
 
-// Entry is one line of the list of runs.
-type Entry struct {
-	Document // without attempts and readings
-	Attempts int
-}
-
-// Runs returns the runs, those that were begun last first. Their own times do not tell: the clock of
-// a simulated device may be ahead.
-func (b *Book) Runs() ([]Entry, error) {
-	rows, err := b.db.Query(`SELECT document, (SELECT count(*) FROM attempts WHERE run = runs.id)
-		FROM runs ORDER BY rowid DESC`)
-	if err != nil {
-		return nil, b.explain(err)
-	}
-	defer rows.Close()
-	entries := []Entry{}
-	for rows.Next() {
-		var text string
-		var e Entry
-		if err := rows.Scan(&text, &e.Attempts); err != nil {
-			return nil, b.explain(err)
-		}
-		if err := json.Unmarshal([]byte(text), &e.Document); err != nil {
-			return nil, b.explain(err)
-		}
-		entries = append(entries, e)
-	}
-	return entries, rows.Err()
-}
-
-// Find returns the run whose id begins or ends with id; "" means the one that was begun last.
+// Find returns the run whose id begins or ends with id, or that has this name; "" means the one that
+// was begun last.
 func (b *Book) Find(id string) (string, error) {
 	rows, err := b.db.Query(`SELECT id FROM runs WHERE substr(id, 1, ?1) = ?2 OR substr(id, -?1) = ?2 ORDER BY rowid DESC LIMIT 2`, len(id), id)
 	if err != nil {
@@ -191,13 +162,27 @@ func (b *Book) Find(id string) (string, error) {
 		}
 		found = append(found, s)
 	}
+	if err := rows.Err(); err != nil {
+		return "", b.explain(err)
+	}
+	if len(found) == 0 && id != "" {
+		entries, err := b.Runs(Filter{})
+		if err != nil {
+			return "", err
+		}
+		for _, e := range entries {
+			if e.Name == id {
+				found = append(found, e.ID)
+			}
+		}
+	}
 	switch {
 	case len(found) == 0 && id == "":
 		return "", fmt.Errorf("logbook %s: it holds no runs yet", b.path)
 	case len(found) == 0:
 		return "", fmt.Errorf("%w: %q; vividstrain runs lists them", ErrNoRun, id)
 	case len(found) == 2 && id != "" && found[0] != id:
-		return "", fmt.Errorf("several runs begin or end with %q; give more of the name", id)
+		return "", fmt.Errorf("several runs are called, begin or end with %q; give more of the id", id)
 	}
 	return found[0], rows.Err()
 }

@@ -21,6 +21,9 @@ const Schema = "vividstrain.run/1"
 type Document struct {
 	Schema     string           `json:"schema"`
 	ID         string           `json:"id"`
+	Name       string           `json:"name,omitempty"` // given by the user
+	Tags       []string         `json:"tags,omitempty"`
+	Sets       []string         `json:"sets,omitempty"` // of runs that belong together, such as a review
 	Kind       string           `json:"kind"`
 	Complete   bool             `json:"complete"`
 	Started    time.Time        `json:"started"`

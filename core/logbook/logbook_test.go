@@ -113,7 +113,7 @@ func TestFind(t *testing.T) {
 	require.ErrorIs(t, err, ErrNoRun)
 	_, err = b.Load("2025")
 	require.ErrorIs(t, err, ErrNoRun)
-	entries, err := b.Runs()
+	entries, err := b.Runs(Filter{})
 	require.NoError(t, err)
 	require.Len(t, entries, 3)
 	require.Equal(t, ids[2], entries[0].ID)

@@ -67,13 +67,13 @@ func (b *Book) Record(d *Document, abandoned Abandoned) (*Recorder, error) {
 }
 
 func (r *Recorder) begin(abandoned Abandoned) error {
-	head, err := r.head()
+	head, short, err := r.texts()
 	if err != nil {
 		return err
 	}
-	_, err = r.book.db.Exec(`INSERT INTO runs(id, started, document) VALUES(?, ?, ?)
-		ON CONFLICT(id) DO UPDATE SET document = excluded.document`,
-		r.doc.ID, r.doc.Started.UTC().Format(time.RFC3339Nano), head)
+	_, err = r.book.db.Exec(`INSERT INTO runs(id, started, document, summary) VALUES(?, ?, ?, ?)
+		ON CONFLICT(id) DO UPDATE SET document = excluded.document, summary = excluded.summary`,
+		r.doc.ID, r.doc.Started.UTC().Format(time.RFC3339Nano), head, short)
 	if err != nil {
 		return err
 	}
@@ -119,30 +119,38 @@ func (r *Recorder) begin(abandoned Abandoned) error {
 	return nil
 }
 
-// head returns the document without the parts that have rows of their own.
-func (r *Recorder) head() (string, error) {
-	d := *r.doc
-	d.Remarks, d.Baseline.Readings = nil, nil
-	d.Rungs = slices.Clone(d.Rungs)
-	for i := range d.Rungs {
-		d.Rungs[i].Attempts = nil
+// texts returns what is kept of the document in its own row, and its summary.
+func (r *Recorder) texts() (head, short string, err error) {
+	if head, err = r.doc.head(); err == nil {
+		short, err = summaryOf(r.doc)
 	}
-	if d.After != nil {
-		after := *d.After
+	return head, short, err
+}
+
+// head returns the document as JSON without the parts that have rows of their own.
+func (d *Document) head() (string, error) {
+	h := *d
+	h.Remarks, h.Baseline.Readings, h.Readings = nil, nil, nil
+	h.Rungs = slices.Clone(h.Rungs)
+	for i := range h.Rungs {
+		h.Rungs[i].Attempts = nil
+	}
+	if h.After != nil {
+		after := *h.After
 		after.Readings = nil
-		d.After = &after
+		h.After = &after
 	}
-	text, err := json.Marshal(d)
+	text, err := json.Marshal(h)
 	return string(text), err
 }
 
 // Update writes the document in its current state.
 func (r *Recorder) Update() error {
-	head, err := r.head()
+	head, short, err := r.texts()
 	if err != nil {
 		return err
 	}
-	_, err = r.book.db.Exec("UPDATE runs SET document = ? WHERE id = ?", head, r.doc.ID)
+	_, err = r.book.db.Exec("UPDATE runs SET document = ?, summary = ? WHERE id = ?", head, short, r.doc.ID)
 	return r.check(err)
 }
 

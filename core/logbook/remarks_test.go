@@ -46,7 +46,7 @@ func TestOldLogbook(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "book.db")
 	require.NoError(t, os.WriteFile(path, old, 0o666))
 	b := open(t, path)
-	entries, err := b.Runs()
+	entries, err := b.Runs(Filter{})
 	require.NoError(t, err)
 	require.Len(t, entries, 2)
 	crowd, err := b.Load(entries[0].ID)
@@ -141,7 +141,7 @@ func TestDamagedLogbook(t *testing.T) {
 		require.NoError(t, os.WriteFile(path, bad, 0o666))
 		b, err := Open(path)
 		if err == nil {
-			_, err = b.Runs()
+			_, err = b.Runs(Filter{})
 			b.Close()
 		}
 		require.ErrorContains(t, err, "damaged", name)

@@ -15,7 +15,8 @@ const schema = `
 CREATE TABLE runs(
 	id TEXT PRIMARY KEY,
 	started TEXT NOT NULL,
-	document TEXT NOT NULL -- the run document without rungs' attempts and readings
+	document TEXT NOT NULL, -- the run document without rungs' attempts and readings
+	summary TEXT           -- what lists show of it, as JSON; NULL: of a version that wrote none
 ) STRICT;
 CREATE TABLE attempts(
 	id INTEGER PRIMARY KEY,
@@ -44,8 +45,8 @@ CREATE INDEX samples_by_time ON samples(run, at);
 `
 
 // version of the tables, in the file's user_version. Version 0 lacks the phase of samples, and
-// perhaps remarks; version 1 lacks the kind of sources.
-const version = 2
+// perhaps remarks; version 1 lacks the kind of sources; version 2 lacks summaries.
+const version = 3
 
 // steps convert each version of the tables to the next.
 var steps = [version]string{`
@@ -54,6 +55,8 @@ ALTER TABLE samples ADD COLUMN phase TEXT;
 `, `
 ALTER TABLE samples ADD COLUMN kind TEXT;
 CREATE INDEX samples_by_time ON samples(run, at);
+`, `
+ALTER TABLE runs ADD COLUMN summary TEXT;
 `}
 
 // make creates the tables in an empty file, in one transaction: another program may be doing the

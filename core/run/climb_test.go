@@ -444,7 +444,7 @@ func TestDevicesThatAreOutOfReach(t *testing.T) {
 	doc, b, err := climb(&away{from: 1, to: 1000})
 	require.ErrorContains(t, err, "nothing answers")
 	require.Nil(t, doc)
-	entries, err := b.Runs()
+	entries, err := b.Runs(logbook.Filter{})
 	require.NoError(t, err)
 	require.Empty(t, entries, "that says nothing about a device")
 	doc, _, err = climb(&away{from: 2, to: 6, fail: 2})
@@ -553,7 +553,7 @@ func TestWhatCannotWorkIsRefusedBeforeMeasuring(t *testing.T) {
 		b := book(t)
 		_, err := climb.Run(t.Context(), b, c)
 		require.Error(t, err, name)
-		entries, err := b.Runs()
+		entries, err := b.Runs(logbook.Filter{})
 		require.NoError(t, err)
 		require.Empty(t, entries)
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -15,6 +14,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
+	"vividstrain/core/need"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
@@ -450,7 +450,7 @@ func worth(runs []Measured, names []string) Table {
 		if w, known := watts(use); known && w > 0 && streams > 0 {
 			row[2].Text, any = Figures(float64(streams)/w), true
 		}
-		if price := Price(d.Device.Facts["price"]); price > 0 && streams > 0 {
+		if price, known := need.Price(d.Device.Facts["price"], d.Device.Spec["price"]); known && price > 0 && streams > 0 {
 			row[3].Text, any = Figures(100*float64(streams)/price), true
 		}
 		if bytes, err := strconv.ParseFloat(d.Device.Spec["memory_bytes"], 64); err == nil && bytes > 0 && streams > 0 {
@@ -482,17 +482,6 @@ func smoothStreams(m *Measured) (streams int, what string, use sense.Use) {
 		use = r.Counted()[0].Use
 	}
 	return max(1, d.Ceiling.Load.Streams), d.Ceiling.Load.Title(), use
-}
-
-var priceNumber = regexp.MustCompile(`[0-9]+(\.[0-9]+)?`)
-
-// Price returns the number in a price like "189EUR", 0 if there is none.
-func Price(text string) float64 {
-	v, err := strconv.ParseFloat(priceNumber.FindString(text), 64)
-	if err != nil {
-		return 0
-	}
-	return v
 }
 
 // decoders returns how each device decoded each load, with the odd ones out: in software though a

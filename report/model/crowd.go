@@ -106,13 +106,13 @@ func crowdAnswer(d *logbook.Document) (lines []Line) {
 		lines = append(lines, Line{"predicted", fmt.Sprintf("%s, from the readings at %s%s; found %s", unit(c.Predicted.Number), unit(c.Predicted.From), then, found)})
 	}
 	if c.Met != nil {
-		lines = append(lines, Line{"need", need(c, p, unit)})
+		lines = append(lines, Line{"need", crowdNeed(c, p, unit)})
 	}
 	return lines
 }
 
-// need states whether the need is met, and whether the reserve is left then.
-func need(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) string {
+// crowdNeed states whether the need is met, and whether the reserve is left then.
+func crowdNeed(c *logbook.Crowd, p *logbook.CrowdPlan, unit func(int) string) string {
 	switch {
 	case !*c.Met:
 		return unit(p.Need) + ": not met"

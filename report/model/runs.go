@@ -2,6 +2,8 @@ package model
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"vividstrain/core/logbook"
@@ -10,6 +12,10 @@ import (
 // Runs returns a table of runs at a time. running means that the newest, if incomplete, goes on.
 func Runs(entries []logbook.Entry, running bool, now time.Time) Table {
 	t := Table{Head: []string{"run", "age", "kind", "device", "of", "result", "why", "state"}, Right: []int{1}, Optional: []int{7, 2, 6, 1}}
+	labelled := slices.ContainsFunc(entries, func(e logbook.Entry) bool { return labels(&e.Document) != "" })
+	if labelled {
+		t.Head = append(t.Head, "name, tags, sets")
+	}
 	complete := true
 	for i := range entries {
 		e := &entries[i]
@@ -22,12 +28,28 @@ func Runs(entries []logbook.Entry, running bool, now time.Time) Table {
 			}
 		}
 		result, why := resultOf(&e.Document)
-		t.Rows = append(t.Rows, Cells(e.ID, age(now.Sub(e.Started)), e.Kind, e.Device.Name, whatOf(&e.Document), result, why, state))
+		row := Cells(e.ID, age(now.Sub(e.Started)), e.Kind, e.Device.Name, whatOf(&e.Document), result, why, state)
+		if labelled {
+			row = append(row, Cell{Text: labels(&e.Document)})
+		}
+		t.Rows = append(t.Rows, row)
 	}
 	if !complete {
 		t.Optional = []int{2, 6, 1, 7}
 	}
 	return t
+}
+
+// labels returns a run's name, its tags, and its sets in brackets.
+func labels(d *logbook.Document) string {
+	parts := slices.Clone(d.Tags)
+	if d.Name != "" {
+		parts = slices.Insert(parts, 0, d.Name)
+	}
+	for _, s := range d.Sets {
+		parts = append(parts, "["+s+"]")
+	}
+	return strings.Join(parts, ", ")
 }
 
 // whatOf names what was put on a device.
@@ -88,6 +110,9 @@ func age(d time.Duration) string {
 // RunLine is a run in the list of runs, as JSON.
 type RunLine struct {
 	ID       string           `json:"id"`
+	Name     string           `json:"name,omitempty"`
+	Tags     []string         `json:"tags,omitempty"`
+	Sets     []string         `json:"sets,omitempty"`
 	Kind     string           `json:"kind"`
 	Complete bool             `json:"complete"`
 	Started  string           `json:"started"`
@@ -103,7 +128,7 @@ type RunLine struct {
 func RunLines(entries []logbook.Entry) []RunLine {
 	lines := []RunLine{}
 	for _, e := range entries {
-		lines = append(lines, RunLine{e.ID, e.Kind, e.Complete, e.Started.Format(time.RFC3339), e.Device.Name, e.Route.Kind, whatOf(&e.Document), e.Attempts, e.Ceiling, e.Crowd})
+		lines = append(lines, RunLine{e.ID, e.Name, e.Tags, e.Sets, e.Kind, e.Complete, e.Started.Format(time.RFC3339), e.Device.Name, e.Route.Kind, whatOf(&e.Document), e.Attempts, e.Ceiling, e.Crowd})
 	}
 	return lines
 }

@@ -1,0 +1,327 @@
+package logbook
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"vividstrain/core/load"
+)
+
+// summary is what lists show of a run: the document without what only the run itself needs. It is
+// kept beside the document, so that a list of thousands of runs is quick.
+type summary struct {
+	ID         string      `json:"id"`
+	Name       string      `json:"name,omitempty"`
+	Tags       []string    `json:"tags,omitempty"`
+	Sets       []string    `json:"sets,omitempty"`
+	Kind       string      `json:"kind"`
+	Complete   bool        `json:"complete,omitempty"`
+	Started    time.Time   `json:"started"`
+	Device     string      `json:"device"`
+	Identity   string      `json:"identity,omitempty"`
+	Route      string      `json:"route"`
+	Ladder     string      `json:"ladder,omitempty"`
+	Mix        []load.Load `json:"mix,omitempty"`
+	Ceiling    *Ceiling    `json:"ceiling,omitempty"`
+	Crowd      *Crowd      `json:"crowd,omitempty"`
+	Conversion *Conversion `json:"conversion,omitempty"`
+}
+
+// summaryOf returns the summary of a document as JSON.
+func summaryOf(d *Document) (string, error) {
+	s := summary{ID: d.ID, Name: d.Name, Tags: d.Tags, Sets: d.Sets, Kind: d.Kind, Complete: d.Complete, Started: d.Started, Device: d.Device.Name, Identity: d.Device.Identity,
+		Route: d.Route.Kind, Ladder: d.Ladder, Ceiling: d.Ceiling, Crowd: d.Crowd, Conversion: d.Conversion}
+	if d.Plan.Crowd != nil {
+		s.Mix = d.Plan.Crowd.Mix
+	}
+	text, err := json.Marshal(s)
+	return string(text), err
+}
+
+// document returns a document with what the summary has.
+func (s *summary) document() Document {
+	d := Document{Schema: Schema, ID: s.ID, Name: s.Name, Tags: s.Tags, Sets: s.Sets, Kind: s.Kind, Complete: s.Complete, Started: s.Started,
+		Device: Device{Name: s.Device, Identity: s.Identity}, Route: Route{Kind: s.Route}, Ladder: s.Ladder, Ceiling: s.Ceiling, Crowd: s.Crowd, Conversion: s.Conversion}
+	if s.Mix != nil {
+		d.Plan.Crowd = &CrowdPlan{Mix: s.Mix}
+	}
+	return d
+}
+
+// Filter chooses runs of a list; what is empty does not matter.
+type Filter struct {
+	Device string // a part of its name, in any case
+	Route  string
+	Kind   string
+	Tag    string
+	Set    string
+	Since  time.Time
+}
+
+// Fits reports whether a run is chosen.
+func (f Filter) Fits(d *Document) bool {
+	return (f.Device == "" || strings.Contains(strings.ToLower(d.Device.Name), strings.ToLower(f.Device))) &&
+		(f.Route == "" || f.Route == d.Route.Kind) && (f.Kind == "" || f.Kind == d.Kind) &&
+		(f.Tag == "" || slices.Contains(d.Tags, f.Tag)) && (f.Set == "" || slices.Contains(d.Sets, f.Set)) &&
+		!d.Started.Before(f.Since)
+}
+
+// Entry is one line of the list of runs.
+type Entry struct {
+	Document // as far as lists show it: without settings, rungs and readings
+	Attempts int
+}
+
+// Runs returns the runs that a filter chooses, those that were begun last first. Their own times do
+// not tell: the clock of a simulated device may be ahead.
+func (b *Book) Runs(f Filter) ([]Entry, error) {
+	if err := b.summarise(); err != nil {
+		return nil, b.explain(err)
+	}
+	rows, err := b.db.Query(`SELECT summary, n FROM runs LEFT JOIN (SELECT run, count(*) AS n FROM attempts GROUP BY run) ON run = id ORDER BY runs.rowid DESC`)
+	if err != nil {
+		return nil, b.explain(err)
+	}
+	defer rows.Close()
+	entries := []Entry{}
+	for rows.Next() {
+		var text string
+		var n sql.NullInt64
+		var s summary
+		if err := errors.Join(rows.Scan(&text, &n), json.Unmarshal([]byte(text), &s)); err != nil {
+			return nil, b.explain(err)
+		}
+		if e := (Entry{s.document(), int(n.Int64)}); f.Fits(&e.Document) {
+			entries = append(entries, e)
+		}
+	}
+	return entries, rows.Err()
+}
+
+// summarise writes the summaries of runs that have none: of earlier versions.
+func (b *Book) summarise() error {
+	rows, err := b.db.Query("SELECT id, document FROM runs WHERE summary IS NULL")
+	if err != nil {
+		return err
+	}
+	texts := map[string]string{}
+	for rows.Next() {
+		var id, text string
+		var d Document
+		if err := errors.Join(rows.Scan(&id, &text), json.Unmarshal([]byte(text), &d)); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+		if texts[id], err = summaryOf(&d); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil || len(texts) == 0 {
+		return err
+	}
+	tx, err := b.db.Begin()
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback() // does nothing after Commit
+	for id, text := range texts {
+		if _, err := tx.Exec("UPDATE runs SET summary = ? WHERE id = ? AND summary IS NULL", text, id); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// Change changes the head of a run's document: its name, tags and sets.
+func (b *Book) Change(id string, change func(d *Document)) error {
+	if b.Recording() {
+		if newest, err := b.Find(""); err != nil || newest == id {
+			return fmt.Errorf("run %s is being measured: %w", id, ErrBusy)
+		}
+	}
+	var text string
+	d := &Document{}
+	if err := b.db.QueryRow("SELECT document FROM runs WHERE id = ?", id).Scan(&text); err != nil {
+		return b.explain(err)
+	}
+	if err := json.Unmarshal([]byte(text), d); err != nil {
+		return b.explain(err)
+	}
+	change(d)
+	head, err := d.head()
+	if err != nil {
+		return err
+	}
+	short, err := summaryOf(d)
+	if err != nil {
+		return err
+	}
+	if _, err := b.db.Exec("UPDATE runs SET document = ?, summary = ? WHERE id = ?", head, short, id); err != nil {
+		return b.explain(err)
+	}
+	return nil
+}
+
+// Delete deletes a run with all that belongs to it.
+func (b *Book) Delete(id string) error {
+	if b.Recording() {
+		return ErrBusy
+	}
+	tx, err := b.db.Begin()
+	if err != nil {
+		return b.explain(err)
+	}
+	defer tx.Rollback() // does nothing after Commit
+	for _, statement := range []string{"DELETE FROM samples WHERE run = ?", "DELETE FROM attempts WHERE run = ?", "DELETE FROM remarks WHERE run = ?", "DELETE FROM runs WHERE id = ?"} {
+		if _, err := tx.Exec(statement, id); err != nil {
+			return b.explain(err)
+		}
+	}
+	if err := tx.Commit(); err != nil {
+		return b.explain(err)
+	}
+	return nil
+}
+
+// ErrThere means that a run is in the logbook already.
+var ErrThere = errors.New("this run is in the logbook already")
+
+// Add puts a run that was made elsewhere into the logbook, with its attempts, remarks and the
+// readings in its document.
+func (b *Book) Add(d *Document) error {
+	if b.Recording() {
+		return ErrBusy
+	}
+	head, err := d.head()
+	if err != nil {
+		return err
+	}
+	short, err := summaryOf(d)
+	if err != nil {
+		return err
+	}
+	tx, err := b.db.Begin()
+	if err != nil {
+		return b.explain(err)
+	}
+	defer tx.Rollback() // does nothing after Commit
+	var there int
+	if err := tx.QueryRow("SELECT count(*) FROM runs WHERE id = ?", d.ID).Scan(&there); err != nil {
+		return b.explain(err)
+	}
+	if there > 0 {
+		return fmt.Errorf("%s: %w", d.ID, ErrThere)
+	}
+	if _, err := tx.Exec("INSERT INTO runs(id, started, document, summary) VALUES(?, ?, ?, ?)", d.ID, d.Started.UTC().Format(time.RFC3339Nano), head, short); err != nil {
+		return b.explain(err)
+	}
+	attempts, err := addAttempts(tx, d)
+	if err != nil {
+		return b.explain(err)
+	}
+	for _, r := range d.Remarks {
+		text, err := json.Marshal(r)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.Exec("INSERT INTO remarks(run, remark) VALUES(?, ?)", d.ID, string(text)); err != nil {
+			return b.explain(err)
+		}
+	}
+	if err := addReadings(tx, d, attempts); err != nil {
+		return b.explain(err)
+	}
+	return tx.Commit()
+}
+
+// addedAttempt is an attempt with its number in the tables.
+type addedAttempt struct {
+	id       int64
+	from, to time.Time
+}
+
+func addAttempts(tx *sql.Tx, d *Document) (list []addedAttempt, err error) {
+	for i := range d.Rungs {
+		for _, a := range d.Rungs[i].Attempts {
+			text, err := json.Marshal(a)
+			if err != nil {
+				return nil, err
+			}
+			result, err := tx.Exec("INSERT INTO attempts(run, rung, purpose, started, result) VALUES(?, ?, ?, ?, ?)", d.ID, i, string(a.Purpose), a.Started.UTC().Format(time.RFC3339Nano), string(text))
+			if err != nil {
+				return nil, err
+			}
+			id, err := result.LastInsertId()
+			if err != nil {
+				return nil, err
+			}
+			list = append(list, addedAttempt{id, a.Started, a.Ended})
+		}
+	}
+	return list, nil
+}
+
+// addReadings writes the readings of a document: those of one source at one time are a sample.
+func addReadings(tx *sql.Tx, d *Document, attempts []addedAttempt) error {
+	insert, err := tx.Prepare("INSERT INTO samples(run, attempt, at, kind, source, readings, phase) VALUES(?, ?, ?, ?, ?, ?, ?)")
+	if err != nil {
+		return err
+	}
+	readings := d.everyReading()
+	for from := 0; from < len(readings); {
+		first, to := readings[from], from
+		values := map[string]float64{}
+		for to < len(readings) && readings[to].AtS == first.AtS && readings[to].Kind == first.Kind && readings[to].Source == first.Source {
+			values[readings[to].Quantity] = readings[to].Value
+			to++
+		}
+		from = to
+		text, err := json.Marshal(values)
+		if err != nil {
+			return err
+		}
+		at := d.Started.Add(time.Duration(first.AtS * 1e9))
+		var attempt, phase any
+		if first.Phase != "" {
+			phase = string(first.Phase)
+		}
+		for _, a := range attempts {
+			if !at.Before(a.from) && !at.After(a.to) && first.Phase == Trying {
+				attempt = a.id
+			}
+		}
+		if _, err := insert.Exec(d.ID, attempt, at.UnixMicro(), first.Kind, first.Source, string(text), phase); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// everyReading returns the readings that a document holds, in order of time: all of them, or those
+// of the idle device where it has no others.
+func (d *Document) everyReading() []Reading {
+	list := d.Readings
+	if len(list) == 0 {
+		list = slices.Clone(d.Baseline.Readings)
+		if d.After != nil {
+			list = append(list, d.After.Readings...)
+		}
+	}
+	return list
+}
+
+// Named returns the ids of the runs of a set, oldest first.
+func (b *Book) Named(set string) (ids []string, err error) {
+	entries, err := b.Runs(Filter{Set: set})
+	if err != nil || set == "" {
+		return nil, err
+	}
+	for _, e := range slices.Backward(entries) {
+		ids = append(ids, e.ID)
+	}
+	return ids, nil
+}
