@@ -146,7 +146,7 @@ func (a *app) root() *cli.Command {
 			&cli.StringFlag{Name: "logbook", Usage: "keep runs in `FILE`", Value: defaultLogbook(), DefaultText: "vividstrain.db in your data folder", Sources: a.settings.sources("logbook")},
 		},
 		Commands: []*cli.Command{
-			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.reportCommand(), a.compareCommand(), a.needCommand(), a.noteCommand(),
+			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.reportCommand(), a.compareCommand(), a.needCommand(), a.capacityCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.exportCommand(), a.importCommand(), a.laddersCommand(),
 			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.serveCommand(), a.oldServeCommand(), a.trustCommand(), a.schemaCommand(),
 			a.completionCommand(), a.versionCommand(), a.helpCommand(),
