@@ -21,7 +21,7 @@ import (
 var arrows = map[string]string{
 	".":      "cli",
 	"cli":    "core/... report/... -core/media/codec/... -core/media/container/...",
-	"report": "core/logbook core/load core/verdict core/search core/tally core/sense core/media core/media/clip core/media/inspect core/transcode report/model",
+	"report": "core/logbook core/load core/verdict core/search core/tally core/sense core/need core/capacity core/media core/media/clip core/media/inspect core/transcode report/model report/chart",
 
 	"core/clock": "", "core/cputime": "", "core/partial": "", "core/tally": "", "core/search": "", "core/chromium": "",
 	"core/chromium/headless": "core/chromium",
@@ -48,8 +48,10 @@ var arrows = map[string]string{
 	"core/transcode/groups": "core/media",
 	"core/mediaserver":      "core/media core/media/registry core/media/stream/... core/load core/transcode core/partial core/clock core/cputime core/sense core/sense/meter",
 
-	"core/verdict": "core/tally core/sense core/search",
-	"core/logbook": "core/verdict core/tally core/sense core/search core/load",
+	"core/verdict":  "core/tally core/sense core/search",
+	"core/need":     "core/logbook core/load core/verdict core/search core/sense",
+	"core/capacity": "core/logbook core/load core/verdict core/sense",
+	"core/logbook":  "core/verdict core/tally core/sense core/search core/load",
 
 	"core/route":           "core/load core/tally core/sense core/clock",
 	"core/route/routes":    "core/route/...",
@@ -59,11 +61,12 @@ var arrows = map[string]string{
 	"core/route/server":    "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/media core/media/registry core/media/stream/...",
 	"core/route/simulated": "core/route core/load core/tally core/sense core/clock core/media core/media/registry",
 
-	"core/run":       "core/route core/logbook core/search core/verdict core/tally core/sense core/load core/media core/clock",
-	"core/run/adapt": "core/run core/route core/logbook core/search core/load",
-	"core/run/climb": "core/run core/route core/logbook core/search core/verdict core/load core/sense",
-	"core/run/crowd": "core/run core/route core/logbook core/search core/verdict core/load core/sense",
-	"core/run/kinds": "core/run/...",
+	"core/run":          "core/route core/logbook core/search core/verdict core/tally core/sense core/load core/media core/clock",
+	"core/run/adapt":    "core/run core/route core/logbook core/search core/load",
+	"core/run/climb":    "core/run core/route core/logbook core/search core/verdict core/load core/sense core/media core/capacity",
+	"core/run/frontier": "core/run core/route core/logbook core/search core/load core/media",
+	"core/run/crowd":    "core/run core/route core/logbook core/search core/verdict core/load core/sense",
+	"core/run/kinds":    "core/run/...",
 }
 
 // shared are the packages that several codecs use: they know none of them.

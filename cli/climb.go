@@ -22,6 +22,7 @@ import (
 	"vividstrain/core/run/adapt"
 	"vividstrain/core/run/climb"
 	"vividstrain/core/run/crowd"
+	"vividstrain/core/run/frontier"
 	"vividstrain/core/sense/meter"
 	"vividstrain/core/verdict"
 	"vividstrain/report/model"
@@ -48,6 +49,10 @@ func (a *app) climbCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "goal", Aliases: []string{"g"}, Usage: "try every load as-is and converted to `GOAL`, like \"720p 4M\", \"720p 4M sdr\" of HDR sources or \"720p 4M audio=2 subtitle=1\""},
 			&cli.BoolFlag{Name: "adaptive", Usage: "offer each column as one film in several qualities, and say which the device settles at"},
 			&cli.BoolFlag{Name: "viewers", Usage: "after --goal, find how many viewers each goal is smooth for"},
+			&cli.BoolFlag{Name: "quick", Usage: "pass over rungs that should be smooth, by what the tried ones cost"},
+			&cli.BoolFlag{Name: "refine", Usage: "then close in on the limit between the ceiling and the next rung: by bitrate, frame rate and size"},
+			&cli.BoolFlag{Name: "map", Usage: "find the highest smooth bitrate of each size and frame rate of the ladder instead"},
+			&cli.StringFlag{Name: "within", Usage: "close in on the limit to `SHARE` of the bitrate", Value: "10%"},
 			&cli.IntFlag{Name: "repeat", Usage: "climb `N` times, and say how much the results vary", Value: 1},
 			resumeFlag(),
 		}, a.playingFlags()...),
@@ -79,6 +84,9 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	wanted, err := a.climbConfig(ctx, c, r)
 	if err != nil {
 		return err
+	}
+	if c.Bool("map") {
+		return a.mapDevice(ctx, c, frontier.Config{Config: wanted.Config, Ladder: wanted.Ladder})
 	}
 	if c.Bool("adaptive") {
 		return a.adapt(ctx, c, adapt.Config{Config: wanted.Config, Ladder: wanted.Ladder})
@@ -112,6 +120,42 @@ func (a *app) climb(ctx context.Context, c *cli.Command) error {
 	if err == nil && c.Bool("viewers") {
 		return a.viewersOfGoals(ctx, c, wanted)
 	}
+	return err
+}
+
+// within returns the value of --within.
+func within(c *cli.Command) (float64, error) {
+	v, err := strconv.ParseFloat(strings.TrimSuffix(c.String("within"), "%"), 64)
+	if err != nil {
+		return 0, usagef("--within is a share like 10%%, not %q", c.String("within"))
+	}
+	return v / 100, nil
+}
+
+// mapDevice finds the highest smooth bitrate of each size and frame rate of a ladder.
+func (a *app) mapDevice(ctx context.Context, c *cli.Command, wanted frontier.Config) (err error) {
+	for _, other := range []string{"adaptive", "quick", "refine", "goal", "viewers"} {
+		if c.IsSet(other) {
+			return usagef("--map does not go with --%s", other)
+		}
+	}
+	if wanted.Within, err = within(c); err != nil {
+		return err
+	}
+	if err := wanted.Check(); err != nil {
+		return usage(err)
+	}
+	if c.Bool("dry-run") {
+		plan, err := frontier.Plan(ctx, wanted)
+		if err != nil {
+			return usage(err)
+		}
+		return a.printPlan(loads(wanted.Ladder), plan)
+	}
+	_, err = a.measure(ctx, c, c.StringSlice("sensors"), wanted.Route, func(book *logbook.Book, config run.Config) (*logbook.Document, error) {
+		wanted.Config = merged(wanted.Config, config)
+		return frontier.Run(ctx, book, wanted)
+	})
 	return err
 }
 
@@ -367,6 +411,17 @@ func (a *app) climbConfig(ctx context.Context, c *cli.Command, r route.Route) (c
 		config.Settle = config.Hold / 4
 	}
 	config.All = c.Bool("all") || config.Goals
+	config.Quick = c.Bool("quick")
+	if config.Quick && config.All {
+		return config, usagef("--quick passes over rungs; it does not go with --all and --goal")
+	}
+	if c.Bool("refine") {
+		if config.Refine, err = within(c); err != nil {
+			return config, err
+		}
+	} else if c.IsSet("within") && !c.Bool("map") {
+		return config, usagef("--within goes with --refine and --map")
+	}
 	config.Rest = rest(c, config.Route)
 	return config, usage(config.Check())
 }

@@ -1,4 +1,4 @@
-package capacity
+package capacity_test
 
 import (
 	"fmt"
@@ -9,8 +9,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/require"
-	"gonum.org/v1/gonum/mat"
 
+	"vividstrain/core/capacity"
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
@@ -20,36 +20,6 @@ import (
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
-
-// The least squares without negative numbers of examples that were solved by hand.
-func TestNNLS(t *testing.T) {
-	for _, c := range []struct {
-		rows, columns int
-		a, b, want    []float64
-	}{
-		{2, 2, []float64{1, 0, 0, 1}, []float64{3, 4}, []float64{3, 4}},
-		{2, 2, []float64{1, 0, 0, 1}, []float64{3, -4}, []float64{3, 0}},
-		{3, 2, []float64{1, 1, 1, 2, 1, 3}, []float64{1, 2, 3}, []float64{0, 1}},
-		{3, 2, []float64{1, 1, 1, 2, 1, 3}, []float64{3, 2, 1}, []float64{2, 0}},
-		{2, 2, []float64{1, 1, 1, 1}, []float64{2, 2}, []float64{1, 1}}, // which of two equal columns cannot be told
-	} {
-		got := nnls(mat.NewDense(c.rows, c.columns, c.a), mat.NewVecDense(c.rows, c.b))
-		for i := range got {
-			require.GreaterOrEqual(t, got[i], 0.0)
-			if c.rows > 2 || c.a[1] == 0 {
-				require.InDelta(t, c.want[i], got[i], 1e-3, c)
-			}
-		}
-	}
-	require.InDelta(t, 2, sum(nnls(mat.NewDense(2, 2, []float64{1, 1, 1, 1}), mat.NewVecDense(2, []float64{2, 2}))), 1e-3)
-}
-
-func sum(list []float64) (s float64) {
-	for _, v := range list {
-		s += v
-	}
-	return s
-}
 
 func rungs(t testing.TB, lines ...string) (list []load.Load) {
 	for _, line := range lines {
@@ -115,10 +85,10 @@ func truths(t testing.TB, seeds uint64) (mean, inRange float64) {
 	asked := rungs(t, "h264 576p25 3M", "h264 720p25 4M", "h264 1080p25 8M")
 	for seed := range seeds {
 		p := random(seed)
-		m, err := Fit([]*logbook.Document{climbed(t, p, seed, ladder)})
+		m, err := capacity.Fit([]*logbook.Document{climbed(t, p, seed, ladder)})
 		require.NoError(t, err)
 		l := asked[seed%3]
-		a, err := m.Fits([]load.Load{l}, 0, Scale{})
+		a, err := m.Fits([]load.Load{l}, 0, capacity.Scale{})
 		require.NoError(t, err)
 		require.Positive(t, a.Times)
 		truth := a.Times
@@ -157,26 +127,26 @@ func BenchmarkCapacity(b *testing.B) {
 func TestLimitsAreSaid(t *testing.T) {
 	p := random(1)
 	d := climbed(t, p, 1, rungs(t, "h264 240p25 500k", "h264 480p25 1.5M", "h264 720p25 4M"))
-	m, err := Fit([]*logbook.Document{d})
+	m, err := capacity.Fit([]*logbook.Document{d})
 	require.NoError(t, err)
-	small, err := m.Fits(rungs(t, "h264 480p25 1.5M"), 0.2, Scale{})
+	small, err := m.Fits(rungs(t, "h264 480p25 1.5M"), 0.2, capacity.Scale{})
 	require.NoError(t, err)
 	require.Empty(t, small.Limits)
-	large, err := m.Fits(rungs(t, "h264 2160p25 30M"), 0, Scale{})
+	large, err := m.Fits(rungs(t, "h264 2160p25 30M"), 0, capacity.Scale{})
 	require.NoError(t, err)
 	require.Contains(t, large.Limits[0], "nothing as large or fast as 2160p25 was smooth")
 	require.Equal(t, "h264 2160p25 30M", large.Surer[0].String())
-	whole, err := m.Fits(rungs(t, "h264 480p25 1.5M"), 0, Scale{})
+	whole, err := m.Fits(rungs(t, "h264 480p25 1.5M"), 0, capacity.Scale{})
 	require.NoError(t, err)
 	require.Greater(t, whole.Times, small.Times, "a reserve costs streams")
-	faster, err := m.Fits(rungs(t, "h264 480p25 1.5M"), 0, Scale{Cores: 2 * m.Cores, Faster: 1.5})
+	faster, err := m.Fits(rungs(t, "h264 480p25 1.5M"), 0, capacity.Scale{Cores: 2 * m.Cores, Faster: 1.5})
 	require.NoError(t, err)
 	require.InEpsilon(t, 3, float64(faster.Times)/float64(whole.Times), 0.1)
-	_, err = m.Fits(rungs(t, "mjpeg 480p25 4M"), 0, Scale{})
+	_, err = m.Fits(rungs(t, "mjpeg 480p25 4M"), 0, capacity.Scale{})
 	require.ErrorContains(t, err, "no load like mjpeg 8 bit")
-	require.InDelta(t, 1, m.Units(rungs(t, Unit)[0])[Cores], 1e-9)
-	require.Greater(t, m.Units(rungs(t, "h264 1080p50 16M")[0])[Cores], 1.8)
+	require.InDelta(t, 1, m.Units(rungs(t, capacity.Unit)[0])[capacity.Cores], 1e-9)
+	require.Greater(t, m.Units(rungs(t, "h264 1080p50 16M")[0])[capacity.Cores], 1.8)
 	d.Rungs[0].Attempts, d.Rungs[1].Attempts, d.Rungs[2].Attempts = nil, nil, nil
-	_, err = Fit([]*logbook.Document{d})
-	require.ErrorIs(t, err, ErrNothing)
+	_, err = capacity.Fit([]*logbook.Document{d})
+	require.ErrorIs(t, err, capacity.ErrNothing)
 }

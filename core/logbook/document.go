@@ -42,6 +42,7 @@ type Document struct {
 	Ceiling    *Ceiling         `json:"ceiling" jsonschema:"nullable"`
 	Crowd      *Crowd           `json:"crowd,omitempty"`      // result of a crowd
 	Conversion *Conversion      `json:"conversion,omitempty"` // result of a conversion
+	Map        []MapField       `json:"map,omitempty"`        // result of a map
 	Notes      []string         `json:"notes"`
 	Doubts     []verdict.Doubt  `json:"doubts,omitempty"`   // those notes that make the result doubtful, and what to do about them
 	Remarks    []Remark         `json:"remarks,omitempty"`  // remarks by people, in order of time
@@ -163,6 +164,10 @@ type Plan struct {
 	RestS     float64 `json:"rest_s,omitempty"`   // the longest wait between attempts
 	Adaptive  bool    `json:"adaptive,omitempty"` // the rungs of a column are qualities of one film
 	All       bool    `json:"all"`                // go on after two rungs that are not smooth
+	Quick     bool    `json:"quick,omitempty"`    // rungs were passed over that should be smooth if the ladder is in order
+	// RefinePct is how near the limit is closed in on between the ceiling and the next rung, in
+	// percent; 0: it is not.
+	RefinePct float64 `json:"refine_pct,omitempty"`
 	// Sensors are the addresses of meters that were read beside the device's own sensors,
 	// without credentials.
 	Sensors      []string      `json:"sensors,omitempty"`
@@ -388,6 +393,18 @@ type Ceiling struct {
 	Columns    []ColumnCeiling `json:"columns"`
 }
 
+// MapField is the highest smooth bitrate of a size and a frame rate.
+type MapField struct {
+	Size     string          `json:"size"`
+	Rate     string          `json:"rate"`
+	Load     *load.Load      `json:"load" jsonschema:"nullable"` // the highest smooth one; null: none was
+	Next     *load.Load      `json:"next,omitempty"`             // the lowest that was not smooth; absent: the limit was not reached
+	Limiter  verdict.Limiter `json:"limiter,omitempty"`          // what ran out at Next
+	Evidence string          `json:"evidence,omitempty"`
+	Found    bool            `json:"found"`             // nothing between is to be tried any more
+	Skipped  bool            `json:"skipped,omitempty"` // an easier field had no smooth load
+}
+
 // Next is the first rung above the ceiling that was not smooth.
 type Next struct {
 	Load    load.Load     `json:"load"`
@@ -410,6 +427,15 @@ type ColumnCeiling struct {
 	Next       *Next           `json:"next" jsonschema:"nullable"`
 	LadderEnd  bool            `json:"ladder_end,omitempty"` // there is no rung above
 	Untried    []load.Load     `json:"untried,omitempty"`    // easier rungs at which no attempt counted
+	Skipped    []load.Load     `json:"skipped,omitempty"`    // easier rungs that were passed over
+	Refined    []Refined       `json:"refined,omitempty"`    // between the ceiling and the next rung
+}
+
+// Refined is how far a device goes beyond a ceiling in one respect, the others being the ceiling's.
+type Refined struct {
+	By   string     `json:"by"`                                   // bitrate, rate or size
+	Load load.Load  `json:"load"`                                 // the hardest smooth one
+	Next *load.Load `json:"next,omitempty" jsonschema:"nullable"` // the easiest that was not smooth
 }
 
 // Attempts returns the number of attempts at all rungs.

@@ -273,6 +273,12 @@ func roundTo(v float64, n int) float64 {
 // MaxBitrate is the highest bitrate of a load line, in bits per second.
 const MaxBitrate = 20_000_000_000
 
+// RoundBitrate rounds bits a second to three figures, so that they can be read.
+func RoundBitrate(b float64) int64 {
+	step := math.Pow(10, math.Floor(math.Log10(b))-2)
+	return int64(math.Round(math.Round(b/step) * step))
+}
+
 // ParseBitrate reads "12M", "0.2M", "800k", "1.5G" or "64000".
 func ParseBitrate(s string) (int64, error) {
 	number, scale := s, int64(1)

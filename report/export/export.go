@@ -53,22 +53,22 @@ type Frame struct {
 
 // Rung is a row of rungs: one attempt.
 type Rung struct {
-	Run     string  `parquet:"run,dict"`
-	Device  string  `parquet:"device,dict"`
-	Column  string  `parquet:"column,dict"`
-	Load    string  `parquet:"load,dict"`
-	Attempt int64   `parquet:"attempt"`
-	Started string  `parquet:"started"`
-	Verdict string  `parquet:"verdict,dict"`
-	Void    string  `parquet:"void,dict"`
-	Limiter string  `parquet:"limiter,dict"`
-	Decode  string  `parquet:"decode,dict"`
+	Run     string `parquet:"run,dict"`
+	Device  string `parquet:"device,dict"`
+	Column  string `parquet:"column,dict"`
+	Load    string `parquet:"load,dict"`
+	Attempt int64  `parquet:"attempt"`
+	Started string `parquet:"started"`
+	Verdict string `parquet:"verdict,dict"`
+	Void    string `parquet:"void,dict"`
+	Limiter string `parquet:"limiter,dict"`
+	Decode  string `parquet:"decode,dict"`
 	// Nil is what was not counted or read.
 	Due     *int64   `parquet:"due,optional"`
 	Dropped *int64   `parquet:"dropped,optional"`
 	CPU     *float64 `parquet:"cpu_pct,optional"`
 	Watts   *float64 `parquet:"wall_power_w,optional"`
-	Reasons string  `parquet:"reasons"`
+	Reasons string   `parquet:"reasons"`
 }
 
 // Readings returns the readings of a run as rows.

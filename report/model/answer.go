@@ -59,11 +59,39 @@ func columnAnswer(d *logbook.Document, c *logbook.ColumnCeiling, named bool) (li
 	if c.Load != nil {
 		add("left", strings.Join(left(d, rungOf(d, c.Load)), ", "))
 		add("room", room(c))
+		for _, r := range c.Refined {
+			add("refined", refinedText(r))
+		}
+		if n := len(c.Skipped); n > 0 {
+			add("skipped", Plural(n, "easier rung")+" should be smooth too, if the ladder is in order: "+loadList(c.Skipped))
+		}
 	}
 	if c.Next == nil && c.Load != nil {
 		add("then", goesOn(d, c))
 	}
 	return lines
+}
+
+// refinedText says how far a device goes beyond a ceiling in one respect.
+func refinedText(r logbook.Refined) string {
+	text := fmt.Sprintf("by %s up to %s", r.By, r.Load)
+	if r.Next != nil {
+		return text + fmt.Sprintf("; %s is not smooth", r.Next)
+	}
+	return text + ", near the " + r.By + " of the next rung"
+
+}
+
+// loadList names loads, of many the first and the last.
+func loadList(loads []load.Load) string {
+	if len(loads) > 4 {
+		return loads[0].Title() + " to " + loads[len(loads)-1].Title()
+	}
+	names := make([]string, len(loads))
+	for i, l := range loads {
+		names[i] = l.Title()
+	}
+	return strings.Join(names, ", ")
 }
 
 // confirmed says whether a ceiling was confirmed, and if not why.

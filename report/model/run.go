@@ -95,6 +95,7 @@ type view struct {
 var views = map[string]view{
 	"climb":   climbView,
 	"adapt":   adaptView,
+	"map":     mapView,
 	"crowd":   crowdView,
 	"watch":   watchView,
 	"convert": convertView,

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 
+	"vividstrain/core/capacity"
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/route"
@@ -22,17 +23,23 @@ type Config struct {
 	Ladder *load.Ladder
 	All    bool // go on after two rungs that are not smooth
 	Goals  bool // the columns are goals of the same sources
+	Quick  bool // pass over rungs that should be smooth
+	// Refine closes in on the limit between the ceiling and the rung above it, up to this share of
+	// the bitrate; 0: not.
+	Refine float64
 }
 
 // kind climbs a ladder.
 type kind struct {
 	ladder *load.Ladder
 	search search.Climb
+	quick  bool
+	refine float64
 	hold   run.Config
 }
 
 func newKind(c Config) *kind {
-	k := &kind{ladder: c.Ladder, search: search.Climb{All: c.All}, hold: c.Config}
+	k := &kind{ladder: c.Ladder, search: search.Climb{All: c.All}, quick: c.Quick, refine: c.Refine, hold: c.Config}
 	for _, column := range c.Ladder.Columns {
 		k.search.Columns = append(k.search.Columns, len(column.Rungs))
 	}
@@ -52,7 +59,7 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 // document returns the initial document of a run.
 func (c Config) document() *logbook.Document {
 	doc := c.Document(Descriptor.Word)
-	doc.Ladder, doc.Plan.Columns, doc.Plan.All = c.Ladder.Name, c.Ladder.Columns, c.All
+	doc.Ladder, doc.Plan.Columns, doc.Plan.All, doc.Plan.Quick, doc.Plan.RefinePct = c.Ladder.Name, c.Ladder.Columns, c.All, c.Quick, 100*c.Refine
 	if c.Goals {
 		for _, column := range c.Ladder.Columns {
 			doc.Plan.Goals = append(doc.Plan.Goals, column.Name)
@@ -64,7 +71,7 @@ func (c Config) document() *logbook.Document {
 }
 
 func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
-	c := Config{Config: base, Ladder: &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}, All: doc.Plan.All}
+	c := Config{Config: base, Ladder: &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}, All: doc.Plan.All, Quick: doc.Plan.Quick, Refine: doc.Plan.RefinePct / 100}
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
@@ -76,6 +83,9 @@ func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
 func (c Config) Check() error {
 	if err := c.Config.Check(); err != nil {
 		return err
+	}
+	if c.Refine != 0 && !(c.Refine >= 0.01 && c.Refine <= 1) {
+		return fmt.Errorf("the limit is closed in on within 1%% to 100%%, not %g%%", 100*c.Refine)
 	}
 	var refused error
 	for _, column := range c.Ladder.Columns {
@@ -92,8 +102,36 @@ func (c Config) Check() error {
 	return refused
 }
 
-// Next chooses the next rung.
-func (k *kind) Next(r *run.Run) (int, search.Purpose, bool) { return k.search.Next(r.Trials) }
+// Next chooses the next rung. One that refines the answer is added to the document.
+func (k *kind) Next(r *run.Run) (rung int, why search.Purpose, more bool) {
+	if k.quick {
+		rung, why, more = search.Quick{Columns: k.search.Columns}.Next(r.Trials, func(column int) int { return k.predict(r, column) })
+	} else {
+		rung, why, more = k.search.Next(r.Trials)
+	}
+	if more || k.refine == 0 {
+		return rung, why, more
+	}
+	return k.nextRefined(r)
+}
+
+// predict returns the hardest rung of a column that should fit by what the attempts so far cost, or
+// -1 where they do not tell.
+func (k *kind) predict(r *run.Run, column int) int {
+	m, err := capacity.Fit([]*logbook.Document{r.Doc})
+	if err != nil {
+		return -1
+	}
+	best := -1
+	for i, l := range k.ladder.Columns[column].Rungs {
+		if a, err := m.Fits([]load.Load{l}, 0, capacity.Scale{}); err == nil && a.Times >= 1 {
+			best = i
+		} else if err != nil {
+			return -1
+		}
+	}
+	return best
+}
 
 // Plan returns the load of a rung.
 func (k *kind) Plan(r *run.Run, rung int) route.Plan {
@@ -118,7 +156,11 @@ func (k *kind) Width() (width int) {
 
 // Ahead returns the attempts that are made yet if all of them are smooth.
 func (k *kind) Ahead(r *run.Run) (plans []route.Plan) {
-	for _, rung := range k.search.Ahead(r.Trials) {
+	ahead := k.search.Ahead(r.Trials)
+	if k.quick {
+		ahead = search.Quick{Columns: k.search.Columns}.Ahead(r.Trials)
+	}
+	for _, rung := range ahead {
 		plans = append(plans, k.Plan(r, rung))
 	}
 	return plans
@@ -136,9 +178,11 @@ func Plan(ctx context.Context, c Config) (run.Estimate, error) {
 func (k *kind) Conclude(r *run.Run) (notes []string) {
 	result := &logbook.Ceiling{}
 	var best *logbook.ColumnCeiling
-	for i, ceiling := range k.search.Ceilings(r.Trials) {
+	ceilings, skipped := k.ceilings(r)
+	for i, ceiling := range ceilings {
 		column := columnOf(r, ceiling)
 		column.Column = k.ladder.Columns[i].Name
+		column.Skipped, column.Refined = loadsOf(r.Doc, skipped[i]), k.refined(r, i)
 		result.Columns = append(result.Columns, column)
 		if best == nil || harder(column.Load, best.Load) {
 			best = &column
@@ -154,6 +198,15 @@ func (k *kind) Conclude(r *run.Run) (notes []string) {
 		notes = append(notes, fmt.Sprintf("out of order: %s is worse than a harder rung of its column", r.Doc.Rungs[rung].Load))
 	}
 	return notes
+}
+
+// ceilings returns the result of each column, and the rungs that were passed over.
+func (k *kind) ceilings(r *run.Run) (ceilings []search.Ceiling, skipped [][]int) {
+	if k.quick {
+		return search.Quick{Columns: k.search.Columns}.Ceilings(r.Trials)
+	}
+	ceilings = k.search.Ceilings(r.Trials)
+	return ceilings, make([][]int, len(ceilings))
 }
 
 // columnOf returns the result of a column.

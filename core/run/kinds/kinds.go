@@ -6,6 +6,7 @@ import (
 	"vividstrain/core/run/adapt"
 	"vividstrain/core/run/climb"
 	"vividstrain/core/run/crowd"
+	"vividstrain/core/run/frontier"
 )
 
 // All lists the kinds of runs that can be resumed.
@@ -13,4 +14,5 @@ var All = []run.Descriptor{
 	climb.Descriptor,
 	crowd.Descriptor,
 	adapt.Descriptor,
+	frontier.Descriptor,
 }
