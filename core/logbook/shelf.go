@@ -284,7 +284,7 @@ func addReadings(tx *sql.Tx, d *Document, attempts []addedAttempt) error {
 		if err != nil {
 			return err
 		}
-		at := d.Started.Add(time.Duration(first.AtS * 1e9))
+		at := d.Started.Add(time.Duration(first.AtS * 1e9)).Round(time.Microsecond) // times are stored in whole microseconds
 		var attempt, phase any
 		if first.Phase != "" {
 			phase = string(first.Phase)

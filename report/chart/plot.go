@@ -70,11 +70,14 @@ func top(c model.Chart) float64 {
 	return most
 }
 
+// maxTicks is more ticks than any axis has.
+const maxTicks = 30
+
 // valueTicks places three to six round numbers on a value axis.
 func valueTicks(unit string, low, high float64) (ticks []plot.Tick) {
 	step := roundStep((high - low) / 4)
-	for v := 0.0; v <= high+step/1e6; v += step {
-		ticks = append(ticks, plot.Tick{Value: v, Label: model.UnitValue(unit, v)})
+	for i := 0; i <= maxTicks && float64(i)*step <= high*(1+1e-6); i++ {
+		ticks = append(ticks, plot.Tick{Value: float64(i) * step, Label: model.UnitValue(unit, float64(i)*step)})
 	}
 	return ticks
 }
@@ -105,7 +108,11 @@ func (timeTicks) Ticks(low, high float64) (ticks []plot.Tick) {
 	for (high-low)/step > 20 { // runs of weeks
 		step *= 2
 	}
-	for t := math.Ceil(low/step) * step; t <= high; t += step {
+	for i := range maxTicks {
+		t := (math.Ceil(low/step) + float64(i)) * step
+		if t > high {
+			break
+		}
 		ticks = append(ticks, plot.Tick{Value: t, Label: clockText(t, step)})
 	}
 	return ticks

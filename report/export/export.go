@@ -3,6 +3,7 @@
 package export
 
 import (
+	"cmp"
 	"encoding/csv"
 	"errors"
 	"fmt"
@@ -67,7 +68,7 @@ type Rung struct {
 	Due     *int64   `parquet:"due,optional"`
 	Dropped *int64   `parquet:"dropped,optional"`
 	CPU     *float64 `parquet:"cpu_pct,optional"`
-	Watts   *float64 `parquet:"wall_power_w,optional"`
+	Watts   *float64 `parquet:"power_w,optional"` // at the socket, else as the device measures it
 	Reasons string   `parquet:"reasons"`
 }
 
@@ -98,7 +99,7 @@ func Frames(d *logbook.Document) (rows []Frame) {
 func Rungs(d *logbook.Document) (rows []Rung) {
 	eachAttempt(d, func(load string, n int, r *logbook.Rung, a *logbook.Attempt) {
 		row := Rung{Run: d.ID, Device: d.Device.Name, Column: r.Column, Load: load, Attempt: int64(n), Started: a.Started.Format("2006-01-02T15:04:05.000Z07:00"),
-			Verdict: string(a.Verdict), Void: string(a.Void), Limiter: string(a.Limiter), Decode: a.Decode, CPU: mean(a, sense.CPU), Watts: mean(a, sense.WallPower), Reasons: strings.Join(a.Reasons, "; ")}
+			Verdict: string(a.Verdict), Void: string(a.Void), Limiter: string(a.Limiter), Decode: a.Decode, CPU: mean(a, sense.CPU), Watts: cmp.Or(mean(a, sense.WallPower), mean(a, sense.Power)), Reasons: strings.Join(a.Reasons, "; ")}
 		if a.Frames != nil {
 			due, dropped := int64(a.Frames.Due), int64(a.Frames.Dropped)
 			row.Due, row.Dropped = &due, &dropped

@@ -146,7 +146,7 @@ func others(base Chart, series []Series, used map[string]bool) (charts []Chart) 
 			charts = append(charts, c)
 		}
 		if len(charts[i].Curves) < maxCurves {
-			charts[i].Curves = append(charts[i].Curves, Curve{plainName(s.Key()), thin(s.Points, chartPoints)})
+			charts[i].Curves = append(charts[i].Curves, Curve{plainName(s.Key()), drawable(s.Points)})
 		}
 	}
 	return charts
@@ -177,8 +177,11 @@ func lasted(d *logbook.Document, series []Series) (s float64) {
 			s = max(s, series[i].Points[n-1].AtS)
 		}
 	}
-	return max(1, s)
+	return min(max(1, s), longest)
 }
+
+// longest is the longest time that is drawn, in seconds: longer ones come from clocks that jumped.
+const longest = 1e7
 
 // curves returns the curves of a quantity, one for each of its labels and sources.
 func curves(series []Series, quantity, name string) (list []Curve) {
@@ -196,10 +199,22 @@ func curves(series []Series, quantity, name string) (list []Curve) {
 		if !s.Plain {
 			words = append(words, "("+s.Source+")")
 		}
-		list = append(list, Curve{strings.Join(words, " "), thin(s.Points, chartPoints)})
+		list = append(list, Curve{strings.Join(words, " "), drawable(s.Points)})
 	}
 	slices.SortStableFunc(list, func(a, b Curve) int { return cmp.Compare(greatest(b), greatest(a)) })
 	return list
+}
+
+// drawable returns the points within the time that is drawn, thinned. Numbers beyond all measure are
+// left out.
+func drawable(points []Point) []Point {
+	odd := func(p Point) bool {
+		return !(p.AtS >= 0 && p.AtS <= longest) || !(math.Abs(p.Value) < 1e18)
+	}
+	if slices.ContainsFunc(points, odd) {
+		points = slices.DeleteFunc(slices.Clone(points), odd)
+	}
+	return thin(points, chartPoints)
 }
 
 func greatest(c Curve) (most float64) {
@@ -247,7 +262,7 @@ func Bands(d *logbook.Document) (list []Band) {
 		for _, a := range d.Rungs[i].Attempts {
 			from := a.Started.Sub(d.Started).Seconds()
 			b := Band{FromS: from, ToS: max(from, a.Ended.Sub(d.Started).Seconds()), Load: rungTitle(d, i), Grade: a.Verdict}
-			if !math.IsNaN(b.FromS) && b.FromS >= 0 && b.ToS < 1e9 {
+			if !math.IsNaN(b.FromS) && b.FromS >= 0 && b.ToS <= longest {
 				list = append(list, b)
 			}
 		}

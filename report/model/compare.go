@@ -547,7 +547,7 @@ func overlaid(runs []Measured, names, loads []string) (list []Overlaid) {
 	for _, name := range loads {
 		o := Overlaid{Title: name}
 		for _, q := range []struct{ name, title, quantity string }{
-			{"cpu", "All cores", sense.CPU}, {"watts", "Power at the socket", sense.WallPower}, {"temperature", "Temperature", sense.Temperature}, {"drops", "Dropped frames so far", sense.VideoDrops}, {"lead", "In hand", sense.VideoLead}} {
+			{"cpu", "All cores", sense.CPU}, {"watts", "Power at the socket", sense.WallPower}, {"power", "Power", sense.Power}, {"temperature", "Temperature", sense.Temperature}, {"drops", "Dropped frames so far", sense.VideoDrops}, {"lead", "In hand", sense.VideoLead}} {
 			c := Chart{Name: q.name, Title: q.title, Unit: sense.Unit(q.quantity)}
 			for i := range runs {
 				if points := fromFirstPicture(&runs[i], name, q.quantity); len(points) > 0 {
@@ -586,7 +586,7 @@ func fromFirstPicture(m *Measured, name, quantity string) (points []Point) {
 				}
 			}
 			if len(points) > 0 {
-				return thin(points, chartPoints)
+				return drawable(points)
 			}
 		}
 	}

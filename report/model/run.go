@@ -128,8 +128,12 @@ func how(d *logbook.Document, rung string) string {
 	return fmt.Sprintf("Each %s held for %g s, the first %g s not judged.", rung, d.Plan.HoldS, d.Plan.SettleS)
 }
 
-// viewOf returns the view of a document's kind; an unknown kind is shown like a climb.
+// viewOf returns the view of a document's kind; an unknown kind, or a document that lacks what its
+// kind has, is shown like a climb.
 func viewOf(d *logbook.Document) view {
+	if p := d.Plan.Crowd; d.Kind == "crowd" && (p == nil || len(p.Mix) == 0 || len(p.Numbers) != len(d.Rungs)) || d.Kind == "convert" && d.Conversion == nil {
+		return climbView
+	}
 	if v, known := views[d.Kind]; known {
 		return v
 	}
