@@ -34,7 +34,6 @@ func SVG(charts []model.Chart, size Size, bare bool) ([]Drawn, error) {
 	left := vg.Length(0)
 	for i, c := range charts {
 		plots[i] = build(c, 8)
-		plots[i].Title.Text = ""
 		if bare {
 			plots[i].X.Tick.Marker = plot.ConstantTicks(nil)
 		}
@@ -97,13 +96,18 @@ func PNG(w io.Writer, c model.Chart, of string, size Pixels) error {
 	}
 	canvas := size.picture()
 	area := draw.Crop(draw.New(canvas), 14, -20, 26, -14)
-	p := build(c, 9)
 	caption(area, of)
+	heading(area, c.Title)
 	rows := legend(area, c.Curves)
-	p.Title.Padding += rows
-	p.Draw(area)
+	build(c, 9).Draw(draw.Crop(area, 0, 0, 0, -24-rows))
 	_, err := canvas.WriteTo(w)
 	return err
+}
+
+// heading writes a title at the top of an area.
+func heading(area draw.Canvas, title string) {
+	s := style(ink, 14)
+	area.FillText(s, vg.Point{X: area.Min.X, Y: area.Max.Y - 12}, fitted(title, s, area.Max.X-area.Min.X))
 }
 
 // caption writes what a picture is of below its area.
@@ -115,7 +119,7 @@ func caption(area draw.Canvas, of string) {
 // legendLine is the height of a row of a legend.
 const legendLine = 14
 
-// legend names curves in rows below the place of the title, and returns the height of the rows. A
+// legend names curves in rows below the title, and returns the height of the rows. A
 // single curve without a name has none.
 func legend(area draw.Canvas, curves []model.Curve) vg.Length {
 	if len(curves) == 0 || len(curves) == 1 && curves[0].Label == "" {

@@ -32,8 +32,7 @@ func LadderPNG(w io.Writer, steps []model.Step, title, of string, size Pixels) e
 	}
 	canvas := size.picture()
 	area := draw.Crop(draw.New(canvas), 20, -20, 26, -14)
-	s := style(ink, 14)
-	area.FillText(s, vg.Point{X: area.Min.X, Y: area.Max.Y - 14}, fitted(title, s, area.Max.X-area.Min.X))
+	heading(area, title)
 	caption(area, of)
 	rows := ladderRows(steps)
 	body := draw.Crop(area, 0, 0, 4, -26)

@@ -18,7 +18,7 @@ import (
 
 // style returns how a text is written.
 func style(c color.Color, size vg.Length) draw.TextStyle {
-	return draw.TextStyle{Color: c, Font: font.From(plot.DefaultFont, size), Handler: plot.DefaultTextHandler, XAlign: text.XLeft}
+	return draw.TextStyle{Color: c, Font: font.From(font.Font{Typeface: "Liberation", Variant: "Sans"}, size), Handler: plot.DefaultTextHandler, XAlign: text.XLeft}
 }
 
 // curveStyle returns how curve i is drawn.
@@ -30,14 +30,13 @@ func curveStyle(i int) draw.LineStyle {
 // build lays a chart out, with numbers of a size.
 func build(c model.Chart, size vg.Length) *plot.Plot {
 	p := plot.New()
-	p.Title.Text, p.Title.TextStyle = c.Title, style(ink, size*1.5)
-	p.Title.TextStyle.XAlign = text.XLeft
+	p.BackgroundColor = nil
 	p.X.Min, p.X.Max = c.FromS, c.ToS
 	p.Y.Min, p.Y.Max = 0, top(c)
 	p.X.Tick.Marker, p.Y.Tick.Marker = timeTicks{}, plot.TickerFunc(func(low, high float64) []plot.Tick { return valueTicks(c.Unit, low, high) })
 	for _, a := range []*plot.Axis{&p.X, &p.Y} {
 		a.LineStyle.Color, a.Tick.LineStyle.Color, a.Tick.Length, a.Padding = rule, rule, 3, 0
-		a.Tick.Label.Color, a.Tick.Label.Font.Size = faint, size
+		a.Tick.Label.Color, a.Tick.Label.Font = faint, style(faint, size).Font
 	}
 	p.Add(bands(c.Bands))
 	if c.Strip != nil {
@@ -150,7 +149,7 @@ func heatImage(c model.Chart) plot.Plotter {
 	img := image.NewNRGBA(image.Rect(0, 0, len(rows[0]), len(rows)*stripZoom))
 	for y := range rows {
 		for x, v := range rows[y] {
-			for k := range stripZoom - 1 { // a line of paper between rows
+			for k := range stripZoom - 2 { // a line of paper between rows
 				if !math.IsNaN(v) {
 					img.SetNRGBA(x, y*stripZoom+k, heat(v/100))
 				}
@@ -161,7 +160,7 @@ func heatImage(c model.Chart) plot.Plotter {
 }
 
 // stripZoom is how many pixels a row of a strip is high.
-const stripZoom = 8
+const stripZoom = 32
 
 // bands are the times of attempts, in a tint of their verdicts.
 type bands []model.Band
