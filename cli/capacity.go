@@ -27,7 +27,7 @@ func (a *app) capacityCommand() *cli.Command {
 			&cli.FloatFlag{Name: "faster", Usage: "estimate a box whose cores are `N` times as fast", Value: 1},
 		},
 		Action: a.capacity,
-	}, "vividstrain capacity", `vividstrain capacity "h264 1080p25 8M"`, `vividstrain capacity "h264 1080p25 8M x2" "h264 576i25 4M" --reserve 30% --cores 8`)
+	}, "vividstrain capacity --device skerry", `vividstrain capacity "h264 1080p25 8M" --device breakwater`, `vividstrain capacity "h264 1080p25 8M x2" "h264 720p25 4M" --device breakwater --reserve 30% --cores 8`)
 }
 
 func (a *app) capacity(_ context.Context, c *cli.Command) error {

@@ -138,8 +138,8 @@ func (a *app) root() *cli.Command {
 		Name:    "vividstrain",
 		Usage:   "find the highest load of video streams that a device plays smoothly",
 		Version: built().String(),
-		Description: "Begin with \"vividstrain demo\": it makes a few small clips, climbs on this computer and on two\n" +
-			"simulated devices, and shows the three results side by side.",
+		Description: "Begin with \"vividstrain demo\": it makes a few small clips, climbs on this computer, in its browser,\n" +
+			"on two simulated devices and on a media box, shows the results side by side and writes a report.",
 		Writer: a.out, ErrWriter: a.err,
 		Flags: []cli.Flag{
 			&cli.BoolFlag{Name: "no-color", Usage: "print without colours (also: NO_COLOR in the environment)"},

@@ -57,7 +57,7 @@ func (a *app) climbCommand() *cli.Command {
 			resumeFlag(),
 		}, a.playingFlags()...),
 		Action: a.climb,
-	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb --route page --open", makeClips, "vividstrain climb clips/ --hold 5s", "vividstrain climb --resume", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
+	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb --route page --open", makeClips, "vividstrain climb clips/ --hold 5s", "vividstrain climb --resume", "vividstrain climb --device skerry-s4 --ladder lounge --quick", "vividstrain climb --device breakwater-n2 --refine \"h264 1080p25 10M\" \"h264 2160p50 60M\"", "vividstrain climb --device skerry-s1 --ladder lounge --map", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
 		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 720p25 4M\" \"h264 720p25 4M -> 480p 1M\"")
 }
 

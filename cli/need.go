@@ -28,7 +28,7 @@ func (a *app) needCommand() *cli.Command {
 			jsonFlag(),
 		},
 		Action: a.need,
-	}, "vividstrain need cabins.yaml", "vividstrain need cabins.yaml --in vividstrain-demo")
+	}, "vividstrain need cabins.yaml", "vividstrain need cabins.yaml --in reviews")
 }
 
 func (a *app) need(_ context.Context, c *cli.Command) error {

@@ -34,7 +34,7 @@ func (a *app) reportCommand() *cli.Command {
 			&cli.StringFlag{Name: "markdown", Usage: "write the tables to `FILE`, for an article"},
 		},
 		Action: a.report,
-	}, "vividstrain report", "vividstrain report --out lounge.html --png pictures --markdown lounge.md")
+	}, "vividstrain report", "vividstrain report lounge bridge --out boxes.html", "vividstrain report --out lounge.html --png pictures --markdown lounge.md")
 }
 
 // report writes the page, and what else is asked for.
@@ -155,7 +155,7 @@ func (a *app) compareCommand() *cli.Command {
 			&cli.BoolFlag{Name: "markdown", Usage: "print the table alone, for an article"},
 		},
 		Action: a.compare,
-	}, "vividstrain compare 20260101-0 20260102-0", "vividstrain compare vividstrain-demo --out boxes.html")
+	}, "vividstrain compare lounge bridge", "vividstrain compare reviews --out boxes.html")
 }
 
 func (a *app) compare(_ context.Context, c *cli.Command) error {

@@ -40,7 +40,7 @@ func (a *app) nameCommand() *cli.Command {
 			}
 			return a.changeRuns(c, c.Args().Slice()[:1], func(d *logbook.Document) { d.Name = name })
 		},
-	}, `vividstrain runs name 20260101-0 "lounge, new firmware"`)
+	}, `vividstrain runs name lounge "lounge, new firmware"`)
 }
 
 func (a *app) tagCommand() *cli.Command {
@@ -62,7 +62,7 @@ func (a *app) tagCommand() *cli.Command {
 			}
 			return a.changeRuns(c, c.Args().Slice(), func(d *logbook.Document) { d.Tags = changed(d.Tags, add, remove) })
 		},
-	}, "vividstrain runs tag 20260101-0 --add warm")
+	}, "vividstrain runs tag lounge bridge --add warm")
 }
 
 func (a *app) setCommand() *cli.Command {
@@ -83,7 +83,7 @@ func (a *app) setCommand() *cli.Command {
 			}
 			return a.changeRuns(c, c.Args().Tail(), func(d *logbook.Document) { d.Sets = changed(d.Sets, add, remove) })
 		},
-	}, "vividstrain runs set boat-review 20260101-0 20260102-0")
+	}, "vividstrain runs set boat-review lounge bridge")
 }
 
 // changed returns a list with some texts added and others taken away, each once and in order.
@@ -136,7 +136,7 @@ func (a *app) deleteCommand() *cli.Command {
 		Name: "delete", Usage: "delete runs with all their readings, after a question", ArgsUsage: "RUN...",
 		Flags:  []cli.Flag{&cli.BoolFlag{Name: "yes", Usage: "do not ask"}},
 		Action: a.deleteRuns,
-	}, "vividstrain runs delete 20260101-0 --yes")
+	}, "vividstrain runs delete lounge --yes")
 }
 
 func (a *app) deleteRuns(_ context.Context, c *cli.Command) error {

@@ -57,6 +57,19 @@ counts() {
 	printf '{"schema":"vividstrain.page/1","samples":[[%d,0,5,0,0,720],[%d,1,5,25,1,720]]}' $((began + 1500)) $((began + 2500)) >vividstrain-page.json
 }
 
+# reviewed makes two runs that are named as in the examples, a folder of their documents, and a need.
+reviewed() {
+	local box
+	for box in "lounge skerry-s1" "bridge breakwater-n2"; do
+		set -- $box
+		vividstrain runs | grep -q " $1$" && continue
+		vividstrain climb --device "$2" "h264 720p25 4M" "h264 1080p25 8M" "h264 1080p50 16M" >/dev/null 2>&1
+		vividstrain runs name "$(vividstrain runs --json | grep -m1 '"id"' | cut -d'"' -f4)" "$1"
+		mkdir -p reviews && vividstrain export "$1" --out "reviews/$1.json"
+	done
+	printf 'name: cabins\nloads: [h264 1080p25 8M]\nprice: 250\n' >cabins.yaml
+}
+
 # provide does what a reader of the command would have done before.
 provide() {
 	case "$1" in *localhost:8080*) listens 8080 || begin 8080 "vividstrain serve --clips films" ;; esac
@@ -64,6 +77,8 @@ provide() {
 	case "$1" in *--resume*) timeout -s INT 3 vividstrain climb "h264 240p25 0.5M" "h264 360p25 1M" "h264 480p25 2M" "h264 576p25 3M" >/dev/null 2>&1 ;; esac
 	case "$1" in *box.db*) vividstrain --logbook box.db climb --device skerry-s1 >/dev/null 2>&1 ;; esac
 	case "$1" in *"vividstrain import"*) counts ;; esac
+	case "$1" in *lounge*bridge* | *"runs name"* | *"runs delete"* | *"vividstrain need"* | *"vividstrain capacity"* | *reviews* | *run.json*) reviewed ;; esac
+	case "$1" in *"import run.json"*) vividstrain export lounge --out run.json && vividstrain runs delete lounge --yes >/dev/null ;; esac
 	case "$1" in *"vividstrain trust"*) echo "hold: 2s" >vividstrain.yaml ;; esac
 }
 

@@ -325,7 +325,8 @@ func differ(runs []Measured, of func(d *logbook.Document) string) bool {
 func sameDevice(runs []Measured, names []string) (lines []string) {
 	machine := func(d *logbook.Document) string { return strings.TrimSuffix(d.Device.Identity, " browser") }
 	settings := func(d *logbook.Document) string {
-		return strings.Join(slices.DeleteFunc([]string{d.Route.Kind, d.Conditions.Facts["power_mode"], d.Route.Options["screen"]}, func(s string) bool { return s == "" }), ", ")
+		words := []string{d.Route.Kind, d.Conditions.Facts["power_mode"], d.Device.Spec["power_mode"], d.Route.Options["screen"], decodedWord(d)}
+		return strings.Join(slices.Compact(slices.DeleteFunc(words, func(s string) bool { return s == "" })), ", ")
 	}
 	for i := range runs {
 		for k := i + 1; k < len(runs); k++ {
@@ -351,6 +352,20 @@ func sameDevice(runs []Measured, names []string) (lines []string) {
 		}
 	}
 	return lines
+}
+
+// decodedWord says how a run's loads were decoded, where all were decoded alike.
+func decodedWord(d *logbook.Document) (word string) {
+	for i := range d.Rungs {
+		for _, a := range d.Rungs[i].Counted() {
+			how := decodedCell(d, &a)
+			if how == "" || word != "" && word != "decoded in "+how {
+				return ""
+			}
+			word = "decoded in " + how
+		}
+	}
+	return word
 }
 
 // leastAttempts is how many attempts each run needs before a difference is told from chance.
