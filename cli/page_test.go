@@ -93,7 +93,7 @@ func TestKilledBrowser(t *testing.T) {
 // A link that carries half of the need is what was the limit, not the device.
 func TestStarvedBrowser(t *testing.T) {
 	s := newSession(t)
-	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "12s", "--settle", "2s", "--baseline", "0s", "--link", "1M", "--json", "h264 360p25 2M")
+	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "9s", "--settle", "2s", "--baseline", "0s", "--link", "1M", "--json", "h264 360p25 2M")
 	require.Contains(t, []int{0, 1}, status, errOut)
 	a := played(t, document(t, out), 0)
 	require.NotEqual(t, verdict.Smooth, a.Verdict)
@@ -107,7 +107,7 @@ func TestStarvedBrowser(t *testing.T) {
 // A link that gets worse and better again makes a device step down and up again.
 func TestAdaptivePlayingStepsDownAndUp(t *testing.T) {
 	s := newSession(t)
-	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--adaptive", "--hold", "45s", "--settle", "2s", "--baseline", "0s", "--link", "6M,0.7M@8s,8M@22s", "--json",
+	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--adaptive", "--hold", "32s", "--settle", "2s", "--baseline", "0s", "--link", "6M,0.7M@7s,8M@17s", "--json",
 		"h264 160p25 0.2M", "h264 240p25 0.8M", "h264 360p25 2M")
 	require.Contains(t, []int{0, 1}, status, errOut)
 	got := played(t, document(t, out), 0)

@@ -270,14 +270,13 @@ func fromBook(book *logbook.Book, name string) ([]model.Measured, error) {
 	return []model.Measured{m}, nil
 }
 
-// fromFiles returns the run document in a file, or those in a folder.
+// fromFiles returns the run document in a file, or those in a folder, oldest first.
 func fromFiles(path string) (runs []model.Measured, err error) {
 	files := []string{path}
 	if info, err := os.Stat(path); err == nil && info.IsDir() {
 		if files, err = filepath.Glob(filepath.Join(path, "*.json")); err != nil {
 			return nil, usage(err)
 		}
-		slices.Sort(files)
 	}
 	for _, file := range files {
 		d, err := readDocument(file)
@@ -291,6 +290,7 @@ func fromFiles(path string) (runs []model.Measured, err error) {
 		d.Readings = nil
 		runs = append(runs, model.Measured{Docs: []*logbook.Document{d}, Readings: [][]logbook.Reading{readings}})
 	}
+	slices.SortStableFunc(runs, func(a, b model.Measured) int { return a.Docs[0].Started.Compare(b.Docs[0].Started) })
 	if len(runs) == 0 {
 		return nil, usagef("%s: there is no run document in it; vividstrain export --format json RUN makes one", path)
 	}
