@@ -54,12 +54,16 @@ func (a *app) listRuns(_ context.Context, c *cli.Command) error {
 		return err
 	}
 	defer book.Close()
+	if c.Bool("json") {
+		entries, err := book.Heads(filter)
+		if err != nil {
+			return err
+		}
+		return a.printJSON(model.RunLines(entries))
+	}
 	entries, err := book.Runs(filter)
 	if err != nil {
 		return err
-	}
-	if c.Bool("json") {
-		return a.printJSON(model.RunLines(entries))
 	}
 	if len(entries) == 0 && filter != (logbook.Filter{}) {
 		return a.print("No run in the logbook is like that; vividstrain runs lists them all.\n")

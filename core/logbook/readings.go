@@ -1,6 +1,8 @@
 package logbook
 
 import (
+	"bytes"
+	"database/sql"
 	"errors"
 	"math"
 	"slices"
@@ -18,10 +20,17 @@ func (b *Book) Readings(d *Document) ([]Reading, error) { return b.readings(d, "
 
 // readings returns the readings of a run that satisfy a condition, in order of time.
 func (b *Book) readings(d *Document, which string, args ...any) (list []Reading, err error) {
-	list = []Reading{}
+	// About as many as there are: hours of readings are too much to copy again and again.
+	const bytesEach = 20
+	var size int
+	if err := b.db.QueryRow("SELECT coalesce(sum(length(readings)), 0) FROM samples WHERE run = ? AND ("+which+")", append([]any{d.ID}, args...)...).Scan(&size); err != nil {
+		return nil, err
+	}
+	list = make([]Reading, 0, size/bytesEach)
 	err = b.eachSample(d.ID, which, args, func(at time.Time, source sense.Identity, phase Phase, values []keyValue) {
+		s := at.Sub(d.Started).Seconds()
 		for _, v := range values {
-			list = append(list, Reading{AtS: at.Sub(d.Started).Seconds(), Kind: source.Kind, Source: source.Name, Quantity: v.key, Value: v.value, Phase: phase})
+			list = append(list, Reading{AtS: s, Kind: source.Kind, Source: source.Name, Quantity: v.key, Value: v.value, Phase: phase})
 		}
 	})
 	return list, err
@@ -35,19 +44,18 @@ func (b *Book) eachSample(run, which string, args []any, each func(at time.Time,
 		return err
 	}
 	defer rows.Close()
+	decoder := readingsDecoder{known: map[string]string{}}
 	for rows.Next() {
 		var at int64
-		var source sense.Identity
-		var text string
-		var phase Phase
-		if err := rows.Scan(&at, &source.Kind, &source.Name, &text, &phase); err != nil {
+		var text, kind, name, phase sql.RawBytes // used before the next row only
+		if err := rows.Scan(&at, &kind, &name, &text, &phase); err != nil {
 			return err
 		}
-		values, err := decodeReadings(text)
+		values, err := decoder.decode(text)
 		if err != nil {
 			return err
 		}
-		each(time.UnixMicro(at), source, phase, values)
+		each(time.UnixMicro(at), sense.Identity{Kind: decoder.intern(kind), Name: decoder.intern(name)}, Phase(decoder.intern(phase)), values)
 	}
 	return rows.Err()
 }
@@ -97,18 +105,96 @@ type keyValue struct {
 	value float64
 }
 
-// decodeReadings is the inverse of encodeReadings, in the order of keys.
-func decodeReadings(text string) ([]keyValue, error) {
-	if !gjson.Valid(text) {
-		return nil, errors.New("readings that are no JSON")
+// readingsDecoder is the inverse of encodeReadings, for many samples: the same few names come again
+// and again.
+type readingsDecoder struct {
+	known  map[string]string
+	values []keyValue
+}
+
+// intern returns a text that is kept once.
+func (d *readingsDecoder) intern(text []byte) string {
+	if s, known := d.known[string(text)]; known {
+		return s
 	}
-	var list []keyValue
-	gjson.Parse(text).ForEach(func(key, value gjson.Result) bool {
-		list = append(list, keyValue{key.String(), value.Float()})
-		return true
-	})
-	slices.SortFunc(list, func(a, b keyValue) int { return strings.Compare(a.key, b.key) })
-	return list, nil
+	s := string(text)
+	d.known[s] = s
+	return s
+}
+
+// decode returns the values of a sample in the order of their keys, valid until the next call.
+func (d *readingsDecoder) decode(text []byte) ([]keyValue, error) {
+	d.values = d.values[:0]
+	if !d.plain(text) { // written by another version, or changed by hand
+		if !gjson.ValidBytes(text) {
+			return nil, errors.New("readings that are no JSON")
+		}
+		d.values = d.values[:0]
+		gjson.ParseBytes(text).ForEach(func(key, value gjson.Result) bool {
+			d.values = append(d.values, keyValue{d.intern([]byte(key.String())), value.Float()})
+			return true
+		})
+	}
+	slices.SortFunc(d.values, func(a, b keyValue) int { return strings.Compare(a.key, b.key) })
+	return d.values, nil
+}
+
+// plain decodes text as encodeReadings writes it, without escapes, spaces or exponents; false if it is
+// not like that.
+func (d *readingsDecoder) plain(text []byte) bool {
+	if len(text) < 2 || text[0] != '{' || text[len(text)-1] != '}' {
+		return false
+	}
+	rest := text[1 : len(text)-1]
+	for len(rest) > 0 {
+		end := bytes.IndexByte(rest[1:], '"') + 1
+		if rest[0] != '"' || end < 1 || bytes.IndexByte(rest[:end], '\\') >= 0 || end+1 >= len(rest) || rest[end+1] != ':' {
+			return false
+		}
+		key, number := rest[1:end], rest[end+2:]
+		rest = nil
+		if comma := bytes.IndexByte(number, ','); comma >= 0 {
+			if number, rest = number[:comma], number[comma+1:]; len(rest) == 0 {
+				return false
+			}
+		}
+		v, ok := plainNumber(number)
+		if !ok {
+			return false
+		}
+		d.values = append(d.values, keyValue{d.intern(key), v})
+	}
+	return true
+}
+
+// plainNumber parses a number of at most 15 digits without an exponent. The division of two exact
+// numbers gives the nearest one.
+func plainNumber(text []byte) (v float64, ok bool) {
+	digits, decimals, point := int64(0), 1.0, false
+	t := bytes.TrimPrefix(text, []byte("-"))
+	if len(t) == 0 || len(t) > 16 || t[0] == '.' || t[len(t)-1] == '.' || t[0] == '0' && len(t) > 1 && t[1] != '.' {
+		return 0, false
+	}
+	for _, c := range t {
+		switch {
+		case c >= '0' && c <= '9':
+			digits = 10*digits + int64(c-'0')
+			if point {
+				decimals *= 10
+			}
+		case c == '.' && !point:
+			point = true
+		default:
+			return 0, false
+		}
+	}
+	if len(t) == 16 && !point {
+		return 0, false
+	}
+	if v = float64(digits) / decimals; len(t) < len(text) {
+		v = -v
+	}
+	return v, true
 }
 
 // Import adds samples that were taken elsewhere to a run. Each belongs to what the run was doing

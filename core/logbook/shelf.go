@@ -10,34 +10,44 @@ import (
 	"time"
 
 	"vividstrain/core/load"
+	"vividstrain/core/verdict"
 )
 
-// summary is what lists show of a run: the document without what only the run itself needs. It is
-// kept beside the document, so that a list of thousands of runs is quick.
+// summary is what lists show of a run. It is kept beside the document, so that a list of thousands
+// of runs is quick.
 type summary struct {
-	ID         string      `json:"id"`
-	Name       string      `json:"name,omitempty"`
-	Tags       []string    `json:"tags,omitempty"`
-	Sets       []string    `json:"sets,omitempty"`
-	Kind       string      `json:"kind"`
-	Complete   bool        `json:"complete,omitempty"`
-	Started    time.Time   `json:"started"`
-	Device     string      `json:"device"`
-	Identity   string      `json:"identity,omitempty"`
-	Route      string      `json:"route"`
-	Ladder     string      `json:"ladder,omitempty"`
-	Mix        []load.Load `json:"mix,omitempty"`
-	Ceiling    *Ceiling    `json:"ceiling,omitempty"`
-	Crowd      *Crowd      `json:"crowd,omitempty"`
-	Conversion *Conversion `json:"conversion,omitempty"`
+	ID         string          `json:"id"`
+	Name       string          `json:"name,omitempty"`
+	Tags       []string        `json:"tags,omitempty"`
+	Sets       []string        `json:"sets,omitempty"`
+	Kind       string          `json:"kind"`
+	Complete   bool            `json:"complete,omitempty"`
+	Started    time.Time       `json:"started"`
+	Device     string          `json:"device"`
+	Route      string          `json:"route"`
+	Ladder     string          `json:"ladder,omitempty"`
+	Mix        []load.Load     `json:"mix,omitempty"`
+	Tried      bool            `json:"tried,omitempty"` // there is a ceiling, if only that nothing was smooth
+	Ceiling    *load.Load      `json:"ceiling,omitempty"`
+	File       string          `json:"file,omitempty"` // of the ceiling
+	Next       bool            `json:"next,omitempty"` // a rung above it was tried
+	Limiter    verdict.Limiter `json:"limiter,omitempty"`
+	Crowd      *Crowd          `json:"crowd,omitempty"`
+	Conversion *Conversion     `json:"conversion,omitempty"`
 }
 
 // summaryOf returns the summary of a document as JSON.
 func summaryOf(d *Document) (string, error) {
-	s := summary{ID: d.ID, Name: d.Name, Tags: d.Tags, Sets: d.Sets, Kind: d.Kind, Complete: d.Complete, Started: d.Started, Device: d.Device.Name, Identity: d.Device.Identity,
-		Route: d.Route.Kind, Ladder: d.Ladder, Ceiling: d.Ceiling, Crowd: d.Crowd, Conversion: d.Conversion}
+	s := summary{ID: d.ID, Name: d.Name, Tags: d.Tags, Sets: d.Sets, Kind: d.Kind, Complete: d.Complete, Started: d.Started, Device: d.Device.Name,
+		Route: d.Route.Kind, Ladder: d.Ladder, Crowd: d.Crowd, Conversion: d.Conversion}
 	if d.Plan.Crowd != nil {
 		s.Mix = d.Plan.Crowd.Mix
+	}
+	if c := d.Ceiling; c != nil {
+		s.Tried, s.Ceiling, s.Next, s.Limiter = true, c.Load, c.Next != nil, c.Limiter
+		if c.Load != nil {
+			s.File = c.Load.File
+		}
 	}
 	text, err := json.Marshal(s)
 	return string(text), err
@@ -46,9 +56,18 @@ func summaryOf(d *Document) (string, error) {
 // document returns a document with what the summary has.
 func (s *summary) document() Document {
 	d := Document{Schema: Schema, ID: s.ID, Name: s.Name, Tags: s.Tags, Sets: s.Sets, Kind: s.Kind, Complete: s.Complete, Started: s.Started,
-		Device: Device{Name: s.Device, Identity: s.Identity}, Route: Route{Kind: s.Route}, Ladder: s.Ladder, Ceiling: s.Ceiling, Crowd: s.Crowd, Conversion: s.Conversion}
+		Device: Device{Name: s.Device}, Route: Route{Kind: s.Route}, Ladder: s.Ladder, Crowd: s.Crowd, Conversion: s.Conversion}
 	if s.Mix != nil {
 		d.Plan.Crowd = &CrowdPlan{Mix: s.Mix}
+	}
+	if s.Tried {
+		d.Ceiling = &Ceiling{Load: s.Ceiling, Limiter: s.Limiter}
+		if s.Ceiling != nil {
+			s.Ceiling.File = s.File
+		}
+		if s.Next {
+			d.Ceiling.Next = &Next{}
+		}
 	}
 	return d
 }
@@ -73,8 +92,8 @@ func (f Filter) Fits(d *Document) bool {
 
 // Entry is one line of the list of runs.
 type Entry struct {
-	Document // as far as lists show it: without settings, rungs and readings
-	Attempts int
+	Document     // as far as lists show it
+	Attempts int // set by Heads
 }
 
 // Runs returns the runs that a filter chooses, those that were begun last first. Their own times do
@@ -83,24 +102,42 @@ func (b *Book) Runs(f Filter) ([]Entry, error) {
 	if err := b.summarise(); err != nil {
 		return nil, b.explain(err)
 	}
-	rows, err := b.db.Query(`SELECT summary, n FROM runs LEFT JOIN (SELECT run, count(*) AS n FROM attempts GROUP BY run) ON run = id ORDER BY runs.rowid DESC`)
+	rows, err := b.db.Query("SELECT summary FROM runs ORDER BY rowid DESC")
 	if err != nil {
 		return nil, b.explain(err)
 	}
 	defer rows.Close()
 	entries := []Entry{}
 	for rows.Next() {
-		var text string
-		var n sql.NullInt64
+		var text sql.RawBytes
 		var s summary
-		if err := errors.Join(rows.Scan(&text, &n), json.Unmarshal([]byte(text), &s)); err != nil {
+		if err := rows.Scan(&text); err != nil {
 			return nil, b.explain(err)
 		}
-		if e := (Entry{s.document(), int(n.Int64)}); f.Fits(&e.Document) {
+		if err := json.Unmarshal(text, &s); err != nil {
+			return nil, b.explain(err)
+		}
+		if e := (Entry{Document: s.document()}); f.Fits(&e.Document) {
 			entries = append(entries, e)
 		}
 	}
 	return entries, rows.Err()
+}
+
+// Heads returns the same runs with their documents, but without attempts and readings, and with how
+// many attempts there are.
+func (b *Book) Heads(f Filter) ([]Entry, error) {
+	entries, err := b.Runs(f)
+	for i := range entries {
+		var text string
+		if err := b.db.QueryRow("SELECT document, (SELECT count(*) FROM attempts WHERE run = runs.id) FROM runs WHERE id = ?", entries[i].ID).Scan(&text, &entries[i].Attempts); err != nil {
+			return nil, b.explain(err)
+		}
+		if err := json.Unmarshal([]byte(text), &entries[i].Document); err != nil {
+			return nil, b.explain(err)
+		}
+	}
+	return entries, err
 }
 
 // summarise writes the summaries of runs that have none: of earlier versions.

@@ -16,18 +16,18 @@ func TestVersion2(t *testing.T) {
 	require.Equal(t, 2, versionOf(t, path))
 	b := open(t, path)
 	require.Equal(t, 3, versionOf(t, path))
-	for range 2 {
-		entries, err := b.Runs(Filter{})
+	for _, list := range []func(Filter) ([]Entry, error){b.Runs, b.Heads} {
+		entries, err := list(Filter{})
 		require.NoError(t, err)
 		require.Len(t, entries, 2)
 		require.Equal(t, "h264 720p25 5M", entries[0].Plan.Crowd.Mix[0].String())
 		require.Equal(t, "Skerry S1", entries[1].Device.Name)
 		require.Equal(t, "h264 720p25 4M", entries[1].Ceiling.Load.String())
-		require.Equal(t, 4, entries[1].Attempts)
 	}
-	d, err := b.Load("")
-	require.ErrorIs(t, err, ErrNoRun)
-	require.Nil(t, d)
+	heads, err := b.Heads(Filter{Kind: "climb"})
+	require.NoError(t, err)
+	require.Equal(t, 4, heads[0].Attempts)
+	require.NotEmpty(t, heads[0].Criteria)
 }
 
 // Names, tags and sets are kept, found and filtered; a run that is taken over is the same; what is

@@ -105,17 +105,48 @@ var beforeUnit = regexp.MustCompile(`(\d) (%|°C|(?:[kMGT]?B|[kMG]?b/s|m?s|W|Hz|
 // Draw draws a table. Its optional columns are left out, one by one, until it fits the width.
 func (s Style) Draw(t model.Table) string {
 	t = model.Clean(t)
+	widths := s.columnWidths(t)
 	var left []int // columns that are left out
-	for {
-		drawn := s.draw(t, left)
-		switch {
-		case text.LongestLineLen(drawn) <= s.width():
-			return drawn
-		case len(left) == len(t.Optional):
-			return s.draw(shortened(t), left)
-		}
+	for drawnWidth(widths, left) > s.width() && len(left) < len(t.Optional) {
 		left = append(left, t.Optional[len(left)])
 	}
+	if drawnWidth(widths, left) > s.width() {
+		t = shortened(t)
+	}
+	return s.draw(t, left)
+}
+
+// columnWidths returns how wide the columns of a table are.
+func (s Style) columnWidths(t model.Table) (widths []int) {
+	plain := Style{Width: s.Width}
+	widen := func(column int, words string) {
+		for column >= len(widths) {
+			widths = append(widths, 0)
+		}
+		widths[column] = max(widths[column], text.RuneWidthWithoutEscSequences(words))
+	}
+	for i, h := range t.Head {
+		widen(i, h)
+	}
+	for _, row := range t.Rows {
+		for i, c := range row {
+			widen(i, plain.cell(c))
+		}
+	}
+	return widths
+}
+
+// columnGap is the number of spaces between columns.
+const columnGap = 2
+
+// drawnWidth returns how wide a table is without the columns in left.
+func drawnWidth(widths []int, left []int) (n int) {
+	for i, w := range widths {
+		if !slices.Contains(left, i) {
+			n += w + columnGap
+		}
+	}
+	return n - columnGap
 }
 
 // shortened returns a table with the short form of those cells that have one.
@@ -157,18 +188,23 @@ func (s Style) draw(t model.Table, left []int) string {
 			if slices.Contains(left, k) {
 				continue
 			}
-			switch {
-			case c.Grade != "":
-				c.Text = strings.TrimSpace(s.Grade(c.Grade) + " " + c.Text)
-			case c.Bold:
-				c.Text = s.Bold(c.Text)
-			case c.Faint:
-				c.Text = s.Faint(c.Text)
-			}
-			rows[i] = append(rows[i], c.Text)
+			rows[i] = append(rows[i], s.cell(c))
 		}
 	}
 	return s.Table(head, rows, right...)
+}
+
+// cell draws a cell.
+func (s Style) cell(c model.Cell) string {
+	switch {
+	case c.Grade != "":
+		return strings.TrimSpace(s.Grade(c.Grade) + " " + c.Text)
+	case c.Bold:
+		return s.Bold(c.Text)
+	case c.Faint:
+		return s.Faint(c.Text)
+	}
+	return c.Text
 }
 
 // trimLines removes the spaces with which the library pads lines.
