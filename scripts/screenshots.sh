@@ -28,7 +28,16 @@ shot() {
 
 only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
-want demo && geometry=126x64 size=8 shot demo 240 bash -c "vividstrain demo --out demo 2>/dev/null"
+want demo && geometry=126x64 size=8 shot demo 200 bash -c "env -u DISPLAY vividstrain demo --out demo 2>/dev/null"
+if want report || want compare; then
+	for box in skerry-s1 breakwater-n2; do (cd "$work" && vividstrain climb --device "$box" --ladder lounge >/dev/null 2>&1); done
+	(cd "$work" && vividstrain report "$(vividstrain runs --device skerry --json | grep -m1 '"id"' | cut -d'"' -f4)" --out report.html >/dev/null)
+	want report && chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1700 --user-data-dir="$work/reader" \
+		--screenshot="$out/report.png" "file://$work/report.html" >/dev/null 2>&1
+	(cd "$work" && vividstrain compare $(vividstrain runs --json | grep '"id"' | cut -d'"' -f4) --out boxes.html >/dev/null)
+	want compare && chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1300 --user-data-dir="$work/reader" \
+		--screenshot="$out/compare.png" "file://$work/boxes.html" >/dev/null 2>&1
+fi
 (cd "$work" && vividstrain clips build --ladder quick --out clips --seconds 5 >/dev/null)
 want climb-live && shot climb-live 17 vividstrain climb --hold 5s --clips clips --ladder quick
 want climb && shot climb 4 vividstrain climb --device skerry-s1 --ladder lounge
