@@ -443,9 +443,9 @@ func (p *Page) join(c *conn) {
 		}
 	}
 	c.heard = func(m *message) { p.hear(c, m) }
-	view := p.screen
+	view, started := p.screen, s.ready
 	go func() {
-		_ = c.send(order{Do: "welcome", Screen: p.options.Screen, Started: s.ready})
+		_ = c.send(order{Do: "welcome", Screen: p.options.Screen, Started: started})
 		_ = c.send(order{Do: "view", Screenful: view})
 	}()
 	p.wake()
