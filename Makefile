@@ -53,7 +53,7 @@ cover: ## which lines the tests of each package run: cover.html
 # The core's tests for the processors of many devices, emulated: 32-bit integers, alignment of
 # atomics, the code without assembly. Without what takes minutes on an emulated processor.
 EMULATED := ./core/clock ./core/load ./core/logbook ./core/media ./core/media/codec/aac ./core/media/codec/bits \
-	./core/media/codec/cabac ./core/media/codec/framepool ./core/media/codec/motion ./core/media/codec/nal \
+	./core/media/codec/cabac ./core/media/codec/framepool ./core/media/codec/hevc ./core/media/codec/motion ./core/media/codec/nal \
 	./core/media/codec/raw ./core/media/codec/threads ./core/media/container/annexb ./core/media/container/mkv \
 	./core/media/container/ts ./core/media/container/y4m ./core/media/inspect ./core/media/picture ./core/media/stream/... \
 	./core/search ./core/sense ./core/tally ./core/transcode/groups ./core/verdict

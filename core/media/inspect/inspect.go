@@ -167,6 +167,9 @@ func read(ctx context.Context, f *registry.File) (Report, error) {
 		parser.Shown()
 		stated := info
 		info = parser.Info()
+		if info.Format.Width == 0 { // no parameter sets were found
+			info.Format = stated.Format
+		}
 		if info.Colour == (media.Colour{}) {
 			info.Colour = stated.Colour
 		}

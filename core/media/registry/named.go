@@ -10,14 +10,6 @@ import (
 // decoded nor encoded here.
 var namedOnly = media.Codecs{
 	{Name: "mpeg2", IDs: media.Identifiers{MP4Object: []byte{0x61, 0x60, 0x62, 0x63, 0x64, 0x65}, Matroska: []string{"V_MPEG2"}, TS: []byte{0x02}}},
-	{Name: "hevc", Nicknames: []string{"h265", "h.265"}, IDs: media.Identifiers{MP4: []string{"hvc1", "hev1"}, MP4Config: "hvcC", Matroska: []string{"V_MPEGH/ISO/HEVC"}, TS: []byte{0x24}},
-		ParseCodecString: func(s string) (media.Format, bool) {
-			depth := 8
-			if _, profile, _ := strings.Cut(s, "."); strings.HasPrefix(profile, "2") { // Main 10
-				depth = 10
-			}
-			return entry(s, "hevc", depth, "hvc1", "hev1")
-		}},
 	{Name: "vp8", IDs: media.Identifiers{MP4: []string{"vp08"}, Matroska: []string{"V_VP8"}}},
 	{Name: "vp9", IDs: media.Identifiers{MP4: []string{"vp09"}, Matroska: []string{"V_VP9"}},
 		ParseCodecString: func(s string) (media.Format, bool) { return entry(s, "vp9", 8, "vp09") }},

@@ -15,6 +15,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/aac"
 	"vividstrain/core/media/codec/h264"
+	"vividstrain/core/media/codec/hevc"
 	"vividstrain/core/media/codec/mjpeg"
 	"vividstrain/core/media/codec/raw"
 	"vividstrain/core/media/container/annexb"
@@ -28,6 +29,7 @@ import (
 var codecs = append(media.Codecs{
 	mjpeg.Codec,
 	h264.Codec,
+	hevc.Codec,
 	raw.Codec,
 	aac.Codec,
 }, namedOnly...)

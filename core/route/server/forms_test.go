@@ -354,7 +354,7 @@ func FuzzPlaylists(f *testing.F) {
 // what its container says is compared with what was asked for.
 func TestCodecsThatAreNotDecodedHere(t *testing.T) {
 	list := &pieces{}
-	track := media.Track{Kind: media.Video, Codec: "hevc", Timescale: 25, Config: []byte{1, 2, 32}, Format: media.Format{Codec: "hevc", Width: 3840, Height: 2160}}
+	track := media.Track{Kind: media.Video, Codec: "mpeg2", Timescale: 25, Format: media.Format{Codec: "mpeg2", Width: 3840, Height: 2160}}
 	m, err := registry.MP4.CreateFragmented(list, []media.Track{track})
 	require.NoError(t, err)
 	for i := range int64(500) {
@@ -369,7 +369,7 @@ func TestCodecsThatAreNotDecodedHere(t *testing.T) {
 			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(bytes.Join(list.list, nil)))
 		},
 	} {
-		result, err := watched(t, one(t, 10*time.Second, "hevc 2160p25 10bit 20M"), Options{URL: "http://box.test/" + path, Verify: 1}, handler)
+		result, err := watched(t, one(t, 10*time.Second, "mpeg2 2160p25 10bit 20M"), Options{URL: "http://box.test/" + path, Verify: 1}, handler)
 		require.NoError(t, err)
 		require.Empty(t, result.Failure, path)
 		s := result.Streams[0]
@@ -377,7 +377,7 @@ func TestCodecsThatAreNotDecodedHere(t *testing.T) {
 		require.Zero(t, s.Delivered.Decoded)
 		require.InDelta(t, 200, s.Steady().Shown, 1)
 		require.Zero(t, s.Steady().Dropped)
-		result, err = watched(t, one(t, 10*time.Second, "hevc 1080p25 10bit 20M"), Options{URL: "http://box.test/" + path}, handler)
+		result, err = watched(t, one(t, 10*time.Second, "mpeg2 1080p25 10bit 20M"), Options{URL: "http://box.test/" + path}, handler)
 		require.NoError(t, err)
 		require.Contains(t, result.Failure, "what arrives is not what was asked")
 	}

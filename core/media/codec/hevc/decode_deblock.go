@@ -1,0 +1,249 @@
+package hevc
+
+// Kinds of edges.
+const (
+	edgePrediction = 1
+	edgeTransform  = 3
+)
+
+// edges marks the left and the upper edge of a coding block, unless they are not filtered (8.7.2.3).
+func (w *worker[T]) edges(x, y, size int) {
+	if w.h.deblockOff {
+		return
+	}
+	if x > 0 && w.crosses(x, y, x-1, y) {
+		w.markEdge(w.st.edgeV, x, y, size, w.st.stride4, edgeTransform)
+	}
+	if y > 0 && w.crosses(x, y, x, y-1) {
+		w.markEdge(w.st.edgeH, x, y, size, 1, edgeTransform)
+	}
+}
+
+// crosses reports whether the filter goes across the edge between two blocks.
+func (w *worker[T]) crosses(x, y, nx, ny int) bool {
+	a, b := y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb, ny>>w.sps.ctb*w.sps.ctbWidth+nx>>w.sps.ctb
+	if a == b {
+		return true
+	}
+	l := w.st.layout
+	return (w.h.across || w.st.sliceAddr[a] == w.st.sliceAddr[b]) && (w.pps.acrossTiles || l.tileOf[a] == l.tileOf[b])
+}
+
+func (w *worker[T]) markEdge(list []uint8, x, y, size, step int, kind uint8) {
+	at := y>>2*w.st.stride4 + x>>2
+	for range size >> 2 {
+		list[at] |= kind
+		at += step
+	}
+}
+
+// blockEdges marks the edges of a block inside the coding block. Inter blocks are marked before their
+// transform blocks.
+func (w *worker[T]) blockEdges(x, y, bw, bh int, kind uint8) {
+	if w.h.deblockOff {
+		return
+	}
+	if x > w.cuX && x&7 == 0 {
+		w.markEdge(w.st.edgeV, x, y, bh, w.st.stride4, kind)
+	}
+	if y > w.cuY && y&7 == 0 {
+		w.markEdge(w.st.edgeH, x, y, bw, 1, kind)
+	}
+}
+
+// Tables of the thresholds (table 8-12).
+var (
+	betaTable = [52]uint8{16: 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 20, 22, 24, 26, 28, 30, 32, 34, 36, 38, 40, 42, 44, 46, 48, 50, 52, 54, 56, 58, 60, 62, 64}
+	tcTable   = [54]uint8{18: 1, 1, 1, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 5, 5, 6, 6, 7, 8, 9, 10, 11, 13, 14, 16, 18, 20, 22, 24}
+)
+
+// deblock filters the edges of the whole picture: first all vertical ones, then the horizontal ones
+// (8.7.2).
+func (w *worker[T]) deblock() {
+	for _, vertical := range []bool{true, false} {
+		list := w.st.edgeH
+		if vertical {
+			list = w.st.edgeV
+		}
+		for y := 0; y < w.sps.height; y += 4 {
+			for x := 0; x < w.sps.width; x += 4 {
+				kind := list[y>>2*w.st.stride4+x>>2]
+				if kind == 0 || vertical && x&7 != 0 || !vertical && y&7 != 0 {
+					continue
+				}
+				if bs := w.strength(x, y, vertical, kind); bs > 0 {
+					w.filterEdge(x, y, vertical, bs)
+				}
+			}
+		}
+	}
+}
+
+// strength returns bS of four samples of an edge (8.7.2.4).
+func (w *worker[T]) strength(x, y int, vertical bool, kind uint8) int {
+	px, py := x, y-1
+	if vertical {
+		px, py = x-1, y
+	}
+	if w.intraAt(x, y) || w.intraAt(px, py) {
+		return 2
+	}
+	st := w.st
+	q, p := y>>2*st.stride4+x>>2, py>>2*st.stride4+px>>2
+	if kind == edgeTransform && (st.cbf[q] || st.cbf[p]) {
+		return 1
+	}
+	a, b := &w.f.motion[p], &w.f.motion[q]
+	la, lb := w.listsAt(px, py), w.listsAt(x, y)
+	ref := func(m *motion, lists *[2]refList, l int) *frame {
+		if m.ref[l] < 0 {
+			return nil
+		}
+		return lists[l].refs[m.ref[l]]
+	}
+	a0, a1, b0, b1 := ref(a, la, 0), ref(a, la, 1), ref(b, lb, 0), ref(b, lb, 1)
+	if !(a0 == b0 && a1 == b1 || a0 == b1 && a1 == b0) {
+		return 1
+	}
+	far := func(v, u mv) bool {
+		return abs(int(v.x)-int(u.x)) >= 4 || abs(int(v.y)-int(u.y)) >= 4
+	}
+	vector := func(m *motion, l int) mv {
+		if m.ref[l] < 0 {
+			return mv{}
+		}
+		return m.mv[l]
+	}
+	straight := far(vector(a, 0), vector(b, 0)) || far(vector(a, 1), vector(b, 1))
+	crossed := far(vector(a, 0), vector(b, 1)) || far(vector(a, 1), vector(b, 0))
+	var different bool
+	switch {
+	case a0 == a1:
+		different = straight && crossed
+	case a0 == b0:
+		different = straight
+	default:
+		different = crossed
+	}
+	if different {
+		return 1
+	}
+	return 0
+}
+
+func (w *worker[T]) listsAt(x, y int) *[2]refList {
+	return &w.f.lists[w.f.sliceOf[y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb]]
+}
+
+// headerAt returns the header of the slice of a place.
+func (w *worker[T]) headerAt(x, y int) *sliceHeader {
+	return w.st.headers[w.f.sliceOf[y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb]]
+}
+
+// filterEdge filters four luma samples of an edge, and the chroma samples there.
+func (w *worker[T]) filterEdge(x, y int, vertical bool, bs int) {
+	px, py := x, y-1
+	if vertical {
+		px, py = x-1, y
+	}
+	h := w.headerAt(x, y)
+	cq, cp := w.cb(x, y), w.cb(px, py)
+	qp := (int(w.st.qp[cq]) + int(w.st.qp[cp]) + 1) >> 1
+	keepQ, keepP := w.st.bypass[cq], w.st.bypass[cp]
+	up := uint(w.depths[0] - 8)
+	beta := int32(betaTable[max(0, min(qp+h.beta, 51))]) << up
+	tc := int32(tcTable[max(0, min(qp+2*(bs-1)+h.tc, 53))]) << up
+	p := &w.planes[0]
+	across, along := p.stride, 1
+	if vertical {
+		across, along = 1, p.stride
+	}
+	filterLuma(p.pix, y*p.stride+x, across, along, beta, tc, int32(1)<<w.depths[0]-1, keepP, keepQ)
+	if bs < 2 || !w.sps.hasChroma() {
+		return
+	}
+	if vertical && x>>w.shiftX[1]&7 != 0 || !vertical && y>>w.shiftY[1]&7 != 0 {
+		return
+	}
+	for c := 1; c < 3; c++ {
+		o := w.pps.cbOffset
+		if c == 2 {
+			o = w.pps.crOffset
+		}
+		tc := int32(tcTable[max(0, min(w.chromaQP(qp+o)+2+h.tc, 53))]) << uint(w.depths[c]-8)
+		p := &w.planes[c]
+		across, along, n := p.stride, 1, 4>>w.shiftX[c]
+		if vertical {
+			across, along, n = 1, p.stride, 4>>w.shiftY[c]
+		}
+		at, most := y>>w.shiftY[c]*p.stride+x>>w.shiftX[c], int32(1)<<w.depths[c]-1
+		for range n {
+			p0, p1, q0, q1 := int32(p.pix[at-across]), int32(p.pix[at-2*across]), int32(p.pix[at]), int32(p.pix[at+across])
+			d := max(-tc, min(((q0-p0)<<2+p1-q1+4)>>3, tc))
+			if !keepP {
+				p.pix[at-across] = T(max(0, min(p0+d, most)))
+			}
+			if !keepQ {
+				p.pix[at] = T(max(0, min(q0-d, most)))
+			}
+			at += along
+		}
+	}
+}
+
+// filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7).
+func filterLuma[T sample](pix []T, at, across, along int, beta, tc, most int32, keepP, keepQ bool) {
+	s := func(line, i int) int32 { return int32(pix[at+line*along+i*across]) }
+	dp0, dp3 := abs32(s(0, -3)-2*s(0, -2)+s(0, -1)), abs32(s(3, -3)-2*s(3, -2)+s(3, -1))
+	dq0, dq3 := abs32(s(0, 2)-2*s(0, 1)+s(0, 0)), abs32(s(3, 2)-2*s(3, 1)+s(3, 0))
+	if dp0+dq0+dp3+dq3 >= beta {
+		return
+	}
+	strong := func(line int, d int32) bool {
+		return 2*d < beta>>2 && abs32(s(line, -4)-s(line, -1))+abs32(s(line, 0)-s(line, 3)) < beta>>3 && abs32(s(line, -1)-s(line, 0)) < (5*tc+1)>>1
+	}
+	if strong(0, dp0+dq0) && strong(3, dp3+dq3) {
+		for line := range 4 {
+			var v [8]int32
+			for i := range v {
+				v[i] = s(line, i-4)
+			}
+			p3, p2, p1, p0, q0, q1, q2, q3 := v[0], v[1], v[2], v[3], v[4], v[5], v[6], v[7]
+			set := func(i int, old, r int32) { pix[at+line*along+i*across] = T(max(old-2*tc, min(r, old+2*tc))) }
+			if !keepP {
+				set(-1, p0, (p2+2*p1+2*p0+2*q0+q1+4)>>3)
+				set(-2, p1, (p2+p1+p0+q0+2)>>2)
+				set(-3, p2, (2*p3+3*p2+p1+p0+q0+4)>>3)
+			}
+			if !keepQ {
+				set(0, q0, (p1+2*p0+2*q0+2*q1+q2+4)>>3)
+				set(1, q1, (p0+q0+q1+q2+2)>>2)
+				set(2, q2, (p0+q0+q1+3*q2+2*q3+4)>>3)
+			}
+		}
+		return
+	}
+	side := (beta + beta>>1) >> 3
+	changeP, changeQ := dp0+dp3 < side, dq0+dq3 < side
+	for line := range 4 {
+		p2, p1, p0, q0, q1, q2 := s(line, -3), s(line, -2), s(line, -1), s(line, 0), s(line, 1), s(line, 2)
+		d := (9*(q0-p0) - 3*(q1-p1) + 8) >> 4
+		if abs32(d) >= tc*10 {
+			continue
+		}
+		d = max(-tc, min(d, tc))
+		set := func(i int, v int32) { pix[at+line*along+i*across] = T(max(0, min(v, most))) }
+		if !keepP {
+			set(-1, p0+d)
+			if changeP {
+				set(-2, p1+max(-(tc>>1), min(((p2+p0+1)>>1-p1+d)>>1, tc>>1)))
+			}
+		}
+		if !keepQ {
+			set(0, q0-d)
+			if changeQ {
+				set(1, q1+max(-(tc>>1), min(((q2+q0+1)>>1-q1-d)>>1, tc>>1)))
+			}
+		}
+	}
+}

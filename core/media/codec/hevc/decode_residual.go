@@ -1,0 +1,418 @@
+package hevc
+
+// Scans of 4x4 sub-blocks and of their coefficients (6.5.3 to 6.5.5), by scanIdx: diagonal,
+// horizontal, vertical. Positions are x | y<<4.
+var scans = func() (list [3][4][]uint8) { // by scanIdx and log2 of the size
+	for size := range 4 {
+		n := 1 << size
+		for i := range n * n {
+			var d uint8
+			switch size {
+			case 0:
+			case 1:
+				d = diagonal(2)[i]
+			default:
+				d = diagonal(n)[i]
+			}
+			list[0][size] = append(list[0][size], d%uint8(n)|d/uint8(n)<<4)
+			list[1][size] = append(list[1][size], uint8(i%n|i/n<<4))
+			list[2][size] = append(list[2][size], uint8(i/n|i%n<<4))
+		}
+	}
+	return list
+}()
+
+// sigContext4 is the context increment of a coefficient in a 4x4 block (9.3.4.2.5).
+var sigContext4 = [16]uint8{0, 1, 4, 5, 2, 3, 4, 5, 6, 6, 8, 8, 7, 7, 8, 8}
+
+// residual reads residual_coding (7.3.8.11) of the block at (x0, y0) of plane c into w.coeffs, scaled
+// where the block is not lossless.
+func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmMode, skip bool) {
+	d, s := &w.cabac, w.sps
+	size := 1 << log2
+	coeffs := w.coeffs[:size*size]
+	clear(coeffs)
+	chroma := 0
+	if c > 0 {
+		chroma = 1
+	}
+	if w.pps.transformSkip && !w.cuBypass && log2 <= w.pps.maxSkip {
+		skip = d.Decision(ctxTSkip+chroma) != 0
+	}
+	if !w.cuIntra && s.ext.explicitRDPCM && (skip || w.cuBypass) {
+		if d.Decision(ctxExplicit+chroma) != 0 {
+			rdpcm = rdpcmHorizontal
+			if d.Decision(ctxExplicitDir+chroma) != 0 {
+				rdpcm = rdpcmVertical
+			}
+		}
+	}
+	lastX, lastY := w.lastPosition(log2, chroma)
+	if scanIdx == 2 {
+		lastX, lastY = lastY, lastX
+	}
+	// The last sub-block and the position in it.
+	subScan, scan := scans[scanIdx][log2-2], scans[scanIdx][2]
+	lastSub, lastPos := 0, 0
+	for i, p := range subScan {
+		if int(p&15) == lastX>>2 && int(p>>4) == lastY>>2 {
+			lastSub = i
+		}
+	}
+	for i, p := range scan {
+		if int(p&15) == lastX&3 && int(p>>4) == lastY&3 {
+			lastPos = i
+		}
+	}
+	signHidden := w.pps.signHiding && !(w.cuBypass || rdpcm != rdpcmNone || w.cuIntra && s.ext.implicitRDPCM && (skip || w.cuBypass) && (w.predMode == 10 || w.predMode == 26))
+	implicit := w.cuIntra && s.ext.implicitRDPCM && (skip || w.cuBypass) && (w.predMode == 10 || w.predMode == 26)
+	if implicit {
+		rdpcm = rdpcmHorizontal
+		if w.predMode == 26 {
+			rdpcm = rdpcmVertical
+		}
+	}
+	scale := w.scaler(log2, c, skip)
+	statType := 0
+	if c == 0 {
+		statType = 2
+	}
+	if skip || w.cuBypass {
+		statType++
+	}
+	var coded [8][8]bool
+	width := size >> 2
+	prevGreater1 := -1 // greater1Ctx of the sub-block before; negative: it is the first
+	for i := lastSub; i >= 0; i-- {
+		sx, sy := int(subScan[i]&15), int(subScan[i]>>4)
+		right := sx+1 < width && coded[sy][sx+1]
+		below := sy+1 < width && coded[sy+1][sx]
+		infer := false
+		isCoded := i == lastSub || i == 0
+		if i < lastSub && i > 0 {
+			ctx := 0
+			if right || below {
+				ctx = 1
+			}
+			isCoded = d.Decision(ctxCodedSub+2*chroma+ctx) != 0
+			infer = true
+		}
+		coded[sy][sx] = isCoded
+		if !isCoded {
+			continue
+		}
+		neighbours := 0
+		if right {
+			neighbours |= 1
+		}
+		if below {
+			neighbours |= 2
+		}
+		var positions [16]uint8
+		n := 0
+		first := 15
+		if i == lastSub {
+			positions[0], n = uint8(lastPos), 1
+			first = lastPos - 1
+		}
+		for k := first; k >= 0; k-- {
+			if k == 0 && infer && n == 0 {
+				positions[n], n = 0, n+1
+				break
+			}
+			ctx := w.sigCtx(int(scan[k]&15), int(scan[k]>>4), sx, sy, log2, chroma, scanIdx, neighbours, skip)
+			if d.Decision(ctxSig+ctx) != 0 {
+				positions[n], n = uint8(k), n+1
+				infer = false
+			}
+		}
+		if n == 0 {
+			continue
+		}
+		prevGreater1 = w.levels(positions[:n], scan, sx, sy, log2, i, chroma, prevGreater1, signHidden, statType, &scale)
+	}
+	return rdpcm, skip
+}
+
+// rdpcmMode is how the differences of a block without a transform are summed up.
+type rdpcmMode int
+
+const (
+	rdpcmNone rdpcmMode = iota
+	rdpcmHorizontal
+	rdpcmVertical
+)
+
+// lastPosition reads last_sig_coeff_x and y.
+func (w *worker[T]) lastPosition(log2, chroma int) (x, y int) {
+	d := &w.cabac
+	offset, shift := 3*(log2-2)+(log2-1)>>2, (log2+1)>>2
+	if chroma > 0 {
+		offset, shift = 15, log2-2
+	}
+	prefix := func(ctx int) int {
+		n := 0
+		for n < 2*log2-1 && d.Decision(ctx+offset+n>>shift) != 0 {
+			n++
+		}
+		return n
+	}
+	px := prefix(ctxLastX)
+	py := prefix(ctxLastY)
+	suffix := func(p int) int {
+		if p <= 3 {
+			return p
+		}
+		n := p>>1 - 1
+		v := 0
+		for range n {
+			v = v<<1 | d.Bypass()
+		}
+		return 1<<n*(2+p&1) + v
+	}
+	x = suffix(px)
+	y = suffix(py)
+	return x, y
+}
+
+// sigCtx returns the context of sig_coeff_flag (9.3.4.2.5). xp and yp are within the sub-block.
+func (w *worker[T]) sigCtx(xp, yp, sx, sy, log2, chroma, scanIdx, neighbours int, skip bool) int {
+	if w.sps.ext.skipContext && (skip || w.cuBypass) {
+		return 42 + chroma
+	}
+	var ctx int
+	switch {
+	case log2 == 2:
+		ctx = int(sigContext4[yp<<2+xp])
+	case sx == 0 && sy == 0 && xp == 0 && yp == 0:
+		ctx = 0
+	default:
+		switch neighbours {
+		case 0:
+			ctx = 0
+			if s := xp + yp; s == 0 {
+				ctx = 2
+			} else if s < 3 {
+				ctx = 1
+			}
+		case 1:
+			ctx = 0
+			if yp == 0 {
+				ctx = 2
+			} else if yp == 1 {
+				ctx = 1
+			}
+		case 2:
+			ctx = 0
+			if xp == 0 {
+				ctx = 2
+			} else if xp == 1 {
+				ctx = 1
+			}
+		default:
+			ctx = 2
+		}
+		if chroma == 0 {
+			if sx > 0 || sy > 0 {
+				ctx += 3
+			}
+			if log2 == 3 {
+				if scanIdx == 0 {
+					ctx += 9
+				} else {
+					ctx += 15
+				}
+			} else {
+				ctx += 21
+			}
+		} else if log2 == 3 {
+			ctx += 9
+		} else {
+			ctx += 12
+		}
+	}
+	if chroma > 0 {
+		return 27 + ctx
+	}
+	return ctx
+}
+
+// levels reads the levels of the coefficients of a sub-block, which are at positions in scan order
+// from the last to the first. It returns greater1Ctx after it.
+func (w *worker[T]) levels(positions []uint8, scan []uint8, sx, sy, log2, sub, chroma, before int, signHidden bool, statType int, scale *scaler) int {
+	d := &w.cabac
+	set := 0
+	if sub > 0 && chroma == 0 {
+		set = 2
+	}
+	if before == 0 {
+		set++
+	}
+	greater := 1
+	var level [16]int32
+	eight := min(8, len(positions))
+	firstG2 := -1
+	for k := range eight {
+		ctx := set*4 + greater
+		if chroma > 0 {
+			ctx += 16
+		}
+		g := d.Decision(ctxGreater1 + ctx)
+		level[k] = 1 + int32(g)
+		if g != 0 {
+			greater = 0
+			if firstG2 < 0 {
+				firstG2 = k
+			}
+		} else if greater > 0 && greater < 3 {
+			greater++
+		}
+	}
+	for k := eight; k < len(positions); k++ {
+		level[k] = 1
+	}
+	if firstG2 >= 0 {
+		ctx := set
+		if chroma > 0 {
+			ctx += 4
+		}
+		level[firstG2] += int32(d.Decision(ctxGreater2 + ctx))
+	}
+	hidden := signHidden && positions[0]-positions[len(positions)-1] > 3
+	signs, n := uint32(0), len(positions)
+	count := n
+	if hidden {
+		count--
+	}
+	for range count {
+		signs = signs<<1 | uint32(d.Bypass())
+	}
+	signs <<= 32 - count
+	rice := 0
+	if w.sps.ext.persistent {
+		rice = int(w.stats[statType]) / 4
+	}
+	sum, firstRemaining := int32(0), true
+	for k := range n {
+		base := int32(1)
+		switch {
+		case k == firstG2:
+			base = 3
+		case k < 8:
+			base = 2
+		}
+		if level[k] == base {
+			rem := w.remaining(rice)
+			level[k] += rem
+			if level[k] > 3<<rice {
+				if w.sps.ext.persistent {
+					rice++
+				} else {
+					rice = min(rice+1, 4)
+				}
+			}
+			if firstRemaining && w.sps.ext.persistent {
+				firstRemaining = false
+				st := &w.stats[statType]
+				if rem >= 3<<(*st/4) {
+					*st++
+				} else if 2*rem < 1<<(*st/4) && *st > 0 {
+					*st--
+				}
+			}
+		}
+		v := level[k]
+		sum += v
+		if signs>>31 != 0 {
+			v = -v
+		}
+		signs <<= 1
+		if hidden && k == n-1 && sum&1 != 0 {
+			v = -v
+		}
+		p := scan[positions[k]]
+		x, y := sx<<2+int(p&15), sy<<2+int(p>>4)
+		w.coeffs[y<<log2+x] = scale.apply(v, x, y)
+	}
+	return greater
+}
+
+// remaining reads coeff_abs_level_remaining (9.3.3.11).
+func (w *worker[T]) remaining(rice int) int32 {
+	d := &w.cabac
+	prefix := 0
+	for prefix < 32 && d.Bypass() != 0 {
+		prefix++
+	}
+	read := func(n int) (v int32) {
+		for range n {
+			v = v<<1 | int32(d.Bypass())
+		}
+		return v
+	}
+	if prefix <= 3 {
+		return int32(prefix)<<rice + read(rice)
+	}
+	if prefix > 3+20 {
+		return 0 // no valid level is that large
+	}
+	return (1<<(prefix-3)+3-1)<<rice + read(prefix-3+rice)
+}
+
+// scaler scales levels (8.6.4.2).
+type scaler struct {
+	lossless bool
+	factor   int32 // levelScale << qP/6
+	flat     bool
+	matrix   *[64]uint8
+	dc       int32
+	shift    uint
+	log2     int
+}
+
+var levelScale = [6]int32{40, 45, 51, 57, 64, 72}
+
+// scaler returns how the levels of a block are scaled.
+func (w *worker[T]) scaler(log2, c int, skip bool) scaler {
+	s := scaler{lossless: w.cuBypass, log2: log2}
+	if s.lossless {
+		return s
+	}
+	qp, depth := w.qps[c], w.sps.depth
+	if c > 0 {
+		depth = w.sps.chromaDepth
+	}
+	s.factor = levelScale[qp%6] << (qp / 6)
+	s.shift = uint(depth + log2 - 5)
+	lists := w.scaling
+	if s.flat = lists == nil || skip && log2 > 2; s.flat {
+		s.dc = 16
+		return s
+	}
+	m := c
+	if !w.cuIntra {
+		m += 3
+	}
+	s.matrix, s.dc = &lists.factors[log2-2][m], int32(lists.dc[log2-2][m])
+	return s
+}
+
+// apply scales a level at a position.
+func (s *scaler) apply(v int32, x, y int) int32 {
+	if s.lossless {
+		return v
+	}
+	m := int64(16)
+	if !s.flat {
+		switch {
+		case s.log2 == 2:
+			m = int64(s.matrix[y<<2+x])
+		case x == 0 && y == 0 && s.log2 > 3:
+			m = int64(s.dc)
+		default:
+			m = int64(s.matrix[y>>(s.log2-3)<<3+x>>(s.log2-3)])
+		}
+	}
+	scaled := (int64(v)*m*int64(s.factor) + 1<<(s.shift-1)) >> s.shift
+	return int32(max(-32768, min(scaled, 32767)))
+}

@@ -1,0 +1,170 @@
+package hevc
+
+// saoParams is sample adaptive offset of a coding tree block, of three planes.
+type saoParams struct {
+	kind   [3]uint8 // 0 none, 1 band, 2 edge
+	class  [3]uint8 // of edges, or the position of bands
+	offset [3][4]int16
+}
+
+// readSAO reads sao (7.3.8.3).
+func (w *worker[T]) readSAO(cx, cy int) {
+	d, s := &w.cabac, w.sps
+	rs := cy*s.ctbWidth + cx
+	p := &w.st.sao[rs]
+	l := w.st.layout
+	if cx > 0 && rs > w.h.start && w.st.sliceAddr[rs-1] == w.st.sliceAddr[rs] && l.tileOf[rs] == l.tileOf[rs-1] && d.Decision(ctxSaoMerge) != 0 {
+		*p = w.st.sao[rs-1]
+		return
+	}
+	if up := rs - s.ctbWidth; cy > 0 && w.st.sliceAddr[up] == w.st.sliceAddr[rs] && l.tileOf[rs] == l.tileOf[up] && d.Decision(ctxSaoMerge) != 0 {
+		*p = w.st.sao[up]
+		return
+	}
+	*p = saoParams{}
+	for c := range 3 {
+		if c == 0 && !w.h.saoLuma || c > 0 && !w.h.saoC {
+			continue
+		}
+		if c < 2 {
+			if d.Decision(ctxSaoType) != 0 {
+				p.kind[c] = 1 + uint8(d.Bypass())
+			}
+		} else {
+			p.kind[2], p.class[2] = p.kind[1], p.class[1]
+		}
+		if p.kind[c] == 0 {
+			continue
+		}
+		most := 1<<(min(w.depths[c], 10)-5) - 1
+		for i := range 4 {
+			n := 0
+			for n < most && d.Bypass() != 0 {
+				n++
+			}
+			p.offset[c][i] = int16(n)
+		}
+		read := func(n int) (v uint8) {
+			for range n {
+				v = v<<1 | uint8(d.Bypass())
+			}
+			return v
+		}
+		if p.kind[c] == 1 {
+			for i := range 4 {
+				if p.offset[c][i] != 0 && d.Bypass() != 0 {
+					p.offset[c][i] = -p.offset[c][i]
+				}
+			}
+			p.class[c] = read(5)
+		} else {
+			p.offset[c][2], p.offset[c][3] = -p.offset[c][2], -p.offset[c][3]
+			if c < 2 {
+				p.class[c] = read(2)
+			}
+		}
+		shift := w.pps.saoShift
+		if c > 0 {
+			shift = w.pps.saoShiftC
+		}
+		for i := range 4 {
+			p.offset[c][i] <<= shift
+		}
+	}
+}
+
+// sao applies the offsets to the whole picture (8.7.3).
+func (w *worker[T]) sao() {
+	for c := range 3 {
+		if c > 0 && !w.sps.hasChroma() {
+			return
+		}
+		p := &w.planes[c]
+		w.saoRows = append(w.saoRows[:0], p.pix...)
+		for cy := range w.sps.ctbHeight {
+			for cx := range w.sps.ctbWidth {
+				w.saoBlock(cx, cy, c)
+			}
+		}
+	}
+}
+
+// saoSteps are the places of the first neighbour of each edge class; the second is opposite.
+var saoSteps = [4][2]int{{-1, 0}, {0, -1}, {-1, -1}, {1, -1}}
+
+// saoBlock applies the offsets of a coding tree block of a plane.
+func (w *worker[T]) saoBlock(cx, cy, c int) {
+	s := w.sps
+	rs := cy*s.ctbWidth + cx
+	params, h := &w.st.sao[rs], w.st.headers[w.f.sliceOf[rs]]
+	if w.st.sliceAddr[rs] < 0 || params.kind[c] == 0 || c == 0 && !h.saoLuma || c > 0 && !h.saoC {
+		return
+	}
+	p := &w.planes[c]
+	most := int32(1)<<w.depths[c] - 1
+	x0, y0 := cx<<s.ctb>>w.shiftX[c], cy<<s.ctb>>w.shiftY[c]
+	x1, y1 := min(x0+1<<s.ctb>>w.shiftX[c], w.widths[c]), min(y0+1<<s.ctb>>w.shiftY[c], w.heights[c])
+	var bands [32]int16
+	shift := w.depths[c] - 5
+	for i := range 4 {
+		bands[(i+int(params.class[c]))&31] = params.offset[c][i]
+	}
+	var byEdge [5]int16
+	byEdge[0], byEdge[1], byEdge[3], byEdge[4] = params.offset[c][0], params.offset[c][1], params.offset[c][2], params.offset[c][3]
+	step := saoSteps[params.class[c]&3]
+	for y := y0; y < y1; y++ {
+		for x := x0; x < x1; x++ {
+			at := y*p.stride + x
+			lx, ly := x<<w.shiftX[c], y<<w.shiftY[c]
+			if w.st.bypass[w.cb(lx, ly)] {
+				continue
+			}
+			v := int32(w.saoRows[at])
+			if params.kind[c] == 1 {
+				p.pix[at] = T(max(0, min(v+int32(bands[v>>shift]), most)))
+				continue
+			}
+			ax, ay, bx, by := x+step[0], y+step[1], x-step[0], y-step[1]
+			if ax < 0 || bx < 0 || ay < 0 || by < 0 || ax >= w.widths[c] || bx >= w.widths[c] || ay >= w.heights[c] || by >= w.heights[c] {
+				continue
+			}
+			inside := x > x0 && x < x1-1 && y > y0 && y < y1-1
+			if !inside && (!w.saoCrosses(rs, ax, ay, c) || !w.saoCrosses(rs, bx, by, c)) {
+				continue
+			}
+			a, b := int32(w.saoRows[ay*p.stride+ax]), int32(w.saoRows[by*p.stride+bx])
+			e := 2 + sign(v-a) + sign(v-b)
+			p.pix[at] = T(max(0, min(v+int32(byEdge[e]), most)))
+		}
+	}
+}
+
+func sign(v int32) int {
+	switch {
+	case v > 0:
+		return 1
+	case v < 0:
+		return -1
+	}
+	return 0
+}
+
+// saoCrosses reports whether a sample may be compared with one of a block.
+func (w *worker[T]) saoCrosses(rs, x, y, c int) bool {
+	l := w.st.layout
+	other := y<<w.shiftY[c]>>w.sps.ctb*w.sps.ctbWidth + x<<w.shiftX[c]>>w.sps.ctb
+	if other == rs {
+		return true
+	}
+	if !w.pps.acrossTiles && l.tileOf[other] != l.tileOf[rs] {
+		return false
+	}
+	if w.st.sliceAddr[other] == w.st.sliceAddr[rs] {
+		return true
+	}
+	later := rs
+	if l.rsToTs[other] > l.rsToTs[rs] {
+		later = other
+	}
+	return w.st.sliceAddr[later] >= 0 && w.st.headers[w.f.sliceOf[later]].across
+}

@@ -1,0 +1,290 @@
+package hevc
+
+import (
+	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/cabac"
+	"vividstrain/core/media/codec/framepool"
+)
+
+const wholeFrame = framepool.WholeFrame
+
+// plane is a plane of whole samples.
+type plane[T sample] struct {
+	pix    []T
+	stride int
+}
+
+// planeOf returns a plane of a frame.
+func planeOf[T sample](f *frame, c int) plane[T] {
+	p := &f.Planes[c]
+	var list any = p.Pix
+	if p.Wide != nil {
+		list = p.Wide
+	}
+	return plane[T]{list.([]T), p.Stride}
+}
+
+// worker decodes pictures of byte or of uint16 samples.
+type worker[T sample] struct {
+	sps     *sps
+	pps     *pps
+	h       *sliceHeader
+	st      *state
+	f       *frame
+	lists   *[2]refList
+	scaling *scalingLists
+	planes  [3]plane[T]
+
+	shiftX, shiftY, widths, heights, depths [3]int
+
+	cabac      cabac.Decoder
+	saved      [contexts]uint8 // contexts after the second block of a row, for wavefronts
+	savedStats [4]uint8
+	stats      [4]uint8 // StatCoeff
+	noBackward bool     // no reference is shown after the picture
+	failed     bool     // the slice is damaged from here on
+
+	// of the coding unit
+	cuX, cuY, cuLog2          int
+	cuIntra, cuSkip, cuBypass bool
+	merged                    bool
+	lumaModes                 [4]int
+	chromaMode, predMode      int
+	maxDepth                  int
+	interSplit, intraNxN      bool
+	qpDeltaCoded              bool
+	qpDelta                   int
+	qgX, qgY                  int
+	qpPred, qpY, qpPrev       int
+	chromaOffsetCoded         bool
+	chromaOffset              [2]int
+	qps                       [3]int
+
+	coeffs          [32 * 32]int32
+	border, border2 [4*64 + 1]int32
+	have            [4*64 + 1]bool
+	pred            [2][64 * 64]int16
+	rows            [(64 + 7) * 64]int16
+	edge            [(64 + 7) * (64 + 7)]T
+	mergeList       [8]motion
+	saoRows         []T
+}
+
+// begin prepares for a picture.
+func (w *worker[T]) begin(st *state) {
+	s := st.layout.sps
+	w.st, w.f, w.sps, w.pps = st, st.f, s, st.layout.pps
+	x, y := s.chromaShift()
+	w.shiftX, w.shiftY = [3]int{0, x, x}, [3]int{0, y, y}
+	w.depths = [3]int{s.depth, s.chromaDepth, s.chromaDepth}
+	for c := range 3 {
+		w.widths[c], w.heights[c] = s.width>>w.shiftX[c], s.height>>w.shiftY[c]
+		if c == 0 || s.hasChroma() {
+			w.planes[c] = planeOf[T](w.f, c)
+		}
+	}
+	w.scaling = nil
+	if s.scaling != nil {
+		if w.scaling = s.scaling; w.pps.scaling != nil {
+			w.scaling = w.pps.scaling
+		}
+	}
+}
+
+// cb returns the place of the smallest coding block at luma samples.
+func (w *worker[T]) cb(x, y int) int { return y>>w.sps.minCb*w.st.minCbStride + x>>w.sps.minCb }
+
+func (w *worker[T]) intraAt(x, y int) bool { return w.st.intraCU[w.cb(x, y)] }
+
+// available reports whether the block at (nx, ny) is decoded before that at (x, y), and is in the same
+// slice and tile (6.4.1).
+func (w *worker[T]) available(x, y, nx, ny int) bool {
+	if nx < 0 || ny < 0 || nx >= w.sps.width || ny >= w.sps.height {
+		return false
+	}
+	l, shift := w.st.layout, w.sps.minTb
+	if l.zs[ny>>shift*l.zsStride+nx>>shift] > l.zs[y>>shift*l.zsStride+x>>shift] {
+		return false
+	}
+	a, b := y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb, ny>>w.sps.ctb*w.sps.ctbWidth+nx>>w.sps.ctb
+	return a == b || w.st.sliceAddr[a] == w.st.sliceAddr[b] && l.tileOf[a] == l.tileOf[b]
+}
+
+// slice decodes a slice segment (7.3.8.1).
+func (w *worker[T]) slice(sl *slice) {
+	h, l := &sl.h, w.st.layout
+	w.h, w.failed = h, false
+	w.lists = &w.f.lists[sl.number]
+	w.noBackward = true
+	for i := range w.lists {
+		for k := range w.lists[i].n {
+			w.noBackward = w.noBackward && int(w.lists[i].poc[k]) <= w.f.poc
+		}
+	}
+	ts := int(l.rsToTs[h.address])
+	keep := h.dependent
+	data := sl.data.Rest()
+	w.cabac.Start(data)
+	if !keep {
+		w.reset()
+	}
+	if !keep {
+		w.qpPrev, w.qpY, w.qpPred, w.chromaOffset = h.qp, h.qp, h.qp, [2]int{}
+	}
+	first := true
+	for {
+		rs := int(l.tsToRs[ts])
+		x, y := rs%w.sps.ctbWidth, rs/w.sps.ctbWidth
+		tileStart := ts == 0 || l.tileOf[rs] != l.tileOf[l.tsToRs[ts-1]]
+		rowStart := w.pps.sync && x == int(l.tileX[x])
+		w.st.sliceAddr[rs], w.f.sliceOf[rs] = int32(h.start), uint16(sl.number)
+		switch {
+		case tileStart && !first, tileStart && first && keep:
+			w.reset()
+			w.qpPrev = h.qp
+		case rowStart && (!first || keep):
+			w.qpPrev = h.qp
+			if w.syncAvailable(x, y) {
+				copy(w.cabac.State[:], w.saved[:])
+				w.stats = w.savedStats
+			} else {
+				w.reset()
+			}
+		case first && keep:
+			copy(w.cabac.State[:], w.st.endStates[:])
+			w.stats = w.st.endStats
+		}
+		first = false
+		w.codingTreeUnit(x, y)
+		if w.failed || w.cabac.Overrun() {
+			w.failed = true
+			return
+		}
+		if w.pps.sync && x == int(l.tileX[x])+1 {
+			copy(w.saved[:], w.cabac.State[:contexts])
+			w.savedStats = w.stats
+		}
+		end := w.cabac.Terminate()
+		ts++
+		if end {
+			break
+		}
+		if ts >= len(l.tsToRs) {
+			w.failed = true
+			return
+		}
+		next := int(l.tsToRs[ts])
+		nx := next % w.sps.ctbWidth
+		newTile := w.pps.tiles && l.tileOf[next] != l.tileOf[rs]
+		if newTile || w.pps.sync && nx == int(l.tileX[nx]) {
+			if !w.cabac.Terminate() {
+				w.failed = true
+				return
+			}
+			w.cabac.Start(w.cabac.Rest())
+		}
+	}
+	copy(w.st.endStates[:], w.cabac.State[:contexts])
+	w.st.endStats = w.stats
+}
+
+// syncAvailable reports whether the block above and to the right of the first of a row lends its
+// contexts (9.3.1).
+func (w *worker[T]) syncAvailable(x, y int) bool {
+	if y == 0 {
+		return false
+	}
+	size := 1 << w.sps.ctb
+	return w.available(x*size, y*size, (x+1)*size, (y-1)*size)
+}
+
+// reset initialises contexts and statistics.
+func (w *worker[T]) reset() {
+	initContexts(&w.cabac, w.h)
+	w.stats = [4]uint8{}
+}
+
+// codingTreeUnit decodes coding_tree_unit (7.3.8.2) at a place in blocks.
+func (w *worker[T]) codingTreeUnit(cx, cy int) {
+	if w.h.saoLuma || w.h.saoC {
+		w.readSAO(cx, cy)
+	}
+	w.codingTree(cx<<w.sps.ctb, cy<<w.sps.ctb, w.sps.ctb, 0)
+}
+
+// pcmReader returns a reader of what follows in the slice.
+func (w *worker[T]) pcmReader() bits.Reader { return bits.NewReader(w.cabac.Rest()) }
+
+// startQG derives the predictor of the quantiser of a quantisation group (8.6.1).
+func (w *worker[T]) startQG() {
+	w.qpPred = w.predictQP(w.qgX, w.qgY)
+	w.qpY = w.qpPred
+}
+
+// predictQP returns qPY_PRED.
+func (w *worker[T]) predictQP(x, y int) int {
+	prev := w.qpPrev
+	one := func(nx, ny int) int {
+		if !w.available(x, y, nx, ny) || ny>>w.sps.ctb != y>>w.sps.ctb || nx>>w.sps.ctb != x>>w.sps.ctb {
+			return prev
+		}
+		return int(w.st.qp[w.cb(nx, ny)])
+	}
+	return (one(x-1, y) + one(x, y-1) + 1) >> 1
+}
+
+// readQPDelta reads cu_qp_delta_abs and its sign (7.3.8.14).
+func (w *worker[T]) readQPDelta() {
+	d := &w.cabac
+	v := 0
+	for v < 5 && d.Decision(ctxQPDelta+min(v, 1)) != 0 {
+		v++
+	}
+	if v == 5 {
+		v += int(d.ExpGolomb(0))
+	}
+	if v > 0 && d.Bypass() != 0 {
+		v = -v
+	}
+	v = max(-52, min(v, 52))
+	w.qpDeltaCoded, w.qpDelta = true, v
+	offset := 6 * (w.sps.depth - 8)
+	w.qpY = (w.qpPred+v+52+2*offset)%(52+offset) - offset
+}
+
+// setQP records the quantiser of a coding block; the last one of a group predicts the next.
+func (w *worker[T]) setQP(x, y, size int) {
+	n := size >> w.sps.minCb
+	for j := range n {
+		row := w.st.qp[w.cb(x, y+j<<w.sps.minCb):][:n]
+		for i := range row {
+			row[i] = int8(w.qpY)
+		}
+	}
+	w.qpPrev = w.qpY
+}
+
+// chromaTable maps qPi from 30 on to QpC of 4:2:0 (table 8-10).
+var chromaTable = [13]int{29, 30, 31, 32, 33, 33, 34, 34, 35, 35, 36, 36, 37}
+
+// chromaQP returns QpC.
+func (w *worker[T]) chromaQP(q int) int {
+	switch {
+	case w.shiftY[1] == 0: // not 4:2:0
+		return min(q, 51)
+	case q >= 43:
+		return q - 6
+	case q >= 30:
+		return chromaTable[q-30]
+	}
+	return q
+}
+
+// setQPs derives the quantisers of all planes (8.6.1).
+func (w *worker[T]) setQPs() {
+	w.qps[0] = w.qpY + 6*(w.sps.depth-8)
+	offset := 6 * (w.sps.chromaDepth - 8)
+	for c, o := range [2]int{w.pps.cbOffset + w.h.cbOffset + w.chromaOffset[0], w.pps.crOffset + w.h.crOffset + w.chromaOffset[1]} {
+		w.qps[c+1] = w.chromaQP(max(-offset, min(w.qpY+o, 57))) + offset
+	}
+}

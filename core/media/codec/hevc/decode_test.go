@@ -1,0 +1,96 @@
+package hevc
+
+import (
+	"context"
+	"errors"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media"
+)
+
+// corpus are streams of an independent encoder, each with the MD5 of every picture as that encoder
+// reconstructed it.
+func corpus(t testing.TB) []string {
+	files, err := filepath.Glob("testdata/*.265")
+	require.NoError(t, err)
+	require.Len(t, files, 21)
+	return files
+}
+
+// checksums reads the MD5 file that belongs to a stream.
+func checksums(t testing.TB, stream string) (sums []string) {
+	text, err := os.ReadFile(stream + ".md5")
+	require.NoError(t, err)
+	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
+		if !strings.HasPrefix(line, "#") {
+			sums = append(sums, line)
+		}
+	}
+	return sums
+}
+
+// decode decodes a byte stream in one packet and calls each with every frame, which it releases.
+func decode(t testing.TB, d media.Decoder, data []byte, each func(f media.Frame)) error {
+	ctx := context.Background()
+	sent := make(chan error, 1)
+	go func() {
+		defer d.Drain()
+		sent <- d.Send(ctx, &media.Packet{Data: data, PTS: media.NoTime})
+	}()
+	for {
+		f, err := d.Receive(ctx)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		require.NoError(t, err)
+		each(f)
+		f.Release()
+	}
+	return <-sent
+}
+
+// Every picture of every foreign stream is as its encoder reconstructed it.
+func TestForeignStreams(t *testing.T) {
+	for _, file := range corpus(t) {
+		t.Run(filepath.Base(file), func(t *testing.T) {
+			data, err := os.ReadFile(file)
+			require.NoError(t, err)
+			want := checksums(t, file)
+			d, err := NewDecoder(media.Track{}, 1)
+			require.NoError(t, err)
+			defer d.Close()
+			var got []string
+			require.NoError(t, decode(t, d, data, func(f media.Frame) {
+				require.False(t, f.Damaged)
+				got = append(got, f.Picture.MD5())
+			}))
+			for i := range want {
+				if i >= len(got) || got[i] != want[i] {
+					t.Fatalf("picture %d of %d differs (%d decoded)", i, len(want), len(got))
+				}
+			}
+			require.Len(t, got, len(want))
+		})
+	}
+}
+
+// Whatever the bytes are, decoding ends, and what was damaged is said.
+func FuzzDecode(f *testing.F) {
+	for _, file := range []string{"main-intra", "main-b", "main-wpp", "main10-b", "main422-10", "main-lossless-cu", "main-weighted", "main-tskip-signhide"} {
+		data, err := os.ReadFile("testdata/" + file + ".265")
+		require.NoError(f, err)
+		f.Add(data[:min(len(data), 6000)])
+	}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		d, err := NewDecoder(media.Track{}, 1)
+		require.NoError(t, err)
+		defer d.Close()
+		_ = decode(t, d, data, func(media.Frame) {}) // an unsupported feature ends it
+	})
+}

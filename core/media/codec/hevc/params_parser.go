@@ -1,0 +1,203 @@
+package hevc
+
+import (
+	"fmt"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/nal"
+	"vividstrain/core/media/picture"
+)
+
+// parser is a media.UnitParser.
+type parser struct {
+	stream
+	info    media.StreamInfo
+	created int
+	lastKey int // number of the last key frame; -1: none yet
+	isB     []bool
+	numbers map[*frame]int
+	run     int
+}
+
+// NewParser returns a parser of H.265 streams.
+func NewParser() media.UnitParser {
+	p := &parser{lastKey: -1, numbers: map[*frame]int{}}
+	p.headersOnly = true
+	p.decode = func(*frame) { p.info.Slices = max(p.info.Slices, len(p.headers)) }
+	p.info.Entropy = "CABAC"
+	return p
+}
+
+func (p *parser) Configure(config []byte) error {
+	if len(config) == 0 {
+		return nil
+	}
+	return p.configure(config)
+}
+
+func (p *parser) Packet(data []byte) error {
+	c := nal.NewCursor(data, p.prefix)
+	for unit := c.Next(); unit != nil; unit = c.Next() {
+		if _, err := p.Unit(unit); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *parser) Unit(unit []byte) (u media.Unit, err error) {
+	if len(unit) < 3 {
+		return u, nil
+	}
+	kind := int(unit[0] >> 1 & 63)
+	if kind == nalPrefixSEI || kind == nalSuffixSEI {
+		p.rbsp = nal.Unescape(p.rbsp[:0], unit[2:])
+		for kind, payload := range nal.Messages(p.rbsp) {
+			nal.ReadHDR(&p.info.HDR, kind, payload)
+		}
+		return u, nil
+	}
+	u.Picture = kind <= nalRASLR || kind >= nalBLAWLP && kind <= nalCRA
+	// Pictures before the first random access point, and those that refer to what is before it, are
+	// frames of the stream too, though they are not decoded.
+	u.Begins = u.Picture && unit[2]&0x80 != 0
+	if err := p.unit(unit, int64(p.created)); err != nil {
+		return u, err
+	}
+	if u.Begins {
+		u.Key = kind >= nalBLAWLP
+		p.begun(u.Key, kind == nalIDRWRADL || kind == nalIDRNLP, kind == nalRASLN || kind == nalRASLR)
+	}
+	return u, nil
+}
+
+// begun counts a new frame.
+func (p *parser) begun(key, idr, leading bool) {
+	n := p.created
+	p.created++
+	isB := len(p.slices) > 0 && p.slices[0].h.kind == sliceB
+	p.isB = append(p.isB, isB)
+	if p.cur != nil {
+		p.numbers[p.cur] = n
+	} else {
+		p.skipped = append(p.skipped, n)
+	}
+	p.info.OpenGOP = p.info.OpenGOP || leading && p.lastKey > 0
+	if isB {
+		p.info.BDepth = max(p.info.BDepth, 1)
+	}
+	if idr {
+		p.info.IDRs++
+	}
+	if key {
+		p.info.Keys++
+		if p.lastKey >= 0 {
+			p.info.KeyMax = max(p.info.KeyMax, n-p.lastKey)
+		}
+		p.lastKey = n
+	}
+}
+
+func (p *parser) End() {
+	p.finish()
+	p.flush()
+	if p.lastKey >= 0 {
+		p.info.KeyMax = max(p.info.KeyMax, p.created-p.lastKey)
+	}
+}
+
+func (p *parser) Shown() (numbers []int) {
+	for _, f := range p.ready {
+		n := p.numbers[f]
+		delete(p.numbers, f)
+		numbers = append(numbers, n)
+		if n < len(p.isB) && p.isB[n] {
+			p.run++
+			p.info.BRun = max(p.info.BRun, p.run)
+		} else {
+			p.run = 0
+		}
+	}
+	p.ready = p.ready[:0]
+	return numbers
+}
+
+// Frames returns how many frames have begun.
+func (p *parser) Frames() int { return p.created }
+
+// Info returns what is known so far.
+func (p *parser) Info() media.StreamInfo {
+	info := p.info
+	info.Frames = p.created
+	s := p.active
+	if s == nil {
+		s = p.spss.Last() // before the first picture
+	}
+	if s == nil {
+		return info
+	}
+	info.Format, info.Colour = s.format(), s.colour()
+	info.Level = levelText(s.level)
+	info.References = s.maxDec - 1
+	info.Scan = "progressive"
+	if s.vui.fieldSeq {
+		info.Scan = "interlaced (field pictures)"
+	}
+	return info
+}
+
+// levelText returns the name of a general_level_idc: 30 times the level.
+func levelText(level int) string {
+	if level%30 == 0 {
+		return fmt.Sprint(level / 30)
+	}
+	return fmt.Sprintf("%d.%d", level/30, level%30/3)
+}
+
+// colour returns the colour description of the VUI.
+func (s *sps) colour() media.Colour {
+	if !s.vui.colour {
+		return media.Colour{FullRange: s.vui.fullRange}
+	}
+	return media.Colour{Primaries: s.vui.primaries, Transfer: s.vui.transfer, Matrix: s.vui.matrix, FullRange: s.vui.fullRange}
+}
+
+// visible returns the size after cropping.
+func (s *sps) visible() (width, height int) {
+	return s.width - s.cropLeft - s.cropRight, s.height - s.cropTop - s.cropBottom
+}
+
+// frames returns how frames of a parameter set are stored.
+func (s *sps) frames() framepool.Layout {
+	l := framepool.Layout{CodedWidth: s.width, CodedHeight: s.height, CropLeft: s.cropLeft, CropTop: s.cropTop, Depth: s.depth, ChromaDepth: s.chromaDepth, Chroma: s.chroma}
+	l.Width, l.Height = s.visible()
+	return l
+}
+
+// format returns what a sequence parameter set states about the pictures.
+func (s *sps) format() media.Format {
+	f := media.Format{Codec: Name, Profile: s.profileName(), Depth: max(s.depth, s.chromaDepth), Chroma: s.chroma, Transfer: media.SDR}
+	f.Width, f.Height = s.visible()
+	if s.vui.colour {
+		f.Transfer = media.TransferOf(s.vui.transfer)
+	}
+	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), int64(s.vui.unitsInTick)) // a rate outside the valid range counts as not stated
+	return f
+}
+
+// profileName is the name of annex A.3.
+func (s *sps) profileName() string {
+	switch s.profile {
+	case 1:
+		return "Main"
+	case 2:
+		return "Main 10"
+	case 3:
+		return "Main Still Picture"
+	case 4:
+		name := fmt.Sprintf("%s %d", map[picture.Chroma]string{picture.C400: "Monochrome", picture.C420: "Main", picture.C422: "Main 4:2:2"}[s.chroma], max(s.depth, s.chromaDepth))
+		return name
+	}
+	return fmt.Sprintf("profile %d", s.profile)
+}
