@@ -159,6 +159,7 @@ func (w *worker[T]) temporal(b *block, ref, list int) (v mv, ok bool) {
 
 // collocated derives a vector from a place in the collocated picture (8.5.3.2.9).
 func (w *worker[T]) collocated(col *frame, x, y, ref, list int) (v mv, ok bool) {
+	col.Await(wholeFrame, int32(y))
 	m := &col.motion[y>>2*col.stride4+x>>2]
 	if m.intra() {
 		return v, false
@@ -175,7 +176,6 @@ func (w *worker[T]) collocated(col *frame, x, y, ref, list int) (v mv, ok bool) 
 			from = 0
 		}
 	}
-	col.Await(wholeFrame, int32(y))
 	lists := &col.lists[col.sliceOf[y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb]]
 	i := m.ref[from]
 	long := lists[from].long[i]

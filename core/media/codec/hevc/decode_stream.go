@@ -306,6 +306,7 @@ func (d *stream) conceal(s *sps, poc int, long bool, keep map[*frame]bool) {
 		}
 	}
 	if nearest != nil {
+		nearest.Await(framepool.WholeFrame, 2*framepool.AllRows-1)
 		for c := range f.Planes {
 			copy(f.Planes[c].Pix, nearest.Planes[c].Pix)
 			copy(f.Planes[c].Wide, nearest.Planes[c].Wide)
