@@ -124,10 +124,7 @@ func decodePicture[T sample](w *worker[T], st *state, slices []*slice) {
 			st.f.Damaged.Store(true)
 		}
 	}
-	w.deblock()
-	if w.sps.sao {
-		w.sao()
-	}
+	w.filter(w.sps.ctbHeight)
 }
 
 func (d *decoder) Send(ctx context.Context, p *media.Packet) error {

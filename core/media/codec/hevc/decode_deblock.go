@@ -57,15 +57,16 @@ var (
 	tcTable   = [54]uint8{18: 1, 1, 1, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 5, 5, 6, 6, 7, 8, 9, 10, 11, 13, 14, 16, 18, 20, 22, 24}
 )
 
-// deblock filters the edges of the whole picture: first all vertical ones, then the horizontal ones
-// (8.7.2).
-func (w *worker[T]) deblock() {
+// deblock filters the edges of a row of coding tree blocks, with its upper edge: first all vertical
+// ones, then the horizontal ones (8.7.2).
+func (w *worker[T]) deblock(cy int) {
+	end := min((cy+1)<<w.sps.ctb, w.sps.height)
 	for _, vertical := range []bool{true, false} {
 		list := w.st.edgeH
 		if vertical {
 			list = w.st.edgeV
 		}
-		for y := 0; y < w.sps.height; y += 4 {
+		for y := cy << w.sps.ctb; y < end; y += 4 {
 			for x := 0; x < w.sps.width; x += 4 {
 				kind := list[y>>2*w.st.stride4+x>>2]
 				if kind == 0 || vertical && x&7 != 0 || !vertical && y&7 != 0 {

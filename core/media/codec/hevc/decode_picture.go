@@ -166,6 +166,7 @@ func (st *state) begin(f *frame, l *layout) {
 	for i := range f.motion {
 		f.motion[i] = noMotion
 	}
+	clear(f.sliceOf) // blocks that never come are as if of the first slice
 }
 
 // sized returns a cleared list of a length.

@@ -73,18 +73,24 @@ func (w *worker[T]) readSAO(cx, cy int) {
 	}
 }
 
-// sao applies the offsets to the whole picture (8.7.3).
-func (w *worker[T]) sao() {
+// sao applies the offsets to a row of coding tree blocks (8.7.3). They go by the samples before any
+// offset, with one line above and below the row.
+func (w *worker[T]) sao(cy int) {
 	for c := range 3 {
 		if c > 0 && !w.sps.hasChroma() {
 			return
 		}
 		p := &w.planes[c]
-		w.saoRows = append(w.saoRows[:0], p.pix...)
-		for cy := range w.sps.ctbHeight {
-			for cx := range w.sps.ctbWidth {
-				w.saoBlock(cx, cy, c)
-			}
+		size := 1 << w.sps.ctb >> w.shiftY[c]
+		y0 := cy * size
+		y1 := min(y0+size, w.heights[c])
+		if cy == 0 {
+			w.saoAbove[c] = sized(w.saoAbove[c], p.stride)
+		}
+		w.saoRows = append(append(w.saoRows[:0], w.saoAbove[c]...), p.pix[y0*p.stride:min(y1+1, w.heights[c])*p.stride]...)
+		copy(w.saoAbove[c], w.saoRows[(y1-y0)*p.stride:])
+		for cx := range w.sps.ctbWidth {
+			w.saoBlock(cx, cy, c)
 		}
 	}
 }
@@ -112,6 +118,8 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 	var byEdge [5]int16
 	byEdge[0], byEdge[1], byEdge[3], byEdge[4] = params.offset[c][0], params.offset[c][1], params.offset[c][2], params.offset[c][3]
 	step := saoSteps[params.class[c]&3]
+	before := w.saoRows
+	first := (y0 - 1) * p.stride // place of its first sample
 	for y := y0; y < y1; y++ {
 		for x := x0; x < x1; x++ {
 			at := y*p.stride + x
@@ -119,7 +127,7 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 			if w.st.bypass[w.cb(lx, ly)] {
 				continue
 			}
-			v := int32(w.saoRows[at])
+			v := int32(before[at-first])
 			if params.kind[c] == 1 {
 				p.pix[at] = T(max(0, min(v+int32(bands[v>>shift]), most)))
 				continue
@@ -132,7 +140,7 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 			if !inside && (!w.saoCrosses(rs, ax, ay, c) || !w.saoCrosses(rs, bx, by, c)) {
 				continue
 			}
-			a, b := int32(w.saoRows[ay*p.stride+ax]), int32(w.saoRows[by*p.stride+bx])
+			a, b := int32(before[ay*p.stride+ax-first]), int32(before[by*p.stride+bx-first])
 			e := 2 + sign(v-a) + sign(v-b)
 			p.pix[at] = T(max(0, min(v+int32(byEdge[e]), most)))
 		}

@@ -67,7 +67,12 @@ type worker[T sample] struct {
 	rows            [(64 + 7) * 64]int16
 	edge            [(64 + 7) * (64 + 7)]T
 	mergeList       [8]motion
-	saoRows         []T
+	saoRows         []T    // of a row of blocks before its offsets, with a line above and below
+	saoAbove        [3][]T // the last lines of the row above before their offsets
+
+	next      int // the first block that no slice of the picture has had yet, in decoding order
+	deblocked int // rows of blocks
+	finished  int // rows of blocks with their offsets
 }
 
 // begin prepares for a picture.
@@ -83,6 +88,7 @@ func (w *worker[T]) begin(st *state) {
 			w.planes[c] = planeOf[T](w.f, c)
 		}
 	}
+	w.next, w.deblocked, w.finished = 0, 0, 0
 	w.scaling = nil
 	if s.scaling != nil {
 		if w.scaling = s.scaling; w.pps.scaling != nil {
@@ -122,6 +128,10 @@ func (w *worker[T]) slice(sl *slice) {
 		}
 	}
 	ts := int(l.rsToTs[h.address])
+	if ts < w.next { // others may have used those blocks
+		w.failed = true
+		return
+	}
 	keep := h.dependent
 	data := sl.data.Rest()
 	w.cabac.Start(data)
@@ -166,6 +176,10 @@ func (w *worker[T]) slice(sl *slice) {
 		}
 		end := w.cabac.Terminate()
 		ts++
+		w.next = ts
+		if x == w.sps.ctbWidth-1 && !w.pps.tiles {
+			w.filter(y + 1)
+		}
 		if end {
 			break
 		}
@@ -186,6 +200,25 @@ func (w *worker[T]) slice(sl *slice) {
 	}
 	copy(w.st.endStates[:], w.cabac.State[:contexts])
 	w.st.endStats = w.stats
+}
+
+// filter carries out what can be of the loop filters (8.7) when the first n rows of blocks are decoded.
+// A row waits for the next one, whose intra prediction goes by samples that are not filtered.
+func (w *worker[T]) filter(n int) {
+	last := n == w.sps.ctbHeight
+	for ; w.deblocked < n-1 || last && w.deblocked < n; w.deblocked++ {
+		w.deblock(w.deblocked)
+	}
+	lines := w.deblocked<<w.sps.ctb - 8 // the edge below changes less than that
+	if w.sps.sao {
+		for ; w.finished < w.deblocked-1 || last && w.finished < n; w.finished++ {
+			w.sao(w.finished)
+		}
+		lines = w.finished << w.sps.ctb
+	}
+	if !last && lines > 0 {
+		w.f.Advance(wholeFrame, int32(lines/2))
+	}
 }
 
 // syncAvailable reports whether the block above and to the right of the first of a row lends its

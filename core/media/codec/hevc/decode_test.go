@@ -77,6 +77,31 @@ func TestForeignStreams(t *testing.T) {
 	}
 }
 
+// Of a damaged stream all pictures come whose headers are left, and those that lack something say so.
+func TestDamagedStreams(t *testing.T) {
+	for _, file := range corpus(t) {
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		for i := len(data) / 3; i < len(data)-40; i += len(data) / 7 {
+			for k := range 30 {
+				data[i+k] = 0xA5
+			}
+		}
+		d, err := NewDecoder(media.Track{}, 2)
+		require.NoError(t, err)
+		n, damaged := 0, 0
+		require.NoError(t, decode(t, d, data, func(f media.Frame) {
+			n++
+			if f.Damaged {
+				damaged++
+			}
+		}), file)
+		d.Close()
+		require.InDelta(t, len(checksums(t, file)), n, 4, file)
+		require.NotZero(t, damaged, file)
+	}
+}
+
 // Whatever the bytes are, decoding ends, and what was damaged is said.
 func FuzzDecode(f *testing.F) {
 	for _, file := range []string{"main-intra", "main-b", "main-wpp", "main10-b", "main422-10", "main-lossless-cu", "main-weighted", "main-tskip-signhide"} {
