@@ -61,10 +61,11 @@ func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v 
 	}
 	shift := uint(w.depths[c] - 8)
 	up := uint(14 - w.depths[c])
+	line := at + before*stride
 	switch {
 	case fx == nil && fy == nil:
 		for i := range bh {
-			row := src[at+(i+before)*stride+before:][:bw]
+			row := src[line+i*stride+before:][:bw]
 			out := dst[i*64:][:bw]
 			for k, s := range row {
 				out[k] = int16(s) << up
@@ -72,49 +73,38 @@ func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v 
 		}
 	case fy == nil:
 		for i := range bh {
-			row := src[at+(i+before)*stride:][:bw+taps-1]
-			out := dst[i*64:][:bw]
-			for k := range out {
-				sum := int32(0)
-				for t, f := range fx {
-					sum += f * int32(row[k+t])
-				}
-				out[k] = int16(sum >> shift)
-			}
+			filter(dst[i*64:][:bw], src[line+i*stride:], 1, fx, shift)
 		}
 	case fx == nil:
 		for i := range bh {
-			out := dst[i*64:][:bw]
-			for k := range out {
-				sum := int32(0)
-				for t, f := range fy {
-					sum += f * int32(src[at+(i+t)*stride+k+before])
-				}
-				out[k] = int16(sum >> shift)
-			}
+			filter(dst[i*64:][:bw], src[at+i*stride+before:], stride, fy, shift)
 		}
 	default:
-		rows := w.rows[:]
 		for i := range bh + taps - 1 {
-			row := src[at+i*stride:][:bw+taps-1]
-			for k := range bw {
-				sum := int32(0)
-				for t, f := range fx {
-					sum += f * int32(row[k+t])
-				}
-				rows[i*64+k] = int16(sum >> shift)
-			}
+			filter(w.rows[i*64:][:bw], src[at+i*stride:], 1, fx, shift)
 		}
 		for i := range bh {
-			out := dst[i*64:][:bw]
-			for k := range out {
-				sum := int32(0)
-				for t, f := range fy {
-					sum += f * int32(rows[(i+t)*64+k])
-				}
-				out[k] = int16(sum >> 6)
-			}
+			filter(dst[i*64:][:bw], w.rows[i*64:], 64, fy, 6)
 		}
+	}
+}
+
+// filter fills out with sums of samples that are step apart, by a filter of 8 or 4 taps.
+func filter[E sample | int16](out []int16, src []E, step int, taps []int32, shift uint) {
+	n := len(out)
+	s0, s1, s2, s3 := src[:n], src[step:][:n], src[2*step:][:n], src[3*step:][:n]
+	f0, f1, f2, f3 := taps[0], taps[1], taps[2], taps[3]
+	if len(taps) == 4 {
+		for k := range out {
+			out[k] = int16((f0*int32(s0[k]) + f1*int32(s1[k]) + f2*int32(s2[k]) + f3*int32(s3[k])) >> shift)
+		}
+		return
+	}
+	s4, s5, s6, s7 := src[4*step:][:n], src[5*step:][:n], src[6*step:][:n], src[7*step:][:n]
+	f4, f5, f6, f7 := taps[4], taps[5], taps[6], taps[7]
+	for k := range out {
+		out[k] = int16((f0*int32(s0[k]) + f1*int32(s1[k]) + f2*int32(s2[k]) + f3*int32(s3[k]) +
+			f4*int32(s4[k]) + f5*int32(s5[k]) + f6*int32(s6[k]) + f7*int32(s7[k])) >> shift)
 	}
 }
 

@@ -120,29 +120,43 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 	step := saoSteps[params.class[c]&3]
 	before := w.saoRows
 	first := (y0 - 1) * p.stride // place of its first sample
+	keeps := w.pps.bypass || w.sps.pcmUnfiltered
+	edge := func(x, y int) {
+		ax, ay, bx, by := x+step[0], y+step[1], x-step[0], y-step[1]
+		if keeps && w.st.bypass[w.cb(x<<w.shiftX[c], y<<w.shiftY[c])] ||
+			min(ax, bx, ay, by) < 0 || max(ax, bx) >= w.widths[c] || max(ay, by) >= w.heights[c] ||
+			!w.saoCrosses(rs, ax, ay, c) || !w.saoCrosses(rs, bx, by, c) {
+			return
+		}
+		at := y*p.stride + x
+		v, a, b := int32(before[at-first]), int32(before[ay*p.stride+ax-first]), int32(before[by*p.stride+bx-first])
+		p.pix[at] = T(max(0, min(v+int32(byEdge[2+sign(v-a)+sign(v-b)]), most)))
+	}
 	for y := y0; y < y1; y++ {
-		for x := x0; x < x1; x++ {
-			at := y*p.stride + x
-			lx, ly := x<<w.shiftX[c], y<<w.shiftY[c]
-			if w.st.bypass[w.cb(lx, ly)] {
-				continue
+		row := p.pix[y*p.stride:][:x1]
+		old := before[y*p.stride-first:][:x1]
+		switch {
+		case params.kind[c] == 1:
+			for x := x0; x < x1; x++ {
+				if v := int32(old[x]); !keeps || !w.st.bypass[w.cb(x<<w.shiftX[c], y<<w.shiftY[c])] {
+					row[x] = T(max(0, min(v+int32(bands[v>>shift]), most)))
+				}
 			}
-			v := int32(before[at-first])
-			if params.kind[c] == 1 {
-				p.pix[at] = T(max(0, min(v+int32(bands[v>>shift]), most)))
-				continue
+		case keeps || y == y0 || y == y1-1 || x1 < x0+2:
+			for x := x0; x < x1; x++ {
+				edge(x, y)
 			}
-			ax, ay, bx, by := x+step[0], y+step[1], x-step[0], y-step[1]
-			if ax < 0 || bx < 0 || ay < 0 || by < 0 || ax >= w.widths[c] || bx >= w.widths[c] || ay >= w.heights[c] || by >= w.heights[c] {
-				continue
+		default: // only the ends have neighbours in other blocks
+			edge(x0, y)
+			edge(x1-1, y)
+			row, old = row[x0+1:x1-1], old[x0+1:x1-1]
+			n, from := len(row), y*p.stride+x0+1-first
+			a := before[from+step[1]*p.stride+step[0]:][:n]
+			b := before[from-step[1]*p.stride-step[0]:][:n]
+			for k := range row {
+				v := int32(old[k])
+				row[k] = T(max(0, min(v+int32(byEdge[2+sign(v-int32(a[k]))+sign(v-int32(b[k]))]), most)))
 			}
-			inside := x > x0 && x < x1-1 && y > y0 && y < y1-1
-			if !inside && (!w.saoCrosses(rs, ax, ay, c) || !w.saoCrosses(rs, bx, by, c)) {
-				continue
-			}
-			a, b := int32(before[ay*p.stride+ax-first]), int32(before[by*p.stride+bx-first])
-			e := 2 + sign(v-a) + sign(v-b)
-			p.pix[at] = T(max(0, min(v+int32(byEdge[e]), most)))
 		}
 	}
 }

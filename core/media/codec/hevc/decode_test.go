@@ -102,6 +102,27 @@ func TestDamagedStreams(t *testing.T) {
 	}
 }
 
+// BenchmarkDecoder reports how many frames a second one and two threads decode.
+func BenchmarkDecoder(b *testing.B) {
+	for _, file := range []string{"main-640.265", "main10-640.265"} {
+		data, err := os.ReadFile("testdata/" + file)
+		require.NoError(b, err)
+		for _, threads := range []int{1, 2} {
+			b.Run(fmt.Sprint(file, " ", threads), func(b *testing.B) {
+				frames := 0
+				for b.Loop() {
+					d, err := NewDecoder(media.Track{}, threads)
+					require.NoError(b, err)
+					require.NoError(b, decode(b, d, data, func(media.Frame) { frames++ }))
+					d.Close()
+				}
+				b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
+				b.ReportMetric(0, "ns/op")
+			})
+		}
+	}
+}
+
 // Whatever the bytes are, decoding ends, and what was damaged is said.
 func FuzzDecode(f *testing.F) {
 	for _, file := range []string{"main-intra", "main-b", "main-wpp", "main10-b", "main422-10", "main-lossless-cu", "main-weighted", "main-tskip-signhide"} {

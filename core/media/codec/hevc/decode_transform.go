@@ -38,17 +38,31 @@ func inverse(c []int32, log2 int, sine bool, depth int) {
 	n := 1 << log2
 	var in, out [32]int32
 	step := 32 >> log2
+	// The second half of a basis function is the mirror of the first, with the other sign where its
+	// number is odd.
 	one := func(shift uint, limit int) {
-		for i := range n {
-			sum := int32(0)
-			for k := range limit {
-				if sine {
-					sum += dst4[k][i] * in[k]
-				} else {
-					sum += dct32[k*step][i] * in[k]
-				}
+		var sums [2][16]int32
+		for k, v := range in[:limit] {
+			if v == 0 || sine {
+				continue
 			}
-			out[i] = max(-32768, min((sum+1<<(shift-1))>>shift, 32767))
+			sum, basis := sums[k&1][:n/2], dct32[k*step][:n/2]
+			for i, b := range basis {
+				sum[i] += b * v
+			}
+		}
+		round := int32(1) << (shift - 1)
+		for i := range n / 2 {
+			even, odd := sums[0][i]+round, sums[1][i]
+			out[i] = max(-32768, min((even+odd)>>shift, 32767))
+			out[n-1-i] = max(-32768, min((even-odd)>>shift, 32767))
+		}
+		for i := 0; sine && i < n; i++ {
+			sum := round
+			for k := range limit {
+				sum += dst4[k][i] * in[k]
+			}
+			out[i] = max(-32768, min(sum>>shift, 32767))
 		}
 	}
 	// Beyond the last row or column with a coefficient everything is 0.
