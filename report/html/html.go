@@ -27,7 +27,6 @@ var script string
 // Sizes of the drawings in the page, in points.
 var (
 	wide  = chart.Size{Width: 820, Height: 118}
-	last  = chart.Size{Width: 820, Height: 132} // with the numbers of the time axis
 	small = chart.Size{Width: 250, Height: 84}
 )
 
