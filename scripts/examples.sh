@@ -62,7 +62,7 @@ reviewed() {
 	local box
 	for box in "lounge skerry-s1" "bridge breakwater-n2"; do
 		set -- $box
-		vividstrain runs | grep -q " $1$" && continue
+		vividstrain show "$1" &>/dev/null && continue
 		vividstrain climb --device "$2" "h264 720p25 4M" "h264 1080p25 8M" "h264 1080p50 16M" >/dev/null 2>&1
 		vividstrain runs name "$(vividstrain runs --json | grep -m1 '"id"' | cut -d'"' -f4)" "$1"
 		mkdir -p reviews && vividstrain export "$1" --out "reviews/$1.json"

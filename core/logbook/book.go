@@ -181,7 +181,7 @@ func (b *Book) Find(id string) (string, error) {
 		return "", fmt.Errorf("logbook %s: it holds no runs yet", b.path)
 	case len(found) == 0:
 		return "", fmt.Errorf("%w: %q; vividstrain runs lists them", ErrNoRun, id)
-	case len(found) == 2 && id != "" && found[0] != id:
+	case len(found) > 1 && id != "" && found[0] != id:
 		return "", fmt.Errorf("several runs are called, begin or end with %q; give more of the id", id)
 	}
 	return found[0], rows.Err()
