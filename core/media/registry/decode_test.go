@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 )
 
 // opened is a file of the corpus with its video track.
@@ -25,7 +26,7 @@ func opened(t *testing.T, path string) (*File, int) {
 
 func TestDecodeHandsOutEveryPicture(t *testing.T) {
 	for _, name := range []string{"high-640", "main-weighted", "high-mbaff-cabac"} {
-		want := checksums(t, streams+name+".264")
+		want := codectest.Checksums(t, streams+name+".264")
 		for _, threads := range []int{1, 3} {
 			f, video := opened(t, streams+name+".264")
 			var got []string
@@ -57,7 +58,7 @@ func TestDecodeEndsWhenToldTo(t *testing.T) {
 	require.NoError(t, f.Rewind())
 	n = 0
 	require.NoError(t, Decode(t.Context(), f, video, 1, func(media.Frame) error { n++; return nil }), "it can be used again")
-	require.Equal(t, len(checksums(t, streams+"high-640.264")), n)
+	require.Equal(t, len(codectest.Checksums(t, streams+"high-640.264")), n)
 }
 
 // Of a damaged stream all pictures come, those with concealed parts marked; a
@@ -80,7 +81,7 @@ func TestDecodeOfWhatIsBroken(t *testing.T) {
 		}
 		return nil
 	}))
-	require.InDelta(t, len(checksums(t, streams+"main-weighted.264")), n, 1)
+	require.InDelta(t, len(codectest.Checksums(t, streams+"main-weighted.264")), n, 1)
 	require.NotZero(t, damaged)
 	_, err = Codec("vp9")
 	require.ErrorContains(t, err, "vp9: decoding it")

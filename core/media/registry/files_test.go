@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/codec/h264"
 	"vividstrain/core/media/picture"
 )
@@ -119,7 +120,7 @@ func TestPacketsBecomeAByteStream(t *testing.T) {
 	require.NoError(t, w.Close())
 	require.NoError(t, out.Close())
 	sums, times := decoded(t, filepath.Join(dir, "a.ts"), 1)
-	require.Equal(t, checksums(t, streams+"main-cabac-b.264"), sums)
+	require.Equal(t, codectest.Checksums(t, streams+"main-cabac-b.264"), sums)
 	require.IsIncreasing(t, times)
 }
 

@@ -12,22 +12,11 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/codec/h264"
 )
 
 const streams = "../codec/h264/testdata/"
-
-// checksums reads the MD5s that belong to a stream.
-func checksums(t *testing.T, stream string) (sums []string) {
-	text, err := os.ReadFile(stream + ".md5")
-	require.NoError(t, err)
-	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
-		if !strings.HasPrefix(line, "#") {
-			sums = append(sums, line)
-		}
-	}
-	return sums
-}
 
 // decoded returns the MD5s and the times of all pictures of a file.
 func decoded(t *testing.T, path string, threads int) (sums []string, times []float64) {
@@ -79,7 +68,7 @@ func TestWrappedStreamsStillMatch(t *testing.T) {
 	require.Len(t, files, 28)
 	dir := t.TempDir()
 	for _, file := range files {
-		want := checksums(t, file)
+		want := codectest.Checksums(t, file)
 		source, err := Open(file)
 		require.NoError(t, err)
 		rate := source.Tracks()[0].Format.Rate.Hz()

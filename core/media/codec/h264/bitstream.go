@@ -43,63 +43,28 @@ func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
 	}
 	c := []byte{1, sps[0][1], sps[0][2], sps[0][3], 0xFC | 3, 0xE0 | byte(len(sps))}
 	for _, unit := range sps {
-		c = append(append(c, byte(len(unit)>>8), byte(len(unit))), unit...)
+		c = nal.AppendSet(c, unit)
 	}
 	c = append(c, byte(len(pps)))
 	for _, unit := range pps {
-		c = append(append(c, byte(len(unit)>>8), byte(len(unit))), unit...)
+		c = nal.AppendSet(c, unit)
 	}
 	if set, err := parseSPS(nal.Unescape(nil, sps[0][1:])); err == nil && statesChroma(set.profile) {
-		c = append(c, 0xFC|byte(chromaIDC(set)), 0xF8|byte(set.depth-8), 0xF8|byte(set.chromaDepth-8), 0)
+		c = append(c, 0xFC|byte(nal.ChromaFormatIDC(set.chroma)), 0xF8|byte(set.depth-8), 0xF8|byte(set.chromaDepth-8), 0)
 	}
 	t.Config = c
-	known := append(sps, pps...)
-	return t, inPlace(func(dst []byte, p *media.Packet) []byte {
-		for unit := range nal.ByteStream(p.Data) {
-			if unit[0]&31 != nalDelimiter && !contains(known, unit) {
-				dst = nal.AppendPrefixed(dst, unit)
-			}
-		}
-		return dst
-	}), nil
+	return t, nal.ToPackets(append(sps, pps...), isDelimiter), nil
 }
 
-// chromaIDC is chroma_format_idc.
-func chromaIDC(s *sps) int {
-	return map[string]int{"4:0:0": 0, "4:2:0": 1, "4:2:2": 2}[s.chroma.String()]
-}
+func isDelimiter(unit []byte) bool { return unit[0]&31 == nalDelimiter }
 
-func contains(units [][]byte, unit []byte) bool {
-	for _, u := range units {
-		if bytes.Equal(u, unit) {
-			return true
-		}
-	}
-	return false
-}
-
-// toByteStream returns the filter from length-prefixed packets to the byte stream format (annex
-// B): an access unit delimiter begins each packet, and key frames repeat the parameter sets.
+// toByteStream returns the filter from length-prefixed packets to the byte stream format.
 func toByteStream(t media.Track) (media.Filter, error) {
 	c, err := parseConfig(t.Config)
 	if err != nil {
 		return nil, media.At(err, t.ConfigOffset)
 	}
-	start := []byte{0, 0, 0, 1}
-	return inPlace(func(dst []byte, p *media.Packet) []byte {
-		dst = append(dst, 0, 0, 0, 1, nalDelimiter, 0xF0) // any slice types
-		if p.Key {
-			for _, unit := range c.sets {
-				dst = append(append(dst, start...), unit...)
-			}
-		}
-		for unit := range nal.All(nal.NewCursor(p.Data, c.prefix)) {
-			if unit[0]&31 != nalDelimiter {
-				dst = append(append(dst, start...), unit...)
-			}
-		}
-		return dst
-	}), nil
+	return nal.ToByteStream(c.prefix, c.sets, []byte{nalDelimiter, 0xF0}, isDelimiter), nil // any slice types
 }
 
 // disposable returns a function that reports whether a packet holds a picture to which no other
@@ -117,18 +82,6 @@ func disposable(t media.Track) func(data []byte) bool {
 			}
 		}
 		return false
-	}
-}
-
-// inPlace turns a function that appends a packet in another form into a filter.
-func inPlace(convert func(dst []byte, p *media.Packet) []byte) media.Filter {
-	var out media.Packet
-	var data []byte
-	return func(p *media.Packet) ([]*media.Packet, error) {
-		data = convert(data[:0], p)
-		out = *p
-		out.Data = data
-		return []*media.Packet{&out}, nil
 	}
 }
 

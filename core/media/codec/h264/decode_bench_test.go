@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/codec/nal"
 )
 
@@ -45,7 +46,7 @@ func BenchmarkDecoder(b *testing.B) {
 			for b.Loop() {
 				d, err := NewDecoder(media.Track{}, threads)
 				require.NoError(b, err)
-				require.NoError(b, decode(b, d, packets, func(media.Frame) { frames++ }))
+				require.NoError(b, codectest.Decode(b, d, packets, func(media.Frame) { frames++ }))
 			}
 			runtime.ReadMemStats(&after)
 			b.ReportMetric(float64(after.Mallocs-before.Mallocs)/float64(frames), "allocs/frame")

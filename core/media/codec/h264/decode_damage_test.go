@@ -11,6 +11,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
 )
@@ -20,7 +21,7 @@ import (
 func frames(t *testing.T, packets [][]byte, threads int) (sums []string, damaged []int) {
 	d, err := NewDecoder(media.Track{}, threads)
 	require.NoError(t, err)
-	require.NoError(t, decode(t, d, packets, func(f media.Frame) {
+	require.NoError(t, codectest.Decode(t, d, packets, func(f media.Frame) {
 		if f.Damaged {
 			damaged = append(damaged, len(sums))
 		}
@@ -43,7 +44,7 @@ func units(t *testing.T, name string) (list [][]byte) {
 // and no picture is lost.
 func TestDamagedSliceIsConcealed(t *testing.T) {
 	const name = "baseline-multislice-refs" // three slices a picture
-	want := checksums(t, "testdata/"+name+".264")
+	want := codectest.Checksums(t, "testdata/"+name+".264")
 	list := units(t, name)
 	last := len(list) - 2 // the second slice of the last picture
 	for what, change := range map[string]func(unit []byte) []byte{
@@ -77,7 +78,7 @@ func TestMissingSliceShowsThePictureBefore(t *testing.T) {
 		d, err := NewDecoder(media.Track{}, 1)
 		require.NoError(t, err)
 		var rows [][]byte
-		require.NoError(t, decode(t, d, packets, func(f media.Frame) {
+		require.NoError(t, codectest.Decode(t, d, packets, func(f media.Frame) {
 			rows = append(rows, f.AppendRow(nil, 0, 0))
 		}))
 		return rows[len(rows)-1], rows[len(rows)-2]
@@ -91,7 +92,7 @@ func TestMissingSliceShowsThePictureBefore(t *testing.T) {
 // pictures marked, until a key frame makes it whole.
 func TestStreamThatBeginsInTheMiddle(t *testing.T) {
 	const name = "main-weighted"
-	want := checksums(t, "testdata/"+name+".264")
+	want := codectest.Checksums(t, "testdata/"+name+".264")
 	list := units(t, name)
 	var sets, slices [][]byte
 	for _, unit := range list {
@@ -151,7 +152,7 @@ func TestSlicesOutOfOrder(t *testing.T) {
 	}
 	d, err := NewDecoder(media.Track{}, 1)
 	require.NoError(t, err)
-	err = decode(t, d, [][]byte{bytes.Join(list, nil)}, func(media.Frame) {})
+	err = codectest.Decode(t, d, [][]byte{bytes.Join(list, nil)}, func(media.Frame) {})
 	require.ErrorContains(t, err, "arbitrary slice order is not supported")
 }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/codec/nal"
 )
 
@@ -34,7 +35,7 @@ func FuzzDecoder(f *testing.F) {
 				slices++
 			}
 		}
-		_ = decode(t, d, [][]byte{data[:len(data)/2], data[len(data)/2:]}, func(f media.Frame) {
+		_ = codectest.Decode(t, d, [][]byte{data[:len(data)/2], data[len(data)/2:]}, func(f media.Frame) {
 			f.MD5()
 			frames++
 		})

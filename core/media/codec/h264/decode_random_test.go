@@ -13,6 +13,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/cabac"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
@@ -445,7 +446,7 @@ func TestBrowserDecodesRandomMacroblocks(t *testing.T) {
 func sums(t *testing.T, packets [][]byte) (list []string, damaged int) {
 	d, err := NewDecoder(media.Track{}, 2)
 	require.NoError(t, err)
-	require.NoError(t, decode(t, d, packets, func(f media.Frame) {
+	require.NoError(t, codectest.Decode(t, d, packets, func(f media.Frame) {
 		list = append(list, browser.Sum(f.Picture))
 		if f.Damaged {
 			damaged++
@@ -503,7 +504,7 @@ func TestUnequalDepths(t *testing.T) {
 				v.packets[0] = bytes.Replace(first, v.sps(8, 8), v.sps(luma, chroma), 1)
 				d, err := NewDecoder(media.Track{}, 2)
 				require.NoError(t, err)
-				require.NoError(t, decode(t, d, v.packets, func(f media.Frame) {
+				require.NoError(t, codectest.Decode(t, d, v.packets, func(f media.Frame) {
 					require.Equal(t, [2]int{luma, chroma}, [2]int{f.PlaneDepth(0), f.PlaneDepth(1)})
 					for i := range f.Planes {
 						var values []uint16

@@ -16,15 +16,12 @@ type parser struct {
 	stream
 	job      pictureTask
 	recovery bool // its SEI marks the next picture as a random access point
-	info     media.StreamInfo
-	lastKey  int   // number of the last key frame; -1: none yet
-	keyOrder int32 // its position in display order
+	survey   nal.Survey
+	keyOrder int32 // position of the last key frame in display order
 	fields   bool
 	pairs    bool // macroblock-adaptive frame/field coding
 	whole    bool // number of pictures coded as frames
 	recent   []placed
-	isB      []bool // by frame
-	run      int
 }
 
 // placed is a frame with its position in display order.
@@ -36,7 +33,7 @@ type placed struct {
 
 // NewParser returns a parser of H.264 streams.
 func NewParser() media.UnitParser {
-	p := &parser{lastKey: -1}
+	p := &parser{survey: nal.NewSurvey()}
 	p.init()
 	p.headersOnly = true
 	p.acquire = func(context.Context) (*pictureTask, error) { return &p.job, nil }
@@ -86,17 +83,8 @@ func (p *parser) Unit(unit []byte) (u media.Unit, err error) {
 
 // begun counts a new frame.
 func (p *parser) begun(key, idr bool) {
-	p.isB = append(p.isB, p.filling.slices[0].h.kind == sliceB)
-	n := p.created - 1
-	if key {
-		p.info.Keys++
-		if p.lastKey >= 0 {
-			p.info.KeyMax = max(p.info.KeyMax, n-p.lastKey)
-		}
-		p.lastKey = n
-	}
+	p.survey.Begin(key, idr, p.filling.slices[0].h.kind == sliceB)
 	if idr {
-		p.info.IDRs++
 		p.recent = p.recent[:0]
 	}
 }
@@ -104,30 +92,30 @@ func (p *parser) begun(key, idr bool) {
 // picture records the properties of a complete picture.
 func (p *parser) picture(j *pictureTask) {
 	h := &j.slices[0].h
-	p.info.Slices = max(p.info.Slices, len(j.slices))
+	p.survey.Info.Slices = max(p.survey.Info.Slices, len(j.slices))
 	if h.structure == framepool.WholeFrame {
 		p.whole, p.pairs = true, p.pairs || h.mbaff
 	} else {
 		p.fields = true
 	}
-	p.info.Entropy = "CAVLC"
+	p.survey.Info.Entropy = "CAVLC"
 	if h.pps.cabac {
-		p.info.Entropy = "CABAC"
+		p.survey.Info.Entropy = "CABAC"
 	}
 	order := j.pocOf(h.structure)
-	if p.lastKey > 0 && j.f.PTS > int64(p.lastKey) && order < p.keyOrder {
-		p.info.OpenGOP = true
+	if p.survey.LastKey > 0 && j.f.PTS > int64(p.survey.LastKey) && order < p.keyOrder {
+		p.survey.Info.OpenGOP = true
 	}
 	level := 0
 	if h.kind == sliceB {
 		level = p.level(order)
-		p.info.BDepth = max(p.info.BDepth, level)
+		p.survey.Info.BDepth = max(p.survey.Info.BDepth, level)
 	}
 	p.recent = append(p.recent, placed{order, level, h.refIDC != 0})
 	if len(p.recent) > 64 {
 		p.recent = append(p.recent[:0], p.recent[32:]...)
 	}
-	if j.f.PTS == int64(p.lastKey) {
+	if j.f.PTS == int64(p.survey.LastKey) {
 		p.keyOrder = order
 	}
 }
@@ -158,21 +146,13 @@ func (p *parser) level(order int32) int {
 func (p *parser) End() {
 	_ = p.dispatch(context.Background()) // submit never fails here
 	p.end()
-	if p.lastKey >= 0 {
-		p.info.KeyMax = max(p.info.KeyMax, p.created-p.lastKey)
-	}
+	p.survey.End()
 }
 
 func (p *parser) Shown() (numbers []int) {
 	for _, f := range p.ready {
-		n := int(f.PTS)
-		numbers = append(numbers, n)
-		if n < len(p.isB) && p.isB[n] {
-			p.run++
-			p.info.BRun = max(p.info.BRun, p.run)
-		} else {
-			p.run = 0
-		}
+		numbers = append(numbers, int(f.PTS))
+		p.survey.Show(int(f.PTS))
 	}
 	p.ready = p.ready[:0]
 	return numbers
@@ -186,17 +166,17 @@ func (p *parser) readSEI(unit []byte) {
 			r := bits.NewReader(payload)
 			p.recovery = r.UE() == 0
 		}
-		nal.ReadHDR(&p.info.HDR, kind, payload)
+		nal.ReadHDR(&p.survey.Info.HDR, kind, payload)
 	}
 }
 
 // Frames returns how many frames have begun.
-func (p *parser) Frames() int { return p.created }
+func (p *parser) Frames() int { return p.survey.Frames() }
 
 // Info returns what is known so far.
 func (p *parser) Info() media.StreamInfo {
-	info := p.info
-	info.Frames = p.created
+	info := p.survey.Info
+	info.Frames = p.survey.Frames()
 	s := p.active
 	if s == nil {
 		s = p.spss.Last() // before the first picture

@@ -15,7 +15,7 @@ func (s *sps) append(dst []byte) []byte {
 	w.U(8, uint32(s.level))
 	w.UE(s.id)
 	if statesChroma(s.profile) {
-		w.UE(chromaIDC(s))
+		w.UE(nal.ChromaFormatIDC(s.chroma))
 		w.UE(s.depth - 8)
 		w.UE(s.chromaDepth - 8)
 		w.Flag(false) // qpprime_y_zero_transform_bypass_flag

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	mathbits "math/bits"
+	"slices"
 	"strings"
 
 	"vividstrain/core/media"
@@ -71,12 +72,10 @@ func configSets(record []byte) (prefix int, units [][]byte, err error) {
 func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
 	kinds := [3]int{nalVPS, nalSPS, nalPPS}
 	var sets [3][][]byte
-	var known [][]byte
 	for unit := range nal.ByteStream(first) {
 		for i, kind := range kinds {
-			if len(unit) > 3 && int(unit[0]>>1&63) == kind && len(sets[i]) < 16 {
+			if len(unit) > 3 && kindOf(unit) == kind && len(sets[i]) < 16 {
 				sets[i] = append(sets[i], bytes.Clone(unit))
-				known = append(known, sets[i][len(sets[i])-1])
 			}
 		}
 	}
@@ -92,55 +91,30 @@ func toPackets(t media.Track, first []byte) (media.Track, media.Filter, error) {
 		return t, nil, damaged("a sequence parameter set is truncated")
 	}
 	c := append([]byte{1}, rbsp[1:13]...) // general profile, tier and level
-	chroma := byte(map[string]int{"4:0:0": 0, "4:2:0": 1, "4:2:2": 2}[s.chroma.String()])
+	chroma := byte(nal.ChromaFormatIDC(s.chroma))
 	c = append(c, 0xF0, 0, 0xFC, 0xFC|chroma, 0xF8|byte(s.depth-8), 0xF8|byte(s.chromaDepth-8), 0, 0, 1<<3|1<<2|3, 3)
 	for i, kind := range kinds {
 		c = append(c, 0x80|byte(kind), byte(len(sets[i])>>8), byte(len(sets[i])))
 		for _, unit := range sets[i] {
-			c = append(append(c, byte(len(unit)>>8), byte(len(unit))), unit...)
+			c = nal.AppendSet(c, unit)
 		}
 	}
 	t.Config = c
-	return t, inPlace(func(dst []byte, p *media.Packet) []byte {
-		for unit := range nal.ByteStream(p.Data) {
-			if int(unit[0]>>1&63) != nalDelimiter && !contains(known, unit) {
-				dst = nal.AppendPrefixed(dst, unit)
-			}
-		}
-		return dst
-	}), nil
+	return t, nal.ToPackets(slices.Concat(sets[:]...), isDelimiter), nil
 }
 
-func contains(units [][]byte, unit []byte) bool {
-	for _, u := range units {
-		if bytes.Equal(u, unit) {
-			return true
-		}
-	}
-	return false
-}
+// kindOf returns the nal_unit_type of a unit.
+func kindOf(unit []byte) int { return int(unit[0] >> 1 & 63) }
 
-// toByteStream returns the filter from length-prefixed packets to the byte stream format (annex B): an
-// access unit delimiter begins each packet, and key frames repeat the parameter sets.
+func isDelimiter(unit []byte) bool { return kindOf(unit) == nalDelimiter }
+
+// toByteStream returns the filter from length-prefixed packets to the byte stream format.
 func toByteStream(t media.Track) (media.Filter, error) {
 	prefix, sets, err := configSets(t.Config)
 	if err != nil {
 		return nil, media.At(err, t.ConfigOffset)
 	}
-	return inPlace(func(dst []byte, p *media.Packet) []byte {
-		dst = append(dst, 0, 0, 0, 1, nalDelimiter<<1, 1, 0x50) // any slice types
-		if p.Key {
-			for _, unit := range sets {
-				dst = nal.AppendStartCode(dst, unit)
-			}
-		}
-		for unit := range nal.All(nal.NewCursor(p.Data, prefix)) {
-			if int(unit[0]>>1&63) != nalDelimiter {
-				dst = nal.AppendStartCode(dst, unit)
-			}
-		}
-		return dst
-	}), nil
+	return nal.ToByteStream(prefix, sets, []byte{nalDelimiter << 1, 1, 0x50}, isDelimiter), nil // any slice types
 }
 
 // disposable returns a function that reports whether a packet holds a picture to which no other of
@@ -153,23 +127,11 @@ func disposable(t media.Track) func(data []byte) bool {
 	return func(data []byte) bool {
 		c := nal.NewCursor(data, prefix)
 		for unit := c.Next(); unit != nil; unit = c.Next() {
-			if kind := int(unit[0] >> 1 & 63); kind < nalVPS {
+			if kind := kindOf(unit); kind < nalVPS {
 				return kind < nalBLAWLP && kind&1 == 0
 			}
 		}
 		return false
-	}
-}
-
-// inPlace turns a function that appends a packet in another form into a filter.
-func inPlace(convert func(dst []byte, p *media.Packet) []byte) media.Filter {
-	var out media.Packet
-	var data []byte
-	return func(p *media.Packet) ([]*media.Packet, error) {
-		data = convert(data[:0], p)
-		out = *p
-		out.Data = data
-		return []*media.Packet{&out}, nil
 	}
 }
 

@@ -8,11 +8,7 @@ var (
 
 // predictInter predicts a block by its motion (8.5.3.3).
 func (w *worker[T]) predictInter(b *block, m *motion) {
-	planes := 1
-	if w.sps.hasChroma() {
-		planes = 3
-	}
-	for c := range planes {
+	for c := range w.sps.chroma.Planes() {
 		x, y, bw, bh := b.x>>w.shiftX[c], b.y>>w.shiftY[c], b.w>>w.shiftX[c], b.h>>w.shiftY[c]
 		n := 0
 		for l := range 2 {

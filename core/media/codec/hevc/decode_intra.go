@@ -1,6 +1,6 @@
 package hevc
 
-// intraPredAngle and invAngle of table 8-5 and 8-6, by mode from 2.
+// intraPredAngle and invAngle (tables 8-5 and 8-6), by mode from 2.
 var (
 	intraAngle = [35]int{2: 32, 26, 21, 17, 13, 9, 5, 2, 0, -2, -5, -9, -13, -17, -21, -26, -32, -26, -21, -17, -13, -9, -5, -2, 0, 2, 5, 9, 13, 17, 21, 26, 32}
 	invAngle   = [35]int{11: -4096, -1638, -910, -630, -482, -390, -315, -256, -315, -390, -482, -630, -910, -1638, -4096}
@@ -129,7 +129,7 @@ func (w *worker[T]) smooth(p []int32, n, c int) []int32 {
 		limit := int32(1) << (w.depths[0] - 5)
 		if abs32(corner+above-2*p[3*n]) < limit && abs32(corner+left-2*p[n]) < limit {
 			for i := range 64 {
-				out[64-i-0] = ((64-int32(i))*corner + int32(i)*left + 32) >> 6
+				out[64-i] = ((64-int32(i))*corner + int32(i)*left + 32) >> 6
 				out[64+i] = ((64-int32(i))*corner + int32(i)*above + 32) >> 6
 			}
 			out[0], out[128], out[64] = left, above, corner

@@ -26,6 +26,7 @@ type frame struct {
 	poc       int
 	reference bool // short-term or long-term
 	long      bool
+	kept      bool // by the reference picture set that is being carried out
 	waiting   bool // for output
 	sps       *sps
 	motion    []motion // of 4x4 blocks

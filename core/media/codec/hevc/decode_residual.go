@@ -5,15 +5,7 @@ package hevc
 var scans = func() (list [3][4][]uint8) { // by scanIdx and log2 of the size
 	for size := range 4 {
 		n := 1 << size
-		for i := range n * n {
-			var d uint8
-			switch size {
-			case 0:
-			case 1:
-				d = diagonal(2)[i]
-			default:
-				d = diagonal(n)[i]
-			}
+		for i, d := range diagonal(n) {
 			list[0][size] = append(list[0][size], d%uint8(n)|d/uint8(n)<<4)
 			list[1][size] = append(list[1][size], uint8(i%n|i/n<<4))
 			list[2][size] = append(list[2][size], uint8(i/n|i%n<<4))
@@ -64,14 +56,15 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 			lastPos = i
 		}
 	}
-	signHidden := w.pps.signHiding && !(w.cuBypass || rdpcm != rdpcmNone || w.cuIntra && s.ext.implicitRDPCM && (skip || w.cuBypass) && (w.predMode == 10 || w.predMode == 26))
-	implicit := w.cuIntra && s.ext.implicitRDPCM && (skip || w.cuBypass) && (w.predMode == 10 || w.predMode == 26)
-	if implicit {
-		rdpcm = rdpcmHorizontal
-		if w.predMode == 26 {
+	if w.cuIntra && s.ext.implicitRDPCM && (skip || w.cuBypass) {
+		switch w.predMode {
+		case modeHorizontal:
+			rdpcm = rdpcmHorizontal
+		case modeVertical:
 			rdpcm = rdpcmVertical
 		}
 	}
+	signHidden := w.pps.signHiding && !w.cuBypass && rdpcm == rdpcmNone
 	scale := w.scaler(log2, c, skip)
 	statType := 0
 	if c == 0 {

@@ -76,10 +76,7 @@ func (w *worker[T]) readSAO(cx, cy int) {
 // sao applies the offsets to a row of coding tree blocks (8.7.3). They go by the samples before any
 // offset, with one line above and below the row.
 func (w *worker[T]) sao(cy int) {
-	for c := range 3 {
-		if c > 0 && !w.sps.hasChroma() {
-			return
-		}
+	for c := range w.sps.chroma.Planes() {
 		p := &w.planes[c]
 		size := 1 << w.sps.ctb >> w.shiftY[c]
 		y0 := cy * size

@@ -26,6 +26,8 @@ type stream struct {
 	headers []*sliceHeader
 	ready   []*frame
 
+	before, after, long, all [2 * maxDPB]*frame // of the lists that are being built
+
 	begun    bool // a picture was decoded
 	restart  bool // the next picture begins a sequence: after its end
 	noRASL   bool // NoRaslOutputFlag of the last IRAP picture
@@ -35,7 +37,6 @@ type stream struct {
 	skipping bool // slices of a picture that is not decoded
 
 	headersOnly bool           // pictures are described, not decoded
-	skipped     []int          // numbers of pictures that are not shown: skipped ones
 	decode      func(f *frame) // decodes the slices that were collected
 }
 
@@ -60,7 +61,7 @@ func (d *stream) parameterSet(unit []byte) error {
 		return nil
 	}
 	d.rbsp = nal.Unescape(d.rbsp[:0], unit[2:])
-	switch int(unit[0] >> 1 & 63) {
+	switch kindOf(unit) {
 	case nalSPS:
 		s, err := parseSPS(d.rbsp)
 		if err != nil {
@@ -84,7 +85,7 @@ func (d *stream) unit(unit []byte, pts int64) error {
 		return nil
 	}
 	var err error
-	switch kind := int(unit[0] >> 1 & 63); {
+	switch kind := kindOf(unit); {
 	case kind <= nalRASLR || kind >= nalBLAWLP && kind <= nalCRA:
 		err = d.slice(unit, pts)
 	case kind == nalSPS || kind == nalPPS:
@@ -233,25 +234,26 @@ func (d *stream) mark(h *sliceHeader, poc int) {
 		d.tidy()
 		return
 	}
-	keep := map[*frame]bool{}
+	for _, f := range d.dpb {
+		f.kept = false
+	}
 	for _, l := range h.longs {
 		if f := d.find(h.sps, l, poc); f != nil {
-			f.long = true
-			keep[f] = true
+			f.long, f.kept = true, true
 		} else if l.used {
-			d.conceal(h.sps, longPOC(l, poc), true, keep)
+			d.conceal(h.sps, longPOC(l, poc), true)
 		}
 	}
 	for i := range h.short.n() {
 		p := poc + int(h.short.delta[i])
 		if f := d.findShort(p); f != nil {
-			keep[f] = true
+			f.kept = true
 		} else if h.short.used[i] {
-			d.conceal(h.sps, p, false, keep)
+			d.conceal(h.sps, p, false)
 		}
 	}
 	for _, f := range d.dpb {
-		f.reference = keep[f]
+		f.reference = f.kept
 	}
 	d.tidy()
 }
@@ -286,11 +288,10 @@ func (d *stream) findShort(poc int) *frame {
 
 // conceal puts a substitute for a missing reference into the buffer (8.3.3): the nearest picture that
 // there is, or a grey one.
-func (d *stream) conceal(s *sps, poc int, long bool, keep map[*frame]bool) {
+func (d *stream) conceal(s *sps, poc int, long bool) {
 	f := d.acquire(s)
-	f.poc, f.reference, f.long, f.waiting = poc, true, long, false
+	f.poc, f.reference, f.kept, f.long, f.waiting = poc, true, true, long, false
 	d.dpb = append(d.dpb, f)
-	keep[f] = true
 	d.lost = true
 	if d.headersOnly {
 		return
@@ -320,7 +321,7 @@ func (d *stream) buildLists(h *sliceHeader, lists *[2]refList) {
 	if h.kind == sliceI {
 		return
 	}
-	var before, after, long []*frame
+	before, after, long := d.before[:0], d.after[:0], d.long[:0]
 	poc := d.cur.poc
 	for i := range h.short.n() {
 		if !h.short.used[i] {
@@ -342,12 +343,11 @@ func (d *stream) buildLists(h *sliceHeader, lists *[2]refList) {
 		if h.refs[i] == 0 {
 			continue
 		}
-		var all []*frame
-		if i == 0 {
-			all = append(append(append(all, before...), after...), long...)
-		} else {
-			all = append(append(append(all, after...), before...), long...)
+		first, second := before, after
+		if i == 1 {
+			first, second = after, before
 		}
+		all := append(append(append(d.all[:0], first...), second...), long...)
 		if len(all) == 0 {
 			continue
 		}

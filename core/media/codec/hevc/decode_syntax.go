@@ -185,11 +185,7 @@ func (w *worker[T]) partMode(log2 int) int {
 func (w *worker[T]) pcm(x, y, log2 int) {
 	s := w.sps
 	r := w.pcmReader()
-	planes := 1
-	if s.hasChroma() {
-		planes = 3
-	}
-	for c := range planes {
+	for c := range s.chroma.Planes() {
 		bits, depth := s.pcmDepth, w.depths[c]
 		if c > 0 {
 			bits = s.pcmChroma

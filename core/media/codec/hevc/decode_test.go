@@ -1,18 +1,15 @@
 package hevc
 
 import (
-	"context"
-	"errors"
 	"fmt"
-	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 )
 
 // corpus are streams of an independent encoder, each with the MD5 of every picture as that encoder
@@ -24,38 +21,6 @@ func corpus(t testing.TB) []string {
 	return files
 }
 
-// checksums reads the MD5 file that belongs to a stream.
-func checksums(t testing.TB, stream string) (sums []string) {
-	text, err := os.ReadFile(stream + ".md5")
-	require.NoError(t, err)
-	for _, line := range strings.Split(strings.TrimSpace(string(text)), "\n") {
-		if !strings.HasPrefix(line, "#") {
-			sums = append(sums, line)
-		}
-	}
-	return sums
-}
-
-// decode decodes a byte stream in one packet and calls each with every frame, which it releases.
-func decode(t testing.TB, d media.Decoder, data []byte, each func(f media.Frame)) error {
-	ctx := context.Background()
-	sent := make(chan error, 1)
-	go func() {
-		defer d.Drain()
-		sent <- d.Send(ctx, &media.Packet{Data: data, PTS: media.NoTime})
-	}()
-	for {
-		f, err := d.Receive(ctx)
-		if errors.Is(err, io.EOF) {
-			break
-		}
-		require.NoError(t, err)
-		each(f)
-		f.Release()
-	}
-	return <-sent
-}
-
 // Every picture of every foreign stream is as its encoder reconstructed it, with any number of threads.
 func TestForeignStreams(t *testing.T) {
 	for _, file := range corpus(t) {
@@ -65,13 +30,12 @@ func TestForeignStreams(t *testing.T) {
 				require.NoError(t, err)
 				d, err := NewDecoder(media.Track{}, threads)
 				require.NoError(t, err)
-				defer d.Close()
 				var got []string
-				require.NoError(t, decode(t, d, data, func(f media.Frame) {
+				require.NoError(t, codectest.Decode(t, d, [][]byte{data}, func(f media.Frame) {
 					require.False(t, f.Damaged)
 					got = append(got, f.Picture.MD5())
 				}))
-				require.Equal(t, checksums(t, file), got)
+				require.Equal(t, codectest.Checksums(t, file), got)
 			})
 		}
 	}
@@ -90,14 +54,13 @@ func TestDamagedStreams(t *testing.T) {
 		d, err := NewDecoder(media.Track{}, 2)
 		require.NoError(t, err)
 		n, damaged := 0, 0
-		require.NoError(t, decode(t, d, data, func(f media.Frame) {
+		require.NoError(t, codectest.Decode(t, d, [][]byte{data}, func(f media.Frame) {
 			n++
 			if f.Damaged {
 				damaged++
 			}
 		}), file)
-		d.Close()
-		require.InDelta(t, len(checksums(t, file)), n, 4, file)
+		require.InDelta(t, len(codectest.Checksums(t, file)), n, 4, file)
 		require.NotZero(t, damaged, file)
 	}
 }
@@ -113,8 +76,7 @@ func BenchmarkDecoder(b *testing.B) {
 				for b.Loop() {
 					d, err := NewDecoder(media.Track{}, threads)
 					require.NoError(b, err)
-					require.NoError(b, decode(b, d, data, func(media.Frame) { frames++ }))
-					d.Close()
+					require.NoError(b, codectest.Decode(b, d, [][]byte{data}, func(media.Frame) { frames++ }))
 				}
 				b.ReportMetric(float64(frames)/b.Elapsed().Seconds(), "frames/s")
 				b.ReportMetric(0, "ns/op")
@@ -133,7 +95,6 @@ func FuzzDecode(f *testing.F) {
 	f.Fuzz(func(t *testing.T, data []byte) {
 		d, err := NewDecoder(media.Track{}, 2)
 		require.NoError(t, err)
-		defer d.Close()
-		_ = decode(t, d, data, func(media.Frame) {}) // an unsupported feature ends it
+		_ = codectest.Decode(t, d, [][]byte{data}, func(media.Frame) {}) // an unsupported feature ends it
 	})
 }

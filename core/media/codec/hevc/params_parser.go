@@ -12,20 +12,15 @@ import (
 // parser is a media.UnitParser.
 type parser struct {
 	stream
-	info    media.StreamInfo
-	created int
-	lastKey int // number of the last key frame; -1: none yet
-	isB     []bool
-	numbers map[*frame]int
-	run     int
+	survey nal.Survey
 }
 
 // NewParser returns a parser of H.265 streams.
 func NewParser() media.UnitParser {
-	p := &parser{lastKey: -1, numbers: map[*frame]int{}}
+	p := &parser{survey: nal.NewSurvey()}
 	p.headersOnly = true
-	p.decode = func(*frame) { p.info.Slices = max(p.info.Slices, len(p.headers)) }
-	p.info.Entropy = "CABAC"
+	p.decode = func(*frame) { p.survey.Info.Slices = max(p.survey.Info.Slices, len(p.headers)) }
+	p.survey.Info.Entropy = "CABAC"
 	return p
 }
 
@@ -50,11 +45,11 @@ func (p *parser) Unit(unit []byte) (u media.Unit, err error) {
 	if len(unit) < 3 {
 		return u, nil
 	}
-	kind := int(unit[0] >> 1 & 63)
+	kind := kindOf(unit)
 	if kind == nalPrefixSEI || kind == nalSuffixSEI {
 		p.rbsp = nal.Unescape(p.rbsp[:0], unit[2:])
 		for kind, payload := range nal.Messages(p.rbsp) {
-			nal.ReadHDR(&p.info.HDR, kind, payload)
+			nal.ReadHDR(&p.survey.Info.HDR, kind, payload)
 		}
 		return u, nil
 	}
@@ -62,74 +57,49 @@ func (p *parser) Unit(unit []byte) (u media.Unit, err error) {
 	// Pictures before the first random access point, and those that refer to what is before it, are
 	// frames of the stream too, though they are not decoded.
 	u.Begins = u.Picture && unit[2]&0x80 != 0
-	if err := p.unit(unit, int64(p.created)); err != nil {
+	if err := p.unit(unit, int64(p.survey.Frames())); err != nil {
 		return u, err
 	}
 	if u.Begins {
 		u.Key = kind >= nalBLAWLP
-		p.begun(u.Key, kind == nalIDRWRADL || kind == nalIDRNLP, kind == nalRASLN || kind == nalRASLR)
+		p.began(u.Key, kind == nalIDRWRADL || kind == nalIDRNLP, kind == nalRASLN || kind == nalRASLR)
 	}
 	return u, nil
 }
 
-// begun counts a new frame.
-func (p *parser) begun(key, idr, leading bool) {
-	n := p.created
-	p.created++
+// began counts a new frame; open means that it may refer to frames before the last key frame.
+func (p *parser) began(key, idr, open bool) {
 	isB := len(p.slices) > 0 && p.slices[0].h.kind == sliceB
-	p.isB = append(p.isB, isB)
-	if p.cur != nil {
-		p.numbers[p.cur] = n
-	} else {
-		p.skipped = append(p.skipped, n)
-	}
-	p.info.OpenGOP = p.info.OpenGOP || leading && p.lastKey > 0
+	info := &p.survey.Info
+	info.OpenGOP = info.OpenGOP || open && p.survey.LastKey > 0
 	if isB {
-		p.info.BDepth = max(p.info.BDepth, 1)
+		info.BDepth = max(info.BDepth, 1)
 	}
-	if idr {
-		p.info.IDRs++
-	}
-	if key {
-		p.info.Keys++
-		if p.lastKey >= 0 {
-			p.info.KeyMax = max(p.info.KeyMax, n-p.lastKey)
-		}
-		p.lastKey = n
-	}
+	p.survey.Begin(key, idr, isB)
 }
 
 func (p *parser) End() {
 	p.finish()
 	p.flush()
-	if p.lastKey >= 0 {
-		p.info.KeyMax = max(p.info.KeyMax, p.created-p.lastKey)
-	}
+	p.survey.End()
 }
 
 func (p *parser) Shown() (numbers []int) {
 	for _, f := range p.ready {
-		n := p.numbers[f]
-		delete(p.numbers, f)
-		numbers = append(numbers, n)
-		if n < len(p.isB) && p.isB[n] {
-			p.run++
-			p.info.BRun = max(p.info.BRun, p.run)
-		} else {
-			p.run = 0
-		}
+		numbers = append(numbers, int(f.PTS))
+		p.survey.Show(int(f.PTS))
 	}
 	p.ready = p.ready[:0]
 	return numbers
 }
 
 // Frames returns how many frames have begun.
-func (p *parser) Frames() int { return p.created }
+func (p *parser) Frames() int { return p.survey.Frames() }
 
 // Info returns what is known so far.
 func (p *parser) Info() media.StreamInfo {
-	info := p.info
-	info.Frames = p.created
+	info := p.survey.Info
+	info.Frames = p.survey.Frames()
 	s := p.active
 	if s == nil {
 		s = p.spss.Last() // before the first picture

@@ -49,7 +49,7 @@ func (l *scalingLists) parse(r *bits.Reader) error {
 		}
 		for m := 0; m < 6; m += step {
 			if !r.Flag() {
-				d := int(r.UE()) * step
+				d := int(min(r.UE(), 6)) * step // 6 is beyond any list
 				switch {
 				case d > m:
 					return damaged("a scaling list refers to one that does not exist")

@@ -20,7 +20,7 @@ const (
 // sps is a sequence parameter set (7.3.2.2.1).
 type sps struct {
 	id                     int
-	profile, level, tier   int
+	profile, level         int
 	chroma                 picture.Chroma
 	width, height          int // luma samples
 	cropLeft, cropTop      int
@@ -28,7 +28,6 @@ type sps struct {
 	depth, chromaDepth     int
 	pocBits                int
 	maxDec, reorder        int // pictures of the highest sub-layer
-	latency                int // pictures, 0: no limit
 	minCb, ctb             int // log2 of the sizes
 	minTb, maxTb           int
 	depthInter, depthIntra int // max_transform_hierarchy_depth
@@ -59,14 +58,11 @@ type rangeExtension struct {
 
 // vui holds the fields of the video usability information (annex E) that are used.
 type vui struct {
-	colour                        bool
-	fullRange                     bool
-	primaries, transfer, matrix   int
-	unitsInTick, timeScale        uint32
-	sarWidth, sarHeight           int
-	fieldSeq, defaultDisplay      bool
-	timing                        bool
-	aspect, videoSignal, restrict bool
+	colour                      bool
+	fullRange                   bool
+	primaries, transfer, matrix int
+	unitsInTick, timeScale      uint32
+	fieldSeq                    bool
 }
 
 // shortRPS is a short-term reference picture set (7.4.8): the pictures before the current one by
@@ -123,8 +119,7 @@ func parseSPS(rbsp []byte) (*sps, error) {
 
 // profileTierLevel reads profile_tier_level (7.3.3).
 func (s *sps) profileTierLevel(r *bits.Reader, subLayers int) {
-	r.U(2)
-	s.tier = int(r.U(1))
+	r.Skip(2 + 1) // profile space and tier
 	s.profile = int(r.U(5))
 	compatible := r.U(32)
 	if s.profile == 0 {
@@ -220,10 +215,7 @@ func (s *sps) parseBuffer(r *bits.Reader, subLayers int) error {
 		if dec >= maxDPB || reorder > dec || latency > 1<<16 {
 			return damaged("a picture buffer is too large")
 		}
-		s.maxDec, s.reorder, s.latency = int(dec)+1, int(reorder), 0
-		if latency > 0 {
-			s.latency = int(reorder) + int(latency) - 1
-		}
+		s.maxDec, s.reorder = int(dec)+1, int(reorder)
 	}
 	return nil
 }
@@ -397,32 +389,32 @@ func (p *shortRPS) predict(r *bits.Reader, ref *shortRPS) error {
 
 // parse reads vui_parameters (E.2.1).
 func (v *vui) parse(r *bits.Reader, subLayers int) {
-	if v.aspect = r.Flag(); v.aspect && r.U(8) == 255 {
-		v.sarWidth, v.sarHeight = int(r.U(16)), int(r.U(16))
+	if r.Flag() && r.U(8) == 255 { // aspect_ratio_info, EXTENDED_SAR
+		r.Skip(32)
 	}
-	if r.Flag() {
-		r.U(1)
+	if r.Flag() { // overscan_info
+		r.Skip(1)
 	}
-	if v.videoSignal = r.Flag(); v.videoSignal {
-		r.U(3)
+	if r.Flag() { // video_signal_type
+		r.Skip(3)
 		v.fullRange = r.Flag()
 		if v.colour = r.Flag(); v.colour {
 			v.primaries, v.transfer, v.matrix = int(r.U(8)), int(r.U(8)), int(r.U(8))
 		}
 	}
-	if r.Flag() {
+	if r.Flag() { // chroma_loc_info
 		r.UE()
 		r.UE()
 	}
-	r.U(1)
+	r.Skip(1) // neutral_chroma_indication_flag
 	v.fieldSeq = r.Flag()
-	r.U(1)
-	if v.defaultDisplay = r.Flag(); v.defaultDisplay {
+	r.Skip(1)     // frame_field_info_present_flag
+	if r.Flag() { // default_display_window
 		for range 4 {
 			r.UE()
 		}
 	}
-	if v.timing = r.Flag(); v.timing {
+	if r.Flag() { // vui_timing_info
 		v.unitsInTick, v.timeScale = r.U(32), r.U(32)
 		if r.Flag() {
 			r.UE()
@@ -431,8 +423,8 @@ func (v *vui) parse(r *bits.Reader, subLayers int) {
 			skipHRD(r, subLayers)
 		}
 	}
-	if v.restrict = r.Flag(); v.restrict {
-		r.U(3)
+	if r.Flag() { // bitstream_restriction
+		r.Skip(3)
 		for range 5 {
 			r.UE()
 		}

@@ -21,10 +21,9 @@ type sliceHeader struct {
 	pps *pps
 
 	nalType, temporal  int
-	first, dependent   bool
+	dependent          bool
 	address            int // of its first coding tree block, in raster order
 	start              int // address of the first segment of the slice
-	noPriorOutput      bool
 	kind               int
 	output             bool
 	pocLSB             int
@@ -48,7 +47,6 @@ type sliceHeader struct {
 	deblockOff         bool
 	beta, tc           int
 	across             bool // slice_loop_filter_across_slices_enabled
-	entryPoints        []int
 }
 
 // longRef is a long-term reference of a slice.
@@ -80,10 +78,12 @@ func bitsFor(n int) int { return mathbits.Len(uint(max(n, 1) - 1)) }
 // parse reads the header of a slice segment. before is the header of the previous segment of the
 // picture, nil at its start.
 func (h *sliceHeader) parse(r *bits.Reader, unit []byte, spss *nal.ParameterSets[sps], ppss *nal.ParameterSets[pps], before *sliceHeader) error {
-	nalType, temporal := int(unit[0]>>1&63), int(unit[1]&7)-1
+	nalType, temporal := kindOf(unit), int(unit[1]&7)-1
 	first := r.Flag()
 	irap := nalType >= nalBLAWLP && nalType <= nalIRAPLast
-	prior := irap && r.Flag()
+	if irap {
+		r.Skip(1) // no_output_of_prior_pics_flag
+	}
 	id := r.UE()
 	if id >= maxPPS {
 		return damaged("a slice refers to a parameter set that cannot be")
@@ -109,16 +109,14 @@ func (h *sliceHeader) parse(r *bits.Reader, unit []byte, spss *nal.ParameterSets
 		if before == nil || before.pps != p || before.sps != s || before.nalType != nalType {
 			return damaged("a dependent slice segment lacks the one before it")
 		}
-		entry := h.entryPoints
 		*h = *before
 		if before.short == &before.own {
 			h.short = &h.own
 		}
-		h.entryPoints = entry[:0]
-		h.first, h.dependent, h.address = false, true, address
+		h.dependent, h.address = true, address
 	} else {
-		*h = sliceHeader{entryPoints: h.entryPoints[:0], longs: h.longs[:0]}
-		h.sps, h.pps, h.nalType, h.temporal, h.first, h.noPriorOutput, h.address, h.start = s, p, nalType, temporal, first, prior, address, address
+		*h = sliceHeader{longs: h.longs[:0]}
+		h.sps, h.pps, h.nalType, h.temporal, h.address, h.start = s, p, nalType, temporal, address, address
 		if err := h.parseIndependent(r); err != nil {
 			return err
 		}
@@ -371,7 +369,8 @@ func (h *sliceHeader) parseFilters(r *bits.Reader) error {
 	return nil
 }
 
-// parseEnd reads the entry points and what follows them.
+// parseEnd skips the entry points, which the decoding of the blocks before them finds too, and what
+// follows them.
 func (h *sliceHeader) parseEnd(r *bits.Reader) error {
 	if h.pps.tiles || h.pps.sync {
 		n := int(r.UE())
@@ -381,7 +380,7 @@ func (h *sliceHeader) parseEnd(r *bits.Reader) error {
 		if n > 0 {
 			size := int(min(r.UE(), 31)) + 1
 			for range n {
-				h.entryPoints = append(h.entryPoints, int(r.U(size))+1)
+				r.Skip(size)
 			}
 		}
 	}
