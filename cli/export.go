@@ -38,7 +38,7 @@ func (a *app) export(_ context.Context, c *cli.Command) error {
 	if c.String("format") == "parquet" && c.String("out") == "" && terminalWidth(a.out) > 0 {
 		return usagef("parquet is not for a terminal; name a file with --out")
 	}
-	runs, err := a.gather(c, c.Args().Slice())
+	runs, err := a.gather(c, c.Args().Slice(), true)
 	if err != nil {
 		return err
 	}
@@ -64,23 +64,25 @@ func exporter(format, table string) (func(w io.Writer, m model.Measured) error, 
 		return writeDocument, nil
 	case "openmetrics readings":
 		return func(w io.Writer, m model.Measured) error { return export.OpenMetrics(w, rows(m)) }, nil
-	case "csv readings":
-		return func(w io.Writer, m model.Measured) error { return export.CSV(w, rows(m)) }, nil
-	case "csv frames":
-		return func(w io.Writer, m model.Measured) error { return export.CSV(w, export.Frames(m.Docs[0])) }, nil
-	case "csv rungs":
-		return func(w io.Writer, m model.Measured) error { return export.CSV(w, export.Rungs(m.Docs[0])) }, nil
-	case "parquet readings":
-		return func(w io.Writer, m model.Measured) error { return export.Parquet(w, rows(m)) }, nil
-	case "parquet frames":
-		return func(w io.Writer, m model.Measured) error { return export.Parquet(w, export.Frames(m.Docs[0])) }, nil
-	case "parquet rungs":
-		return func(w io.Writer, m model.Measured) error { return export.Parquet(w, export.Rungs(m.Docs[0])) }, nil
+	case "csv readings", "parquet readings":
+		return tableWriter(format, rows), nil
+	case "csv frames", "parquet frames":
+		return tableWriter(format, func(m model.Measured) []export.Frame { return export.Frames(m.Docs[0]) }), nil
+	case "csv rungs", "parquet rungs":
+		return tableWriter(format, func(m model.Measured) []export.Rung { return export.Rungs(m.Docs[0]) }), nil
 	}
 	if format == "json" || format == "openmetrics" {
 		return nil, usagef("--table is for csv and parquet")
 	}
 	return nil, usagef("--format is json, csv, parquet or openmetrics, and --table readings, frames or rungs; not %q and %q", format, table)
+}
+
+// tableWriter returns what writes the rows of a run as csv or parquet.
+func tableWriter[R any](format string, rows func(m model.Measured) []R) func(w io.Writer, m model.Measured) error {
+	if format == "csv" {
+		return func(w io.Writer, m model.Measured) error { return export.CSV(w, rows(m)) }
+	}
+	return func(w io.Writer, m model.Measured) error { return export.Parquet(w, rows(m)) }
 }
 
 // writeDocument writes a run document with all its readings.

@@ -92,7 +92,7 @@ func (a *app) measuredDocuments(c *cli.Command) (docs []*logbook.Document, err e
 		}
 		return docs, nil
 	}
-	runs, err := a.gather(c, names)
+	runs, err := a.gather(c, names, false)
 	if err != nil {
 		return nil, err
 	}

@@ -46,7 +46,7 @@ func (a *app) report(_ context.Context, c *cli.Command) error {
 	if err := size.Check(); err != nil {
 		return usage(err)
 	}
-	runs, err := a.gather(c, c.Args().Slice())
+	runs, err := a.gather(c, c.Args().Slice(), true)
 	if err != nil {
 		return err
 	}
@@ -162,7 +162,7 @@ func (a *app) compare(_ context.Context, c *cli.Command) error {
 	if !c.Args().Present() {
 		return usagef("which runs? vividstrain runs lists them")
 	}
-	runs, err := a.gather(c, c.Args().Slice())
+	runs, err := a.gather(c, c.Args().Slice(), true)
 	if err != nil {
 		return err
 	}
@@ -194,7 +194,8 @@ func (a *app) compare(_ context.Context, c *cli.Command) error {
 const maxDocument = 1 << 30
 
 // gather returns the runs that are named: of the logbook, or files and folders of run documents.
-func (a *app) gather(c *cli.Command, names []string) (runs []model.Measured, err error) {
+// withReadings is whether those of the logbook come with their readings, which take long to read.
+func (a *app) gather(c *cli.Command, names []string, withReadings bool) (runs []model.Measured, err error) {
 	if len(names) == 0 {
 		names = []string{""}
 	}
@@ -218,7 +219,7 @@ func (a *app) gather(c *cli.Command, names []string) (runs []model.Measured, err
 				return nil, err
 			}
 		}
-		more, err := fromBook(book, name)
+		more, err := fromBook(book, name, withReadings)
 		if err != nil {
 			return nil, err
 		}
@@ -228,7 +229,7 @@ func (a *app) gather(c *cli.Command, names []string) (runs []model.Measured, err
 }
 
 // fromBook returns a run of the logbook, or the runs of the same that have this name.
-func fromBook(book *logbook.Book, name string) ([]model.Measured, error) {
+func fromBook(book *logbook.Book, name string, withReadings bool) ([]model.Measured, error) {
 	set, err := book.Named(name)
 	if err != nil {
 		return nil, err
@@ -236,7 +237,7 @@ func fromBook(book *logbook.Book, name string) ([]model.Measured, error) {
 	if len(set) > 0 {
 		var runs []model.Measured
 		for _, id := range set {
-			one, err := fromBook(book, id)
+			one, err := fromBook(book, id, withReadings)
 			if err != nil {
 				return nil, err
 			}
@@ -260,8 +261,8 @@ func fromBook(book *logbook.Book, name string) ([]model.Measured, error) {
 		docs = []*logbook.Document{doc}
 	}
 	m := model.Measured{Docs: docs}
-	for _, d := range docs {
-		readings, err := book.Readings(d)
+	for i := 0; withReadings && i < len(docs); i++ {
+		readings, err := book.Readings(docs[i])
 		if err != nil {
 			return nil, err
 		}

@@ -55,8 +55,8 @@ type class struct {
 	observations []observation
 	cost         map[Resource][]float64 // coefficients, for scaled features
 	spread       map[Resource]float64   // standard deviation of the relative error
-	freedom      int
-	mostPixels   float64 // a second, of one stream
+	freedom      map[Resource]int       // observations beyond the coefficients
+	mostPixels   float64                // a second, of one stream
 	mostBits     float64
 	mostStreams  int
 }
@@ -146,7 +146,7 @@ func (m *Model) observe(d *logbook.Document, r *logbook.Rung, a *logbook.Attempt
 	i := slices.IndexFunc(m.classes, func(c *class) bool { return c.name == name })
 	if i < 0 {
 		i = len(m.classes)
-		m.classes = append(m.classes, &class{name: name, cost: map[Resource][]float64{}, spread: map[Resource]float64{}})
+		m.classes = append(m.classes, &class{name: name, cost: map[Resource][]float64{}, spread: map[Resource]float64{}, freedom: map[Resource]int{}})
 	}
 	c := m.classes[i]
 	c.observations = append(c.observations, o)
@@ -235,8 +235,9 @@ func (c *class) fit() {
 		var left mat.VecDense
 		left.MulVec(a, mat.NewVecDense(4, c.cost[r]))
 		left.SubVec(b, &left)
-		if c.freedom = max(1, len(rows)-free); len(rows) > free {
-			c.spread[r] = mat.Norm(&left, 2) / math.Sqrt(float64(c.freedom))
+		c.freedom[r] = max(1, len(rows)-free)
+		if len(rows) > free {
+			c.spread[r] = mat.Norm(&left, 2) / math.Sqrt(float64(c.freedom[r]))
 		}
 	}
 }
@@ -294,8 +295,7 @@ type Scale struct {
 // reserve.
 func (m *Model) Fits(mix []load.Load, reserve float64, scale Scale) (Answer, error) {
 	a := Answer{Times: math.MaxInt32, Low: math.MaxInt32, High: math.MaxInt32, Costs: map[Resource]float64{}}
-	spread := map[Resource]float64{}
-	freedom := math.MaxInt
+	spread, freedom := map[Resource]float64{}, map[Resource]int{}
 	for _, l := range mix {
 		c := m.classOf(l)
 		if c == nil {
@@ -305,16 +305,18 @@ func (m *Model) Fits(mix []load.Load, reserve float64, scale Scale) (Answer, err
 			if v, known := c.costOf(r, []load.Load{l}); known {
 				a.Costs[r] += v
 				spread[r] = max(spread[r], c.spread[r])
+				if n, seen := freedom[r]; !seen || c.freedom[r] < n {
+					freedom[r] = c.freedom[r]
+				}
 			}
 		}
-		freedom = min(freedom, c.freedom)
 		a.limits(c, l)
 	}
 	if scale.Faster > 0 {
 		a.Costs[Cores] /= scale.Faster
 	}
 	for _, r := range []Resource{Cores, Decoder, Encoder, Memory} {
-		cost, free := a.Costs[r], m.Free[r]*1
+		cost, free := a.Costs[r], m.Free[r]
 		if r == Cores && scale.Cores > 0 {
 			free *= float64(scale.Cores) / float64(m.Cores)
 		}
@@ -323,7 +325,7 @@ func (m *Model) Fits(mix []load.Load, reserve float64, scale Scale) (Answer, err
 		}
 		times := free * (1 - reserve) / cost
 		if n := int(times); n < a.Times {
-			within := a.within(spread[r], freedom)
+			within := a.within(spread[r], freedom[r])
 			a.Times, a.Limiter, a.ErrorPct = n, r, 100*within
 			a.Low, a.High = int(times/(1+within)), int(math.Ceil(times*(1+within)))
 		}
@@ -341,7 +343,7 @@ const leastError = 0.05
 // within returns the relative half width of the range of an answer: by Student's distribution at
 // 90 %, wider where it goes beyond what was measured.
 func (a *Answer) within(spread float64, freedom int) float64 {
-	t := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: float64(max(1, freedom))}.Quantile(0.95)
+	t := distuv.StudentsT{Mu: 0, Sigma: 1, Nu: float64(freedom)}.Quantile(0.95)
 	w := leastError + min(1, t*spread)
 	if len(a.Limits) > 0 {
 		w += 0.05 * float64(len(a.Limits))

@@ -446,6 +446,15 @@ func (d *Document) Attempts() (n int) {
 	return n
 }
 
+// MostSmooth reports whether most of some attempts were smooth, see [search.Majority].
+func MostSmooth(attempts []Attempt) bool {
+	smooth := make([]bool, len(attempts))
+	for i, a := range attempts {
+		smooth[i] = a.Verdict == verdict.Smooth
+	}
+	return search.Majority(smooth)
+}
+
 // Counted returns the attempts of a rung that are not void.
 func (r *Rung) Counted() (list []Attempt) {
 	for _, a := range r.Attempts {

@@ -67,7 +67,7 @@ func (b *Book) Record(d *Document, abandoned Abandoned) (*Recorder, error) {
 }
 
 func (r *Recorder) begin(abandoned Abandoned) error {
-	head, short, err := r.texts()
+	head, short, err := r.doc.texts()
 	if err != nil {
 		return err
 	}
@@ -119,10 +119,10 @@ func (r *Recorder) begin(abandoned Abandoned) error {
 	return nil
 }
 
-// texts returns what is kept of the document in its own row, and its summary.
-func (r *Recorder) texts() (head, short string, err error) {
-	if head, err = r.doc.head(); err == nil {
-		short, err = summaryOf(r.doc)
+// texts returns what is kept of a document in its own row, and its summary.
+func (d *Document) texts() (head, short string, err error) {
+	if head, err = d.head(); err == nil {
+		short, err = summaryOf(d)
 	}
 	return head, short, err
 }
@@ -146,7 +146,7 @@ func (d *Document) head() (string, error) {
 
 // Update writes the document in its current state.
 func (r *Recorder) Update() error {
-	head, short, err := r.texts()
+	head, short, err := r.doc.texts()
 	if err != nil {
 		return err
 	}

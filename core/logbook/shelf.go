@@ -189,11 +189,7 @@ func (b *Book) Change(id string, change func(d *Document)) error {
 		return b.explain(err)
 	}
 	change(d)
-	head, err := d.head()
-	if err != nil {
-		return err
-	}
-	short, err := summaryOf(d)
+	head, short, err := d.texts()
 	if err != nil {
 		return err
 	}
@@ -233,11 +229,7 @@ func (b *Book) Add(d *Document) error {
 	if b.Recording() {
 		return ErrBusy
 	}
-	head, err := d.head()
-	if err != nil {
-		return err
-	}
-	short, err := summaryOf(d)
+	head, short, err := d.texts()
 	if err != nil {
 		return err
 	}

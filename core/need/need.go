@@ -11,9 +11,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/logbook"
-	"vividstrain/core/search"
 	"vividstrain/core/sense"
-	"vividstrain/core/verdict"
 )
 
 // Need is what a device must be able to do, and within which limits. In YAML:
@@ -132,7 +130,7 @@ func loadFinding(docs []*logbook.Document, want load.Load) (f Finding, use sense
 			if len(counted) == 0 || len(r.Mix) > 1 {
 				continue
 			}
-			smooth := smoothly(counted)
+			smooth := logbook.MostSmooth(counted)
 			same := r.Load.String() == want.String()
 			switch {
 			case exact && !same:
@@ -151,14 +149,6 @@ func loadFinding(docs []*logbook.Document, want load.Load) (f Finding, use sense
 		}
 	}
 	return f, use
-}
-
-func smoothly(attempts []logbook.Attempt) bool {
-	list := make([]bool, len(attempts))
-	for i, a := range attempts {
-		list[i] = a.Verdict == verdict.Smooth
-	}
-	return search.Majority(list)
 }
 
 func reason(a logbook.Attempt) string {

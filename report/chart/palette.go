@@ -18,6 +18,7 @@ var (
 	faint = color.NRGBA{0x8b, 0x95, 0x9e, 0xff}
 	rule  = color.NRGBA{0xdf, 0xe3, 0xe6, 0xff}
 	paper = color.NRGBA{0xff, 0xff, 0xff, 0xff}
+	night = color.NRGBA{0x14, 0x19, 0x1e, 0xff} // the paper of a dark page
 
 	hues = []color.NRGBA{{0x1f, 0x5f, 0x8b, 0xff}, {0xc9, 0x72, 0x1d, 0xff}, {0x4f, 0xa3, 0x8f, 0xff}, {0x7a, 0x3e, 0x65, 0xff}, {0x9a, 0x8c, 0x2e, 0xff}, {0x6f, 0x86, 0xb5, 0xff}, {0xa8, 0x4b, 0x3c, 0xff}, {0x5b, 0x67, 0x70, 0xff}}
 
@@ -33,9 +34,12 @@ func hueOf(i int) (color.NRGBA, []vg.Length) {
 }
 
 // tint returns a colour as it is on paper with so much of it.
-func tint(c color.NRGBA, share float64) color.NRGBA {
+func tint(c color.NRGBA, share float64) color.NRGBA { return mixed(c, paper, share) }
+
+// mixed returns a colour as it is on another with so much of it.
+func mixed(c, below color.NRGBA, share float64) color.NRGBA {
 	mix := func(a, b uint8) uint8 { return uint8(share*float64(a) + (1-share)*float64(b)) }
-	return color.NRGBA{mix(c.R, paper.R), mix(c.G, paper.G), mix(c.B, paper.B), 0xff}
+	return color.NRGBA{mix(c.R, below.R), mix(c.G, below.G), mix(c.B, below.B), 0xff}
 }
 
 // heat returns the colour of a share from 0 to 1: the busier, the darker.
@@ -49,12 +53,12 @@ var dark = map[color.NRGBA]string{ink: "#dfe5ea", faint: "#8d98a3", rule: "#3842
 // Colours returns the rules of style by which drawings in a page follow its light and dark: every
 // colour that is drawn is replaced by a variable.
 func Colours() string {
-	var light, night, rules strings.Builder
+	var light, unlit, rules strings.Builder
 	name := func(c color.NRGBA) string { return fmt.Sprintf("--c%02x%02x%02x", c.R, c.G, c.B) }
 	hex := func(c color.NRGBA) string { return fmt.Sprintf("#%02X%02X%02X", c.R, c.G, c.B) }
 	add := func(c color.NRGBA, there string) {
 		fmt.Fprintf(&light, "%s:%s;", name(c), hex(c))
-		fmt.Fprintf(&night, "%s:%s;", name(c), there)
+		fmt.Fprintf(&unlit, "%s:%s;", name(c), there)
 		for _, what := range []string{"fill", "stroke"} {
 			fmt.Fprintf(&rules, "svg [style*=\"%s:%s\"]{%s:var(%s)!important}\n", what, hex(c), what, name(c))
 		}
@@ -70,20 +74,17 @@ func Colours() string {
 		if c := grades[g]; c != faint {
 			add(c, hex(lighter(c)))
 		}
-		add(tint(grades[g], bandTint), hex(over(lighter(grades[g]))))
+		add(tint(grades[g], bandTint), hex(mixed(lighter(grades[g]), night, nightTint)))
 		fmt.Fprintf(&rules, ".%s{--grade:var(%s);--band:var(%s)}\n", g, name(grades[g]), name(tint(grades[g], bandTint)))
 	}
-	return fmt.Sprintf(":root{%s}\n@media (prefers-color-scheme:dark){@media not print{:root{%s}}}\n%s", light.String(), night.String(), rules.String())
+	return fmt.Sprintf(":root{%s}\n@media (prefers-color-scheme:dark){@media not print{:root{%s}}}\n%s", light.String(), unlit.String(), rules.String())
 }
 
-// bandTint is how much of a verdict's colour its bands have.
-const bandTint = 0.13
+// bandTint and nightTint are how much of a verdict's colour its bands have on a light and a dark page.
+const (
+	bandTint  = 0.13
+	nightTint = 0.2
+)
 
 // lighter returns a colour as it is drawn on a dark page.
 func lighter(c color.NRGBA) color.NRGBA { return tint(c, 0.62) }
-
-// over returns a band's colour on a dark page.
-func over(c color.NRGBA) color.NRGBA {
-	mix := func(a, b uint8) uint8 { return uint8(0.2*float64(a) + 0.8*float64(b)) }
-	return color.NRGBA{mix(c.R, 0x14), mix(c.G, 0x19), mix(c.B, 0x1e), 0xff}
-}

@@ -8,6 +8,7 @@ import (
 	"html/template"
 	"io"
 	"math"
+	"slices"
 	"strings"
 
 	"vividstrain/core/verdict"
@@ -102,7 +103,7 @@ type hoverCurve struct {
 
 // Write writes the page of one or several reports; c compares them, and may be nil.
 func Write(w io.Writer, reports []*model.Report, c *model.Comparison) error {
-	t, err := template.New("report").Funcs(template.FuncMap{"shape": func(g verdict.Grade) string { return model.Shapes[g] }, "right": right}).Parse(layout)
+	t, err := template.New("report").Funcs(template.FuncMap{"shape": func(g verdict.Grade) string { return model.Shapes[g] }, "right": func(t model.Table, column int) bool { return slices.Contains(t.Right, column) }}).Parse(layout)
 	if err != nil {
 		return err
 	}
@@ -215,14 +216,4 @@ func figures4(v float64) float64 {
 	}
 	scale := math.Pow10(4 - int(math.Ceil(math.Log10(math.Abs(v)))))
 	return math.Round(v*scale) / scale
-}
-
-// right reports whether a column holds numbers.
-func right(t model.Table, column int) bool {
-	for _, i := range t.Right {
-		if i == column {
-			return true
-		}
-	}
-	return false
 }

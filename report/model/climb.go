@@ -20,12 +20,17 @@ var climbView = view{
 		if len(d.Plan.Goals) > 0 && len(choice.Names) == 0 && !choice.All {
 			return matrix(d)
 		}
-		rungs := make([]namedRung, len(d.Rungs))
-		for i := range rungs {
-			rungs[i] = namedRung{d.Rungs[i].Load.Title(), &d.Rungs[i]}
-		}
-		return attemptTable(d, choice, "load", "  again", rungs)
+		return loadTable(d, choice)
 	},
+}
+
+// loadTable is the table of attempts at loads.
+func loadTable(d *logbook.Document, choice Choice) Table {
+	rungs := make([]namedRung, len(d.Rungs))
+	for i := range rungs {
+		rungs[i] = namedRung{d.Rungs[i].Load.Title(), &d.Rungs[i]}
+	}
+	return attemptTable(d, choice, "load", "  again", rungs)
 }
 
 // room states how many streams of the ceiling's load fit, if more than were played.

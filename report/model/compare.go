@@ -12,10 +12,8 @@ import (
 	"gonum.org/v1/gonum/stat"
 	"gonum.org/v1/gonum/stat/distuv"
 
-	"vividstrain/core/load"
 	"vividstrain/core/logbook"
 	"vividstrain/core/need"
-	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/verdict"
 )
@@ -228,12 +226,9 @@ func quantity(runs []Measured, names, loads []string, of func(a *logbook.Attempt
 // majority returns the verdict of most attempts in the sense of smooth or not; of those
 // verdicts, the first.
 func majority(attempts []logbook.Attempt) verdict.Grade {
-	smooth := make([]bool, len(attempts))
-	for i, a := range attempts {
-		smooth[i] = a.Verdict == verdict.Smooth
-	}
-	most := search.Majority(smooth)
-	return attempts[slices.Index(smooth, most)].Verdict
+	most := logbook.MostSmooth(attempts)
+	i := slices.IndexFunc(attempts, func(a logbook.Attempt) bool { return (a.Verdict == verdict.Smooth) == most })
+	return attempts[i].Verdict
 }
 
 // differences returns what the runs differ in: device, route and settings.
@@ -541,11 +536,10 @@ func harderInHardware(m *Measured, name string) bool {
 		return false
 	}
 	this := of[0].Load
-	pixels := func(l load.Load) float64 { return float64(l.Width) * float64(l.Height) * l.Rate.Hz() }
 	for _, d := range m.Docs {
 		for i := range d.Rungs {
 			l := d.Rungs[i].Load
-			if l.Codec == this.Codec && pixels(l) >= pixels(this) && l.Bitrate >= this.Bitrate && decodedBy(m, rungTitle(d, i)) == "hardware" {
+			if l.Codec == this.Codec && l.PixelRate() >= this.PixelRate() && l.Bitrate >= this.Bitrate && decodedBy(m, rungTitle(d, i)) == "hardware" {
 				return true
 			}
 		}

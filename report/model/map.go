@@ -16,11 +16,7 @@ var mapView = view{
 		if len(choice.Names) == 0 && !choice.All {
 			return mapTable(d)
 		}
-		rungs := make([]namedRung, len(d.Rungs))
-		for i := range rungs {
-			rungs[i] = namedRung{d.Rungs[i].Load.Title(), &d.Rungs[i]}
-		}
-		return attemptTable(d, choice, "load", "  again", rungs)
+		return loadTable(d, choice)
 	},
 }
 

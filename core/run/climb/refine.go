@@ -74,51 +74,18 @@ func (k *kind) nextRefined(r *run.Run) (rung int, why search.Purpose, more bool)
 		}
 		for _, a := range axes {
 			candidates := a.between(r.Doc.Rungs[c.Rung].Load, r.Doc.Rungs[c.Next].Load, k.refine)
-			low, high := k.limits(r, candidates)
+			low, high := r.Limits(candidates)
 			if high-low > 1 {
-				return k.refinedRung(r, i, candidates[(low+high)/2]), search.Explore, true
+				return r.AddRung(refinedName(k.ladder.Columns[i].Name), candidates[(low+high)/2]), search.Explore, true
 			}
 			if low >= 0 {
-				if at := rungWith(r.Doc, candidates[low]); tries(r, at) == 1 {
+				if at := r.RungWith(candidates[low]); tries(r, at) == 1 {
 					return at, search.Confirm, true
 				}
 			}
 		}
 	}
 	return 0, "", false
-}
-
-// limits returns the hardest of the candidates that was smooth, and the easiest above it that was
-// not, or could not be tried; -1 and their number where there are none.
-func (k *kind) limits(r *run.Run, candidates []load.Load) (low, high int) {
-	low, high = -1, len(candidates)
-	for i, l := range candidates {
-		at := rungWith(r.Doc, l)
-		if at < 0 {
-			continue
-		}
-		var smooth []bool
-		voids := 0
-		for _, t := range r.Trials {
-			switch {
-			case t.Rung != at:
-			case t.Void == search.Counts:
-				smooth = append(smooth, t.Smooth)
-			case t.Void == search.Permanent:
-				voids = search.MaxVoid
-			default:
-				voids++
-			}
-		}
-		switch {
-		case len(smooth) == 0 && voids < search.MaxVoid:
-		case len(smooth) > 0 && search.Majority(smooth):
-			low = i
-		default:
-			high = min(high, i)
-		}
-	}
-	return min(low, high-1), high
 }
 
 func tries(r *run.Run, rung int) (n int) {
@@ -128,33 +95,6 @@ func tries(r *run.Run, rung int) (n int) {
 		}
 	}
 	return n
-}
-
-// rungWith returns the rung with a load, or -1.
-func rungWith(d *logbook.Document, l load.Load) int {
-	for i := range d.Rungs {
-		if d.Rungs[i].Load.String() == l.String() && d.Rungs[i].File == "" {
-			return i
-		}
-	}
-	return -1
-}
-
-// refinedRung returns the rung with a load that refines a column, which may become a new one.
-func (k *kind) refinedRung(r *run.Run, column int, l load.Load) int {
-	if at := rungWith(r.Doc, l); at >= 0 {
-		return at
-	}
-	l.File = ""
-	name := refinedName(k.ladder.Columns[column].Name)
-	order := 1
-	for i := range r.Doc.Rungs {
-		if r.Doc.Rungs[i].Column == name {
-			order++
-		}
-	}
-	r.Doc.Rungs = append(r.Doc.Rungs, logbook.Rung{Load: l, Column: name, Order: order, Attempts: []logbook.Attempt{}})
-	return len(r.Doc.Rungs) - 1
 }
 
 // refined returns how far the device goes beyond a column's ceiling in each respect.
@@ -170,7 +110,7 @@ func (k *kind) refined(r *run.Run, column int) (list []logbook.Refined) {
 	ceiling, next := r.Doc.Rungs[c.Rung].Load, r.Doc.Rungs[c.Next].Load
 	for _, a := range axes {
 		candidates := a.between(ceiling, next, k.refine)
-		low, high := k.limits(r, candidates)
+		low, high := r.Limits(candidates)
 		if len(candidates) == 0 || high-low > 1 { // not found yet
 			continue
 		}

@@ -140,49 +140,15 @@ func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
 	return newKind(c), nil
 }
 
-// state returns the highest smooth candidate of a field, -1 if none was, and the lowest above it that
-// was not, their number if none was.
-func (f *field) state(r *run.Run) (low, high int) {
-	low, high = -1, len(f.candidates)
-	for i, l := range f.candidates {
-		rung := slices.IndexFunc(r.Doc.Rungs, func(g logbook.Rung) bool { return g.Load.String() == l.String() })
-		if rung < 0 {
-			continue
-		}
-		smooth, voids := 0, 0
-		for _, t := range r.Trials {
-			switch {
-			case t.Rung != rung:
-			case t.Void == search.Permanent:
-				voids = search.MaxVoid
-			case t.Void != search.Counts:
-				voids++
-			case t.Smooth:
-				smooth++
-			default:
-				smooth--
-			}
-		}
-		switch {
-		case smooth > 0:
-			low = max(low, i)
-		case smooth < 0 || voids >= search.MaxVoid:
-			high = min(high, i)
-		}
-	}
-	return min(low, high-1), high
-}
-
 // Next chooses the middle of the bitrates that may still be the limit of a field, after the lowest and
-// the highest.
-// A field that is harder than one where nothing was smooth is passed over.
+// the highest. A field that is harder than one where nothing was smooth is passed over.
 func (k *kind) Next(r *run.Run) (int, search.Purpose, bool) {
 	for i := range k.fields {
 		f := &k.fields[i]
 		if k.hopeless(r, i) {
 			continue
 		}
-		low, high := f.state(r)
+		low, high := r.Limits(f.candidates)
 		if high-low <= 1 {
 			continue
 		}
@@ -193,7 +159,7 @@ func (k *kind) Next(r *run.Run) (int, search.Purpose, bool) {
 		case low == 0 && high == len(f.candidates):
 			next = high - 1 // many devices play whatever bitrate a size they take has
 		}
-		return k.rung(r, f, f.candidates[next]), search.Explore, true
+		return r.AddRung(f.name, f.candidates[next]), search.Explore, true
 	}
 	return 0, "", false
 }
@@ -203,7 +169,7 @@ func (k *kind) Next(r *run.Run) (int, search.Purpose, bool) {
 func (k *kind) hopeless(r *run.Run, i int) bool {
 	l := k.fields[i].candidates[0]
 	for j := range i {
-		if _, high := k.fields[j].state(r); high != 0 {
+		if _, high := r.Limits(k.fields[j].candidates); high != 0 {
 			continue
 		}
 		if o := k.fields[j].candidates[0]; l.Width >= o.Width && l.Height >= o.Height && l.Rate.Hz() >= o.Rate.Hz() {
@@ -211,21 +177,6 @@ func (k *kind) hopeless(r *run.Run, i int) bool {
 		}
 	}
 	return false
-}
-
-// rung returns the rung with a load, which may become a new one.
-func (k *kind) rung(r *run.Run, f *field, l load.Load) int {
-	order := 1
-	for i := range r.Doc.Rungs {
-		if r.Doc.Rungs[i].Load.String() == l.String() {
-			return i
-		}
-		if r.Doc.Rungs[i].Column == f.name {
-			order++
-		}
-	}
-	r.Doc.Rungs = append(r.Doc.Rungs, logbook.Rung{Load: l, Column: f.name, Order: order, Attempts: []logbook.Attempt{}})
-	return len(r.Doc.Rungs) - 1
 }
 
 // Plan returns the load of a rung.
@@ -253,7 +204,7 @@ func (k *kind) Width() (width int) {
 func (k *kind) Ahead(r *run.Run) (plans []route.Plan) {
 	for i := range k.fields {
 		f := &k.fields[i]
-		low, high := f.state(r)
+		low, high := r.Limits(f.candidates)
 		for n := high - low; n > 1 && !k.hopeless(r, i); n = (n + 1) / 2 {
 			plans = append(plans, route.Plan{Loads: []load.Load{f.candidates[len(f.candidates)/2]}, Hold: k.hold.Hold, Settle: k.hold.Settle})
 		}
@@ -266,15 +217,14 @@ func (k *kind) Conclude(r *run.Run) (notes []string) {
 	r.Doc.Map = nil
 	for i := range k.fields {
 		f := &k.fields[i]
-		low, high := f.state(r)
+		low, high := r.Limits(f.candidates)
 		one := logbook.MapField{Size: f.candidates[0].Size(), Rate: f.candidates[0].Rate.String(), Skipped: k.hopeless(r, i)}
 		if low >= 0 {
 			one.Load = &f.candidates[low]
 		}
 		if high < len(f.candidates) {
 			one.Next = &f.candidates[high]
-			rung := slices.IndexFunc(r.Doc.Rungs, func(g logbook.Rung) bool { return g.Load.String() == one.Next.String() })
-			if rung >= 0 && len(r.Doc.Rungs[rung].Counted()) > 0 {
+			if rung := r.RungWith(*one.Next); rung >= 0 && len(r.Doc.Rungs[rung].Counted()) > 0 {
 				a := run.Worst(r.Doc.Rungs[rung].Counted())
 				one.Limiter, one.Evidence = a.Limiter, a.Evidence
 			}
