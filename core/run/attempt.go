@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"vividstrain/core/logbook"
@@ -172,6 +173,9 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 	from, to := a.Started, a.Ended
 	if len(result.Streams) > 0 && result.Failure == "" {
 		from, to = result.Began.Add(plan.Settle), result.Began.Add(plan.Hold)
+		if startedLate(result, c.Criteria) {
+			from, to = a.Started, result.Began // what was at its limit before the first picture, not after it
+		}
 	}
 	if plan.Hold != c.Hold {
 		a.HoldS = plan.Hold.Seconds()
@@ -197,6 +201,13 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 		void(a, cause, why)
 	}
 	return nil
+}
+
+// startedLate reports whether a stream took so long to start that this alone fails the attempt.
+func startedLate(result route.Result, criteria verdict.Criteria) bool {
+	return slices.ContainsFunc(result.Streams, func(t tally.Tally) bool {
+		return t.StartDelayS != nil && *t.StartDelayS > criteria.Marginal.StartDelayS
+	})
 }
 
 // judge grades an attempt by its worst stream.
@@ -309,11 +320,19 @@ func (c *Run) judgeDecode(a *logbook.Attempt, result route.Result, plan route.Pl
 	for _, l := range plan.Loads {
 		pixels += l.PixelRate()
 	}
+	if slices.ContainsFunc(result.Streams, workedAhead) {
+		pixels = 0 // the work was not done in the window, so that its time says nothing
+	}
 	if hardware, known, _ := verdict.InferDecode(a.Use, c.Idle, pixels); known && hardware {
 		a.Decode = route.Hardware
 	} else if known {
 		a.Decode = route.Software
 	}
+}
+
+// workedAhead reports whether the media of a stream arrived much faster than they were played.
+func workedAhead(t tally.Tally) bool {
+	return t.Buffer != nil && t.Buffer.BuildRate != nil && *t.Buffer.BuildRate > 2
 }
 
 // givesUp is the shortest time for which a server that gives up is measured.

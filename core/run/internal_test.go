@@ -98,3 +98,23 @@ type worker struct {
 }
 
 func (w worker) Traits() route.Traits { return route.Traits{SameWork: w.same} }
+
+// Work that was done before the steady window says nothing about how a device decodes, and a
+// stream that starts too late is judged by the readings before its first picture.
+func TestWorkBeforeTheWindow(t *testing.T) {
+	l, err := load.Parse("h264 1080p25 8M -> 720p 4M")
+	require.NoError(t, err)
+	arriving := func(rate float64) route.Result {
+		return route.Result{Decode: route.Unknown, Streams: []tally.Tally{{Buffer: &tally.Buffer{BuildRate: &rate}}}}
+	}
+	c := &Run{Config: Config{Criteria: verdict.Default()}}
+	idle := sense.Use{sense.GroupCPU: {Mean: 0.1}}
+	for rate, decode := range map[float64]string{1.1: route.Hardware, 20: route.Unknown} {
+		a := logbook.Attempt{Use: idle}
+		c.judgeDecode(&a, arriving(rate), route.Plan{Loads: []load.Load{l}})
+		require.Equal(t, decode, a.Decode, "media arrive at %g of real time", rate)
+	}
+	for delay, late := range map[float64]bool{2: false, 11: true} {
+		require.Equal(t, late, startedLate(route.Result{Streams: []tally.Tally{{}, {StartDelayS: &delay}}}, c.Criteria))
+	}
+}

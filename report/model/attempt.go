@@ -45,6 +45,8 @@ func AttemptShort(a *logbook.Attempt) string {
 func AttemptLine(a *logbook.Attempt) string {
 	line := ""
 	switch {
+	case a.Verdict == verdict.Failed && len(a.Reasons) > 0:
+		line = "  " + a.Reasons[0]
 	case a.Buffer != nil && len(a.Windows) > 0 && !a.Displayed():
 		line = fmt.Sprintf("  stalls %s, least lead %s, build rate %s", stallsText(*a.Buffer), leadText(*a.Buffer), BuildRate(*a.Buffer))
 	case a.FramesDue() > 0:
@@ -56,7 +58,7 @@ func AttemptLine(a *logbook.Attempt) string {
 	if cpu, known := a.Use[sense.CPU]; known && line != "" {
 		line += fmt.Sprintf(", all cores %.0f %%", cpu.Mean)
 	}
-	if a.Verdict != verdict.Smooth && len(a.Reasons) > 0 && (a.FramesDue() == 0 || a.Verdict == verdict.Void) {
+	if a.Verdict != verdict.Smooth && a.Verdict != verdict.Failed && len(a.Reasons) > 0 && (a.FramesDue() == 0 || a.Verdict == verdict.Void) {
 		line += "  " + a.Reasons[0]
 	}
 	return line

@@ -193,6 +193,8 @@ func TestFramesThatWereNotCounted(t *testing.T) {
 	require.Equal(t, "250 ms", rows[1][3].Text)
 	require.Equal(t, "-", rows[2][2].Text)
 	require.Contains(t, AttemptLine(&d.Rungs[0].Attempts[2]), "it died")
+	late := logbook.Attempt{Verdict: verdict.Failed, Reasons: []string{"it did not start within 10 s"}, Buffer: &tally.Buffer{}, Windows: make([]tally.Window, 1)}
+	require.Equal(t, "  it did not start within 10 s", AttemptLine(&late))
 }
 
 func TestStatesOfARun(t *testing.T) {
