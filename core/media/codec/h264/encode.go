@@ -7,6 +7,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/gop"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/codec/ratecontrol"
@@ -16,7 +17,7 @@ import (
 
 // Encoder codes a video. It is for one goroutine at a time.
 type Encoder struct {
-	set   media.EncoderSettings
+	gop.Order
 	sps   *sps
 	pps   *pps
 	s     stream
@@ -25,30 +26,14 @@ type Encoder struct {
 	byte  macroblockEncoder[uint8]
 	wide  macroblockEncoder[uint16]
 	slice sliceWriter
-	rate  ratecontrol.Control
 
-	waiting   []*input // in order of display, from the last anchor on
-	spare     []*input
-	drawn     *input           // handed out to be drawn into
-	halfpel   []*halfpelPlanes // of reference pictures, oldest first
-	nextGroup int              // frames of the group to come
-	groupLeft int              // frames still to come of the one that has begun
-	number    int              // of the next frame since the last IDR picture, in order of display
-	frame     int              // frame_num of the next picture
-	idrs      int
+	halfpel []*halfpelPlanes // of reference pictures, oldest first
+	frame   int              // frame_num of the next picture
 
 	unit          []byte
 	packet        media.Packet
 	reconstructed func(f *frame) // takes each reconstructed frame in order of display, for tests
 	out           func(*media.Packet) error
-}
-
-// input is a source picture, padded to whole macroblocks like the frames.
-type input struct {
-	pic    picture.Picture // the visible part
-	planes [3]picture.Plane
-	pts    int64
-	number int // since the last IDR picture
 }
 
 // NewEncoder makes an encoder that hands each coded picture to out, in decoding order. The
@@ -65,7 +50,8 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 		}
 	}
 	set.KeyEvery, set.Slices = max(set.KeyEvery, 1), max(set.Slices, 1)
-	e := &Encoder{set: set, out: out, work: newWorker(threads.NewTeam(1))}
+	e := &Encoder{Order: gop.Order{Settings: set, Fields: set.Format.Interlaced}, out: out, work: newWorker(threads.NewTeam(1))}
+	e.Code = e.codeFrame
 	if e.sps, e.pps = e.parameters(); e.sps.level == 0 {
 		return nil, fmt.Errorf("h264 has interlaced video up to level 4.1 only (table A-4); this many references are beyond it")
 	}
@@ -86,28 +72,25 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 	m := e.work.thread(0)
 	setup(e, &e.byte, &m.byte, fastEncodeKernels())
 	setup(e, &e.wide, &m.wide, fastWideEncodeKernels())
-	e.nextGroup = set.KeyEvery
-	e.rate.Begin(rateSettings(&set))
+	e.Layout = e.sps.layout()
+	e.Start()
 	return e, nil
-}
-
-// rateSettings are the settings of rate control.
-func rateSettings(set *media.EncoderSettings) ratecontrol.Settings {
-	f := &set.Format
-	return ratecontrol.Settings{Bitrate: float64(f.Bitrate), Rate: f.Rate.Hz() * float64(1+oneIf(f.Interlaced)), QP: set.QP, MinQP: -6 * (f.Depth - 8)}
 }
 
 // pictureKinds maps slice types to the kinds of rate control.
 var pictureKinds = [...]ratecontrol.Kind{sliceP: ratecontrol.P, sliceB: ratecontrol.B, sliceI: ratecontrol.I}
 
+// sliceKinds maps the kinds of rate control to slice types.
+var sliceKinds = [...]sliceType{ratecontrol.P: sliceP, ratecontrol.B: sliceB, ratecontrol.I: sliceI}
+
 // setup prepares the macroblock encoder for one sample type.
 func setup[T motion.Sample](e *Encoder, c *macroblockEncoder[T], r *recon[T], k encodeKernels[T]) {
 	c.d, c.r, c.w, c.k = &e.work.thread(0).d, r, &e.slice, k
-	c.presetSettings = presets[e.set.Preset]
+	c.presetSettings = presets[e.Settings.Preset]
 	c.search.DistanceKernels, c.search.Thorough = k.DistanceKernels, c.thorough
-	c.splitThreshold <<= e.set.Format.Depth - 8
-	c.intraThreshold <<= e.set.Format.Depth - 8
-	c.useRDOQ = c.thorough && !e.set.Simple
+	c.splitThreshold <<= e.Settings.Format.Depth - 8
+	c.intraThreshold <<= e.Settings.Format.Depth - 8
+	c.useRDOQ = c.thorough && !e.Settings.Simple
 	c.blockSizes = []bool{false}
 	if c.thorough {
 		c.blockSizes = []bool{true, false}
@@ -154,7 +137,7 @@ func formatSPS(f media.Format) *sps {
 
 // parameters makes the parameter sets for the settings.
 func (e *Encoder) parameters() (*sps, *pps) {
-	set := &e.set
+	set := &e.Settings
 	f := &set.Format
 	s := formatSPS(*f)
 	if set.KeyEvery == 1 {
@@ -187,199 +170,39 @@ func (e *Encoder) parameters() (*sps, *pps) {
 
 // Track describes the video as containers need it.
 func (e *Encoder) Track() (media.Track, error) {
-	t := media.Track{Codec: Name, Format: e.set.Format, Colour: e.set.Colour, HDR: e.set.HDR, Timescale: int64(e.set.Format.Rate.Num)}
+	t := media.Track{Codec: Name, Format: e.Settings.Format, Colour: e.Settings.Colour, HDR: e.Settings.HDR, Timescale: int64(e.Settings.Format.Rate.Num)}
 	sets := nal.AppendStartCode(nil, e.sps.append(nil))
 	t, _, err := toPackets(t, nal.AppendStartCode(sets, e.pps.append(nil)))
 	return t, err
 }
 
-// Picture returns a picture to draw into; passing it to Encode then needs no copy.
-func (e *Encoder) Picture() *picture.Picture {
-	if e.drawn == nil {
-		e.drawn = e.acquireInput()
-	}
-	return &e.drawn.pic
-}
-
-// Encode takes the next picture in display order. It is copied, unless Picture returned it.
-func (e *Encoder) Encode(p *picture.Picture, pts int64) error {
-	in := e.drawn
-	if in != nil && p == &in.pic {
-		e.drawn = nil
-	} else {
-		in = e.acquireInput()
-		in.copy(p)
-	}
-	in.extend(e.sps)
-	in.pts, in.number = pts, e.number
-	if e.groupLeft == 0 {
-		e.rate.BeginGroup(e.countPictures(e.nextGroup))
-		e.groupLeft, e.nextGroup = e.nextGroup, e.set.KeyEvery
-	}
-	e.groupLeft--
-	e.waiting = append(e.waiting, in)
-	e.number++
-	if in.number == 0 || len(e.waiting) > e.set.BFrames || e.number == e.set.KeyEvery {
-		if err := e.code(); err != nil {
-			return err
-		}
-	}
-	if e.number == e.set.KeyEvery {
-		e.number = 0
-	}
-	return nil
-}
-
 // Flush codes the pictures that wait. The next picture begins a new group.
 func (e *Encoder) Flush() error {
-	err := e.code()
-	e.number, e.groupLeft = 0, 0
+	err := e.Order.Flush()
 	e.s.end()
 	e.releaseShown()
 	return err
 }
 
-// Begin announces the next group of pictures; the previous one must have been flushed.
-func (e *Encoder) Begin(g media.Group) {
-	e.nextGroup, e.groupLeft, e.number = g.Frames, 0, 0
-	e.idrs = g.Number
-	if e.set.KeyEvery == 1 {
-		e.idrs *= g.Frames
-	}
-	e.rate.Begin(rateSettings(&e.set))
-	e.rate.Costs, e.rate.Carry, e.rate.GroupBits = g.Costs, g.Carry, g.Bits
-}
-
-// Costs returns what is known so far about how many bits pictures take.
-func (e *Encoder) Costs() media.Costs { return e.rate.Costs }
-
-// countPictures counts the pictures of each kind in a group of n frames. Without regular key
-// frames, a second counts as a group.
-func (e *Encoder) countPictures(n int) (count [3]int) {
-	fields := 1 + oneIf(!e.sps.frameMbsOnly)
-	if e.set.KeyEvery == 1 {
-		count[sliceI] = n * fields
-		return count
-	}
-	count[sliceP] = (n - 1 + e.set.BFrames) / (e.set.BFrames + 1)
-	count[sliceB] = fields * (n - 1 - count[sliceP])
-	count[sliceI] = 1
-	count[sliceP] = count[sliceP]*fields + fields - 1
-	return count
-}
-
-// acquireInput returns an unused source picture.
-func (e *Encoder) acquireInput() *input {
-	if n := len(e.spare); n > 0 {
-		in := e.spare[n-1]
-		e.spare = e.spare[:n-1]
-		return in
-	}
-	f := newFrame(e.sps, nil)
-	return &input{pic: f.Picture, planes: f.Planes}
-}
-
-// copy copies the samples of p.
-func (in *input) copy(p *picture.Picture) {
-	for i := range in.planes {
-		w, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
-		dst, src := &in.planes[i], &p.Planes[i]
-		for y := range h {
-			if dst.Wide != nil {
-				copy(dst.Wide[y*dst.Stride:], src.Wide[y*src.Stride:][:w])
-			} else {
-				copy(dst.Pix[y*dst.Stride:], src.Pix[y*src.Stride:][:w])
-			}
-		}
-	}
-}
-
-// extend pads the picture to whole macroblocks by repeating its last columns and rows.
-func (in *input) extend(s *sps) {
-	for i := range in.planes {
-		w, h := s.chroma.PlaneSize(i, s.width, s.height)
-		full, rows := s.chroma.PlaneSize(i, s.mbWidth*16, s.mbHeight*16)
-		if plane := &in.planes[i]; plane.Wide != nil {
-			extendPlane(plane.Wide, plane.Stride, w, h, full, rows)
-		} else {
-			extendPlane(plane.Pix, plane.Stride, w, h, full, rows)
-		}
-	}
-}
-
-func extendPlane[T motion.Sample](pix []T, stride, w, h, full, rows int) {
-	if full > w {
-		motion.ExtendBlock(pix, w, stride, full-w, h)
-	}
-	for y := h; y < rows; y++ {
-		copy(pix[y*stride:][:full], pix[(h-1)*stride:])
-	}
-}
-
-// code codes the waiting pictures: the last one first, then those before it.
-func (e *Encoder) code() error {
-	n := len(e.waiting)
-	if n == 0 {
-		return nil
-	}
-	anchor := e.waiting[n-1]
-	kind := sliceP
-	if anchor.number == 0 || e.set.KeyEvery == 1 {
-		kind = sliceI
-	}
-	err := e.codeFrame(anchor, kind, true)
-	if err == nil {
-		err = e.codeBetween(e.waiting[:n-1])
-	}
-	e.spare = append(e.spare, e.waiting...)
-	e.waiting = e.waiting[:0]
-	return err
-}
-
-// codeBetween codes B pictures. Of three or more, the middle one is coded first, and the others
-// refer to it.
-func (e *Encoder) codeBetween(list []*input) error {
-	middle := -1
-	if len(list) > 2 {
-		middle = len(list) / 2
-		if err := e.codeFrame(list[middle], sliceB, true); err != nil {
-			return err
-		}
-	}
-	for i, in := range list {
-		if i == middle {
-			continue
-		}
-		if err := e.codeFrame(in, sliceB, false); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // codeFrame codes a picture as a frame or as two fields, and outputs the packet.
-func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
-	idr := in.number == 0 || e.set.KeyEvery == 1
+func (e *Encoder) codeFrame(in *gop.Source, rateKind ratecontrol.Kind, reference bool) error {
+	kind, idr := sliceKinds[rateKind], in.IDR
 	if idr {
 		e.frame = 0
-		if e.set.KeyEvery == 1 {
-			in.number = 0
-		}
 	}
 	e.packet.Data = e.packet.Data[:0]
-	if idr && e.set.HDR != nil {
-		e.unit = nal.AppendUnit(e.unit[:0], []byte{nalSEI}, nal.AppendHDR(nil, e.set.HDR))
+	if idr && e.Settings.HDR != nil {
+		e.unit = nal.AppendUnit(e.unit[:0], []byte{nalSEI}, nal.AppendHDR(nil, e.Settings.HDR))
 		e.packet.Data = nal.AppendPrefixed(e.packet.Data, e.unit)
 	}
-	offset := presets[e.set.Preset].deblockOffset
+	offset := presets[e.Settings.Preset].deblockOffset
 	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: framepool.WholeFrame,
-		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.number, alphaOff: offset, betaOff: offset}
+		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.Number, alphaOff: offset, betaOff: offset}
 	if reference {
 		h.refIDC = 2
 	}
 	if idr {
-		h.nalType, h.refIDC, h.idrID = nalIDR, 3, uint32(e.idrs&1)
-		e.idrs++
+		h.nalType, h.refIDC, h.idrID = nalIDR, 3, uint32(e.IDRs&1)
 	}
 	var err error
 	if e.sps.frameMbsOnly {
@@ -390,7 +213,7 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 		h.structure = framepool.BottomField
 		h.pocLSB++
 		h.nalType = nalSlice
-		if kind == sliceI && e.set.KeyEvery > 1 {
+		if kind == sliceI && e.Settings.KeyEvery > 1 {
 			h.kind = sliceP
 		}
 		if err == nil {
@@ -404,7 +227,7 @@ func (e *Encoder) codeFrame(in *input, kind sliceType, reference bool) error {
 		e.frame = (e.frame + 1) & (1<<e.sps.frameNumBits - 1)
 	}
 	e.releaseShown()
-	e.packet.PTS, e.packet.Key = in.pts, idr
+	e.packet.PTS, e.packet.Key = in.PTS, idr
 	return e.out(&e.packet)
 }
 
@@ -420,26 +243,25 @@ func (e *Encoder) releaseShown() {
 }
 
 // codePicture codes a frame or a field and appends its slices to the packet.
-func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
+func (e *Encoder) codePicture(in *gop.Source, h *sliceHeader) error {
 	size := len(e.packet.Data)
-	for try := 0; ; try++ {
-		h.qp = e.rate.QP(pictureKinds[h.kind], try)
-		var err error
+	err := e.Attempt(pictureKinds[h.kind], func(qp int) (bits int, err error) {
+		if len(e.packet.Data) > size { // of an attempt that was rejected
+			e.packet.Data = e.packet.Data[:size]
+			j := e.s.filling
+			j.spare = append(j.spare, j.slices...)
+			j.slices = j.slices[:0]
+		}
+		h.qp = qp
 		if e.sps.wide() {
 			err = codeSlices(e, &e.wide, in, h)
 		} else {
 			err = codeSlices(e, &e.byte, in, h)
 		}
-		if err != nil {
-			return err
-		}
-		if bits := 8 * (len(e.packet.Data) - size); e.rate.Accept(pictureKinds[h.kind], h.qp, bits, try) {
-			break
-		}
-		e.packet.Data = e.packet.Data[:size]
-		j := e.s.filling
-		j.spare = append(j.spare, j.slices...)
-		j.slices = j.slices[:0]
+		return 8 * (len(e.packet.Data) - size), err
+	})
+	if err != nil {
+		return err
 	}
 	f := e.s.cur
 	if err := e.s.dispatch(context.Background()); err != nil || h.refIDC == 0 {
@@ -452,7 +274,7 @@ func (e *Encoder) codePicture(in *input, h *sliceHeader) error {
 // interpolateReference makes the half-pel planes of a reference picture if the preset searches
 // them.
 func (e *Encoder) interpolateReference(p ref) {
-	if e.set.KeyEvery == 1 || e.set.Preset == media.Fast {
+	if e.Settings.KeyEvery == 1 || e.Settings.Preset == media.Fast {
 		return
 	}
 	if p.f.halfpel == nil {
@@ -488,12 +310,12 @@ func (e *Encoder) acquireHalfpel(f *frame) {
 }
 
 // codeSlices codes the slices of a picture with the quantisation parameter in its header.
-func codeSlices[T motion.Sample](e *Encoder, c *macroblockEncoder[T], in *input, h *sliceHeader) error {
+func codeSlices[T motion.Sample](e *Encoder, c *macroblockEncoder[T], in *gop.Source, h *sliceHeader) error {
 	rows := e.sps.mbHeight
 	if h.structure != framepool.WholeFrame {
 		rows /= 2
 	}
-	count := min(e.set.Slices, rows)
+	count := min(e.Settings.Slices, rows)
 	var p *reconstructor[T]
 	for i := range count {
 		first, end := rows*i/count, rows*(i+1)/count
@@ -508,7 +330,7 @@ func codeSlices[T motion.Sample](e *Encoder, c *macroblockEncoder[T], in *input,
 				e.work.mbs[i].slice = 0
 			}
 			for k := range c.src {
-				c.src[k], _ = samplesOf[T](&in.planes[k])
+				c.src[k], _ = samplesOf[T](&in.Planes[k])
 			}
 		}
 		c.d.startSlice(j.slices[i], i+1, end*e.sps.mbWidth)
@@ -554,7 +376,7 @@ func (e *Encoder) setReferenceCounts(h *sliceHeader) {
 			frames++
 		}
 	}
-	n := min(frames, e.set.References)
+	n := min(frames, e.Settings.References)
 	if h.kind == sliceB {
 		n = 1
 	}
@@ -566,10 +388,10 @@ func (e *Encoder) setReferenceCounts(h *sliceHeader) {
 	}
 	h.numRefs = [2]int{max(n, 1), max(n, 1)}
 	if h.kind == sliceB && h.structure == framepool.WholeFrame {
-		h.numRefs[0] = max(1, min(frames-1, e.set.References))
+		h.numRefs[0] = max(1, min(frames-1, e.Settings.References))
 	}
 	h.modifications[0] = h.modifications[0][:0]
-	if h.kind == sliceP && h.structure == framepool.WholeFrame && e.set.BFrames > 2 {
+	if h.kind == sliceP && h.structure == framepool.WholeFrame && e.Settings.BFrames > 2 {
 		e.orderReferences(h)
 	}
 }
