@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/picture"
@@ -169,7 +170,7 @@ func TestPacketsAndTheirTimes(t *testing.T) {
 		require.NoError(t, err)
 		p := picture.New(176, 144, 8, picture.C420)
 		for n := range 21 {
-			film(p, n)
+			codectest.Film(p, n)
 			require.NoError(t, e.Encode(p, int64(100+n)))
 			if n == 18 {
 				require.NoError(t, e.Flush())
@@ -201,7 +202,7 @@ func TestGroupsDoNotDependOnThePast(t *testing.T) {
 		e.Begin(g)
 		p := picture.New(176, 144, 8, picture.C420)
 		for n := range g.Frames {
-			film(p, first+n)
+			codectest.Film(p, first+n)
 			require.NoError(t, e.Encode(p, int64(n)))
 		}
 		require.NoError(t, e.Flush())
@@ -252,7 +253,7 @@ func TestCheckFormatNamesWhatItCannot(t *testing.T) {
 func codeFilm(t *testing.T, e *Encoder, frames int) {
 	p := picture.New(176, 144, 8, picture.C420)
 	for n := range frames {
-		film(p, n)
+		codectest.Film(p, n)
 		require.NoError(t, e.Encode(p, int64(n)))
 	}
 	require.NoError(t, e.Flush())

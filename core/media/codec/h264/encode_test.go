@@ -3,91 +3,26 @@ package h264
 import (
 	"context"
 	"fmt"
-	"math"
 	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/codec/codectest"
 	"vividstrain/core/media/picture"
-	"vividstrain/core/media/quality"
 	"vividstrain/core/media/quality/browser"
-	"vividstrain/core/media/scene"
 )
 
-// film draws frame n of something that moves: waves that travel, a disc that
-// crosses, a cut now and then, and fine noise.
-func film(p *picture.Picture, n int) {
-	seed := uint32(n)*2654435761 + 1
-	for i := range p.Planes {
-		w, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
-		for y := range h {
-			for x := range w {
-				u, v := float64(x)*float64(p.Width)/float64(w), float64(y)*float64(p.Height)/float64(h)
-				t := float64(n)
-				s := 110 + 40*math.Sin((u+2.3*t)/9) + 30*math.Sin((v-1.1*t)/7+u/31) + float64(n/17%2*30)
-				if math.Hypot(u-math.Mod(5*t, float64(p.Width)), v-float64(p.Height)/2) < float64(p.Height)/6 {
-					s = 200 + 20*math.Sin(u*v/50)
-				}
-				if i > 0 {
-					s = 128 + (s-128)*0.4
-				}
-				seed = seed*1664525 + 1013904223
-				s += float64(seed>>28) / 4
-				value := max(0, min(s, 255))
-				if p.Planes[i].Wide != nil {
-					p.Planes[i].Wide[y*p.Planes[i].Stride+x] = uint16(value * float64(int(1)<<(p.Depth-8)))
-				} else {
-					p.Planes[i].Pix[y*p.Planes[i].Stride+x] = byte(value)
-				}
-			}
+// encoding drives the encoder in tests.
+var encoding = codectest.Encoding{ToByteStream: toByteStream,
+	New: func(set media.EncoderSettings, out func(*media.Packet) error, shown func(*picture.Picture)) (media.Encoder, error) {
+		e, err := NewEncoder(set, out)
+		if err == nil && shown != nil {
+			e.reconstructed = func(f *frame) { shown(&f.Picture) }
 		}
-	}
-}
-
-// coded is what an encoder made.
-type coded struct {
-	track   media.Track
-	packets [][]byte // byte streams
-	sums    []string // of the encoder's own pictures
-	bits    int
-	psnr    float64 // of luma, mean
-	bitsOf  []int
-}
-
-func encode(t testing.TB, set media.EncoderSettings, frames int) (c coded) {
-	var sources []*picture.Picture
-	var e *Encoder
-	shown := 0
-	e, err := NewEncoder(set, func(p *media.Packet) error {
-		filter, err := toByteStream(c.track)
-		require.NoError(t, err)
-		list, err := filter(p)
-		require.NoError(t, err)
-		c.packets = append(c.packets, list[0].Data)
-		c.bits += 8 * len(p.Data)
-		c.bitsOf = append(c.bitsOf, 8*len(p.Data))
-		return nil
-	})
-	require.NoError(t, err)
-	c.track, err = e.Track()
-	require.NoError(t, err)
-	e.reconstructed = func(f *frame) {
-		c.sums = append(c.sums, f.Picture.MD5())
-		c.psnr += quality.PSNR(&f.Picture, sources[shown]) / float64(frames)
-		shown++
-	}
-	for n := range frames {
-		p := picture.New(set.Format.Width, set.Format.Height, set.Format.Depth, set.Format.Chroma)
-		film(p, n)
-		sources = append(sources, p)
-		require.NoError(t, e.Encode(p, int64(n)))
-	}
-	require.NoError(t, e.Flush())
-	require.Equal(t, frames, shown)
-	return c
-}
+		return e, err
+	}}
 
 func settings(change func(*media.EncoderSettings)) media.EncoderSettings {
 	s := media.EncoderSettings{Format: media.Format{Codec: Name, Width: 176, Height: 144, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8},
@@ -133,11 +68,11 @@ var kinds = map[string]func(*media.EncoderSettings){
 func TestEncoderAgreesWithDecoder(t *testing.T) {
 	for name, change := range kinds {
 		t.Run(name, func(t *testing.T) {
-			c := encode(t, settings(change), 20)
-			got, damaged := frames(t, c.packets, 2)
+			c := encoding.Encode(t, settings(change), 20)
+			got, damaged := frames(t, c.Packets, 2)
 			require.Empty(t, damaged)
-			require.Equal(t, c.sums, got)
-			t.Logf("%d bits, %.2f dB", c.bits, c.psnr)
+			require.Equal(t, c.Sums, got)
+			t.Logf("%d bits, %.2f dB", c.Bits, c.PSNR)
 		})
 	}
 }
@@ -153,10 +88,10 @@ func TestEncoderAgreesWithDecoderAtAnySize(t *testing.T) {
 			s.QP, s.KeyEvery, s.BFrames = r.IntN(52), 1+r.IntN(12), r.IntN(4)
 			s.Preset, s.Simple, s.Slices = media.Preset(r.IntN(2)), r.IntN(3) == 0, 1+r.IntN(3)
 		})
-		c := encode(t, set, 10)
-		got, damaged := frames(t, c.packets, 1)
+		c := encoding.Encode(t, set, 10)
+		got, damaged := frames(t, c.Packets, 1)
 		require.Empty(t, damaged, "%+v", set)
-		require.Equal(t, c.sums, got, "%+v", set)
+		require.Equal(t, c.Sums, got, "%+v", set)
 	}
 }
 
@@ -179,7 +114,7 @@ func TestPlainKernelsMakeTheSameStream(t *testing.T) {
 			}
 			for n := range 6 {
 				p := e.Picture()
-				film(p, n)
+				codectest.Film(p, n)
 				require.NoError(t, e.Encode(p, int64(n)))
 			}
 			require.NoError(t, e.Flush())
@@ -195,10 +130,10 @@ func TestBrowserDecodesOurStreams(t *testing.T) {
 	defer b.Close()
 	for name, change := range kinds {
 		t.Run(name, func(t *testing.T) {
-			c := encode(t, settings(change), 20)
-			got, damaged := sums(t, c.packets)
+			c := encoding.Encode(t, settings(change), 20)
+			got, damaged := sums(t, c.Packets)
 			require.Zero(t, damaged)
-			want, err := b.Decode(fmt.Sprintf("avc1.%02X%02X%02X", c.track.Config[1], c.track.Config[2], c.track.Config[3]), c.packets, true)
+			want, err := b.Decode(fmt.Sprintf("avc1.%02X%02X%02X", c.Track.Config[1], c.Track.Config[2], c.Track.Config[3]), c.Packets, true)
 			require.NoError(t, err)
 			require.Equal(t, want.Sums, got)
 		})
@@ -223,51 +158,16 @@ func TestBitrateIsHeld(t *testing.T) {
 			s.Format.Width, s.Format.Height, s.KeyEvery, s.Format.Bitrate = 320, 192, 50, o.bitrate
 			o.change(s)
 		})
-		name := fmt.Sprintf("%d %+v", o.bitrate, set)
-		c := encode(t, set, 150)
-		require.InEpsilon(t, float64(o.bitrate)*6, float64(c.bits), 0.03, name)
-		worst := 0
-		for from := 25; from+25 <= len(c.bitsOf); from++ {
-			sum := 0
-			for _, n := range c.bitsOf[from : from+25] {
-				sum += n
-			}
-			worst = max(worst, sum)
-		}
-		t.Logf("%s: mean %.3f worst second %.3f, %.1f dB", name, float64(c.bits)/float64(o.bitrate*6), float64(worst)/float64(o.bitrate), c.psnr)
-		require.Less(t, float64(worst), 1.3*float64(o.bitrate), name)
+		encoding.BitrateIsHeld(t, set)
 	}
 }
 
-// BenchmarkEncoder codes 1080p with a constant quantiser on one thread, without
-// drawing.
 func BenchmarkEncoder(b *testing.B) {
-	for _, effort := range []media.Preset{media.Fast, media.Good} {
-		b.Run([]string{"fast", "good"}[effort], func(b *testing.B) {
-			set := settings(func(s *media.EncoderSettings) {
-				s.Format.Width, s.Format.Height, s.Preset, s.KeyEvery = 1920, 1080, effort, 50
-			})
-			e, err := NewEncoder(set, func(p *media.Packet) error { return nil })
-			require.NoError(b, err)
-			stage, err := scene.New(scene.Order{Format: set.Format})
-			require.NoError(b, err)
-			d := stage.NewDrawer()
-			var list []*picture.Picture
-			for n := range 10 {
-				p := picture.New(1920, 1080, 8, picture.C420)
-				d.Draw(p, n)
-				list = append(list, p)
-			}
-			n := 0
-			b.ReportAllocs()
-			for b.Loop() {
-				require.NoError(b, e.Encode(list[n%10], int64(n)))
-				n++
-			}
-			b.ReportMetric(float64(n)/b.Elapsed().Seconds(), "frames/s")
-			b.ReportMetric(0, "ns/op")
-		})
-	}
+	encoding.BenchmarkEncoder(b, settings(func(*media.EncoderSettings) {}))
+}
+
+func BenchmarkQuality(b *testing.B) {
+	encoding.BenchmarkQuality(b, settings(func(*media.EncoderSettings) {}))
 }
 
 // What an encoder needs it takes at the beginning: the pictures after that allocate
@@ -280,7 +180,7 @@ func TestEncodingAllocatesNothingAPicture(t *testing.T) {
 		n := 0
 		next := func() {
 			p := e.Picture()
-			film(p, n)
+			codectest.Film(p, n)
 			require.NoError(t, e.Encode(p, int64(n)))
 			n++
 		}
@@ -311,7 +211,7 @@ func TestHeldPicturesEqualCopies(t *testing.T) {
 				if i == 1 {
 					p = e.Picture()
 				}
-				film(p, n)
+				codectest.Film(p, n)
 				require.NoError(t, e.Encode(p, int64(n)))
 			}
 			require.NoError(t, e.Flush())

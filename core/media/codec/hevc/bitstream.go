@@ -18,8 +18,12 @@ var Codec = media.Codec{
 		MP4: []string{"hvc1", "hev1"}, MP4Config: "hvcC", Matroska: []string{"V_MPEGH/ISO/HEVC"}, TS: []byte{0x24},
 	},
 	Stream:     &media.ByteStream{Extensions: []string{".265", ".h265", ".hevc"}, Match: match},
-	NewDecoder: NewDecoder, NewParser: NewParser, Disposable: disposable,
+	NewDecoder: NewDecoder, NewParser: NewParser, Disposable: disposable, Level: formatLevel,
 	ToPackets: toPackets, ToByteStream: toByteStream,
+	CheckFormat: CheckFormat, EncoderVersion: 1,
+	NewEncoder: func(set media.EncoderSettings, out func(*media.Packet) error) (media.Encoder, error) {
+		return NewEncoder(set, out)
+	},
 	CodecString: codecString, ParseCodecString: parseCodecString,
 }
 

@@ -6,6 +6,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/codec/threads"
 )
@@ -111,7 +112,7 @@ func (p *pictureDecoder) run(t *pictureTask) {
 }
 
 // decodePicture decodes slices and filters the picture.
-func decodePicture[T sample](w *worker[T], st *state, slices []*slice) {
+func decodePicture[T motion.Sample](w *worker[T], st *state, slices []*slice) {
 	w.begin(st)
 	for _, sl := range slices {
 		w.slice(sl)

@@ -116,8 +116,8 @@ var initValues = [3][contexts]uint8{
 	},
 }
 
-// initContexts sets the contexts at the start of a slice (9.3.2.2).
-func initContexts(c *cabac.Decoder, h *sliceHeader) {
+// initContexts sets the states of the contexts at the start of a slice (9.3.2.2).
+func initContexts(states *[512]uint8, h *sliceHeader) {
 	kind := 0
 	switch {
 	case h.kind == sliceP:
@@ -133,6 +133,6 @@ func initContexts(c *cabac.Decoder, h *sliceHeader) {
 	}
 	for i, v := range initValues[kind] {
 		slope, offset := int(v>>4)*5-45, int(v&15)<<3-16
-		c.State[i] = cabac.InitialState(slope, offset, max(0, min(h.qp, 51)))
+		states[i] = cabac.InitialState(slope, offset, max(0, min(h.qp, 51)))
 	}
 }

@@ -1,5 +1,7 @@
 package hevc
 
+import "vividstrain/core/media/codec/motion"
+
 // Kinds of edges.
 const (
 	edgePrediction = 1
@@ -96,7 +98,7 @@ func (w *worker[T]) strength(x, y int, vertical bool, kind uint8) int {
 	}
 	a, b := &w.f.motion[p], &w.f.motion[q]
 	la, lb := w.listsAt(px, py), w.listsAt(x, y)
-	ref := func(m *motion, lists *[2]refList, l int) *frame {
+	ref := func(m *blockMotion, lists *[2]refList, l int) *frame {
 		if m.ref[l] < 0 {
 			return nil
 		}
@@ -106,12 +108,12 @@ func (w *worker[T]) strength(x, y int, vertical bool, kind uint8) int {
 	if !(a0 == b0 && a1 == b1 || a0 == b1 && a1 == b0) {
 		return 1
 	}
-	far := func(v, u mv) bool {
-		return abs(int(v.x)-int(u.x)) >= 4 || abs(int(v.y)-int(u.y)) >= 4
+	far := func(v, u motion.Vector) bool {
+		return abs(int(v.X)-int(u.X)) >= 4 || abs(int(v.Y)-int(u.Y)) >= 4
 	}
-	vector := func(m *motion, l int) mv {
+	vector := func(m *blockMotion, l int) motion.Vector {
 		if m.ref[l] < 0 {
-			return mv{}
+			return motion.Vector{}
 		}
 		return m.mv[l]
 	}
@@ -193,7 +195,7 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, bs int) {
 }
 
 // filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7).
-func filterLuma[T sample](pix []T, at, across, along int, beta, tc, most int32, keepP, keepQ bool) {
+func filterLuma[T motion.Sample](pix []T, at, across, along int, beta, tc, most int32, keepP, keepQ bool) {
 	s := func(line, i int) int32 { return int32(pix[at+line*along+i*across]) }
 	dp0, dp3 := abs32(s(0, -3)-2*s(0, -2)+s(0, -1)), abs32(s(3, -3)-2*s(3, -2)+s(3, -1))
 	dq0, dq3 := abs32(s(0, 2)-2*s(0, 1)+s(0, 0)), abs32(s(3, 2)-2*s(3, 1)+s(3, 0))

@@ -1,5 +1,7 @@
 package hevc
 
+import "vividstrain/core/media/codec/motion"
+
 // Filters of fractional sample interpolation (tables 8-11 and 8-12).
 var (
 	lumaFilter   = [4][8]int32{{0, 0, 0, 64, 0, 0, 0, 0}, {-1, 4, -10, 58, 17, -5, 1, 0}, {-1, 4, -11, 40, 40, -11, 4, -1}, {0, 1, -5, 17, 58, -10, 4, -1}}
@@ -7,45 +9,50 @@ var (
 )
 
 // predictInter predicts a block by its motion (8.5.3.3).
-func (w *worker[T]) predictInter(b *block, m *motion) {
+func (w *worker[T]) predictInter(b *block, m *blockMotion) {
 	for c := range w.sps.chroma.Planes() {
-		x, y, bw, bh := b.x>>w.shiftX[c], b.y>>w.shiftY[c], b.w>>w.shiftX[c], b.h>>w.shiftY[c]
-		n := 0
-		for l := range 2 {
-			if m.ref[l] < 0 {
-				continue
-			}
-			ref := w.lists[l].refs[m.ref[l]]
-			w.interpolate(w.pred[l][:], ref, c, x, y, bw, bh, m.mv[l])
-			n++
-		}
-		w.weigh(c, x, y, bw, bh, m, n)
+		w.predictPlane(c, b, m)
 	}
 }
 
+// predictPlane predicts a plane of a block by its motion.
+func (w *worker[T]) predictPlane(c int, b *block, m *blockMotion) {
+	x, y, bw, bh := b.x>>w.shiftX[c], b.y>>w.shiftY[c], b.w>>w.shiftX[c], b.h>>w.shiftY[c]
+	n := 0
+	for l := range 2 {
+		if m.ref[l] < 0 {
+			continue
+		}
+		ref := w.lists[l].refs[m.ref[l]]
+		w.interpolate(w.pred[l][:], ref, c, x, y, bw, bh, m.mv[l])
+		n++
+	}
+	w.weigh(c, x, y, bw, bh, m, n)
+}
+
 // interpolate fills dst, whose rows are 64 long, with samples of a reference, as 14-bit values.
-func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v mv) {
+func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v motion.Vector) {
 	p := planeOf[T](ref, c)
 	width, height := w.widths[c], w.heights[c]
 	var fx, fy []int32
 	var before, taps int
 	if c == 0 {
-		x, y = x+int(v.x)>>2, y+int(v.y)>>2
+		x, y = x+int(v.X)>>2, y+int(v.Y)>>2
 		before, taps = 3, 8
-		if f := v.x & 3; f != 0 {
+		if f := v.X & 3; f != 0 {
 			fx = lumaFilter[f][:]
 		}
-		if f := v.y & 3; f != 0 {
+		if f := v.Y & 3; f != 0 {
 			fy = lumaFilter[f][:]
 		}
 	} else {
 		ux, uy := 2+w.shiftX[c], 2+w.shiftY[c] // fractional bits
-		x, y = x+int(v.x)>>ux, y+int(v.y)>>uy
+		x, y = x+int(v.X)>>ux, y+int(v.Y)>>uy
 		before, taps = 1, 4
-		if f := int(v.x) & (1<<ux - 1) << (3 - ux); f != 0 {
+		if f := int(v.X) & (1<<ux - 1) << (3 - ux); f != 0 {
 			fx = chromaFilter[f][:]
 		}
-		if f := int(v.y) & (1<<uy - 1) << (3 - uy); f != 0 {
+		if f := int(v.Y) & (1<<uy - 1) << (3 - uy); f != 0 {
 			fy = chromaFilter[f][:]
 		}
 	}
@@ -86,7 +93,7 @@ func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v 
 }
 
 // filter fills out with sums of samples that are step apart, by a filter of 8 or 4 taps.
-func filter[E sample | int16](out []int16, src []E, step int, taps []int32, shift uint) {
+func filter[E motion.Sample | int16](out []int16, src []E, step int, taps []int32, shift uint) {
 	n := len(out)
 	s0, s1, s2, s3 := src[:n], src[step:][:n], src[2*step:][:n], src[3*step:][:n]
 	f0, f1, f2, f3 := taps[0], taps[1], taps[2], taps[3]
@@ -117,7 +124,7 @@ func (w *worker[T]) padded(p plane[T], width, height, x, y, bw, bh int) []T {
 }
 
 // weigh combines one or two predictions (8.5.3.3.4).
-func (w *worker[T]) weigh(c, x, y, bw, bh int, m *motion, n int) {
+func (w *worker[T]) weigh(c, x, y, bw, bh int, m *blockMotion, n int) {
 	p, depth := &w.planes[c], w.depths[c]
 	most := int32(1)<<depth - 1
 	explicit := w.pps.weighted && w.h.kind == sliceP || w.pps.weightedBi && w.h.kind == sliceB

@@ -1,5 +1,7 @@
 package hevc
 
+import "vividstrain/core/media/codec/motion"
+
 // intraPredAngle and invAngle (tables 8-5 and 8-6), by mode from 2.
 var (
 	intraAngle = [35]int{2: 32, 26, 21, 17, 13, 9, 5, 2, 0, -2, -5, -9, -13, -17, -21, -26, -32, -26, -21, -17, -13, -9, -5, -2, 0, 2, 5, 9, 13, 17, 21, 26, 32}
@@ -16,8 +18,12 @@ const (
 
 // predictIntra predicts the block at (x, y) of plane c, in samples of the plane (8.4.4.2).
 func (w *worker[T]) predictIntra(x, y, log2, c, mode int) {
+	w.predictFrom(w.neighbours(x, y, 1<<log2, c), x, y, log2, c, mode)
+}
+
+// predictFrom predicts a block from its neighbours p.
+func (w *worker[T]) predictFrom(p []int32, x, y, log2, c, mode int) {
 	n := 1 << log2
-	p := w.neighbours(x, y, n, c)
 	if w.filters(n, c, mode) {
 		p = w.smooth(p, n, c)
 	}
@@ -151,7 +157,7 @@ func abs32(n int32) int32 {
 }
 
 // planar is INTRA_PLANAR (8.4.4.2.4).
-func planar[T sample](dst []T, stride int, p []int32, n, log2 int) {
+func planar[T motion.Sample](dst []T, stride int, p []int32, n, log2 int) {
 	right, below := p[3*n+1], p[n-1]
 	for y := range n {
 		row, left := dst[y*stride:][:n], p[2*n-1-y]
@@ -162,7 +168,7 @@ func planar[T sample](dst []T, stride int, p []int32, n, log2 int) {
 }
 
 // dc is INTRA_DC (8.4.4.2.5).
-func dc[T sample](dst []T, stride int, p []int32, n, log2 int, edge bool) {
+func dc[T motion.Sample](dst []T, stride int, p []int32, n, log2 int, edge bool) {
 	sum := int32(n)
 	for i := range n {
 		sum += p[2*n+1+i] + p[2*n-1-i]
@@ -185,7 +191,7 @@ func dc[T sample](dst []T, stride int, p []int32, n, log2 int, edge bool) {
 }
 
 // angular is INTRA_ANGULAR2 to 34 (8.4.4.2.6).
-func angular[T sample](dst []T, stride int, p []int32, n, mode int, edge bool, most int32) {
+func angular[T motion.Sample](dst []T, stride int, p []int32, n, mode int, edge bool, most int32) {
 	angle := intraAngle[mode]
 	vertical := mode >= 18
 	// side(i) are the samples along the main direction: above for vertical modes, from the corner.

@@ -1,5 +1,7 @@
 package hevc
 
+import "vividstrain/core/media/codec/motion"
+
 // block is a prediction block of a coding block.
 type block struct {
 	xCb, yCb, nCb int
@@ -21,7 +23,7 @@ const (
 )
 
 // neighbour returns the motion at a place if it is usable for prediction of a block (6.4.2).
-func (w *worker[T]) neighbour(b *block, x, y int) *motion {
+func (w *worker[T]) neighbour(b *block, x, y int) *blockMotion {
 	same := x >= b.xCb && y >= b.yCb && x < b.xCb+b.nCb && y < b.yCb+b.nCb
 	if same {
 		if b.w<<1 == b.nCb && b.h<<1 == b.nCb && b.part == 1 && b.yCb+b.h <= y && b.xCb+b.w > x {
@@ -38,15 +40,23 @@ func (w *worker[T]) neighbour(b *block, x, y int) *motion {
 }
 
 // merge derives the motion of a block in merge mode (8.5.3.2.2).
-func (w *worker[T]) merge(b block, index int) motion {
+func (w *worker[T]) merge(b block, index int) blockMotion {
+	m := w.mergeCandidates(b, index+1)[index]
+	if m.ref[0] >= 0 && m.ref[1] >= 0 && b.w+b.h == 12 {
+		m.ref[1], m.mv[1] = -1, motion.Vector{}
+	}
+	return m
+}
+
+// mergeCandidates returns at least the first count merge candidates of a block.
+func (w *worker[T]) mergeCandidates(b block, count int) []blockMotion {
 	h := w.h
-	w0, h0 := b.w, b.h
 	if w.pps.mergeLevel > 2 && b.nCb == 8 {
 		b.x, b.y, b.w, b.h, b.part, b.mode = b.xCb, b.yCb, b.nCb, b.nCb, 0, part2Nx2N
 	}
 	list := w.mergeList[:0]
 	list = w.spatialMerge(&b, list)
-	if len(list) < h.maxMerge && len(list) <= index && h.temporalMVP {
+	if len(list) < h.maxMerge && len(list) < count && h.temporalMVP {
 		m := noMotion
 		if v, ok := w.temporal(&b, 0, 0); ok {
 			m.mv[0], m.ref[0] = v, 0
@@ -60,15 +70,15 @@ func (w *worker[T]) merge(b block, index int) motion {
 			list = append(list, m)
 		}
 	}
-	if h.kind == sliceB && len(list) > 1 && len(list) < h.maxMerge && len(list) <= index {
+	if h.kind == sliceB && len(list) > 1 && len(list) < h.maxMerge && len(list) < count {
 		list = w.combined(list)
 	}
 	refs := h.refs[0]
 	if h.kind == sliceB {
 		refs = min(refs, h.refs[1])
 	}
-	for zero := 0; len(list) <= index; zero++ {
-		m := motion{}
+	for zero := 0; len(list) < count; zero++ {
+		m := blockMotion{}
 		if zero < refs {
 			m.ref[0] = int8(zero)
 		}
@@ -78,23 +88,19 @@ func (w *worker[T]) merge(b block, index int) motion {
 		}
 		list = append(list, m)
 	}
-	m := list[index]
-	if m.ref[0] >= 0 && m.ref[1] >= 0 && w0+h0 == 12 {
-		m.ref[1], m.mv[1] = -1, mv{}
-	}
-	return m
+	return list
 }
 
 // spatialMerge appends the candidates beside a block (8.5.3.2.3).
-func (w *worker[T]) spatialMerge(b *block, list []motion) []motion {
+func (w *worker[T]) spatialMerge(b *block, list []blockMotion) []blockMotion {
 	level := w.pps.mergeLevel
-	at := func(x, y int) *motion {
+	at := func(x, y int) *blockMotion {
 		if b.x>>level == x>>level && b.y>>level == y>>level {
 			return nil
 		}
 		return w.neighbour(b, x, y)
 	}
-	var a1, b1 *motion
+	var a1, b1 *blockMotion
 	if !(b.part == 1 && (b.mode == partNx2N || b.mode == partnLx2N || b.mode == partnRx2N)) {
 		if a1 = at(b.x-1, b.y+b.h-1); a1 != nil {
 			list = append(list, *a1)
@@ -123,7 +129,7 @@ func (w *worker[T]) spatialMerge(b *block, list []motion) []motion {
 var combinations = [12][2]int{{0, 1}, {1, 0}, {0, 2}, {2, 0}, {1, 2}, {2, 1}, {0, 3}, {3, 0}, {1, 3}, {3, 1}, {2, 3}, {3, 2}}
 
 // combined appends candidates that combine the lists of two others (8.5.3.2.4).
-func (w *worker[T]) combined(list []motion) []motion {
+func (w *worker[T]) combined(list []blockMotion) []blockMotion {
 	n := len(list)
 	for i := 0; i < n*(n-1) && len(list) < w.h.maxMerge; i++ {
 		a, b := list[combinations[i][0]], list[combinations[i][1]]
@@ -131,14 +137,14 @@ func (w *worker[T]) combined(list []motion) []motion {
 			continue
 		}
 		if w.lists[0].poc[a.ref[0]] != w.lists[1].poc[b.ref[1]] || a.mv[0] != b.mv[1] {
-			list = append(list, motion{mv: [2]mv{a.mv[0], b.mv[1]}, ref: [2]int8{a.ref[0], b.ref[1]}})
+			list = append(list, blockMotion{mv: [2]motion.Vector{a.mv[0], b.mv[1]}, ref: [2]int8{a.ref[0], b.ref[1]}})
 		}
 	}
 	return list
 }
 
 // temporal derives a vector from the collocated picture (8.5.3.2.8).
-func (w *worker[T]) temporal(b *block, ref, list int) (v mv, ok bool) {
+func (w *worker[T]) temporal(b *block, ref, list int) (v motion.Vector, ok bool) {
 	h, s := w.h, w.sps
 	from := 0
 	if h.collocatedL1 {
@@ -158,7 +164,7 @@ func (w *worker[T]) temporal(b *block, ref, list int) (v mv, ok bool) {
 }
 
 // collocated derives a vector from a place in the collocated picture (8.5.3.2.9).
-func (w *worker[T]) collocated(col *frame, x, y, ref, list int) (v mv, ok bool) {
+func (w *worker[T]) collocated(col *frame, x, y, ref, list int) (v motion.Vector, ok bool) {
 	col.Await(wholeFrame, int32(y))
 	m := &col.motion[y>>2*col.stride4+x>>2]
 	if m.intra() {
@@ -192,7 +198,7 @@ func (w *worker[T]) collocated(col *frame, x, y, ref, list int) (v mv, ok bool) 
 }
 
 // scaleMV scales a vector by the ratio of two distances (8-183 to 8-187).
-func scaleMV(v mv, from, to int32) mv {
+func scaleMV(v motion.Vector, from, to int32) motion.Vector {
 	td, tb := max(-128, min(from, 127)), max(-128, min(to, 127))
 	tx := (16384 + abs32(td)>>1) / td
 	factor := max(-4096, min((tb*tx+32)>>6, 4095))
@@ -204,15 +210,15 @@ func scaleMV(v mv, from, to int32) mv {
 		}
 		return int16(max(-32768, min(r, 32767)))
 	}
-	return mv{one(v.x), one(v.y)}
+	return motion.Vector{X: one(v.X), Y: one(v.Y)}
 }
 
 // predictMV derives the predictor of a vector (8.5.3.2.6).
-func (w *worker[T]) predictMV(b *block, list, ref, index int) mv {
-	var a, c mv
+func (w *worker[T]) predictMV(b *block, list, ref, index int) motion.Vector {
+	var a, c motion.Vector
 	var hasA, hasB bool
-	left := [2]*motion{w.neighbour(b, b.x-1, b.y+b.h), w.neighbour(b, b.x-1, b.y+b.h-1)}
-	above := [3]*motion{w.neighbour(b, b.x+b.w, b.y-1), w.neighbour(b, b.x+b.w-1, b.y-1), w.neighbour(b, b.x-1, b.y-1)}
+	left := [2]*blockMotion{w.neighbour(b, b.x-1, b.y+b.h), w.neighbour(b, b.x-1, b.y+b.h-1)}
+	above := [3]*blockMotion{w.neighbour(b, b.x+b.w, b.y-1), w.neighbour(b, b.x+b.w-1, b.y-1), w.neighbour(b, b.x-1, b.y-1)}
 	scaled := left[0] != nil || left[1] != nil
 	for _, m := range left {
 		if !hasA && m != nil {
@@ -240,7 +246,7 @@ func (w *worker[T]) predictMV(b *block, list, ref, index int) mv {
 			}
 		}
 	}
-	var candidates [3]mv
+	var candidates [3]motion.Vector
 	n := 0
 	if hasA {
 		candidates[n], n = a, n+1
@@ -257,18 +263,18 @@ func (w *worker[T]) predictMV(b *block, list, ref, index int) mv {
 }
 
 // sameRef returns the vector of a neighbour that points to the same picture.
-func (w *worker[T]) sameRef(m *motion, list, ref int) (mv, bool) {
+func (w *worker[T]) sameRef(m *blockMotion, list, ref int) (motion.Vector, bool) {
 	poc := w.lists[list].poc[ref]
 	for _, l := range [2]int{list, 1 - list} {
 		if i := m.ref[l]; i >= 0 && w.lists[l].poc[i] == poc {
 			return m.mv[l], true
 		}
 	}
-	return mv{}, false
+	return motion.Vector{}, false
 }
 
 // otherRef returns the vector of a neighbour that points to another picture, scaled.
-func (w *worker[T]) otherRef(m *motion, list, ref int) (mv, bool) {
+func (w *worker[T]) otherRef(m *blockMotion, list, ref int) (motion.Vector, bool) {
 	long := w.lists[list].long[ref]
 	for _, l := range [2]int{list, 1 - list} {
 		i := m.ref[l]
@@ -282,5 +288,5 @@ func (w *worker[T]) otherRef(m *motion, list, ref int) (mv, bool) {
 		}
 		return scaleMV(v, from, to), true
 	}
-	return mv{}, false
+	return motion.Vector{}, false
 }

@@ -3,22 +3,20 @@ package hevc
 import (
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/motion"
 )
 
-// mv is a motion vector in quarter luma samples.
-type mv struct{ x, y int16 }
-
-// motion is the motion of a prediction block: a vector and a reference for each list; a reference of
+// blockMotion is the motion of a prediction block: a vector and a reference for each list; a reference of
 // -1 means that the list is not used.
-type motion struct {
-	mv  [2]mv
+type blockMotion struct {
+	mv  [2]motion.Vector
 	ref [2]int8
 }
 
 // intra reports whether a block has no motion.
-func (m *motion) intra() bool { return m.ref[0] < 0 && m.ref[1] < 0 }
+func (m *blockMotion) intra() bool { return m.ref[0] < 0 && m.ref[1] < 0 }
 
-var noMotion = motion{ref: [2]int8{-1, -1}}
+var noMotion = blockMotion{ref: [2]int8{-1, -1}}
 
 // frame is a decoded picture with what later pictures need of it.
 type frame struct {
@@ -29,8 +27,8 @@ type frame struct {
 	kept      bool // by the reference picture set that is being carried out
 	waiting   bool // for output
 	sps       *sps
-	motion    []motion // of 4x4 blocks
-	stride4   int      // 4x4 blocks in a row
+	motion    []blockMotion // of 4x4 blocks
+	stride4   int           // 4x4 blocks in a row
 	// slices are the lists of each slice, by the number that sliceOf has for each coding tree block.
 	lists   [][2]refList
 	sliceOf []uint16

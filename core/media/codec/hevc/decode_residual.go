@@ -17,6 +17,20 @@ var scans = func() (list [3][4][]uint8) { // by scanIdx and log2 of the size
 // sigContext4 is the context increment of a coefficient in a 4x4 block (9.3.4.2.5).
 var sigContext4 = [16]uint8{0, 1, 4, 5, 2, 3, 4, 5, 6, 6, 8, 8, 7, 7, 8, 8}
 
+// scanIndex returns scanIdx of a block (7.4.9.11).
+func (w *worker[T]) scanIndex(log2, c int) int {
+	if !w.cuIntra || log2 != 2 && !(log2 == 3 && c == 0) {
+		return 0
+	}
+	switch {
+	case w.predMode >= 6 && w.predMode <= 14:
+		return 2
+	case w.predMode >= 22 && w.predMode <= 30:
+		return 1
+	}
+	return 0
+}
+
 // residual reads residual_coding (7.3.8.11) of the block at (x0, y0) of plane c into w.coeffs, scaled
 // where the block is not lossless.
 func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmMode, skip bool) {

@@ -4,28 +4,34 @@ import (
 	"vividstrain/core/media/codec/bits"
 	"vividstrain/core/media/codec/cabac"
 	"vividstrain/core/media/codec/framepool"
+	"vividstrain/core/media/codec/motion"
+	"vividstrain/core/media/picture"
 )
 
 const wholeFrame = framepool.WholeFrame
 
 // plane is a plane of whole samples.
-type plane[T sample] struct {
+type plane[T motion.Sample] struct {
 	pix    []T
 	stride int
 }
 
 // planeOf returns a plane of a frame.
-func planeOf[T sample](f *frame, c int) plane[T] {
-	p := &f.Planes[c]
+func planeOf[T motion.Sample](f *frame, c int) plane[T] {
+	return plane[T]{samplesOf[T](&f.Planes[c]), f.Planes[c].Stride}
+}
+
+// samplesOf returns the samples of a plane.
+func samplesOf[T motion.Sample](p *picture.Plane) []T {
 	var list any = p.Pix
 	if p.Wide != nil {
 		list = p.Wide
 	}
-	return plane[T]{list.([]T), p.Stride}
+	return list.([]T)
 }
 
 // worker decodes pictures of byte or of uint16 samples.
-type worker[T sample] struct {
+type worker[T motion.Sample] struct {
 	sps     *sps
 	pps     *pps
 	h       *sliceHeader
@@ -66,7 +72,7 @@ type worker[T sample] struct {
 	pred            [2][64 * 64]int16
 	rows            [(64 + 7) * 64]int16
 	edge            [(64 + 7) * (64 + 7)]T
-	mergeList       [8]motion
+	mergeList       [8]blockMotion
 	saoRows         []T    // of a row of blocks before its offsets, with a line above and below
 	saoAbove        [3][]T // the last lines of the row above before their offsets
 
@@ -116,17 +122,22 @@ func (w *worker[T]) available(x, y, nx, ny int) bool {
 	return a == b || w.st.sliceAddr[a] == w.st.sliceAddr[b] && l.tileOf[a] == l.tileOf[b]
 }
 
-// slice decodes a slice segment (7.3.8.1).
-func (w *worker[T]) slice(sl *slice) {
-	h, l := &sl.h, w.st.layout
+// startSlice prepares for the blocks of a slice.
+func (w *worker[T]) startSlice(h *sliceHeader, number int) {
 	w.h, w.failed = h, false
-	w.lists = &w.f.lists[sl.number]
+	w.lists = &w.f.lists[number]
 	w.noBackward = true
 	for i := range w.lists {
 		for k := range w.lists[i].n {
 			w.noBackward = w.noBackward && int(w.lists[i].poc[k]) <= w.f.poc
 		}
 	}
+}
+
+// slice decodes a slice segment (7.3.8.1).
+func (w *worker[T]) slice(sl *slice) {
+	h, l := &sl.h, w.st.layout
+	w.startSlice(h, sl.number)
 	ts := int(l.rsToTs[h.address])
 	if ts < w.next { // others may have used those blocks
 		w.failed = true
@@ -233,7 +244,7 @@ func (w *worker[T]) syncAvailable(x, y int) bool {
 
 // reset initialises contexts and statistics.
 func (w *worker[T]) reset() {
-	initContexts(&w.cabac, w.h)
+	initContexts(&w.cabac.State, w.h)
 	w.stats = [4]uint8{}
 }
 

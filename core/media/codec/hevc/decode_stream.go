@@ -214,7 +214,7 @@ func (d *stream) acquire(s *sps) *frame {
 	f, id, found := d.pool.Take(func(f *frame) bool { return f.Fits(l) && f.sps.ctb == s.ctb })
 	if !found {
 		f = &frame{stride4: (s.width + 3) >> 2}
-		f.motion = make([]motion, f.stride4*((s.height+3)>>2))
+		f.motion = make([]blockMotion, f.stride4*((s.height+3)>>2))
 		f.sliceOf = make([]uint16, s.ctbWidth*s.ctbHeight)
 		f.Init(l, func() { d.pool.Put(f) })
 	}

@@ -1,19 +1,14 @@
 package hevc
 
+import "vividstrain/core/media/codec/motion"
+
 // codingTree reads coding_quadtree (7.3.8.4).
 func (w *worker[T]) codingTree(x, y, log2, depth int) {
 	s, p := w.sps, w.pps
 	size := 1 << log2
 	split := log2 > s.minCb
 	if x+size <= s.width && y+size <= s.height && log2 > s.minCb {
-		ctx := 0
-		if w.available(x, y, x-1, y) && int(w.st.depth[w.cb(x-1, y)]) > depth {
-			ctx++
-		}
-		if w.available(x, y, x, y-1) && int(w.st.depth[w.cb(x, y-1)]) > depth {
-			ctx++
-		}
-		split = w.cabac.Decision(ctxSplitCU+ctx) != 0
+		split = w.cabac.Decision(ctxSplitCU+w.deeper(x, y, depth)) != 0
 	}
 	if p.cuQPDelta && log2 >= s.ctb-p.cuQPDeltaDepth {
 		w.qpDeltaCoded, w.qpDelta = false, 0
@@ -39,21 +34,36 @@ func (w *worker[T]) codingTree(x, y, log2, depth int) {
 	}
 }
 
+// deeper returns how many of the blocks to the left and above are split further than depth, and skipped
+// how many are skipped: the context increments of 9.3.4.2.2.
+func (w *worker[T]) deeper(x, y, depth int) (n int) {
+	if w.available(x, y, x-1, y) && int(w.st.depth[w.cb(x-1, y)]) > depth {
+		n++
+	}
+	if w.available(x, y, x, y-1) && int(w.st.depth[w.cb(x, y-1)]) > depth {
+		n++
+	}
+	return n
+}
+
+func (w *worker[T]) skipped(x, y int) (n int) {
+	if w.available(x, y, x-1, y) && w.st.skip[w.cb(x-1, y)] {
+		n++
+	}
+	if w.available(x, y, x, y-1) && w.st.skip[w.cb(x, y-1)] {
+		n++
+	}
+	return n
+}
+
 // codingUnit reads and reconstructs coding_unit (7.3.8.5).
 func (w *worker[T]) codingUnit(x, y, log2, depth int) {
-	s, d, st := w.sps, &w.cabac, w.st
+	s, d := w.sps, &w.cabac
 	size := 1 << log2
 	w.cuX, w.cuY, w.cuLog2, w.cuIntra, w.cuSkip = x, y, log2, true, false
 	w.cuBypass = w.pps.bypass && d.Decision(ctxBypass) != 0
 	if w.h.kind != sliceI {
-		ctx := 0
-		if w.available(x, y, x-1, y) && st.skip[w.cb(x-1, y)] {
-			ctx++
-		}
-		if w.available(x, y, x, y-1) && st.skip[w.cb(x, y-1)] {
-			ctx++
-		}
-		w.cuSkip = d.Decision(ctxSkip+ctx) != 0
+		w.cuSkip = d.Decision(ctxSkip+w.skipped(x, y)) != 0
 	}
 	pcm, part := false, part2Nx2N
 	switch {
@@ -118,7 +128,7 @@ func (w *worker[T]) markCU(x, y, size, depth int) {
 	w.setIntraMode(x, y, size, modeDC)
 }
 
-func (w *worker[T]) setMotion(x, y, bw, bh int, m *motion) {
+func (w *worker[T]) setMotion(x, y, bw, bh int, m *blockMotion) {
 	for j := y >> 2; j < (y+bh)>>2; j++ {
 		row := w.f.motion[j*w.f.stride4+x>>2:][:bw>>2]
 		for i := range row {
@@ -360,7 +370,7 @@ func (w *worker[T]) interCU(x, y, size, part int) {
 }
 
 // predictionUnit reads prediction_unit (7.3.8.6).
-func (w *worker[T]) predictionUnit(b *block) motion {
+func (w *worker[T]) predictionUnit(b *block) blockMotion {
 	d, h := &w.cabac, w.h
 	w.merged = w.cuSkip || d.Decision(ctxMergeFlag) != 0
 	if w.merged {
@@ -378,7 +388,7 @@ func (w *worker[T]) predictionUnit(b *block) motion {
 		use = w.interDirection(b)
 	}
 	var ref, predictor [2]int
-	var delta [2]mv
+	var delta [2]motion.Vector
 	for l := range 2 {
 		if !use[l] {
 			continue
@@ -393,7 +403,7 @@ func (w *worker[T]) predictionUnit(b *block) motion {
 	for l := range 2 {
 		if use[l] {
 			v := w.predictMV(b, l, ref[l], predictor[l])
-			m.ref[l], m.mv[l] = int8(ref[l]), mv{v.x + delta[l].x, v.y + delta[l].y}
+			m.ref[l], m.mv[l] = int8(ref[l]), motion.Vector{X: v.X + delta[l].X, Y: v.Y + delta[l].Y}
 		}
 	}
 	return m
@@ -428,7 +438,7 @@ func (w *worker[T]) refIdx(n int) int {
 }
 
 // mvd reads mvd_coding (7.3.8.9).
-func (w *worker[T]) mvd() (v mv) {
+func (w *worker[T]) mvd() (v motion.Vector) {
 	d := &w.cabac
 	x0, y0 := d.Decision(ctxMvdGreater0) != 0, d.Decision(ctxMvdGreater0) != 0
 	x1, y1 := x0 && d.Decision(ctxMvdGreater1) != 0, false
@@ -448,8 +458,8 @@ func (w *worker[T]) mvd() (v mv) {
 		}
 		return int16(n)
 	}
-	v.x = one(x0, x1)
-	v.y = one(y0, y1)
+	v.X = one(x0, x1)
+	v.Y = one(y0, y1)
 	return v
 }
 
@@ -578,16 +588,7 @@ func (w *worker[T]) transformBlock(x, y, log2, c int, coded bool) {
 	if !coded {
 		return
 	}
-	scanIdx := 0
-	if w.cuIntra && (log2 == 2 || log2 == 3 && c == 0) {
-		switch {
-		case w.predMode >= 6 && w.predMode <= 14:
-			scanIdx = 2
-		case w.predMode >= 22 && w.predMode <= 30:
-			scanIdx = 1
-		}
-	}
-	rdpcm, skip := w.residual(x, y, log2, c, scanIdx)
+	rdpcm, skip := w.residual(x, y, log2, c, w.scanIndex(log2, c))
 	if w.cabac.Overrun() {
 		w.failed = true
 		return

@@ -1,8 +1,5 @@
 package hevc
 
-// sample is a sample of a plane.
-type sample interface{ byte | uint16 }
-
 // dct32 is the matrix of the 32-point transform (8.6.4.2); smaller ones are rows of it.
 var dct32 = func() (m [32][32]int32) {
 	// The first column of each basis function, in which all others repeat with signs: the odd

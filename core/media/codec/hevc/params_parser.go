@@ -1,12 +1,9 @@
 package hevc
 
 import (
-	"fmt"
-
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/nal"
-	"vividstrain/core/media/picture"
 )
 
 // parser is a media.UnitParser.
@@ -108,21 +105,15 @@ func (p *parser) Info() media.StreamInfo {
 		return info
 	}
 	info.Format, info.Colour = s.format(), s.colour()
-	info.Level = levelText(s.level)
+	if info.Level = levelText(s.level); s.highTier {
+		info.Level += " High"
+	}
 	info.References = s.maxDec - 1
 	info.Scan = "progressive"
 	if s.vui.fieldSeq {
 		info.Scan = "interlaced (field pictures)"
 	}
 	return info
-}
-
-// levelText returns the name of a general_level_idc: 30 times the level.
-func levelText(level int) string {
-	if level%30 == 0 {
-		return fmt.Sprint(level / 30)
-	}
-	return fmt.Sprintf("%d.%d", level/30, level%30/3)
 }
 
 // colour returns the colour description of the VUI.
@@ -154,20 +145,4 @@ func (s *sps) format() media.Format {
 	}
 	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), int64(s.vui.unitsInTick)) // a rate outside the valid range counts as not stated
 	return f
-}
-
-// profileName is the name of annex A.3.
-func (s *sps) profileName() string {
-	switch s.profile {
-	case 1:
-		return "Main"
-	case 2:
-		return "Main 10"
-	case 3:
-		return "Main Still Picture"
-	case 4:
-		name := fmt.Sprintf("%s %d", map[picture.Chroma]string{picture.C400: "Monochrome", picture.C420: "Main", picture.C422: "Main 4:2:2"}[s.chroma], max(s.depth, s.chromaDepth))
-		return name
-	}
-	return fmt.Sprintf("profile %d", s.profile)
 }

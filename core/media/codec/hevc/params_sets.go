@@ -21,6 +21,7 @@ const (
 type sps struct {
 	id                     int
 	profile, level         int
+	highTier               bool
 	chroma                 picture.Chroma
 	width, height          int // luma samples
 	cropLeft, cropTop      int
@@ -119,7 +120,8 @@ func parseSPS(rbsp []byte) (*sps, error) {
 
 // profileTierLevel reads profile_tier_level (7.3.3).
 func (s *sps) profileTierLevel(r *bits.Reader, subLayers int) {
-	r.Skip(2 + 1) // profile space and tier
+	r.Skip(2) // profile space
+	s.highTier = r.Flag()
 	s.profile = int(r.U(5))
 	compatible := r.U(32)
 	if s.profile == 0 {

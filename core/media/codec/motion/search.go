@@ -179,9 +179,13 @@ var componentBits = func() (n [1 << 11]uint8) {
 
 // VectorCost returns the weighted bits of a vector.
 func (s *Search[T]) VectorCost(v Vector) int {
-	x, y := v.X-s.Pred.X, v.Y-s.Pred.Y
+	return s.Lambda * VectorBits(Vector{v.X - s.Pred.X, v.Y - s.Pred.Y}) >> 4
+}
+
+// VectorBits returns the bits of a vector difference, as Exp-Golomb codes.
+func VectorBits(d Vector) int {
 	const last = 1<<11 - 1
-	return s.Lambda * (int(componentBits[min(max(x, -x), last)&last]) + int(componentBits[min(max(y, -y), last)&last])) >> 4
+	return int(componentBits[min(max(d.X, -d.X), last)&last]) + int(componentBits[min(max(d.Y, -d.Y), last)&last])
 }
 
 // SubpelMinimum returns the offset in quarter samples, -2 to 2, of the minimum of a parabola
