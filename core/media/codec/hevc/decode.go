@@ -99,12 +99,12 @@ func (p *pictureDecoder) run(t *pictureTask) {
 	p.state.headers = t.headers
 	if t.f.Planes[0].Wide != nil {
 		if p.wide == nil {
-			p.wide = &worker[uint16]{}
+			p.wide = &worker[uint16]{k: fastWideKernels()}
 		}
 		decodePicture(p.wide, &p.state, t.slices)
 	} else {
 		if p.narrow == nil {
-			p.narrow = &worker[byte]{}
+			p.narrow = &worker[byte]{k: fastKernels()}
 		}
 		decodePicture(p.narrow, &p.state, t.slices)
 	}

@@ -4,8 +4,8 @@ import "vividstrain/core/media/codec/motion"
 
 // Filters of fractional sample interpolation (tables 8-11 and 8-12).
 var (
-	lumaFilter   = [4][8]int32{{0, 0, 0, 64, 0, 0, 0, 0}, {-1, 4, -10, 58, 17, -5, 1, 0}, {-1, 4, -11, 40, 40, -11, 4, -1}, {0, 1, -5, 17, 58, -10, 4, -1}}
-	chromaFilter = [8][4]int32{{0, 64, 0, 0}, {-2, 58, 10, -2}, {-4, 54, 16, -2}, {-6, 46, 28, -4}, {-4, 36, 36, -4}, {-4, 28, 46, -6}, {-2, 16, 54, -4}, {-2, 10, 58, -2}}
+	lumaFilter   = [4][8]int16{{0, 0, 0, 64, 0, 0, 0, 0}, {-1, 4, -10, 58, 17, -5, 1, 0}, {-1, 4, -11, 40, 40, -11, 4, -1}, {0, 1, -5, 17, 58, -10, 4, -1}}
+	chromaFilter = [8][8]int16{{0, 64}, {-2, 58, 10, -2}, {-4, 54, 16, -2}, {-6, 46, 28, -4}, {-4, 36, 36, -4}, {-4, 28, 46, -6}, {-2, 16, 54, -4}, {-2, 10, 58, -2}}
 )
 
 // predictInter predicts a block by its motion (8.5.3.3).
@@ -23,97 +23,69 @@ func (w *worker[T]) predictPlane(c int, b *block, m *blockMotion) {
 		if m.ref[l] < 0 {
 			continue
 		}
-		ref := w.lists[l].refs[m.ref[l]]
-		w.interpolate(w.pred[l][:], ref, c, x, y, bw, bh, m.mv[l])
+		w.interpolate(w.pred[l][:], w.lists[l].refs[m.ref[l]], c, x, y, bw, bh, m.mv[l])
 		n++
 	}
 	w.weigh(c, x, y, bw, bh, m, n)
 }
 
-// interpolate fills dst, whose rows are 64 long, with samples of a reference, as 14-bit values.
+// interpolate fills dst, whose rows are predStride long, with samples of a reference, as 14-bit values.
 func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v motion.Vector) {
-	p := planeOf[T](ref, c)
-	width, height := w.widths[c], w.heights[c]
-	var fx, fy []int32
-	var before, taps int
+	var fx, fy *[8]int16 // of whole samples in a direction: nil
+	before, taps := 3, 8
 	if c == 0 {
 		x, y = x+int(v.X)>>2, y+int(v.Y)>>2
-		before, taps = 3, 8
 		if f := v.X & 3; f != 0 {
-			fx = lumaFilter[f][:]
+			fx = &lumaFilter[f]
 		}
 		if f := v.Y & 3; f != 0 {
-			fy = lumaFilter[f][:]
+			fy = &lumaFilter[f]
 		}
 	} else {
 		ux, uy := 2+w.shiftX[c], 2+w.shiftY[c] // fractional bits
 		x, y = x+int(v.X)>>ux, y+int(v.Y)>>uy
 		before, taps = 1, 4
 		if f := int(v.X) & (1<<ux - 1) << (3 - ux); f != 0 {
-			fx = chromaFilter[f][:]
+			fx = &chromaFilter[f]
 		}
 		if f := int(v.Y) & (1<<uy - 1) << (3 - uy); f != 0 {
-			fy = chromaFilter[f][:]
+			fy = &chromaFilter[f]
 		}
 	}
-	last := min(max(y+bh+taps-before, 0), height-1)
-	ref.Await(wholeFrame, int32(last<<w.shiftY[c]))
-	src, stride, at := p.pix, p.stride, (y-before)*p.stride+x-before
-	if x < before || y < before || x+bw+taps-before > width || y+bh+taps-before > height {
-		src, stride, at = w.padded(p, width, height, x-before, y-before, bw+taps-1, bh+taps-1), bw+taps-1, 0
-	}
+	src, stride, at := w.around(ref, c, x, y, bw, bh, before, taps)
 	shift := uint(w.depths[c] - 8)
-	up := uint(14 - w.depths[c])
 	line := at + before*stride
 	switch {
-	case fx == nil && fy == nil:
-		for i := range bh {
-			row := src[line+i*stride+before:][:bw]
-			out := dst[i*64:][:bw]
-			for k, s := range row {
-				out[k] = int16(s) << up
+	case fy == nil:
+		if fx == nil {
+			if fx = &chromaFilter[0]; c == 0 {
+				fx = &lumaFilter[0]
 			}
 		}
-	case fy == nil:
-		for i := range bh {
-			filter(dst[i*64:][:bw], src[line+i*stride:], 1, fx, shift)
-		}
+		w.k.across(dst, src[line:], stride, bw, bh, fx, taps, shift)
 	case fx == nil:
-		for i := range bh {
-			filter(dst[i*64:][:bw], src[at+i*stride+before:], stride, fy, shift)
-		}
+		w.k.down(dst, src[at+before:], stride, bw, bh, fy, taps, shift)
 	default:
-		for i := range bh + taps - 1 {
-			filter(w.rows[i*64:][:bw], src[at+i*stride:], 1, fx, shift)
-		}
-		for i := range bh {
-			filter(dst[i*64:][:bw], w.rows[i*64:], 64, fy, 6)
-		}
+		w.k.across(w.rows[:], src[at:], stride, bw, bh+taps-1, fx, taps, shift)
+		w.k.downAgain(dst, w.rows[:], bw, bh, fy, taps, 6)
 	}
 }
 
-// filter fills out with sums of samples that are step apart, by a filter of 8 or 4 taps.
-func filter[E motion.Sample | int16](out []int16, src []E, step int, taps []int32, shift uint) {
-	n := len(out)
-	s0, s1, s2, s3 := src[:n], src[step:][:n], src[2*step:][:n], src[3*step:][:n]
-	f0, f1, f2, f3 := taps[0], taps[1], taps[2], taps[3]
-	if len(taps) == 4 {
-		for k := range out {
-			out[k] = int16((f0*int32(s0[k]) + f1*int32(s1[k]) + f2*int32(s2[k]) + f3*int32(s3[k])) >> shift)
-		}
-		return
+// around returns the samples of a reference for a block at (x, y) with the neighbours that a filter needs:
+// at is the place of the first one. Beyond its edges its samples go on.
+func (w *worker[T]) around(ref *frame, c, x, y, bw, bh, before, taps int) (src []T, stride, at int) {
+	p, width, height := planeOf[T](ref, c), w.widths[c], w.heights[c]
+	last := min(max(y+bh+taps-before, 0), height-1)
+	ref.Await(wholeFrame, int32(last<<w.shiftY[c]))
+	if x < before || y < before || x+bw+taps-before > width || y+bh+taps-before > height {
+		return w.padded(p, width, height, x-before, y-before, bw+taps-1, bh+taps-1), bw + taps - 1, 0
 	}
-	s4, s5, s6, s7 := src[4*step:][:n], src[5*step:][:n], src[6*step:][:n], src[7*step:][:n]
-	f4, f5, f6, f7 := taps[4], taps[5], taps[6], taps[7]
-	for k := range out {
-		out[k] = int16((f0*int32(s0[k]) + f1*int32(s1[k]) + f2*int32(s2[k]) + f3*int32(s3[k]) +
-			f4*int32(s4[k]) + f5*int32(s5[k]) + f6*int32(s6[k]) + f7*int32(s7[k])) >> shift)
-	}
+	return p.pix, p.stride, (y-before)*p.stride + x - before
 }
 
 // padded returns a block of a reference that reaches beyond its edges, whose samples go on there.
 func (w *worker[T]) padded(p plane[T], width, height, x, y, bw, bh int) []T {
-	out := w.edge[:bw*bh]
+	out := w.edge[:]
 	for i := range bh {
 		row := p.pix[max(0, min(y+i, height-1))*p.stride:]
 		for k := range bw {
@@ -147,27 +119,27 @@ func (w *worker[T]) weigh(c, x, y, bw, bh int, m *blockMotion, n int) {
 			w1, o1 = int32(t.weight[1][m.ref[1]][c]), int32(t.offset[1][m.ref[1]][c])<<up
 		}
 	}
+	if !explicit {
+		out := p.pix[y*p.stride+x:]
+		if n == 1 {
+			w.k.round(out, p.stride, w.pred[l][:], bw, bh, shift, most)
+		} else {
+			w.k.mean(out, p.stride, w.pred[0][:], w.pred[1][:], bw, bh, shift+1, most)
+		}
+		return
+	}
 	for i := range bh {
 		out := p.pix[(y+i)*p.stride+x:][:bw]
-		a, b := w.pred[l][i*64:][:bw], w.pred[1][i*64:][:bw]
+		a, b := w.pred[l][i*predStride:][:bw], w.pred[1][i*predStride:][:bw]
 		for k := range out {
-			var v int32
-			switch {
-			case n == 1 && !explicit:
-				v = int32(a[k])
-				if shift > 0 {
-					v = (v + 1<<(shift-1)) >> shift
-				}
-			case n == 1:
-				v = int32(a[k]) * w0
+			v := int32(a[k]) * w0
+			if n == 2 {
+				v = (v + int32(b[k])*w1 + (o0+o1+1)<<denominator) >> (denominator + 1)
+			} else {
 				if denominator >= 1 {
 					v = (v + 1<<(denominator-1)) >> denominator
 				}
 				v += o0
-			case !explicit:
-				v = (int32(a[k]) + int32(b[k]) + 1<<shift) >> (shift + 1)
-			default:
-				v = (int32(a[k])*w0 + int32(b[k])*w1 + (o0+o1+1)<<denominator) >> (denominator + 1)
 			}
 			out[k] = T(max(0, min(v, most)))
 		}

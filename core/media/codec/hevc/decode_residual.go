@@ -80,6 +80,7 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 	}
 	signHidden := w.pps.signHiding && !w.cuBypass && rdpcm == rdpcmNone
 	scale := w.scaler(log2, c, skip)
+	w.lastRow, w.lastColumn = 0, 0
 	statType := 0
 	if c == 0 {
 		statType = 2
@@ -136,6 +137,7 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 		if n == 0 {
 			continue
 		}
+		w.lastRow, w.lastColumn = max(w.lastRow, sy<<2+3), max(w.lastColumn, sx<<2+3)
 		prevGreater1 = w.levels(positions[:n], scan, sx, sy, log2, i, chroma, prevGreater1, signHidden, statType, &scale)
 	}
 	return rdpcm, skip
@@ -405,9 +407,9 @@ func (w *worker[T]) scaler(log2, c int, skip bool) scaler {
 }
 
 // apply scales a level at a position.
-func (s *scaler) apply(v int32, x, y int) int32 {
+func (s *scaler) apply(v int32, x, y int) int16 {
 	if s.lossless {
-		return v
+		return int16(max(-32768, min(v, 32767)))
 	}
 	m := int64(16)
 	if !s.flat {
@@ -421,5 +423,5 @@ func (s *scaler) apply(v int32, x, y int) int32 {
 		}
 	}
 	scaled := (int64(v)*m*int64(s.factor) + 1<<(s.shift-1)) >> s.shift
-	return int32(max(-32768, min(scaled, 32767)))
+	return int16(max(-32768, min(scaled, 32767)))
 }

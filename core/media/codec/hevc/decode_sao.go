@@ -112,7 +112,7 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 	for i := range 4 {
 		bands[(i+int(params.class[c]))&31] = params.offset[c][i]
 	}
-	var byEdge [5]int16
+	var byEdge [8]int16
 	byEdge[0], byEdge[1], byEdge[3], byEdge[4] = params.offset[c][0], params.offset[c][1], params.offset[c][2], params.offset[c][3]
 	step := saoSteps[params.class[c]&3]
 	before := w.saoRows
@@ -150,9 +150,14 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 			n, from := len(row), y*p.stride+x0+1-first
 			a := before[from+step[1]*p.stride+step[0]:][:n]
 			b := before[from-step[1]*p.stride-step[0]:][:n]
-			for k := range row {
-				v := int32(old[k])
-				row[k] = T(max(0, min(v+int32(byEdge[2+sign(v-int32(a[k]))+sign(v-int32(b[k]))]), most)))
+			switch {
+			case n < 16:
+				addEdges(row, old, a, b, &byEdge, most)
+			default:
+				whole := n &^ 15
+				w.k.edges(row[:whole], old, a, b, &byEdge, most)
+				last := n - 16 // the same samples twice do no harm
+				w.k.edges(row[last:], old[last:], a[last:], b[last:], &byEdge, most)
 			}
 		}
 	}

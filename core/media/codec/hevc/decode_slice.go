@@ -66,12 +66,17 @@ type worker[T motion.Sample] struct {
 	chromaOffset              [2]int
 	qps                       [3]int
 
-	coeffs          [32 * 32]int32
+	k               kernels[T]
+	coeffs          [32 * 32]int16
+	lastRow         int // of the coefficients that are not 0
+	lastColumn      int
+	unchanged       [32 * 32]int32 // differences without a transform
+	transforms      transformer
 	border, border2 [4*64 + 1]int32
 	have            [4*64 + 1]bool
-	pred            [2][64 * 64]int16
-	rows            [(64 + 7) * 64]int16
-	edge            [(64 + 7) * (64 + 7)]T
+	pred            [2][64*predStride + 16]int16
+	rows            [(64+7)*predStride + 16]int16
+	edge            [(64+7)*(64+7) + 32]T
 	mergeList       [8]blockMotion
 	saoRows         []T    // of a row of blocks before its offsets, with a line above and below
 	saoAbove        [3][]T // the last lines of the row above before their offsets

@@ -1,5 +1,7 @@
 package hevc
 
+import "slices"
+
 // dct32 is the matrix of the 32-point transform (8.6.4.2); smaller ones are rows of it.
 var dct32 = func() (m [32][32]int32) {
 	// The first column of each basis function, in which all others repeat with signs: the odd
@@ -29,93 +31,88 @@ var dct32 = func() (m [32][32]int32) {
 // dst4 is the matrix of the 4-point sine transform of intra luma.
 var dst4 = [4][4]int32{{29, 55, 74, 84}, {74, 74, 0, -74}, {84, -29, -74, 55}, {55, -84, 74, -29}}
 
-// inverse transforms the coefficients of a block into differences, in place (8.6.4.2): columns, then
-// rows.
-func inverse(c []int32, log2 int, sine bool, depth int) {
-	n := 1 << log2
-	var in, out [32]int32
-	step := 32 >> log2
-	// The second half of a basis function is the mirror of the first, with the other sign where its
-	// number is odd.
-	one := func(shift uint, limit int) {
-		var sums [2][16]int32
-		for k, v := range in[:limit] {
-			if v == 0 || sine {
-				continue
-			}
-			sum, basis := sums[k&1][:n/2], dct32[k*step][:n/2]
-			for i, b := range basis {
-				sum[i] += b * v
-			}
-		}
-		round := int32(1) << (shift - 1)
-		for i := range n / 2 {
-			even, odd := sums[0][i]+round, sums[1][i]
-			out[i] = max(-32768, min((even+odd)>>shift, 32767))
-			out[n-1-i] = max(-32768, min((even-odd)>>shift, 32767))
-		}
-		for i := 0; sine && i < n; i++ {
-			sum := round
-			for k := range limit {
-				sum += dst4[k][i] * in[k]
-			}
-			out[i] = max(-32768, min(sum>>shift, 32767))
+// transform is a transform of n points: its matrix, whose rows are the basis functions, the transposed
+// one, and both with their rows interleaved in pairs, in raster order.
+type transform struct {
+	matrix, transposed     []int16
+	pairs, transposedPairs []int16
+}
+
+func newTransform(n int, at func(k, i int) int32) transform {
+	t := transform{make([]int16, n*n), make([]int16, n*n), make([]int16, n*n), make([]int16, n*n)}
+	for k := range n {
+		for i := range n {
+			t.matrix[k*n+i], t.transposed[i*n+k] = int16(at(k, i)), int16(at(k, i))
 		}
 	}
-	// Beyond the last row or column with a coefficient everything is 0.
-	lastRow, lastColumn := 0, 0
-	for y := range n {
-		for x := range n {
-			if c[y<<log2+x] != 0 {
-				lastRow, lastColumn = y, max(lastColumn, x)
-			}
+	interleave(t.pairs, t.matrix, n, n/2)
+	interleave(t.transposedPairs, t.transposed, n, n/2)
+	return t
+}
+
+// cosines are the transforms of 4 to 32 points, and sines the one of intra luma of 4x4.
+var (
+	cosines = func() (list [4]transform) {
+		for i := range list {
+			list[i] = newTransform(4<<i, func(k, n int) int32 { return dct32[k<<(3-i)][n] })
 		}
+		return list
+	}()
+	sines = newTransform(4, func(k, n int) int32 { return dst4[k][n] })
+)
+
+func transformOf(log2 int, sine bool) *transform {
+	if sine {
+		return &sines
 	}
-	for x := range lastColumn + 1 {
-		for y := range lastRow + 1 {
-			in[y] = c[y<<log2+x]
-		}
-		one(7, lastRow+1)
-		for y := range n {
-			c[y<<log2+x] = out[y]
-		}
+	return &cosines[log2-2]
+}
+
+// transformer is the memory of transforms.
+type transformer struct {
+	rows, half [32 * 32]int16
+}
+
+// inverse transforms the coefficients c of a block into differences, in place (8.6.4.2): columns, then
+// rows. All coefficients beyond a row and a column are 0.
+func (t *transformer) inverse(k *blockKernels, c []int16, log2, lastRow, lastColumn int, sine bool, depth int) {
+	n, m := 1<<log2, transformOf(log2, sine)
+	rowPairs, columns := lastRow>>1+1, n
+	if n > 16 && lastColumn < 16 {
+		columns = 16
 	}
-	for y := range n {
-		row := c[y<<log2:][:n]
-		copy(in[:], row[:lastColumn+1])
-		one(uint(20-depth), lastColumn+1)
-		copy(row, out[:n])
-	}
+	k.interleave(t.rows[:], c, n, rowPairs)
+	k.multiply(t.half[:n*n], m.transposed, t.rows[:], n, rowPairs, columns, 7)
+	k.multiply(c, t.half[:n*n], m.pairs, n, lastColumn>>1+1, n, uint(20-depth))
 }
 
 // addResidual turns the coefficients of a block into differences and adds them to the prediction at
 // (x, y) of plane c (8.6.2).
 func (w *worker[T]) addResidual(x, y, log2, c int, rdpcm rdpcmMode, skip, sine bool) {
 	n, depth := 1<<log2, w.depths[c]
-	r := w.coeffs[:n*n]
-	if (w.cuBypass || skip) && w.sps.ext.rotate && log2 == 2 && w.cuIntra {
-		for i := range 8 {
-			r[i], r[15-i] = r[15-i], r[i]
-		}
-	}
-	switch {
-	case w.cuBypass:
-		sumUp(r, n, rdpcm)
-	case skip:
-		up, down := uint(5+log2), uint(20-depth)
-		for i := range r {
-			r[i] = (r[i]<<up + 1<<(down-1)) >> down
-		}
-		sumUp(r, n, rdpcm)
-	default:
-		inverse(r, log2, sine, depth)
-	}
-	p := &w.planes[c]
+	p, r := &w.planes[c], w.coeffs[:n*n]
 	most := int32(1)<<depth - 1
+	if !w.cuBypass && !skip {
+		w.transforms.inverse(&w.k.blockKernels, r, log2, w.lastRow, w.lastColumn, sine, depth)
+		w.k.add(p.pix[y*p.stride+x:], p.stride, r, n, most)
+		return
+	}
+	if w.sps.ext.rotate && log2 == 2 && w.cuIntra {
+		slices.Reverse(r)
+	}
+	list := w.unchanged[:n*n] // what is summed up may be more than 16 bits
+	for i, v := range r {
+		list[i] = int32(v)
+		if !w.cuBypass {
+			up, down := uint(5+log2), uint(20-depth)
+			list[i] = (list[i]<<up + 1<<(down-1)) >> down
+		}
+	}
+	sumUp(list, n, rdpcm)
 	for i := range n {
 		row := p.pix[(y+i)*p.stride+x:][:n]
 		for k := range row {
-			row[k] = T(max(0, min(int32(row[k])+r[i*n+k], most)))
+			row[k] = T(max(0, min(int32(row[k])+list[i*n+k], most)))
 		}
 	}
 }

@@ -61,9 +61,9 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 	}
 	e.sps, e.pps = e.s.spss.Get(0), e.s.ppss.Get(0)
 	if e.Layout.Wide() {
-		e.wide = newBlockEncoder(e, motion.FastWideDistanceKernels())
+		e.wide = newBlockEncoder(e, fastWideKernels(), motion.FastWideDistanceKernels())
 	} else {
-		e.byte = newBlockEncoder(e, motion.FastDistanceKernels())
+		e.byte = newBlockEncoder(e, fastKernels(), motion.FastDistanceKernels())
 	}
 	return e, nil
 }

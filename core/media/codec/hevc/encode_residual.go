@@ -13,37 +13,32 @@ type quantiser struct {
 	factor, scale int32 // scale is levelScale << qP/6
 	shift         uint
 	depth         int
-	intra         bool // of I pictures
 }
 
 // quantiserFactors are 2^20 / levelScale.
 var quantiserFactors = [6]int32{26214, 23302, 20560, 18396, 16384, 14564}
 
-func newQuantiser(qp, depth int, intra bool) quantiser {
-	return quantiser{quantiserFactors[qp%6], levelScale[qp%6] << (qp / 6), uint(14 + qp/6 + 15 - depth), depth, intra}
+func newQuantiser(qp, depth int) quantiser {
+	return quantiser{quantiserFactors[qp%6], levelScale[qp%6] << (qp / 6), uint(14 + qp/6 + 15 - depth), depth}
 }
 
-// bitCost is the cost of one bit in 1/4096 of the squared quantiser step, as in h264.
-const bitCost = 340
+// forward transforms the difference between the source and the prediction in the picture of a block into
+// coefs, in raster order, as the inverse of 8.6.4.2 expects them: columns, then rows.
+func (c *blockEncoder[T]) forward(x, y, log2, plane int, sine bool) []int16 {
+	p, n, m, k := &c.planes[plane], 1<<log2, transformOf(log2, sine), &c.k
+	at, depth := y*p.stride+x, c.depths[plane]
+	rows, half, out := c.transforms.rows[:], c.worker.transforms.half[:n*n], c.coefs[:n*n]
+	k.difference(rows, c.source[plane][at:], p.stride, p.pix[at:], p.stride, n)
+	k.multiply(half, m.matrix, rows, n, n/2, n, uint(log2+depth-9))
+	k.multiply(out, half, m.transposedPairs, n, n/2, n, uint(log2+6))
+	return out
+}
 
-// transformCost estimates the rate-distortion cost of a luma block, in 1/4096 of the squared quantiser
-// step, with the prediction that is in the picture. Each coefficient counts the lesser of two costs: its
-// square if it is dropped, or, if it is coded, the error that stays, 1/12 of a squared step, and four bits
-// and two more for each doubling.
-func (c *blockEncoder[T]) transformCost(x, y, log2 int, sine bool) (sum int64) {
-	p, q, n := &c.planes[0], &c.quantisers[0], 1<<log2
-	at := y*p.stride + x
-	forward(c.source[0][at:], p.stride, p.pix[at:], p.stride, c.coefs[:n*n], log2, sine, q.depth)
-	shift := q.shift - uint(log2) - 6
-	for _, v := range c.coefs[:n*n] {
-		s := uint32(motion.Abs32(v)) * uint32(q.factor) >> shift
-		if s < 42 {
-			sum += int64(s * s)
-			continue
-		}
-		sum += min(int64(s)*int64(s), 4096/12+bitCost*(4+2*int64(mathbits.Len32(s>>6))))
-	}
-	return sum
+// transformCost estimates the rate-distortion cost of a luma block with the prediction that is in the
+// picture, in 1/4096 of the squared quantiser step.
+func (c *blockEncoder[T]) transformCost(x, y, log2 int, sine bool) int64 {
+	q := &c.quantisers[0]
+	return int64(c.k.cost(c.forward(x, y, log2, 0, sine), q.factor, q.shift-uint(log2)-6))
 }
 
 // codeLuma codes the luma of an inter block as one transform block or as four, by the cost.
@@ -89,57 +84,44 @@ func (c *blockEncoder[T]) codeBlock(x, y, log2, plane int) bool {
 	p, q, n := &c.planes[plane], &c.quantisers[plane], 1<<log2
 	at := y*p.stride + x
 	sine := c.cuIntra && plane == 0 && log2 == 2
-	forward(c.source[plane][at:], p.stride, p.pix[at:], p.stride, c.coefs[:n*n], log2, sine, q.depth)
-	if !c.quantise(c.coefs[:n*n], c.levels[plane][at:], p.stride, log2, q) {
+	coefs := c.forward(x, y, log2, plane, sine)
+	before := c.before[:n*n]
+	copy(before, coefs)
+	shift := q.shift - uint(log2)
+	if !c.k.quantise(coefs, q.factor, int32(1)<<shift/3, shift) || !worthwhile(before, coefs, log2, q) {
 		return false
 	}
 	up := uint(q.depth + log2 - 5 - 4)
 	round := int32(1) << up >> 1
+	clear(c.coeffs[:n*n])
+	c.lastRow, c.lastColumn = 0, 0
 	for j := range n {
-		row, out := c.levels[plane][at+j*p.stride:][:n], c.coeffs[j<<log2:][:n]
+		row, out := coefs[j<<log2:][:n], c.levels[plane][at+j*p.stride:][:n]
+		copy(out, row)
 		for i, level := range row {
-			out[i] = max(-32768, min((int32(level)*q.scale+round)>>up, 32767))
+			if level != 0 {
+				c.coeffs[j<<log2+i] = int16(max(-32768, min((int32(level)*q.scale+round)>>up, 32767)))
+				c.lastRow, c.lastColumn = j, max(c.lastColumn, i)
+			}
 		}
 	}
 	c.addResidual(x, y, log2, plane, rdpcmNone, false, sine)
 	return true
 }
 
-// quantise turns coefficients into levels. Those of a block are dropped where they cost more than they
-// are worth: D + lambda*R of the block with them and without, with about four bits for a level, two
-// more for each doubling, and those of the last one's place.
-func (c *blockEncoder[T]) quantise(coefs []int32, levels []int16, stride, log2 int, q *quantiser) bool {
-	n, shift := 1<<log2, q.shift-uint(log2)
-	bias := int32(1) << shift / 3
-	gain, bits := int64(0), int32(2*log2+1)
-	zero := uint32(1<<shift-bias-1) / uint32(q.factor) // the largest magnitude that becomes 0
-	for j := range n {
-		in, out := coefs[j<<log2:][:n], levels[j*stride:][:n]
-		for i, v := range in {
-			out[i] = 0
-			magnitude := uint32(motion.Abs32(v))
-			if magnitude <= zero {
-				continue
-			}
-			scaled := magnitude * uint32(q.factor)
-			level := int32((scaled + uint32(bias)) >> shift)
-			s := int64(scaled >> (shift - 6))
-			rest := s - int64(level)<<6
-			gain += s*s - rest*rest
-			bits += 4 + 2*int32(mathbits.Len32(uint32(level))-1)
-			if v < 0 {
-				level = -level
-			}
-			out[i] = int16(level)
+// worthwhile reports whether the levels of a block lower the squared error by more than their bits are
+// worth: four for a level, two more for each doubling, and those of the last one's place.
+func worthwhile(coefs, levels []int16, log2 int, q *quantiser) bool {
+	gain, bits, shift := int64(0), int64(2*log2+1), q.shift-uint(log2)-6
+	for i, level := range levels {
+		if level == 0 {
+			continue
 		}
+		s := int64(uint32(motion.Abs32(int32(coefs[i]))*q.factor) >> shift)
+		magnitude := motion.Abs32(int32(level))
+		rest := s - int64(magnitude)<<6
+		gain += s*s - rest*rest
+		bits += 4 + 2*int64(mathbits.Len32(uint32(magnitude))-1)
 	}
-	if gain <= int64(bits)*bitCost {
-		if gain > 0 {
-			for j := range n {
-				clear(levels[j*stride:][:n])
-			}
-		}
-		return false
-	}
-	return true
+	return gain > bits*bitCost
 }

@@ -1,7 +1,5 @@
 package hevc
 
-import "vividstrain/core/media/codec/motion"
-
 // filterPicture carries out the loop filters on the reconstructed picture, with the offsets that bring
 // each coding tree block nearest to the source.
 func (c *blockEncoder[T]) filterPicture() {
@@ -27,8 +25,8 @@ func (c *blockEncoder[T]) filterPicture() {
 }
 
 // saoStatistics are the sums of differences to the source, and their numbers, of a coding tree block by
-// edge class and edgeIdx (8.7.3.2) before its order is changed.
-type saoStatistics [4][5]struct{ sum, count int32 }
+// edge class and category: a valley, one side of it, one side of a peak, a peak.
+type saoStatistics [4][8]int32
 
 // chooseSAO chooses edge offsets of a coding tree block, or none.
 func (c *blockEncoder[T]) chooseSAO(cx, cy int) {
@@ -62,18 +60,18 @@ func (c *blockEncoder[T]) chooseSAO(cx, cy int) {
 // by how much.
 func (c *blockEncoder[T]) edgeOffsets(plane, class int, offsets *[4]int16) (gain float64) {
 	most := int32(1)<<(min(c.depths[plane], 10)-5) - 1
-	for i, category := range [4]int{0, 1, 3, 4} {
-		s := &c.saoStats[plane][class][category]
-		if s.count == 0 {
+	for i := range 4 {
+		sum, count := c.saoStats[plane][class][2*i], c.saoStats[plane][class][2*i+1]
+		if count == 0 {
 			continue
 		}
-		sign, sum := int32(1), s.sum
+		sign := int32(1)
 		if i >= 2 { // peaks are lowered, valleys are raised
 			sign, sum = -1, -sum
 		}
 		best := c.saoLambda // of no offset
-		for o := min((sum+s.count/2)/s.count, most); o > 0; o-- {
-			if g := float64(2*o*sum-o*o*s.count) - c.saoLambda*float64(o+1); g+best > 0 {
+		for o := min((sum+count/2)/count, most); o > 0; o-- {
+			if g := float64(2*o*sum-o*o*count) - c.saoLambda*float64(o+1); g+best > 0 {
 				best, offsets[i] = -g, int16(sign*o)
 			}
 		}
@@ -82,35 +80,18 @@ func (c *blockEncoder[T]) edgeOffsets(plane, class int, offsets *[4]int16) (gain
 	return gain
 }
 
-// collect fills the statistics of a plane of a coding tree block.
+// collect fills the statistics of a plane of a coding tree block. Samples at the edges of the picture
+// count, with neighbours that are none; what does not fill 16 samples in a row does not.
 func (c *blockEncoder[T]) collect(cx, cy, plane int) {
-	st, p, src := &c.saoStats[plane], &c.planes[plane], c.source[plane]
-	*st = saoStatistics{}
-	size := 1 << c.sps.ctb
-	x0, y0 := cx*size>>c.shiftX[plane], cy*size>>c.shiftY[plane]
-	x1, y1 := min(x0+size>>c.shiftX[plane], c.widths[plane]-1), min(y0+size>>c.shiftY[plane], c.heights[plane]-1)
-	x0, y0 = max(x0, 1), max(y0, 1)
-	if x0 >= x1 {
+	p, size := &c.planes[plane], 1<<c.sps.ctb
+	x0, y0 := cx*size>>c.shiftX[plane], max(cy*size>>c.shiftY[plane], 1)
+	x1, y1 := min(x0+size>>c.shiftX[plane], c.widths[plane]), min((cy+1)*size>>c.shiftY[plane], c.heights[plane]-1)
+	c.saoStats[plane] = saoStatistics{}
+	w, at := (x1-x0)&^15, y0*p.stride+x0
+	if w == 0 || y0 >= y1 {
 		return
 	}
-	for y := y0; y < y1; y++ {
-		at := y*p.stride + x0
-		collectRow(st, p.pix[at-p.stride-1:], p.pix[at-1:], p.pix[at+p.stride-1:], src[at:][:x1-x0])
-	}
-}
-
-// collectRow adds a row of samples to the statistics. The rows above, at and below begin one sample
-// before those of the source.
-func collectRow[T motion.Sample](st *saoStatistics, above, row, below, src []T) {
-	n := len(src)
-	above, row, below = above[:n+2], row[:n+2], below[:n+2]
-	for x, s := range src {
-		v := int32(row[x+1])
-		d := int32(s) - v
-		for class, pair := range [4][2]T{{row[x], row[x+2]}, {above[x+1], below[x+1]}, {above[x], below[x+2]}, {above[x+2], below[x]}} {
-			e := &st[class][2+sign(v-int32(pair[0]))+sign(v-int32(pair[1]))]
-			e.sum += d
-			e.count++
-		}
+	for class, step := range saoSteps {
+		c.k.collect(p.pix, at, p.stride, c.source[plane][at:], w, y1-y0, step[1]*p.stride+step[0], &c.saoStats[plane][class])
 	}
 }

@@ -16,16 +16,17 @@ import (
 type blockEncoder[T motion.Sample] struct {
 	worker[T]
 	presetSettings
-	k motion.DistanceKernels[T]
+	distance motion.DistanceKernels[T]
 
-	source     [3][]T // laid out like the planes
-	levels     [3][]int16
-	units      []codingUnit    // by the smallest coding block of their first sample
-	transforms []transformUnit // by the 4x4 block of their first sample
-	lambda     int             // Lagrange multiplier: SATD that one bit is worth, in sixteenths
-	earlyLimit float64         // SATD a sample under which no further prediction is tried
-	quantisers [3]quantiser
-	coefs      [32 * 32]int32
+	source         [3][]T // laid out like the planes
+	levels         [3][]int16
+	units          []codingUnit    // by the smallest coding block of their first sample
+	transformUnits []transformUnit // by the 4x4 block of their first sample
+	lambda         int             // Lagrange multiplier: SATD that one bit is worth, in sixteenths
+	earlyLimit     float64         // SATD a sample under which no further prediction is tried
+	quantisers     [3]quantiser
+	coefs          [32 * 32]int16
+	before         [32 * 32]int16 // quantisation
 
 	// Of the coding tree block under way, by its node: the root is 0, children of n are 4n+1 to 4n+4.
 	split    [nodes]bool
@@ -86,16 +87,17 @@ var presets = [...]presetSettings{
 	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, early: 0.15, leastTransform: 2},
 }
 
-func newBlockEncoder[T motion.Sample](e *Encoder, k motion.DistanceKernels[T]) *blockEncoder[T] {
-	c := &blockEncoder[T]{presetSettings: presets[e.Settings.Preset], k: k}
+func newBlockEncoder[T motion.Sample](e *Encoder, k kernels[T], distance motion.DistanceKernels[T]) *blockEncoder[T] {
+	c := &blockEncoder[T]{presetSettings: presets[e.Settings.Preset], distance: distance}
+	c.k = k
 	s := e.sps
 	c.splitThreshold <<= s.depth - 8
 	c.intraThreshold <<= s.depth - 8
-	c.search.DistanceKernels, c.search.Thorough = c.k, c.thorough
+	c.search.DistanceKernels, c.search.Thorough = distance, c.thorough
 	c.search.RefWidth, c.search.RefHeight = s.width, s.height
 	c.units = make([]codingUnit, s.width>>s.minCb*(s.height>>s.minCb))
 	c.stride16 = (s.width + 15) >> 4
-	c.transforms = make([]transformUnit, (s.width>>2)*(s.height>>2))
+	c.transformUnits = make([]transformUnit, (s.width>>2)*(s.height>>2))
 	n := c.stride16 * ((s.height + 15) >> 4)
 	c.searchCosts, c.finalCosts = make([]int32, n), make([]int32, n)
 	for i := range s.chroma.Planes() {
@@ -113,7 +115,7 @@ func (c *blockEncoder[T]) begin(st *state, h *sliceHeader, in *gop.Source) {
 	c.setQPs()
 	for i := range c.sps.chroma.Planes() {
 		c.source[i] = samplesOf[T](&in.Planes[i])
-		c.quantisers[i] = newQuantiser(c.qps[i], c.depths[i], h.kind == sliceI)
+		c.quantisers[i] = newQuantiser(c.qps[i], c.depths[i])
 	}
 	up := 6 * (c.sps.depth - 8)
 	c.lambda = int(16*math.Sqrt(0.85)*math.Exp2(float64(h.qp+up-12)/6)+0.5) * c.lambdaScale >> 4
@@ -184,7 +186,7 @@ func (c *blockEncoder[T]) codeTree(x, y, log2, node, depth int, intra bool) {
 
 // transform returns the transform unit at a luma sample.
 func (c *blockEncoder[T]) transform(x, y int) *transformUnit {
-	return &c.transforms[y>>2*c.st.stride4+x>>2]
+	return &c.transformUnits[y>>2*c.st.stride4+x>>2]
 }
 
 // satd is the SATD between the source and a plane of samples at the same place.
@@ -195,7 +197,7 @@ func (c *blockEncoder[T]) satd(x, y, size int, pix []T, at int) (sum int) {
 	for ty := 0; ty < size; ty += tile {
 		for tx := 0; tx < size; tx += tile {
 			o := ty*stride + tx
-			sum += c.k.SATD(src[o:], stride, pix[at+o:], stride, tile, tile)
+			sum += c.distance.SATD(src[o:], stride, pix[at+o:], stride, tile, tile)
 		}
 	}
 	return sum

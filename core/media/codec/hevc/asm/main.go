@@ -1,0 +1,807 @@
+// Command asm writes the assembly twins of the inner loops for amd64 with AVX2. Each function does what
+// the Go function of the same name without Fast does, for samples of 8 bits or, with Wide, of two bytes.
+// Strides are in bytes. Run it with go generate in the folder above.
+package main
+
+import (
+	. "github.com/mmcloughlin/avo/build"
+	. "github.com/mmcloughlin/avo/operand"
+	. "github.com/mmcloughlin/avo/reg"
+
+	"github.com/mmcloughlin/avo/attr"
+
+	"vividstrain/core/media/codec/avoblock"
+)
+
+func main() {
+	ConstraintExpr("amd64")
+	multiply()
+	interleave()
+	difference("differenceFast", "differenceFast interleaves the differences of pairs of rows.", false)
+	difference("differenceWideFast", "differenceWideFast is differenceFast for samples of two bytes.", true)
+	addResidual("addFast", "addFast adds differences to n x n samples.", false)
+	addResidual("addWideFast", "addWideFast is addFast for samples of two bytes, clipped to most.", true)
+	across("acrossFast", "acrossFast filters samples with 8 or 4 taps in a row.", false)
+	across("acrossWideFast", "acrossWideFast is acrossFast for samples of two bytes.", true)
+	down("downFast", "downFast filters samples with 8 or 4 taps in a column.", false)
+	down("downWideFast", "downWideFast is downFast for samples of two bytes, or for signed words.", true)
+	weigh("roundFast", "roundFast rounds a prediction to samples.", false, false)
+	weigh("roundWideFast", "roundWideFast is roundFast for samples of two bytes, clipped to most.", true, false)
+	weigh("meanFast", "meanFast rounds the mean of two predictions to samples.", false, true)
+	weigh("meanWideFast", "meanWideFast is meanFast for samples of two bytes, clipped to most.", true, true)
+	cost()
+	quantise()
+	saoCollect("collectFast", "collectFast adds up differences by edgeIdx.", false)
+	saoCollect("collectWideFast", "collectWideFast is collectFast for samples of two bytes.", true)
+	saoEdges("edgesFast", "edgesFast adds edge offsets to a row.", false)
+	saoEdges("edgesWideFast", "edgesWideFast is edgesFast for samples of two bytes, clipped to most.", true)
+	Generate()
+}
+
+// shiftCount loads a shift into the low half of a vector.
+func shiftCount(param string) VecVirtual {
+	x := XMM()
+	VMOVQ(Load(Param(param), GP64()), x)
+	return x
+}
+
+// rounding returns 1 << shift >> 1 in every double word.
+func rounding() VecVirtual {
+	one, y := GP64(), YMM()
+	Load(Param("shift"), RCX)
+	MOVQ(U64(1), one)
+	SHLQ(CL, one)
+	SHRQ(Imm(1), one)
+	VMOVD(one.As32(), y.AsX())
+	VPBROADCASTD(y.AsX(), y)
+	return y
+}
+
+func multiply() {
+	TEXT("multiplyFast", attr.NOSPLIT, "func(dst *int16, stride int, p *int16, step int, v *int16, next, rows, pairs, cols, shift int)")
+	Pragma("noescape")
+	Doc("multiplyFast multiplies a matrix with one whose rows are interleaved in pairs; cols is 4, 8 or a multiple of 16.")
+	dst, stride := Load(Param("dst"), GP64()), Load(Param("stride"), GP64())
+	p, step := Load(Param("p"), GP64()), Load(Param("step"), GP64())
+	v, next := Load(Param("v"), GP64()), Load(Param("next"), GP64())
+	cols := Load(Param("cols"), GP64())
+	round, shift := rounding(), shiftCount("shift")
+	for _, width := range []int{4, 8, 16} {
+		label := "multiply" + string(rune('a'+width))
+		if width < 16 {
+			CMPQ(cols, Imm(uint64(width)))
+			JNE(LabelRef("not" + label))
+		}
+		Label(label + "cols")
+		rowDst, rowP := GP64(), GP64()
+		MOVQ(dst, rowDst)
+		MOVQ(p, rowP)
+		row := Load(Param("rows"), GP64())
+		Label(label + "rows")
+		vectors := 1
+		if width == 16 {
+			vectors = 2
+		}
+		var sums [2][2]VecVirtual
+		for r := range 2 {
+			for k := range vectors {
+				sums[r][k] = YMM()
+				VMOVDQA(round, sums[r][k])
+			}
+		}
+		at, atP := GP64(), GP64()
+		MOVQ(v, at)
+		MOVQ(rowP, atP)
+		n := Load(Param("pairs"), GP64())
+		Label(label + "pairs")
+		a, b := YMM(), YMM()
+		VPBROADCASTD(Mem{Base: atP}, a)
+		VPBROADCASTD(Mem{Base: atP, Index: step, Scale: 1}, b)
+		for k := range vectors {
+			data, product, other := YMM(), YMM(), YMM()
+			if width == 4 {
+				VMOVDQU(Mem{Base: at}, data.AsX())
+			} else {
+				VMOVDQU(Mem{Base: at, Disp: 32 * k}, data)
+			}
+			VPMADDWD(a, data, product)
+			VPADDD(product, sums[0][k], sums[0][k])
+			VPMADDWD(b, data, other)
+			VPADDD(other, sums[1][k], sums[1][k])
+		}
+		ADDQ(next, at)
+		ADDQ(Imm(4), atP)
+		DECQ(n)
+		JNZ(LabelRef(label + "pairs"))
+		for r := range 2 {
+			for k := range vectors {
+				VPSRAD(shift, sums[r][k], sums[r][k])
+			}
+			out := sums[r][0]
+			VPACKSSDW(sums[r][vectors-1], out, out)
+			switch width {
+			case 4:
+				VMOVQ(out.AsX(), Mem{Base: rowDst})
+			case 8:
+				VPERMQ(Imm(0xD8), out, out)
+				VMOVDQU(out.AsX(), Mem{Base: rowDst})
+			default:
+				VPERMQ(Imm(0xD8), out, out)
+				VMOVDQU(out, Mem{Base: rowDst})
+			}
+			ADDQ(stride, rowDst)
+		}
+		LEAQ(Mem{Base: rowP, Index: step, Scale: 2}, rowP)
+		SUBQ(Imm(2), row)
+		JNZ(LabelRef(label + "rows"))
+		if width == 16 {
+			ADDQ(Imm(32), dst)
+			ADDQ(Imm(64), v)
+			SUBQ(Imm(16), cols)
+			JNZ(LabelRef(label + "cols"))
+		}
+		VZEROUPPER()
+		RET()
+		if width < 16 {
+			Label("not" + label)
+		}
+	}
+}
+
+// unpackRows interleaves the words of two vectors of 4 or 8 and stores them.
+func unpackRows(a, b VecVirtual, to Register, half bool) {
+	low := XMM()
+	VPUNPCKLWD(b, a, low)
+	VMOVDQU(low, Mem{Base: to})
+	if !half {
+		VPUNPCKHWD(b, a, a)
+		VMOVDQU(a, Mem{Base: to, Disp: 16})
+	}
+}
+
+func interleave() {
+	TEXT("interleaveFast", attr.NOSPLIT, "func(v, src *int16, n, pairs int)")
+	Pragma("noescape")
+	Doc("interleaveFast interleaves the words of pairs of rows of n = 4 or a multiple of 8.")
+	v, src, n, pairs := Load(Param("v"), GP64()), Load(Param("src"), GP64()), Load(Param("n"), GP64()), Load(Param("pairs"), GP64())
+	CMPQ(n, Imm(4))
+	JNE(LabelRef("wide"))
+	Label("four")
+	a, b := XMM(), XMM()
+	VMOVQ(Mem{Base: src}, a)
+	VMOVQ(Mem{Base: src, Disp: 8}, b)
+	unpackRows(a, b, v, true)
+	ADDQ(Imm(16), v)
+	ADDQ(Imm(16), src)
+	DECQ(pairs)
+	JNZ(LabelRef("four"))
+	RET()
+	Label("wide")
+	row := GP64()
+	Label("rows")
+	MOVQ(n, row)
+	Label("eight")
+	a, b = XMM(), XMM()
+	VMOVDQU(Mem{Base: src}, a)
+	VMOVDQU(Mem{Base: src, Index: n, Scale: 2}, b)
+	unpackRows(a, b, v, false)
+	ADDQ(Imm(32), v)
+	ADDQ(Imm(16), src)
+	SUBQ(Imm(8), row)
+	JNZ(LabelRef("eight"))
+	LEAQ(Mem{Base: src, Index: n, Scale: 2}, src)
+	DECQ(pairs)
+	JNZ(LabelRef("rows"))
+	RET()
+}
+
+func difference(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, "func(v *int16, src *byte, stride int, pred *byte, step, n int)")
+	Pragma("noescape")
+	Doc(doc)
+	v, src, stride := Load(Param("v"), GP64()), Load(Param("src"), GP64()), Load(Param("stride"), GP64())
+	pred, step, n := Load(Param("pred"), GP64()), Load(Param("step"), GP64()), Load(Param("n"), GP64())
+	size := 1
+	if wide {
+		size = 2
+	}
+	pairs := GP64()
+	MOVQ(n, pairs)
+	SHRQ(Imm(1), pairs)
+	one := func(count int) {
+		load := avoblock.LoadWords(wide, count == 4)
+		var rows [2]VecVirtual
+		for i, at := range [2][2]Mem{{{Base: src}, {Base: pred}}, {{Base: src, Index: stride, Scale: 1}, {Base: pred, Index: step, Scale: 1}}} {
+			p := XMM()
+			rows[i] = XMM()
+			load(at[0], rows[i])
+			load(at[1], p)
+			VPSUBW(p, rows[i], rows[i])
+		}
+		unpackRows(rows[0], rows[1], v, count == 4)
+		ADDQ(Imm(uint64(4*count)), v)
+	}
+	next := func() {
+		LEAQ(Mem{Base: src, Index: stride, Scale: 2}, src)
+		LEAQ(Mem{Base: pred, Index: step, Scale: 2}, pred)
+		DECQ(pairs)
+	}
+	CMPQ(n, Imm(4))
+	JNE(LabelRef("wide"))
+	Label("four")
+	one(4)
+	next()
+	JNZ(LabelRef("four"))
+	RET()
+	Label("wide")
+	SUBQ(n, stride)
+	if wide {
+		SUBQ(n, stride)
+		SUBQ(n, step)
+	}
+	SUBQ(n, step)
+	row := GP64()
+	// Strides are less the width now, as the columns advance both; the second row needs it back.
+	full, fullP := GP64(), GP64()
+	MOVQ(stride, full)
+	MOVQ(step, fullP)
+	for range size {
+		ADDQ(n, full)
+		ADDQ(n, fullP)
+	}
+	Label("rows")
+	MOVQ(n, row)
+	Label("eight")
+	load := avoblock.LoadWords(wide, false)
+	var rows [2]VecVirtual
+	for i, at := range [2][2]Mem{{{Base: src}, {Base: pred}}, {{Base: src, Index: full, Scale: 1}, {Base: pred, Index: fullP, Scale: 1}}} {
+		p := XMM()
+		rows[i] = XMM()
+		load(at[0], rows[i])
+		load(at[1], p)
+		VPSUBW(p, rows[i], rows[i])
+	}
+	unpackRows(rows[0], rows[1], v, false)
+	ADDQ(Imm(32), v)
+	ADDQ(Imm(uint64(8*size)), src)
+	ADDQ(Imm(uint64(8*size)), pred)
+	SUBQ(Imm(8), row)
+	JNZ(LabelRef("eight"))
+	ADDQ(stride, src)
+	ADDQ(full, src)
+	ADDQ(step, pred)
+	ADDQ(fullP, pred)
+	DECQ(pairs)
+	JNZ(LabelRef("rows"))
+	RET()
+}
+
+// most broadcasts the parameter of that name.
+func most() VecVirtual {
+	y := YMM()
+	VMOVD(Load(Param("most"), GP64()).(GPVirtual).As32(), y.AsX())
+	VPBROADCASTW(y.AsX(), y)
+	return y
+}
+
+func addResidual(name, doc string, wide bool) {
+	more := ""
+	if wide {
+		more = ", most int"
+	}
+	TEXT(name, attr.NOSPLIT, "func(dst *byte, stride int, r *int16, n int"+more+")")
+	Pragma("noescape")
+	Doc(doc)
+	dst, stride, r, n := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("r"), GP64()), Load(Param("n"), GP64())
+	limit, zero := VecVirtual(nil), YMM()
+	if wide {
+		limit = most()
+		VPXOR(zero, zero, zero)
+	}
+	rows := GP64()
+	MOVQ(n, rows)
+	put := func(count, disp, dispR int) {
+		x, d := XMM(), XMM()
+		avoblock.LoadWords(wide, count == 4)(Mem{Base: dst, Disp: disp}, x)
+		if count == 4 {
+			VMOVQ(Mem{Base: r, Disp: dispR}, d)
+		} else {
+			VMOVDQU(Mem{Base: r, Disp: dispR}, d)
+		}
+		VPADDSW(d, x, x)
+		if wide {
+			VPMINSW(limit.AsX(), x, x)
+			VPMAXSW(zero.AsX(), x, x)
+			avoblock.StoreWide(x, Mem{Base: dst, Disp: disp}, count)
+			return
+		}
+		VPACKUSWB(x, x, x)
+		avoblock.StoreBytes(x, Mem{Base: dst, Disp: disp}, count)
+	}
+	CMPQ(n, Imm(4))
+	JNE(LabelRef("wide"))
+	Label("four")
+	put(4, 0, 0)
+	ADDQ(stride, dst)
+	ADDQ(Imm(8), r)
+	DECQ(rows)
+	JNZ(LabelRef("four"))
+	VZEROUPPER()
+	RET()
+	Label("wide")
+	SUBQ(n, stride)
+	if wide {
+		SUBQ(n, stride)
+	}
+	size, row := 1, GP64()
+	if wide {
+		size = 2
+	}
+	Label("rows")
+	MOVQ(n, row)
+	Label("eight")
+	put(8, 0, 0)
+	ADDQ(Imm(uint64(8*size)), dst)
+	ADDQ(Imm(16), r)
+	SUBQ(Imm(8), row)
+	JNZ(LabelRef("eight"))
+	ADDQ(stride, dst)
+	DECQ(rows)
+	JNZ(LabelRef("rows"))
+	VZEROUPPER()
+	RET()
+}
+
+// rowBytes is the distance of the rows of predictions before they are rounded: 64 words.
+const rowBytes = 128
+
+// columns runs body for every 16 samples of w, with the addresses of the row; then the rows go on.
+func columns(dst, src, step, w, h Register, size int, body func(dst, src Register)) {
+	Label("rows")
+	d, s, n := GP64(), GP64(), GP64()
+	MOVQ(dst, d)
+	MOVQ(src, s)
+	MOVQ(w, n)
+	Label("cols")
+	body(d, s)
+	ADDQ(Imm(32), d)
+	ADDQ(Imm(uint64(16*size)), s)
+	SUBQ(Imm(16), n)
+	JG(LabelRef("cols"))
+	ADDQ(Imm(rowBytes), dst)
+	ADDQ(step, src)
+	DECQ(h)
+	JNZ(LabelRef("rows"))
+	VZEROUPPER()
+	RET()
+}
+
+// tapPairs broadcasts the taps of a filter in pairs.
+func tapPairs() (list [4]VecVirtual) {
+	taps := Load(Param("taps"), GP64())
+	for i := range list {
+		list[i] = YMM()
+		VPBROADCASTD(Mem{Base: taps, Disp: 4 * i}, list[i])
+	}
+	return list
+}
+
+const filterSignature = "func(dst *int16, src *byte, step, w, h int, taps *[8]int16, count, shift int)"
+
+func across(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, filterSignature)
+	Pragma("noescape")
+	Doc(doc)
+	dst, src, step := Load(Param("dst"), GP64()), Load(Param("src"), GP64()), Load(Param("step"), GP64())
+	w, h, taps, shift := Load(Param("w"), GP64()), Load(Param("h"), GP64()), tapPairs(), shiftCount("shift")
+	count := Load(Param("count"), GP64())
+	size := 1
+	if wide {
+		size = 2
+	}
+	load := avoblock.LoadWords(wide, false)
+	columns(dst, src, step, w, h, size, func(d, s Register) {
+		even, odd, t := YMM(), YMM(), YMM()
+		for i := range 4 {
+			if i == 2 {
+				CMPQ(count, Imm(4))
+				JE(LabelRef("short"))
+			}
+			for k, sum := range []VecVirtual{even, odd} {
+				load(Mem{Base: s, Disp: size * (2*i + k)}, t)
+				if i == 0 {
+					VPMADDWD(taps[i], t, sum)
+				} else {
+					VPMADDWD(taps[i], t, t)
+					VPADDD(t, sum, sum)
+				}
+			}
+		}
+		Label("short")
+		VPSRAD(shift, even, even)
+		VPSRAD(shift, odd, odd)
+		VPSLLD(Imm(16), odd, odd)
+		VPBLENDW(Imm(0xAA), odd, even, even)
+		VMOVDQU(even, Mem{Base: d})
+	})
+}
+
+func down(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, filterSignature)
+	Pragma("noescape")
+	Doc(doc)
+	dst, src, step := Load(Param("dst"), GP64()), Load(Param("src"), GP64()), Load(Param("step"), GP64())
+	w, h, taps, shift := Load(Param("w"), GP64()), Load(Param("h"), GP64()), tapPairs(), shiftCount("shift")
+	count := Load(Param("count"), GP64())
+	size := 1
+	if wide {
+		size = 2
+	}
+	load := avoblock.LoadWords(wide, false)
+	columns(dst, src, step, w, h, size, func(d, s Register) {
+		low, high, a, b, t := YMM(), YMM(), YMM(), YMM(), YMM()
+		at := GP64()
+		MOVQ(s, at)
+		for i := range 4 {
+			if i == 2 {
+				CMPQ(count, Imm(4))
+				JE(LabelRef("short"))
+			}
+			load(Mem{Base: at}, a)
+			load(Mem{Base: at, Index: step, Scale: 1}, b)
+			LEAQ(Mem{Base: at, Index: step, Scale: 2}, at)
+			VPUNPCKLWD(b, a, t)
+			VPUNPCKHWD(b, a, a)
+			if i == 0 {
+				VPMADDWD(taps[i], t, low)
+				VPMADDWD(taps[i], a, high)
+			} else {
+				VPMADDWD(taps[i], t, t)
+				VPADDD(t, low, low)
+				VPMADDWD(taps[i], a, a)
+				VPADDD(a, high, high)
+			}
+		}
+		Label("short")
+		VPSRAD(shift, low, low)
+		VPSRAD(shift, high, high)
+		VPACKSSDW(high, low, low)
+		VMOVDQU(low, Mem{Base: d})
+	})
+}
+
+func weigh(name, doc string, wide, mean bool) {
+	more, limitText := "", ""
+	if mean {
+		more = "b *int16, "
+	}
+	if wide {
+		limitText = ", most int"
+	}
+	TEXT(name, attr.NOSPLIT, "func(dst *byte, stride int, a *int16, "+more+"w, h, shift int"+limitText+")")
+	Pragma("noescape")
+	Doc(doc)
+	dst, stride, a := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("a"), GP64())
+	var b Register = GP64()
+	if mean {
+		b = Load(Param("b"), GP64())
+		SUBQ(a, b) // its distance
+	}
+	w, h, shift := Load(Param("w"), GP64()), Load(Param("h"), GP64()), shiftCount("shift")
+	round, limit, zero := rounding(), VecVirtual(nil), YMM()
+	VPACKSSDW(round, round, round)
+	if wide {
+		limit = most()
+		VPXOR(zero, zero, zero)
+	}
+	size := 1
+	if wide {
+		size = 2
+	}
+	d, s, n := GP64(), GP64(), GP64()
+	take := func(x VecVirtual) {
+		VMOVDQU(Mem{Base: s}, x)
+		if mean {
+			VPADDSW(Mem{Base: s, Index: b, Scale: 1}, x, x)
+		}
+		if x.Size() == 32 {
+			VPADDSW(round, x, x)
+		} else {
+			VPADDSW(round.AsX(), x, x)
+		}
+		VPSRAW(shift, x, x)
+		if wide {
+			if x.Size() == 32 {
+				VPMINSW(limit, x, x)
+				VPMAXSW(zero, x, x)
+			} else {
+				VPMINSW(limit.AsX(), x, x)
+				VPMAXSW(zero.AsX(), x, x)
+			}
+		}
+	}
+	Label("rows")
+	MOVQ(dst, d)
+	MOVQ(a, s)
+	MOVQ(w, n)
+	Label("sixteen")
+	CMPQ(n, Imm(16))
+	JL(LabelRef("eight"))
+	y := YMM()
+	take(y)
+	if wide {
+		VMOVDQU(y, Mem{Base: d})
+	} else {
+		VPACKUSWB(y, y, y)
+		VPERMQ(Imm(0xD8), y, y)
+		VMOVDQU(y.AsX(), Mem{Base: d})
+	}
+	ADDQ(Imm(uint64(16*size)), d)
+	ADDQ(Imm(32), s)
+	SUBQ(Imm(16), n)
+	JNZ(LabelRef("sixteen"))
+	JMP(LabelRef("next"))
+	for _, count := range []int{8, 4, 2} {
+		Label(map[int]string{8: "eight", 4: "four", 2: "two"}[count])
+		if count > 2 {
+			CMPQ(n, Imm(uint64(count)))
+			JL(LabelRef(map[int]string{8: "four", 4: "two"}[count]))
+		}
+		x := XMM()
+		take(x)
+		if wide {
+			avoblock.StoreWide(x, Mem{Base: d}, count)
+		} else {
+			VPACKUSWB(x, x, x)
+			avoblock.StoreBytes(x, Mem{Base: d}, count)
+		}
+		ADDQ(Imm(uint64(count*size)), d)
+		ADDQ(Imm(uint64(2*count)), s)
+		SUBQ(Imm(uint64(count)), n)
+		if count > 2 {
+			JZ(LabelRef("next"))
+		}
+	}
+	Label("next")
+	ADDQ(stride, dst)
+	ADDQ(Imm(rowBytes), a)
+	DECQ(h)
+	JNZ(LabelRef("rows"))
+	VZEROUPPER()
+	RET()
+}
+
+// doubles broadcasts a constant.
+func doubles(v uint32) VecVirtual {
+	g, y := GP32(), YMM()
+	MOVL(U32(v), g)
+	VMOVD(g, y.AsX())
+	VPBROADCASTD(y.AsX(), y)
+	return y
+}
+
+func cost() {
+	TEXT("costFast", attr.NOSPLIT, "func(c *int16, n, factor, shift int) int")
+	Pragma("noescape")
+	Doc("costFast is levelCosts of n coefficients, a multiple of 8.")
+	c, n := Load(Param("c"), GP64()), Load(Param("n"), GP64())
+	factor, shift, sum := YMM(), shiftCount("shift"), YMM()
+	VMOVD(Load(Param("factor"), GP64()).(GPVirtual).As32(), factor.AsX())
+	VPBROADCASTD(factor.AsX(), factor)
+	least, base, zero, largest := doubles((127+6)<<7), doubles(codedCost), YMM(), doubles(1<<14-1)
+	VPXOR(zero, zero, zero)
+	VPXOR(sum, sum, sum)
+	Label("eight")
+	x, square, log, t := YMM(), YMM(), YMM(), YMM()
+	VPMOVSXWD(Mem{Base: c}, x)
+	VPABSD(x, x)
+	VPMULLD(factor, x, x)
+	VPSRLD(shift, x, x)
+	VPMINUD(largest, x, x)
+	VPMULLD(x, x, square)
+	VCVTDQ2PS(x, log)
+	VPSRLD(Imm(16), log, log)
+	VPSUBD(least, log, log)
+	VPMAXSD(zero, log, log)
+	VPSLLD(Imm(2), log, t)
+	VPADDD(t, log, log) // 5 times
+	VPADDD(base, log, log)
+	VPMINSD(log, square, square)
+	VPADDD(square, sum, sum)
+	ADDQ(Imm(16), c)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("eight"))
+	avoblock.Fold(sum)
+	avoblock.Finish(sum.AsX())
+}
+
+// codedCost is the cost of a level of 1, as in levelCosts.
+const codedCost = 4096/12 + 340*4
+
+func quantise() {
+	TEXT("quantiseFast", attr.NOSPLIT, "func(c *int16, n, factor, bias, shift int) int")
+	Pragma("noescape")
+	Doc("quantiseFast quantises n coefficients in place, a multiple of 8, and returns whether a level is not 0.")
+	c, n := Load(Param("c"), GP64()), Load(Param("n"), GP64())
+	factor, bias, shift, any := YMM(), YMM(), shiftCount("shift"), XMM()
+	VMOVD(Load(Param("factor"), GP64()).(GPVirtual).As32(), factor.AsX())
+	VPBROADCASTD(factor.AsX(), factor)
+	VMOVD(Load(Param("bias"), GP64()).(GPVirtual).As32(), bias.AsX())
+	VPBROADCASTD(bias.AsX(), bias)
+	VPXOR(any, any, any)
+	Label("eight")
+	x, m := YMM(), YMM()
+	VPMOVSXWD(Mem{Base: c}, x)
+	VPABSD(x, m)
+	VPMULLD(factor, m, m)
+	VPADDD(bias, m, m)
+	VPSRLD(shift, m, m)
+	VPSIGND(x, m, m)
+	VPACKSSDW(m, m, m)
+	VPERMQ(Imm(0xD8), m, m)
+	VPOR(m.AsX(), any, any)
+	VMOVDQU(m.AsX(), Mem{Base: c})
+	ADDQ(Imm(16), c)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("eight"))
+	VZEROUPPER()
+	low, high := GP64(), GP64()
+	VMOVQ(any, low)
+	VPEXTRQ(Imm(1), any, high)
+	ORQ(high, low)
+	Store(low, ReturnIndex(0))
+	RET()
+}
+
+// edgeMasks computes sign(v-a)+sign(v-b) in words, -2 to 2: v and the neighbours are words.
+func edgeMasks(v, a, b VecVirtual) VecVirtual {
+	sum, t := YMM(), YMM()
+	VPCMPGTW(v, a, sum) // -1 where a > v
+	VPCMPGTW(a, v, t)
+	VPSUBW(t, sum, sum)
+	VPCMPGTW(v, b, t)
+	VPADDW(t, sum, sum)
+	VPCMPGTW(b, v, t)
+	VPSUBW(t, sum, sum)
+	return sum
+}
+
+func saoCollect(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride int, src *byte, w, h, step int, sums *[8]int32)")
+	Pragma("noescape")
+	Doc(doc)
+	pix, stride, src := Load(Param("pix"), GP64()), Load(Param("stride"), GP64()), Load(Param("src"), GP64())
+	w, h, step := Load(Param("w"), GP64()), Load(Param("h"), GP64()), Load(Param("step"), GP64())
+	size := 1
+	if wide {
+		size = 2
+	}
+	load := avoblock.LoadWords(wide, false)
+	back, ones := GP64(), YMM()
+	MOVQ(step, back)
+	NEGQ(back)
+	VPCMPEQW(ones, ones, ones)
+	VPSRLW(Imm(15), ones, ones)
+	var sums, counts [4]VecVirtual
+	for i := range sums {
+		sums[i], counts[i] = YMM(), YMM()
+		VPXOR(sums[i], sums[i], sums[i])
+		VPXOR(counts[i], counts[i], counts[i])
+	}
+	p, s, n := GP64(), GP64(), GP64()
+	Label("rows")
+	MOVQ(pix, p)
+	MOVQ(src, s)
+	MOVQ(w, n)
+	Label("cols")
+	v, a, b := YMM(), YMM(), YMM()
+	load(Mem{Base: p}, v)
+	load(Mem{Base: p, Index: step, Scale: 1}, a)
+	load(Mem{Base: p, Index: back, Scale: 1}, b)
+	edge := edgeMasks(v, a, b)
+	load(Mem{Base: s}, a)
+	VPSUBW(v, a, a) // the difference
+	for i, value := range []int16{-2, -1, 1, 2} {
+		switch value {
+		case -2:
+			VPADDW(ones, edge, v)
+			VPSRAW(Imm(15), v, v) // -2 + 1 < 0
+		case -1:
+			VPADDW(ones, edge, v)
+			VPXOR(b, b, b)
+			VPCMPEQW(b, v, v)
+		case 1:
+			VPCMPEQW(ones, edge, v)
+		case 2:
+			VPCMPGTW(ones, edge, v)
+		}
+		VPAND(a, v, b)
+		VPMADDWD(ones, b, b)
+		VPADDD(b, sums[i], sums[i])
+		VPMADDWD(ones, v, v)
+		VPADDD(v, counts[i], counts[i])
+	}
+	ADDQ(Imm(uint64(16*size)), p)
+	ADDQ(Imm(uint64(16*size)), s)
+	SUBQ(Imm(16), n)
+	JG(LabelRef("cols"))
+	ADDQ(stride, pix)
+	ADDQ(stride, src)
+	DECQ(h)
+	JNZ(LabelRef("rows"))
+	out := Load(Param("sums"), GP64())
+	for i := range sums {
+		for k, v := range []VecVirtual{sums[i], counts[i]} {
+			half := XMM()
+			VEXTRACTI128(Imm(1), v, half)
+			VPADDD(half, v.AsX(), v.AsX())
+			VPSHUFD(Imm(0x4E), v.AsX(), half)
+			VPADDD(half, v.AsX(), v.AsX())
+			VPSHUFD(Imm(0xB1), v.AsX(), half)
+			VPADDD(half, v.AsX(), v.AsX())
+			VMOVD(v.AsX(), Mem{Base: out, Disp: 8*i + 4*k})
+		}
+	}
+	VZEROUPPER()
+	RET()
+}
+
+func saoEdges(name, doc string, wide bool) {
+	more := ""
+	if wide {
+		more = ", most int"
+	}
+	TEXT(name, attr.NOSPLIT, "func(dst, old, a, b *byte, n int, offsets *[8]int16"+more+")")
+	Pragma("noescape")
+	Doc(doc + " n is a multiple of 16; offsets are by edgeIdx from 0.")
+	dst, old, a, b, n := Load(Param("dst"), GP64()), Load(Param("old"), GP64()), Load(Param("a"), GP64()), Load(Param("b"), GP64()), Load(Param("n"), GP64())
+	table, two, zero := YMM(), YMM(), YMM()
+	VBROADCASTI128(Mem{Base: Load(Param("offsets"), GP64())}, table)
+	g := GP64()
+
+	MOVQ(U64(0x0100), g)
+	VMOVD(g.As32(), zero.AsX())
+	VPBROADCASTW(zero.AsX(), zero)
+	MOVQ(U64(2), g)
+	VMOVD(g.As32(), two.AsX())
+	VPBROADCASTW(two.AsX(), two)
+	limit := VecVirtual(nil)
+	if wide {
+		limit = most()
+	}
+	size := 1
+	if wide {
+		size = 2
+	}
+	load := avoblock.LoadWords(wide, false)
+	Label("cols")
+	v, x, y := YMM(), YMM(), YMM()
+	load(Mem{Base: old}, v)
+	load(Mem{Base: a}, x)
+	load(Mem{Base: b}, y)
+	edge := edgeMasks(v, x, y)
+	VPADDW(two, edge, edge)
+	VPSLLW(Imm(8), edge, x)
+	VPOR(x, edge, edge) // in both bytes
+	VPADDB(edge, edge, edge)
+	VPADDB(zero, edge, edge)
+	VPSHUFB(edge, table, x)
+	VPADDSW(x, v, v)
+	if wide {
+		VPXOR(y, y, y)
+		VPMINSW(limit, v, v)
+		VPMAXSW(y, v, v)
+		VMOVDQU(v, Mem{Base: dst})
+	} else {
+		VPACKUSWB(v, v, v)
+		VPERMQ(Imm(0xD8), v, v)
+		VMOVDQU(v.AsX(), Mem{Base: dst})
+	}
+	for _, p := range []Register{dst, old, a, b} {
+		ADDQ(Imm(uint64(16*size)), p)
+	}
+	SUBQ(Imm(16), n)
+	JNZ(LabelRef("cols"))
+	VZEROUPPER()
+	RET()
+}

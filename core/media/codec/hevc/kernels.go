@@ -1,0 +1,216 @@
+package hevc
+
+import (
+	"math"
+
+	"vividstrain/core/media/codec/motion"
+)
+
+//go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg hevc
+
+// predStride is the number of samples in a row of a prediction before it is rounded.
+const predStride = 64
+
+// kernels are the inner loops of prediction, transforms and offsets. Strides are in samples. Sources and
+// destinations of 16 samples and more may be read, and predictions before they are rounded also written,
+// up to 16 samples beyond the end of a row.
+type kernels[T motion.Sample] struct {
+	blockKernels
+	// difference interleaves the differences between pairs of rows of n x n samples, n = 4 to 32.
+	difference func(v []int16, src []T, stride int, pred []T, step, n int)
+	// add adds differences to n x n samples.
+	add func(dst []T, stride int, r []int16, n int, most int32)
+	// across and down apply a filter of count = 8 or 4 taps to w x h samples in a row or a column: src
+	// begins where the first tap is.
+	across, down func(dst []int16, src []T, step, w, h int, taps *[8]int16, count int, shift uint)
+	// round rounds a prediction to samples, and mean the mean of two: (a + b + 1 << shift >> 1) >> shift.
+	round func(dst []T, stride int, a []int16, w, h int, shift uint, most int32)
+	mean  func(dst []T, stride int, a, b []int16, w, h int, shift uint, most int32)
+	// collect adds up the differences to src of samples with sign(v-a) + sign(v-b) = -2, -1, 1, 2, where
+	// the neighbours a and b are step samples before and after pix[at], and their numbers, in turn. w is a
+	// multiple of 16.
+	collect func(pix []T, at, stride int, src []T, w, h, step int, sums *[8]int32)
+	// edges adds offsets by 2 + sign(v-a) + sign(v-b) to n samples, a multiple of 16.
+	edges func(dst, old, a, b []T, offsets *[8]int16, most int32)
+}
+
+// blockKernels are those that know no samples.
+type blockKernels struct {
+	// multiply computes out[r][c] = (sum of p[r][k] * v[k][c] + 1 << shift >> 1) >> shift, clipped to 16
+	// bits, for r < n, k < 2*pairs and c < cols. p and out have rows of n; those of v are interleaved in
+	// pairs. cols is n, or a smaller multiple of 16.
+	multiply func(out, p, v []int16, n, pairs, cols int, shift uint)
+	// interleave interleaves pairs of rows of n.
+	interleave func(v, src []int16, n, pairs int)
+	// downAgain is down of what across returned.
+	downAgain func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint)
+	// cost is levelCosts, and quantise quantiseLevels.
+	cost     func(c []int16, factor int32, shift uint) int
+	quantise func(c []int16, factor, bias int32, shift uint) bool
+}
+
+func goBlockKernels() blockKernels {
+	return blockKernels{multiply, interleave, func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint) {
+		filterColumns(dst, src, predStride, w, h, taps, count, shift)
+	}, levelCosts, quantiseLevels}
+}
+
+// goKernels are the kernels in plain Go.
+func goKernels[T motion.Sample]() kernels[T] {
+	return kernels[T]{goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], collectEdges[T], addEdges[T]}
+}
+
+func multiply(out, p, v []int16, n, pairs, cols int, shift uint) {
+	round := int32(1) << shift >> 1
+	var sums [32]int32
+	for r := range n {
+		for c := range cols {
+			sums[c] = round
+		}
+		for k := range pairs {
+			a, b := int32(p[r*n+2*k]), int32(p[r*n+2*k+1])
+			if a|b == 0 {
+				continue
+			}
+			row := v[2*n*k:][:2*cols]
+			for c := range cols {
+				sums[c] += a*int32(row[2*c]) + b*int32(row[2*c+1])
+			}
+		}
+		for c, s := range sums[:cols] {
+			out[r*n+c] = int16(max(-32768, min(s>>shift, 32767)))
+		}
+	}
+}
+
+func interleave(v, src []int16, n, pairs int) {
+	for k := range pairs {
+		a, b, out := src[2*k*n:][:n], src[(2*k+1)*n:][:n], v[2*k*n:][:2*n]
+		for i := range a {
+			out[2*i], out[2*i+1] = a[i], b[i]
+		}
+	}
+}
+
+func difference[T motion.Sample](v []int16, src []T, stride int, pred []T, step, n int) {
+	for y := range n {
+		s, p := src[y*stride:][:n], pred[y*step:][:n]
+		out := v[y>>1*2*n+y&1:]
+		for x := range s {
+			out[2*x] = int16(s[x]) - int16(p[x])
+		}
+	}
+}
+
+func addResidual[T motion.Sample](dst []T, stride int, r []int16, n int, most int32) {
+	for y := range n {
+		row, add := dst[y*stride:][:n], r[y*n:][:n]
+		for x := range row {
+			row[x] = T(max(0, min(int32(row[x])+int32(add[x]), most)))
+		}
+	}
+}
+
+func filterRows[T motion.Sample](dst []int16, src []T, step, w, h int, taps *[8]int16, count int, shift uint) {
+	for y := range h {
+		out, in := dst[y*predStride:][:w], src[y*step:][:w+count-1]
+		for x := range out {
+			sum := int32(0)
+			for k, s := range in[x:][:count] {
+				sum += int32(taps[k&7]) * int32(s)
+			}
+			out[x] = int16(sum >> shift)
+		}
+	}
+}
+
+func filterColumns[T motion.Sample | int16](dst []int16, src []T, step, w, h int, taps *[8]int16, count int, shift uint) {
+	for y := range h {
+		out, in := dst[y*predStride:][:w], src[y*step:]
+		for x := range out {
+			sum := int32(0)
+			for k := range count {
+				sum += int32(taps[k&7]) * int32(in[x+k*step])
+			}
+			out[x] = int16(sum >> shift)
+		}
+	}
+}
+
+func roundBlock[T motion.Sample](dst []T, stride int, a []int16, w, h int, shift uint, most int32) {
+	half := int32(1) << shift >> 1
+	for y := range h {
+		row, in := dst[y*stride:][:w], a[y*predStride:][:w]
+		for x := range row {
+			row[x] = T(max(0, min((int32(in[x])+half)>>shift, most)))
+		}
+	}
+}
+
+func meanBlock[T motion.Sample](dst []T, stride int, a, b []int16, w, h int, shift uint, most int32) {
+	half := int32(1) << shift >> 1
+	for y := range h {
+		row, p, q := dst[y*stride:][:w], a[y*predStride:][:w], b[y*predStride:][:w]
+		for x := range row {
+			row[x] = T(max(0, min((int32(p[x])+int32(q[x])+half)>>shift, most)))
+		}
+	}
+}
+
+// Costs are in 1/4096 of the squared quantiser step. bitCost is that of one bit, as in h264; codedCost is
+// that of a level of 1: the error that stays, 1/12 of a squared step, and four bits.
+const (
+	bitCost   = 340
+	codedCost = 4096/12 + 4*bitCost
+)
+
+// levelCosts estimates the rate-distortion cost of coefficients; |c|*factor >> shift are 1/64 of a
+// quantiser step. Each counts the lesser of two costs: its square if it is dropped, or that of its level,
+// which rises by about two bits for each doubling. The logarithm is taken from the leading bits of a
+// float, so that every processor rounds alike.
+func levelCosts(c []int16, factor int32, shift uint) (sum int) {
+	for _, v := range c {
+		x := min(uint32(motion.Abs32(int32(v))*factor)>>shift, 1<<14-1)
+		log := max(0, int(math.Float32bits(float32(x))>>16)-(127+6)<<7)
+		sum += min(int(x*x), codedCost+5*log)
+	}
+	return sum
+}
+
+// quantiseLevels turns coefficients into levels, (|c|*factor + bias) >> shift with their signs, in place.
+// It reports whether one is not 0.
+func quantiseLevels(c []int16, factor, bias int32, shift uint) bool {
+	any := int16(0)
+	for i, v := range c {
+		level := int32(uint32(motion.Abs32(int32(v))*factor+bias) >> shift)
+		if v < 0 {
+			level = -level
+		}
+		c[i] = int16(max(-32768, min(level, 32767)))
+		any |= c[i]
+	}
+	return any != 0
+}
+
+func collectEdges[T motion.Sample](pix []T, at, stride int, src []T, w, h, step int, sums *[8]int32) {
+	*sums = [8]int32{}
+	for y := range h {
+		row, a, b, in := pix[at+y*stride:][:w], pix[at+y*stride-step:][:w], pix[at+y*stride+step:][:w], src[y*stride:][:w]
+		for x, v := range row {
+			edge := sign(int32(v)-int32(a[x])) + sign(int32(v)-int32(b[x]))
+			if edge == 0 {
+				continue
+			}
+			k := [5]int{0, 2, 0, 4, 6}[edge+2]
+			sums[k] += int32(in[x]) - int32(v)
+			sums[k+1]++
+		}
+	}
+}
+
+func addEdges[T motion.Sample](dst, old, a, b []T, offsets *[8]int16, most int32) {
+	for x := range dst {
+		v := int32(old[x])
+		dst[x] = T(max(0, min(v+int32(offsets[(2+sign(v-int32(a[x]))+sign(v-int32(b[x])))&7]), most)))
+	}
+}

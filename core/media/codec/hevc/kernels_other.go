@@ -1,0 +1,7 @@
+//go:build !amd64
+
+package hevc
+
+func fastKernels() kernels[uint8] { return goKernels[uint8]() }
+
+func fastWideKernels() kernels[uint16] { return goKernels[uint16]() }
