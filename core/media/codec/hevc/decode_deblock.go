@@ -197,13 +197,13 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, bs int) {
 // filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7).
 func filterLuma[T motion.Sample](pix []T, at, across, along int, beta, tc, most int32, keepP, keepQ bool) {
 	s := func(line, i int) int32 { return int32(pix[at+line*along+i*across]) }
-	dp0, dp3 := abs32(s(0, -3)-2*s(0, -2)+s(0, -1)), abs32(s(3, -3)-2*s(3, -2)+s(3, -1))
-	dq0, dq3 := abs32(s(0, 2)-2*s(0, 1)+s(0, 0)), abs32(s(3, 2)-2*s(3, 1)+s(3, 0))
+	dp0, dp3 := motion.Abs32(s(0, -3)-2*s(0, -2)+s(0, -1)), motion.Abs32(s(3, -3)-2*s(3, -2)+s(3, -1))
+	dq0, dq3 := motion.Abs32(s(0, 2)-2*s(0, 1)+s(0, 0)), motion.Abs32(s(3, 2)-2*s(3, 1)+s(3, 0))
 	if dp0+dq0+dp3+dq3 >= beta {
 		return
 	}
 	strong := func(line int, d int32) bool {
-		return 2*d < beta>>2 && abs32(s(line, -4)-s(line, -1))+abs32(s(line, 0)-s(line, 3)) < beta>>3 && abs32(s(line, -1)-s(line, 0)) < (5*tc+1)>>1
+		return 2*d < beta>>2 && motion.Abs32(s(line, -4)-s(line, -1))+motion.Abs32(s(line, 0)-s(line, 3)) < beta>>3 && motion.Abs32(s(line, -1)-s(line, 0)) < (5*tc+1)>>1
 	}
 	if strong(0, dp0+dq0) && strong(3, dp3+dq3) {
 		for line := range 4 {
@@ -231,7 +231,7 @@ func filterLuma[T motion.Sample](pix []T, at, across, along int, beta, tc, most 
 	for line := range 4 {
 		p2, p1, p0, q0, q1, q2 := s(line, -3), s(line, -2), s(line, -1), s(line, 0), s(line, 1), s(line, 2)
 		d := (9*(q0-p0) - 3*(q1-p1) + 8) >> 4
-		if abs32(d) >= tc*10 {
+		if motion.Abs32(d) >= tc*10 {
 			continue
 		}
 		d = max(-tc, min(d, tc))

@@ -13,6 +13,7 @@ const (
 	modePlanar     = 0
 	modeDC         = 1
 	modeHorizontal = 10
+	firstVertical  = 18
 	modeVertical   = 26
 )
 
@@ -22,82 +23,96 @@ func (w *worker[T]) predictIntra(x, y, log2, c, mode int) {
 }
 
 // predictFrom predicts a block from its neighbours p.
-func (w *worker[T]) predictFrom(p []int32, x, y, log2, c, mode int) {
-	n := 1 << log2
+func (w *worker[T]) predictFrom(p []int16, x, y, log2, c, mode int) {
+	n, pl := 1<<log2, &w.planes[c]
+	dst := pl.pix[y*pl.stride+x:]
 	if w.filters(n, c, mode) {
 		p = w.smooth(p, n, c)
 	}
-	pl := &w.planes[c]
-	dst, stride := pl.pix[y*pl.stride+x:], pl.stride
-	switch mode {
-	case modePlanar:
-		planar(dst, stride, p, n, log2)
-	case modeDC:
-		dc(dst, stride, p, n, log2, c == 0 && n < 32)
+	switch {
+	case mode == modePlanar:
+		planar(dst, pl.stride, p, n, log2)
+	case mode == modeDC:
+		dc(dst, pl.stride, p, n, log2, c == 0 && n < 32)
+	case mode >= firstVertical:
+		w.angular(dst, pl.stride, p, n, c, mode)
 	default:
-		edge := c == 0 && n < 32 && !(w.sps.ext.implicitRDPCM && w.cuBypass)
-		angular(dst, stride, p, n, mode, edge, int32(1)<<w.depths[c]-1)
+		w.angular(w.turned[:], n, p, n, c, mode)
+		for j := range n {
+			row := dst[j*pl.stride:][:n]
+			for i := range row {
+				row[i] = w.turned[i*n+j]
+			}
+		}
 	}
 }
 
 // neighbours returns the samples around a block of n x n: from the lowest at the left (index 0) over
 // the corner (2n) to the last one above (4n), with missing ones substituted (8.4.4.2.2).
-func (w *worker[T]) neighbours(x, y, n, c int) []int32 {
-	list := w.border[:4*n+1]
+func (w *worker[T]) neighbours(x, y, n, c int) []int16 {
+	list, have := w.border[:4*n+1], w.have[:0]
 	p := &w.planes[c]
 	sx, sy := w.shiftX[c], w.shiftY[c]
-	unitX, unitY := max(1, 1<<w.sps.minTb>>sx), max(1, 1<<w.sps.minTb>>sy)
-	have := w.have[:4*n+1]
-	any := false
+	// Blocks are available as a whole, unless intra blocks alone are used or chroma is 4:2:2.
+	unitX, unitY := n, n
+	if w.pps.constrainedIntra || sx != sy {
+		unitX, unitY = max(1, 1<<w.sps.minTb>>sx), max(1, 1<<w.sps.minTb>>sy)
+	}
 	lx, ly := x<<sx, y<<sy
 	usable := func(nx, ny int) bool {
 		nx, ny = nx<<sx, ny<<sy
 		return w.available(lx, ly, nx, ny) && !(w.pps.constrainedIntra && !w.intraAt(nx, ny))
 	}
-	for from := 0; from < 2*n; { // left, downwards
-		size := min(unitY-(y+from)%unitY, 2*n-from)
-		ok := usable(x-1, y+from)
-		for i := from; i < from+size; i++ {
-			if have[2*n-1-i] = ok; ok {
-				list[2*n-1-i] = int32(p.pix[(y+i)*p.stride+x-1])
+	bottom := min(2*n, w.heights[c]-y)
+	for to := 2 * n; to > 0; { // left, upwards
+		from := (to - 1) / unitY * unitY
+		if end := min(to, bottom); from < end && usable(x-1, y+from) {
+			at := (y+from)*p.stride + x - 1
+			for i := from; i < end; i++ {
+				list[2*n-1-i] = int16(p.pix[at])
+				at += p.stride
 			}
+			have = append(have, span{2*n - end, 2*n - from})
 		}
-		any = any || ok
-		from += size
+		to = from
 	}
-	if have[2*n] = usable(x-1, y-1); have[2*n] {
-		list[2*n], any = int32(p.pix[(y-1)*p.stride+x-1]), true
+	if usable(x-1, y-1) {
+		list[2*n] = int16(p.pix[(y-1)*p.stride+x-1])
+		have = append(have, span{2 * n, 2*n + 1})
 	}
-	for from := 0; from < 2*n; {
-		size := min(unitX-(x+from)%unitX, 2*n-from)
-		ok := usable(x+from, y-1)
-		for i := from; i < from+size; i++ {
-			if have[2*n+1+i] = ok; ok {
-				list[2*n+1+i] = int32(p.pix[(y-1)*p.stride+x+i])
+	right := min(2*n, w.widths[c]-x)
+	for from := 0; from < right; from += unitX {
+		if end := min(from+unitX, right); usable(x+from, y-1) {
+			row, out := p.pix[(y-1)*p.stride+x+from:][:end-from], list[2*n+1+from:]
+			for i, v := range row {
+				out[i] = int16(v)
 			}
-		}
-		any = any || ok
-		from += size
-	}
-	if !any {
-		for i := range list {
-			list[i] = 1 << (w.depths[c] - 1)
-		}
-		return list
-	}
-	if !have[0] {
-		k := 0
-		for !have[k] {
-			k++
-		}
-		list[0] = list[k]
-	}
-	for i := 1; i < len(list); i++ {
-		if !have[i] {
-			list[i] = list[i-1]
+			have = append(have, span{2*n + 1 + from, 2*n + 1 + end})
 		}
 	}
+	substitute(list, have, int16(1)<<(w.depths[c]-1))
 	return list
+}
+
+// span is a part of a list, without its end.
+type span struct{ from, end int }
+
+// substitute fills what is between the spans with the sample before, before the first one with that after
+// it, and a list of none with a value.
+func substitute(list []int16, have []span, v int16) {
+	if len(have) > 0 {
+		v = list[have[0].from]
+	}
+	at := 0
+	for _, s := range have {
+		for ; at < s.from; at++ {
+			list[at] = v
+		}
+		at, v = s.end, list[s.end-1]
+	}
+	for ; at < len(list); at++ {
+		list[at] = v
+	}
 }
 
 // filters reports whether the neighbours are smoothed (8.4.4.2.3).
@@ -128,117 +143,109 @@ func abs(n int) int {
 }
 
 // smooth filters the neighbours, strongly where a large block is nearly flat.
-func (w *worker[T]) smooth(p []int32, n, c int) []int32 {
+func (w *worker[T]) smooth(p []int16, n, c int) []int16 {
 	out := w.border2[:len(p)]
-	corner, left, above := p[2*n], p[0], p[4*n]
+	corner, left, above := int32(p[2*n]), int32(p[0]), int32(p[4*n])
 	if w.sps.strong && c == 0 && n == 32 {
 		limit := int32(1) << (w.depths[0] - 5)
-		if abs32(corner+above-2*p[3*n]) < limit && abs32(corner+left-2*p[n]) < limit {
-			for i := range 64 {
-				out[64-i] = ((64-int32(i))*corner + int32(i)*left + 32) >> 6
-				out[64+i] = ((64-int32(i))*corner + int32(i)*above + 32) >> 6
+		if motion.Abs32(corner+above-2*int32(p[3*n])) < limit && motion.Abs32(corner+left-2*int32(p[n])) < limit {
+			for i := range int32(64) {
+				out[64-i] = int16(((64-i)*corner + i*left + 32) >> 6)
+				out[64+i] = int16(((64-i)*corner + i*above + 32) >> 6)
 			}
-			out[0], out[128], out[64] = left, above, corner
+			out[0], out[128], out[64] = p[0], p[4*n], p[2*n]
 			return out
 		}
 	}
-	out[0], out[4*n] = left, above
+	out[0], out[4*n] = p[0], p[4*n]
 	for i := 1; i < 4*n; i++ {
-		out[i] = (p[i-1] + 2*p[i] + p[i+1] + 2) >> 2
+		out[i] = int16((int32(p[i-1]) + 2*int32(p[i]) + int32(p[i+1]) + 2) >> 2)
 	}
 	return out
 }
 
-func abs32(n int32) int32 {
-	if n < 0 {
-		return -n
-	}
-	return n
-}
-
 // planar is INTRA_PLANAR (8.4.4.2.4).
-func planar[T motion.Sample](dst []T, stride int, p []int32, n, log2 int) {
-	right, below := p[3*n+1], p[n-1]
+func planar[T motion.Sample](dst []T, stride int, p []int16, n, log2 int) {
+	right, below := int32(p[3*n+1]), int32(p[n-1])
+	var columns [32]int32 // (n-1-y)*above + (y+1)*below + n
+	above := p[2*n+1:][:n]
+	for x, v := range above {
+		columns[x] = int32(n-1)*int32(v) + below + int32(n)
+	}
 	for y := range n {
-		row, left := dst[y*stride:][:n], p[2*n-1-y]
+		row, left := dst[y*stride:][:n], int32(p[2*n-1-y])
+		sum, list := int32(n-1)*left+right, columns[:n]
 		for x := range row {
-			row[x] = T((int32(n-1-x)*left + int32(x+1)*right + int32(n-1-y)*p[2*n+1+x] + int32(y+1)*below + int32(n)) >> (log2 + 1))
+			row[x] = T((sum + list[x]) >> (log2 + 1))
+			sum += right - left
+			list[x] += below - int32(above[x])
 		}
 	}
 }
 
 // dc is INTRA_DC (8.4.4.2.5).
-func dc[T motion.Sample](dst []T, stride int, p []int32, n, log2 int, edge bool) {
+func dc[T motion.Sample](dst []T, stride int, p []int16, n, log2 int, edge bool) {
 	sum := int32(n)
 	for i := range n {
-		sum += p[2*n+1+i] + p[2*n-1-i]
+		sum += int32(p[2*n+1+i]) + int32(p[2*n-1-i])
 	}
 	v := sum >> (log2 + 1)
-	for y := range n {
-		row := dst[y*stride:][:n]
-		for x := range row {
-			row[x] = T(v)
-		}
-	}
+	motion.FillBlock(dst, stride, n, n, T(v))
 	if !edge {
 		return
 	}
-	dst[0] = T((p[2*n-1] + 2*v + p[2*n+1] + 2) >> 2)
+	dst[0] = T((int32(p[2*n-1]) + 2*v + int32(p[2*n+1]) + 2) >> 2)
 	for i := 1; i < n; i++ {
-		dst[i] = T((p[2*n+1+i] + 3*v + 2) >> 2)
-		dst[i*stride] = T((p[2*n-1-i] + 3*v + 2) >> 2)
+		dst[i] = T((int32(p[2*n+1+i]) + 3*v + 2) >> 2)
+		dst[i*stride] = T((int32(p[2*n-1-i]) + 3*v + 2) >> 2)
 	}
 }
 
-// angular is INTRA_ANGULAR2 to 34 (8.4.4.2.6).
-func angular[T motion.Sample](dst []T, stride int, p []int32, n, mode int, edge bool, most int32) {
+// angular is INTRA_ANGULAR2 to 34 (8.4.4.2.6). Modes below firstVertical are predicted turned: with
+// columns for rows.
+func (w *worker[T]) angular(dst []T, stride int, p []int16, n, c, mode int) {
 	angle := intraAngle[mode]
-	vertical := mode >= 18
-	// side(i) are the samples along the main direction: above for vertical modes, from the corner.
-	at := func(main bool, i int) int32 { // -1 is the corner
-		if main == vertical {
-			return p[2*n+1+i]
-		}
-		return p[2*n-1-i]
+	main, side, step := p[2*n:], p[:2*n+1], 1 // both from the corner on
+	at := func(i int) int16 { return side[2*n-i] }
+	if mode < firstVertical {
+		main, step = nil, -1
+		at = func(i int) int16 { return p[2*n+i] }
 	}
-	var store [3*32 + 1]int32
+	store := &w.directions
 	ref := store[32:]
-	for i := range n + 1 {
-		ref[i] = at(true, i-1)
+	last := n
+	if angle >= 0 {
+		last = 2 * n
 	}
-	if angle < 0 {
-		last := n * angle >> 5
-		for i := -1; i >= last && last < -1; i-- {
-			store[32+i] = at(false, -1+(i*invAngle[mode]+128)>>8)
-		}
+	if step > 0 {
+		copy(ref, main[:last+1])
 	} else {
-		for i := n + 1; i <= 2*n; i++ {
-			ref[i] = at(true, i-1)
+		for i := range last + 1 {
+			ref[i] = p[2*n-i]
 		}
 	}
-	for k := range n { // along the direction
-		offset, fraction := (k+1)*angle>>5, int32((k+1)*angle&31)
-		for i := range n {
-			a := store[32+i+offset+1]
-			if fraction != 0 {
-				a = ((32-fraction)*a + fraction*store[32+i+offset+2] + 16) >> 5
-			}
-			if vertical {
-				dst[k*stride+i] = T(a)
-			} else {
-				dst[i*stride+k] = T(a)
-			}
+	if before := n * angle >> 5; before < -1 {
+		for i := -1; i >= before; i-- {
+			store[32+i] = at((i*invAngle[mode] + 128) >> 8)
 		}
 	}
-	if angle == 0 && edge {
-		corner := p[2*n]
+	w.k.directions(dst, stride, store, n, angle)
+	if angle == 0 && c == 0 && n < 32 && !(w.sps.ext.implicitRDPCM && w.cuBypass) {
+		most := int32(1)<<w.depths[c] - 1
 		for i := range n {
-			v := max(0, min(at(true, 0)+(at(false, i)-corner)>>1, most))
-			if vertical {
-				dst[i*stride] = T(v)
-			} else {
-				dst[i] = T(v)
-			}
+			dst[i*stride] = T(max(0, min(int32(ref[1])+(int32(at(i+1))-int32(ref[0]))>>1, most)))
+		}
+	}
+}
+
+// predictDirections predicts n x n samples from a border whose corner is ref[32]: row k is the border
+// moved by k+1 times the angle, in 1/32 of a sample.
+func predictDirections[T motion.Sample](dst []T, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
+	for k := range n {
+		offset, fraction := 33+(k+1)*angle>>5, int32((k+1)*angle&31)
+		row, line := dst[k*stride:][:n], ref[offset:][:n+1]
+		for i := range row {
+			row[i] = T(((32-fraction)*int32(line[i]) + fraction*int32(line[i+1]) + 16) >> 5)
 		}
 	}
 }

@@ -200,11 +200,11 @@ func (w *worker[T]) collocated(col *frame, x, y, ref, list int) (v motion.Vector
 // scaleMV scales a vector by the ratio of two distances (8-183 to 8-187).
 func scaleMV(v motion.Vector, from, to int32) motion.Vector {
 	td, tb := max(-128, min(from, 127)), max(-128, min(to, 127))
-	tx := (16384 + abs32(td)>>1) / td
+	tx := (16384 + motion.Abs32(td)>>1) / td
 	factor := max(-4096, min((tb*tx+32)>>6, 4095))
 	one := func(c int16) int16 {
 		p := factor * int32(c)
-		r := (abs32(p) + 127) >> 8
+		r := (motion.Abs32(p) + 127) >> 8
 		if p < 0 {
 			r = -r
 		}

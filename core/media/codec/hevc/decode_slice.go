@@ -72,8 +72,10 @@ type worker[T motion.Sample] struct {
 	lastColumn      int
 	unchanged       [32 * 32]int32 // differences without a transform
 	transforms      transformer
-	border, border2 [4*64 + 1]int32
-	have            [4*64 + 1]bool
+	border, border2 [4*64 + 1]int16
+	directions      [32 + 65 + 16]int16 // the border along which samples are predicted; its corner is 32
+	turned          [32*32 + 32]T
+	have            [4*64 + 1]span
 	pred            [2][64*predStride + 16]int16
 	rows            [(64+7)*predStride + 16]int16
 	edge            [(64+7)*(64+7) + 32]T

@@ -126,11 +126,13 @@ func (c *blockEncoder[T]) motionCost(b *block, m *blockMotion) int {
 		x, y := b.x+int(v.X>>2), b.y+int(v.Y>>2)
 		if v.X&3|v.Y&3 == 0 && x >= 0 && y >= 0 && x+b.w <= c.sps.width && y+b.h <= c.sps.height {
 			ref := planeOf[T](c.lists[l].refs[m.ref[l]], 0)
-			return c.satd(b.x, b.y, b.w, ref.pix, y*ref.stride+x)
+			return c.satd(c.source[0][b.y*ref.stride+b.x:], ref.stride, ref.pix[y*ref.stride+x:], ref.stride, b.w)
 		}
 	}
 	c.predictPlane(0, b, m)
-	return c.predictedCost(b.x, b.y, b.w)
+	p := &c.planes[0]
+	at := b.y*p.stride + b.x
+	return c.satd(c.source[0][at:], p.stride, p.pix[at:], p.stride, b.w)
 }
 
 // motionBits returns about how many bits a motion takes that is not merged.

@@ -1,6 +1,10 @@
 package hevc
 
-import "math"
+import (
+	"math"
+
+	"vividstrain/core/media/codec/motion"
+)
 
 // showSource puts the source into the picture where a block will be, for decisions by neighbours that are
 // not reconstructed yet.
@@ -41,41 +45,64 @@ func (c *blockEncoder[T]) decideIntra(x, y, log2, node int) int64 {
 // intraCost returns the rate-distortion cost of a luma block, with the best mode. The source shows in
 // its place afterwards.
 func (c *blockEncoder[T]) intraCost(x, y, log2 int, mode *int) int64 {
-	*mode, _ = c.searchMode(x, y, log2, coarseModes[:])
-	c.predictFrom(c.open, x, y, log2, 0, *mode)
+	*mode, _ = c.searchMode(x, y, log2, c.likelyModes(x, y, log2))
+	c.predictFrom(c.border[:4<<log2+1], x, y, log2, 0, *mode)
 	cost := c.transformCost(x, y, log2, log2 == 2)
 	c.showSource(x, y, 1<<log2)
 	return cost
 }
 
 // intraBits is about what a coding unit and its modes take.
-const intraBits = 6
+const intraBits = 12
 
-// coarseModes are the modes that are compared first; those around the best angular one follow.
-var coarseModes = [...]int{modePlanar, modeDC, modeHorizontal, modeVertical, 2, 6, 14, 18, 22, 30, 34}
-
-// searchMode returns the luma mode with the smallest cost among some and around the best of them, and
-// the cost.
-func (c *blockEncoder[T]) searchMode(x, y, log2 int, modes []int) (best, least int) {
+// searchMode returns the luma mode of a block with the smallest cost, and the cost: planar and DC are
+// compared, angular ones, and those around the best of these.
+func (c *blockEncoder[T]) searchMode(x, y, log2 int, angular []int) (best, least int) {
+	n, src := 1<<log2, c.source[0][y*c.planes[0].stride+x:]
 	least = math.MaxInt
 	candidates := c.modeCandidates(x, y)
-	c.open = c.neighbours(x, y, 1<<log2, 0)
+	border := c.neighbours(x, y, n, 0)
+	var smooth []int16
+	turned := false
 	try := func(mode int) {
-		c.predictFrom(c.open, x, y, log2, 0, mode)
+		p, compared, stride := border, src, c.planes[0].stride
+		if c.filters(n, 0, mode) {
+			if smooth == nil {
+				smooth = c.smooth(border, n, 0)
+			}
+			p = smooth
+		}
+		switch {
+		case mode == modePlanar:
+			planar(c.candidate[:], n, p, n, log2)
+		case mode == modeDC:
+			dc(c.candidate[:], n, p, n, log2, n < 32)
+		default:
+			c.angular(c.candidate[:], n, p, n, 0, mode)
+			if mode < firstVertical {
+				if !turned {
+					turnBlock(c.turnedSource[:], src, stride, n)
+					turned = true
+				}
+				compared, stride = c.turnedSource[:], n
+			}
+		}
 		bits := 6
 		for i, m := range candidates {
 			if m == mode {
 				bits = 2 + min(i, 1)
 			}
 		}
-		if cost := c.predictedCost(x, y, 1<<log2) + c.rateCost(bits); cost < least {
+		if cost := c.satd(compared, stride, c.candidate[:], n, n) + c.rateCost(bits); cost < least {
 			best, least = mode, cost
 		}
 	}
-	for _, mode := range modes {
+	try(modePlanar)
+	try(modeDC)
+	for _, mode := range angular {
 		try(mode)
 	}
-	for step := 2; best > modeDC && step > 0; step-- {
+	for step := c.modeSteps; best > modeDC && step > 0; step-- {
 		for _, mode := range [2]int{best - step, best + step} {
 			if mode >= 2 && mode <= 34 {
 				try(mode)
@@ -85,6 +112,90 @@ func (c *blockEncoder[T]) searchMode(x, y, log2 int, modes []int) (best, least i
 	return best, least
 }
 
+// turnBlock swaps the rows and columns of a block.
+func turnBlock[T motion.Sample](dst, src []T, stride, n int) {
+	for y := range n {
+		for x, v := range src[y*stride:][:n] {
+			dst[x*n+y] = v
+		}
+	}
+}
+
+// directions is how strong the edges of 4x4 samples are in the direction of each mode.
+type directions struct {
+	known    bool
+	strength [35]uint16
+}
+
+// likelyModes returns the angular modes whose directions most edges of a block have.
+func (c *blockEncoder[T]) likelyModes(x, y, log2 int) []int {
+	var sum [35]int
+	for by := y; by < y+1<<log2; by += 4 {
+		for bx := x; bx < x+1<<log2; bx += 4 {
+			for mode, v := range c.directionsAt(bx, by).strength {
+				sum[mode] += int(v)
+			}
+		}
+	}
+	list := c.modeList[:0]
+	for range c.likely {
+		best := modeVertical
+		for mode := 2; mode <= 34; mode++ {
+			if sum[mode] > sum[best] {
+				best = mode
+			}
+		}
+		sum[best] = -1
+		list = append(list, best)
+	}
+	return list
+}
+
+// directionsAt returns the directions of the edges in 4x4 samples of the source: at right angles to
+// gradients (Sobel's operator) at every second place.
+func (c *blockEncoder[T]) directionsAt(x, y int) *directions {
+	mask := 1<<c.sps.ctb - 1
+	d := &c.edgesOf[y&mask>>2*8+x&mask>>2]
+	if d.known {
+		return d
+	}
+	*d = directions{known: true}
+	src, stride := c.source[0], c.planes[0].stride
+	for j := max(y, 1); j < min(y+4, c.sps.height-1); j += 2 {
+		for i := max(x, 1); i < min(x+4, c.sps.width-1); i += 2 {
+			at := j*stride + i
+			a, b, e := src[at-stride-1:][:3], src[at-1:][:3], src[at+stride-1:][:3]
+			gx := int(a[2]) + 2*int(b[2]) + int(e[2]) - int(a[0]) - 2*int(b[0]) - int(e[0])
+			gy := int(e[0]) + 2*int(e[1]) + int(e[2]) - int(a[0]) - 2*int(a[1]) - int(a[2])
+			strength := abs(gx) + abs(gy)
+			switch {
+			case strength == 0:
+			case abs(gy) > abs(gx):
+				d.strength[angleModes[0][32+32*gx/gy]] += uint16(strength)
+			default:
+				d.strength[angleModes[1][32+32*gy/gx]] += uint16(strength)
+			}
+		}
+	}
+	return d
+}
+
+// angleModes are the modes nearest to an angle in 1/32 of a sample plus 32: horizontal and vertical ones.
+var angleModes = func() (list [2][65]uint8) {
+	for i := range 65 {
+		for k, from := range [2]int{2, firstVertical} {
+			best := from
+			for mode := from; mode < from+16+k; mode++ {
+				if abs(intraAngle[mode]-(i-32)) < abs(intraAngle[best]-(i-32)) {
+					best = mode
+				}
+			}
+			list[k][i] = uint8(best)
+		}
+	}
+	return list
+}()
+
 // betterIntra reports whether intra prediction of a block costs less than the motion that was found for
 // it. Then the block's tree is decided.
 func (c *blockEncoder[T]) betterIntra(x, y, log2, node int) bool {
@@ -92,6 +203,9 @@ func (c *blockEncoder[T]) betterIntra(x, y, log2, node int) bool {
 		return false
 	}
 	size := 1 << log2
+	if c.unevenness(x, y, size) > c.costs[node]*c.flatness>>2 {
+		return false
+	}
 	b := block{xCb: x, yCb: y, nCb: size, x: x, y: y, w: size, h: size}
 	m := c.f.motion[y>>2*c.f.stride4+x>>2]
 	c.predictPlane(0, &b, &m)
@@ -112,8 +226,21 @@ func (c *blockEncoder[T]) betterIntra(x, y, log2, node int) bool {
 	return false
 }
 
+// unevenness is the SATD of a luma block around its mean.
+func (c *blockEncoder[T]) unevenness(x, y, size int) int {
+	stride := c.planes[0].stride
+	src, sum := c.source[0][y*stride+x:], 0
+	for j := range size {
+		for _, v := range src[j*stride:][:size] {
+			sum += int(v)
+		}
+	}
+	motion.FillBlock(c.candidate[:], size, size, size, T(sum/(size*size)))
+	return c.satd(src, stride, c.candidate[:], size, size)
+}
+
 // interBits is about what a coding unit and its motion take.
-const interBits = 8
+const interBits = 6
 
 // codeIntra codes an intra coding unit.
 func (c *blockEncoder[T]) codeIntra(u *codingUnit, x, y, log2, node int) {
@@ -137,11 +264,10 @@ func (c *blockEncoder[T]) codeIntra(u *codingUnit, x, y, log2, node int) {
 
 // codeIntraLuma predicts a luma block with the mode or one around it, and codes the rest.
 func (c *blockEncoder[T]) codeIntraLuma(x, y, log2, mode int) bool {
-	list := append(c.modeList[:0], modePlanar, modeDC) // the neighbours have changed since it was chosen
 	if mode > modeDC {
-		list = append(list, mode)
+		c.modeList[0] = mode
+		mode, _ = c.searchMode(x, y, log2, c.modeList[:1]) // the neighbours have changed since it was chosen
 	}
-	mode, _ = c.searchMode(x, y, log2, list)
 	c.setIntraMode(x, y, 1<<log2, uint8(mode))
 	c.predictIntra(x, y, log2, 0, mode)
 	coded := c.codeBlock(x, y, log2, 0)

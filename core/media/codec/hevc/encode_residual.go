@@ -43,21 +43,23 @@ func (c *blockEncoder[T]) transformCost(x, y, log2 int, sine bool) int64 {
 
 // codeLuma codes the luma of an inter block as one transform block or as four, by the cost.
 func (c *blockEncoder[T]) codeLuma(x, y, log2, depth int) (coded bool) {
-	c.transform(x, y).log2 = uint8(log2)
+	worth := true
 	if depth < c.sps.depthInter && log2 > c.leastTransform {
 		whole := c.transformCost(x, y, log2, false)
+		worth = whole > codedCost+bitCost // some level is worth its bits
 		sum, half := int64(2*bitCost), 1<<(log2-1)
-		for i := 0; i < 4 && sum < whole; i++ {
+		for i := 0; i < 4 && worth && sum < whole; i++ {
 			sum += c.transformCost(x+half*(i&1), y+half*(i>>1), log2-1, false)
 		}
-		if sum < whole {
+		if worth && sum < whole {
 			for i := range 4 {
 				coded = c.codeLuma(x+half*(i&1), y+half*(i>>1), log2-1, depth+1) || coded
 			}
 			return coded
 		}
 	}
-	if coded = c.codeBlock(x, y, log2, 0); coded {
+	c.transform(x, y).log2 = uint8(log2)
+	if coded = worth && c.codeBlock(x, y, log2, 0); coded {
 		c.markCbf(x, y, 1<<log2)
 	}
 	c.blockEdges(x, y, 1<<log2, 1<<log2, edgeTransform)
@@ -88,7 +90,7 @@ func (c *blockEncoder[T]) codeBlock(x, y, log2, plane int) bool {
 	before := c.before[:n*n]
 	copy(before, coefs)
 	shift := q.shift - uint(log2)
-	if !c.k.quantise(coefs, q.factor, int32(1)<<shift/3, shift) || !worthwhile(before, coefs, log2, q) {
+	if !c.k.quantise(coefs, q.factor, int32(1)<<shift*7/16, shift) || !worthwhile(before, coefs, log2, q) {
 		return false
 	}
 	up := uint(q.depth + log2 - 5 - 4)
@@ -123,5 +125,5 @@ func worthwhile(coefs, levels []int16, log2 int, q *quantiser) bool {
 		gain += s*s - rest*rest
 		bits += 4 + 2*int64(mathbits.Len32(uint32(magnitude))-1)
 	}
-	return gain > bits*bitCost
+	return gain > bits*bitCost*3/4
 }

@@ -35,18 +35,19 @@ type blockEncoder[T motion.Sample] struct {
 	nxn      [nodes]bool
 	costs    [nodes]int // of inter prediction
 
-	search      motion.Search[T]
-	starts      []motion.Vector
-	merges      [5]blockMotion
-	open        []int32 // the neighbours of the luma block under way
-	modeList    [3]int
-	searchCosts []int32 // of blocks of 16x16 samples, after the search at whole samples
-	finalCosts  []int32
-	stride16    int
-	saoStats    [3]saoStatistics
-	saoLambda   float64 // squared error that one bit is worth
-	out         cabac.Encoder
-	states      [512]uint8
+	search                  motion.Search[T]
+	starts                  []motion.Vector
+	merges                  [5]blockMotion
+	modeList                [4]int
+	candidate, turnedSource [32*32 + motion.RowPadding]T
+	edgesOf                 [64]directions // of the coding tree block under way
+	searchCosts             []int32        // of blocks of 16x16 samples, after the search at whole samples
+	finalCosts              []int32
+	stride16                int
+	saoStats                [3]saoStatistics
+	saoLambda               float64 // squared error that one bit is worth
+	out                     cabac.Encoder
+	states                  [512]uint8
 }
 
 // nodes is the number of nodes of a coding tree block of 32x32 down to blocks of 8x8.
@@ -77,14 +78,17 @@ type presetSettings struct {
 	lambdaScale    int // sixteenths: factor of the Lagrange multiplier
 	splitThreshold int // cost of 16x16 samples from which 8x8 blocks are tried
 	intraThreshold int // cost of 16x16 samples from which intra prediction is tried in P and B pictures
+	flatness       int // quarters: the most that the SATD around the mean may be of the inter cost for that
 	early          float64
+	likely         int // angular modes that are tried by the edges of the source
+	modeSteps      int // then modes up to so far from the best one
 	leastTransform int // log2 of the smallest transform block of inter prediction, less one level
 }
 
 // presets are the settings of each media.Preset, chosen by BenchmarkQuality.
 var presets = [...]presetSettings{
-	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 1400, intraThreshold: 650, early: 0.35, leastTransform: 3},
-	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, early: 0.15, leastTransform: 2},
+	media.Fast: {maxMerge: 3, lambdaScale: 12, splitThreshold: 1400, intraThreshold: 650, flatness: 7, early: 0.06, leastTransform: 2, likely: 2, modeSteps: 1},
+	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, flatness: 12, early: 0.15, leastTransform: 2, likely: 3, modeSteps: 2},
 }
 
 func newBlockEncoder[T motion.Sample](e *Encoder, k kernels[T], distance motion.DistanceKernels[T]) *blockEncoder[T] {
@@ -121,7 +125,7 @@ func (c *blockEncoder[T]) begin(st *state, h *sliceHeader, in *gop.Source) {
 	c.lambda = int(16*math.Sqrt(0.85)*math.Exp2(float64(h.qp+up-12)/6)+0.5) * c.lambdaScale >> 4
 	c.search.Lambda = c.lambda
 	c.earlyLimit = c.early * ratecontrol.Step(h.qp) * float64(int(1)<<(c.sps.depth-8))
-	c.saoLambda = 0.85 * math.Exp2(float64(h.qp+up-12)/3)
+	c.saoLambda = 0.4 * math.Exp2(float64(h.qp+up-12)/3)
 	if h.kind == sliceI {
 		clear(c.searchCosts)
 		clear(c.finalCosts)
@@ -136,6 +140,9 @@ func (c *blockEncoder[T]) encodeTree(cx, cy int) {
 	rs := cy*c.sps.ctbWidth + cx
 	c.st.sliceAddr[rs], c.f.sliceOf[rs] = 0, 0
 	x, y := cx<<c.sps.ctb, cy<<c.sps.ctb
+	for i := range c.edgesOf {
+		c.edgesOf[i].known = false
+	}
 	if c.h.kind == sliceI {
 		c.showSource(x, y, 1<<c.sps.ctb)
 		c.decideIntra(x, y, c.sps.ctb, 0)
@@ -189,21 +196,13 @@ func (c *blockEncoder[T]) transform(x, y int) *transformUnit {
 	return &c.transformUnits[y>>2*c.st.stride4+x>>2]
 }
 
-// satd is the SATD between the source and a plane of samples at the same place.
-func (c *blockEncoder[T]) satd(x, y, size int, pix []T, at int) (sum int) {
-	stride := c.planes[0].stride
-	src := c.source[0][y*stride+x:]
+// satd is the SATD between two blocks of samples.
+func (c *blockEncoder[T]) satd(a []T, stride int, b []T, step, size int) (sum int) {
 	tile := min(size, 16)
-	for ty := 0; ty < size; ty += tile {
-		for tx := 0; tx < size; tx += tile {
-			o := ty*stride + tx
-			sum += c.distance.SATD(src[o:], stride, pix[at+o:], stride, tile, tile)
+	for y := 0; y < size; y += tile {
+		for x := 0; x < size; x += tile {
+			sum += c.distance.SATD(a[y*stride+x:], stride, b[y*step+x:], step, tile, tile)
 		}
 	}
 	return sum
-}
-
-// predictedCost is the SATD of a luma block with the prediction that is in the picture.
-func (c *blockEncoder[T]) predictedCost(x, y, size int) int {
-	return c.satd(x, y, size, c.planes[0].pix, y*c.planes[0].stride+x)
 }

@@ -26,6 +26,8 @@ type kernels[T motion.Sample] struct {
 	// round rounds a prediction to samples, and mean the mean of two: (a + b + 1 << shift >> 1) >> shift.
 	round func(dst []T, stride int, a []int16, w, h int, shift uint, most int32)
 	mean  func(dst []T, stride int, a, b []int16, w, h int, shift uint, most int32)
+	// directions is predictDirections.
+	directions func(dst []T, stride int, ref *[32 + 65 + 16]int16, n, angle int)
 	// collect adds up the differences to src of samples with sign(v-a) + sign(v-b) = -2, -1, 1, 2, where
 	// the neighbours a and b are step samples before and after pix[at], and their numbers, in turn. w is a
 	// multiple of 16.
@@ -57,7 +59,7 @@ func goBlockKernels() blockKernels {
 
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
-	return kernels[T]{goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], collectEdges[T], addEdges[T]}
+	return kernels[T]{goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], collectEdges[T], addEdges[T]}
 }
 
 func multiply(out, p, v []int16, n, pairs, cols int, shift uint) {

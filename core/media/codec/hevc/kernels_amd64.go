@@ -61,6 +61,9 @@ func fastKernels() kernels[uint8] {
 			_, _ = a[(h-1)*predStride+w-1], b[(h-1)*predStride+w-1]
 			meanFast(motion.First(dst, stride, w, h), stride, &a[0], &b[0], w, h, int(shift))
 		},
+		directions: func(dst []uint8, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
+			directionsFast(motion.First(dst, stride, n, n), stride, ref, n, angle)
+		},
 		collect: func(pix []uint8, at, stride int, src []uint8, w, h, step int, sums *[8]int32) {
 			_, _ = pix[at-step], pix[at+(h-1)*stride+w-1+step]
 			collectFast(&pix[at], stride, motion.First(src, stride, w, h), w, h, step, sums)
@@ -104,6 +107,9 @@ func fastWideKernels() kernels[uint16] {
 		mean: func(dst []uint16, stride int, a, b []int16, w, h int, shift uint, most int32) {
 			_, _ = a[(h-1)*predStride+w-1], b[(h-1)*predStride+w-1]
 			meanWideFast(motion.FirstWide(dst, stride, w, h), 2*stride, &a[0], &b[0], w, h, int(shift), int(most))
+		},
+		directions: func(dst []uint16, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
+			directionsWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, ref, n, angle)
 		},
 		collect: func(pix []uint16, at, stride int, src []uint16, w, h, step int, sums *[8]int32) {
 			_, _ = pix[at-step], pix[at+(h-1)*stride+w-1+step]

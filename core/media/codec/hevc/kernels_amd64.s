@@ -1072,6 +1072,165 @@ next:
 	VZEROUPPER
 	RET
 
+// func directionsFast(dst *byte, stride int, ref *[113]int16, n int, angle int)
+// Requires: AVX, AVX2
+TEXT ·directionsFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         ref+16(FP), DX
+	MOVQ         n+24(FP), BX
+	MOVQ         angle+32(FP), SI
+	MOVL         $0x00000010, DI
+	VMOVD        DI, X0
+	VPBROADCASTD X0, Y0
+	MOVQ         SI, DI
+	MOVQ         BX, R8
+
+rows:
+	MOVQ         DI, R9
+	SARQ         $0x05, R9
+	LEAQ         66(DX)(R9*2), R9
+	MOVQ         DI, R10
+	ANDQ         $0x1f, R10
+	MOVQ         $0x0000000000000020, R11
+	SUBQ         R10, R11
+	SHLQ         $0x10, R10
+	ORQ          R11, R10
+	VMOVD        R10, X1
+	VPBROADCASTD X1, Y1
+	MOVQ         AX, R10
+	MOVQ         BX, R11
+	CMPQ         R11, $0x10
+	JL           short
+
+sixteen:
+	VMOVDQU    (R9), Y2
+	VMOVDQU    2(R9), Y3
+	VPUNPCKHWD Y3, Y2, Y4
+	VPUNPCKLWD Y3, Y2, Y2
+	VPMADDWD   Y1, Y2, Y2
+	VPMADDWD   Y1, Y4, Y4
+	VPADDD     Y0, Y2, Y2
+	VPADDD     Y0, Y4, Y4
+	VPSRAD     $0x05, Y2, Y2
+	VPSRAD     $0x05, Y4, Y4
+	VPACKUSDW  Y4, Y2, Y2
+	VPACKUSWB  Y2, Y2, Y2
+	VPERMQ     $0xd8, Y2, Y2
+	VMOVDQU    X2, (R10)
+	ADDQ       $0x10, R10
+	ADDQ       $0x20, R9
+	SUBQ       $0x10, R11
+	JNZ        sixteen
+	JMP        next
+
+short:
+	VMOVDQU    (R9), X2
+	VMOVDQU    2(R9), X3
+	VPUNPCKHWD X3, X2, X4
+	VPUNPCKLWD X3, X2, X2
+	VPMADDWD   X1, X2, X2
+	VPMADDWD   X1, X4, X4
+	VPADDD     X0, X2, X2
+	VPADDD     X0, X4, X4
+	VPSRAD     $0x05, X2, X2
+	VPSRAD     $0x05, X4, X4
+	VPACKUSDW  X4, X2, X2
+	VPACKUSWB  X2, X2, X2
+	CMPQ       R11, $0x04
+	JE         four
+	VMOVQ      X2, (R10)
+	JMP        next
+
+four:
+	VMOVD X2, (R10)
+
+next:
+	ADDQ SI, DI
+	ADDQ CX, AX
+	DECQ R8
+	JNZ  rows
+	VZEROUPPER
+	RET
+
+// func directionsWideFast(dst *byte, stride int, ref *[113]int16, n int, angle int)
+// Requires: AVX, AVX2
+TEXT ·directionsWideFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         ref+16(FP), DX
+	MOVQ         n+24(FP), BX
+	MOVQ         angle+32(FP), SI
+	MOVL         $0x00000010, DI
+	VMOVD        DI, X0
+	VPBROADCASTD X0, Y0
+	MOVQ         SI, DI
+	MOVQ         BX, R8
+
+rows:
+	MOVQ         DI, R9
+	SARQ         $0x05, R9
+	LEAQ         66(DX)(R9*2), R9
+	MOVQ         DI, R10
+	ANDQ         $0x1f, R10
+	MOVQ         $0x0000000000000020, R11
+	SUBQ         R10, R11
+	SHLQ         $0x10, R10
+	ORQ          R11, R10
+	VMOVD        R10, X1
+	VPBROADCASTD X1, Y1
+	MOVQ         AX, R10
+	MOVQ         BX, R11
+	CMPQ         R11, $0x10
+	JL           short
+
+sixteen:
+	VMOVDQU    (R9), Y2
+	VMOVDQU    2(R9), Y3
+	VPUNPCKHWD Y3, Y2, Y4
+	VPUNPCKLWD Y3, Y2, Y2
+	VPMADDWD   Y1, Y2, Y2
+	VPMADDWD   Y1, Y4, Y4
+	VPADDD     Y0, Y2, Y2
+	VPADDD     Y0, Y4, Y4
+	VPSRAD     $0x05, Y2, Y2
+	VPSRAD     $0x05, Y4, Y4
+	VPACKUSDW  Y4, Y2, Y2
+	VMOVDQU    Y2, (R10)
+	ADDQ       $0x20, R10
+	ADDQ       $0x20, R9
+	SUBQ       $0x10, R11
+	JNZ        sixteen
+	JMP        next
+
+short:
+	VMOVDQU    (R9), X2
+	VMOVDQU    2(R9), X3
+	VPUNPCKHWD X3, X2, X4
+	VPUNPCKLWD X3, X2, X2
+	VPMADDWD   X1, X2, X2
+	VPMADDWD   X1, X4, X4
+	VPADDD     X0, X2, X2
+	VPADDD     X0, X4, X4
+	VPSRAD     $0x05, X2, X2
+	VPSRAD     $0x05, X4, X4
+	VPACKUSDW  X4, X2, X2
+	CMPQ       R11, $0x04
+	JE         four
+	VMOVDQU    X2, (R10)
+	JMP        next
+
+four:
+	VMOVQ X2, (R10)
+
+next:
+	ADDQ SI, DI
+	ADDQ CX, AX
+	DECQ R8
+	JNZ  rows
+	VZEROUPPER
+	RET
+
 // func costFast(c *int16, n int, factor int, shift int) int
 // Requires: AVX, AVX2
 TEXT ·costFast(SB), NOSPLIT, $0-40
@@ -1206,7 +1365,7 @@ cols:
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y1, Y1
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y2, Y2
+	VPSUBD       Y9, Y2, Y2
 	VPADDW       Y0, Y12, Y9
 	VPXOR        Y11, Y11, Y11
 	VPCMPEQW     Y11, Y9, Y9
@@ -1214,19 +1373,19 @@ cols:
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y3, Y3
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y4, Y4
+	VPSUBD       Y9, Y4, Y4
 	VPCMPEQW     Y0, Y12, Y9
 	VPAND        Y10, Y9, Y11
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y5, Y5
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y6, Y6
+	VPSUBD       Y9, Y6, Y6
 	VPCMPGTW     Y0, Y12, Y9
 	VPAND        Y10, Y9, Y11
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y7, Y7
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y8, Y8
+	VPSUBD       Y9, Y8, Y8
 	ADDQ         $0x10, R9
 	ADDQ         $0x10, R10
 	SUBQ         $0x10, R11
@@ -1341,7 +1500,7 @@ cols:
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y1, Y1
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y2, Y2
+	VPSUBD       Y9, Y2, Y2
 	VPADDW       Y0, Y12, Y9
 	VPXOR        Y11, Y11, Y11
 	VPCMPEQW     Y11, Y9, Y9
@@ -1349,19 +1508,19 @@ cols:
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y3, Y3
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y4, Y4
+	VPSUBD       Y9, Y4, Y4
 	VPCMPEQW     Y0, Y12, Y9
 	VPAND        Y10, Y9, Y11
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y5, Y5
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y6, Y6
+	VPSUBD       Y9, Y6, Y6
 	VPCMPGTW     Y0, Y12, Y9
 	VPAND        Y10, Y9, Y11
 	VPMADDWD     Y0, Y11, Y11
 	VPADDD       Y11, Y7, Y7
 	VPMADDWD     Y0, Y9, Y9
-	VPADDD       Y9, Y8, Y8
+	VPSUBD       Y9, Y8, Y8
 	ADDQ         $0x20, R9
 	ADDQ         $0x20, R10
 	SUBQ         $0x10, R11

@@ -74,6 +74,16 @@ func meanFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int
 //go:noescape
 func meanWideFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int, most int)
 
+// directionsFast predicts n x n samples along a direction.
+//
+//go:noescape
+func directionsFast(dst *byte, stride int, ref *[113]int16, n int, angle int)
+
+// directionsWideFast is directionsFast for samples of two bytes.
+//
+//go:noescape
+func directionsWideFast(dst *byte, stride int, ref *[113]int16, n int, angle int)
+
 // costFast is levelCosts of n coefficients, a multiple of 8.
 //
 //go:noescape

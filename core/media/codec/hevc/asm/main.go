@@ -29,6 +29,8 @@ func main() {
 	weigh("roundWideFast", "roundWideFast is roundFast for samples of two bytes, clipped to most.", true, false)
 	weigh("meanFast", "meanFast rounds the mean of two predictions to samples.", false, true)
 	weigh("meanWideFast", "meanWideFast is meanFast for samples of two bytes, clipped to most.", true, true)
+	directions("directionsFast", "directionsFast predicts n x n samples along a direction.", false)
+	directions("directionsWideFast", "directionsWideFast is directionsFast for samples of two bytes.", true)
 	cost()
 	quantise()
 	saoCollect("collectFast", "collectFast adds up differences by edgeIdx.", false)
@@ -571,6 +573,96 @@ func weigh(name, doc string, wide, mean bool) {
 	RET()
 }
 
+func directions(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, "func(dst *byte, stride int, ref *[113]int16, n, angle int)")
+	Pragma("noescape")
+	Doc(doc)
+	dst, stride, ref := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("ref"), GP64())
+	n, angle := Load(Param("n"), GP64()), Load(Param("angle"), GP64())
+	round := doubles(16)
+	position, rows := GP64(), GP64()
+	MOVQ(angle, position)
+	MOVQ(n, rows)
+	size := 1
+	if wide {
+		size = 2
+	}
+	Label("rows")
+	from, fraction, rest := GP64(), GP64(), GP64()
+	MOVQ(position, from)
+	SARQ(Imm(5), from)
+	LEAQ(Mem{Base: ref, Index: from, Scale: 2, Disp: 66}, from)
+	MOVQ(position, fraction)
+	ANDQ(Imm(31), fraction)
+	MOVQ(U64(32), rest)
+	SUBQ(fraction, rest)
+	SHLQ(Imm(16), fraction)
+	ORQ(rest, fraction)
+	weights := YMM()
+	VMOVD(fraction.As32(), weights.AsX())
+	VPBROADCASTD(weights.AsX(), weights)
+	out, count := GP64(), GP64()
+	MOVQ(dst, out)
+	MOVQ(n, count)
+	// take computes the next samples as words: 16 in a YMM register, or 8.
+	take := func(a, b, high, w, r Register) {
+		VMOVDQU(Mem{Base: from}, a)
+		VMOVDQU(Mem{Base: from, Disp: 2}, b)
+		VPUNPCKHWD(b, a, high)
+		VPUNPCKLWD(b, a, a)
+		VPMADDWD(w, a, a)
+		VPMADDWD(w, high, high)
+		VPADDD(r, a, a)
+		VPADDD(r, high, high)
+		VPSRAD(Imm(5), a, a)
+		VPSRAD(Imm(5), high, high)
+		VPACKUSDW(high, a, a)
+	}
+	CMPQ(count, Imm(16))
+	JL(LabelRef("short"))
+	Label("sixteen")
+	y := YMM()
+	take(y, YMM(), YMM(), weights, round)
+	if wide {
+		VMOVDQU(y, Mem{Base: out})
+	} else {
+		VPACKUSWB(y, y, y)
+		VPERMQ(Imm(0xD8), y, y)
+		VMOVDQU(y.AsX(), Mem{Base: out})
+	}
+	ADDQ(Imm(uint64(16*size)), out)
+	ADDQ(Imm(32), from)
+	SUBQ(Imm(16), count)
+	JNZ(LabelRef("sixteen"))
+	JMP(LabelRef("next"))
+	Label("short")
+	x := XMM()
+	take(x, XMM(), XMM(), weights.AsX(), round.AsX())
+	if !wide {
+		VPACKUSWB(x, x, x)
+	}
+	store := func(w int) {
+		if wide {
+			avoblock.StoreWide(x, Mem{Base: out}, w)
+		} else {
+			avoblock.StoreBytes(x, Mem{Base: out}, w)
+		}
+	}
+	CMPQ(count, Imm(4))
+	JE(LabelRef("four"))
+	store(8)
+	JMP(LabelRef("next"))
+	Label("four")
+	store(4)
+	Label("next")
+	ADDQ(angle, position)
+	ADDQ(stride, dst)
+	DECQ(rows)
+	JNZ(LabelRef("rows"))
+	VZEROUPPER()
+	RET()
+}
+
 // doubles broadcasts a constant.
 func doubles(v uint32) VecVirtual {
 	g, y := GP32(), YMM()
@@ -719,7 +811,7 @@ func saoCollect(name, doc string, wide bool) {
 		VPMADDWD(ones, b, b)
 		VPADDD(b, sums[i], sums[i])
 		VPMADDWD(ones, v, v)
-		VPADDD(v, counts[i], counts[i])
+		VPSUBD(v, counts[i], counts[i]) // masks are -1
 	}
 	ADDQ(Imm(uint64(16*size)), p)
 	ADDQ(Imm(uint64(16*size)), s)
