@@ -86,10 +86,17 @@ func (w *worker[T]) around(ref *frame, c, x, y, bw, bh, before, taps int) (src [
 // padded returns a block of a reference that reaches beyond its edges, whose samples go on there.
 func (w *worker[T]) padded(p plane[T], width, height, x, y, bw, bh int) []T {
 	out := w.edge[:]
+	left, right := max(0, min(-x, bw)), max(0, min(x+bw-width, bw))
 	for i := range bh {
-		row := p.pix[max(0, min(y+i, height-1))*p.stride:]
-		for k := range bw {
-			out[i*bw+k] = row[max(0, min(x+k, width-1))]
+		row, line := p.pix[max(0, min(y+i, height-1))*p.stride:], out[i*bw:][:bw]
+		if left+right < bw {
+			copy(line[left:bw-right], row[x+left:])
+		}
+		for k := range left {
+			line[k] = row[0]
+		}
+		for k := bw - right; k < bw; k++ {
+			line[k] = row[width-1]
 		}
 	}
 	return out

@@ -114,51 +114,81 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 	}
 	var byEdge [8]int16
 	byEdge[0], byEdge[1], byEdge[3], byEdge[4] = params.offset[c][0], params.offset[c][1], params.offset[c][2], params.offset[c][3]
-	step := saoSteps[params.class[c]&3]
-	before := w.saoRows
-	first := (y0 - 1) * p.stride // place of its first sample
+	before, first := w.saoRows, (y0-1)*p.stride // and the place of its first sample
 	keeps := w.pps.bypass || w.sps.pcmUnfiltered
-	edge := func(x, y int) {
-		ax, ay, bx, by := x+step[0], y+step[1], x-step[0], y-step[1]
-		if keeps && w.st.bypass[w.cb(x<<w.shiftX[c], y<<w.shiftY[c])] ||
-			min(ax, bx, ay, by) < 0 || max(ax, bx) >= w.widths[c] || max(ay, by) >= w.heights[c] ||
-			!w.saoCrosses(rs, ax, ay, c) || !w.saoCrosses(rs, bx, by, c) {
-			return
-		}
-		at := y*p.stride + x
-		v, a, b := int32(before[at-first]), int32(before[ay*p.stride+ax-first]), int32(before[by*p.stride+bx-first])
-		p.pix[at] = T(max(0, min(v+int32(byEdge[2+sign(v-a)+sign(v-b)]), most)))
-	}
-	for y := y0; y < y1; y++ {
-		row := p.pix[y*p.stride:][:x1]
-		old := before[y*p.stride-first:][:x1]
-		switch {
-		case params.kind[c] == 1:
+	if params.kind[c] == 1 {
+		for y := y0; y < y1; y++ {
+			row, old := p.pix[y*p.stride:][:x1], before[y*p.stride-first:][:x1]
 			for x := x0; x < x1; x++ {
 				if v := int32(old[x]); !keeps || !w.st.bypass[w.cb(x<<w.shiftX[c], y<<w.shiftY[c])] {
 					row[x] = T(max(0, min(v+int32(bands[v>>shift]), most)))
 				}
 			}
-		case keeps || y == y0 || y == y1-1 || x1 < x0+2:
-			for x := x0; x < x1; x++ {
-				edge(x, y)
+		}
+		return
+	}
+	step := saoSteps[params.class[c]&3]
+	if keeps || !w.saoOpen(cx, cy) {
+		w.saoEach(rs, c, x0, y0, x1, y1, step, &byEdge, most)
+		return
+	}
+	// Samples at the edges of the picture lack neighbours.
+	if step[0] != 0 {
+		x0, x1 = max(x0, 1), min(x1, w.widths[c]-1)
+	}
+	if step[1] != 0 {
+		y0, y1 = max(y0, 1), min(y1, w.heights[c]-1)
+	}
+	for y := y0; y < y1; y++ {
+		at := y*p.stride + x0
+		row, from, n := p.pix[at:at+x1-x0], at-first, x1-x0
+		a, b := before[from+step[1]*p.stride+step[0]:], before[from-step[1]*p.stride-step[0]:]
+		if n < 16 {
+			addEdges(row, before[from:], a, b, &byEdge, most)
+			continue
+		}
+		w.k.edges(row[:n&^15], before[from:], a, b, &byEdge, most)
+		if last := n - 16; n&15 != 0 { // some samples twice, which does no harm
+			w.k.edges(row[last:], before[from+last:], a[last:], b[last:], &byEdge, most)
+		}
+	}
+}
+
+// saoOpen reports whether the samples of a coding tree block may be compared with those of all blocks
+// around it.
+func (w *worker[T]) saoOpen(cx, cy int) bool {
+	if w.pps.columns*w.pps.rows == 1 && len(w.st.headers) == 1 {
+		return true
+	}
+	rs := cy*w.sps.ctbWidth + cx
+	for y := max(cy-1, 0); y <= min(cy+1, w.sps.ctbHeight-1); y++ {
+		for x := max(cx-1, 0); x <= min(cx+1, w.sps.ctbWidth-1); x++ {
+			if !w.saoCrosses(rs, y*w.sps.ctbWidth+x) {
+				return false
 			}
-		default: // only the ends have neighbours in other blocks
-			edge(x0, y)
-			edge(x1-1, y)
-			row, old = row[x0+1:x1-1], old[x0+1:x1-1]
-			n, from := len(row), y*p.stride+x0+1-first
-			a := before[from+step[1]*p.stride+step[0]:][:n]
-			b := before[from-step[1]*p.stride-step[0]:][:n]
-			switch {
-			case n < 16:
-				addEdges(row, old, a, b, &byEdge, most)
-			default:
-				whole := n &^ 15
-				w.k.edges(row[:whole], old, a, b, &byEdge, most)
-				last := n - 16 // the same samples twice do no harm
-				w.k.edges(row[last:], old[last:], a[last:], b[last:], &byEdge, most)
+		}
+	}
+	return true
+}
+
+// saoEach applies edge offsets to those samples of a block that have neighbours to be compared with.
+func (w *worker[T]) saoEach(rs, c, x0, y0, x1, y1 int, step [2]int, byEdge *[8]int16, most int32) {
+	p, before, first := &w.planes[c], w.saoRows, (y0-1)*w.planes[c].stride
+	keeps := w.pps.bypass || w.sps.pcmUnfiltered
+	block := func(x, y int) int {
+		return y<<w.shiftY[c]>>w.sps.ctb*w.sps.ctbWidth + x<<w.shiftX[c]>>w.sps.ctb
+	}
+	for y := y0; y < y1; y++ {
+		for x := x0; x < x1; x++ {
+			ax, ay, bx, by := x+step[0], y+step[1], x-step[0], y-step[1]
+			if keeps && w.st.bypass[w.cb(x<<w.shiftX[c], y<<w.shiftY[c])] ||
+				min(ax, bx, ay, by) < 0 || max(ax, bx) >= w.widths[c] || max(ay, by) >= w.heights[c] ||
+				!w.saoCrosses(rs, block(ax, ay)) || !w.saoCrosses(rs, block(bx, by)) {
+				continue
 			}
+			at := y*p.stride + x
+			v, a, b := int32(before[at-first]), int32(before[ay*p.stride+ax-first]), int32(before[by*p.stride+bx-first])
+			p.pix[at] = T(max(0, min(v+int32(byEdge[2+sign(v-a)+sign(v-b)]), most)))
 		}
 	}
 }
@@ -173,10 +203,9 @@ func sign(v int32) int {
 	return 0
 }
 
-// saoCrosses reports whether a sample may be compared with one of a block.
-func (w *worker[T]) saoCrosses(rs, x, y, c int) bool {
+// saoCrosses reports whether a sample of one block may be compared with one of another.
+func (w *worker[T]) saoCrosses(rs, other int) bool {
 	l := w.st.layout
-	other := y<<w.shiftY[c]>>w.sps.ctb*w.sps.ctbWidth + x<<w.shiftX[c]>>w.sps.ctb
 	if other == rs {
 		return true
 	}

@@ -24,6 +24,9 @@ func (c *blockEncoder[T]) decideIntra(x, y, log2, node int) int64 {
 	}
 	c.split[node], c.nxn[node] = false, false
 	sum := int64(bitCost)
+	if least <= intraBits*bitCost+2*codedCost { // hardly a level
+		return least
+	}
 	if log2 == c.sps.minCb {
 		for i := range 4 {
 			if bx, by := x+4*(i&1), y+4*(i>>1); sum < least {

@@ -41,19 +41,20 @@ func (c *blockEncoder[T]) transformCost(x, y, log2 int, sine bool) int64 {
 	return int64(c.k.cost(c.forward(x, y, log2, 0, sine), q.factor, q.shift-uint(log2)-6))
 }
 
-// codeLuma codes the luma of an inter block as one transform block or as four, by the cost.
-func (c *blockEncoder[T]) codeLuma(x, y, log2, depth int) (coded bool) {
-	worth := true
-	if depth < c.sps.depthInter && log2 > c.leastTransform {
-		whole := c.transformCost(x, y, log2, false)
-		worth = whole > codedCost+bitCost // some level is worth its bits
+// codeLuma codes the luma of an inter block as one transform block or as four, by the cost; whole is that
+// as one.
+func (c *blockEncoder[T]) codeLuma(x, y, log2, depth int, whole int64) (coded bool) {
+	worth := whole > codedCost+bitCost // some level is worth its bits
+	if worth && depth < c.sps.depthInter && log2 > c.leastTransform {
+		var parts [4]int64
 		sum, half := int64(2*bitCost), 1<<(log2-1)
-		for i := 0; i < 4 && worth && sum < whole; i++ {
-			sum += c.transformCost(x+half*(i&1), y+half*(i>>1), log2-1, false)
+		for i := 0; i < 4 && sum < whole; i++ {
+			parts[i] = c.transformCost(x+half*(i&1), y+half*(i>>1), log2-1, false)
+			sum += parts[i]
 		}
-		if worth && sum < whole {
-			for i := range 4 {
-				coded = c.codeLuma(x+half*(i&1), y+half*(i>>1), log2-1, depth+1) || coded
+		if sum < whole {
+			for i, cost := range parts {
+				coded = c.codeLuma(x+half*(i&1), y+half*(i>>1), log2-1, depth+1, cost) || coded
 			}
 			return coded
 		}

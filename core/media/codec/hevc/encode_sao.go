@@ -71,7 +71,7 @@ func (c *blockEncoder[T]) edgeOffsets(plane, class int, offsets *[4]int16) (gain
 		}
 		best := c.saoLambda // of no offset
 		for o := min((sum+count/2)/count, most); o > 0; o-- {
-			if g := float64(2*o*sum-o*o*count) - c.saoLambda*float64(o+1); g+best > 0 {
+			if g := float64(int32(c.saoEvery)*(2*o*sum-o*o*count)) - c.saoLambda*float64(o+1); g+best > 0 {
 				best, offsets[i] = -g, int16(sign*o)
 			}
 		}
@@ -91,7 +91,8 @@ func (c *blockEncoder[T]) collect(cx, cy, plane int) {
 	if w == 0 || y0 >= y1 {
 		return
 	}
+	rows, stride := (y1-y0+c.saoEvery-1)/c.saoEvery, c.saoEvery*p.stride
 	for class, step := range saoSteps {
-		c.k.collect(p.pix, at, p.stride, c.source[plane][at:], w, y1-y0, step[1]*p.stride+step[0], &c.saoStats[plane][class])
+		c.k.collect(p.pix, at, stride, c.source[plane][at:], w, rows, step[1]*p.stride+step[0], &c.saoStats[plane][class])
 	}
 }
