@@ -15,9 +15,14 @@ build: ## the program, ./vividstrain
 test: setup ## all tests
 	go test -timeout 20m ./...
 
-# The tests of decoder and muxers have a browser judge them.
-setup: ## what the tests need from Debian
+# The tests of decoders and muxers have a browser judge them, those of h265 streams another decoder.
+setup: build/h265-reference ## what the tests need from Debian
 	@command -v chromium >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends chromium; }
+
+build/h265-reference: core/media/codec/hevc/reference/main.c
+	@test -e /usr/include/libde265/de265.h && command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev libde265-dev; }
+	@mkdir -p build
+	gcc -O1 -Wall -o $@ $< -lde265
 
 # The platforms beside this one that the program is made for; 32-bit ARM is in many devices.
 OTHERS := linux/arm64 linux/arm linux/riscv64 windows/amd64 darwin/arm64
@@ -56,20 +61,20 @@ cover: ## which lines the tests of each package run: cover.html
 # The core's tests for the processors of many devices, emulated: 32-bit integers, alignment of
 # atomics, the code without assembly. Without what takes minutes on an emulated processor.
 EMULATED := ./core/clock ./core/load ./core/logbook ./core/media ./core/media/codec/aac ./core/media/codec/bits \
-	./core/media/codec/cabac ./core/media/codec/framepool ./core/media/codec/hevc ./core/media/codec/motion ./core/media/codec/nal \
+	./core/media/codec/cabac ./core/media/codec/framepool ./core/media/codec/motion ./core/media/codec/nal \
 	./core/media/codec/raw ./core/media/codec/threads ./core/media/container/annexb ./core/media/container/mkv \
 	./core/media/container/ts ./core/media/container/y4m ./core/media/inspect ./core/media/picture ./core/media/stream/... \
 	./core/search ./core/sense ./core/tally ./core/transcode/groups ./core/verdict
 # A long one, whose arithmetic others cover.
 SKIPPED := -skip ScaledPicturesShowTheSame
-EMULATED_H264 := -run 'Foreign|Tables|RoundTrip|Levels|List|Marking' ./core/media/codec/h264
+EMULATED_CODECS := -run 'Foreign|Tables|RoundTrip|Levels|List|Marking|Damage' ./core/media/codec/h264 ./core/media/codec/hevc
 
 emulated: ## the core's tests for arm64 and armv7
 	@command -v qemu-arm-static >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends qemu-user-static; }
 	GOARCH=arm64 go test -trimpath -exec qemu-aarch64-static $(SKIPPED) $(EMULATED)
-	GOARCH=arm64 go test -trimpath -exec qemu-aarch64-static $(EMULATED_H264)
+	GOARCH=arm64 go test -trimpath -exec qemu-aarch64-static $(EMULATED_CODECS)
 	GOARCH=arm go test -trimpath -exec qemu-arm-static $(SKIPPED) $(EMULATED)
-	GOARCH=arm go test -trimpath -exec qemu-arm-static $(EMULATED_H264)
+	GOARCH=arm go test -trimpath -exec qemu-arm-static $(EMULATED_CODECS)
 
 dist: ## static programs for all platforms, with checksums, in dist/
 	@rm -rf dist && mkdir dist

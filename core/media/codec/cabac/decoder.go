@@ -104,6 +104,26 @@ func (c *Decoder) Terminate() bool {
 	return false
 }
 
+// Ending returns the start of whole, which the data end with, up to here, changed at its end so that the
+// same bins are followed by a terminating one of 1 and the stop bit. Tests make slices of random data by it.
+func (c *Decoder) Ending(whole []byte) []byte {
+	n := (len(whole)-len(c.data))*8 + c.pos*8 - c.spare // bits of which codIOffset is the last nine
+	data := make([]byte, (n+7)>>3)
+	copy(data, whole)
+	last, unused := len(data)-1, -n&7
+	data[last] &= 0xFF << unused
+	add := c.rng - 2 - uint32(c.offset>>(c.spare&63)) // up to the range all values have the same bins before
+	if (uint32(data[last])>>unused+add)&1 == 0 {
+		add++ // the last bit is the stop bit
+	}
+	for carry := add << unused; carry != 0; last-- {
+		carry += uint32(data[last])
+		data[last] = byte(carry)
+		carry >>= 8
+	}
+	return data
+}
+
 // Rest returns the data after the byte that the engine has reached. It may be called after
 // Terminate returned true.
 func (c *Decoder) Rest() []byte {

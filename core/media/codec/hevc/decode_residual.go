@@ -312,7 +312,9 @@ func (w *worker[T]) levels(positions []uint8, scan []uint8, sx, sy, log2, sub, c
 		}
 		if level[k] == base {
 			rem := w.remaining(rice)
-			level[k] += rem
+			if level[k] += rem; level[k] > 1<<15 {
+				w.failed = true // beyond 16 bits
+			}
 			if level[k] > 3<<rice {
 				if w.sps.ext.persistent {
 					rice++

@@ -297,9 +297,12 @@ func (w *worker[T]) readQPDelta() {
 	if v > 0 && d.Bypass() != 0 {
 		v = -v
 	}
-	v = max(-52, min(v, 52))
-	w.qpDeltaCoded, w.qpDelta = true, v
 	offset := 6 * (w.sps.depth - 8)
+	if v < -26-offset/2 || v > 25+offset/2 {
+		w.failed = true
+		return
+	}
+	w.qpDeltaCoded, w.qpDelta = true, v
 	w.qpY = (w.qpPred+v+52+2*offset)%(52+offset) - offset
 }
 

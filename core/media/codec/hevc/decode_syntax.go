@@ -519,7 +519,9 @@ func (w *worker[T]) transformUnit(x, y, xBase, yBase, log2, index int, luma bool
 	chroma := cbf[0][0] || cbf[0][1] || cbf[1][0] || cbf[1][1]
 	if luma || chroma {
 		if w.pps.cuQPDelta && !w.qpDeltaCoded {
-			w.readQPDelta()
+			if w.readQPDelta(); w.failed {
+				return
+			}
 		}
 		if w.h.chromaQPList && chroma && !w.cuBypass && !w.chromaOffsetCoded {
 			w.chromaOffset = [2]int{}

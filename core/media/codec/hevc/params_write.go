@@ -23,8 +23,13 @@ func formatSPS(f media.Format) *sps {
 	return s
 }
 
-// appendVPS appends a video parameter set for s as a NAL unit (7.3.2.1).
+// appendVPS appends a video parameter set for s as a NAL unit.
 func (s *sps) appendVPS(dst []byte) []byte {
+	return nal.AppendUnit(dst, []byte{nalVPS << 1, 1}, s.vps())
+}
+
+// vps returns a video parameter set for s (7.3.2.1).
+func (s *sps) vps() []byte {
 	w := &bits.Writer{}
 	w.U(4, 0)
 	w.U(2, 3) // vps_base_layer_internal_flag and available_flag
@@ -39,7 +44,7 @@ func (s *sps) appendVPS(dst []byte) []byte {
 	w.Flag(false) // vps_timing_info_present_flag: that of the SPS counts
 	w.Flag(false)
 	w.Trailing()
-	return nal.AppendUnit(dst, []byte{nalVPS << 1, 1}, w.Bytes())
+	return w.Bytes()
 }
 
 // writeProfile writes profile_tier_level (7.3.3).
@@ -78,9 +83,15 @@ func (s *sps) writeBuffer(w *bits.Writer) {
 	w.UE(0) // no limit of latency
 }
 
-// append appends the sequence parameter set as a NAL unit (7.3.2.2.1).
+// append appends the sequence parameter set as a NAL unit.
 func (s *sps) append(dst []byte) []byte {
 	w := &bits.Writer{}
+	s.write(w)
+	return nal.AppendUnit(dst, []byte{nalSPS << 1, 1}, w.Bytes())
+}
+
+// write writes the sequence parameter set (7.3.2.2.1). Of scaling lists it has the default ones or none.
+func (s *sps) write(w *bits.Writer) {
 	w.U(4, 0)
 	w.U(3, 0)
 	w.U(1, 1)
@@ -107,10 +118,18 @@ func (s *sps) append(dst []byte) []byte {
 	w.UE(s.maxTb - s.minTb)
 	w.UE(s.depthInter)
 	w.UE(s.depthIntra)
-	w.Flag(false) // scaling_list_enabled_flag
+	if w.Flag(s.scaling != nil); s.scaling != nil {
+		w.Flag(false)
+	}
 	w.Flag(s.amp)
 	w.Flag(s.sao)
-	w.Flag(s.pcm)
+	if w.Flag(s.pcm); s.pcm {
+		w.U(4, uint32(s.pcmDepth-1))
+		w.U(4, uint32(s.pcmChroma-1))
+		w.UE(s.minPcm - 3)
+		w.UE(s.maxPcm - s.minPcm)
+		w.Flag(s.pcmUnfiltered)
+	}
 	w.UE(0)       // num_short_term_ref_pic_sets: each slice has its own
 	w.Flag(false) // long_term_ref_pics_present_flag
 	w.Flag(s.temporalMVP)
@@ -119,7 +138,6 @@ func (s *sps) append(dst []byte) []byte {
 	s.vui.write(w)
 	w.Flag(false) // sps_extension_present_flag
 	w.Trailing()
-	return nal.AppendUnit(dst, []byte{nalSPS << 1, 1}, w.Bytes())
 }
 
 // write writes vui_parameters (E.2.1).
@@ -144,9 +162,15 @@ func (v *vui) write(w *bits.Writer) {
 	w.Flag(false)
 }
 
-// append appends the picture parameter set as a NAL unit (7.3.2.3.1).
+// append appends the picture parameter set as a NAL unit.
 func (p *pps) append(dst []byte) []byte {
 	w := &bits.Writer{}
+	p.write(w)
+	return nal.AppendUnit(dst, []byte{nalPPS << 1, 1}, w.Bytes())
+}
+
+// write writes the picture parameter set (7.3.2.3.1).
+func (p *pps) write(w *bits.Writer) {
 	w.UE(p.id)
 	w.UE(p.spsID)
 	w.Flag(p.dependentSlices)
@@ -159,7 +183,9 @@ func (p *pps) append(dst []byte) []byte {
 	w.SE(p.initQP - 26)
 	w.Flag(p.constrainedIntra)
 	w.Flag(p.transformSkip)
-	w.Flag(p.cuQPDelta)
+	if w.Flag(p.cuQPDelta); p.cuQPDelta {
+		w.UE(p.cuQPDeltaDepth)
+	}
 	w.SE(p.cbOffset)
 	w.SE(p.crOffset)
 	w.Flag(p.sliceChromaOffsets)
@@ -182,7 +208,6 @@ func (p *pps) append(dst []byte) []byte {
 	w.Flag(false)
 	w.Flag(false) // pps_extension_present_flag
 	w.Trailing()
-	return nal.AppendUnit(dst, []byte{nalPPS << 1, 1}, w.Bytes())
 }
 
 // write writes the header of a picture's only slice, up to its data (7.3.6.1).
