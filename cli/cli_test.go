@@ -334,7 +334,7 @@ func TestBadInputIsOneClearLine(t *testing.T) {
 	}{
 		{"climb|h999 1080p30 4M", 2, "at \"h999\": unknown codec; known are mjpeg"},
 		{"climb|mjpeg 1081p30 4M", 2, "unknown size \"1081p\""},
-		{"climb|hevc 1080p30 4M", 2, "hevc clips cannot be made here yet"},
+		{"climb|av1 1080p30 4M", 2, "av1 clips cannot be made here yet"},
 		{"climb|mjpeg 1080p30 10bit 40M", 2, "8 bits a sample, not 10"},
 		{"climb|--ladder|nowhere", 2, "there is no built-in ladder \"nowhere\""},
 		{"climb|--ladder|bad.yaml", 2, "bad.yaml: line 4: load line"},

@@ -101,27 +101,23 @@ func (p *pictureDecoder) run(t *pictureTask) {
 		if p.wide == nil {
 			p.wide = &worker[uint16]{k: fastWideKernels()}
 		}
-		decodePicture(p.wide, &p.state, t.slices)
+		decodePicture(p.wide, &p.state, t)
 	} else {
 		if p.narrow == nil {
 			p.narrow = &worker[byte]{k: fastKernels()}
 		}
-		decodePicture(p.narrow, &p.state, t.slices)
+		decodePicture(p.narrow, &p.state, t)
 	}
 	t.f.Advance(framepool.WholeFrame, framepool.AllRows)
 }
 
 // decodePicture decodes slices and filters the picture.
-func decodePicture[T motion.Sample](w *worker[T], st *state, slices []*slice) {
+func decodePicture[T motion.Sample](w *worker[T], st *state, t *pictureTask) {
 	w.begin(st)
-	for _, sl := range slices {
+	w.substitute = nearest(t.held, t.f)
+	for _, sl := range t.slices {
 		w.slice(sl)
 		if w.failed {
-			st.f.Damaged.Store(true)
-		}
-	}
-	for _, a := range st.sliceAddr {
-		if a < 0 {
 			st.f.Damaged.Store(true)
 		}
 	}

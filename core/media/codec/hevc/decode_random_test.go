@@ -255,7 +255,7 @@ func decodeAll[T motion.Sample](v *randomVideo, w *worker[T], list []*slice) {
 	v.st.begin(v.s.cur, v.s.layout)
 	v.st.headers = v.s.headers
 	w.begin(&v.st)
-	w.deblocked, w.finished = 1<<20, 1<<20
+	w.concealed, w.deblocked, w.finished = 1<<20, 1<<20, 1<<20
 	for _, sl := range list {
 		sl.data = bits.NewReader(sl.rbsp)
 		if err := new(sliceHeader).parse(&sl.data, append([]byte{byte(sl.h.nalType << 1), 1}, sl.rbsp...), &v.s.spss, &v.s.ppss, nil); err != nil {

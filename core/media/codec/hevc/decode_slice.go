@@ -83,9 +83,11 @@ type worker[T motion.Sample] struct {
 	saoRows         []T    // of a row of blocks before its offsets, with a line above and below
 	saoAbove        [3][]T // the last lines of the row above before their offsets
 
-	next      int // the first block that no slice of the picture has had yet, in decoding order
-	deblocked int // rows of blocks
-	finished  int // rows of blocks with their offsets
+	substitute *frame // whose samples take the place of blocks that never come, or nil
+	concealed  int    // rows of blocks
+	next       int    // the first block that no slice of the picture has had yet, in decoding order
+	deblocked  int    // rows of blocks
+	finished   int    // rows of blocks with their offsets
 }
 
 // begin prepares for a picture.
@@ -101,7 +103,7 @@ func (w *worker[T]) begin(st *state) {
 			w.planes[c] = planeOf[T](w.f, c)
 		}
 	}
-	w.next, w.deblocked, w.finished = 0, 0, 0
+	w.next, w.concealed, w.deblocked, w.finished = 0, 0, 0, 0
 	w.scaling = nil
 	if s.scaling != nil {
 		if w.scaling = s.scaling; w.pps.scaling != nil {
@@ -186,6 +188,7 @@ func (w *worker[T]) slice(sl *slice) {
 		w.codingTreeUnit(x, y)
 		if w.failed || w.cabac.Overrun() {
 			w.failed = true
+			w.st.sliceAddr[rs] = -1
 			return
 		}
 		if w.pps.sync && x == int(l.tileX[x])+1 {
@@ -224,6 +227,9 @@ func (w *worker[T]) slice(sl *slice) {
 // A row waits for the next one, whose intra prediction goes by samples that are not filtered.
 func (w *worker[T]) filter(n int) {
 	last := n == w.sps.ctbHeight
+	for ; w.concealed < n; w.concealed++ {
+		w.conceal(w.concealed)
+	}
 	for ; w.deblocked < n-1 || last && w.deblocked < n; w.deblocked++ {
 		w.deblock(w.deblocked)
 	}
@@ -236,6 +242,33 @@ func (w *worker[T]) filter(n int) {
 	}
 	if !last && lines > 0 {
 		w.f.Advance(wholeFrame, int32(lines/2))
+	}
+}
+
+// conceal fills the blocks of a row that did not come, or not whole, with the samples of another picture,
+// or with grey.
+func (w *worker[T]) conceal(cy int) {
+	for cx := range w.sps.ctbWidth {
+		if w.st.sliceAddr[cy*w.sps.ctbWidth+cx] >= 0 {
+			continue
+		}
+		w.f.Damaged.Store(true)
+		for c := range w.sps.chroma.Planes() {
+			p := &w.planes[c]
+			sizeX, sizeY := 1<<w.sps.ctb>>w.shiftX[c], 1<<w.sps.ctb>>w.shiftY[c]
+			x, y := cx*sizeX, cy*sizeY
+			bw, bh := min(sizeX, w.widths[c]-x), min(sizeY, w.heights[c]-y)
+			at := y*p.stride + x
+			if w.substitute == nil {
+				motion.FillBlock(p.pix[at:], p.stride, bw, bh, T(1)<<(w.depths[c]-1))
+				continue
+			}
+			w.substitute.Await(wholeFrame, int32((y+bh-1)<<w.shiftY[c]))
+			from := planeOf[T](w.substitute, c)
+			for j := range bh {
+				copy(p.pix[at+j*p.stride:][:bw], from.pix[at+j*from.stride:])
+			}
+		}
 	}
 }
 

@@ -300,13 +300,7 @@ func (d *stream) conceal(s *sps, poc int, long bool) {
 	for i := range f.motion {
 		f.motion[i] = noMotion
 	}
-	var nearest *frame
-	for _, g := range d.dpb {
-		if g != f && g.sps == s && (nearest == nil || abs(g.poc-poc) < abs(nearest.poc-poc)) {
-			nearest = g
-		}
-	}
-	if nearest != nil {
+	if nearest := nearest(d.dpb, f); nearest != nil {
 		nearest.Await(framepool.WholeFrame, 2*framepool.AllRows-1)
 		for c := range f.Planes {
 			copy(f.Planes[c].Pix, nearest.Planes[c].Pix)
@@ -314,6 +308,16 @@ func (d *stream) conceal(s *sps, poc int, long bool) {
 		}
 	}
 	f.Advance(framepool.WholeFrame, framepool.AllRows)
+}
+
+// nearest returns the frame that is shown nearest to another one with the same parameter set, or nil.
+func nearest(list []*frame, f *frame) (n *frame) {
+	for _, g := range list {
+		if g != f && g.sps == f.sps && (n == nil || abs(g.poc-f.poc) < abs(n.poc-f.poc)) {
+			n = g
+		}
+	}
+	return n
 }
 
 // buildLists builds the reference picture lists of a slice (8.3.4).
