@@ -88,6 +88,22 @@ func (c *Decoder) Bypass() int {
 	return int(least + 1)
 }
 
+// Bypasses decodes n equiprobable bins, at most 32, the first one as the highest bit.
+func (c *Decoder) Bypasses(n int) (v uint32) {
+	for ; n > 8; n -= 8 {
+		v = v<<8 | c.Bypasses(8)
+	}
+	c.spare -= n
+	scaled := uint64(c.rng) << (c.spare & 63)
+	q := c.offset / scaled
+	c.offset -= q * scaled
+	if c.spare < 16 {
+		c.offset = c.offset<<32 | uint64(c.next32())
+		c.spare += 32
+	}
+	return v<<n | uint32(q)
+}
+
 // Terminate decodes the bin before the end of a slice (9.3.3.2.2.3).
 func (c *Decoder) Terminate() bool {
 	c.rng -= 2

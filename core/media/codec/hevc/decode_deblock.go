@@ -64,14 +64,15 @@ var (
 func (w *worker[T]) deblock(cy int) {
 	end := min((cy+1)<<w.sps.ctb, w.sps.height)
 	for _, vertical := range []bool{true, false} {
-		list := w.st.edgeH
+		list, stepX, stepY := w.st.edgeH, 4, 8 // edges are filtered on a grid of 8x8
 		if vertical {
-			list = w.st.edgeV
+			list, stepX, stepY = w.st.edgeV, 8, 4
 		}
-		for y := cy << w.sps.ctb; y < end; y += 4 {
-			for x := 0; x < w.sps.width; x += 4 {
-				kind := list[y>>2*w.st.stride4+x>>2]
-				if kind == 0 || vertical && x&7 != 0 || !vertical && y&7 != 0 {
+		for y := cy << w.sps.ctb; y < end; y += stepY {
+			row := list[y>>2*w.st.stride4:][:w.st.stride4]
+			for x := 0; x < w.sps.width; x += stepX {
+				kind := row[x>>2]
+				if kind == 0 {
 					continue
 				}
 				if bs := w.strength(x, y, vertical, kind); bs > 0 {

@@ -18,6 +18,9 @@ func (w *worker[T]) predictInter(b *block, m *blockMotion) {
 // predictPlane predicts a plane of a block by its motion.
 func (w *worker[T]) predictPlane(c int, b *block, m *blockMotion) {
 	x, y, bw, bh := b.x>>w.shiftX[c], b.y>>w.shiftY[c], b.w>>w.shiftX[c], b.h>>w.shiftY[c]
+	if w.copyPlane(c, x, y, bw, bh, m) {
+		return
+	}
 	n := 0
 	for l := range 2 {
 		if m.ref[l] < 0 {
@@ -27,6 +30,33 @@ func (w *worker[T]) predictPlane(c int, b *block, m *blockMotion) {
 		n++
 	}
 	w.weigh(c, x, y, bw, bh, m, n)
+}
+
+// copyPlane copies a block whose motion is one vector in whole samples, if it is, and nothing is weighted.
+func (w *worker[T]) copyPlane(c, x, y, bw, bh int, m *blockMotion) bool {
+	l := 0
+	if m.ref[0] < 0 {
+		l = 1
+	}
+	ux, uy := 2, 2 // fractional bits
+	if c > 0 {
+		ux, uy = ux+w.shiftX[c], uy+w.shiftY[c]
+	}
+	v := m.mv[l]
+	if m.ref[1-l] >= 0 || int(v.X)&(1<<ux-1)|int(v.Y)&(1<<uy-1) != 0 || w.weighted() {
+		return false
+	}
+	p := &w.planes[c]
+	src, stride, at := w.around(w.lists[l].refs[m.ref[l]], c, x+int(v.X)>>ux, y+int(v.Y)>>uy, bw, bh, 0, 1)
+	for j := range bh {
+		copy(p.pix[(y+j)*p.stride+x:][:bw], src[at+j*stride:])
+	}
+	return true
+}
+
+// weighted reports whether predictions have explicit weights.
+func (w *worker[T]) weighted() bool {
+	return w.pps.weighted && w.h.kind == sliceP || w.pps.weightedBi && w.h.kind == sliceB
 }
 
 // interpolate fills dst, whose rows are predStride long, with samples of a reference, as 14-bit values.
@@ -106,7 +136,7 @@ func (w *worker[T]) padded(p plane[T], width, height, x, y, bw, bh int) []T {
 func (w *worker[T]) weigh(c, x, y, bw, bh int, m *blockMotion, n int) {
 	p, depth := &w.planes[c], w.depths[c]
 	most := int32(1)<<depth - 1
-	explicit := w.pps.weighted && w.h.kind == sliceP || w.pps.weightedBi && w.h.kind == sliceB
+	explicit := w.weighted()
 	shift := uint(14 - depth)
 	l := 0
 	if m.ref[0] < 0 {

@@ -14,8 +14,59 @@ var scans = func() (list [3][4][]uint8) { // by scanIdx and log2 of the size
 	return list
 }()
 
-// sigContext4 is the context increment of a coefficient in a 4x4 block (9.3.4.2.5).
-var sigContext4 = [16]uint8{0, 1, 4, 5, 2, 3, 4, 5, 6, 6, 8, 8, 7, 7, 8, 8}
+// places are the inverse of scans: by y<<3 | x.
+var places = func() (list [3][4][64]uint8) {
+	for i, sizes := range scans {
+		for k, scan := range sizes {
+			for n, p := range scan {
+				list[i][k][p>>4<<3|p&15] = uint8(n)
+			}
+		}
+	}
+	return list
+}()
+
+// sigContexts are the context increments of the coefficients of a sub-block in scan order, before what
+// depends on the block (9.3.4.2.5): by scanIdx and by which neighbouring sub-blocks are coded, or, as the
+// fifth, of blocks of 4x4.
+var sigContexts = func() (list [3][5][16]uint8) {
+	small := [16]uint8{0, 1, 4, 5, 2, 3, 4, 5, 6, 6, 8, 8, 7, 7, 8, 8}
+	nearness := func(d int) uint8 { return uint8(max(0, 2-d)) }
+	for i := range list {
+		for k, p := range scans[i][2] {
+			x, y := int(p&15), int(p>>4)
+			list[i][0][k] = [7]uint8{2, 1, 1}[x+y]
+			list[i][1][k], list[i][2][k] = nearness(y), nearness(x)
+			list[i][3][k] = 2
+			list[i][4][k] = small[y<<2|x]
+		}
+	}
+	return list
+}()
+
+// sigBase returns what depends on the block and the sub-block in contexts of sig_coeff_flag, but for the
+// first coefficient of all.
+func sigBase(log2, chroma, scanIdx int, first bool) int {
+	if log2 == 2 {
+		return 27 * chroma
+	}
+	if chroma > 0 {
+		if log2 == 3 {
+			return 27 + 9
+		}
+		return 27 + 12
+	}
+	base := 21
+	if log2 == 3 {
+		if base = 15; scanIdx == 0 {
+			base = 9
+		}
+	}
+	if !first {
+		base += 3
+	}
+	return base
+}
 
 // scanIndex returns scanIdx of a block (7.4.9.11).
 func (w *worker[T]) scanIndex(log2, c int) int {
@@ -59,17 +110,8 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 	}
 	// The last sub-block and the position in it.
 	subScan, scan := scans[scanIdx][log2-2], scans[scanIdx][2]
-	lastSub, lastPos := 0, 0
-	for i, p := range subScan {
-		if int(p&15) == lastX>>2 && int(p>>4) == lastY>>2 {
-			lastSub = i
-		}
-	}
-	for i, p := range scan {
-		if int(p&15) == lastX&3 && int(p>>4) == lastY&3 {
-			lastPos = i
-		}
-	}
+	lastSub := int(places[scanIdx][log2-2][lastY>>2<<3|lastX>>2])
+	lastPos := int(places[scanIdx][2][lastY&3<<3|lastX&3])
 	if w.cuIntra && s.ext.implicitRDPCM && (skip || w.cuBypass) {
 		switch w.predMode {
 		case modeHorizontal:
@@ -88,33 +130,25 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 	if skip || w.cuBypass {
 		statType++
 	}
-	var coded [8][8]bool
-	width := size >> 2
-	prevGreater1 := -1 // greater1Ctx of the sub-block before; negative: it is the first
+	var coded [9]uint16                                 // of each row of sub-blocks, a bit for each that has levels
+	single := s.ext.skipContext && (skip || w.cuBypass) // one context for all
+	prevGreater1 := -1                                  // greater1Ctx of the sub-block before; negative: it is the first
 	for i := lastSub; i >= 0; i-- {
 		sx, sy := int(subScan[i]&15), int(subScan[i]>>4)
-		right := sx+1 < width && coded[sy][sx+1]
-		below := sy+1 < width && coded[sy+1][sx]
+		neighbours := int(coded[sy]>>(sx+1)&1 | coded[sy+1]>>sx&1<<1)
 		infer := false
 		isCoded := i == lastSub || i == 0
 		if i < lastSub && i > 0 {
-			ctx := 0
-			if right || below {
-				ctx = 1
-			}
-			isCoded = d.Decision(ctxCodedSub+2*chroma+ctx) != 0
+			isCoded = d.Decision(ctxCodedSub+2*chroma+min(neighbours, 1)) != 0
 			infer = true
 		}
-		coded[sy][sx] = isCoded
 		if !isCoded {
 			continue
 		}
-		neighbours := 0
-		if right {
-			neighbours |= 1
-		}
-		if below {
-			neighbours |= 2
+		coded[sy] |= 1 << sx
+		contexts, base := &sigContexts[scanIdx][neighbours], ctxSig+sigBase(log2, chroma, scanIdx, sx|sy == 0)
+		if log2 == 2 {
+			contexts = &sigContexts[scanIdx][4]
 		}
 		var positions [16]uint8
 		n := 0
@@ -128,8 +162,14 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 				positions[n], n = 0, n+1
 				break
 			}
-			ctx := w.sigCtx(int(scan[k]&15), int(scan[k]>>4), sx, sy, log2, chroma, scanIdx, neighbours, skip)
-			if d.Decision(ctxSig+ctx) != 0 {
+			ctx := base + int(contexts[k])
+			switch {
+			case single:
+				ctx = ctxSig + 42 + chroma
+			case k == 0 && i == 0 && log2 > 2:
+				ctx = ctxSig + 27*chroma
+			}
+			if d.Decision(ctx) != 0 {
 				positions[n], n = uint8(k), n+1
 				infer = false
 			}
@@ -184,68 +224,6 @@ func (w *worker[T]) lastPosition(log2, chroma int) (x, y int) {
 	return x, y
 }
 
-// sigCtx returns the context of sig_coeff_flag (9.3.4.2.5). xp and yp are within the sub-block.
-func (w *worker[T]) sigCtx(xp, yp, sx, sy, log2, chroma, scanIdx, neighbours int, skip bool) int {
-	if w.sps.ext.skipContext && (skip || w.cuBypass) {
-		return 42 + chroma
-	}
-	var ctx int
-	switch {
-	case log2 == 2:
-		ctx = int(sigContext4[yp<<2+xp])
-	case sx == 0 && sy == 0 && xp == 0 && yp == 0:
-		ctx = 0
-	default:
-		switch neighbours {
-		case 0:
-			ctx = 0
-			if s := xp + yp; s == 0 {
-				ctx = 2
-			} else if s < 3 {
-				ctx = 1
-			}
-		case 1:
-			ctx = 0
-			if yp == 0 {
-				ctx = 2
-			} else if yp == 1 {
-				ctx = 1
-			}
-		case 2:
-			ctx = 0
-			if xp == 0 {
-				ctx = 2
-			} else if xp == 1 {
-				ctx = 1
-			}
-		default:
-			ctx = 2
-		}
-		if chroma == 0 {
-			if sx > 0 || sy > 0 {
-				ctx += 3
-			}
-			if log2 == 3 {
-				if scanIdx == 0 {
-					ctx += 9
-				} else {
-					ctx += 15
-				}
-			} else {
-				ctx += 21
-			}
-		} else if log2 == 3 {
-			ctx += 9
-		} else {
-			ctx += 12
-		}
-	}
-	if chroma > 0 {
-		return 27 + ctx
-	}
-	return ctx
-}
-
 // levels reads the levels of the coefficients of a sub-block, which are at positions in scan order
 // from the last to the first. It returns greater1Ctx after it.
 func (w *worker[T]) levels(positions []uint8, scan []uint8, sx, sy, log2, sub, chroma, before int, signHidden bool, statType int, scale *scaler) int {
@@ -288,15 +266,12 @@ func (w *worker[T]) levels(positions []uint8, scan []uint8, sx, sy, log2, sub, c
 		level[firstG2] += int32(d.Decision(ctxGreater2 + ctx))
 	}
 	hidden := signHidden && positions[0]-positions[len(positions)-1] > 3
-	signs, n := uint32(0), len(positions)
+	n := len(positions)
 	count := n
 	if hidden {
 		count--
 	}
-	for range count {
-		signs = signs<<1 | uint32(d.Bypass())
-	}
-	signs <<= 32 - count
+	signs := d.Bypasses(count) << (32 - count)
 	rice := 0
 	if w.sps.ext.persistent {
 		rice = int(w.stats[statType]) / 4
@@ -355,19 +330,13 @@ func (w *worker[T]) remaining(rice int) int32 {
 	for prefix < 32 && d.Bypass() != 0 {
 		prefix++
 	}
-	read := func(n int) (v int32) {
-		for range n {
-			v = v<<1 | int32(d.Bypass())
-		}
-		return v
-	}
 	if prefix <= 3 {
-		return int32(prefix)<<rice + read(rice)
+		return int32(prefix)<<rice + int32(d.Bypasses(rice))
 	}
 	if prefix > 3+20 {
 		return 0 // no valid level is that large
 	}
-	return (1<<(prefix-3)+3-1)<<rice + read(prefix-3+rice)
+	return (1<<(prefix-3)+3-1)<<rice + int32(d.Bypasses(prefix-3+rice))
 }
 
 // scaler scales levels (8.6.4.2).

@@ -34,8 +34,8 @@ func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 	chroma, scanIdx, stride := min(plane, 1), c.scanIndex(log2, plane), c.planes[plane].stride
 	levels := c.levels[plane][y0*stride+x0:]
 	subScan, scan := scans[scanIdx][log2-2], scans[scanIdx][2]
-	var coded [8]uint16 // of each row of sub-blocks, a bit for each that has levels
-	last, width := 0, 1<<(log2-2)
+	var coded [9]uint16 // of each row of sub-blocks, a bit for each that has levels
+	last := 0
 	for i, p := range subScan {
 		sx, sy := int(p&15), int(p>>4)
 		at := sy<<2*stride + sx<<2
@@ -52,13 +52,7 @@ func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 	previous := -1 // greater1Ctx of the sub-block before
 	for i := last; i >= 0; i-- {
 		sx, sy := int(subScan[i]&15), int(subScan[i]>>4)
-		neighbours := 0
-		if sx+1 < width && coded[sy]>>(sx+1)&1 != 0 {
-			neighbours |= 1
-		}
-		if sy+1 < width && coded[sy+1]>>sx&1 != 0 {
-			neighbours |= 2
-		}
+		neighbours := int(coded[sy]>>(sx+1)&1 | coded[sy+1]>>sx&1<<1)
 		has := coded[sy]>>sx&1 != 0
 		if i < last && i > 0 {
 			c.flag(ctxCodedSub+2*chroma+min(neighbours, 1), has)
@@ -79,13 +73,20 @@ func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 			c.writeLast(sx<<2+int(scan[first]&15), sy<<2+int(scan[first]>>4), log2, chroma, scanIdx)
 			first--
 		}
+		contexts, base := &sigContexts[scanIdx][neighbours], ctxSig+sigBase(log2, chroma, scanIdx, sx|sy == 0)
+		if log2 == 2 {
+			contexts = &sigContexts[scanIdx][4]
+		}
 		infer := i < last && i > 0
 		for k := first; k >= 0; k-- {
 			if k == 0 && infer {
 				break
 			}
-			ctx := c.sigCtx(int(scan[k]&15), int(scan[k]>>4), sx, sy, log2, chroma, scanIdx, neighbours, false)
-			c.flag(ctxSig+ctx, list[k] != 0)
+			ctx := base + int(contexts[k])
+			if k == 0 && i == 0 && log2 > 2 {
+				ctx = ctxSig + 27*chroma
+			}
+			c.flag(ctx, list[k] != 0)
 			infer = infer && list[k] == 0
 		}
 		if has {
