@@ -26,7 +26,7 @@ func (c *blockEncoder[T]) decideInter(x, y, log2, node int) int {
 	switch log2 {
 	case 5:
 		sum := c.splitInter(x, y, log2, node, cost)
-		if sum > cost-cost/8 { // blocks that agree are one
+		if sum > cost { // blocks that agree are one
 			for i := range 4 {
 				m := c.f.motion[(y+i>>1*16)>>2*c.f.stride4+(x+i&1*16)>>2]
 				if m.intra() { // the search ended before it
@@ -292,7 +292,7 @@ func (c *blockEncoder[T]) codeInter(u *codingUnit, x, y, log2, depth int) {
 		}
 	}
 	c.predictInter(&b, &m)
-	u.coded = c.codeLuma(x, y, log2, 0, c.transformCost(x, y, log2, false))
+	u.coded = c.codeLuma(x, y, log2, 0)
 	u.coded = c.codeChromaTree(x, y, log2) || u.coded
 	c.cuSkip = u.merge && !u.coded
 	c.markCU(x, y, size, depth)

@@ -50,7 +50,7 @@ func (c *blockEncoder[T]) decideIntra(x, y, log2, node int) int64 {
 func (c *blockEncoder[T]) intraCost(x, y, log2 int, mode *int) int64 {
 	*mode, _ = c.searchMode(x, y, log2, c.likelyModes(x, y, log2))
 	c.predictFrom(c.border[:4<<log2+1], x, y, log2, 0, *mode)
-	cost := c.transformCost(x, y, log2, log2 == 2)
+	cost := c.transformCost(c.coefs[:], x, y, log2, log2 == 2)
 	c.showSource(x, y, 1<<log2)
 	return cost
 }
@@ -212,11 +212,11 @@ func (c *blockEncoder[T]) betterIntra(x, y, log2, node int) bool {
 	b := block{xCb: x, yCb: y, nCb: size, x: x, y: y, w: size, h: size}
 	m := c.f.motion[y>>2*c.f.stride4+x>>2]
 	c.predictPlane(0, &b, &m)
-	inter := c.transformCost(x, y, log2, false) + interBits*bitCost
+	inter := c.transformCost(c.coefs[:], x, y, log2, false) + interBits*bitCost
 	if log2 > c.leastTransform {
 		parts, half := int64((interBits+2)*bitCost), size>>1
 		for i := range 4 {
-			parts += c.transformCost(x+half*(i&1), y+half*(i>>1), log2-1, false)
+			parts += c.transformCost(c.coefs[:], x+half*(i&1), y+half*(i>>1), log2-1, false)
 		}
 		inter = min(inter, parts)
 	}

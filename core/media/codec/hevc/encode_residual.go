@@ -24,10 +24,10 @@ func newQuantiser(qp, depth int) quantiser {
 
 // forward transforms the difference between the source and the prediction in the picture of a block into
 // coefs, in raster order, as the inverse of 8.6.4.2 expects them: columns, then rows.
-func (c *blockEncoder[T]) forward(x, y, log2, plane int, sine bool) []int16 {
+func (c *blockEncoder[T]) forward(coefs []int16, x, y, log2, plane int, sine bool) []int16 {
 	p, n, m, k := &c.planes[plane], 1<<log2, transformOf(log2, sine), &c.k
 	at, depth := y*p.stride+x, c.depths[plane]
-	rows, half, out := c.transforms.rows[:], c.worker.transforms.half[:n*n], c.coefs[:n*n]
+	rows, half, out := c.transforms.rows[:], c.transforms.half[:n*n], coefs[:n*n]
 	k.difference(rows, c.source[plane][at:], p.stride, p.pix[at:], p.stride, n)
 	k.multiply(half, m.matrix, rows, n, n/2, n, uint(log2+depth-9))
 	k.multiply(out, half, m.transposedPairs, n, n/2, n, uint(log2+6))
@@ -35,32 +35,30 @@ func (c *blockEncoder[T]) forward(x, y, log2, plane int, sine bool) []int16 {
 }
 
 // transformCost estimates the rate-distortion cost of a luma block with the prediction that is in the
-// picture, in 1/4096 of the squared quantiser step.
-func (c *blockEncoder[T]) transformCost(x, y, log2 int, sine bool) int64 {
+// picture, in 1/4096 of the squared quantiser step. Its coefficients are left in coefs.
+func (c *blockEncoder[T]) transformCost(coefs []int16, x, y, log2 int, sine bool) int64 {
 	q := &c.quantisers[0]
-	return int64(c.k.cost(c.forward(x, y, log2, 0, sine), q.factor, q.shift-uint(log2)-6))
+	return int64(c.k.cost(c.forward(coefs, x, y, log2, 0, sine), q.factor, q.shift-uint(log2)-6))
 }
 
-// codeLuma codes the luma of an inter block as one transform block or as four, by the cost; whole is that
-// as one.
-func (c *blockEncoder[T]) codeLuma(x, y, log2, depth int, whole int64) (coded bool) {
+// codeLuma codes the luma of an inter block as one transform block or as four, by the cost.
+func (c *blockEncoder[T]) codeLuma(x, y, log2, depth int) (coded bool) {
+	whole := c.transformCost(c.coefs[:], x, y, log2, false)
 	worth := whole > codedCost+bitCost // some level is worth its bits
 	if worth && depth < c.sps.depthInter && log2 > c.leastTransform {
-		var parts [4]int64
 		sum, half := int64(2*bitCost), 1<<(log2-1)
 		for i := 0; i < 4 && sum < whole; i++ {
-			parts[i] = c.transformCost(x+half*(i&1), y+half*(i>>1), log2-1, false)
-			sum += parts[i]
+			sum += c.transformCost(c.before[:], x+half*(i&1), y+half*(i>>1), log2-1, false)
 		}
 		if sum < whole {
-			for i, cost := range parts {
-				coded = c.codeLuma(x+half*(i&1), y+half*(i>>1), log2-1, depth+1, cost) || coded
+			for i := range 4 {
+				coded = c.codeLuma(x+half*(i&1), y+half*(i>>1), log2-1, depth+1) || coded
 			}
 			return coded
 		}
 	}
 	c.transform(x, y).log2 = uint8(log2)
-	if coded = worth && c.codeBlock(x, y, log2, 0); coded {
+	if coded = worth && c.codeCoefs(x, y, log2, 0); coded {
 		c.markCbf(x, y, 1<<log2)
 	}
 	c.blockEdges(x, y, 1<<log2, 1<<log2, edgeTransform)
@@ -81,14 +79,18 @@ func (c *blockEncoder[T]) codeChromaTree(x, y, log2 int) (coded bool) {
 	return coded
 }
 
-// codeBlock transforms and quantises the difference between the source and the prediction in the
-// picture of a block, at samples of the plane, and reconstructs it. It reports whether a level is left.
+// codeBlock transforms and codes the difference between the source and the prediction in the picture of a
+// block, at samples of the plane. It reports whether a level is left.
 func (c *blockEncoder[T]) codeBlock(x, y, log2, plane int) bool {
+	c.forward(c.coefs[:], x, y, log2, plane, c.cuIntra && plane == 0 && log2 == 2)
+	return c.codeCoefs(x, y, log2, plane)
+}
+
+// codeCoefs quantises the coefficients of a block and reconstructs it.
+func (c *blockEncoder[T]) codeCoefs(x, y, log2, plane int) bool {
 	p, q, n := &c.planes[plane], &c.quantisers[plane], 1<<log2
 	at := y*p.stride + x
-	sine := c.cuIntra && plane == 0 && log2 == 2
-	coefs := c.forward(x, y, log2, plane, sine)
-	before := c.before[:n*n]
+	coefs, before := c.coefs[:n*n], c.before[:n*n]
 	copy(before, coefs)
 	shift := q.shift - uint(log2)
 	if !c.k.quantise(coefs, q.factor, int32(1)<<shift*7/16, shift) || !worthwhile(before, coefs, log2, q) {
@@ -101,14 +103,17 @@ func (c *blockEncoder[T]) codeBlock(x, y, log2, plane int) bool {
 	for j := range n {
 		row, out := coefs[j<<log2:][:n], c.levels[plane][at+j*p.stride:][:n]
 		copy(out, row)
-		for i, level := range row {
-			if level != 0 {
-				c.coeffs[j<<log2+i] = int16(max(-32768, min((int32(level)*q.scale+round)>>up, 32767)))
-				c.lastRow, c.lastColumn = j, max(c.lastColumn, i)
+		for i := 0; i < n; i += 4 {
+			if four := row[i:][:4]; four[0]|four[1]|four[2]|four[3] == 0 {
+				continue
 			}
+			for k, level := range row[i:][:4] {
+				c.coeffs[j<<log2+i+k] = int16(max(-32768, min((int32(level)*q.scale+round)>>up, 32767)))
+			}
+			c.lastRow, c.lastColumn = j, max(c.lastColumn, i+3)
 		}
 	}
-	c.addResidual(x, y, log2, plane, rdpcmNone, false, sine)
+	c.addResidual(x, y, log2, plane, rdpcmNone, false, c.cuIntra && plane == 0 && log2 == 2)
 	return true
 }
 
