@@ -195,59 +195,69 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, bs int) {
 	}
 }
 
-// filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7).
+// filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7). pix[at] is q0 of the
+// first one.
 func filterLuma[T motion.Sample](pix []T, at, across, along int, beta, tc, most int32, keepP, keepQ bool) {
-	s := func(line, i int) int32 { return int32(pix[at+line*along+i*across]) }
-	dp0, dp3 := motion.Abs32(s(0, -3)-2*s(0, -2)+s(0, -1)), motion.Abs32(s(3, -3)-2*s(3, -2)+s(3, -1))
-	dq0, dq3 := motion.Abs32(s(0, 2)-2*s(0, 1)+s(0, 0)), motion.Abs32(s(3, 2)-2*s(3, 1)+s(3, 0))
+	var lines [4][8]int32 // p3 to q3
+	for i := range lines {
+		from := pix[at+i*along-4*across:][:7*across+1]
+		for k := range 8 {
+			lines[i][k] = int32(from[k*across])
+		}
+	}
+	bend := func(l *[8]int32) (p, q int32) {
+		return motion.Abs32(l[1] - 2*l[2] + l[3]), motion.Abs32(l[6] - 2*l[5] + l[4])
+	}
+	dp0, dq0 := bend(&lines[0])
+	dp3, dq3 := bend(&lines[3])
 	if dp0+dq0+dp3+dq3 >= beta {
 		return
 	}
-	strong := func(line int, d int32) bool {
-		return 2*d < beta>>2 && motion.Abs32(s(line, -4)-s(line, -1))+motion.Abs32(s(line, 0)-s(line, 3)) < beta>>3 && motion.Abs32(s(line, -1)-s(line, 0)) < (5*tc+1)>>1
-	}
-	if strong(0, dp0+dq0) && strong(3, dp3+dq3) {
-		for line := range 4 {
-			var v [8]int32
-			for i := range v {
-				v[i] = s(line, i-4)
-			}
-			p3, p2, p1, p0, q0, q1, q2, q3 := v[0], v[1], v[2], v[3], v[4], v[5], v[6], v[7]
-			set := func(i int, old, r int32) { pix[at+line*along+i*across] = T(max(old-2*tc, min(r, old+2*tc))) }
-			if !keepP {
-				set(-1, p0, (p2+2*p1+2*p0+2*q0+q1+4)>>3)
-				set(-2, p1, (p2+p1+p0+q0+2)>>2)
-				set(-3, p2, (2*p3+3*p2+p1+p0+q0+4)>>3)
-			}
-			if !keepQ {
-				set(0, q0, (p1+2*p0+2*q0+2*q1+q2+4)>>3)
-				set(1, q1, (p0+q0+q1+q2+2)>>2)
-				set(2, q2, (p0+q0+q1+3*q2+2*q3+4)>>3)
-			}
-		}
-		return
+	strong := func(l *[8]int32, d int32) bool {
+		return 2*d < beta>>2 && motion.Abs32(l[0]-l[3])+motion.Abs32(l[4]-l[7]) < beta>>3 && motion.Abs32(l[3]-l[4]) < (5*tc+1)>>1
 	}
 	side := (beta + beta>>1) >> 3
 	changeP, changeQ := dp0+dp3 < side, dq0+dq3 < side
-	for line := range 4 {
-		p2, p1, p0, q0, q1, q2 := s(line, -3), s(line, -2), s(line, -1), s(line, 0), s(line, 1), s(line, 2)
-		d := (9*(q0-p0) - 3*(q1-p1) + 8) >> 4
-		if motion.Abs32(d) >= tc*10 {
+	isStrong := strong(&lines[0], dp0+dq0) && strong(&lines[3], dp3+dq3)
+	for i := range lines {
+		l := &lines[i]
+		if isStrong {
+			smoothStrongly(l, tc)
+		} else if !smoothEdge(l, tc, most, changeP, changeQ) {
 			continue
 		}
-		d = max(-tc, min(d, tc))
-		set := func(i int, v int32) { pix[at+line*along+i*across] = T(max(0, min(v, most))) }
+		to := pix[at+i*along-4*across:][:7*across+1]
 		if !keepP {
-			set(-1, p0+d)
-			if changeP {
-				set(-2, p1+max(-(tc>>1), min(((p2+p0+1)>>1-p1+d)>>1, tc>>1)))
-			}
+			to[across], to[2*across], to[3*across] = T(l[1]), T(l[2]), T(l[3])
 		}
 		if !keepQ {
-			set(0, q0-d)
-			if changeQ {
-				set(1, q1+max(-(tc>>1), min(((q2+q0+1)>>1-q1-d)>>1, tc>>1)))
-			}
+			to[4*across], to[5*across], to[6*across] = T(l[4]), T(l[5]), T(l[6])
 		}
 	}
+}
+
+// smoothStrongly filters three samples on both sides of an edge.
+func smoothStrongly(l *[8]int32, tc int32) {
+	p3, p2, p1, p0, q0, q1, q2, q3 := l[0], l[1], l[2], l[3], l[4], l[5], l[6], l[7]
+	near := func(old, r int32) int32 { return max(old-2*tc, min(r, old+2*tc)) }
+	l[1], l[2], l[3] = near(p2, (2*p3+3*p2+p1+p0+q0+4)>>3), near(p1, (p2+p1+p0+q0+2)>>2), near(p0, (p2+2*p1+2*p0+2*q0+q1+4)>>3)
+	l[4], l[5], l[6] = near(q0, (p1+2*p0+2*q0+2*q1+q2+4)>>3), near(q1, (p0+q0+q1+q2+2)>>2), near(q2, (p0+q0+q1+3*q2+2*q3+4)>>3)
+}
+
+// smoothEdge filters one or two samples on both sides of an edge, if the step is small enough.
+func smoothEdge(l *[8]int32, tc, most int32, changeP, changeQ bool) bool {
+	p2, p1, p0, q0, q1, q2 := l[1], l[2], l[3], l[4], l[5], l[6]
+	d := (9*(q0-p0) - 3*(q1-p1) + 8) >> 4
+	if motion.Abs32(d) >= tc*10 {
+		return false
+	}
+	d = max(-tc, min(d, tc))
+	l[3], l[4] = max(0, min(p0+d, most)), max(0, min(q0-d, most))
+	if changeP {
+		l[2] = max(0, min(p1+max(-(tc>>1), min(((p2+p0+1)>>1-p1+d)>>1, tc>>1)), most))
+	}
+	if changeQ {
+		l[5] = max(0, min(q1+max(-(tc>>1), min(((q2+q0+1)>>1-q1-d)>>1, tc>>1)), most))
+	}
+	return true
 }

@@ -48,8 +48,12 @@ func (w *worker[T]) copyPlane(c, x, y, bw, bh int, m *blockMotion) bool {
 	}
 	p := &w.planes[c]
 	src, stride, at := w.around(w.lists[l].refs[m.ref[l]], c, x+int(v.X)>>ux, y+int(v.Y)>>uy, bw, bh, 0, 1)
-	for j := range bh {
-		copy(p.pix[(y+j)*p.stride+x:][:bw], src[at+j*stride:])
+	for width := 16; bw > 0; { // in parts of 16, 8, 4 and 2 samples
+		for width > bw {
+			width >>= 1
+		}
+		w.k.Copy(p.pix[y*p.stride+x:], p.stride, src[at:], stride, width, bh)
+		x, at, bw = x+width, at+width, bw-width
 	}
 	return true
 }

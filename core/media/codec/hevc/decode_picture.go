@@ -57,15 +57,13 @@ type slice struct {
 }
 
 // layout derives from a pair of parameter sets what is the same for all their pictures: the order of
-// coding tree blocks in tiles (6.5.1) and of the smallest transform blocks within them (6.5.2).
+// coding tree blocks in tiles (6.5.1).
 type layout struct {
 	sps            *sps
 	pps            *pps
 	rsToTs, tsToRs []int32
 	tileOf         []int32 // by raster address
 	tileX          []int32 // first column of the tile of a column
-	zs             []int32 // order of the smallest transform blocks
-	zsStride       int
 }
 
 func newLayout(s *sps, p *pps) (*layout, error) {
@@ -90,18 +88,6 @@ func newLayout(s *sps, p *pps) (*layout, error) {
 					ts++
 				}
 			}
-		}
-	}
-	shift := s.ctb - s.minTb
-	l.zsStride = s.ctbWidth << shift
-	l.zs = make([]int32, l.zsStride*s.ctbHeight<<shift)
-	for y := range s.ctbHeight << shift {
-		for x := range l.zsStride {
-			v := l.rsToTs[y>>shift*s.ctbWidth+x>>shift] << (2 * shift)
-			for i := range shift {
-				v |= int32(x>>i&1)<<(2*i) | int32(y>>i&1)<<(2*i+1)
-			}
-			l.zs[y*l.zsStride+x] = v
 		}
 	}
 	return l, nil

@@ -123,13 +123,18 @@ func (w *worker[T]) available(x, y, nx, ny int) bool {
 	if nx < 0 || ny < 0 || nx >= w.sps.width || ny >= w.sps.height {
 		return false
 	}
-	l, shift := w.st.layout, w.sps.minTb
-	if l.zs[ny>>shift*l.zsStride+nx>>shift] > l.zs[y>>shift*l.zsStride+x>>shift] {
-		return false
+	l, ctb := w.st.layout, w.sps.ctb
+	a, b := y>>ctb*w.sps.ctbWidth+x>>ctb, ny>>ctb*w.sps.ctbWidth+nx>>ctb
+	if a != b {
+		return w.st.sliceAddr[a] == w.st.sliceAddr[b] && l.rsToTs[b] < l.rsToTs[a] && l.tileOf[a] == l.tileOf[b]
 	}
-	a, b := y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb, ny>>w.sps.ctb*w.sps.ctbWidth+nx>>w.sps.ctb
-	return a == b || w.st.sliceAddr[a] == w.st.sliceAddr[b] && l.tileOf[a] == l.tileOf[b]
+	mask, shift := 1<<ctb-1, w.sps.minTb
+	return zOrder[nx&mask>>shift&15]|zOrder[ny&mask>>shift&15]<<1 <= zOrder[x&mask>>shift&15]|zOrder[y&mask>>shift&15]<<1
 }
+
+// zOrder has the bits of a coordinate at every second place: the order of blocks within a coding tree block
+// is made of that of both coordinates (6.5.2).
+var zOrder = [16]uint8{0, 1, 4, 5, 16, 17, 20, 21, 64, 65, 68, 69, 80, 81, 84, 85}
 
 // startSlice prepares for the blocks of a slice.
 func (w *worker[T]) startSlice(h *sliceHeader, number int) {

@@ -39,7 +39,7 @@ func (c *blockEncoder[T]) chooseSAO(cx, cy int) {
 			c.collect(cx, cy, plane)
 		}
 		best := -c.saoLambda * 4 // what it takes to say so
-		for class := range 4 {
+		for class := range c.saoClasses {
 			gain, offsets := 0.0, [3][4]int16{}
 			for plane := first; plane <= last; plane++ {
 				gain += c.edgeOffsets(plane, class, &offsets[plane])
@@ -92,7 +92,7 @@ func (c *blockEncoder[T]) collect(cx, cy, plane int) {
 		return
 	}
 	rows, stride := (y1-y0+c.saoEvery-1)/c.saoEvery, c.saoEvery*p.stride
-	for class, step := range saoSteps {
+	for class, step := range saoSteps[:c.saoClasses] {
 		c.k.collect(p.pix, at, stride, c.source[plane][at:], w, rows, step[1]*p.stride+step[0], &c.saoStats[plane][class])
 	}
 }

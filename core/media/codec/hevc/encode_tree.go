@@ -83,13 +83,14 @@ type presetSettings struct {
 	likely         int // angular modes that are tried by the edges of the source
 	modeSteps      int // then modes up to so far from the best one
 	saoEvery       int // every how many rows sample adaptive offset is decided by
+	saoClasses     int // how many of the edge classes are tried
 	leastTransform int // log2 of the smallest transform block of inter prediction, less one level
 }
 
 // presets are the settings of each media.Preset, chosen by BenchmarkQuality.
 var presets = [...]presetSettings{
-	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2000, intraThreshold: 1200, flatness: 6, early: 0.12, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 4},
-	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, flatness: 12, early: 0.15, leastTransform: 2, likely: 3, modeSteps: 2, saoEvery: 1},
+	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2000, intraThreshold: 1200, flatness: 6, early: 0.12, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 2, saoClasses: 2},
+	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, flatness: 12, early: 0.15, leastTransform: 2, likely: 3, modeSteps: 2, saoEvery: 1, saoClasses: 4},
 }
 
 func newBlockEncoder[T motion.Sample](e *Encoder, k kernels[T], distance motion.DistanceKernels[T]) *blockEncoder[T] {

@@ -15,6 +15,7 @@ const predStride = 64
 // destinations of 16 samples and more may be read, and predictions before they are rounded also written,
 // up to 16 samples beyond the end of a row.
 type kernels[T motion.Sample] struct {
+	motion.BlockKernels[T]
 	blockKernels
 	// difference interleaves the differences between pairs of rows of n x n samples, n = 4 to 32.
 	difference func(v []int16, src []T, stride int, pred []T, step, n int)
@@ -59,7 +60,7 @@ func goBlockKernels() blockKernels {
 
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
-	return kernels[T]{goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], collectEdges[T], addEdges[T]}
+	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], collectEdges[T], addEdges[T]}
 }
 
 func multiply(out, p, v []int16, n, pairs, cols int, shift uint) {

@@ -36,7 +36,7 @@ func fastKernels() kernels[uint8] {
 		return goKernels[uint8]()
 	}
 	return kernels[uint8]{
-		blockKernels: fastBlockKernels(),
+		BlockKernels: motion.FastBlockKernels(), blockKernels: fastBlockKernels(),
 		difference: func(v []int16, src []uint8, stride int, pred []uint8, step, n int) {
 			_ = v[n*n-1]
 			differenceFast(&v[0], motion.First(src, stride, n, n), stride, motion.First(pred, step, n, n), step, n)
@@ -83,7 +83,7 @@ func fastWideKernels() kernels[uint16] {
 	}
 	address := func(s []uint16) *byte { return (*byte)(unsafe.Pointer(&s[0])) }
 	return kernels[uint16]{
-		blockKernels: fastBlockKernels(),
+		BlockKernels: motion.FastWideBlockKernels(), blockKernels: fastBlockKernels(),
 		difference: func(v []int16, src []uint16, stride int, pred []uint16, step, n int) {
 			_ = v[n*n-1]
 			differenceWideFast(&v[0], motion.FirstWide(src, stride, n, n), 2*stride, motion.FirstWide(pred, step, n, n), 2*step, n)
