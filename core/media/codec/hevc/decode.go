@@ -45,10 +45,13 @@ func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 	for i := range tasks {
 		tasks[i] = &pictureTask{}
 	}
+	team := threads.NewTeam(threadCount)
 	d.work = threads.Start(threadCount, tasks, func() func(*pictureTask) {
-		p := &pictureDecoder{}
+		p := &pictureDecoder{team: team}
 		return func(t *pictureTask) {
+			team.Add(1)
 			p.run(t)
+			team.Add(-1)
 			t.drop()
 			d.work.Release(t)
 		}
@@ -89,6 +92,7 @@ func (t *pictureTask) drop() {
 
 // pictureDecoder is what a thread keeps from picture to picture.
 type pictureDecoder struct {
+	team   *threads.Team
 	state  state
 	narrow *worker[byte]
 	wide   *worker[uint16]
@@ -99,12 +103,12 @@ func (p *pictureDecoder) run(t *pictureTask) {
 	p.state.headers = t.headers
 	if t.f.Planes[0].Wide != nil {
 		if p.wide == nil {
-			p.wide = &worker[uint16]{k: fastWideKernels()}
+			p.wide = &worker[uint16]{k: fastWideKernels(), team: p.team}
 		}
 		decodePicture(p.wide, &p.state, t)
 	} else {
 		if p.narrow == nil {
-			p.narrow = &worker[byte]{k: fastKernels()}
+			p.narrow = &worker[byte]{k: fastKernels(), team: p.team}
 		}
 		decodePicture(p.narrow, &p.state, t)
 	}

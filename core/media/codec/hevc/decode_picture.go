@@ -53,7 +53,21 @@ type slice struct {
 	h      sliceHeader
 	data   bits.Reader // after the header
 	rbsp   []byte
-	number int // of its slice in the picture
+	number int   // of its slice in the picture
+	starts []int // of the substreams after the first one, in what is left of data
+}
+
+// substream returns the data of a substream; where their places are not known, all the data.
+func (sl *slice) substream(i int) []byte {
+	data := sl.data.Rest()
+	from, to := 0, len(data)
+	if i > 0 {
+		from = sl.starts[i-1]
+	}
+	if i < len(sl.starts) {
+		to = sl.starts[i]
+	}
+	return data[from:to]
 }
 
 // layout derives from a pair of parameter sets what is the same for all their pictures: the order of

@@ -5,6 +5,7 @@ import (
 	"vividstrain/core/media/codec/cabac"
 	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
+	"vividstrain/core/media/codec/threads"
 	"vividstrain/core/media/picture"
 )
 
@@ -83,6 +84,9 @@ type worker[T motion.Sample] struct {
 	saoRows         []T    // of a row of blocks before its offsets, with a line above and below
 	saoAbove        [3][]T // the last lines of the row above before their offsets
 
+	team    *threads.Team // of the decoder; nil in those who help
+	helpers []*worker[T]  // who decode rows of a wavefront
+
 	substitute *frame // whose samples take the place of blocks that never come, or nil
 	concealed  int    // rows of blocks
 	next       int    // the first block that no slice of the picture has had yet, in decoding order
@@ -158,13 +162,14 @@ func (w *worker[T]) slice(sl *slice) {
 		return
 	}
 	keep := h.dependent
-	data := sl.data.Rest()
-	w.cabac.Start(data)
+	if w.wavefront(sl) {
+		return
+	}
+	substream := 0
+	w.cabac.Start(sl.substream(0))
 	if !keep {
 		w.reset()
-	}
-	if !keep {
-		w.qpPrev, w.qpY, w.qpPred, w.chromaOffset = h.qp, h.qp, h.qp, [2]int{}
+		w.startQP()
 	}
 	first := true
 	for {
@@ -193,7 +198,7 @@ func (w *worker[T]) slice(sl *slice) {
 		w.codingTreeUnit(x, y)
 		if w.failed || w.cabac.Overrun() {
 			w.failed = true
-			w.st.sliceAddr[rs] = -1
+			w.forget(rs)
 			return
 		}
 		if w.pps.sync && x == int(l.tileX[x])+1 {
@@ -217,15 +222,25 @@ func (w *worker[T]) slice(sl *slice) {
 		nx := next % w.sps.ctbWidth
 		newTile := w.pps.tiles && l.tileOf[next] != l.tileOf[rs]
 		if newTile || w.pps.sync && nx == int(l.tileX[nx]) {
-			if !w.cabac.Terminate() {
+			if substream++; !w.cabac.Terminate() || substream > len(sl.starts) && len(sl.starts) > 0 {
 				w.failed = true
 				return
 			}
-			w.cabac.Start(w.cabac.Rest())
+			if len(sl.starts) > 0 {
+				w.cabac.Start(sl.substream(substream))
+			} else {
+				w.cabac.Start(w.cabac.Rest())
+			}
 		}
 	}
 	copy(w.st.endStates[:], w.cabac.State[:contexts])
 	w.st.endStats = w.stats
+}
+
+// startQP sets the quantiser at the start of a slice.
+func (w *worker[T]) startQP() {
+	qp := w.h.qp
+	w.qpPrev, w.qpY, w.qpPred, w.chromaOffset = qp, qp, qp, [2]int{}
 }
 
 // filter carries out what can be of the loop filters (8.7) when the first n rows of blocks are decoded.

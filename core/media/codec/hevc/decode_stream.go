@@ -124,6 +124,7 @@ func (d *stream) slice(unit []byte, pts int64) error {
 		d.spare = append(d.spare, sl)
 		return err
 	}
+	sl.locate(unit[2:])
 	if d.cur == nil && !d.skipping {
 		if err := d.begin(&sl.h, pts); err != nil {
 			d.spare = append(d.spare, sl)
@@ -142,6 +143,32 @@ func (d *stream) slice(unit []byte, pts int64) error {
 	sl.number = len(d.headers) - 1
 	d.slices = append(d.slices, sl)
 	return nil
+}
+
+// locate finds where the substreams of a slice segment start. Entry points count the emulation prevention
+// bytes of the payload.
+func (sl *slice) locate(payload []byte) {
+	if sl.starts = sl.starts[:0]; len(sl.h.substreams) == 0 {
+		return
+	}
+	escapes, head := nal.Escapes(payload), sl.data.Pos()>>3
+	at := head
+	for _, e := range escapes {
+		if e <= at {
+			at++
+		}
+	}
+	k := 0
+	for _, size := range sl.h.substreams {
+		at += size
+		for k < len(escapes) && escapes[k] < at {
+			k++
+		}
+		sl.starts = append(sl.starts, at-k-head)
+	}
+	if n := len(sl.starts); sl.starts[n-1] > len(sl.rbsp)-head {
+		sl.starts = sl.starts[:0] // damaged: they are not used
+	}
 }
 
 // begin starts a picture (8.1.3, 8.3.1, 8.3.2).

@@ -46,7 +46,8 @@ type sliceHeader struct {
 	chromaQPList       bool
 	deblockOff         bool
 	beta, tc           int
-	across             bool // slice_loop_filter_across_slices_enabled
+	across             bool  // slice_loop_filter_across_slices_enabled
+	substreams         []int // entry_point_offset: the sizes of all substreams but the last
 }
 
 // longRef is a long-term reference of a slice.
@@ -109,13 +110,15 @@ func (h *sliceHeader) parse(r *bits.Reader, unit []byte, spss *nal.ParameterSets
 		if before == nil || before.pps != p || before.sps != s || before.nalType != nalType {
 			return damaged("a dependent slice segment lacks the one before it")
 		}
+		substreams := h.substreams[:0]
 		*h = *before
+		h.substreams = substreams
 		if before.short == &before.own {
 			h.short = &h.own
 		}
 		h.dependent, h.address = true, address
 	} else {
-		*h = sliceHeader{longs: h.longs[:0]}
+		*h = sliceHeader{longs: h.longs[:0], substreams: h.substreams[:0]}
 		h.sps, h.pps, h.nalType, h.temporal, h.address, h.start = s, p, nalType, temporal, address, address
 		if err := h.parseIndependent(r); err != nil {
 			return err
@@ -369,8 +372,7 @@ func (h *sliceHeader) parseFilters(r *bits.Reader) error {
 	return nil
 }
 
-// parseEnd skips the entry points, which the decoding of the blocks before them finds too, and what
-// follows them.
+// parseEnd reads the entry points and skips what follows them.
 func (h *sliceHeader) parseEnd(r *bits.Reader) error {
 	if h.pps.tiles || h.pps.sync {
 		n := int(r.UE())
@@ -380,7 +382,7 @@ func (h *sliceHeader) parseEnd(r *bits.Reader) error {
 		if n > 0 {
 			size := int(min(r.UE(), 31)) + 1
 			for range n {
-				r.Skip(size)
+				h.substreams = append(h.substreams, int(min(uint64(r.U(size))+1, 1<<30)))
 			}
 		}
 	}

@@ -88,6 +88,18 @@ func Unescape(dst, payload []byte) []byte {
 	return append(dst, 0, 0, 0, 0, 0, 0, 0, 0)[:n]
 }
 
+// Escapes returns the places of the emulation prevention bytes in a NAL unit's payload.
+func Escapes(payload []byte) (places []int) {
+	for at := 0; ; {
+		i := bytes.Index(payload[at:], []byte{0, 0, 3})
+		if i < 0 {
+			return places
+		}
+		places = append(places, at+i+2)
+		at += i + 3
+	}
+}
+
 // AppendUnit appends a NAL unit with a header and a payload, adding emulation prevention
 // (7.4.1).
 func AppendUnit(dst []byte, header []byte, rbsp []byte) []byte {
