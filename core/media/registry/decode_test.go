@@ -94,5 +94,5 @@ func TestCarries(t *testing.T) {
 	f.Codec = "mjpeg"
 	require.ErrorContains(t, CanEncode(f), "8 bits")
 	f.Codec = "av1"
-	require.ErrorContains(t, CanEncode(f), "av1 clips cannot be made here yet; mjpeg, h264 clips can")
+	require.ErrorContains(t, CanEncode(f), "av1 clips cannot be made here yet; mjpeg, h264, hevc clips can")
 }

@@ -110,7 +110,7 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 	at, to := 20*stride+16, step[1]*stride+step[0]
 	both("collect", func(k *kernels[T]) any {
 		var sums [8]int32
-		k.collect(pix, at, stride, other[at:], 16<<r.IntN(1), 1+n, to, &sums)
+		k.collect(pix, at, stride, other[at:], 16<<r.IntN(2), 1+n, to, &sums)
 		return sums
 	})
 	offsets := [8]int16{7, 3, 0, -2, -7}
