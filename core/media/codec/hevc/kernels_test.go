@@ -107,10 +107,10 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		return []any{cost, some, c}
 	})
 	step := saoSteps[r.IntN(4)]
-	at, to := 20*stride+16, step[1]*stride+step[0]
+	at, to, width := 20*stride+16, step[1]*stride+step[0], 16<<r.IntN(2)
 	both("collect", func(k *kernels[T]) any {
 		var sums [8]int32
-		k.collect(pix, at, stride, other[at:], 16<<r.IntN(2), 1+n, to, &sums)
+		k.collect(pix, at, stride, other[at:], width, 1+n, to, &sums)
 		return sums
 	})
 	offsets := [8]int16{7, 3, 0, -2, -7}
