@@ -26,17 +26,19 @@ var arrows = map[string]string{
 	"core/clock": "", "core/cputime": "", "core/partial": "", "core/tally": "", "core/search": "", "core/chromium": "",
 	"core/chromium/headless": "core/chromium",
 
-	"core/media":           "core/media/picture",
-	"core/media/picture":   "",
-	"core/media/scene":     "core/media core/media/picture",
-	"core/media/quality":   "core/media/picture core/chromium/headless",
-	"core/media/codec":     "core/media core/media/picture core/cputime " + shared,
-	"core/media/container": "core/media core/media/picture",
-	"core/media/registry":  "core/media core/media/codec/... core/media/container/...",
-	"core/media/stream":    "core/media core/media/registry core/media/stream",
-	"core/media/clip":      "core/media core/media/picture core/media/registry core/media/scene core/partial core/transcode/groups",
-	"core/media/inspect":   "core/media core/media/picture core/media/registry",
-	"core/load":            "core/media core/media/registry",
+	"core/media":         "core/media/picture",
+	"core/media/picture": "",
+	"core/media/scene":   "core/media core/media/picture",
+	"core/media/quality": "core/media/picture core/chromium/headless",
+	"core/media/codec":   "core/media core/media/picture core/cputime " + shared,
+	// What the tests of codecs share draws pictures and compares them.
+	"core/media/codec/codectest": "core/media core/media/picture core/media/quality core/media/scene",
+	"core/media/container":       "core/media core/media/picture",
+	"core/media/registry":        "core/media core/media/codec/... core/media/container/...",
+	"core/media/stream":          "core/media core/media/registry core/media/stream",
+	"core/media/clip":            "core/media core/media/picture core/media/registry core/media/scene core/partial core/transcode/groups",
+	"core/media/inspect":         "core/media core/media/picture core/media/registry",
+	"core/load":                  "core/media core/media/registry",
 
 	"core/sense/video": "core/sense",
 	"core/sense":       "core/clock core/cputime",
@@ -70,7 +72,7 @@ var arrows = map[string]string{
 }
 
 // shared are the packages that several codecs use: they know none of them.
-const shared = "core/media/codec/avoblock core/media/codec/bits core/media/codec/cabac core/media/codec/framepool core/media/codec/motion " +
+const shared = "core/media/codec/avoblock core/media/codec/bits core/media/codec/cabac core/media/codec/framepool core/media/codec/gop core/media/codec/motion " +
 	"core/media/codec/nal core/media/codec/ratecontrol core/media/codec/threads"
 
 // imported is one import of ours: in the folder from, of the folder to.
