@@ -60,3 +60,54 @@ func TestBinsRoundTrip(t *testing.T) {
 		require.NotZero(t, e.Out[len(e.Out)-1], "the stop bit is in the last byte")
 	}
 }
+
+// Several bypass bins at once are those one after another.
+func TestBypassesAreBypass(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 9))
+	data := make([]byte, 4000)
+	for i := range data {
+		data[i] = byte(r.Uint64())
+	}
+	data[0] = 0
+	var one, several Decoder
+	one.Start(data)
+	several.Start(data)
+	for range 800 {
+		ctx := r.IntN(20)
+		require.Equal(t, one.Decision(ctx), several.Decision(ctx))
+		n, want := r.IntN(33), uint32(0)
+		for range n {
+			want = want<<1 | uint32(one.Bypass())
+		}
+		require.Equal(t, want, several.Bypasses(n), "%d bins", n)
+	}
+}
+
+// Data that were cut to end after any bin decode to the same bins up to there, and then end.
+func TestEndings(t *testing.T) {
+	r := rand.New(rand.NewPCG(10, 11))
+	for bins := range 200 {
+		data := make([]byte, 400)
+		for i := range data {
+			data[i] = byte(r.Uint64())
+		}
+		data[0] &= 0x7F
+		run := func(d *Decoder, data []byte) (list []int) {
+			*d = Decoder{}
+			d.Start(data)
+			for i := range bins {
+				if i%5 == 4 {
+					list = append(list, d.Bypass())
+				} else {
+					list = append(list, d.Decision(i%7))
+				}
+			}
+			return list
+		}
+		var d Decoder
+		want := run(&d, data)
+		cut := d.Ending(data)
+		require.Equal(t, want, run(&d, cut))
+		require.True(t, d.Terminate())
+	}
+}

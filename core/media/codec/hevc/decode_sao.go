@@ -112,7 +112,7 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 	for i := range 4 {
 		bands[(i+int(params.class[c]))&31] = params.offset[c][i]
 	}
-	var byEdge [8]int16
+	byEdge := &w.offsets // by edgeIdx
 	byEdge[0], byEdge[1], byEdge[3], byEdge[4] = params.offset[c][0], params.offset[c][1], params.offset[c][2], params.offset[c][3]
 	before, first := w.saoRows, (y0-1)*p.stride // and the place of its first sample
 	keeps := w.pps.bypass || w.sps.pcmUnfiltered
@@ -129,7 +129,7 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 	}
 	step := saoSteps[params.class[c]&3]
 	if keeps || !w.saoOpen(cx, cy) {
-		w.saoEach(rs, c, x0, y0, x1, y1, step, &byEdge, most)
+		w.saoEach(rs, c, x0, y0, x1, y1, step, byEdge, most)
 		return
 	}
 	// Samples at the edges of the picture lack neighbours.
@@ -144,12 +144,12 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 		row, from, n := p.pix[at:at+x1-x0], at-first, x1-x0
 		a, b := before[from+step[1]*p.stride+step[0]:], before[from-step[1]*p.stride-step[0]:]
 		if n < 16 {
-			addEdges(row, before[from:], a, b, &byEdge, most)
+			addEdges(row, before[from:], a, b, byEdge, most)
 			continue
 		}
-		w.k.edges(row[:n&^15], before[from:], a, b, &byEdge, most)
+		w.k.edges(row[:n&^15], before[from:], a, b, byEdge, most)
 		if last := n - 16; n&15 != 0 { // some samples twice, which does no harm
-			w.k.edges(row[last:], before[from+last:], a[last:], b[last:], &byEdge, most)
+			w.k.edges(row[last:], before[from+last:], a[last:], b[last:], byEdge, most)
 		}
 	}
 }

@@ -81,8 +81,9 @@ type worker[T motion.Sample] struct {
 	rows            [(64+7)*predStride + 16]int16
 	edge            [(64+7)*(64+7) + 32]T
 	mergeList       [8]blockMotion
-	saoRows         []T    // of a row of blocks before its offsets, with a line above and below
-	saoAbove        [3][]T // the last lines of the row above before their offsets
+	offsets         [8]int16 // of samples at edges
+	saoRows         []T      // of a row of blocks before its offsets, with a line above and below
+	saoAbove        [3][]T   // the last lines of the row above before their offsets
 
 	team    *threads.Team // of the decoder; nil in those who help
 	helpers []*worker[T]  // who decode rows of a wavefront

@@ -110,9 +110,11 @@ func (d *stream) slice(unit []byte, pts int64) error {
 	if len(unit) > 2 && unit[2]&0x80 != 0 {
 		d.finish()
 	}
-	sl := &slice{}
+	var sl *slice
 	if n := len(d.spare); n > 0 {
 		sl, d.spare = d.spare[n-1], d.spare[:n-1]
+	} else {
+		sl = &slice{}
 	}
 	sl.rbsp = nal.Unescape(sl.rbsp[:0], unit[2:])
 	sl.data = bits.NewReader(sl.rbsp)

@@ -29,6 +29,8 @@ type Encoder struct {
 	anchors []int // picture order counts of the I and P pictures that are kept, the newest first
 	middle  int   // that of the B picture that others refer to, 0 where there is none
 
+	header        sliceHeader // as it is written
+	list          [maxDPB]int
 	head          bits.Writer
 	unit          []byte
 	packet        media.Packet
@@ -177,7 +179,8 @@ func (e *Encoder) codePicture(in *gop.Source, kind ratecontrol.Kind, reference b
 // begin makes the header of a picture's slice and parses it again, which builds the reference lists and
 // begins the picture.
 func (e *Encoder) begin(in *gop.Source, kind ratecontrol.Kind, reference bool) (*sliceHeader, error) {
-	h := sliceHeader{sps: e.sps, pps: e.pps, kind: sliceKinds[kind], pocLSB: in.Number, maxMerge: presets[e.Settings.Preset].maxMerge,
+	h := &e.header
+	*h = sliceHeader{sps: e.sps, pps: e.pps, kind: sliceKinds[kind], pocLSB: in.Number, maxMerge: presets[e.Settings.Preset].maxMerge,
 		saoLuma: true, saoC: true, qp: 26}
 	switch {
 	case in.IDR:
@@ -187,7 +190,7 @@ func (e *Encoder) begin(in *gop.Source, kind ratecontrol.Kind, reference bool) (
 		h.nalType = nalTrailN + 1
 	}
 	if !in.IDR {
-		e.references(&h, in.Number)
+		e.references(h, in.Number)
 	}
 	w := &e.head
 	w.Reset()
@@ -204,7 +207,7 @@ func (e *Encoder) references(h *sliceHeader, poc int) {
 	if h.kind == sliceP {
 		e.anchors, e.middle = e.anchors[:min(len(e.anchors), e.Settings.References)], 0
 	}
-	list := slices.Clone(e.anchors)
+	list := append(e.list[:0], e.anchors...)
 	if e.middle != 0 {
 		list = append(list, e.middle)
 	}

@@ -84,7 +84,7 @@ func (c *blockEncoder[T]) edgeOffsets(plane, class int, offsets *[4]int16) (gain
 // count, with neighbours that are none; what does not fill 16 samples in a row does not.
 func (c *blockEncoder[T]) collect(cx, cy, plane int) {
 	p, size := &c.planes[plane], 1<<c.sps.ctb
-	x0, y0 := cx*size>>c.shiftX[plane], max(cy*size>>c.shiftY[plane], 1)
+	x0, y0 := cx*size>>c.shiftX[plane], max(cy*size>>c.shiftY[plane], 2)
 	x1, y1 := min(x0+size>>c.shiftX[plane], c.widths[plane]), min((cy+1)*size>>c.shiftY[plane], c.heights[plane]-1)
 	c.saoStats[plane] = saoStatistics{}
 	w, at := (x1-x0)&^15, y0*p.stride+x0

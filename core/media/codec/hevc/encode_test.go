@@ -8,6 +8,7 @@ import (
 
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/codectest"
+	"vividstrain/core/media/codec/motion"
 	"vividstrain/core/media/picture"
 )
 
@@ -114,4 +115,97 @@ func BenchmarkEncoder(b *testing.B) {
 
 func BenchmarkQuality(b *testing.B) {
 	encoding.BenchmarkQuality(b, settings(func(*media.EncoderSettings) {}))
+}
+
+// A processor without vectors makes the same bytes: two reviewers can tell that they used the same clips.
+func TestPlainKernelsMakeTheSameStream(t *testing.T) {
+	for _, change := range []func(*media.EncoderSettings){
+		func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height = 320, 96 },
+		func(s *media.EncoderSettings) { s.Preset, s.BFrames = media.Good, 2 },
+		func(s *media.EncoderSettings) { s.Format.Depth, s.Format.Chroma = 10, picture.C422 },
+	} {
+		var streams [2][]byte
+		for i := range streams {
+			set := settings(change)
+			e, err := NewEncoder(set, func(p *media.Packet) error { streams[i] = append(streams[i], p.Data...); return nil })
+			require.NoError(t, err)
+			if i == 1 && e.byte != nil {
+				e.byte.k, e.byte.distance = goKernels[uint8](), motion.GoDistanceKernels[uint8]()
+				e.byte.search.DistanceKernels = e.byte.distance
+			} else if i == 1 {
+				e.wide.k, e.wide.distance = goKernels[uint16](), motion.GoDistanceKernels[uint16]()
+				e.wide.search.DistanceKernels = e.wide.distance
+			}
+			for n := range 6 {
+				p := e.Picture()
+				codectest.Film(p, n)
+				require.NoError(t, e.Encode(p, int64(n)))
+			}
+			require.NoError(t, e.Flush())
+		}
+		require.Equal(t, streams[0], streams[1])
+	}
+}
+
+// What an encoder needs it takes at the beginning: the pictures after that allocate next to nothing.
+func TestEncodingAllocatesNothingAPicture(t *testing.T) {
+	for _, depth := range []int{8, 10} {
+		set := settings(func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height, s.Format.Depth = 352, 288, depth })
+		e, err := NewEncoder(set, func(*media.Packet) error { return nil })
+		require.NoError(t, err)
+		n := 0
+		next := func() {
+			p := e.Picture()
+			codectest.Film(p, n)
+			require.NoError(t, e.Encode(p, int64(n)))
+			n++
+		}
+		for range 2 * set.KeyEvery {
+			next()
+		}
+		require.Less(t, testing.AllocsPerRun(2*set.KeyEvery, next), 1.0, "%d bits", depth)
+	}
+}
+
+// Where nothing moves, next to nothing is sent, and what moves is found: a film takes far less than its
+// pictures on their own.
+func TestMotionIsFound(t *testing.T) {
+	for name, moves := range map[string]int{"still": 0, "moving": 3} {
+		for _, effort := range []media.Preset{media.Fast, media.Good} {
+			set := settings(func(s *media.EncoderSettings) { s.Preset = effort })
+			var sizes []int
+			e, err := NewEncoder(set, func(p *media.Packet) error { sizes = append(sizes, len(p.Data)); return nil })
+			require.NoError(t, err)
+			wide := picture.New(set.Format.Width+100, set.Format.Height, 8, picture.C420)
+			codectest.Film(wide, 0)
+			for n := range 6 {
+				p := e.Picture()
+				for c := range p.Planes {
+					w, h := p.Chroma.PlaneSize(c, p.Width, p.Height)
+					for y := range h {
+						copy(p.Planes[c].Pix[y*p.Planes[c].Stride:][:w], wide.Planes[c].Pix[y*wide.Planes[c].Stride+2*n*moves*w/p.Width:])
+					}
+				}
+				require.NoError(t, e.Encode(p, int64(n)))
+			}
+			require.NoError(t, e.Flush())
+			for _, size := range sizes[1:] {
+				require.Less(t, size*10, sizes[0]*[]int{1, 4}[min(moves, 1)], "%s: %v", name, sizes)
+			}
+		}
+	}
+}
+
+// Filters bring pictures nearer to the source than they are without.
+func TestOffsetsLowerTheError(t *testing.T) {
+	with := encoding.Encode(t, settings(func(s *media.EncoderSettings) { s.QP = 36 }), 6)
+	without := codectest.Encoding{ToByteStream: toByteStream, New: func(set media.EncoderSettings, out func(*media.Packet) error, shown func(*picture.Picture)) (media.Encoder, error) {
+		e, err := NewEncoder(set, out)
+		if err == nil {
+			e.reconstructed = func(f *frame) { shown(&f.Picture) }
+			e.byte.saoClasses = 0
+		}
+		return e, err
+	}}.Encode(t, settings(func(s *media.EncoderSettings) { s.QP = 36 }), 6)
+	require.Greater(t, with.PSNR, without.PSNR)
 }

@@ -65,7 +65,7 @@ func fastKernels() kernels[uint8] {
 			directionsFast(motion.First(dst, stride, n, n), stride, ref, n, angle)
 		},
 		collect: func(pix []uint8, at, stride int, src []uint8, w, h, step int, sums *[8]int32) {
-			_, _ = pix[at-step], pix[at+(h-1)*stride+w-1+step]
+			_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
 			collectFast(&pix[at], stride, motion.First(src, stride, w, h), w, h, step, sums)
 		},
 		edges: func(dst, old, a, b []uint8, offsets *[8]int16, _ int32) {
@@ -112,7 +112,7 @@ func fastWideKernels() kernels[uint16] {
 			directionsWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, ref, n, angle)
 		},
 		collect: func(pix []uint16, at, stride int, src []uint16, w, h, step int, sums *[8]int32) {
-			_, _ = pix[at-step], pix[at+(h-1)*stride+w-1+step]
+			_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
 			collectWideFast(address(pix[at:]), 2*stride, motion.FirstWide(src, stride, w, h), w, h, 2*step, sums)
 		},
 		edges: func(dst, old, a, b []uint16, offsets *[8]int16, most int32) {

@@ -2,6 +2,7 @@ package nal
 
 import (
 	"math/rand/v2"
+	"slices"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -23,4 +24,18 @@ func TestEmulationPreventionRoundTrip(t *testing.T) {
 	}
 	ends := AppendUnit(nil, []byte{0x65}, []byte{1, 0, 0})
 	require.EqualValues(t, 3, ends[len(ends)-1], "a unit does not end with zeros")
+}
+
+// The places of emulation prevention bytes are those that removing them takes out.
+func TestEscapes(t *testing.T) {
+	payload := []byte{1, 0, 0, 3, 1, 0, 0, 3, 0, 0, 3, 2, 9, 0, 0, 3}
+	var kept []byte
+	places := Escapes(payload)
+	for i, b := range payload {
+		if !slices.Contains(places, i) {
+			kept = append(kept, b)
+		}
+	}
+	require.Equal(t, []int{3, 7, 10, 15}, places)
+	require.Equal(t, Unescape(nil, payload), kept)
 }
