@@ -19,8 +19,13 @@ func (c *blockEncoder[T]) decideInter(x, y, log2, node int) int {
 	}
 	b := block{xCb: x, yCb: y, nCb: size, x: x, y: y, w: size, h: size}
 	best, cost, distortion := c.bestMerge(&b)
-	if log2 > 3 && distortion <= int(c.earlyLimit*float64(size*size)) {
+	enough := distortion <= int(c.earlyLimit*float64(size*size))
+	if log2 == 5 && !c.thorough {
+		enough = enough || cost < 3*c.neighbourCost(c.finalCosts, x, y)
+	}
+	if log2 > 3 && enough {
 		c.take(&b, &best, cost, node)
+		c.note(x, y, size, distortion, cost)
 		return cost
 	}
 	switch log2 {
@@ -87,6 +92,17 @@ func (c *blockEncoder[T]) splitInter(x, y, log2, node, limit int) int {
 func (c *blockEncoder[T]) take(b *block, m *blockMotion, cost, node int) {
 	c.setMotion(b.x, b.y, b.w, b.h, m)
 	c.split[node], c.costs[node] = false, cost
+}
+
+// note records the costs of the blocks of 16x16 in a block that was decided on as a whole.
+func (c *blockEncoder[T]) note(x, y, size, distortion, cost int) {
+	cells := size >> 4
+	for j := range cells {
+		at := (y>>4+j)*c.stride16 + x>>4
+		for i := range cells {
+			c.searchCosts[at+i], c.finalCosts[at+i] = int32(distortion/(cells*cells)), int32(cost/(cells*cells))
+		}
+	}
 }
 
 // neighbourCost returns the lower of the costs of the blocks of 16x16 to the left and above, or 0.

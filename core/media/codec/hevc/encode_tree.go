@@ -89,7 +89,7 @@ type presetSettings struct {
 
 // presets are the settings of each media.Preset, chosen by BenchmarkQuality.
 var presets = [...]presetSettings{
-	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2000, intraThreshold: 1200, flatness: 6, early: 0.12, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 2, saoClasses: 2},
+	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2500, intraThreshold: 1200, flatness: 6, early: 0.12, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 2, saoClasses: 2},
 	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, flatness: 12, early: 0.15, leastTransform: 2, likely: 3, modeSteps: 2, saoEvery: 1, saoClasses: 4},
 }
 
