@@ -73,18 +73,18 @@ type transformUnit struct {
 // presetSettings are what a preset decides. Costs are SATD of 8-bit samples.
 type presetSettings struct {
 	thorough       bool
-	maxMerge       int // MaxNumMergeCand
-	deblockOffset  int // slice_beta_offset_div2 and slice_tc_offset_div2, doubled
-	lambdaScale    int // sixteenths: factor of the Lagrange multiplier
-	splitThreshold int // cost of 16x16 samples from which 8x8 blocks are tried
-	intraThreshold int // cost of 16x16 samples from which intra prediction is tried in P and B pictures
-	flatness       int // quarters: the most that the SATD around the mean may be of the inter cost for that
+	maxMerge       int     // MaxNumMergeCand
+	deblockOffset  int     // slice_beta_offset_div2 and slice_tc_offset_div2, doubled
+	lambdaScale    int     // sixteenths: factor of the Lagrange multiplier
+	splitThreshold int     // cost of 16x16 samples from which 8x8 blocks are tried
+	intraThreshold int     // cost of 16x16 samples from which intra prediction is tried in P and B pictures
+	flatness       int     // quarters: the most that the SATD around the mean may be of the inter cost for that
 	early          float64 // SATD a sample, in quantiser steps, under which nothing further is tried
-	likely         int // angular modes that are tried by the edges of the source
-	modeSteps      int // then modes up to so far from the best one
-	saoEvery       int // every how many rows sample adaptive offset is decided by
-	saoClasses     int // how many of the edge classes are tried
-	leastTransform int // log2 of the smallest transform block of inter prediction, less one level
+	likely         int     // angular modes that are tried by the edges of the source
+	modeSteps      int     // then modes up to so far from the best one
+	saoEvery       int     // every how many rows sample adaptive offset is decided by
+	saoClasses     int     // how many of the edge classes are tried
+	leastTransform int     // log2 of the smallest transform block of inter prediction, less one level
 }
 
 // presets are the settings of each media.Preset. They gave the best PSNR at equal bits for the time over
