@@ -21,14 +21,6 @@ type parser struct {
 	fields   bool
 	pairs    bool // macroblock-adaptive frame/field coding
 	whole    bool // number of pictures coded as frames
-	recent   []placed
-}
-
-// placed is a frame with its position in display order.
-type placed struct {
-	order     int32
-	level     int
-	reference bool
 }
 
 // NewParser returns a parser of H.264 streams.
@@ -84,9 +76,6 @@ func (p *parser) Unit(unit []byte) (u media.Unit, err error) {
 // begun counts a new frame.
 func (p *parser) begun(key, idr bool) {
 	p.survey.Begin(key, idr, p.filling.slices[0].h.kind == sliceB)
-	if idr {
-		p.recent = p.recent[:0]
-	}
 }
 
 // picture records the properties of a complete picture.
@@ -106,41 +95,10 @@ func (p *parser) picture(j *pictureTask) {
 	if p.survey.LastKey > 0 && j.f.PTS > int64(p.survey.LastKey) && order < p.keyOrder {
 		p.survey.Info.OpenGOP = true
 	}
-	level := 0
-	if h.kind == sliceB {
-		level = p.level(order)
-		p.survey.Info.BDepth = max(p.survey.Info.BDepth, level)
-	}
-	p.recent = append(p.recent, placed{order, level, h.refIDC != 0})
-	if len(p.recent) > 64 {
-		p.recent = append(p.recent[:0], p.recent[32:]...)
-	}
+	p.survey.Place(order, h.kind == sliceB, h.refIDC != 0)
 	if j.f.PTS == int64(p.survey.LastKey) {
 		p.keyOrder = order
 	}
-}
-
-// level returns the depth of a B frame at this position in display order: one more than the
-// deeper of the references next to it.
-func (p *parser) level(order int32) int {
-	var before, after *placed
-	for i := range p.recent {
-		q := &p.recent[i]
-		switch {
-		case !q.reference:
-		case q.order < order && (before == nil || q.order > before.order):
-			before = q
-		case q.order > order && (after == nil || q.order < after.order):
-			after = q
-		}
-	}
-	level := 0
-	for _, q := range []*placed{before, after} {
-		if q != nil {
-			level = max(level, q.level)
-		}
-	}
-	return level + 1
 }
 
 func (p *parser) End() {

@@ -16,7 +16,12 @@ type parser struct {
 func NewParser() media.UnitParser {
 	p := &parser{survey: nal.NewSurvey()}
 	p.headersOnly = true
-	p.decode = func(*frame) { p.survey.Info.Slices = max(p.survey.Info.Slices, len(p.headers)) }
+	p.decode = func(f *frame) {
+		p.survey.Info.Slices = max(p.survey.Info.Slices, len(p.headers))
+		if len(p.headers) > 0 {
+			p.survey.Place(int32(f.poc), p.headers[0].kind == sliceB, p.headers[0].reference())
+		}
+	}
 	p.survey.Info.Entropy = "CABAC"
 	return p
 }
@@ -69,9 +74,6 @@ func (p *parser) began(key, idr, open bool) {
 	isB := len(p.slices) > 0 && p.slices[0].h.kind == sliceB
 	info := &p.survey.Info
 	info.OpenGOP = info.OpenGOP || open && p.survey.LastKey > 0
-	if isB {
-		info.BDepth = max(info.BDepth, 1)
-	}
 	p.survey.Begin(key, idr, isB)
 }
 

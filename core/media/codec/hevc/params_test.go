@@ -74,3 +74,28 @@ func TestFormatsThatAreNotMade(t *testing.T) {
 		require.ErrorContains(t, err, reason)
 	}
 }
+
+// A stream's headers tell how its pictures refer to each other.
+func TestHeadersTellOfStructure(t *testing.T) {
+	for name, want := range map[string]media.StreamInfo{
+		"P":         {Keys: 2, KeyMax: 12},
+		"B":         {Keys: 2, KeyMax: 12, BRun: 2, BDepth: 1},
+		"B pyramid": {Keys: 2, KeyMax: 12, BRun: 3, BDepth: 2},
+		"intra":     {Keys: 20, KeyMax: 1},
+	} {
+		c := encoding.Encode(t, settings(kinds[name]), 20)
+		p := NewParser()
+		for _, packet := range c.Packets {
+			for unit := range nal.ByteStream(packet) {
+				_, err := p.Unit(unit)
+				require.NoError(t, err)
+			}
+			p.Shown()
+		}
+		p.End()
+		p.Shown()
+		got := p.Info()
+		require.Equal(t, want, media.StreamInfo{Keys: got.Keys, KeyMax: got.KeyMax, BRun: got.BRun, BDepth: got.BDepth}, name)
+		require.Equal(t, []any{20, "CABAC", "progressive", 176}, []any{got.Frames, got.Entropy, got.Scan, got.Format.Width}, name)
+	}
+}

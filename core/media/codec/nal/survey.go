@@ -8,6 +8,14 @@ type Survey struct {
 	LastKey int    // number of the last key frame; -1: none yet
 	isB     []bool // by frame
 	run     int    // of B frames, in display order
+	recent  []placed
+}
+
+// placed is a frame with its position in display order.
+type placed struct {
+	order     int32
+	level     int
+	reference bool
 }
 
 // NewSurvey returns a survey of a stream that begins.
@@ -22,6 +30,7 @@ func (s *Survey) Begin(key, idr, isB bool) {
 	s.isB = append(s.isB, isB)
 	if idr {
 		s.Info.IDRs++
+		s.recent = s.recent[:0]
 	}
 	if !key {
 		return
@@ -29,6 +38,42 @@ func (s *Survey) Begin(key, idr, isB bool) {
 	s.Info.Keys++
 	s.endGroup(n)
 	s.LastKey = n
+}
+
+// Place records a frame at a position in display order, and how deep B frames are.
+func (s *Survey) Place(order int32, isB, reference bool) {
+	level := 0
+	if isB {
+		level = s.level(order)
+		s.Info.BDepth = max(s.Info.BDepth, level)
+	}
+	s.recent = append(s.recent, placed{order, level, reference})
+	if len(s.recent) > 64 {
+		s.recent = append(s.recent[:0], s.recent[32:]...)
+	}
+}
+
+// level returns the depth of a B frame at this position in display order: one more than the deeper
+// of the references next to it.
+func (s *Survey) level(order int32) int {
+	var before, after *placed
+	for i := range s.recent {
+		q := &s.recent[i]
+		switch {
+		case !q.reference:
+		case q.order < order && (before == nil || q.order > before.order):
+			before = q
+		case q.order > order && (after == nil || q.order < after.order):
+			after = q
+		}
+	}
+	level := 0
+	for _, q := range []*placed{before, after} {
+		if q != nil {
+			level = max(level, q.level)
+		}
+	}
+	return level + 1
 }
 
 // End counts the distance from the last key frame to the end.
