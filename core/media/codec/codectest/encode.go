@@ -110,6 +110,23 @@ func (c Encoding) BitrateIsHeld(t *testing.T, set media.EncoderSettings) {
 	require.Less(t, float64(worst), 1.3*bitrate, name)
 }
 
+// AllocatesNothing requires that pictures after the first two groups allocate next to nothing.
+func (c Encoding) AllocatesNothing(t *testing.T, set media.EncoderSettings) {
+	e, err := c.New(set, func(*media.Packet) error { return nil }, nil)
+	require.NoError(t, err)
+	n := 0
+	next := func() {
+		p := e.Picture()
+		Film(p, n)
+		require.NoError(t, e.Encode(p, int64(n)))
+		n++
+	}
+	for range 2 * set.KeyEvery {
+		next()
+	}
+	require.Less(t, testing.AllocsPerRun(2*set.KeyEvery, next), 1.0, "%d bits", set.Format.Depth)
+}
+
 // drawn returns pictures of a scene.
 func drawn(b *testing.B, name string, f media.Format, noise float64, count int) (list []*picture.Picture) {
 	stage, err := scene.New(scene.Order{Scene: name, Format: f, Noise: noise})

@@ -117,3 +117,16 @@ func (t *Times) duration() int64 {
 	}
 	return max(1, (scale*int64(rate.Den)+int64(rate.Num)/2)/int64(rate.Num))
 }
+
+// DropAll drops frames that were output, after each has had them if it is not nil. It returns the empty
+// list.
+func DropAll[F interface{ Drop() }](list []F, each func(F)) []F {
+	for _, f := range list {
+		if each != nil {
+			each(f)
+		}
+		f.Drop()
+	}
+	clear(list)
+	return list[:0]
+}

@@ -6,6 +6,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
+	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/codec/ratecontrol"
 	"vividstrain/core/media/picture"
 )
@@ -36,7 +37,7 @@ type Order struct {
 	number    int     // of the next frame since the last IDR picture
 }
 
-// Start prepares for the first group. minQP is the finest quantiser.
+// Start prepares for the first group.
 func (o *Order) Start() {
 	o.Settings.KeyEvery = max(o.Settings.KeyEvery, 1)
 	o.nextGroup = o.Settings.KeyEvery
@@ -46,6 +47,18 @@ func (o *Order) Start() {
 func (o *Order) rateSettings() ratecontrol.Settings {
 	f := &o.Settings.Format
 	return ratecontrol.Settings{Bitrate: float64(f.Bitrate), Rate: f.Rate.Hz() * float64(o.parts()), QP: o.Settings.QP, MinQP: -6 * (f.Depth - 8)}
+}
+
+// Track describes the video as containers need it: sets are its parameter sets, and toPackets is the
+// codec's bitstream filter, which makes the configuration record of them.
+func (o *Order) Track(codec string, toPackets func(t media.Track, first []byte) (media.Track, media.Filter, error), sets ...[]byte) (media.Track, error) {
+	set := &o.Settings
+	var first []byte
+	for _, unit := range sets {
+		first = nal.AppendStartCode(first, unit)
+	}
+	t, _, err := toPackets(media.Track{Codec: codec, Format: set.Format, Colour: set.Colour, HDR: set.HDR, Timescale: int64(set.Format.Rate.Num)}, first)
+	return t, err
 }
 
 // parts is the number of pictures that a frame is coded as.

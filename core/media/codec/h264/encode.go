@@ -159,8 +159,7 @@ func (e *Encoder) parameters() (*sps, *pps) {
 	}
 	s.vui.buffering = max(s.maxRefFrames, s.vui.reorder)
 	if c := set.Colour; c != (media.Colour{}) {
-		s.vui.colour, s.vui.fullRange = true, c.FullRange
-		s.vui.primaries, s.vui.transfer, s.vui.matrix = c.Primaries, c.Transfer, c.Matrix
+		s.vui.Signal = nal.Signal{Stated: true, Colour: c}
 	}
 	s.vui.unitsInTick, s.vui.timeScale = uint32(f.Rate.Den), uint32(2*f.Rate.Num)
 	s.level = levelFor(s, f)
@@ -170,10 +169,7 @@ func (e *Encoder) parameters() (*sps, *pps) {
 
 // Track describes the video as containers need it.
 func (e *Encoder) Track() (media.Track, error) {
-	t := media.Track{Codec: Name, Format: e.Settings.Format, Colour: e.Settings.Colour, HDR: e.Settings.HDR, Timescale: int64(e.Settings.Format.Rate.Num)}
-	sets := nal.AppendStartCode(nil, e.sps.append(nil))
-	t, _, err := toPackets(t, nal.AppendStartCode(sets, e.pps.append(nil)))
-	return t, err
+	return e.Order.Track(Name, toPackets, e.sps.append(nil), e.pps.append(nil))
 }
 
 // Flush codes the pictures that wait. The next picture begins a new group.
@@ -233,13 +229,7 @@ func (e *Encoder) codeFrame(in *gop.Source, rateKind ratecontrol.Kind, reference
 
 // releaseShown releases the frames that are ready for output.
 func (e *Encoder) releaseShown() {
-	for _, f := range e.s.ready {
-		if e.reconstructed != nil {
-			e.reconstructed(f)
-		}
-		f.Drop()
-	}
-	e.s.ready = e.s.ready[:0]
+	e.s.ready = framepool.DropAll(e.s.ready, e.reconstructed)
 }
 
 // codePicture codes a frame or a field and appends its slices to the packet.

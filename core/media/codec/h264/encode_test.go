@@ -175,19 +175,7 @@ func BenchmarkQuality(b *testing.B) {
 func TestEncodingAllocatesNothingAPicture(t *testing.T) {
 	for _, depth := range []int{8, 10} {
 		set := settings(func(s *media.EncoderSettings) { s.Format.Width, s.Format.Height, s.Format.Depth = 352, 288, depth })
-		e, err := NewEncoder(set, func(*media.Packet) error { return nil })
-		require.NoError(t, err)
-		n := 0
-		next := func() {
-			p := e.Picture()
-			codectest.Film(p, n)
-			require.NoError(t, e.Encode(p, int64(n)))
-			n++
-		}
-		for range 2 * set.KeyEvery {
-			next()
-		}
-		require.Less(t, testing.AllocsPerRun(2*set.KeyEvery, next), 1.0, "%d bits", depth)
+		encoding.AllocatesNothing(t, set)
 	}
 }
 

@@ -104,7 +104,7 @@ func TestHeadersRoundTrip(t *testing.T) {
 		require.Equal(t, f.Chroma, s.chroma, name)
 		require.Equal(t, f.Interlaced, !s.frameMbsOnly, name)
 		require.Equal(t, set.Reorder(), s.reorder, name)
-		require.Equal(t, [3]int{9, 16, 9}, [3]int{s.vui.primaries, s.vui.transfer, s.vui.matrix}, name)
+		require.Equal(t, [3]int{9, 16, 9}, [3]int{s.vui.Primaries, s.vui.Transfer, s.vui.Matrix}, name)
 		require.EqualValues(t, 2*f.Rate.Num, s.vui.timeScale, name)
 		require.Equal(t, !set.Simple, e.pps.cabac, name)
 		for _, kind := range []sliceType{sliceI, sliceP, sliceB} {

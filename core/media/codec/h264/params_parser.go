@@ -146,7 +146,7 @@ func (p *parser) Info() media.StreamInfo {
 	info.Format.Interlaced = p.fields || p.pairs
 	info.Level = s.levelName()
 	info.References = s.maxRefFrames
-	info.Colour = s.colour()
+	info.Colour = s.vui.Colour
 	switch {
 	case p.fields && p.whole:
 		info.Scan = "interlaced (frames and field pictures)"
@@ -160,20 +160,12 @@ func (p *parser) Info() media.StreamInfo {
 	return info
 }
 
-// colour returns the colour description of the VUI.
-func (s *sps) colour() media.Colour {
-	if !s.vui.colour {
-		return media.Colour{FullRange: s.vui.fullRange}
-	}
-	return media.Colour{Primaries: s.vui.primaries, Transfer: s.vui.transfer, Matrix: s.vui.matrix, FullRange: s.vui.fullRange}
-}
-
 // format returns what a sequence parameter set states about the pictures.
 func (s *sps) format() media.Format {
 	f := media.Format{Codec: Name, Profile: s.profileName(), Width: s.width, Height: s.height, Depth: max(s.depth, s.chromaDepth),
 		Chroma: s.chroma, Transfer: media.SDR}
-	if s.vui.colour {
-		f.Transfer = media.TransferOf(s.vui.transfer)
+	if s.vui.Stated {
+		f.Transfer = media.TransferOf(s.vui.Transfer)
 	}
 	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), 2*int64(s.vui.unitsInTick)) // a rate outside the valid range counts as not stated
 	return f

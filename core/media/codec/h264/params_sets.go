@@ -46,11 +46,7 @@ type sps struct {
 
 // vui holds the fields of the video usability information (annex E) that are used.
 type vui struct {
-	colour             bool
-	fullRange          bool
-	primaries          int
-	transfer           int
-	matrix             int
+	nal.Signal
 	unitsInTick        uint32
 	timeScale          uint32
 	restricted         bool // the next two are set
@@ -220,25 +216,7 @@ func (s *sps) parseSize(r *bits.Reader) error {
 // parse reads VUI parameters (E.1.1). They affect only the output delay and what is reported
 // about the stream, so errors in them are no reason to refuse it.
 func (v *vui) parse(r *bits.Reader) {
-	if r.Flag() { // aspect_ratio_info
-		if r.U(8) == 255 { // Extended_SAR
-			r.Skip(32)
-		}
-	}
-	if r.Flag() { // overscan_info
-		r.Skip(1)
-	}
-	if r.Flag() { // video_signal_type
-		r.Skip(3)
-		v.fullRange = r.Flag()
-		if v.colour = r.Flag(); v.colour {
-			v.primaries, v.transfer, v.matrix = int(r.U(8)), int(r.U(8)), int(r.U(8))
-		}
-	}
-	if r.Flag() { // chroma_loc_info
-		r.UE()
-		r.UE()
-	}
+	v.Read(r)
 	if r.Flag() { // timing_info
 		v.unitsInTick, v.timeScale = r.U(32), r.U(32)
 		r.Skip(1) // fixed_frame_rate_flag

@@ -57,19 +57,7 @@ func (s *sps) append(dst []byte) []byte {
 
 // write writes VUI parameters (E.1.1).
 func (v *vui) write(w *bits.Writer) {
-	w.Flag(true) // aspect_ratio_info_present_flag
-	w.U(8, 1)    // square
-	w.Flag(false)
-	w.Flag(v.colour)
-	if v.colour {
-		w.U(3, 5) // unspecified video_format
-		w.Flag(v.fullRange)
-		w.Flag(true)
-		w.U(8, uint32(v.primaries))
-		w.U(8, uint32(v.transfer))
-		w.U(8, uint32(v.matrix))
-	}
-	w.Flag(false) // chroma_loc_info_present_flag
+	v.Write(w)
 	w.Flag(true)
 	w.U(32, v.unitsInTick)
 	w.U(32, v.timeScale)

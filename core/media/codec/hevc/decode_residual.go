@@ -44,28 +44,61 @@ var sigContexts = func() (list [3][5][16]uint8) {
 	return list
 }()
 
-// sigBase returns what depends on the block and the sub-block in contexts of sig_coeff_flag, but for the
-// first coefficient of all.
-func sigBase(log2, chroma, scanIdx int, first bool) int {
+// sigTable returns the context increments of the coefficients of a sub-block, and the context that they
+// are added to; first means the sub-block of the first coefficient of all, which has a context of its own.
+func sigTable(log2, chroma, scanIdx, neighbours int, first bool) (contexts *[16]uint8, base int) {
 	if log2 == 2 {
-		return 27 * chroma
+		return &sigContexts[scanIdx][4], ctxSig + 27*chroma
 	}
+	contexts = &sigContexts[scanIdx][neighbours]
 	if chroma > 0 {
 		if log2 == 3 {
-			return 27 + 9
+			return contexts, ctxSig + 27 + 9
 		}
-		return 27 + 12
+		return contexts, ctxSig + 27 + 12
 	}
-	base := 21
+	base = ctxSig + 21
 	if log2 == 3 {
-		if base = 15; scanIdx == 0 {
-			base = 9
+		if base = ctxSig + 15; scanIdx == 0 {
+			base = ctxSig + 9
 		}
 	}
 	if !first {
 		base += 3
 	}
-	return base
+	return contexts, base
+}
+
+// lastContexts returns the first context of a place of the last coefficient after that of its
+// coordinate, and by how much bins are shifted to theirs (9.3.4.2.3).
+func lastContexts(log2, chroma int) (offset int, shift uint) {
+	if chroma > 0 {
+		return 15, uint(log2 - 2)
+	}
+	return 3*(log2-2) + (log2-1)>>2, uint((log2 + 1) >> 2)
+}
+
+// greater1Set returns ctxSet of a sub-block (9.3.4.2.6); before is greater1Ctx after the one before it.
+func greater1Set(sub, chroma, before int) (set int) {
+	if sub > 0 && chroma == 0 {
+		set = 2
+	}
+	if before == 0 {
+		set++
+	}
+	return set
+}
+
+// leastRemaining returns the magnitude from which the k-th level of a sub-block has
+// coeff_abs_level_remaining; firstG2 is the one with coeff_abs_level_greater2_flag.
+func leastRemaining(k, firstG2 int) int32 {
+	switch {
+	case k == firstG2:
+		return 3
+	case k < 8:
+		return 2
+	}
+	return 1
 }
 
 // scanIndex returns scanIdx of a block (7.4.9.11).
@@ -146,10 +179,7 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 			continue
 		}
 		coded[sy] |= 1 << sx
-		contexts, base := &sigContexts[scanIdx][neighbours], ctxSig+sigBase(log2, chroma, scanIdx, sx|sy == 0)
-		if log2 == 2 {
-			contexts = &sigContexts[scanIdx][4]
-		}
+		contexts, base := sigTable(log2, chroma, scanIdx, neighbours, i == 0)
 		var positions [16]uint8
 		n := 0
 		first := 15
@@ -195,10 +225,7 @@ const (
 // lastPosition reads last_sig_coeff_x and y.
 func (w *worker[T]) lastPosition(log2, chroma int) (x, y int) {
 	d := &w.cabac
-	offset, shift := 3*(log2-2)+(log2-1)>>2, (log2+1)>>2
-	if chroma > 0 {
-		offset, shift = 15, log2-2
-	}
+	offset, shift := lastContexts(log2, chroma)
 	prefix := func(ctx int) int {
 		n := 0
 		for n < 2*log2-1 && d.Decision(ctx+offset+n>>shift) != 0 {
@@ -228,13 +255,7 @@ func (w *worker[T]) lastPosition(log2, chroma int) (x, y int) {
 // from the last to the first. It returns greater1Ctx after it.
 func (w *worker[T]) levels(positions []uint8, scan []uint8, sx, sy, log2, sub, chroma, before int, signHidden bool, statType int, scale *scaler) int {
 	d := &w.cabac
-	set := 0
-	if sub > 0 && chroma == 0 {
-		set = 2
-	}
-	if before == 0 {
-		set++
-	}
+	set := greater1Set(sub, chroma, before)
 	greater := 1
 	var level [16]int32
 	eight := min(8, len(positions))
@@ -278,14 +299,7 @@ func (w *worker[T]) levels(positions []uint8, scan []uint8, sx, sy, log2, sub, c
 	}
 	sum, firstRemaining := int32(0), true
 	for k := range n {
-		base := int32(1)
-		switch {
-		case k == firstG2:
-			base = 3
-		case k < 8:
-			base = 2
-		}
-		if level[k] == base {
+		if level[k] == leastRemaining(k, firstG2) {
 			rem := w.remaining(rice)
 			if level[k] += rem; level[k] > 1<<15 {
 				w.failed = true // beyond 16 bits

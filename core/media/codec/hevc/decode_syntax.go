@@ -295,15 +295,26 @@ func (w *worker[T]) intraModes(x, y, log2, part int) {
 			mode = 34
 		}
 	}
-	if w.shiftX[1] != w.shiftY[1] {
-		mode = mode422[mode]
+	w.chromaMode = w.chromaModeOf(mode)
+}
+
+// tall reports whether chroma is 4:2:2, which has two square blocks under each other.
+func (w *worker[T]) tall() bool { return w.shiftX[1] != w.shiftY[1] }
+
+// chromaModeOf returns the mode of chroma that has the direction of a mode of luma.
+func (w *worker[T]) chromaModeOf(mode int) int {
+	if w.tall() {
+		return mode422[mode]
 	}
-	w.chromaMode = mode
+	return mode
 }
 
 // mode422 maps modes to those of 4:2:2 chroma (table 8-3): the mode whose direction is nearest where
 // samples are twice as far apart horizontally.
 var mode422 = [35]int{0, 1, 2, 2, 2, 2, 3, 5, 7, 8, 10, 12, 13, 15, 17, 18, 19, 20, 21, 22, 23, 23, 24, 24, 25, 25, 26, 27, 27, 28, 28, 29, 29, 30, 31}
+
+// lumaModeAt returns the intra mode of luma at a place.
+func (w *worker[T]) lumaModeAt(x, y int) int { return int(w.st.intraMode[y>>2*w.st.stride4+x>>2]) }
 
 // modeCandidates returns candModeList (8.4.2).
 func (w *worker[T]) modeCandidates(x, y int) [3]int {
@@ -311,7 +322,7 @@ func (w *worker[T]) modeCandidates(x, y int) [3]int {
 		if !w.available(x, y, nx, ny) || !w.intraAt(nx, ny) || above && ny < y>>w.sps.ctb<<w.sps.ctb {
 			return modeDC
 		}
-		return int(w.st.intraMode[ny>>2*w.st.stride4+nx>>2])
+		return w.lumaModeAt(nx, ny)
 	}
 	a, b := at(x-1, y, false), at(x, y-1, true)
 	switch {
@@ -474,7 +485,7 @@ func (w *worker[T]) transformTree(x, y, xBase, yBase, log2, depth, index int, pa
 	default:
 		split = log2 > s.maxTb || w.intraNxN && depth == 0 || w.interSplit && depth == 0
 	}
-	tall := w.shiftX[1] != w.shiftY[1]
+	tall := w.tall()
 	var cbf [2][2]bool
 	if log2 > 2 && s.hasChroma() {
 		for c := range 2 {
@@ -571,7 +582,7 @@ func (w *worker[T]) partOf(x, y int) int {
 // under each other.
 func (w *worker[T]) chromaBlocks(x, y, log2 int, cbf [2][2]bool) {
 	n := 1
-	if w.shiftX[1] != w.shiftY[1] {
+	if w.tall() {
 		n = 2
 	}
 	w.predMode = w.chromaMode

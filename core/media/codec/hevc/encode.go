@@ -104,7 +104,7 @@ func (e *Encoder) parameters() (*sps, *pps) {
 	}
 	s.level, s.highTier, _ = lowestLevel(s, &set.Format)
 	if c := set.Colour; c != (media.Colour{}) {
-		s.vui = vui{colour: true, fullRange: c.FullRange, primaries: c.Primaries, transfer: c.Transfer, matrix: c.Matrix}
+		s.vui.Signal = nal.Signal{Stated: true, Colour: c}
 	}
 	s.vui.unitsInTick, s.vui.timeScale = uint32(set.Format.Rate.Den), uint32(set.Format.Rate.Num)
 	offset := presets[set.Preset].deblockOffset
@@ -114,11 +114,7 @@ func (e *Encoder) parameters() (*sps, *pps) {
 
 // Track describes the video as containers need it.
 func (e *Encoder) Track() (media.Track, error) {
-	t := media.Track{Codec: Name, Format: e.Settings.Format, Colour: e.Settings.Colour, HDR: e.Settings.HDR, Timescale: int64(e.Settings.Format.Rate.Num)}
-	sets := nal.AppendStartCode(nil, e.sps.appendVPS(nil))
-	sets = nal.AppendStartCode(sets, e.sps.append(nil))
-	t, _, err := toPackets(t, nal.AppendStartCode(sets, e.pps.append(nil)))
-	return t, err
+	return e.Order.Track(Name, toPackets, e.sps.appendVPS(nil), e.sps.append(nil), e.pps.append(nil))
 }
 
 // Flush codes the pictures that wait. The next picture begins a new group.
@@ -131,13 +127,7 @@ func (e *Encoder) Flush() error {
 
 // releaseShown releases the frames that are ready for output.
 func (e *Encoder) releaseShown() {
-	for _, f := range e.s.ready {
-		if e.reconstructed != nil {
-			e.reconstructed(f)
-		}
-		f.Drop()
-	}
-	e.s.ready = e.s.ready[:0]
+	e.s.ready = framepool.DropAll(e.s.ready, e.reconstructed)
 }
 
 // sliceKinds maps the kinds of rate control to slice types.

@@ -212,17 +212,13 @@ func (c *blockEncoder[T]) betterIntra(x, y, log2, node int) bool {
 	b := block{xCb: x, yCb: y, nCb: size, x: x, y: y, w: size, h: size}
 	m := c.f.motion[y>>2*c.f.stride4+x>>2]
 	c.predictPlane(0, &b, &m)
-	inter := c.transformCost(c.coefs[:], x, y, log2, false) + interBits*bitCost
+	inter := c.transformCost(c.coefs[:], x, y, log2, false)
 	if log2 > c.leastTransform {
-		parts, half := int64((interBits+2)*bitCost), size>>1
-		for i := range 4 {
-			parts += c.transformCost(c.coefs[:], x+half*(i&1), y+half*(i>>1), log2-1, false)
-		}
-		inter = min(inter, parts)
+		inter = min(inter, c.quartersCost(x, y, log2, inter))
 	}
 	c.cuIntra = true
 	c.showSource(x, y, size)
-	if c.decideIntra(x, y, log2, node) < inter {
+	if c.decideIntra(x, y, log2, node) < inter+interBits*bitCost {
 		return true
 	}
 	c.split[node], c.nxn[node] = false, false
@@ -258,10 +254,7 @@ func (c *blockEncoder[T]) codeIntra(u *codingUnit, x, y, log2, node int) {
 	} else {
 		u.coded = c.codeIntraLuma(x, y, log2, c.modes[node])
 	}
-	c.predMode = int(c.st.intraMode[y>>2*c.st.stride4+x>>2])
-	if c.shiftX[1] != c.shiftY[1] {
-		c.predMode = mode422[c.predMode]
-	}
+	c.predMode = c.chromaModeOf(c.lumaModeAt(x, y))
 	u.coded = c.codeChroma(t, x, y, log2) || u.coded
 }
 

@@ -12,14 +12,13 @@ import (
 type quantiser struct {
 	factor, scale int32 // scale is levelScale << qP/6
 	shift         uint
-	depth         int
 }
 
 // quantiserFactors are 2^20 / levelScale.
 var quantiserFactors = [6]int32{26214, 23302, 20560, 18396, 16384, 14564}
 
 func newQuantiser(qp, depth int) quantiser {
-	return quantiser{quantiserFactors[qp%6], levelScale[qp%6] << (qp / 6), uint(14 + qp/6 + 15 - depth), depth}
+	return quantiser{quantiserFactors[qp%6], levelScale[qp%6] << (qp / 6), uint(14 + qp/6 + 15 - depth)}
 }
 
 // forward transforms the difference between the source and the prediction in the picture of a block into
@@ -41,16 +40,22 @@ func (c *blockEncoder[T]) transformCost(coefs []int16, x, y, log2 int, sine bool
 	return int64(c.k.cost(c.forward(coefs, x, y, log2, 0, sine), q.factor, q.shift-uint(log2)-6))
 }
 
+// quartersCost is the transformCost of a block's quarters, or at least limit. It leaves coefs as they are.
+func (c *blockEncoder[T]) quartersCost(x, y, log2 int, limit int64) int64 {
+	sum, half := int64(2*bitCost), 1<<(log2-1)
+	for i := 0; i < 4 && sum < limit; i++ {
+		sum += c.transformCost(c.before[:], x+half*(i&1), y+half*(i>>1), log2-1, false)
+	}
+	return sum
+}
+
 // codeLuma codes the luma of an inter block as one transform block or as four, by the cost.
 func (c *blockEncoder[T]) codeLuma(x, y, log2, depth int) (coded bool) {
 	whole := c.transformCost(c.coefs[:], x, y, log2, false)
 	worth := whole > codedCost+bitCost // some level is worth its bits
 	if worth && depth < c.sps.depthInter && log2 > c.leastTransform {
-		sum, half := int64(2*bitCost), 1<<(log2-1)
-		for i := 0; i < 4 && sum < whole; i++ {
-			sum += c.transformCost(c.before[:], x+half*(i&1), y+half*(i>>1), log2-1, false)
-		}
-		if sum < whole {
+		if c.quartersCost(x, y, log2, whole) < whole {
+			half := 1 << (log2 - 1)
 			for i := range 4 {
 				coded = c.codeLuma(x+half*(i&1), y+half*(i>>1), log2-1, depth+1) || coded
 			}
@@ -98,7 +103,7 @@ func (c *blockEncoder[T]) codeCoefs(x, y, log2, plane int) bool {
 	if !c.k.quantise(coefs, q.factor, int32(1)<<shift*7/16, shift) || !worthwhile(before, coefs, log2, q) {
 		return false
 	}
-	up := uint(q.depth + log2 - 5 - 4)
+	up := uint(c.depths[plane] + log2 - 5 - 4)
 	round := int32(1) << up >> 1
 	clear(c.coeffs[:n*n])
 	c.lastRow, c.lastColumn = 0, 0

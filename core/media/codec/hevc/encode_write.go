@@ -12,22 +12,22 @@ func (c *blockEncoder[T]) writeSlice(header []byte) []byte {
 			c.writeSAO(cx, cy)
 		}
 		c.writeTree(cx<<c.sps.ctb, cy<<c.sps.ctb, c.sps.ctb, 0)
-		end := 0
-		if rs == n-1 {
-			end = 1
-		}
-		c.out.Terminate(end)
+		c.out.Terminate(oneIf(rs == n-1))
 	}
 	return c.out.Out
 }
 
 // flag writes a bin with a context.
-func (c *blockEncoder[T]) flag(ctx int, v bool) {
-	bin := 0
+func (c *blockEncoder[T]) flag(ctx int, v bool) { c.out.Decision(ctx, oneIf(v)) }
+
+// bypass writes a bin without a context.
+func (c *blockEncoder[T]) bypass(v bool) { c.out.Bypass(oneIf(v)) }
+
+func oneIf(v bool) int {
 	if v {
-		bin = 1
+		return 1
 	}
-	c.out.Decision(ctx, bin)
+	return 0
 }
 
 // fixed writes the low n bits of v without contexts.
@@ -82,21 +82,18 @@ func (c *blockEncoder[T]) writeSAO(cx, cy int) {
 
 // writeTree writes coding_quadtree (7.3.8.4).
 func (c *blockEncoder[T]) writeTree(x, y, log2, depth int) {
-	size := 1 << log2
-	split := log2 > c.sps.minCb && (!c.inside(x, y, size) || int(c.st.depth[c.cb(x, y)]) > depth)
-	if c.inside(x, y, size) && log2 > c.sps.minCb {
+	split, inside := false, c.inside(x, y, 1<<log2)
+	if log2 > c.sps.minCb {
+		split = !inside || int(c.st.depth[c.cb(x, y)]) > depth
+	}
+	if inside && log2 > c.sps.minCb {
 		c.flag(ctxSplitCU+c.deeper(x, y, depth), split)
 	}
 	if !split {
 		c.writeUnit(x, y, log2)
 		return
 	}
-	half := size >> 1
-	for i := range 4 {
-		if qx, qy := x+half*(i&1), y+half*(i>>1); qx < c.sps.width && qy < c.sps.height {
-			c.writeTree(qx, qy, log2-1, depth+1)
-		}
-	}
+	c.eachQuarter(x, y, log2, 0, func(x, y, log2, _ int) { c.writeTree(x, y, log2, depth+1) })
 }
 
 // writeUnit writes coding_unit (7.3.8.5).
@@ -135,10 +132,8 @@ func (c *blockEncoder[T]) writeMerge(u *codingUnit) {
 		more := int(u.mergeIdx) > i
 		if i == 0 {
 			c.flag(ctxMergeIdx, more)
-		} else if more {
-			c.out.Bypass(1)
 		} else {
-			c.out.Bypass(0)
+			c.bypass(more)
 		}
 		if !more {
 			return
@@ -172,13 +167,10 @@ func (c *blockEncoder[T]) writePrediction(u *codingUnit, b *block, m *blockMotio
 func (c *blockEncoder[T]) writeReference(ref, n int) {
 	for i := range n - 1 {
 		more := ref > i
-		switch {
-		case i < 2:
+		if i < 2 {
 			c.flag(ctxRefIdx+i, more)
-		case more:
-			c.out.Bypass(1)
-		default:
-			c.out.Bypass(0)
+		} else {
+			c.bypass(more)
 		}
 		if !more {
 			return
@@ -195,8 +187,7 @@ func (c *blockEncoder[T]) writeModes(u *codingUnit, x, y, log2 int) {
 	var index, rest [4]int
 	for i := range n {
 		bx, by := x+size*(i&1), y+size*(i>>1)
-		mode := int(c.st.intraMode[by>>2*c.st.stride4+bx>>2])
-		index[i], rest[i] = codeMode(c.modeCandidates(bx, by), mode)
+		index[i], rest[i] = codeMode(c.modeCandidates(bx, by), c.lumaModeAt(bx, by))
 		c.flag(ctxPrevIntra, index[i] >= 0)
 	}
 	for i := range n {
@@ -239,7 +230,6 @@ func (c *blockEncoder[T]) writeTransforms(x, y, log2, depth int, parent [2][2]bo
 	if depth < most && log2 > c.sps.minTb {
 		c.flag(ctxSplitTU+5-log2, split)
 	}
-	tall := c.shiftX[1] != c.shiftY[1]
 	flags := parent
 	if log2 > 2 && c.sps.hasChroma() {
 		flags = c.chromaFlags(x, y, log2)
@@ -247,7 +237,7 @@ func (c *blockEncoder[T]) writeTransforms(x, y, log2, depth int, parent [2][2]bo
 			if !parent[plane][0] && !parent[plane][1] {
 				continue
 			}
-			if whole := !split || log2 == 3; tall && whole {
+			if whole := !split || log2 == 3; c.tall() && whole {
 				c.flag(ctxCbfChroma+depth, flags[plane][0])
 				c.flag(ctxCbfChroma+depth, flags[plane][1])
 			} else {
@@ -267,14 +257,10 @@ func (c *blockEncoder[T]) writeTransforms(x, y, log2, depth int, parent [2][2]bo
 	}
 	luma := c.st.cbf[y>>2*c.st.stride4+x>>2]
 	if c.cuIntra || depth > 0 || flags != [2][2]bool{} {
-		ctx := ctxCbfLuma
-		if depth == 0 {
-			ctx++
-		}
-		c.flag(ctx, luma)
+		c.flag(ctxCbfLuma+oneIf(depth == 0), luma)
 	}
 	if luma {
-		c.predMode = int(c.st.intraMode[y>>2*c.st.stride4+x>>2])
+		c.predMode = c.lumaModeAt(x, y)
 		c.writeResidual(x, y, log2, 0)
 	}
 	if log2 > 2 {
@@ -300,10 +286,7 @@ func (c *blockEncoder[T]) chromaFlags(x, y, log2 int) (flags [2][2]bool) {
 
 // writeChroma writes the levels of the chroma blocks at a luma place.
 func (c *blockEncoder[T]) writeChroma(flags [2][2]bool, x, y, log2 int) {
-	c.predMode = int(c.st.intraMode[(y>>c.cuLog2<<c.cuLog2)>>2*c.st.stride4+(x>>c.cuLog2<<c.cuLog2)>>2])
-	if c.shiftX[1] != c.shiftY[1] {
-		c.predMode = mode422[c.predMode]
-	}
+	c.predMode = c.chromaModeOf(c.lumaModeAt(x>>c.cuLog2<<c.cuLog2, y>>c.cuLog2<<c.cuLog2)) // that of the unit's first block
 	for plane, list := range flags {
 		for i, coded := range list {
 			if coded {

@@ -73,10 +73,7 @@ func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 			c.writeLast(sx<<2+int(scan[first]&15), sy<<2+int(scan[first]>>4), log2, chroma, scanIdx)
 			first--
 		}
-		contexts, base := &sigContexts[scanIdx][neighbours], ctxSig+sigBase(log2, chroma, scanIdx, sx|sy == 0)
-		if log2 == 2 {
-			contexts = &sigContexts[scanIdx][4]
-		}
+		contexts, base := sigTable(log2, chroma, scanIdx, neighbours, i == 0)
 		infer := i < last && i > 0
 		for k := first; k >= 0; k-- {
 			if k == 0 && infer {
@@ -101,10 +98,7 @@ func (c *blockEncoder[T]) writeLast(x, y, log2, chroma, scanIdx int) {
 	if scanIdx == 2 {
 		x, y = y, x
 	}
-	offset, shift := 3*(log2-2)+(log2-1)>>2, (log2+1)>>2
-	if chroma > 0 {
-		offset, shift = 15, log2-2
-	}
+	offset, shift := lastContexts(log2, chroma)
 	prefix := func(ctx, v int) (p int) {
 		if p = v; v > 3 {
 			n := mathbits.Len(uint(v)) - 2
@@ -133,13 +127,7 @@ func (c *blockEncoder[T]) writeLast(x, y, log2, chroma, scanIdx int) {
 // writeLevels writes the levels of a sub-block, in scan order, from the last to the first. It returns
 // greater1Ctx after it.
 func (c *blockEncoder[T]) writeLevels(list *[16]int16, sub, chroma, before int) int {
-	set := 0
-	if sub > 0 && chroma == 0 {
-		set = 2
-	}
-	if before == 0 {
-		set++
-	}
+	set := greater1Set(sub, chroma, before)
 	base := ctxGreater1 + set*4 + 16*chroma
 	greater, n, firstG2 := 1, 0, -1
 	signs, count := 0, 0
@@ -173,13 +161,7 @@ func (c *blockEncoder[T]) writeLevels(list *[16]int16, sub, chroma, before int) 
 	c.fixed(signs, count)
 	rice := 0
 	for k, v := range magnitudes[:n] {
-		least := int32(1)
-		switch {
-		case k == firstG2:
-			least = 3
-		case k < 8:
-			least = 2
-		}
+		least := leastRemaining(k, firstG2)
 		if v < least {
 			continue
 		}

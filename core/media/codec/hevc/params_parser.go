@@ -106,7 +106,7 @@ func (p *parser) Info() media.StreamInfo {
 	if s == nil {
 		return info
 	}
-	info.Format, info.Colour = s.format(), s.colour()
+	info.Format, info.Colour = s.format(), s.vui.Colour
 	if info.Level = levelText(s.level); s.highTier {
 		info.Level += " High"
 	}
@@ -116,14 +116,6 @@ func (p *parser) Info() media.StreamInfo {
 		info.Scan = "interlaced (field pictures)"
 	}
 	return info
-}
-
-// colour returns the colour description of the VUI.
-func (s *sps) colour() media.Colour {
-	if !s.vui.colour {
-		return media.Colour{FullRange: s.vui.fullRange}
-	}
-	return media.Colour{Primaries: s.vui.primaries, Transfer: s.vui.transfer, Matrix: s.vui.matrix, FullRange: s.vui.fullRange}
 }
 
 // visible returns the size after cropping.
@@ -142,8 +134,8 @@ func (s *sps) frames() framepool.Layout {
 func (s *sps) format() media.Format {
 	f := media.Format{Codec: Name, Profile: s.profileName(), Depth: max(s.depth, s.chromaDepth), Chroma: s.chroma, Transfer: media.SDR}
 	f.Width, f.Height = s.visible()
-	if s.vui.colour {
-		f.Transfer = media.TransferOf(s.vui.transfer)
+	if s.vui.Stated {
+		f.Transfer = media.TransferOf(s.vui.Transfer)
 	}
 	f.Rate, _ = media.NewRate(int64(s.vui.timeScale), int64(s.vui.unitsInTick)) // a rate outside the valid range counts as not stated
 	return f

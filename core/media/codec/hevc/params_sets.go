@@ -2,6 +2,7 @@ package hevc
 
 import (
 	"vividstrain/core/media/codec/bits"
+	"vividstrain/core/media/codec/nal"
 	"vividstrain/core/media/picture"
 )
 
@@ -59,11 +60,9 @@ type rangeExtension struct {
 
 // vui holds the fields of the video usability information (annex E) that are used.
 type vui struct {
-	colour                      bool
-	fullRange                   bool
-	primaries, transfer, matrix int
-	unitsInTick, timeScale      uint32
-	fieldSeq                    bool
+	nal.Signal
+	unitsInTick, timeScale uint32
+	fieldSeq               bool
 }
 
 // shortRPS is a short-term reference picture set (7.4.8): the pictures before the current one by
@@ -391,23 +390,7 @@ func (p *shortRPS) predict(r *bits.Reader, ref *shortRPS) error {
 
 // parse reads vui_parameters (E.2.1).
 func (v *vui) parse(r *bits.Reader, subLayers int) {
-	if r.Flag() && r.U(8) == 255 { // aspect_ratio_info, EXTENDED_SAR
-		r.Skip(32)
-	}
-	if r.Flag() { // overscan_info
-		r.Skip(1)
-	}
-	if r.Flag() { // video_signal_type
-		r.Skip(3)
-		v.fullRange = r.Flag()
-		if v.colour = r.Flag(); v.colour {
-			v.primaries, v.transfer, v.matrix = int(r.U(8)), int(r.U(8)), int(r.U(8))
-		}
-	}
-	if r.Flag() { // chroma_loc_info
-		r.UE()
-		r.UE()
-	}
+	v.Read(r)
 	r.Skip(1) // neutral_chroma_indication_flag
 	v.fieldSeq = r.Flag()
 	r.Skip(1)     // frame_field_info_present_flag

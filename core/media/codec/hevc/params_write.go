@@ -142,19 +142,8 @@ func (s *sps) write(w *bits.Writer) {
 
 // write writes vui_parameters (E.2.1).
 func (v *vui) write(w *bits.Writer) {
-	w.Flag(true) // aspect_ratio_info_present_flag
-	w.U(8, 1)    // square
-	w.Flag(false)
-	w.Flag(v.colour)
-	if v.colour {
-		w.U(3, 5) // unspecified video_format
-		w.Flag(v.fullRange)
-		w.Flag(true)
-		w.U(8, uint32(v.primaries))
-		w.U(8, uint32(v.transfer))
-		w.U(8, uint32(v.matrix))
-	}
-	w.U(5, 0) // no chroma_loc_info, neutral chroma, fields, frame_field_info, display window
+	v.Write(w)
+	w.U(4, 0) // no neutral chroma, fields, frame_field_info, display window
 	w.Flag(true)
 	w.U(32, v.unitsInTick)
 	w.U(32, v.timeScale)
