@@ -53,17 +53,20 @@ func (w *worker[T]) blockEdges(x, y, bw, bh int, kind uint8) {
 	}
 }
 
+// leastTC is the first place of tcTable that is not 0.
+const leastTC = 18
+
 // Tables of the thresholds (table 8-12).
 var (
 	betaTable = [52]uint8{16: 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 20, 22, 24, 26, 28, 30, 32, 34, 36, 38, 40, 42, 44, 46, 48, 50, 52, 54, 56, 58, 60, 62, 64}
-	tcTable   = [54]uint8{18: 1, 1, 1, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 5, 5, 6, 6, 7, 8, 9, 10, 11, 13, 14, 16, 18, 20, 22, 24}
+	tcTable   = [54]uint8{leastTC: 1, 1, 1, 1, 1, 1, 1, 1, 1, 2, 2, 2, 2, 3, 3, 3, 3, 4, 4, 4, 5, 5, 6, 6, 7, 8, 9, 10, 11, 13, 14, 16, 18, 20, 22, 24}
 )
 
 // deblock filters the edges of a row of coding tree blocks, with its upper edge: first all vertical
 // ones, then the horizontal ones (8.7.2).
 func (w *worker[T]) deblock(cy int) {
 	end := min((cy+1)<<w.sps.ctb, w.sps.height)
-	for _, vertical := range []bool{true, false} {
+	for _, vertical := range [2]bool{true, false} {
 		list, stepX, stepY := w.st.edgeH, 4, 8 // edges are filtered on a grid of 8x8
 		if vertical {
 			list, stepX, stepY = w.st.edgeV, 8, 4
@@ -71,12 +74,8 @@ func (w *worker[T]) deblock(cy int) {
 		for y := cy << w.sps.ctb; y < end; y += stepY {
 			row := list[y>>2*w.st.stride4:][:w.st.stride4]
 			for x := 0; x < w.sps.width; x += stepX {
-				kind := row[x>>2]
-				if kind == 0 {
-					continue
-				}
-				if bs := w.strength(x, y, vertical, kind); bs > 0 {
-					w.filterEdge(x, y, vertical, bs)
+				if kind := row[x>>2]; kind != 0 {
+					w.filterEdge(x, y, vertical, kind)
 				}
 			}
 		}
@@ -84,11 +83,8 @@ func (w *worker[T]) deblock(cy int) {
 }
 
 // strength returns bS of four samples of an edge (8.7.2.4).
-func (w *worker[T]) strength(x, y int, vertical bool, kind uint8) int {
-	px, py := x, y-1
-	if vertical {
-		px, py = x-1, y
-	}
+// Its other side is at (px, py).
+func (w *worker[T]) strength(x, y, px, py int, kind uint8) int {
 	if w.intraAt(x, y) || w.intraAt(px, py) {
 		return 2
 	}
@@ -144,8 +140,8 @@ func (w *worker[T]) headerAt(x, y int) *sliceHeader {
 	return w.st.headers[w.f.sliceOf[y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb]]
 }
 
-// filterEdge filters four luma samples of an edge, and the chroma samples there.
-func (w *worker[T]) filterEdge(x, y int, vertical bool, bs int) {
+// filterEdge filters four luma samples of an edge of a kind, and the chroma samples there.
+func (w *worker[T]) filterEdge(x, y int, vertical bool, kind uint8) {
 	px, py := x, y-1
 	if vertical {
 		px, py = x-1, y
@@ -153,10 +149,16 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, bs int) {
 	h := w.headerAt(x, y)
 	cq, cp := w.cb(x, y), w.cb(px, py)
 	qp := (int(w.st.qp[cq]) + int(w.st.qp[cp]) + 1) >> 1
+	beta := int32(betaTable[max(0, min(qp+h.beta, 51))]) << uint(w.depths[0]-8)
+	if beta == 0 && qp+h.tc+max(0, w.pps.cbOffset, w.pps.crOffset) < leastTC-2 {
+		return
+	}
+	bs := w.strength(x, y, px, py, kind)
+	if bs == 0 {
+		return
+	}
 	keepQ, keepP := w.st.bypass[cq], w.st.bypass[cp]
-	up := uint(w.depths[0] - 8)
-	beta := int32(betaTable[max(0, min(qp+h.beta, 51))]) << up
-	tc := int32(tcTable[max(0, min(qp+2*(bs-1)+h.tc, 53))]) << up
+	tc := int32(tcTable[max(0, min(qp+2*(bs-1)+h.tc, 53))]) << uint(w.depths[0]-8)
 	p := &w.planes[0]
 	across, along := p.stride, 1
 	if vertical {
@@ -198,40 +200,38 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, bs int) {
 // filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7). pix[at] is q0 of the
 // first one.
 func filterLuma[T motion.Sample](pix []T, at, across, along int, beta, tc, most int32, keepP, keepQ bool) {
-	var lines [4][8]int32 // p3 to q3
-	for i := range lines {
-		from := pix[at+i*along-4*across:][:7*across+1]
-		for k := range 8 {
-			lines[i][k] = int32(from[k*across])
-		}
-	}
-	bend := func(l *[8]int32) (p, q int32) {
-		return motion.Abs32(l[1] - 2*l[2] + l[3]), motion.Abs32(l[6] - 2*l[5] + l[4])
-	}
-	dp0, dq0 := bend(&lines[0])
-	dp3, dq3 := bend(&lines[3])
+	all := pix[at-4*across : at+3*along+3*across+1]
+	sample := func(line, k int) int32 { return int32(all[line*along+k*across]) } // p3 to q3
+	dp0, dq0 := motion.Abs32(sample(0, 1)-2*sample(0, 2)+sample(0, 3)), motion.Abs32(sample(0, 6)-2*sample(0, 5)+sample(0, 4))
+	dp3, dq3 := motion.Abs32(sample(3, 1)-2*sample(3, 2)+sample(3, 3)), motion.Abs32(sample(3, 6)-2*sample(3, 5)+sample(3, 4))
 	if dp0+dq0+dp3+dq3 >= beta {
 		return
 	}
-	strong := func(l *[8]int32, d int32) bool {
-		return 2*d < beta>>2 && motion.Abs32(l[0]-l[3])+motion.Abs32(l[4]-l[7]) < beta>>3 && motion.Abs32(l[3]-l[4]) < (5*tc+1)>>1
+	strong := func(line int, d int32) bool {
+		p0, q0 := sample(line, 3), sample(line, 4)
+		return 2*d < beta>>2 && motion.Abs32(sample(line, 0)-p0)+motion.Abs32(q0-sample(line, 7)) < beta>>3 && motion.Abs32(p0-q0) < (5*tc+1)>>1
 	}
 	side := (beta + beta>>1) >> 3
 	changeP, changeQ := dp0+dp3 < side, dq0+dq3 < side
-	isStrong := strong(&lines[0], dp0+dq0) && strong(&lines[3], dp3+dq3)
-	for i := range lines {
-		l := &lines[i]
-		if isStrong {
-			smoothStrongly(l, tc)
-		} else if !smoothEdge(l, tc, most, changeP, changeQ) {
-			continue
+	isStrong := strong(0, dp0+dq0) && strong(3, dp3+dq3)
+	var l [8]int32
+	for range 4 {
+		for k := range l {
+			l[k] = int32(all[k*across])
 		}
-		to := pix[at+i*along-4*across:][:7*across+1]
+		if isStrong {
+			smoothStrongly(&l, tc)
+		} else {
+			smoothEdge(&l, tc, most, changeP, changeQ)
+		}
 		if !keepP {
-			to[across], to[2*across], to[3*across] = T(l[1]), T(l[2]), T(l[3])
+			all[across], all[2*across], all[3*across] = T(l[1]), T(l[2]), T(l[3])
 		}
 		if !keepQ {
-			to[4*across], to[5*across], to[6*across] = T(l[4]), T(l[5]), T(l[6])
+			all[4*across], all[5*across], all[6*across] = T(l[4]), T(l[5]), T(l[6])
+		}
+		if len(all) > along {
+			all = all[along:]
 		}
 	}
 }
@@ -245,11 +245,11 @@ func smoothStrongly(l *[8]int32, tc int32) {
 }
 
 // smoothEdge filters one or two samples on both sides of an edge, if the step is small enough.
-func smoothEdge(l *[8]int32, tc, most int32, changeP, changeQ bool) bool {
+func smoothEdge(l *[8]int32, tc, most int32, changeP, changeQ bool) {
 	p2, p1, p0, q0, q1, q2 := l[1], l[2], l[3], l[4], l[5], l[6]
 	d := (9*(q0-p0) - 3*(q1-p1) + 8) >> 4
 	if motion.Abs32(d) >= tc*10 {
-		return false
+		return
 	}
 	d = max(-tc, min(d, tc))
 	l[3], l[4] = max(0, min(p0+d, most)), max(0, min(q0-d, most))
@@ -259,5 +259,4 @@ func smoothEdge(l *[8]int32, tc, most int32, changeP, changeQ bool) bool {
 	if changeQ {
 		l[5] = max(0, min(q1+max(-(tc>>1), min(((q2+q0+1)>>1-q1-d)>>1, tc>>1)), most))
 	}
-	return true
 }

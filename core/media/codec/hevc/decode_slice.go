@@ -43,6 +43,10 @@ type worker[T motion.Sample] struct {
 	planes  [3]plane[T]
 
 	shiftX, shiftY, widths, heights, depths [3]int
+	ctb, minCb, minTb                       int // log2 of the sizes of blocks
+
+	ctbX, ctbY int     // the coding tree block under way
+	near       [9]bool // which of those around it are available, in raster order
 
 	cabac      cabac.Decoder
 	saved      [contexts]uint8 // contexts after the second block of a row, for wavefronts
@@ -99,6 +103,7 @@ type worker[T motion.Sample] struct {
 func (w *worker[T]) begin(st *state) {
 	s := st.layout.sps
 	w.st, w.f, w.sps, w.pps = st, st.f, s, st.layout.pps
+	w.ctb, w.minCb, w.minTb = s.ctb, s.minCb, s.minTb
 	x, y := s.chromaShift()
 	w.shiftX, w.shiftY = [3]int{0, x, x}, [3]int{0, y, y}
 	w.depths = [3]int{s.depth, s.chromaDepth, s.chromaDepth}
@@ -118,22 +123,37 @@ func (w *worker[T]) begin(st *state) {
 }
 
 // cb returns the place of the smallest coding block at luma samples.
-func (w *worker[T]) cb(x, y int) int { return y>>w.sps.minCb*w.st.minCbStride + x>>w.sps.minCb }
+func (w *worker[T]) cb(x, y int) int { return y>>(w.minCb&7)*w.st.minCbStride + x>>(w.minCb&7) }
 
 func (w *worker[T]) intraAt(x, y int) bool { return w.st.intraCU[w.cb(x, y)] }
 
+// enter prepares for the blocks of a coding tree block, at a place in blocks. Of those around it, only the
+// ones above and the left one can be available.
+func (w *worker[T]) enter(cx, cy int) {
+	w.ctbX, w.ctbY = cx, cy
+	l, st, a := w.st.layout, w.st, cy*w.sps.ctbWidth+cx
+	for i := range 4 {
+		x, y := cx+i%3-1, cy+i/3-1
+		if w.near[i] = x >= 0 && y >= 0 && x < w.sps.ctbWidth; w.near[i] {
+			b := y*w.sps.ctbWidth + x
+			w.near[i] = st.sliceAddr[a] == st.sliceAddr[b] && l.rsToTs[b] < l.rsToTs[a] && l.tileOf[a] == l.tileOf[b]
+		}
+	}
+}
+
 // available reports whether the block at (nx, ny) is decoded before that at (x, y), and is in the same
-// slice and tile (6.4.1).
+// slice and tile (6.4.1). The first one is in the coding tree block that was entered, the other in it or in
+// one around it.
 func (w *worker[T]) available(x, y, nx, ny int) bool {
-	if nx < 0 || ny < 0 || nx >= w.sps.width || ny >= w.sps.height {
+	if uint(nx) >= uint(w.widths[0]) || uint(ny) >= uint(w.heights[0]) {
 		return false
 	}
-	l, ctb := w.st.layout, w.sps.ctb
-	a, b := y>>ctb*w.sps.ctbWidth+x>>ctb, ny>>ctb*w.sps.ctbWidth+nx>>ctb
-	if a != b {
-		return w.st.sliceAddr[a] == w.st.sliceAddr[b] && l.rsToTs[b] < l.rsToTs[a] && l.tileOf[a] == l.tileOf[b]
+	ctb := w.ctb & 7
+	dx, dy := nx>>ctb-w.ctbX, ny>>ctb-w.ctbY
+	if dx|dy != 0 {
+		return w.near[(3*dy+dx+4)%9]
 	}
-	mask, shift := 1<<ctb-1, w.sps.minTb
+	mask, shift := 1<<ctb-1, w.minTb&7
 	return zOrder[nx&mask>>shift&15]|zOrder[ny&mask>>shift&15]<<1 <= zOrder[x&mask>>shift&15]|zOrder[y&mask>>shift&15]<<1
 }
 
@@ -299,8 +319,8 @@ func (w *worker[T]) syncAvailable(x, y int) bool {
 	if y == 0 {
 		return false
 	}
-	size := 1 << w.sps.ctb
-	return w.available(x*size, y*size, (x+1)*size, (y-1)*size)
+	w.enter(x, y)
+	return w.near[2]
 }
 
 // reset initialises contexts and statistics.
@@ -311,6 +331,7 @@ func (w *worker[T]) reset() {
 
 // codingTreeUnit decodes coding_tree_unit (7.3.8.2) at a place in blocks.
 func (w *worker[T]) codingTreeUnit(cx, cy int) {
+	w.enter(cx, cy)
 	if w.h.saoLuma || w.h.saoC {
 		w.readSAO(cx, cy)
 	}

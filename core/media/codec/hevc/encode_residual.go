@@ -95,33 +95,31 @@ func (c *blockEncoder[T]) codeBlock(x, y, log2, plane int) bool {
 // with blocks that are dropped as a whole where they are not worthwhile, that gave the best PSNR at equal
 // bits (BenchmarkQuality).
 func (c *blockEncoder[T]) codeCoefs(x, y, log2, plane int) bool {
-	p, q, n := &c.planes[plane], &c.quantisers[plane], 1<<log2
-	at := y*p.stride + x
+	q, n := &c.quantisers[plane], 1<<log2
 	coefs, before := c.coefs[:n*n], c.before[:n*n]
 	copy(before, coefs)
 	shift := q.shift - uint(log2)
 	if !c.k.quantise(coefs, q.factor, int32(1)<<shift*7/16, shift) || !worthwhile(before, coefs, log2, q) {
 		return false
 	}
-	up := uint(c.depths[plane] + log2 - 5 - 4)
-	round := int32(1) << up >> 1
-	clear(c.coeffs[:n*n])
-	c.lastRow, c.lastColumn = 0, 0
-	for j := range n {
-		row, out := coefs[j<<log2:][:n], c.levels[plane][at+j*p.stride:][:n]
-		copy(out, row)
-		for i := 0; i < n; i += 4 {
-			if four := row[i:][:4]; four[0]|four[1]|four[2]|four[3] == 0 {
-				continue
-			}
-			for k, level := range row[i:][:4] {
-				c.coeffs[j<<log2+i+k] = int16(max(-32768, min((int32(level)*q.scale+round)>>up, 32767)))
-			}
-			c.lastRow, c.lastColumn = j, max(c.lastColumn, i+3)
-		}
+	at := c.levelsAt(x, y)
+	mask := c.k.gather(c.levels[plane][at:], coefs, n)
+	c.coded[plane][at>>4] = mask
+	c.k.scale(c.coeffs[:n*n], coefs, q.scale, uint(c.depths[plane]+log2-5-4))
+	c.lastRow = (63-mathbits.LeadingZeros64(mask))>>3<<2 + 3
+	for i := 32; i >= 8; i >>= 1 {
+		mask |= mask >> i
 	}
+	c.lastColumn = mathbits.Len8(uint8(mask))<<2 - 1
 	c.addResidual(x, y, log2, plane, rdpcmNone, false, c.cuIntra && plane == 0 && log2 == 2)
 	return true
+}
+
+// levelsAt returns where the levels of a block at samples of a plane are: blocks of 32x32 samples follow
+// each other, with the blocks of 4x4 in them in decoding order.
+func (c *blockEncoder[T]) levelsAt(x, y int) int {
+	z := int(zOrder[x>>2&7]) | int(zOrder[y>>2&7])<<1
+	return (y>>5*c.stride32+x>>5)<<10 | z<<4
 }
 
 // worthwhile reports whether the levels of a block lower the squared error by more than their bits are

@@ -19,7 +19,8 @@ type blockEncoder[T motion.Sample] struct {
 	distance motion.DistanceKernels[T]
 
 	source         [3][]T // laid out like the planes
-	levels         [3][]int16
+	levels         [3][]int16  // by levelsAt
+	coded          [3][]uint64 // which sub-blocks of a block have levels, by levelsAt in sixteenths
 	units          []codingUnit    // by the smallest coding block of their first sample
 	transformUnits []transformUnit // by the 4x4 block of their first sample
 	lambda         int             // Lagrange multiplier: SATD that one bit is worth, in sixteenths
@@ -43,7 +44,7 @@ type blockEncoder[T motion.Sample] struct {
 	edgesOf                 [64]directions // of the coding tree block under way
 	searchCosts             []int32        // of blocks of 16x16 samples, after the search at whole samples
 	finalCosts              []int32
-	stride16                int
+	stride16, stride32      int // blocks of 16x16 and of 32x32 in a row
 	saoStats                [3]saoStatistics
 	saoLambda               float64 // squared error that one bit is worth: 0.4 * 2^((QP-12)/3), by BenchmarkQuality
 	out                     cabac.Encoder
@@ -107,9 +108,10 @@ func newBlockEncoder[T motion.Sample](e *Encoder, k kernels[T], distance motion.
 	c.transformUnits = make([]transformUnit, (s.width>>2)*(s.height>>2))
 	n := c.stride16 * ((s.height + 15) >> 4)
 	c.searchCosts, c.finalCosts = make([]int32, n), make([]int32, n)
+	c.stride32 = (s.width + 31) >> 5
 	for i := range s.chroma.Planes() {
-		w, h := s.chroma.PlaneSize(i, s.width, s.height)
-		c.levels[i] = make([]int16, w*h)
+		n := c.stride32 * ((s.height + 31) >> 5)
+		c.levels[i], c.coded[i] = make([]int16, n<<10), make([]uint64, n<<6)
 	}
 	return c
 }
@@ -142,6 +144,7 @@ func (c *blockEncoder[T]) rateCost(bits int) int { return c.lambda * bits >> 4 }
 func (c *blockEncoder[T]) encodeTree(cx, cy int) {
 	rs := cy*c.sps.ctbWidth + cx
 	c.st.sliceAddr[rs], c.f.sliceOf[rs] = 0, 0
+	c.enter(cx, cy)
 	x, y := cx<<c.sps.ctb, cy<<c.sps.ctb
 	for i := range c.edgesOf {
 		c.edgesOf[i].known = false

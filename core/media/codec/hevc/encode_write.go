@@ -7,6 +7,7 @@ func (c *blockEncoder[T]) writeSlice(header []byte) []byte {
 	n := c.sps.ctbWidth * c.sps.ctbHeight
 	for rs := range n {
 		cx, cy := rs%c.sps.ctbWidth, rs/c.sps.ctbWidth
+		c.enter(cx, cy)
 		c.out.MakeRoom()
 		if c.h.saoLuma || c.h.saoC {
 			c.writeSAO(cx, cy)

@@ -31,67 +31,72 @@ func (c *blockEncoder[T]) writeDifference(v motion.Vector) {
 // writeResidual writes residual_coding (7.3.8.11) of the block at samples of a plane.
 func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 	c.out.MakeRoom()
-	chroma, scanIdx, stride := min(plane, 1), c.scanIndex(log2, plane), c.planes[plane].stride
-	levels := c.levels[plane][y0*stride+x0:]
-	subScan, scan := scans[scanIdx][log2-2], scans[scanIdx][2]
-	var coded [9]uint16 // of each row of sub-blocks, a bit for each that has levels
-	last := 0
-	for i, p := range subScan {
-		sx, sy := int(p&15), int(p>>4)
-		at := sy<<2*stride + sx<<2
-		any := int16(0)
-		for j := range 4 {
-			row := levels[at+j*stride:][:4]
-			any |= row[0] | row[1] | row[2] | row[3]
-		}
-		if any != 0 {
-			coded[sy] |= 1 << sx
-			last = i
-		}
+	chroma, scanIdx := min(plane, 1), c.scanIndex(log2, plane)
+	at := c.levelsAt(x0, y0)
+	levels, coded := c.levels[plane][at:][:1<<(2*log2)], c.coded[plane][at>>4]
+	subScan, scan := scans[scanIdx][log2-2], &rasterScans[scanIdx]
+	last := len(subScan) - 1
+	for coded>>(subScan[last]>>4<<3|subScan[last]&7)&1 == 0 {
+		last--
 	}
 	previous := -1 // greater1Ctx of the sub-block before
 	for i := last; i >= 0; i-- {
-		sx, sy := int(subScan[i]&15), int(subScan[i]>>4)
-		neighbours := int(coded[sy]>>(sx+1)&1 | coded[sy+1]>>sx&1<<1)
-		has := coded[sy]>>sx&1 != 0
+		sx, sy := uint(subScan[i]&7), uint(subScan[i]>>4)
+		has := coded>>(sy<<3|sx)&1 != 0
+		right, below := coded>>(sy<<3|sx+1)&1, coded>>(sy<<3|sx+8)&1
+		if sx == 7 {
+			right = 0
+		}
+		neighbours := int(right | below<<1)
 		if i < last && i > 0 {
-			c.flag(ctxCodedSub+2*chroma+min(neighbours, 1), has)
+			if c.flag(ctxCodedSub+2*chroma+min(neighbours, 1), has); !has {
+				continue
+			}
 		}
-		if !has && (i < last && i > 0) {
-			continue
-		}
-		coded[sy] |= 1 << sx // the first sub-block counts as coded
-		var list [16]int16
+		list := (*[16]int16)(levels[(sy<<(log2-2)+sx)<<4:])
+		which := uint(0) // bits in scan order
 		for k, p := range scan {
-			list[k] = levels[(sy<<2+int(p>>4))*stride+sx<<2+int(p&15)]
+			if list[p&15] != 0 {
+				which |= 1 << k
+			}
 		}
 		first := 15
 		if i == last {
-			for list[first] == 0 {
-				first--
-			}
-			c.writeLast(sx<<2+int(scan[first]&15), sy<<2+int(scan[first]>>4), log2, chroma, scanIdx)
+			first = mathbits.Len(which) - 1
+			p := int(scan[first])
+			c.writeLast(int(sx)<<2+p&3, int(sy)<<2+p>>2, log2, chroma, scanIdx)
 			first--
 		}
 		contexts, base := sigTable(log2, chroma, scanIdx, neighbours, i == 0)
-		infer := i < last && i > 0
-		for k := first; k >= 0; k-- {
-			if k == 0 && infer {
-				break
-			}
-			ctx := base + int(contexts[k])
-			if k == 0 && i == 0 && log2 > 2 {
-				ctx = ctxSig + 27*chroma
-			}
-			c.flag(ctx, list[k] != 0)
-			infer = infer && list[k] == 0
+		end := 0
+		switch {
+		case i > 0 && i < last && which>>1 == 0: // the last flag is inferred
+			end = 1
+		case i == 0 && log2 > 2: // the first of all has a context of its own
+			end = 1
+		}
+		for k := first; k >= end; k-- {
+			c.out.Decision(base+int(contexts[k&15]), int(which>>k&1))
+		}
+		if end > 0 && i == 0 && first >= 0 {
+			c.out.Decision(ctxSig+27*chroma, int(which&1))
 		}
 		if has {
 			c.out.MakeRoom()
-			previous = c.writeLevels(&list, i, chroma, previous)
+			previous = c.writeLevels(list, scan, which, i, chroma, previous)
 		}
 	}
 }
+
+// rasterScans are the scans of the coefficients of a sub-block as places in raster order.
+var rasterScans = func() (list [3][16]uint8) {
+	for i := range list {
+		for k, p := range scans[i][2] {
+			list[i][k] = p>>4<<2 | p&15
+		}
+	}
+	return list
+}()
 
 // writeLast writes the place of the last level.
 func (c *blockEncoder[T]) writeLast(x, y, log2, chroma, scanIdx int) {
@@ -124,24 +129,21 @@ func (c *blockEncoder[T]) writeLast(x, y, log2, chroma, scanIdx int) {
 	suffix(py, y)
 }
 
-// writeLevels writes the levels of a sub-block, in scan order, from the last to the first. It returns
-// greater1Ctx after it.
-func (c *blockEncoder[T]) writeLevels(list *[16]int16, sub, chroma, before int) int {
+// writeLevels writes the levels of a sub-block, of which those whose bits are set in which are not 0, from
+// the last in scan order to the first. It returns greater1Ctx after it.
+func (c *blockEncoder[T]) writeLevels(list *[16]int16, scan *[16]uint8, which uint, sub, chroma, before int) int {
 	set := greater1Set(sub, chroma, before)
 	base := ctxGreater1 + set*4 + 16*chroma
 	greater, n, firstG2 := 1, 0, -1
-	signs, count := 0, 0
+	signs, count := 0, mathbits.OnesCount(which)
 	var magnitudes [16]int32
-	for k := 15; k >= 0; k-- {
-		v := int32(list[k])
-		if v == 0 {
-			continue
-		}
-		signs, count = signs<<1, count+1
-		if v < 0 {
-			signs, v = signs|1, -v
-		}
-		magnitudes[n] = v
+	for which != 0 {
+		k := mathbits.Len(which) - 1
+		which &^= 1 << k
+		v := int32(list[scan[k&15]&15])
+		sign := v >> 31
+		signs, v = signs<<1-int(sign), v^sign-sign
+		magnitudes[n&15] = v
 		if n++; n > 8 {
 			continue
 		}

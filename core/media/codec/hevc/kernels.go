@@ -29,9 +29,9 @@ type kernels[T motion.Sample] struct {
 	mean  func(dst []T, stride int, a, b []int16, w, h int, shift uint, most int32)
 	// directions is predictDirections.
 	directions func(dst []T, stride int, ref *[32 + 65 + 16]int16, n, angle int)
-	// collect adds up the differences to src of samples with sign(v-a) + sign(v-b) = -2, -1, 1, 2, where
-	// the neighbours a and b are step samples before and after pix[at], and their numbers, in turn. w is a
-	// multiple of 16.
+	// collect adds up the differences to src, clipped to 8 bits, of samples with sign(v-a) + sign(v-b) = -2,
+	// -1, 1, 2, where the neighbours a and b are step samples before and after pix[at], and their numbers, in
+	// turn. w is a multiple of 16, and w*h at most 64*64.
 	collect func(pix []T, at, stride int, src []T, w, h, step int, sums *[8]int32)
 	// edges adds offsets by 2 + sign(v-a) + sign(v-b) to n samples, a multiple of 16.
 	edges func(dst, old, a, b []T, offsets *[8]int16, most int32)
@@ -50,12 +50,15 @@ type blockKernels struct {
 	// cost is levelCosts, and quantise quantiseLevels.
 	cost     func(c []int16, factor int32, shift uint) int
 	quantise func(c []int16, factor, bias int32, shift uint) bool
+	// scale is scaleLevels, and gather gatherLevels.
+	scale  func(dst, levels []int16, factor int32, shift uint)
+	gather func(out, levels []int16, n int) uint64
 }
 
 func goBlockKernels() blockKernels {
 	return blockKernels{multiply, interleave, func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint) {
 		filterColumns(dst, src, predStride, w, h, taps, count, shift)
-	}, levelCosts, quantiseLevels}
+	}, levelCosts, quantiseLevels, scaleLevels, gatherLevels}
 }
 
 // goKernels are the kernels in plain Go.
@@ -195,6 +198,32 @@ func quantiseLevels(c []int16, factor, bias int32, shift uint) bool {
 	return any != 0
 }
 
+// scaleLevels turns levels into coefficients, (level*factor + 1 << shift >> 1) >> shift, clipped to 16 bits.
+func scaleLevels(dst, levels []int16, factor int32, shift uint) {
+	round := int32(1) << shift >> 1
+	for i, v := range levels {
+		dst[i] = int16(max(-32768, min((int32(v)*factor+round)>>shift, 32767)))
+	}
+}
+
+// gatherLevels puts n rows of n levels into the order of their sub-blocks of 4x4, and returns which of
+// these have levels that are not 0: bit 8*row + column.
+func gatherLevels(out, levels []int16, n int) (mask uint64) {
+	for y := 0; y < n; y += 4 {
+		for x := 0; x < n; x += 4 {
+			to, any := out[y*n+4*x:][:16], int16(0)
+			for i := range to {
+				to[i] = levels[(y+i>>2)*n+x+i&3]
+				any |= to[i]
+			}
+			if any != 0 {
+				mask |= 1 << (2*y + x>>2)
+			}
+		}
+	}
+	return mask
+}
+
 func collectEdges[T motion.Sample](pix []T, at, stride int, src []T, w, h, step int, sums *[8]int32) {
 	*sums = [8]int32{}
 	for y := range h {
@@ -205,7 +234,7 @@ func collectEdges[T motion.Sample](pix []T, at, stride int, src []T, w, h, step 
 				continue
 			}
 			k := [5]int{0, 2, 0, 4, 6}[edge+2]
-			sums[k] += int32(in[x]) - int32(v)
+			sums[k] += max(-128, min(int32(in[x])-int32(v), 127))
 			sums[k+1]++
 		}
 	}

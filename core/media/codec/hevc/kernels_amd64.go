@@ -27,6 +27,17 @@ func fastBlockKernels() blockKernels {
 		quantise: func(c []int16, factor, bias int32, shift uint) bool {
 			return quantiseFast(&c[0], len(c), int(factor), int(bias), int(shift)) != 0
 		},
+		scale: func(dst, levels []int16, factor int32, shift uint) {
+			_ = dst[len(levels)-1]
+			scaleFast(&dst[0], &levels[0], len(levels), int(factor), int(shift))
+		},
+		gather: func(out, levels []int16, n int) uint64 {
+			if n == 4 {
+				return gatherLevels(out, levels, 4)
+			}
+			_, _ = out[n*n-1], levels[n*n-1]
+			return gatherFast(&out[0], &levels[0], n)
+		},
 	}
 }
 

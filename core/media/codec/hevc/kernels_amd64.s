@@ -1319,27 +1319,121 @@ eight:
 	MOVQ      AX, ret+40(FP)
 	RET
 
+// func scaleFast(dst *int16, levels *int16, n int, factor int, shift int)
+// Requires: AVX, AVX2
+TEXT ·scaleFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         levels+8(FP), DX
+	MOVQ         n+16(FP), BX
+	MOVQ         shift+32(FP), CX
+	MOVQ         $0x0000000000000001, SI
+	SHLQ         CL, SI
+	SHRQ         $0x01, SI
+	VMOVD        SI, X1
+	VPBROADCASTD X1, Y1
+	MOVQ         shift+32(FP), CX
+	VMOVQ        CX, X2
+	MOVQ         factor+24(FP), CX
+	VMOVD        CX, X0
+	VPBROADCASTD X0, Y0
+
+eight:
+	VPMOVSXWD (DX), Y3
+	VPMULLD   Y0, Y3, Y3
+	VPADDD    Y1, Y3, Y3
+	VPSRAD    X2, Y3, Y3
+	VPACKSSDW Y3, Y3, Y3
+	VPERMQ    $0xd8, Y3, Y3
+	VMOVDQU   X3, (AX)
+	ADDQ      $0x10, DX
+	ADDQ      $0x10, AX
+	SUBQ      $0x08, BX
+	JNZ       eight
+	VZEROUPPER
+	RET
+
+// func gatherFast(out *int16, levels *int16, n int) uint64
+// Requires: AVX
+TEXT ·gatherFast(SB), NOSPLIT, $0-32
+	MOVQ out+0(FP), AX
+	MOVQ levels+8(FP), DX
+	MOVQ n+16(FP), BX
+	XORQ SI, SI
+	LEAQ (BX)(BX*2), DI
+	MOVQ BX, R8
+
+rows:
+	MOVQ BX, CX
+
+eight:
+	VMOVDQU     (DX), X0
+	VMOVDQU     (DX)(BX*2), X1
+	VMOVDQU     (DX)(BX*4), X2
+	VMOVDQU     (DX)(DI*2), X3
+	VPUNPCKLQDQ X1, X0, X4
+	VPUNPCKLQDQ X3, X2, X5
+	VMOVDQU     X4, (AX)
+	VMOVDQU     X5, 16(AX)
+	VPOR        X4, X5, X4
+	XORQ        R9, R9
+	VPTEST      X4, X4
+	SETNE       R9
+	SHLQ        $0x3f, R9
+	SHRQ        $0x01, SI
+	ORQ         R9, SI
+	VPUNPCKHQDQ X1, X0, X0
+	VPUNPCKHQDQ X3, X2, X1
+	VMOVDQU     X0, 32(AX)
+	VMOVDQU     X1, 48(AX)
+	VPOR        X0, X1, X0
+	XORQ        R9, R9
+	VPTEST      X0, X0
+	SETNE       R9
+	SHLQ        $0x3f, R9
+	SHRQ        $0x01, SI
+	ORQ         R9, SI
+	ADDQ        $0x10, DX
+	ADDQ        $0x40, AX
+	SUBQ        $0x08, CX
+	JNZ         eight
+	MOVQ        BX, CX
+	SHRQ        $0x02, CX
+	SUBQ        $0x08, CX
+	NEGQ        CX
+	SHRQ        CL, SI
+	LEAQ        (DX)(DI*2), DX
+	SUBQ        $0x04, R8
+	JNZ         rows
+	MOVQ        BX, CX
+	SHLQ        $0x01, CX
+	SUBQ        $0x40, CX
+	NEGQ        CX
+	SHRQ        CL, SI
+	MOVQ        SI, ret+24(FP)
+	RET
+
 // func collectFast(pix *byte, stride int, src *byte, w int, h int, step int, sums *[8]int32)
 // Requires: AVX, AVX2
 TEXT ·collectFast(SB), NOSPLIT, $0-56
-	MOVQ     pix+0(FP), AX
-	MOVQ     stride+8(FP), CX
-	MOVQ     src+16(FP), DX
-	MOVQ     w+24(FP), BX
-	MOVQ     h+32(FP), SI
-	MOVQ     step+40(FP), DI
-	MOVQ     DI, R8
-	NEGQ     R8
-	VPCMPEQW Y0, Y0, Y0
-	VPSRLW   $0x0f, Y0, Y0
-	VPXOR    Y1, Y1, Y1
-	VPXOR    Y2, Y2, Y2
-	VPXOR    Y3, Y3, Y3
-	VPXOR    Y4, Y4, Y4
-	VPXOR    Y5, Y5, Y5
-	VPXOR    Y6, Y6, Y6
-	VPXOR    Y7, Y7, Y7
-	VPXOR    Y8, Y8, Y8
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         src+16(FP), DX
+	MOVQ         w+24(FP), BX
+	MOVQ         h+32(FP), SI
+	MOVQ         step+40(FP), DI
+	MOVQ         DI, R8
+	NEGQ         R8
+	MOVL         $0x01010101, R9
+	VMOVD        R9, X0
+	VPBROADCASTD X0, Y0
+	VPXOR        Y1, Y1, Y1
+	VPXOR        Y2, Y2, Y2
+	VPXOR        Y3, Y3, Y3
+	VPXOR        Y4, Y4, Y4
+	VPXOR        Y5, Y5, Y5
+	VPXOR        Y6, Y6, Y6
+	VPXOR        Y7, Y7, Y7
+	VPXOR        Y8, Y8, Y8
 
 rows:
 	MOVQ AX, R9
@@ -1347,96 +1441,133 @@ rows:
 	MOVQ BX, R11
 
 cols:
-	VPMOVZXBW    (R9), Y9
-	VPMOVZXBW    (R9)(DI*1), Y10
-	VPMOVZXBW    (R9)(R8*1), Y11
-	VPCMPGTW     Y9, Y10, Y12
-	VPCMPGTW     Y10, Y9, Y10
-	VPSUBW       Y10, Y12, Y12
-	VPCMPGTW     Y9, Y11, Y10
-	VPADDW       Y10, Y12, Y12
-	VPCMPGTW     Y11, Y9, Y10
-	VPSUBW       Y10, Y12, Y12
-	VPMOVZXBW    (R10), Y10
-	VPSUBW       Y9, Y10, Y10
-	VPADDW       Y0, Y12, Y9
-	VPSRAW       $0x0f, Y9, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y1, Y1
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y2, Y2
-	VPADDW       Y0, Y12, Y9
+	VPMOVZXBW (R9), Y11
+	VPMOVZXBW (R9)(DI*1), Y9
+	VPMOVZXBW (R9)(R8*1), Y10
+	VPCMPGTW  Y11, Y9, Y12
+	VPCMPGTW  Y9, Y11, Y9
+	VPSUBW    Y9, Y12, Y12
+	VPCMPGTW  Y11, Y10, Y9
+	VPADDW    Y9, Y12, Y12
+	VPCMPGTW  Y10, Y11, Y9
+	VPSUBW    Y9, Y12, Y12
+	VMOVDQA   Y12, Y9
+	VPMOVZXBW (R10), Y10
+	VPSUBW    Y11, Y10, Y10
+	CMPQ      R11, $0x10
+	JE        narrow
+	VPMOVZXBW 16(R9), Y13
+	VPMOVZXBW 16(R9)(DI*1), Y11
+	VPMOVZXBW 16(R9)(R8*1), Y12
+	VPCMPGTW  Y13, Y11, Y14
+	VPCMPGTW  Y11, Y13, Y11
+	VPSUBW    Y11, Y14, Y14
+	VPCMPGTW  Y13, Y12, Y11
+	VPADDW    Y11, Y14, Y14
+	VPCMPGTW  Y12, Y13, Y11
+	VPSUBW    Y11, Y14, Y14
+	VMOVDQA   Y14, Y11
+	VPMOVZXBW 16(R10), Y12
+	VPSUBW    Y13, Y12, Y12
+	VPACKSSWB Y11, Y9, Y9
+	VPACKSSWB Y12, Y10, Y10
+	JMP       count
+
+narrow:
+	VPXOR     Y12, Y12, Y12
+	VPACKSSWB Y12, Y9, Y9
+	VPACKSSWB Y12, Y10, Y10
+
+count:
 	VPXOR        Y11, Y11, Y11
-	VPCMPEQW     Y11, Y9, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y3, Y3
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y4, Y4
-	VPCMPEQW     Y0, Y12, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y5, Y5
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y6, Y6
-	VPCMPGTW     Y0, Y12, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y7, Y7
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y8, Y8
-	ADDQ         $0x10, R9
-	ADDQ         $0x10, R10
-	SUBQ         $0x10, R11
+	VPSUBB       Y0, Y11, Y11
+	VPSUBB       Y0, Y11, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y2, Y2
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y1, Y1
+	VPADDB       Y0, Y11, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y4, Y4
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y3, Y3
+	VMOVDQA      Y0, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y6, Y6
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y5, Y5
+	VPADDB       Y0, Y11, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y8, Y8
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y7, Y7
+	ADDQ         $0x20, R9
+	ADDQ         $0x20, R10
+	SUBQ         $0x20, R11
 	JG           cols
 	ADDQ         CX, AX
 	ADDQ         CX, DX
 	DECQ         SI
 	JNZ          rows
 	MOVQ         sums+48(FP), AX
-	VEXTRACTI128 $0x01, Y1, X0
-	VPADDD       X0, X1, X1
-	VPSHUFD      $0x4e, X1, X0
-	VPADDD       X0, X1, X1
-	VPSHUFD      $0xb1, X1, X0
-	VPADDD       X0, X1, X1
+	VPCMPEQW     Y0, Y0, Y0
+	VPSRLW       $0x0f, Y0, Y0
+	VPMADDWD     Y0, Y1, Y1
+	VEXTRACTI128 $0x01, Y1, X9
+	VPADDD       X9, X1, X1
+	VPSHUFD      $0x4e, X1, X9
+	VPADDD       X9, X1, X1
+	VPSHUFD      $0xb1, X1, X9
+	VPADDD       X9, X1, X1
 	VMOVD        X1, (AX)
-	VEXTRACTI128 $0x01, Y2, X0
-	VPADDD       X0, X2, X2
-	VPSHUFD      $0x4e, X2, X0
-	VPADDD       X0, X2, X2
-	VPSHUFD      $0xb1, X2, X0
-	VPADDD       X0, X2, X2
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y2, Y2
+	VEXTRACTI128 $0x01, Y2, X1
+	VPADDD       X1, X2, X2
+	VPSHUFD      $0x4e, X2, X1
+	VPADDD       X1, X2, X2
+	VPSHUFD      $0xb1, X2, X1
+	VPADDD       X1, X2, X2
 	VMOVD        X2, 4(AX)
-	VEXTRACTI128 $0x01, Y3, X0
-	VPADDD       X0, X3, X3
-	VPSHUFD      $0x4e, X3, X0
-	VPADDD       X0, X3, X3
-	VPSHUFD      $0xb1, X3, X0
-	VPADDD       X0, X3, X3
+	VPMADDWD     Y0, Y3, Y3
+	VEXTRACTI128 $0x01, Y3, X1
+	VPADDD       X1, X3, X3
+	VPSHUFD      $0x4e, X3, X1
+	VPADDD       X1, X3, X3
+	VPSHUFD      $0xb1, X3, X1
+	VPADDD       X1, X3, X3
 	VMOVD        X3, 8(AX)
-	VEXTRACTI128 $0x01, Y4, X0
-	VPADDD       X0, X4, X4
-	VPSHUFD      $0x4e, X4, X0
-	VPADDD       X0, X4, X4
-	VPSHUFD      $0xb1, X4, X0
-	VPADDD       X0, X4, X4
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y4, Y4
+	VEXTRACTI128 $0x01, Y4, X1
+	VPADDD       X1, X4, X4
+	VPSHUFD      $0x4e, X4, X1
+	VPADDD       X1, X4, X4
+	VPSHUFD      $0xb1, X4, X1
+	VPADDD       X1, X4, X4
 	VMOVD        X4, 12(AX)
-	VEXTRACTI128 $0x01, Y5, X0
-	VPADDD       X0, X5, X5
-	VPSHUFD      $0x4e, X5, X0
-	VPADDD       X0, X5, X5
-	VPSHUFD      $0xb1, X5, X0
-	VPADDD       X0, X5, X5
+	VPMADDWD     Y0, Y5, Y5
+	VEXTRACTI128 $0x01, Y5, X1
+	VPADDD       X1, X5, X5
+	VPSHUFD      $0x4e, X5, X1
+	VPADDD       X1, X5, X5
+	VPSHUFD      $0xb1, X5, X1
+	VPADDD       X1, X5, X5
 	VMOVD        X5, 16(AX)
-	VEXTRACTI128 $0x01, Y6, X0
-	VPADDD       X0, X6, X6
-	VPSHUFD      $0x4e, X6, X0
-	VPADDD       X0, X6, X6
-	VPSHUFD      $0xb1, X6, X0
-	VPADDD       X0, X6, X6
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y6, Y6
+	VEXTRACTI128 $0x01, Y6, X1
+	VPADDD       X1, X6, X6
+	VPSHUFD      $0x4e, X6, X1
+	VPADDD       X1, X6, X6
+	VPSHUFD      $0xb1, X6, X1
+	VPADDD       X1, X6, X6
 	VMOVD        X6, 20(AX)
+	VPMADDWD     Y0, Y7, Y7
 	VEXTRACTI128 $0x01, Y7, X0
 	VPADDD       X0, X7, X7
 	VPSHUFD      $0x4e, X7, X0
@@ -1444,6 +1575,8 @@ cols:
 	VPSHUFD      $0xb1, X7, X0
 	VPADDD       X0, X7, X7
 	VMOVD        X7, 24(AX)
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y8, Y8
 	VEXTRACTI128 $0x01, Y8, X0
 	VPADDD       X0, X8, X8
 	VPSHUFD      $0x4e, X8, X0
@@ -1457,24 +1590,25 @@ cols:
 // func collectWideFast(pix *byte, stride int, src *byte, w int, h int, step int, sums *[8]int32)
 // Requires: AVX, AVX2
 TEXT ·collectWideFast(SB), NOSPLIT, $0-56
-	MOVQ     pix+0(FP), AX
-	MOVQ     stride+8(FP), CX
-	MOVQ     src+16(FP), DX
-	MOVQ     w+24(FP), BX
-	MOVQ     h+32(FP), SI
-	MOVQ     step+40(FP), DI
-	MOVQ     DI, R8
-	NEGQ     R8
-	VPCMPEQW Y0, Y0, Y0
-	VPSRLW   $0x0f, Y0, Y0
-	VPXOR    Y1, Y1, Y1
-	VPXOR    Y2, Y2, Y2
-	VPXOR    Y3, Y3, Y3
-	VPXOR    Y4, Y4, Y4
-	VPXOR    Y5, Y5, Y5
-	VPXOR    Y6, Y6, Y6
-	VPXOR    Y7, Y7, Y7
-	VPXOR    Y8, Y8, Y8
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         src+16(FP), DX
+	MOVQ         w+24(FP), BX
+	MOVQ         h+32(FP), SI
+	MOVQ         step+40(FP), DI
+	MOVQ         DI, R8
+	NEGQ         R8
+	MOVL         $0x01010101, R9
+	VMOVD        R9, X0
+	VPBROADCASTD X0, Y0
+	VPXOR        Y1, Y1, Y1
+	VPXOR        Y2, Y2, Y2
+	VPXOR        Y3, Y3, Y3
+	VPXOR        Y4, Y4, Y4
+	VPXOR        Y5, Y5, Y5
+	VPXOR        Y6, Y6, Y6
+	VPXOR        Y7, Y7, Y7
+	VPXOR        Y8, Y8, Y8
 
 rows:
 	MOVQ AX, R9
@@ -1482,96 +1616,133 @@ rows:
 	MOVQ BX, R11
 
 cols:
-	VMOVDQU      (R9), Y9
-	VMOVDQU      (R9)(DI*1), Y10
-	VMOVDQU      (R9)(R8*1), Y11
-	VPCMPGTW     Y9, Y10, Y12
-	VPCMPGTW     Y10, Y9, Y10
-	VPSUBW       Y10, Y12, Y12
-	VPCMPGTW     Y9, Y11, Y10
-	VPADDW       Y10, Y12, Y12
-	VPCMPGTW     Y11, Y9, Y10
-	VPSUBW       Y10, Y12, Y12
-	VMOVDQU      (R10), Y10
-	VPSUBW       Y9, Y10, Y10
-	VPADDW       Y0, Y12, Y9
-	VPSRAW       $0x0f, Y9, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y1, Y1
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y2, Y2
-	VPADDW       Y0, Y12, Y9
+	VMOVDQU   (R9), Y11
+	VMOVDQU   (R9)(DI*1), Y9
+	VMOVDQU   (R9)(R8*1), Y10
+	VPCMPGTW  Y11, Y9, Y12
+	VPCMPGTW  Y9, Y11, Y9
+	VPSUBW    Y9, Y12, Y12
+	VPCMPGTW  Y11, Y10, Y9
+	VPADDW    Y9, Y12, Y12
+	VPCMPGTW  Y10, Y11, Y9
+	VPSUBW    Y9, Y12, Y12
+	VMOVDQA   Y12, Y9
+	VMOVDQU   (R10), Y10
+	VPSUBW    Y11, Y10, Y10
+	CMPQ      R11, $0x10
+	JE        narrow
+	VMOVDQU   32(R9), Y13
+	VMOVDQU   32(R9)(DI*1), Y11
+	VMOVDQU   32(R9)(R8*1), Y12
+	VPCMPGTW  Y13, Y11, Y14
+	VPCMPGTW  Y11, Y13, Y11
+	VPSUBW    Y11, Y14, Y14
+	VPCMPGTW  Y13, Y12, Y11
+	VPADDW    Y11, Y14, Y14
+	VPCMPGTW  Y12, Y13, Y11
+	VPSUBW    Y11, Y14, Y14
+	VMOVDQA   Y14, Y11
+	VMOVDQU   32(R10), Y12
+	VPSUBW    Y13, Y12, Y12
+	VPACKSSWB Y11, Y9, Y9
+	VPACKSSWB Y12, Y10, Y10
+	JMP       count
+
+narrow:
+	VPXOR     Y12, Y12, Y12
+	VPACKSSWB Y12, Y9, Y9
+	VPACKSSWB Y12, Y10, Y10
+
+count:
 	VPXOR        Y11, Y11, Y11
-	VPCMPEQW     Y11, Y9, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y3, Y3
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y4, Y4
-	VPCMPEQW     Y0, Y12, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y5, Y5
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y6, Y6
-	VPCMPGTW     Y0, Y12, Y9
-	VPAND        Y10, Y9, Y11
-	VPMADDWD     Y0, Y11, Y11
-	VPADDD       Y11, Y7, Y7
-	VPMADDWD     Y0, Y9, Y9
-	VPSUBD       Y9, Y8, Y8
-	ADDQ         $0x20, R9
-	ADDQ         $0x20, R10
-	SUBQ         $0x10, R11
+	VPSUBB       Y0, Y11, Y11
+	VPSUBB       Y0, Y11, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y2, Y2
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y1, Y1
+	VPADDB       Y0, Y11, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y4, Y4
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y3, Y3
+	VMOVDQA      Y0, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y6, Y6
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y5, Y5
+	VPADDB       Y0, Y11, Y11
+	VPCMPEQB     Y11, Y9, Y12
+	VPSUBB       Y12, Y8, Y8
+	VPAND        Y10, Y12, Y12
+	VPMADDUBSW   Y12, Y0, Y12
+	VPADDW       Y12, Y7, Y7
+	ADDQ         $0x40, R9
+	ADDQ         $0x40, R10
+	SUBQ         $0x20, R11
 	JG           cols
 	ADDQ         CX, AX
 	ADDQ         CX, DX
 	DECQ         SI
 	JNZ          rows
 	MOVQ         sums+48(FP), AX
-	VEXTRACTI128 $0x01, Y1, X0
-	VPADDD       X0, X1, X1
-	VPSHUFD      $0x4e, X1, X0
-	VPADDD       X0, X1, X1
-	VPSHUFD      $0xb1, X1, X0
-	VPADDD       X0, X1, X1
+	VPCMPEQW     Y0, Y0, Y0
+	VPSRLW       $0x0f, Y0, Y0
+	VPMADDWD     Y0, Y1, Y1
+	VEXTRACTI128 $0x01, Y1, X9
+	VPADDD       X9, X1, X1
+	VPSHUFD      $0x4e, X1, X9
+	VPADDD       X9, X1, X1
+	VPSHUFD      $0xb1, X1, X9
+	VPADDD       X9, X1, X1
 	VMOVD        X1, (AX)
-	VEXTRACTI128 $0x01, Y2, X0
-	VPADDD       X0, X2, X2
-	VPSHUFD      $0x4e, X2, X0
-	VPADDD       X0, X2, X2
-	VPSHUFD      $0xb1, X2, X0
-	VPADDD       X0, X2, X2
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y2, Y2
+	VEXTRACTI128 $0x01, Y2, X1
+	VPADDD       X1, X2, X2
+	VPSHUFD      $0x4e, X2, X1
+	VPADDD       X1, X2, X2
+	VPSHUFD      $0xb1, X2, X1
+	VPADDD       X1, X2, X2
 	VMOVD        X2, 4(AX)
-	VEXTRACTI128 $0x01, Y3, X0
-	VPADDD       X0, X3, X3
-	VPSHUFD      $0x4e, X3, X0
-	VPADDD       X0, X3, X3
-	VPSHUFD      $0xb1, X3, X0
-	VPADDD       X0, X3, X3
+	VPMADDWD     Y0, Y3, Y3
+	VEXTRACTI128 $0x01, Y3, X1
+	VPADDD       X1, X3, X3
+	VPSHUFD      $0x4e, X3, X1
+	VPADDD       X1, X3, X3
+	VPSHUFD      $0xb1, X3, X1
+	VPADDD       X1, X3, X3
 	VMOVD        X3, 8(AX)
-	VEXTRACTI128 $0x01, Y4, X0
-	VPADDD       X0, X4, X4
-	VPSHUFD      $0x4e, X4, X0
-	VPADDD       X0, X4, X4
-	VPSHUFD      $0xb1, X4, X0
-	VPADDD       X0, X4, X4
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y4, Y4
+	VEXTRACTI128 $0x01, Y4, X1
+	VPADDD       X1, X4, X4
+	VPSHUFD      $0x4e, X4, X1
+	VPADDD       X1, X4, X4
+	VPSHUFD      $0xb1, X4, X1
+	VPADDD       X1, X4, X4
 	VMOVD        X4, 12(AX)
-	VEXTRACTI128 $0x01, Y5, X0
-	VPADDD       X0, X5, X5
-	VPSHUFD      $0x4e, X5, X0
-	VPADDD       X0, X5, X5
-	VPSHUFD      $0xb1, X5, X0
-	VPADDD       X0, X5, X5
+	VPMADDWD     Y0, Y5, Y5
+	VEXTRACTI128 $0x01, Y5, X1
+	VPADDD       X1, X5, X5
+	VPSHUFD      $0x4e, X5, X1
+	VPADDD       X1, X5, X5
+	VPSHUFD      $0xb1, X5, X1
+	VPADDD       X1, X5, X5
 	VMOVD        X5, 16(AX)
-	VEXTRACTI128 $0x01, Y6, X0
-	VPADDD       X0, X6, X6
-	VPSHUFD      $0x4e, X6, X0
-	VPADDD       X0, X6, X6
-	VPSHUFD      $0xb1, X6, X0
-	VPADDD       X0, X6, X6
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y6, Y6
+	VEXTRACTI128 $0x01, Y6, X1
+	VPADDD       X1, X6, X6
+	VPSHUFD      $0x4e, X6, X1
+	VPADDD       X1, X6, X6
+	VPSHUFD      $0xb1, X6, X1
+	VPADDD       X1, X6, X6
 	VMOVD        X6, 20(AX)
+	VPMADDWD     Y0, Y7, Y7
 	VEXTRACTI128 $0x01, Y7, X0
 	VPADDD       X0, X7, X7
 	VPSHUFD      $0x4e, X7, X0
@@ -1579,6 +1750,8 @@ cols:
 	VPSHUFD      $0xb1, X7, X0
 	VPADDD       X0, X7, X7
 	VMOVD        X7, 24(AX)
+	VPXOR        Y12, Y12, Y12
+	VPSADBW      Y12, Y8, Y8
 	VEXTRACTI128 $0x01, Y8, X0
 	VPADDD       X0, X8, X8
 	VPSHUFD      $0x4e, X8, X0

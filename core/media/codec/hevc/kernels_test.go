@@ -100,11 +100,19 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		return out
 	})
 	factor, shift := quantiserFactors[r.IntN(6)], uint(16+r.IntN(8))
-	both("cost and quantise", func(k *kernels[T]) any {
+	scale, up, sparse := levelScale[r.IntN(6)]<<r.IntN(9), uint(1+r.IntN(9)), r.IntN(2) > 0
+	both("levels", func(k *kernels[T]) any {
 		c := append([]int16(nil), list[:n*n]...)
+		for i := range c {
+			if sparse && i/5%7 > 0 {
+				c[i] = 0
+			}
+		}
 		cost := k.cost(c, factor, shift-6)
 		some := k.quantise(c, factor, 1<<shift/3, shift)
-		return []any{cost, some, c}
+		again, order := make([]int16, n*n), make([]int16, n*n)
+		k.scale(again, c, scale, up)
+		return []any{cost, some, c, again, k.gather(order, c, n), order}
 	})
 	step := saoSteps[r.IntN(4)]
 	at, to, width := 20*stride+16, step[1]*stride+step[0], 16<<r.IntN(2)

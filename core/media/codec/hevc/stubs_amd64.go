@@ -94,6 +94,16 @@ func costFast(c *int16, n int, factor int, shift int) int
 //go:noescape
 func quantiseFast(c *int16, n int, factor int, bias int, shift int) int
 
+// scaleFast scales n levels, a multiple of 8.
+//
+//go:noescape
+func scaleFast(dst *int16, levels *int16, n int, factor int, shift int)
+
+// gatherFast puts n rows of n levels, a multiple of 8, into the order of their blocks of 4x4, and returns which have some.
+//
+//go:noescape
+func gatherFast(out *int16, levels *int16, n int) uint64
+
 // collectFast adds up differences by edgeIdx.
 //
 //go:noescape

@@ -33,6 +33,8 @@ func main() {
 	directions("directionsWideFast", "directionsWideFast is directionsFast for samples of two bytes.", true)
 	cost()
 	quantise()
+	scale()
+	gather()
 	saoCollect("collectFast", "collectFast adds up differences by edgeIdx.", false)
 	saoCollect("collectWideFast", "collectWideFast is collectFast for samples of two bytes.", true)
 	saoEdges("edgesFast", "edgesFast adds edge offsets to a row.", false)
@@ -745,6 +747,87 @@ func quantise() {
 	RET()
 }
 
+func scale() {
+	TEXT("scaleFast", attr.NOSPLIT, "func(dst, levels *int16, n, factor, shift int)")
+	Pragma("noescape")
+	Doc("scaleFast scales n levels, a multiple of 8.")
+	dst, c, n := Load(Param("dst"), GP64()), Load(Param("levels"), GP64()), Load(Param("n"), GP64())
+	factor, round, shift := YMM(), rounding(), shiftCount("shift")
+	VMOVD(Load(Param("factor"), GP64()).(GPVirtual).As32(), factor.AsX())
+	VPBROADCASTD(factor.AsX(), factor)
+	Label("eight")
+	x := YMM()
+	VPMOVSXWD(Mem{Base: c}, x)
+	VPMULLD(factor, x, x)
+	VPADDD(round, x, x)
+	VPSRAD(shift, x, x)
+	VPACKSSDW(x, x, x)
+	VPERMQ(Imm(0xD8), x, x)
+	VMOVDQU(x.AsX(), Mem{Base: dst})
+	ADDQ(Imm(16), c)
+	ADDQ(Imm(16), dst)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("eight"))
+	VZEROUPPER()
+	RET()
+}
+
+func gather() {
+	TEXT("gatherFast", attr.NOSPLIT, "func(out, levels *int16, n int) uint64")
+	Pragma("noescape")
+	Doc("gatherFast puts n rows of n levels, a multiple of 8, into the order of their blocks of 4x4, and returns which have some.")
+	out, in, n := Load(Param("out"), GP64()), Load(Param("levels"), GP64()), Load(Param("n"), GP64())
+	mask, row, row3, rows := GP64(), GP64(), GP64(), GP64()
+	XORQ(mask, mask)
+	LEAQ(Mem{Base: n, Index: n, Scale: 2}, row3)
+	MOVQ(n, rows)
+	Label("rows")
+	MOVQ(n, row)
+	Label("eight")
+	var r [4]VecVirtual
+	for i := range r {
+		r[i] = XMM()
+	}
+	VMOVDQU(Mem{Base: in}, r[0])
+	VMOVDQU(Mem{Base: in, Index: n, Scale: 2}, r[1])
+	VMOVDQU(Mem{Base: in, Index: n, Scale: 4}, r[2])
+	VMOVDQU(Mem{Base: in, Index: row3, Scale: 2}, r[3])
+	for i, unpack := range []func(ops ...Op){VPUNPCKLQDQ, VPUNPCKHQDQ} {
+		a, b, bit := XMM(), XMM(), GP64()
+		unpack(r[1], r[0], a)
+		unpack(r[3], r[2], b)
+		VMOVDQU(a, Mem{Base: out, Disp: 32 * i})
+		VMOVDQU(b, Mem{Base: out, Disp: 32*i + 16})
+		VPOR(a, b, a)
+		XORQ(bit, bit)
+		VPTEST(a, a)
+		SETNE(bit.As8())
+		SHLQ(Imm(63), bit)
+		SHRQ(Imm(1), mask)
+		ORQ(bit, mask)
+	}
+	ADDQ(Imm(16), in)
+	ADDQ(Imm(64), out)
+	SUBQ(Imm(8), row)
+	JNZ(LabelRef("eight"))
+	// A row of the mask is eight bits.
+	MOVQ(n, RCX)
+	SHRQ(Imm(2), RCX)
+	SUBQ(Imm(8), RCX)
+	NEGQ(RCX)
+	SHRQ(CL, mask)
+	LEAQ(Mem{Base: in, Index: row3, Scale: 2}, in)
+	SUBQ(Imm(4), rows)
+	JNZ(LabelRef("rows"))
+	MOVQ(n, RCX)
+	SHLQ(Imm(1), RCX)
+	SUBQ(Imm(64), RCX)
+	NEGQ(RCX)
+	SHRQ(CL, mask)
+	Store(mask, ReturnIndex(0))
+	RET()
+}
+
 // edgeMasks computes sign(v-a)+sign(v-b) in words, -2 to 2: v and the neighbours are words.
 func edgeMasks(v, a, b VecVirtual) VecVirtual {
 	sum, t := YMM(), YMM()
@@ -758,6 +841,7 @@ func edgeMasks(v, a, b VecVirtual) VecVirtual {
 	return sum
 }
 
+// saoCollect counts and adds up in bytes and words: the order of samples does not matter.
 func saoCollect(name, doc string, wide bool) {
 	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride int, src *byte, w, h, step int, sums *[8]int32)")
 	Pragma("noescape")
@@ -768,12 +852,12 @@ func saoCollect(name, doc string, wide bool) {
 	if wide {
 		size = 2
 	}
-	load := avoblock.LoadWords(wide, false)
-	back, ones := GP64(), YMM()
+	back, ones, g := GP64(), YMM(), GP32()
 	MOVQ(step, back)
 	NEGQ(back)
-	VPCMPEQW(ones, ones, ones)
-	VPSRLW(Imm(15), ones, ones)
+	MOVL(U32(0x01010101), g)
+	VMOVD(g, ones.AsX())
+	VPBROADCASTD(ones.AsX(), ones)
 	var sums, counts [4]VecVirtual
 	for i := range sums {
 		sums[i], counts[i] = YMM(), YMM()
@@ -786,56 +870,82 @@ func saoCollect(name, doc string, wide bool) {
 	MOVQ(src, s)
 	MOVQ(w, n)
 	Label("cols")
-	v, a, b := YMM(), YMM(), YMM()
-	load(Mem{Base: p}, v)
-	load(Mem{Base: p, Index: step, Scale: 1}, a)
-	load(Mem{Base: p, Index: back, Scale: 1}, b)
-	edge := edgeMasks(v, a, b)
-	load(Mem{Base: s}, a)
-	VPSUBW(v, a, a) // the difference
-	for i, value := range []int16{-2, -1, 1, 2} {
-		switch value {
-		case -2:
-			VPADDW(ones, edge, v)
-			VPSRAW(Imm(15), v, v) // -2 + 1 < 0
-		case -1:
-			VPADDW(ones, edge, v)
-			VPXOR(b, b, b)
-			VPCMPEQW(b, v, v)
-		case 1:
-			VPCMPEQW(ones, edge, v)
-		case 2:
-			VPCMPGTW(ones, edge, v)
-		}
-		VPAND(a, v, b)
-		VPMADDWD(ones, b, b)
-		VPADDD(b, sums[i], sums[i])
-		VPMADDWD(ones, v, v)
-		VPSUBD(v, counts[i], counts[i]) // masks are -1
+	edge, diff, value, t := YMM(), YMM(), YMM(), YMM()
+	half := func(offset int, edge, diff VecVirtual) { // 16 samples
+		v, a, b := YMM(), YMM(), YMM()
+		load := avoblock.LoadWords(wide, false)
+		load(Mem{Base: p, Disp: offset}, v)
+		load(Mem{Base: p, Index: step, Scale: 1, Disp: offset}, a)
+		load(Mem{Base: p, Index: back, Scale: 1, Disp: offset}, b)
+		VMOVDQA(edgeMasks(v, a, b), edge)
+		load(Mem{Base: s, Disp: offset}, diff)
+		VPSUBW(v, diff, diff)
 	}
-	ADDQ(Imm(uint64(16*size)), p)
-	ADDQ(Imm(uint64(16*size)), s)
-	SUBQ(Imm(16), n)
+	half(0, edge, diff)
+	CMPQ(n, Imm(16))
+	JE(LabelRef("narrow"))
+	nextEdge, nextDiff := YMM(), YMM()
+	half(16*size, nextEdge, nextDiff)
+	VPACKSSWB(nextEdge, edge, edge)
+	VPACKSSWB(nextDiff, diff, diff)
+	JMP(LabelRef("count"))
+	Label("narrow")
+	VPXOR(t, t, t)
+	VPACKSSWB(t, edge, edge)
+	VPACKSSWB(t, diff, diff)
+	Label("count")
+	for i, k := range []int{-2, -1, 1, 2} {
+		switch k { // value is k in each byte, made of the ones
+		case -2:
+			VPXOR(value, value, value)
+			VPSUBB(ones, value, value)
+			VPSUBB(ones, value, value)
+		case -1:
+			VPADDB(ones, value, value)
+		case 1:
+			VMOVDQA(ones, value)
+		case 2:
+			VPADDB(ones, value, value)
+		}
+		VPCMPEQB(value, edge, t)
+		VPSUBB(t, counts[i], counts[i]) // masks are -1
+		VPAND(diff, t, t)
+		VPMADDUBSW(t, ones, t)
+		VPADDW(t, sums[i], sums[i])
+	}
+	ADDQ(Imm(uint64(32*size)), p)
+	ADDQ(Imm(uint64(32*size)), s)
+	SUBQ(Imm(32), n)
 	JG(LabelRef("cols"))
 	ADDQ(stride, pix)
 	ADDQ(stride, src)
 	DECQ(h)
 	JNZ(LabelRef("rows"))
 	out := Load(Param("sums"), GP64())
+	words := YMM()
+	VPCMPEQW(words, words, words)
+	VPSRLW(Imm(15), words, words)
 	for i := range sums {
-		for k, v := range []VecVirtual{sums[i], counts[i]} {
-			half := XMM()
-			VEXTRACTI128(Imm(1), v, half)
-			VPADDD(half, v.AsX(), v.AsX())
-			VPSHUFD(Imm(0x4E), v.AsX(), half)
-			VPADDD(half, v.AsX(), v.AsX())
-			VPSHUFD(Imm(0xB1), v.AsX(), half)
-			VPADDD(half, v.AsX(), v.AsX())
-			VMOVD(v.AsX(), Mem{Base: out, Disp: 8*i + 4*k})
-		}
+		VPMADDWD(words, sums[i], sums[i])
+		foldTo(sums[i], Mem{Base: out, Disp: 8 * i})
+		VPXOR(t, t, t)
+		VPSADBW(t, counts[i], counts[i])
+		foldTo(counts[i], Mem{Base: out, Disp: 8*i + 4})
 	}
 	VZEROUPPER()
 	RET()
+}
+
+// foldTo stores the sum of the double words of a vector.
+func foldTo(v VecVirtual, to Mem) {
+	half := XMM()
+	VEXTRACTI128(Imm(1), v, half)
+	VPADDD(half, v.AsX(), v.AsX())
+	VPSHUFD(Imm(0x4E), v.AsX(), half)
+	VPADDD(half, v.AsX(), v.AsX())
+	VPSHUFD(Imm(0xB1), v.AsX(), half)
+	VPADDD(half, v.AsX(), v.AsX())
+	VMOVD(v.AsX(), to)
 }
 
 func saoEdges(name, doc string, wide bool) {
