@@ -30,6 +30,8 @@ func (w *worker[T]) predictFrom(p []int16, x, y, log2, c, mode int) {
 		p = w.smooth(p, n, c)
 	}
 	switch {
+	case mode == modePlanar && w.depths[c] <= 10:
+		w.k.planar(dst, pl.stride, p, n, log2)
 	case mode == modePlanar:
 		planar(dst, pl.stride, p, n, log2)
 	case mode == modeDC:

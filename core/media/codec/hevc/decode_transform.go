@@ -32,18 +32,23 @@ var dct32 = func() (m [32][32]int32) {
 var dst4 = [4][4]int32{{29, 55, 74, 84}, {74, 74, 0, -74}, {84, -29, -74, 55}, {55, -84, 74, -29}}
 
 // transform is a transform of n points: its matrix, whose rows are the basis functions, the transposed
-// one, and both with their rows interleaved in pairs, in raster order.
+// one, and both with their rows interleaved in pairs, in raster order. halves are the left halves of the
+// even and of the odd rows of the matrix, whose right halves mirror them.
 type transform struct {
 	matrix, transposed     []int16
 	pairs, transposedPairs []int16
+	halves                 [2][]int16
 }
 
 func newTransform(n int, at func(k, i int) int32) transform {
-	t := transform{make([]int16, n*n), make([]int16, n*n), make([]int16, n*n), make([]int16, n*n)}
+	t := transform{matrix: make([]int16, n*n), transposed: make([]int16, n*n), pairs: make([]int16, n*n), transposedPairs: make([]int16, n*n)}
 	for k := range n {
 		for i := range n {
 			t.matrix[k*n+i], t.transposed[i*n+k] = int16(at(k, i)), int16(at(k, i))
 		}
+	}
+	for k := range n {
+		t.halves[k&1] = append(t.halves[k&1], t.matrix[k*n:][:n/2]...)
 	}
 	interleave(t.pairs, t.matrix, n, n/2)
 	interleave(t.transposedPairs, t.transposed, n, n/2)

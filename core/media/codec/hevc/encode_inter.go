@@ -308,7 +308,7 @@ func (c *blockEncoder[T]) codeInter(u *codingUnit, x, y, log2, depth int) {
 		}
 	}
 	c.predictInter(&b, &m)
-	u.coded = c.codeLuma(x, y, log2, 0)
+	u.coded = c.codeLuma(c.coefs[:], c.transformCost(c.coefs[:], x, y, log2, false), x, y, log2, 0)
 	u.coded = c.codeChromaTree(x, y, log2) || u.coded
 	c.cuSkip = u.merge && !u.coded
 	c.markCU(x, y, size, depth)

@@ -77,7 +77,7 @@ func (c *blockEncoder[T]) searchMode(x, y, log2 int, angular []int) (best, least
 		}
 		switch {
 		case mode == modePlanar:
-			planar(c.candidate[:], n, p, n, log2)
+			c.k.planar(c.candidate[:], n, p, n, log2)
 		case mode == modeDC:
 			dc(c.candidate[:], n, p, n, log2, n < 32)
 		default:
@@ -214,7 +214,8 @@ func (c *blockEncoder[T]) betterIntra(x, y, log2, node int) bool {
 	c.predictPlane(0, &b, &m)
 	inter := c.transformCost(c.coefs[:], x, y, log2, false)
 	if log2 > c.leastTransform {
-		inter = min(inter, c.quartersCost(x, y, log2, inter))
+		quarters, _ := c.quartersCost(x, y, log2, inter)
+		inter = min(inter, quarters)
 	}
 	c.cuIntra = true
 	c.showSource(x, y, size)

@@ -28,7 +28,12 @@ func (c *blockEncoder[T]) forward(coefs []int16, x, y, log2, plane int, sine boo
 	at, depth := y*p.stride+x, c.depths[plane]
 	rows, half, out := c.transforms.rows[:], c.transforms.half[:n*n], coefs[:n*n]
 	k.difference(rows, c.source[plane][at:], p.stride, p.pix[at:], p.stride, n)
-	k.multiply(half, m.matrix, rows, n, n/2, n, uint(log2+depth-9))
+	if shift := uint(log2 + depth - 9); n == 4 {
+		k.multiply(half, m.matrix, rows, n, n/2, n, shift)
+	} else {
+		k.multiplyHalf(half, m.halves[0], rows, n, shift)
+		k.multiplyHalf(half[n:], m.halves[1], rows[n*n/2:], n, shift)
+	}
 	k.multiply(out, half, m.transposedPairs, n, n/2, n, uint(log2+6))
 	return out
 }
@@ -40,30 +45,39 @@ func (c *blockEncoder[T]) transformCost(coefs []int16, x, y, log2 int, sine bool
 	return int64(c.k.cost(c.forward(coefs, x, y, log2, 0, sine), q.factor, q.shift-uint(log2)-6))
 }
 
-// quartersCost is the transformCost of a block's quarters, or at least limit. It leaves coefs as they are.
-func (c *blockEncoder[T]) quartersCost(x, y, log2 int, limit int64) int64 {
-	sum, half := int64(2*bitCost), 1<<(log2-1)
+// quartersCost is the transformCost of a block's quarters, or at least limit, with that of each one. Their
+// coefficients are left in the quarters of this size.
+func (c *blockEncoder[T]) quartersCost(x, y, log2 int, limit int64) (sum int64, costs [4]int64) {
+	sum = 2 * bitCost
+	half := 1 << (log2 - 1)
 	for i := 0; i < 4 && sum < limit; i++ {
-		sum += c.transformCost(c.before[:], x+half*(i&1), y+half*(i>>1), log2-1, false)
+		costs[i] = c.transformCost(c.quarter(log2, i), x+half*(i&1), y+half*(i>>1), log2-1, false)
+		sum += costs[i]
 	}
-	return sum
+	return sum, costs
 }
 
-// codeLuma codes the luma of an inter block as one transform block or as four, by the cost.
-func (c *blockEncoder[T]) codeLuma(x, y, log2, depth int) (coded bool) {
-	whole := c.transformCost(c.coefs[:], x, y, log2, false)
-	worth := whole > codedCost+bitCost // some level is worth its bits
+// quarter returns the memory for the coefficients of a quarter of a block.
+func (c *blockEncoder[T]) quarter(log2, i int) []int16 {
+	n := 1 << (2 * (log2 - 1))
+	return c.quarters[log2-3][i*n:][:n]
+}
+
+// codeLuma codes the luma of an inter block with given coefficients, whose transformCost is cost, as one
+// transform block or as four.
+func (c *blockEncoder[T]) codeLuma(coefs []int16, cost int64, x, y, log2, depth int) (coded bool) {
+	worth := cost > codedCost+bitCost // some level is worth its bits
 	if worth && depth < c.sps.depthInter && log2 > c.leastTransform {
-		if c.quartersCost(x, y, log2, whole) < whole {
+		if sum, costs := c.quartersCost(x, y, log2, cost); sum < cost {
 			half := 1 << (log2 - 1)
 			for i := range 4 {
-				coded = c.codeLuma(x+half*(i&1), y+half*(i>>1), log2-1, depth+1) || coded
+				coded = c.codeLuma(c.quarter(log2, i), costs[i], x+half*(i&1), y+half*(i>>1), log2-1, depth+1) || coded
 			}
 			return coded
 		}
 	}
 	c.transform(x, y).log2 = uint8(log2)
-	if coded = worth && c.codeCoefs(x, y, log2, 0); coded {
+	if coded = worth && c.codeCoefs(coefs, x, y, log2, 0); coded {
 		c.markCbf(x, y, 1<<log2)
 	}
 	c.blockEdges(x, y, 1<<log2, 1<<log2, edgeTransform)
@@ -88,24 +102,25 @@ func (c *blockEncoder[T]) codeChromaTree(x, y, log2 int) (coded bool) {
 // block, at samples of the plane. It reports whether a level is left.
 func (c *blockEncoder[T]) codeBlock(x, y, log2, plane int) bool {
 	c.forward(c.coefs[:], x, y, log2, plane, c.cuIntra && plane == 0 && log2 == 2)
-	return c.codeCoefs(x, y, log2, plane)
+	return c.codeCoefs(c.coefs[:], x, y, log2, plane)
 }
 
 // codeCoefs quantises the coefficients of a block and reconstructs it. Levels are rounded up from 9/16 on:
 // with blocks that are dropped as a whole where they are not worthwhile, that gave the best PSNR at equal
 // bits (BenchmarkQuality).
-func (c *blockEncoder[T]) codeCoefs(x, y, log2, plane int) bool {
+func (c *blockEncoder[T]) codeCoefs(coefs []int16, x, y, log2, plane int) bool {
 	q, n := &c.quantisers[plane], 1<<log2
-	coefs, before := c.coefs[:n*n], c.before[:n*n]
-	copy(before, coefs)
-	shift := q.shift - uint(log2)
-	if !c.k.quantise(coefs, q.factor, int32(1)<<shift*7/16, shift) || !worthwhile(before, coefs, log2, q) {
+	levels, shift := c.quantised[:n*n], q.shift-uint(log2)
+	if !c.k.quantise(levels, coefs[:n*n], q.factor, int32(1)<<shift*7/16, shift) {
 		return false
 	}
 	at := c.levelsAt(x, y)
-	mask := c.k.gather(c.levels[plane][at:], coefs, n)
+	mask := c.k.gather(c.levels[plane][at:], levels, n)
+	if !worthwhile(coefs, levels, mask, log2, q) {
+		return false
+	}
 	c.coded[plane][at>>4] = mask
-	c.k.scale(c.coeffs[:n*n], coefs, q.scale, uint(c.depths[plane]+log2-5-4))
+	c.k.scale(c.coeffs[:n*n], levels, q.scale, uint(c.depths[plane]+log2-5-4))
 	c.lastRow = (63-mathbits.LeadingZeros64(mask))>>3<<2 + 3
 	for i := 32; i >= 8; i >>= 1 {
 		mask |= mask >> i
@@ -124,18 +139,24 @@ func (c *blockEncoder[T]) levelsAt(x, y int) int {
 
 // worthwhile reports whether the levels of a block lower the squared error by more than their bits are
 // worth: four for a level, two more for each doubling, and those of the last one's place, of which three
-// quarters are counted (BenchmarkQuality).
-func worthwhile(coefs, levels []int16, log2 int, q *quantiser) bool {
+// quarters are counted (BenchmarkQuality). mask are the sub-blocks that have levels.
+func worthwhile(coefs, levels []int16, mask uint64, log2 int, q *quantiser) bool {
 	gain, bits, shift := int64(0), int64(2*log2+1), q.shift-uint(log2)-6
-	for i, level := range levels {
-		if level == 0 {
-			continue
+	for ; mask != 0; mask &= mask - 1 {
+		sub := mathbits.TrailingZeros64(mask)
+		for row := range 4 {
+			at := (sub>>3<<2+row)<<log2 + sub&7<<2
+			for i, level := range levels[at:][:4] {
+				if level == 0 {
+					continue
+				}
+				s := int64(uint32(motion.Abs32(int32(coefs[at+i]))*q.factor) >> shift)
+				magnitude := motion.Abs32(int32(level))
+				rest := s - int64(magnitude)<<6
+				gain += s*s - rest*rest
+				bits += 4 + 2*int64(mathbits.Len32(uint32(magnitude))-1)
+			}
 		}
-		s := int64(uint32(motion.Abs32(int32(coefs[i]))*q.factor) >> shift)
-		magnitude := motion.Abs32(int32(level))
-		rest := s - int64(magnitude)<<6
-		gain += s*s - rest*rest
-		bits += 4 + 2*int64(mathbits.Len32(uint32(magnitude))-1)
 	}
 	return gain > bits*bitCost*3/4
 }

@@ -18,16 +18,17 @@ type blockEncoder[T motion.Sample] struct {
 	presetSettings
 	distance motion.DistanceKernels[T]
 
-	source         [3][]T // laid out like the planes
-	levels         [3][]int16  // by levelsAt
-	coded          [3][]uint64 // which sub-blocks of a block have levels, by levelsAt in sixteenths
+	source         [3][]T          // laid out like the planes
+	levels         [3][]int16      // by levelsAt
+	coded          [3][]uint64     // which sub-blocks of a block have levels, by levelsAt in sixteenths
 	units          []codingUnit    // by the smallest coding block of their first sample
 	transformUnits []transformUnit // by the 4x4 block of their first sample
 	lambda         int             // Lagrange multiplier: SATD that one bit is worth, in sixteenths
 	earlyLimit     float64         // SATD a sample under which no further prediction is tried
 	quantisers     [3]quantiser
 	coefs          [32 * 32]int16
-	before         [32 * 32]int16 // coefs before they were quantised
+	quarters       [3][32 * 32]int16 // coefficients of the quarters of blocks of 8, 16 and 32 samples
+	quantised      [32 * 32]int16
 
 	// Of the coding tree block under way, by its node: the root is 0, children of n are 4n+1 to 4n+4.
 	split    [nodes]bool

@@ -17,7 +17,10 @@ const predStride = 64
 type kernels[T motion.Sample] struct {
 	motion.BlockKernels[T]
 	blockKernels
-	// difference interleaves the differences between pairs of rows of n x n samples, n = 4 to 32.
+	// difference fills v with the differences between n x n samples, n = 4 to 32. Pairs of rows are
+	// interleaved. From n = 8 on, the first half are sums of the rows that are equally far from the upper
+	// and the lower edge, and the second one their differences: even basis functions go by the sums, odd
+	// ones by the differences.
 	difference func(v []int16, src []T, stride int, pred []T, step, n int)
 	// add adds differences to n x n samples.
 	add func(dst []T, stride int, r []int16, n int, most int32)
@@ -29,6 +32,8 @@ type kernels[T motion.Sample] struct {
 	mean  func(dst []T, stride int, a, b []int16, w, h int, shift uint, most int32)
 	// directions is predictDirections.
 	directions func(dst []T, stride int, ref *[32 + 65 + 16]int16, n, angle int)
+	// planar is planar of samples of up to 10 bits.
+	planar func(dst []T, stride int, p []int16, n, log2 int)
 	// collect adds up the differences to src, clipped to 8 bits, of samples with sign(v-a) + sign(v-b) = -2,
 	// -1, 1, 2, where the neighbours a and b are step samples before and after pix[at], and their numbers, in
 	// turn. w is a multiple of 16, and w*h at most 64*64.
@@ -43,48 +48,60 @@ type blockKernels struct {
 	// bits, for r < n, k < 2*pairs and c < cols. p and out have rows of n; those of v are interleaved in
 	// pairs. cols is n, or a smaller multiple of 16.
 	multiply func(out, p, v []int16, n, pairs, cols int, shift uint)
+	// multiplyHalf computes every second row of out in the same way, from half as many rows of n/2 factors.
+	multiplyHalf func(out, p, v []int16, n int, shift uint)
 	// interleave interleaves pairs of rows of n.
 	interleave func(v, src []int16, n, pairs int)
 	// downAgain is down of what across returned.
 	downAgain func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint)
 	// cost is levelCosts, and quantise quantiseLevels.
 	cost     func(c []int16, factor int32, shift uint) int
-	quantise func(c []int16, factor, bias int32, shift uint) bool
+	quantise func(dst, c []int16, factor, bias int32, shift uint) bool
 	// scale is scaleLevels, and gather gatherLevels.
 	scale  func(dst, levels []int16, factor int32, shift uint)
 	gather func(out, levels []int16, n int) uint64
 }
 
 func goBlockKernels() blockKernels {
-	return blockKernels{multiply, interleave, func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint) {
+	return blockKernels{multiply, multiplyHalf, interleave, func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint) {
 		filterColumns(dst, src, predStride, w, h, taps, count, shift)
 	}, levelCosts, quantiseLevels, scaleLevels, gatherLevels}
 }
 
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
-	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], collectEdges[T], addEdges[T]}
+	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], planar[T], collectEdges[T], addEdges[T]}
 }
 
 func multiply(out, p, v []int16, n, pairs, cols int, shift uint) {
+	product(out, n, p, n, v, 2*n, n, pairs, cols, shift)
+}
+
+func multiplyHalf(out, p, v []int16, n int, shift uint) {
+	product(out, 2*n, p, n/2, v, 2*n, n/2, n/4, n, shift)
+}
+
+// product multiplies a matrix with one whose rows are interleaved in pairs; next, step and stride are the
+// lengths of rows.
+func product(out []int16, stride int, p []int16, step int, v []int16, next, rows, pairs, cols int, shift uint) {
 	round := int32(1) << shift >> 1
 	var sums [32]int32
-	for r := range n {
+	for r := range rows {
 		for c := range cols {
 			sums[c] = round
 		}
 		for k := range pairs {
-			a, b := int32(p[r*n+2*k]), int32(p[r*n+2*k+1])
+			a, b := int32(p[r*step+2*k]), int32(p[r*step+2*k+1])
 			if a|b == 0 {
 				continue
 			}
-			row := v[2*n*k:][:2*cols]
+			row := v[next*k:][:2*cols]
 			for c := range cols {
 				sums[c] += a*int32(row[2*c]) + b*int32(row[2*c+1])
 			}
 		}
 		for c, s := range sums[:cols] {
-			out[r*n+c] = int16(max(-32768, min(s>>shift, 32767)))
+			out[r*stride+c] = int16(max(-32768, min(s>>shift, 32767)))
 		}
 	}
 }
@@ -99,11 +116,18 @@ func interleave(v, src []int16, n, pairs int) {
 }
 
 func difference[T motion.Sample](v []int16, src []T, stride int, pred []T, step, n int) {
+	at := func(x, y int) int16 { return int16(src[y*stride+x]) - int16(pred[y*step+x]) }
 	for y := range n {
-		s, p := src[y*stride:][:n], pred[y*step:][:n]
-		out := v[y>>1*2*n+y&1:]
-		for x := range s {
-			out[2*x] = int16(s[x]) - int16(p[x])
+		for x := range n {
+			d := at(x, y)
+			switch {
+			case n == 4:
+			case y < n/2:
+				d += at(x, n-1-y)
+			default:
+				d = at(x, y-n/2) - at(x, n-1-(y-n/2))
+			}
+			v[(y>>1*n+x)*2+y&1] = d
 		}
 	}
 }
@@ -183,17 +207,16 @@ func levelCosts(c []int16, factor int32, shift uint) (sum int) {
 	return sum
 }
 
-// quantiseLevels turns coefficients into levels, (|c|*factor + bias) >> shift with their signs, in place.
-// It reports whether one is not 0.
-func quantiseLevels(c []int16, factor, bias int32, shift uint) bool {
+// quantiseLevels turns coefficients into levels, (|c|*factor + bias) >> shift with their signs. It reports whether one is not 0.
+func quantiseLevels(dst, c []int16, factor, bias int32, shift uint) bool {
 	any := int16(0)
 	for i, v := range c {
 		level := int32(uint32(motion.Abs32(int32(v))*factor+bias) >> shift)
 		if v < 0 {
 			level = -level
 		}
-		c[i] = int16(max(-32768, min(level, 32767)))
-		any |= c[i]
+		dst[i] = int16(max(-32768, min(level, 32767)))
+		any |= dst[i]
 	}
 	return any != 0
 }

@@ -15,6 +15,10 @@ func fastBlockKernels() blockKernels {
 			_, _, _ = out[n*n-1], p[n*n-1], v[2*n*pairs-1]
 			multiplyFast(&out[0], 2*n, &p[0], 2*n, &v[0], 4*n, n, pairs, cols, int(shift))
 		},
+		multiplyHalf: func(out, p, v []int16, n int, shift uint) {
+			_, _, _ = out[n*n-n-1], p[n*n/4-1], v[n*n/2-1]
+			multiplyFast(&out[0], 4*n, &p[0], n, &v[0], 4*n, n/2, n/4, n, int(shift))
+		},
 		interleave: func(v, src []int16, n, pairs int) {
 			_, _ = v[2*n*pairs-1], src[2*n*pairs-1]
 			interleaveFast(&v[0], &src[0], n, pairs)
@@ -24,8 +28,9 @@ func fastBlockKernels() blockKernels {
 			downWideFast(&dst[0], (*byte)(unsafe.Pointer(&src[0])), 2*predStride, w, h, taps, count, int(shift))
 		},
 		cost: func(c []int16, factor int32, shift uint) int { return costFast(&c[0], len(c), int(factor), int(shift)) },
-		quantise: func(c []int16, factor, bias int32, shift uint) bool {
-			return quantiseFast(&c[0], len(c), int(factor), int(bias), int(shift)) != 0
+		quantise: func(dst, c []int16, factor, bias int32, shift uint) bool {
+			_ = dst[len(c)-1]
+			return quantiseFast(&dst[0], &c[0], len(c), int(factor), int(bias), int(shift)) != 0
 		},
 		scale: func(dst, levels []int16, factor int32, shift uint) {
 			_ = dst[len(levels)-1]
@@ -75,6 +80,14 @@ func fastKernels() kernels[uint8] {
 		directions: func(dst []uint8, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
 			directionsFast(motion.First(dst, stride, n, n), stride, ref, n, angle)
 		},
+		planar: func(dst []uint8, stride int, p []int16, n, log2 int) {
+			if n < 8 {
+				planar(dst, stride, p, n, log2)
+				return
+			}
+			_ = p[4*n]
+			planarFast(motion.First(dst, stride, n, n), stride, &p[0], n, log2+1)
+		},
 		collect: func(pix []uint8, at, stride int, src []uint8, w, h, step int, sums *[8]int32) {
 			_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
 			collectFast(&pix[at], stride, motion.First(src, stride, w, h), w, h, step, sums)
@@ -121,6 +134,14 @@ func fastWideKernels() kernels[uint16] {
 		},
 		directions: func(dst []uint16, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
 			directionsWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, ref, n, angle)
+		},
+		planar: func(dst []uint16, stride int, p []int16, n, log2 int) {
+			if n < 8 {
+				planar(dst, stride, p, n, log2)
+				return
+			}
+			_ = p[4*n]
+			planarWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, &p[0], n, log2+1)
 		},
 		collect: func(pix []uint16, at, stride int, src []uint16, w, h, step int, sums *[8]int32) {
 			_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]

@@ -198,7 +198,7 @@ eight:
 
 // func differenceFast(v *int16, src *byte, stride int, pred *byte, step int, n int)
 // Requires: AVX
-TEXT ·differenceFast(SB), NOSPLIT, $0-48
+TEXT ·differenceFast(SB), NOSPLIT, $8-48
 	MOVQ v+0(FP), AX
 	MOVQ src+8(FP), CX
 	MOVQ stride+16(FP), DX
@@ -231,43 +231,75 @@ four:
 	RET
 
 wide:
-	SUBQ DI, DX
-	SUBQ DI, SI
-	MOVQ DX, R10
-	MOVQ SI, R11
-	ADDQ DI, R10
-	ADDQ DI, R11
+	MOVQ  DI, R9
+	SHLQ  $0x02, R9
+	MOVQ  DI, R10
+	IMULQ DI, R10
+	MOVQ  DI, R11
 
-rows:
-	MOVQ DI, R9
+cols:
+	MOVQ  DI, R13
+	DECQ  R13
+	IMULQ DX, R13
+	ADDQ  CX, R13
+	MOVQ  CX, R12
+	MOVQ  DI, R15
+	DECQ  R15
+	IMULQ SI, R15
+	ADDQ  BX, R15
+	MOVQ  BX, R14
+	MOVQ  AX, BP
+	MOVQ  DI, R8
+	SHRQ  $0x02, R8
 
-eight:
-	VPMOVZXBW  (CX), X1
-	VPMOVZXBW  (BX), X0
+quads:
+	VPMOVZXBW  (R12), X1
+	VPMOVZXBW  (R14), X0
 	VPSUBW     X0, X1, X1
-	VPMOVZXBW  (CX)(R10*1), X2
-	VPMOVZXBW  (BX)(R11*1), X0
+	VPMOVZXBW  (R13), X2
+	VPMOVZXBW  (R15), X0
 	VPSUBW     X0, X2, X2
-	VPUNPCKLWD X2, X1, X0
-	VMOVDQU    X0, (AX)
-	VPUNPCKHWD X2, X1, X1
-	VMOVDQU    X1, 16(AX)
+	ADDQ       DX, R12
+	ADDQ       SI, R14
+	SUBQ       DX, R13
+	SUBQ       SI, R15
+	VPADDW     X2, X1, X0
+	VPSUBW     X2, X1, X1
+	VPMOVZXBW  (R12), X3
+	VPMOVZXBW  (R14), X2
+	VPSUBW     X2, X3, X3
+	VPMOVZXBW  (R13), X4
+	VPMOVZXBW  (R15), X2
+	VPSUBW     X2, X4, X4
+	ADDQ       DX, R12
+	ADDQ       SI, R14
+	SUBQ       DX, R13
+	SUBQ       SI, R15
+	VPADDW     X4, X3, X2
+	VPSUBW     X4, X3, X3
+	VPUNPCKLWD X2, X0, X4
+	VMOVDQU    X4, (BP)
+	VPUNPCKHWD X2, X0, X0
+	VMOVDQU    X0, 16(BP)
+	ADDQ       R10, BP
+	VPUNPCKLWD X3, X1, X0
+	VMOVDQU    X0, (BP)
+	VPUNPCKHWD X3, X1, X1
+	VMOVDQU    X1, 16(BP)
+	SUBQ       R10, BP
+	ADDQ       R9, BP
+	DECQ       R8
+	JNZ        quads
 	ADDQ       $0x20, AX
 	ADDQ       $0x08, CX
 	ADDQ       $0x08, BX
-	SUBQ       $0x08, R9
-	JNZ        eight
-	ADDQ       DX, CX
-	ADDQ       R10, CX
-	ADDQ       SI, BX
-	ADDQ       R11, BX
-	DECQ       R8
-	JNZ        rows
+	SUBQ       $0x08, R11
+	JNZ        cols
 	RET
 
 // func differenceWideFast(v *int16, src *byte, stride int, pred *byte, step int, n int)
 // Requires: AVX
-TEXT ·differenceWideFast(SB), NOSPLIT, $0-48
+TEXT ·differenceWideFast(SB), NOSPLIT, $8-48
 	MOVQ v+0(FP), AX
 	MOVQ src+8(FP), CX
 	MOVQ stride+16(FP), DX
@@ -296,42 +328,70 @@ four:
 	RET
 
 wide:
-	SUBQ DI, DX
-	SUBQ DI, DX
-	SUBQ DI, SI
-	SUBQ DI, SI
-	MOVQ DX, R10
-	MOVQ SI, R11
-	ADDQ DI, R10
-	ADDQ DI, R11
-	ADDQ DI, R10
-	ADDQ DI, R11
+	MOVQ  DI, R9
+	SHLQ  $0x02, R9
+	MOVQ  DI, R10
+	IMULQ DI, R10
+	MOVQ  DI, R11
 
-rows:
-	MOVQ DI, R9
+cols:
+	MOVQ  DI, R13
+	DECQ  R13
+	IMULQ DX, R13
+	ADDQ  CX, R13
+	MOVQ  CX, R12
+	MOVQ  DI, R15
+	DECQ  R15
+	IMULQ SI, R15
+	ADDQ  BX, R15
+	MOVQ  BX, R14
+	MOVQ  AX, BP
+	MOVQ  DI, R8
+	SHRQ  $0x02, R8
 
-eight:
-	VMOVDQU    (CX), X1
-	VMOVDQU    (BX), X0
+quads:
+	VMOVDQU    (R12), X1
+	VMOVDQU    (R14), X0
 	VPSUBW     X0, X1, X1
-	VMOVDQU    (CX)(R10*1), X2
-	VMOVDQU    (BX)(R11*1), X0
+	VMOVDQU    (R13), X2
+	VMOVDQU    (R15), X0
 	VPSUBW     X0, X2, X2
-	VPUNPCKLWD X2, X1, X0
-	VMOVDQU    X0, (AX)
-	VPUNPCKHWD X2, X1, X1
-	VMOVDQU    X1, 16(AX)
+	ADDQ       DX, R12
+	ADDQ       SI, R14
+	SUBQ       DX, R13
+	SUBQ       SI, R15
+	VPADDW     X2, X1, X0
+	VPSUBW     X2, X1, X1
+	VMOVDQU    (R12), X3
+	VMOVDQU    (R14), X2
+	VPSUBW     X2, X3, X3
+	VMOVDQU    (R13), X4
+	VMOVDQU    (R15), X2
+	VPSUBW     X2, X4, X4
+	ADDQ       DX, R12
+	ADDQ       SI, R14
+	SUBQ       DX, R13
+	SUBQ       SI, R15
+	VPADDW     X4, X3, X2
+	VPSUBW     X4, X3, X3
+	VPUNPCKLWD X2, X0, X4
+	VMOVDQU    X4, (BP)
+	VPUNPCKHWD X2, X0, X0
+	VMOVDQU    X0, 16(BP)
+	ADDQ       R10, BP
+	VPUNPCKLWD X3, X1, X0
+	VMOVDQU    X0, (BP)
+	VPUNPCKHWD X3, X1, X1
+	VMOVDQU    X1, 16(BP)
+	SUBQ       R10, BP
+	ADDQ       R9, BP
+	DECQ       R8
+	JNZ        quads
 	ADDQ       $0x20, AX
 	ADDQ       $0x10, CX
 	ADDQ       $0x10, BX
-	SUBQ       $0x08, R9
-	JNZ        eight
-	ADDQ       DX, CX
-	ADDQ       R10, CX
-	ADDQ       SI, BX
-	ADDQ       R11, BX
-	DECQ       R8
-	JNZ        rows
+	SUBQ       $0x08, R11
+	JNZ        cols
 	RET
 
 // func addFast(dst *byte, stride int, r *int16, n int)
@@ -1231,6 +1291,121 @@ next:
 	VZEROUPPER
 	RET
 
+// func planarFast(dst *byte, stride int, p *int16, n int, shift int)
+// Requires: AVX, AVX2
+TEXT ·planarFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         p+16(FP), DX
+	MOVQ         n+24(FP), BX
+	MOVQ         shift+32(FP), SI
+	VMOVQ        SI, X0
+	VMOVD        BX, X1
+	VPBROADCASTW X1, X1
+	LEAQ         (DX)(BX*4), SI
+	LEAQ         2(SI), DI
+	VPBROADCASTW (DI)(BX*2), X2
+	VPBROADCASTW -2(DX)(BX*2), X3
+	MOVQ         $0x0004000300020001, DX
+	VMOVQ        DX, X5
+	MOVQ         $0x0008000700060005, DX
+	VMOVQ        DX, X4
+	VPUNPCKLQDQ  X4, X5, X4
+	MOVL         $0x00000008, DX
+	VMOVD        DX, X5
+	VPBROADCASTW X5, X5
+	MOVQ         BX, DX
+
+cols:
+	MOVQ    AX, R8
+	LEAQ    -2(SI), R9
+	MOVQ    BX, R10
+	VPSUBW  X4, X1, X6
+	VMOVDQU (DI), X8
+	VPMULLW X1, X8, X7
+	VPSUBW  X8, X7, X7
+	VPADDW  X3, X7, X7
+	VPADDW  X1, X7, X7
+	VPMULLW X2, X4, X9
+	VPADDW  X9, X7, X7
+	VPSUBW  X8, X3, X8
+
+rows:
+	VPBROADCASTW (R9), X9
+	VPMULLW      X6, X9, X9
+	VPADDW       X7, X9, X9
+	VPSRLW       X0, X9, X9
+	VPACKUSWB    X9, X9, X9
+	VMOVQ        X9, (R8)
+	VPADDW       X8, X7, X7
+	ADDQ         CX, R8
+	SUBQ         $0x02, R9
+	DECQ         R10
+	JNZ          rows
+	VPADDW       X5, X4, X4
+	ADDQ         $0x10, DI
+	ADDQ         $0x08, AX
+	SUBQ         $0x08, DX
+	JNZ          cols
+	RET
+
+// func planarWideFast(dst *byte, stride int, p *int16, n int, shift int)
+// Requires: AVX, AVX2
+TEXT ·planarWideFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         p+16(FP), DX
+	MOVQ         n+24(FP), BX
+	MOVQ         shift+32(FP), SI
+	VMOVQ        SI, X0
+	VMOVD        BX, X1
+	VPBROADCASTW X1, X1
+	LEAQ         (DX)(BX*4), SI
+	LEAQ         2(SI), DI
+	VPBROADCASTW (DI)(BX*2), X2
+	VPBROADCASTW -2(DX)(BX*2), X3
+	MOVQ         $0x0004000300020001, DX
+	VMOVQ        DX, X5
+	MOVQ         $0x0008000700060005, DX
+	VMOVQ        DX, X4
+	VPUNPCKLQDQ  X4, X5, X4
+	MOVL         $0x00000008, DX
+	VMOVD        DX, X5
+	VPBROADCASTW X5, X5
+	MOVQ         BX, DX
+
+cols:
+	MOVQ    AX, R8
+	LEAQ    -2(SI), R9
+	MOVQ    BX, R10
+	VPSUBW  X4, X1, X6
+	VMOVDQU (DI), X8
+	VPMULLW X1, X8, X7
+	VPSUBW  X8, X7, X7
+	VPADDW  X3, X7, X7
+	VPADDW  X1, X7, X7
+	VPMULLW X2, X4, X9
+	VPADDW  X9, X7, X7
+	VPSUBW  X8, X3, X8
+
+rows:
+	VPBROADCASTW (R9), X9
+	VPMULLW      X6, X9, X9
+	VPADDW       X7, X9, X9
+	VPSRLW       X0, X9, X9
+	VMOVDQU      X9, (R8)
+	VPADDW       X8, X7, X7
+	ADDQ         CX, R8
+	SUBQ         $0x02, R9
+	DECQ         R10
+	JNZ          rows
+	VPADDW       X5, X4, X4
+	ADDQ         $0x10, DI
+	ADDQ         $0x10, AX
+	SUBQ         $0x08, DX
+	JNZ          cols
+	RET
+
 // func costFast(c *int16, n int, factor int, shift int) int
 // Requires: AVX, AVX2
 TEXT ·costFast(SB), NOSPLIT, $0-40
@@ -1283,23 +1458,24 @@ eight:
 	MOVQ         AX, ret+32(FP)
 	RET
 
-// func quantiseFast(c *int16, n int, factor int, bias int, shift int) int
+// func quantiseFast(dst *int16, c *int16, n int, factor int, bias int, shift int) int
 // Requires: AVX, AVX2
-TEXT ·quantiseFast(SB), NOSPLIT, $0-48
-	MOVQ         c+0(FP), AX
-	MOVQ         n+8(FP), CX
-	MOVQ         shift+32(FP), DX
-	VMOVQ        DX, X2
-	MOVQ         factor+16(FP), DX
-	VMOVD        DX, X0
+TEXT ·quantiseFast(SB), NOSPLIT, $0-56
+	MOVQ         dst+0(FP), AX
+	MOVQ         c+8(FP), CX
+	MOVQ         n+16(FP), DX
+	MOVQ         shift+40(FP), BX
+	VMOVQ        BX, X2
+	MOVQ         factor+24(FP), BX
+	VMOVD        BX, X0
 	VPBROADCASTD X0, Y0
-	MOVQ         bias+24(FP), DX
-	VMOVD        DX, X1
+	MOVQ         bias+32(FP), BX
+	VMOVD        BX, X1
 	VPBROADCASTD X1, Y1
 	VPXOR        X3, X3, X3
 
 eight:
-	VPMOVSXWD (AX), Y4
+	VPMOVSXWD (CX), Y4
 	VPABSD    Y4, Y5
 	VPMULLD   Y0, Y5, Y5
 	VPADDD    Y1, Y5, Y5
@@ -1309,14 +1485,15 @@ eight:
 	VPERMQ    $0xd8, Y5, Y5
 	VPOR      X5, X3, X3
 	VMOVDQU   X5, (AX)
+	ADDQ      $0x10, CX
 	ADDQ      $0x10, AX
-	SUBQ      $0x08, CX
+	SUBQ      $0x08, DX
 	JNZ       eight
 	VZEROUPPER
 	VMOVQ     X3, AX
 	VPEXTRQ   $0x01, X3, CX
 	ORQ       CX, AX
-	MOVQ      AX, ret+40(FP)
+	MOVQ      AX, ret+48(FP)
 	RET
 
 // func scaleFast(dst *int16, levels *int16, n int, factor int, shift int)
@@ -1426,7 +1603,7 @@ TEXT ·collectFast(SB), NOSPLIT, $0-56
 	MOVL         $0x01010101, R9
 	VMOVD        R9, X0
 	VPBROADCASTD X0, Y0
-	VPXOR        Y1, Y1, Y1
+	VPSLLW       $0x07, Y0, Y1
 	VPXOR        Y2, Y2, Y2
 	VPXOR        Y3, Y3, Y3
 	VPXOR        Y4, Y4, Y4
@@ -1434,6 +1611,7 @@ TEXT ·collectFast(SB), NOSPLIT, $0-56
 	VPXOR        Y6, Y6, Y6
 	VPXOR        Y7, Y7, Y7
 	VPXOR        Y8, Y8, Y8
+	VPXOR        Y9, Y9, Y9
 
 rows:
 	MOVQ AX, R9
@@ -1441,70 +1619,59 @@ rows:
 	MOVQ BX, R11
 
 cols:
-	VPMOVZXBW (R9), Y11
-	VPMOVZXBW (R9)(DI*1), Y9
-	VPMOVZXBW (R9)(R8*1), Y10
-	VPCMPGTW  Y11, Y9, Y12
-	VPCMPGTW  Y9, Y11, Y9
-	VPSUBW    Y9, Y12, Y12
-	VPCMPGTW  Y11, Y10, Y9
-	VPADDW    Y9, Y12, Y12
-	VPCMPGTW  Y10, Y11, Y9
-	VPSUBW    Y9, Y12, Y12
-	VMOVDQA   Y12, Y9
-	VPMOVZXBW (R10), Y10
-	VPSUBW    Y11, Y10, Y10
-	CMPQ      R11, $0x10
-	JE        narrow
-	VPMOVZXBW 16(R9), Y13
-	VPMOVZXBW 16(R9)(DI*1), Y11
-	VPMOVZXBW 16(R9)(R8*1), Y12
-	VPCMPGTW  Y13, Y11, Y14
-	VPCMPGTW  Y11, Y13, Y11
-	VPSUBW    Y11, Y14, Y14
-	VPCMPGTW  Y13, Y12, Y11
-	VPADDW    Y11, Y14, Y14
-	VPCMPGTW  Y12, Y13, Y11
-	VPSUBW    Y11, Y14, Y14
-	VMOVDQA   Y14, Y11
-	VPMOVZXBW 16(R10), Y12
-	VPSUBW    Y13, Y12, Y12
-	VPACKSSWB Y11, Y9, Y9
-	VPACKSSWB Y12, Y10, Y10
-	JMP       count
+	CMPQ    R11, $0x10
+	JE      narrow
+	VMOVDQU (R9), Y12
+	VMOVDQU (R9)(DI*1), Y14
+	VMOVDQU (R9)(R8*1), Y13
+	VMOVDQU (R10), Y11
+	JMP     loaded
 
 narrow:
-	VPXOR     Y12, Y12, Y12
-	VPACKSSWB Y12, Y9, Y9
-	VPACKSSWB Y12, Y10, Y10
+	VMOVDQU (R9), X12
+	VMOVDQU (R9)(DI*1), X14
+	VMOVDQU (R9)(R8*1), X13
+	VMOVDQU (R10), X11
 
-count:
-	VPXOR        Y11, Y11, Y11
-	VPSUBB       Y0, Y11, Y11
-	VPSUBB       Y0, Y11, Y11
-	VPCMPEQB     Y11, Y9, Y12
-	VPSUBB       Y12, Y2, Y2
-	VPAND        Y10, Y12, Y12
-	VPMADDUBSW   Y12, Y0, Y12
-	VPADDW       Y12, Y1, Y1
-	VPADDB       Y0, Y11, Y11
-	VPCMPEQB     Y11, Y9, Y12
-	VPSUBB       Y12, Y4, Y4
-	VPAND        Y10, Y12, Y12
-	VPMADDUBSW   Y12, Y0, Y12
-	VPADDW       Y12, Y3, Y3
-	VMOVDQA      Y0, Y11
-	VPCMPEQB     Y11, Y9, Y12
-	VPSUBB       Y12, Y6, Y6
-	VPAND        Y10, Y12, Y12
-	VPMADDUBSW   Y12, Y0, Y12
-	VPADDW       Y12, Y5, Y5
-	VPADDB       Y0, Y11, Y11
-	VPCMPEQB     Y11, Y9, Y12
-	VPSUBB       Y12, Y8, Y8
-	VPAND        Y10, Y12, Y12
-	VPMADDUBSW   Y12, Y0, Y12
-	VPADDW       Y12, Y7, Y7
+loaded:
+	VPXOR        Y1, Y12, Y12
+	VPXOR        Y1, Y14, Y14
+	VPXOR        Y1, Y13, Y13
+	VPXOR        Y1, Y11, Y11
+	VPCMPGTB     Y12, Y14, Y10
+	VPCMPGTB     Y14, Y12, Y15
+	VPSUBB       Y15, Y10, Y10
+	VPCMPGTB     Y12, Y13, Y15
+	VPADDB       Y15, Y10, Y10
+	VPCMPGTB     Y13, Y12, Y15
+	VPSUBB       Y15, Y10, Y10
+	VPSUBSB      Y12, Y11, Y11
+	VPXOR        Y12, Y12, Y12
+	VPSUBB       Y0, Y12, Y12
+	VPSUBB       Y0, Y12, Y12
+	VPCMPEQB     Y12, Y10, Y13
+	VPSUBB       Y13, Y3, Y3
+	VPAND        Y11, Y13, Y13
+	VPMADDUBSW   Y13, Y0, Y13
+	VPADDW       Y13, Y2, Y2
+	VPADDB       Y0, Y12, Y12
+	VPCMPEQB     Y12, Y10, Y13
+	VPSUBB       Y13, Y5, Y5
+	VPAND        Y11, Y13, Y13
+	VPMADDUBSW   Y13, Y0, Y13
+	VPADDW       Y13, Y4, Y4
+	VMOVDQA      Y0, Y12
+	VPCMPEQB     Y12, Y10, Y13
+	VPSUBB       Y13, Y7, Y7
+	VPAND        Y11, Y13, Y13
+	VPMADDUBSW   Y13, Y0, Y13
+	VPADDW       Y13, Y6, Y6
+	VPADDB       Y0, Y12, Y12
+	VPCMPEQB     Y12, Y10, Y13
+	VPSUBB       Y13, Y9, Y9
+	VPAND        Y11, Y13, Y13
+	VPMADDUBSW   Y13, Y0, Y13
+	VPADDW       Y13, Y8, Y8
 	ADDQ         $0x20, R9
 	ADDQ         $0x20, R10
 	SUBQ         $0x20, R11
@@ -1516,74 +1683,74 @@ count:
 	MOVQ         sums+48(FP), AX
 	VPCMPEQW     Y0, Y0, Y0
 	VPSRLW       $0x0f, Y0, Y0
-	VPMADDWD     Y0, Y1, Y1
-	VEXTRACTI128 $0x01, Y1, X9
-	VPADDD       X9, X1, X1
-	VPSHUFD      $0x4e, X1, X9
-	VPADDD       X9, X1, X1
-	VPSHUFD      $0xb1, X1, X9
-	VPADDD       X9, X1, X1
-	VMOVD        X1, (AX)
-	VPXOR        Y12, Y12, Y12
-	VPSADBW      Y12, Y2, Y2
+	VPMADDWD     Y0, Y2, Y2
 	VEXTRACTI128 $0x01, Y2, X1
 	VPADDD       X1, X2, X2
 	VPSHUFD      $0x4e, X2, X1
 	VPADDD       X1, X2, X2
 	VPSHUFD      $0xb1, X2, X1
 	VPADDD       X1, X2, X2
-	VMOVD        X2, 4(AX)
-	VPMADDWD     Y0, Y3, Y3
+	VMOVD        X2, (AX)
+	VPXOR        Y13, Y13, Y13
+	VPSADBW      Y13, Y3, Y3
 	VEXTRACTI128 $0x01, Y3, X1
 	VPADDD       X1, X3, X3
 	VPSHUFD      $0x4e, X3, X1
 	VPADDD       X1, X3, X3
 	VPSHUFD      $0xb1, X3, X1
 	VPADDD       X1, X3, X3
-	VMOVD        X3, 8(AX)
-	VPXOR        Y12, Y12, Y12
-	VPSADBW      Y12, Y4, Y4
+	VMOVD        X3, 4(AX)
+	VPMADDWD     Y0, Y4, Y4
 	VEXTRACTI128 $0x01, Y4, X1
 	VPADDD       X1, X4, X4
 	VPSHUFD      $0x4e, X4, X1
 	VPADDD       X1, X4, X4
 	VPSHUFD      $0xb1, X4, X1
 	VPADDD       X1, X4, X4
-	VMOVD        X4, 12(AX)
-	VPMADDWD     Y0, Y5, Y5
+	VMOVD        X4, 8(AX)
+	VPXOR        Y13, Y13, Y13
+	VPSADBW      Y13, Y5, Y5
 	VEXTRACTI128 $0x01, Y5, X1
 	VPADDD       X1, X5, X5
 	VPSHUFD      $0x4e, X5, X1
 	VPADDD       X1, X5, X5
 	VPSHUFD      $0xb1, X5, X1
 	VPADDD       X1, X5, X5
-	VMOVD        X5, 16(AX)
-	VPXOR        Y12, Y12, Y12
-	VPSADBW      Y12, Y6, Y6
+	VMOVD        X5, 12(AX)
+	VPMADDWD     Y0, Y6, Y6
 	VEXTRACTI128 $0x01, Y6, X1
 	VPADDD       X1, X6, X6
 	VPSHUFD      $0x4e, X6, X1
 	VPADDD       X1, X6, X6
 	VPSHUFD      $0xb1, X6, X1
 	VPADDD       X1, X6, X6
-	VMOVD        X6, 20(AX)
-	VPMADDWD     Y0, Y7, Y7
-	VEXTRACTI128 $0x01, Y7, X0
-	VPADDD       X0, X7, X7
-	VPSHUFD      $0x4e, X7, X0
-	VPADDD       X0, X7, X7
-	VPSHUFD      $0xb1, X7, X0
-	VPADDD       X0, X7, X7
-	VMOVD        X7, 24(AX)
-	VPXOR        Y12, Y12, Y12
-	VPSADBW      Y12, Y8, Y8
+	VMOVD        X6, 16(AX)
+	VPXOR        Y13, Y13, Y13
+	VPSADBW      Y13, Y7, Y7
+	VEXTRACTI128 $0x01, Y7, X1
+	VPADDD       X1, X7, X7
+	VPSHUFD      $0x4e, X7, X1
+	VPADDD       X1, X7, X7
+	VPSHUFD      $0xb1, X7, X1
+	VPADDD       X1, X7, X7
+	VMOVD        X7, 20(AX)
+	VPMADDWD     Y0, Y8, Y8
 	VEXTRACTI128 $0x01, Y8, X0
 	VPADDD       X0, X8, X8
 	VPSHUFD      $0x4e, X8, X0
 	VPADDD       X0, X8, X8
 	VPSHUFD      $0xb1, X8, X0
 	VPADDD       X0, X8, X8
-	VMOVD        X8, 28(AX)
+	VMOVD        X8, 24(AX)
+	VPXOR        Y13, Y13, Y13
+	VPSADBW      Y13, Y9, Y9
+	VEXTRACTI128 $0x01, Y9, X0
+	VPADDD       X0, X9, X9
+	VPSHUFD      $0x4e, X9, X0
+	VPADDD       X0, X9, X9
+	VPSHUFD      $0xb1, X9, X0
+	VPADDD       X0, X9, X9
+	VMOVD        X9, 28(AX)
 	VZEROUPPER
 	RET
 
@@ -1601,6 +1768,7 @@ TEXT ·collectWideFast(SB), NOSPLIT, $0-56
 	MOVL         $0x01010101, R9
 	VMOVD        R9, X0
 	VPBROADCASTD X0, Y0
+	VPSLLW       $0x07, Y0, Y1
 	VPXOR        Y1, Y1, Y1
 	VPXOR        Y2, Y2, Y2
 	VPXOR        Y3, Y3, Y3
@@ -1616,44 +1784,38 @@ rows:
 	MOVQ BX, R11
 
 cols:
-	VMOVDQU   (R9), Y11
-	VMOVDQU   (R9)(DI*1), Y9
-	VMOVDQU   (R9)(R8*1), Y10
-	VPCMPGTW  Y11, Y9, Y12
-	VPCMPGTW  Y9, Y11, Y9
-	VPSUBW    Y9, Y12, Y12
-	VPCMPGTW  Y11, Y10, Y9
-	VPADDW    Y9, Y12, Y12
-	VPCMPGTW  Y10, Y11, Y9
-	VPSUBW    Y9, Y12, Y12
-	VMOVDQA   Y12, Y9
-	VMOVDQU   (R10), Y10
-	VPSUBW    Y11, Y10, Y10
-	CMPQ      R11, $0x10
-	JE        narrow
-	VMOVDQU   32(R9), Y13
-	VMOVDQU   32(R9)(DI*1), Y11
-	VMOVDQU   32(R9)(R8*1), Y12
-	VPCMPGTW  Y13, Y11, Y14
-	VPCMPGTW  Y11, Y13, Y11
-	VPSUBW    Y11, Y14, Y14
-	VPCMPGTW  Y13, Y12, Y11
-	VPADDW    Y11, Y14, Y14
-	VPCMPGTW  Y12, Y13, Y11
-	VPSUBW    Y11, Y14, Y14
-	VMOVDQA   Y14, Y11
-	VMOVDQU   32(R10), Y12
-	VPSUBW    Y13, Y12, Y12
-	VPACKSSWB Y11, Y9, Y9
-	VPACKSSWB Y12, Y10, Y10
-	JMP       count
+	VMOVDQU  (R9), Y11
+	VMOVDQU  (R9)(DI*1), Y10
+	VMOVDQU  (R9)(R8*1), Y12
+	VPCMPGTW Y11, Y10, Y9
+	VPCMPGTW Y10, Y11, Y10
+	VPSUBW   Y10, Y9, Y9
+	VPCMPGTW Y11, Y12, Y10
+	VPADDW   Y10, Y9, Y9
+	VPCMPGTW Y12, Y11, Y10
+	VPSUBW   Y10, Y9, Y9
+	VMOVDQU  (R10), Y10
+	VPSUBW   Y11, Y10, Y10
+	VPXOR    Y11, Y11, Y11
+	VPXOR    Y12, Y12, Y12
+	CMPQ     R11, $0x10
+	JE       narrow
+	VMOVDQU  32(R9), Y13
+	VMOVDQU  32(R9)(DI*1), Y12
+	VMOVDQU  32(R9)(R8*1), Y14
+	VPCMPGTW Y13, Y12, Y11
+	VPCMPGTW Y12, Y13, Y12
+	VPSUBW   Y12, Y11, Y11
+	VPCMPGTW Y13, Y14, Y12
+	VPADDW   Y12, Y11, Y11
+	VPCMPGTW Y14, Y13, Y12
+	VPSUBW   Y12, Y11, Y11
+	VMOVDQU  32(R10), Y12
+	VPSUBW   Y13, Y12, Y12
 
 narrow:
-	VPXOR     Y12, Y12, Y12
-	VPACKSSWB Y12, Y9, Y9
-	VPACKSSWB Y12, Y10, Y10
-
-count:
+	VPACKSSWB    Y11, Y9, Y9
+	VPACKSSWB    Y12, Y10, Y10
 	VPXOR        Y11, Y11, Y11
 	VPSUBB       Y0, Y11, Y11
 	VPSUBB       Y0, Y11, Y11

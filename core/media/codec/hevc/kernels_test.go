@@ -54,6 +54,13 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		k.multiply(out, matrix, v, n, n/2, n, 7)
 		return out
 	})
+	if n > 4 {
+		both("multiply half", func(k *kernels[T]) any {
+			out := make([]int16, n*n)
+			k.multiplyHalf(out, matrix, list, n, 7)
+			return out
+		})
+	}
 	both("difference", func(k *kernels[T]) any {
 		v := make([]int16, n*n)
 		k.difference(v, pix, stride, other, stride, n)
@@ -99,6 +106,16 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		k.directions(out, stride, &border, n, angle)
 		return out
 	})
+	if depth <= 10 {
+		both("planar", func(k *kernels[T]) any {
+			out, around := append([]T(nil), other...), make([]int16, 4*n+1)
+			for i := range around {
+				around[i] = int16(pix[i])
+			}
+			k.planar(out, stride, around, n, log2Of(n))
+			return out
+		})
+	}
 	factor, shift := quantiserFactors[r.IntN(6)], uint(16+r.IntN(8))
 	scale, up, sparse := levelScale[r.IntN(6)]<<r.IntN(9), uint(1+r.IntN(9)), r.IntN(2) > 0
 	both("levels", func(k *kernels[T]) any {
@@ -109,7 +126,7 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 			}
 		}
 		cost := k.cost(c, factor, shift-6)
-		some := k.quantise(c, factor, 1<<shift/3, shift)
+		some := k.quantise(c, c, factor, 1<<shift/3, shift)
 		again, order := make([]int16, n*n), make([]int16, n*n)
 		k.scale(again, c, scale, up)
 		return []any{cost, some, c, again, k.gather(order, c, n), order}

@@ -14,7 +14,7 @@ func multiplyFast(dst *int16, stride int, p *int16, step int, v *int16, next int
 //go:noescape
 func interleaveFast(v *int16, src *int16, n int, pairs int)
 
-// differenceFast interleaves the differences of pairs of rows.
+// differenceFast interleaves or folds the differences of rows.
 //
 //go:noescape
 func differenceFast(v *int16, src *byte, stride int, pred *byte, step int, n int)
@@ -84,15 +84,25 @@ func directionsFast(dst *byte, stride int, ref *[113]int16, n int, angle int)
 //go:noescape
 func directionsWideFast(dst *byte, stride int, ref *[113]int16, n int, angle int)
 
+// planarFast is planar of n x n samples, n = 8 to 32.
+//
+//go:noescape
+func planarFast(dst *byte, stride int, p *int16, n int, shift int)
+
+// planarWideFast is planarFast for samples of two bytes of up to 10 bits.
+//
+//go:noescape
+func planarWideFast(dst *byte, stride int, p *int16, n int, shift int)
+
 // costFast is levelCosts of n coefficients, a multiple of 8.
 //
 //go:noescape
 func costFast(c *int16, n int, factor int, shift int) int
 
-// quantiseFast quantises n coefficients in place, a multiple of 8, and returns whether a level is not 0.
+// quantiseFast quantises n coefficients, a multiple of 8, and returns whether a level is not 0.
 //
 //go:noescape
-func quantiseFast(c *int16, n int, factor int, bias int, shift int) int
+func quantiseFast(dst *int16, c *int16, n int, factor int, bias int, shift int) int
 
 // scaleFast scales n levels, a multiple of 8.
 //

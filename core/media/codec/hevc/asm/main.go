@@ -17,7 +17,7 @@ func main() {
 	ConstraintExpr("amd64")
 	multiply()
 	interleave()
-	difference("differenceFast", "differenceFast interleaves the differences of pairs of rows.", false)
+	difference("differenceFast", "differenceFast interleaves or folds the differences of rows.", false)
 	difference("differenceWideFast", "differenceWideFast is differenceFast for samples of two bytes.", true)
 	addResidual("addFast", "addFast adds differences to n x n samples.", false)
 	addResidual("addWideFast", "addWideFast is addFast for samples of two bytes, clipped to most.", true)
@@ -31,6 +31,8 @@ func main() {
 	weigh("meanWideFast", "meanWideFast is meanFast for samples of two bytes, clipped to most.", true, true)
 	directions("directionsFast", "directionsFast predicts n x n samples along a direction.", false)
 	directions("directionsWideFast", "directionsWideFast is directionsFast for samples of two bytes.", true)
+	planar("planarFast", "planarFast is planar of n x n samples, n = 8 to 32.", false)
+	planar("planarWideFast", "planarWideFast is planarFast for samples of two bytes of up to 10 bits.", true)
 	cost()
 	quantise()
 	scale()
@@ -238,45 +240,59 @@ func difference(name, doc string, wide bool) {
 	JNZ(LabelRef("four"))
 	RET()
 	Label("wide")
-	SUBQ(n, stride)
-	if wide {
-		SUBQ(n, stride)
-		SUBQ(n, step)
-	}
-	SUBQ(n, step)
-	row := GP64()
-	// Strides are less the width now, as the columns advance both; the second row needs it back.
-	full, fullP := GP64(), GP64()
-	MOVQ(stride, full)
-	MOVQ(step, fullP)
-	for range size {
-		ADDQ(n, full)
-		ADDQ(n, fullP)
-	}
-	Label("rows")
-	MOVQ(n, row)
-	Label("eight")
 	load := avoblock.LoadWords(wide, false)
-	var rows [2]VecVirtual
-	for i, at := range [2][2]Mem{{{Base: src}, {Base: pred}}, {{Base: src, Index: full, Scale: 1}, {Base: pred, Index: fullP, Scale: 1}}} {
-		p := XMM()
-		rows[i] = XMM()
-		load(at[0], rows[i])
-		load(at[1], p)
-		VPSUBW(p, rows[i], rows[i])
+	row, odd := GP64(), GP64()
+	MOVQ(n, row) // of v, in bytes
+	SHLQ(Imm(2), row)
+	MOVQ(n, odd) // where the odd half of v begins
+	IMULQ(n, odd)
+	cols := GP64()
+	MOVQ(n, cols)
+	Label("cols")
+	var ends [2][2]Register // of src and pred, the upper and the lower row under way
+	for i, from := range [2][2]Register{{src, stride}, {pred, step}} {
+		ends[i] = [2]Register{GP64(), GP64()}
+		MOVQ(n, ends[i][1])
+		DECQ(ends[i][1])
+		IMULQ(from[1], ends[i][1])
+		ADDQ(from[0], ends[i][1])
+		MOVQ(from[0], ends[i][0])
 	}
-	unpackRows(rows[0], rows[1], v, false)
+	to := GP64()
+	MOVQ(v, to)
+	MOVQ(n, pairs)
+	SHRQ(Imm(2), pairs)
+	Label("quads")
+	var sums, differences [2]VecVirtual
+	for k := range 2 {
+		var d [2]VecVirtual
+		for end := range 2 {
+			p := XMM()
+			d[end] = XMM()
+			load(Mem{Base: ends[0][end]}, d[end])
+			load(Mem{Base: ends[1][end]}, p)
+			VPSUBW(p, d[end], d[end])
+		}
+		ADDQ(stride, ends[0][0])
+		ADDQ(step, ends[1][0])
+		SUBQ(stride, ends[0][1])
+		SUBQ(step, ends[1][1])
+		sums[k], differences[k] = XMM(), d[0]
+		VPADDW(d[1], d[0], sums[k])
+		VPSUBW(d[1], d[0], differences[k])
+	}
+	unpackRows(sums[0], sums[1], to, false)
+	ADDQ(odd, to)
+	unpackRows(differences[0], differences[1], to, false)
+	SUBQ(odd, to)
+	ADDQ(row, to)
+	DECQ(pairs)
+	JNZ(LabelRef("quads"))
 	ADDQ(Imm(32), v)
 	ADDQ(Imm(uint64(8*size)), src)
 	ADDQ(Imm(uint64(8*size)), pred)
-	SUBQ(Imm(8), row)
-	JNZ(LabelRef("eight"))
-	ADDQ(stride, src)
-	ADDQ(full, src)
-	ADDQ(step, pred)
-	ADDQ(fullP, pred)
-	DECQ(pairs)
-	JNZ(LabelRef("rows"))
+	SUBQ(Imm(8), cols)
+	JNZ(LabelRef("cols"))
 	RET()
 }
 
@@ -665,6 +681,82 @@ func directions(name, doc string, wide bool) {
 	RET()
 }
 
+// planar computes blocks of eight columns, in words: the weights add up to 2n, so that 10 bits fit.
+func planar(name, doc string, wide bool) {
+	TEXT(name, attr.NOSPLIT, "func(dst *byte, stride int, p *int16, n, shift int)")
+	Pragma("noescape")
+	Doc(doc)
+	dst, stride, p, n := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("p"), GP64()), Load(Param("n"), GP64())
+	shift := shiftCount("shift")
+	size := 1
+	if wide {
+		size = 2
+	}
+	one := func() VecVirtual { // broadcasts n
+		x := XMM()
+		VMOVD(n.(GPVirtual).As32(), x)
+		VPBROADCASTW(x, x)
+		return x
+	}
+	count, right, below, x := one(), XMM(), XMM(), XMM()
+	at := GP64() // of the corner
+	LEAQ(Mem{Base: p, Index: n, Scale: 4}, at)
+	above := GP64()
+	LEAQ(Mem{Base: at, Disp: 2}, above)
+	VPBROADCASTW(Mem{Base: above, Index: n, Scale: 2}, right)
+	VPBROADCASTW(Mem{Base: p, Index: n, Scale: 2, Disp: -2}, below)
+	// x + 1, from 1 to 8.
+	g, low := GP64(), XMM()
+	MOVQ(U64(0x0004000300020001), g)
+	VMOVQ(g, low)
+	MOVQ(U64(0x0008000700060005), g)
+	VMOVQ(g, x)
+	VPUNPCKLQDQ(x, low, x)
+	eight, eights := GP32(), XMM()
+	MOVL(U32(8), eight)
+	VMOVD(eight, eights)
+	VPBROADCASTW(eights, eights)
+	cols := GP64()
+	MOVQ(n, cols)
+	Label("cols")
+	row, left, rows := GP64(), GP64(), GP64()
+	MOVQ(dst, row)
+	LEAQ(Mem{Base: at, Disp: -2}, left)
+	MOVQ(n, rows)
+	weight, sum, step, t := XMM(), XMM(), XMM(), XMM()
+	VPSUBW(x, count, weight) // n-1-x
+	VMOVDQU(Mem{Base: above}, step)
+	VPMULLW(count, step, sum) // (n-1)*above + below + n + (x+1)*right
+	VPSUBW(step, sum, sum)
+	VPADDW(below, sum, sum)
+	VPADDW(count, sum, sum)
+	VPMULLW(right, x, t)
+	VPADDW(t, sum, sum)
+	VPSUBW(step, below, step)
+	Label("rows")
+	VPBROADCASTW(Mem{Base: left}, t)
+	VPMULLW(weight, t, t)
+	VPADDW(sum, t, t)
+	VPSRLW(shift, t, t)
+	if wide {
+		VMOVDQU(t, Mem{Base: row})
+	} else {
+		VPACKUSWB(t, t, t)
+		VMOVQ(t, Mem{Base: row})
+	}
+	VPADDW(step, sum, sum)
+	ADDQ(stride, row)
+	SUBQ(Imm(2), left)
+	DECQ(rows)
+	JNZ(LabelRef("rows"))
+	VPADDW(eights, x, x)
+	ADDQ(Imm(16), above)
+	ADDQ(Imm(uint64(8*size)), dst)
+	SUBQ(Imm(8), cols)
+	JNZ(LabelRef("cols"))
+	RET()
+}
+
 // doubles broadcasts a constant.
 func doubles(v uint32) VecVirtual {
 	g, y := GP32(), YMM()
@@ -713,10 +805,10 @@ func cost() {
 const codedCost = 4096/12 + 340*4
 
 func quantise() {
-	TEXT("quantiseFast", attr.NOSPLIT, "func(c *int16, n, factor, bias, shift int) int")
+	TEXT("quantiseFast", attr.NOSPLIT, "func(dst, c *int16, n, factor, bias, shift int) int")
 	Pragma("noescape")
-	Doc("quantiseFast quantises n coefficients in place, a multiple of 8, and returns whether a level is not 0.")
-	c, n := Load(Param("c"), GP64()), Load(Param("n"), GP64())
+	Doc("quantiseFast quantises n coefficients, a multiple of 8, and returns whether a level is not 0.")
+	dst, c, n := Load(Param("dst"), GP64()), Load(Param("c"), GP64()), Load(Param("n"), GP64())
 	factor, bias, shift, any := YMM(), YMM(), shiftCount("shift"), XMM()
 	VMOVD(Load(Param("factor"), GP64()).(GPVirtual).As32(), factor.AsX())
 	VPBROADCASTD(factor.AsX(), factor)
@@ -734,8 +826,9 @@ func quantise() {
 	VPACKSSDW(m, m, m)
 	VPERMQ(Imm(0xD8), m, m)
 	VPOR(m.AsX(), any, any)
-	VMOVDQU(m.AsX(), Mem{Base: c})
+	VMOVDQU(m.AsX(), Mem{Base: dst})
 	ADDQ(Imm(16), c)
+	ADDQ(Imm(16), dst)
 	SUBQ(Imm(8), n)
 	JNZ(LabelRef("eight"))
 	VZEROUPPER()
@@ -828,16 +921,22 @@ func gather() {
 	RET()
 }
 
-// edgeMasks computes sign(v-a)+sign(v-b) in words, -2 to 2: v and the neighbours are words.
+// signs computes sign(v-a)+sign(v-b), -2 to 2, with the instructions for bytes or words.
+func signs(v, a, b, sum VecVirtual, greater, sub, add func(ops ...Op)) {
+	t := YMM()
+	greater(v, a, sum) // -1 where a > v
+	greater(a, v, t)
+	sub(t, sum, sum)
+	greater(v, b, t)
+	add(t, sum, sum)
+	greater(b, v, t)
+	sub(t, sum, sum)
+}
+
+// edgeMasks is signs of words.
 func edgeMasks(v, a, b VecVirtual) VecVirtual {
-	sum, t := YMM(), YMM()
-	VPCMPGTW(v, a, sum) // -1 where a > v
-	VPCMPGTW(a, v, t)
-	VPSUBW(t, sum, sum)
-	VPCMPGTW(v, b, t)
-	VPADDW(t, sum, sum)
-	VPCMPGTW(b, v, t)
-	VPSUBW(t, sum, sum)
+	sum := YMM()
+	signs(v, a, b, sum, VPCMPGTW, VPSUBW, VPADDW)
 	return sum
 }
 
@@ -858,6 +957,8 @@ func saoCollect(name, doc string, wide bool) {
 	MOVL(U32(0x01010101), g)
 	VMOVD(g, ones.AsX())
 	VPBROADCASTD(ones.AsX(), ones)
+	flip := YMM()
+	VPSLLW(Imm(7), ones, flip)
 	var sums, counts [4]VecVirtual
 	for i := range sums {
 		sums[i], counts[i] = YMM(), YMM()
@@ -871,28 +972,47 @@ func saoCollect(name, doc string, wide bool) {
 	MOVQ(w, n)
 	Label("cols")
 	edge, diff, value, t := YMM(), YMM(), YMM(), YMM()
-	half := func(offset int, edge, diff VecVirtual) { // 16 samples
-		v, a, b := YMM(), YMM(), YMM()
-		load := avoblock.LoadWords(wide, false)
-		load(Mem{Base: p, Disp: offset}, v)
-		load(Mem{Base: p, Index: step, Scale: 1, Disp: offset}, a)
-		load(Mem{Base: p, Index: back, Scale: 1, Disp: offset}, b)
-		VMOVDQA(edgeMasks(v, a, b), edge)
-		load(Mem{Base: s, Disp: offset}, diff)
-		VPSUBW(v, diff, diff)
+	if wide {
+		half := func(offset int, edge, diff VecVirtual) { // 16 samples
+			v, a, b := YMM(), YMM(), YMM()
+			VMOVDQU(Mem{Base: p, Disp: offset}, v)
+			VMOVDQU(Mem{Base: p, Index: step, Scale: 1, Disp: offset}, a)
+			VMOVDQU(Mem{Base: p, Index: back, Scale: 1, Disp: offset}, b)
+			signs(v, a, b, edge, VPCMPGTW, VPSUBW, VPADDW)
+			VMOVDQU(Mem{Base: s, Disp: offset}, diff)
+			VPSUBW(v, diff, diff)
+		}
+		half(0, edge, diff)
+		nextEdge, nextDiff := YMM(), YMM()
+		VPXOR(nextEdge, nextEdge, nextEdge)
+		VPXOR(nextDiff, nextDiff, nextDiff)
+		CMPQ(n, Imm(16))
+		JE(LabelRef("narrow"))
+		half(32, nextEdge, nextDiff)
+		Label("narrow")
+		VPACKSSWB(nextEdge, edge, edge)
+		VPACKSSWB(nextDiff, diff, diff)
+	} else {
+		v, a, b, in := value, YMM(), t, diff
+		load := func(part func(v VecVirtual) VecVirtual) {
+			VMOVDQU(Mem{Base: p}, part(v))
+			VMOVDQU(Mem{Base: p, Index: step, Scale: 1}, part(a))
+			VMOVDQU(Mem{Base: p, Index: back, Scale: 1}, part(b))
+			VMOVDQU(Mem{Base: s}, part(in))
+		}
+		CMPQ(n, Imm(16))
+		JE(LabelRef("narrow"))
+		load(func(v VecVirtual) VecVirtual { return v })
+		JMP(LabelRef("loaded"))
+		Label("narrow")
+		load(func(v VecVirtual) VecVirtual { return v.AsX().(VecVirtual) })
+		Label("loaded")
+		for _, x := range []VecVirtual{v, a, b, in} {
+			VPXOR(flip, x, x) // compare as signed
+		}
+		signs(v, a, b, edge, VPCMPGTB, VPSUBB, VPADDB)
+		VPSUBSB(v, in, diff)
 	}
-	half(0, edge, diff)
-	CMPQ(n, Imm(16))
-	JE(LabelRef("narrow"))
-	nextEdge, nextDiff := YMM(), YMM()
-	half(16*size, nextEdge, nextDiff)
-	VPACKSSWB(nextEdge, edge, edge)
-	VPACKSSWB(nextDiff, diff, diff)
-	JMP(LabelRef("count"))
-	Label("narrow")
-	VPXOR(t, t, t)
-	VPACKSSWB(t, edge, edge)
-	VPACKSSWB(t, diff, diff)
 	Label("count")
 	for i, k := range []int{-2, -1, 1, 2} {
 		switch k { // value is k in each byte, made of the ones
