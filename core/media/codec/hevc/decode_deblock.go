@@ -95,6 +95,9 @@ func (w *worker[T]) strength(x, y, px, py int, kind uint8) int {
 	}
 	a, b := &w.f.motion[p], &w.f.motion[q]
 	la, lb := w.listsAt(px, py), w.listsAt(x, y)
+	if la == lb && *a == *b {
+		return 0
+	}
 	ref := func(m *blockMotion, lists *[2]refList, l int) *frame {
 		if m.ref[l] < 0 {
 			return nil
@@ -159,12 +162,12 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, kind uint8) {
 	}
 	keepQ, keepP := w.st.bypass[cq], w.st.bypass[cp]
 	tc := int32(tcTable[max(0, min(qp+2*(bs-1)+h.tc, 53))]) << uint(w.depths[0]-8)
-	p := &w.planes[0]
-	across, along := p.stride, 1
-	if vertical {
-		across, along = 1, p.stride
+	p, most := &w.planes[0], int32(1)<<w.depths[0]-1
+	if at := y*p.stride + x; keepP || keepQ || w.depths[0] > 10 {
+		filterLuma(p.pix, at, p.stride, vertical, beta, tc, most, keepP, keepQ)
+	} else {
+		w.k.deblock(p.pix, at, p.stride, vertical, beta, tc, most)
 	}
-	filterLuma(p.pix, y*p.stride+x, across, along, beta, tc, int32(1)<<w.depths[0]-1, keepP, keepQ)
 	if bs < 2 || !w.sps.hasChroma() {
 		return
 	}
@@ -197,9 +200,18 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, kind uint8) {
 	}
 }
 
+// deblockBoth is filterLuma of both sides of an edge.
+func deblockBoth[T motion.Sample](pix []T, at, stride int, vertical bool, beta, tc, most int32) {
+	filterLuma(pix, at, stride, vertical, beta, tc, most, false, false)
+}
+
 // filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7). pix[at] is q0 of the
 // first one.
-func filterLuma[T motion.Sample](pix []T, at, across, along int, beta, tc, most int32, keepP, keepQ bool) {
+func filterLuma[T motion.Sample](pix []T, at, stride int, vertical bool, beta, tc, most int32, keepP, keepQ bool) {
+	across, along := stride, 1
+	if vertical {
+		across, along = 1, stride
+	}
 	all := pix[at-4*across : at+3*along+3*across+1]
 	sample := func(line, k int) int32 { return int32(all[line*along+k*across]) } // p3 to q3
 	dp0, dq0 := motion.Abs32(sample(0, 1)-2*sample(0, 2)+sample(0, 3)), motion.Abs32(sample(0, 6)-2*sample(0, 5)+sample(0, 4))

@@ -2,8 +2,6 @@ package hevc
 
 import (
 	mathbits "math/bits"
-
-	"vividstrain/core/media/codec/motion"
 )
 
 // quantiser quantises the coefficients of a plane: level = (|c|*factor + bias) >> shift is the inverse
@@ -67,7 +65,7 @@ func (c *blockEncoder[T]) quarter(log2, i int) []int16 {
 // transform block or as four.
 func (c *blockEncoder[T]) codeLuma(coefs []int16, cost int64, x, y, log2, depth int) (coded bool) {
 	worth := cost > codedCost+bitCost // some level is worth its bits
-	if worth && depth < c.sps.depthInter && log2 > c.leastTransform {
+	if worth && cost > c.leastSplit && depth < c.sps.depthInter && log2 > c.leastTransform {
 		if sum, costs := c.quartersCost(x, y, log2, cost); sum < cost {
 			half := 1 << (log2 - 1)
 			for i := range 4 {
@@ -116,7 +114,7 @@ func (c *blockEncoder[T]) codeCoefs(coefs []int16, x, y, log2, plane int) bool {
 	}
 	at := c.levelsAt(x, y)
 	mask := c.k.gather(c.levels[plane][at:], levels, n)
-	if !worthwhile(coefs, levels, mask, log2, q) {
+	if !c.worthwhile(coefs, levels, log2, q) {
 		return false
 	}
 	c.coded[plane][at>>4] = mask
@@ -137,26 +135,9 @@ func (c *blockEncoder[T]) levelsAt(x, y int) int {
 	return (y>>5*c.stride32+x>>5)<<10 | z<<4
 }
 
-// worthwhile reports whether the levels of a block lower the squared error by more than their bits are
-// worth: four for a level, two more for each doubling, and those of the last one's place, of which three
-// quarters are counted (BenchmarkQuality). mask are the sub-blocks that have levels.
-func worthwhile(coefs, levels []int16, mask uint64, log2 int, q *quantiser) bool {
-	gain, bits, shift := int64(0), int64(2*log2+1), q.shift-uint(log2)-6
-	for ; mask != 0; mask &= mask - 1 {
-		sub := mathbits.TrailingZeros64(mask)
-		for row := range 4 {
-			at := (sub>>3<<2+row)<<log2 + sub&7<<2
-			for i, level := range levels[at:][:4] {
-				if level == 0 {
-					continue
-				}
-				s := int64(uint32(motion.Abs32(int32(coefs[at+i]))*q.factor) >> shift)
-				magnitude := motion.Abs32(int32(level))
-				rest := s - int64(magnitude)<<6
-				gain += s*s - rest*rest
-				bits += 4 + 2*int64(mathbits.Len32(uint32(magnitude))-1)
-			}
-		}
-	}
-	return gain > bits*bitCost*3/4
+// worthwhile reports whether the levels of a block lower the squared error by more than their bits and those
+// of the last one's place are worth, of which three quarters are counted (BenchmarkQuality).
+func (c *blockEncoder[T]) worthwhile(coefs, levels []int16, log2 int, q *quantiser) bool {
+	gain, bits := c.k.worth(coefs, levels, q.factor, q.shift-uint(log2)-6)
+	return gain > (bits+2*log2+1)*bitCost*3/4
 }

@@ -86,13 +86,14 @@ type presetSettings struct {
 	modeSteps      int     // then modes up to so far from the best one
 	saoEvery       int     // every how many rows sample adaptive offset is decided by
 	saoClasses     int     // how many of the edge classes are tried
+	leastSplit     int64   // transformCost from which the transforms of quarters are tried
 	leastTransform int     // log2 of the smallest transform block of inter prediction, less one level
 }
 
 // presets are the settings of each media.Preset. They gave the best PSNR at equal bits for the time over
 // the three scenes (BenchmarkQuality, 360p and 720p, QP 27 and 37).
 var presets = [...]presetSettings{
-	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2500, intraThreshold: 1200, flatness: 6, early: 0.12, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 2, saoClasses: 2},
+	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2500, intraThreshold: 1200, flatness: 6, early: 0.12, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 2, saoClasses: 2, leastSplit: 8 * codedCost},
 	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, flatness: 12, early: 0.15, leastTransform: 2, likely: 3, modeSteps: 2, saoEvery: 1, saoClasses: 4},
 }
 

@@ -2,6 +2,7 @@ package hevc
 
 import (
 	"math"
+	mathbits "math/bits"
 
 	"vividstrain/core/media/codec/motion"
 )
@@ -32,6 +33,8 @@ type kernels[T motion.Sample] struct {
 	mean  func(dst []T, stride int, a, b []int16, w, h int, shift uint, most int32)
 	// directions is predictDirections.
 	directions func(dst []T, stride int, ref *[32 + 65 + 16]int16, n, angle int)
+	// deblock is filterLuma of both sides of an edge in samples of up to 10 bits.
+	deblock func(pix []T, at, stride int, vertical bool, beta, tc, most int32)
 	// planar is planar of samples of up to 10 bits.
 	planar func(dst []T, stride int, p []int16, n, log2 int)
 	// collect adds up the differences to src, clipped to 8 bits, of samples with sign(v-a) + sign(v-b) = -2,
@@ -57,7 +60,8 @@ type blockKernels struct {
 	// cost is levelCosts, and quantise quantiseLevels.
 	cost     func(c []int16, factor int32, shift uint) int
 	quantise func(dst, c []int16, factor, bias int32, shift uint) bool
-	// scale is scaleLevels, and gather gatherLevels.
+	// worth is levelsWorth, scale scaleLevels, and gather gatherLevels.
+	worth  func(c, levels []int16, factor int32, shift uint) (gain, bits int)
 	scale  func(dst, levels []int16, factor int32, shift uint)
 	gather func(out, levels []int16, n int) uint64
 }
@@ -65,12 +69,12 @@ type blockKernels struct {
 func goBlockKernels() blockKernels {
 	return blockKernels{multiply, multiplyHalf, interleave, func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint) {
 		filterColumns(dst, src, predStride, w, h, taps, count, shift)
-	}, levelCosts, quantiseLevels, scaleLevels, gatherLevels}
+	}, levelCosts, quantiseLevels, levelsWorth, scaleLevels, gatherLevels}
 }
 
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
-	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], planar[T], collectEdges[T], addEdges[T]}
+	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], deblockBoth[T], planar[T], collectEdges[T], addEdges[T]}
 }
 
 func multiply(out, p, v []int16, n, pairs, cols int, shift uint) {
@@ -219,6 +223,23 @@ func quantiseLevels(dst, c []int16, factor, bias int32, shift uint) bool {
 		any |= dst[i]
 	}
 	return any != 0
+}
+
+// levelsWorth returns by how much levels lower the squared error, in 1/4096 of the squared quantiser step,
+// and about how many bits they take: four for a level, two more for each doubling. Coefficients count up to
+// 16 steps, levels up to 16.
+func levelsWorth(c, levels []int16, factor int32, shift uint) (gain, bits int) {
+	for i, level := range levels {
+		if level == 0 {
+			continue
+		}
+		s := min(int(uint32(motion.Abs32(int32(c[i]))*factor)>>shift), 1<<10-1)
+		magnitude := min(int(motion.Abs32(int32(level))), 1<<4)
+		rest := s - magnitude<<6
+		gain += s*s - rest*rest
+		bits += 4 + 2*(mathbits.Len(uint(magnitude))-1)
+	}
+	return gain, bits
 }
 
 // scaleLevels turns levels into coefficients, (level*factor + 1 << shift >> 1) >> shift, clipped to 16 bits.

@@ -32,6 +32,10 @@ func fastBlockKernels() blockKernels {
 			_ = dst[len(c)-1]
 			return quantiseFast(&dst[0], &c[0], len(c), int(factor), int(bias), int(shift)) != 0
 		},
+		worth: func(c, levels []int16, factor int32, shift uint) (gain, bits int) {
+			_ = c[len(levels)-1]
+			return worthFast(&c[0], &levels[0], len(levels), int(factor), int(shift))
+		},
 		scale: func(dst, levels []int16, factor int32, shift uint) {
 			_ = dst[len(levels)-1]
 			scaleFast(&dst[0], &levels[0], len(levels), int(factor), int(shift))
@@ -79,6 +83,15 @@ func fastKernels() kernels[uint8] {
 		},
 		directions: func(dst []uint8, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
 			directionsFast(motion.First(dst, stride, n, n), stride, ref, n, angle)
+		},
+		deblock: func(pix []uint8, at, stride int, vertical bool, beta, tc, most int32) {
+			if vertical {
+				_, _ = pix[at-4], pix[at+3*stride+3]
+				deblockDownFast(&pix[at], stride, int(beta), int(tc), int(most))
+				return
+			}
+			_, _ = pix[at-4*stride], pix[at+3*stride+3]
+			deblockAcrossFast(&pix[at], stride, int(beta), int(tc), int(most))
 		},
 		planar: func(dst []uint8, stride int, p []int16, n, log2 int) {
 			if n < 8 {
@@ -134,6 +147,15 @@ func fastWideKernels() kernels[uint16] {
 		},
 		directions: func(dst []uint16, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
 			directionsWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, ref, n, angle)
+		},
+		deblock: func(pix []uint16, at, stride int, vertical bool, beta, tc, most int32) {
+			if vertical {
+				_, _ = pix[at-4], pix[at+3*stride+3]
+				deblockDownWideFast(address(pix[at:]), 2*stride, int(beta), int(tc), int(most))
+				return
+			}
+			_, _ = pix[at-4*stride], pix[at+3*stride+3]
+			deblockAcrossWideFast(address(pix[at:]), 2*stride, int(beta), int(tc), int(most))
 		},
 		planar: func(dst []uint16, stride int, p []int16, n, log2 int) {
 			if n < 8 {

@@ -2021,3 +2021,1085 @@ cols:
 	JNZ      cols
 	VZEROUPPER
 	RET
+
+// func worthFast(c *int16, levels *int16, n int, factor int, shift int) (gain int, bits int)
+// Requires: AVX, AVX2
+TEXT ·worthFast(SB), NOSPLIT, $0-56
+	MOVQ         c+0(FP), AX
+	MOVQ         levels+8(FP), CX
+	MOVQ         n+16(FP), DX
+	MOVQ         shift+32(FP), BX
+	VMOVQ        BX, X1
+	MOVQ         factor+24(FP), BX
+	VMOVD        BX, X0
+	VPBROADCASTD X0, Y0
+	VPXOR        Y2, Y2, Y2
+	VPXOR        Y3, Y3, Y3
+	VPXOR        Y4, Y4, Y4
+	MOVL         $0x000003ff, BX
+	VMOVD        BX, X5
+	VPBROADCASTD X5, Y5
+	MOVL         $0x00000010, BX
+	VMOVD        BX, X6
+	VPBROADCASTD X6, Y6
+	MOVL         $0x0000007d, BX
+	VMOVD        BX, X7
+	VPBROADCASTD X7, Y7
+
+eight:
+	VPMOVSXWD    (CX), Y8
+	VPABSD       Y8, Y8
+	VPMINSD      Y6, Y8, Y8
+	VPMOVSXWD    (AX), Y9
+	VPABSD       Y9, Y9
+	VPMULLD      Y0, Y9, Y9
+	VPSRLD       X1, Y9, Y9
+	VPMINUD      Y5, Y9, Y9
+	VPSLLD       $0x06, Y8, Y10
+	VPSUBD       Y10, Y9, Y10
+	VPMULLD      Y10, Y10, Y10
+	VPMULLD      Y9, Y9, Y9
+	VPSUBD       Y10, Y9, Y9
+	VPADDD       Y9, Y2, Y2
+	VCVTDQ2PS    Y8, Y10
+	VPSRLD       $0x17, Y10, Y10
+	VPSUBD       Y7, Y10, Y10
+	VPSLLD       $0x01, Y10, Y10
+	VPCMPGTD     Y4, Y8, Y8
+	VPAND        Y8, Y10, Y10
+	VPADDD       Y10, Y3, Y3
+	ADDQ         $0x10, AX
+	ADDQ         $0x10, CX
+	SUBQ         $0x08, DX
+	JNZ          eight
+	VEXTRACTI128 $0x01, Y2, X0
+	VPADDD       X0, X2, X2
+	VPSHUFD      $0x4e, X2, X0
+	VPADDD       X0, X2, X2
+	VPSHUFD      $0xb1, X2, X0
+	VPADDD       X0, X2, X2
+	VMOVD        X2, AX
+	MOVLQSX      AX, AX
+	MOVQ         AX, gain+40(FP)
+	VEXTRACTI128 $0x01, Y3, X0
+	VPADDD       X0, X3, X3
+	VPSHUFD      $0x4e, X3, X0
+	VPADDD       X0, X3, X3
+	VPSHUFD      $0xb1, X3, X0
+	VPADDD       X0, X3, X3
+	VMOVD        X3, AX
+	MOVLQSX      AX, AX
+	MOVQ         AX, bits+48(FP)
+	VZEROUPPER
+	RET
+
+// func deblockAcrossFast(pix *byte, stride int, beta int, tc int, most int)
+// Requires: AVX, AVX2
+TEXT ·deblockAcrossFast(SB), NOSPLIT, $0-40
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         beta+16(FP), DX
+	MOVQ         tc+24(FP), BX
+	LEAQ         (CX)(CX*2), SI
+	MOVQ         AX, DI
+	SUBQ         CX, DI
+	SUBQ         SI, DI
+	VMOVD        (DI), X0
+	VPMOVZXBW    X0, X0
+	VMOVD        (DI)(CX*1), X1
+	VPMOVZXBW    X1, X1
+	VMOVD        (DI)(CX*2), X2
+	VPMOVZXBW    X2, X2
+	VMOVD        (DI)(SI*1), X3
+	VPMOVZXBW    X3, X3
+	VMOVD        (AX), X4
+	VPMOVZXBW    X4, X4
+	VMOVD        (AX)(CX*1), X5
+	VPMOVZXBW    X5, X5
+	VMOVD        (AX)(CX*2), X6
+	VPMOVZXBW    X6, X6
+	VMOVD        (AX)(SI*1), X7
+	VPMOVZXBW    X7, X7
+	VPADDW       X1, X3, X8
+	VPSUBW       X2, X8, X8
+	VPSUBW       X2, X8, X8
+	VPABSW       X8, X8
+	VPADDW       X6, X4, X9
+	VPSUBW       X5, X9, X9
+	VPSUBW       X5, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X8, X9, X10
+	VPEXTRW      $0x00, X8, R8
+	VPEXTRW      $0x00, X9, R9
+	VPEXTRW      $0x03, X8, R10
+	ADDQ         R10, R8
+	VPEXTRW      $0x03, X9, R10
+	ADDQ         R10, R9
+	VPEXTRW      $0x00, X10, R10
+	VPEXTRW      $0x03, X10, R11
+	LEAQ         (R10)(R11*1), R12
+	CMPQ         R12, DX
+	JGE          end
+	MOVQ         DX, R12
+	SARQ         $0x02, R12
+	ADDQ         R10, R10
+	CMPQ         R10, R12
+	JGE          normal
+	ADDQ         R11, R11
+	CMPQ         R11, R12
+	JGE          normal
+	VPSUBW       X3, X0, X9
+	VPABSW       X9, X9
+	VPSUBW       X7, X4, X8
+	VPABSW       X8, X8
+	VPADDW       X8, X9, X9
+	VPSUBW       X4, X3, X8
+	VPABSW       X8, X8
+	SARQ         $0x01, R12
+	VPEXTRW      $0x00, X9, R10
+	CMPQ         R10, R12
+	JGE          normal
+	VPEXTRW      $0x03, X9, R10
+	CMPQ         R10, R12
+	JGE          normal
+	LEAQ         (BX)(BX*4), R12
+	INCQ         R12
+	SARQ         $0x01, R12
+	VPEXTRW      $0x00, X8, R10
+	CMPQ         R10, R12
+	JGE          normal
+	VPEXTRW      $0x03, X8, R10
+	CMPQ         R10, R12
+	JGE          normal
+	LEAQ         (BX)(BX*1), DX
+	VMOVD        DX, X8
+	VPBROADCASTW X8, X8
+	VPADDW       X3, X4, X9
+	VPCMPEQW     X10, X10, X10
+	VPSRLW       $0x0f, X10, X10
+	VPSLLW       $0x02, X10, X10
+	VPADDW       X0, X0, X0
+	VPADDW       X1, X0, X0
+	VPADDW       X1, X0, X0
+	VPADDW       X1, X0, X0
+	VPADDW       X2, X0, X0
+	VPADDW       X9, X0, X0
+	VPADDW       X10, X0, X0
+	VPSRLW       $0x03, X0, X0
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x01, X11, X11
+	VPADDW       X1, X2, X10
+	VPADDW       X9, X10, X10
+	VPADDW       X11, X10, X10
+	VPSRLW       $0x02, X10, X10
+	VPCMPEQW     X12, X12, X12
+	VPSRLW       $0x0f, X12, X12
+	VPSLLW       $0x02, X12, X12
+	VPADDW       X1, X2, X11
+	VPADDW       X2, X11, X11
+	VPADDW       X9, X11, X11
+	VPADDW       X9, X11, X11
+	VPADDW       X5, X11, X11
+	VPADDW       X12, X11, X11
+	VPSRLW       $0x03, X11, X11
+	VPCMPEQW     X13, X13, X13
+	VPSRLW       $0x0f, X13, X13
+	VPSLLW       $0x02, X13, X13
+	VPADDW       X2, X9, X12
+	VPADDW       X9, X12, X12
+	VPADDW       X5, X12, X12
+	VPADDW       X5, X12, X12
+	VPADDW       X6, X12, X12
+	VPADDW       X13, X12, X12
+	VPSRLW       $0x03, X12, X12
+	VPCMPEQW     X14, X14, X14
+	VPSRLW       $0x0f, X14, X14
+	VPSLLW       $0x01, X14, X14
+	VPADDW       X9, X5, X13
+	VPADDW       X6, X13, X13
+	VPADDW       X14, X13, X13
+	VPSRLW       $0x02, X13, X13
+	VPCMPEQW     X14, X14, X14
+	VPSRLW       $0x0f, X14, X14
+	VPSLLW       $0x02, X14, X14
+	VPADDW       X9, X5, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X14, X9, X9
+	VPSRLW       $0x03, X9, X9
+	VPSUBW       X8, X1, X7
+	VPADDW       X8, X1, X1
+	VPMINSW      X1, X0, X1
+	VPMAXSW      X7, X1, X1
+	VPSUBW       X8, X2, X0
+	VPADDW       X8, X2, X2
+	VPMINSW      X2, X10, X2
+	VPMAXSW      X0, X2, X2
+	VPSUBW       X8, X3, X0
+	VPADDW       X8, X3, X3
+	VPMINSW      X3, X11, X3
+	VPMAXSW      X0, X3, X3
+	VPSUBW       X8, X4, X0
+	VPADDW       X8, X4, X4
+	VPMINSW      X4, X12, X4
+	VPMAXSW      X0, X4, X4
+	VPSUBW       X8, X5, X0
+	VPADDW       X8, X5, X5
+	VPMINSW      X5, X13, X5
+	VPMAXSW      X0, X5, X5
+	VPSUBW       X8, X6, X0
+	VPADDW       X8, X6, X6
+	VPMINSW      X6, X9, X6
+	VPMAXSW      X0, X6, X6
+	JMP          store
+
+normal:
+	VPXOR        X0, X0, X0
+	MOVQ         most+32(FP), R10
+	VMOVD        R10, X7
+	VPBROADCASTW X7, X7
+	VPSUBW       X3, X4, X8
+	VPSLLW       $0x03, X8, X9
+	VPADDW       X9, X8, X8
+	VPSUBW       X2, X5, X9
+	VPSUBW       X9, X8, X8
+	VPADDW       X9, X9, X9
+	VPSUBW       X9, X8, X8
+	VPCMPEQW     X9, X9, X9
+	VPSRLW       $0x0f, X9, X9
+	VPSLLW       $0x03, X9, X9
+	VPADDW       X9, X8, X8
+	VPSRAW       $0x04, X8, X8
+	LEAQ         (BX)(BX*4), R10
+	ADDQ         R10, R10
+	VPABSW       X8, X9
+	VMOVD        R10, X10
+	VPBROADCASTW X10, X10
+	VPCMPGTW     X9, X10, X10
+	VMOVD        BX, X11
+	VPBROADCASTW X11, X11
+	VPMINSW      X11, X8, X8
+	VPXOR        X9, X9, X9
+	VPSUBW       X11, X9, X9
+	VPMAXSW      X9, X8, X8
+	VPAND        X10, X8, X8
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X12, X12, X12
+	VPSUBW       X11, X12, X12
+	MOVQ         DX, BX
+	SARQ         $0x01, BX
+	ADDQ         DX, BX
+	SARQ         $0x03, BX
+	CMPQ         R8, BX
+	JGE          keepP
+	VPAVGW       X1, X3, X9
+	VPSUBW       X2, X9, X9
+	VPADDW       X8, X9, X9
+	VPSRAW       $0x01, X9, X9
+	VPMINSW      X11, X9, X9
+	VPMAXSW      X12, X9, X9
+	VPAND        X10, X9, X9
+	VPADDW       X9, X2, X2
+	VPMAXSW      X0, X2, X2
+	VPMINSW      X7, X2, X2
+
+keepP:
+	CMPQ    R9, BX
+	JGE     keepQ
+	VPAVGW  X6, X4, X9
+	VPSUBW  X5, X9, X9
+	VPSUBW  X8, X9, X9
+	VPSRAW  $0x01, X9, X9
+	VPMINSW X11, X9, X9
+	VPMAXSW X12, X9, X9
+	VPAND   X10, X9, X9
+	VPADDW  X9, X5, X5
+	VPMAXSW X0, X5, X5
+	VPMINSW X7, X5, X5
+
+keepQ:
+	VPADDW  X8, X3, X3
+	VPSUBW  X8, X4, X4
+	VPMAXSW X0, X3, X3
+	VPMINSW X7, X3, X3
+	VPMAXSW X0, X4, X4
+	VPMINSW X7, X4, X4
+
+store:
+	VPACKUSWB X1, X1, X8
+	VMOVD     X8, (DI)(CX*1)
+	VPACKUSWB X2, X2, X8
+	VMOVD     X8, (DI)(CX*2)
+	VPACKUSWB X3, X3, X8
+	VMOVD     X8, (DI)(SI*1)
+	VPACKUSWB X4, X4, X8
+	VMOVD     X8, (AX)
+	VPACKUSWB X5, X5, X8
+	VMOVD     X8, (AX)(CX*1)
+	VPACKUSWB X6, X6, X8
+	VMOVD     X8, (AX)(CX*2)
+
+end:
+	RET
+
+// func deblockDownFast(pix *byte, stride int, beta int, tc int, most int)
+// Requires: AVX, AVX2
+TEXT ·deblockDownFast(SB), NOSPLIT, $0-40
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         beta+16(FP), DX
+	MOVQ         tc+24(FP), BX
+	LEAQ         (CX)(CX*2), SI
+	SUBQ         $0x04, AX
+	VMOVQ        (AX), X5
+	VPMOVZXBW    X5, X5
+	VMOVQ        (AX)(CX*1), X7
+	VPMOVZXBW    X7, X7
+	VMOVQ        (AX)(CX*2), X4
+	VPMOVZXBW    X4, X4
+	VMOVQ        (AX)(SI*1), X6
+	VPMOVZXBW    X6, X6
+	VPUNPCKLWD   X7, X5, X1
+	VPUNPCKLWD   X6, X4, X2
+	VPUNPCKLDQ   X2, X1, X0
+	VPUNPCKHDQ   X2, X1, X2
+	VPSHUFD      $0xee, X0, X1
+	VPSHUFD      $0xee, X2, X3
+	VPUNPCKHWD   X7, X5, X5
+	VPUNPCKHWD   X6, X4, X6
+	VPUNPCKLDQ   X6, X5, X4
+	VPUNPCKHDQ   X6, X5, X6
+	VPSHUFD      $0xee, X4, X5
+	VPSHUFD      $0xee, X6, X7
+	VPADDW       X1, X3, X8
+	VPSUBW       X2, X8, X8
+	VPSUBW       X2, X8, X8
+	VPABSW       X8, X8
+	VPADDW       X6, X4, X9
+	VPSUBW       X5, X9, X9
+	VPSUBW       X5, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X8, X9, X10
+	VPEXTRW      $0x00, X8, DI
+	VPEXTRW      $0x00, X9, R8
+	VPEXTRW      $0x03, X8, R9
+	ADDQ         R9, DI
+	VPEXTRW      $0x03, X9, R9
+	ADDQ         R9, R8
+	VPEXTRW      $0x00, X10, R9
+	VPEXTRW      $0x03, X10, R10
+	LEAQ         (R9)(R10*1), R11
+	CMPQ         R11, DX
+	JGE          end
+	MOVQ         DX, R11
+	SARQ         $0x02, R11
+	ADDQ         R9, R9
+	CMPQ         R9, R11
+	JGE          normal
+	ADDQ         R10, R10
+	CMPQ         R10, R11
+	JGE          normal
+	VPSUBW       X3, X0, X9
+	VPABSW       X9, X9
+	VPSUBW       X7, X4, X8
+	VPABSW       X8, X8
+	VPADDW       X8, X9, X9
+	VPSUBW       X4, X3, X8
+	VPABSW       X8, X8
+	SARQ         $0x01, R11
+	VPEXTRW      $0x00, X9, R9
+	CMPQ         R9, R11
+	JGE          normal
+	VPEXTRW      $0x03, X9, R9
+	CMPQ         R9, R11
+	JGE          normal
+	LEAQ         (BX)(BX*4), R11
+	INCQ         R11
+	SARQ         $0x01, R11
+	VPEXTRW      $0x00, X8, R9
+	CMPQ         R9, R11
+	JGE          normal
+	VPEXTRW      $0x03, X8, R9
+	CMPQ         R9, R11
+	JGE          normal
+	LEAQ         (BX)(BX*1), DX
+	VMOVD        DX, X8
+	VPBROADCASTW X8, X8
+	VPADDW       X3, X4, X9
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x02, X11, X11
+	VPADDW       X0, X0, X10
+	VPADDW       X1, X10, X10
+	VPADDW       X1, X10, X10
+	VPADDW       X1, X10, X10
+	VPADDW       X2, X10, X10
+	VPADDW       X9, X10, X10
+	VPADDW       X11, X10, X10
+	VPSRLW       $0x03, X10, X10
+	VPCMPEQW     X12, X12, X12
+	VPSRLW       $0x0f, X12, X12
+	VPSLLW       $0x01, X12, X12
+	VPADDW       X1, X2, X11
+	VPADDW       X9, X11, X11
+	VPADDW       X12, X11, X11
+	VPSRLW       $0x02, X11, X11
+	VPCMPEQW     X13, X13, X13
+	VPSRLW       $0x0f, X13, X13
+	VPSLLW       $0x02, X13, X13
+	VPADDW       X1, X2, X12
+	VPADDW       X2, X12, X12
+	VPADDW       X9, X12, X12
+	VPADDW       X9, X12, X12
+	VPADDW       X5, X12, X12
+	VPADDW       X13, X12, X12
+	VPSRLW       $0x03, X12, X12
+	VPCMPEQW     X14, X14, X14
+	VPSRLW       $0x0f, X14, X14
+	VPSLLW       $0x02, X14, X14
+	VPADDW       X2, X9, X13
+	VPADDW       X9, X13, X13
+	VPADDW       X5, X13, X13
+	VPADDW       X5, X13, X13
+	VPADDW       X6, X13, X13
+	VPADDW       X14, X13, X13
+	VPSRLW       $0x03, X13, X13
+	VPCMPEQW     X15, X15, X15
+	VPSRLW       $0x0f, X15, X15
+	VPSLLW       $0x01, X15, X15
+	VPADDW       X9, X5, X14
+	VPADDW       X6, X14, X14
+	VPADDW       X15, X14, X14
+	VPSRLW       $0x02, X14, X14
+	VPCMPEQW     X15, X15, X15
+	VPSRLW       $0x0f, X15, X15
+	VPSLLW       $0x02, X15, X15
+	VPADDW       X9, X5, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X15, X9, X9
+	VPSRLW       $0x03, X9, X9
+	VPSUBW       X8, X1, X15
+	VPADDW       X8, X1, X1
+	VPMINSW      X1, X10, X1
+	VPMAXSW      X15, X1, X1
+	VPSUBW       X8, X2, X10
+	VPADDW       X8, X2, X2
+	VPMINSW      X2, X11, X2
+	VPMAXSW      X10, X2, X2
+	VPSUBW       X8, X3, X10
+	VPADDW       X8, X3, X3
+	VPMINSW      X3, X12, X3
+	VPMAXSW      X10, X3, X3
+	VPSUBW       X8, X4, X10
+	VPADDW       X8, X4, X4
+	VPMINSW      X4, X13, X4
+	VPMAXSW      X10, X4, X4
+	VPSUBW       X8, X5, X10
+	VPADDW       X8, X5, X5
+	VPMINSW      X5, X14, X5
+	VPMAXSW      X10, X5, X5
+	VPSUBW       X8, X6, X10
+	VPADDW       X8, X6, X6
+	VPMINSW      X6, X9, X6
+	VPMAXSW      X10, X6, X6
+	JMP          store
+
+normal:
+	VPXOR        X8, X8, X8
+	MOVQ         most+32(FP), R9
+	VMOVD        R9, X9
+	VPBROADCASTW X9, X9
+	VPSUBW       X3, X4, X10
+	VPSLLW       $0x03, X10, X11
+	VPADDW       X11, X10, X10
+	VPSUBW       X2, X5, X11
+	VPSUBW       X11, X10, X10
+	VPADDW       X11, X11, X11
+	VPSUBW       X11, X10, X10
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x03, X11, X11
+	VPADDW       X11, X10, X10
+	VPSRAW       $0x04, X10, X10
+	LEAQ         (BX)(BX*4), R9
+	ADDQ         R9, R9
+	VPABSW       X10, X11
+	VMOVD        R9, X12
+	VPBROADCASTW X12, X12
+	VPCMPGTW     X11, X12, X12
+	VMOVD        BX, X13
+	VPBROADCASTW X13, X13
+	VPMINSW      X13, X10, X10
+	VPXOR        X11, X11, X11
+	VPSUBW       X13, X11, X11
+	VPMAXSW      X11, X10, X10
+	VPAND        X12, X10, X10
+	VPSRAW       $0x01, X13, X13
+	VPXOR        X14, X14, X14
+	VPSUBW       X13, X14, X14
+	MOVQ         DX, BX
+	SARQ         $0x01, BX
+	ADDQ         DX, BX
+	SARQ         $0x03, BX
+	CMPQ         DI, BX
+	JGE          keepP
+	VPAVGW       X1, X3, X11
+	VPSUBW       X2, X11, X11
+	VPADDW       X10, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPMINSW      X13, X11, X11
+	VPMAXSW      X14, X11, X11
+	VPAND        X12, X11, X11
+	VPADDW       X11, X2, X2
+	VPMAXSW      X8, X2, X2
+	VPMINSW      X9, X2, X2
+
+keepP:
+	CMPQ    R8, BX
+	JGE     keepQ
+	VPAVGW  X6, X4, X11
+	VPSUBW  X5, X11, X11
+	VPSUBW  X10, X11, X11
+	VPSRAW  $0x01, X11, X11
+	VPMINSW X13, X11, X11
+	VPMAXSW X14, X11, X11
+	VPAND   X12, X11, X11
+	VPADDW  X11, X5, X5
+	VPMAXSW X8, X5, X5
+	VPMINSW X9, X5, X5
+
+keepQ:
+	VPADDW  X10, X3, X3
+	VPSUBW  X10, X4, X4
+	VPMAXSW X8, X3, X3
+	VPMINSW X9, X3, X3
+	VPMAXSW X8, X4, X4
+	VPMINSW X9, X4, X4
+
+store:
+	VPUNPCKLWD  X1, X0, X0
+	VPUNPCKLWD  X3, X2, X2
+	VPUNPCKLWD  X5, X4, X4
+	VPUNPCKLWD  X7, X6, X6
+	VPUNPCKLDQ  X2, X0, X1
+	VPUNPCKHDQ  X2, X0, X0
+	VPUNPCKLDQ  X6, X4, X2
+	VPUNPCKHDQ  X6, X4, X3
+	VPUNPCKLQDQ X2, X1, X4
+	VPACKUSWB   X4, X4, X4
+	VMOVQ       X4, (AX)
+	VPUNPCKHQDQ X2, X1, X1
+	VPACKUSWB   X1, X1, X1
+	VMOVQ       X1, (AX)(CX*1)
+	VPUNPCKLQDQ X3, X0, X1
+	VPACKUSWB   X1, X1, X1
+	VMOVQ       X1, (AX)(CX*2)
+	VPUNPCKHQDQ X3, X0, X0
+	VPACKUSWB   X0, X0, X0
+	VMOVQ       X0, (AX)(SI*1)
+
+end:
+	RET
+
+// func deblockAcrossWideFast(pix *byte, stride int, beta int, tc int, most int)
+// Requires: AVX, AVX2
+TEXT ·deblockAcrossWideFast(SB), NOSPLIT, $0-40
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         beta+16(FP), DX
+	MOVQ         tc+24(FP), BX
+	LEAQ         (CX)(CX*2), SI
+	MOVQ         AX, DI
+	SUBQ         CX, DI
+	SUBQ         SI, DI
+	VMOVQ        (DI), X0
+	VMOVQ        (DI)(CX*1), X1
+	VMOVQ        (DI)(CX*2), X2
+	VMOVQ        (DI)(SI*1), X3
+	VMOVQ        (AX), X4
+	VMOVQ        (AX)(CX*1), X5
+	VMOVQ        (AX)(CX*2), X6
+	VMOVQ        (AX)(SI*1), X7
+	VPADDW       X1, X3, X8
+	VPSUBW       X2, X8, X8
+	VPSUBW       X2, X8, X8
+	VPABSW       X8, X8
+	VPADDW       X6, X4, X9
+	VPSUBW       X5, X9, X9
+	VPSUBW       X5, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X8, X9, X10
+	VPEXTRW      $0x00, X8, R8
+	VPEXTRW      $0x00, X9, R9
+	VPEXTRW      $0x03, X8, R10
+	ADDQ         R10, R8
+	VPEXTRW      $0x03, X9, R10
+	ADDQ         R10, R9
+	VPEXTRW      $0x00, X10, R10
+	VPEXTRW      $0x03, X10, R11
+	LEAQ         (R10)(R11*1), R12
+	CMPQ         R12, DX
+	JGE          end
+	MOVQ         DX, R12
+	SARQ         $0x02, R12
+	ADDQ         R10, R10
+	CMPQ         R10, R12
+	JGE          normal
+	ADDQ         R11, R11
+	CMPQ         R11, R12
+	JGE          normal
+	VPSUBW       X3, X0, X9
+	VPABSW       X9, X9
+	VPSUBW       X7, X4, X8
+	VPABSW       X8, X8
+	VPADDW       X8, X9, X9
+	VPSUBW       X4, X3, X8
+	VPABSW       X8, X8
+	SARQ         $0x01, R12
+	VPEXTRW      $0x00, X9, R10
+	CMPQ         R10, R12
+	JGE          normal
+	VPEXTRW      $0x03, X9, R10
+	CMPQ         R10, R12
+	JGE          normal
+	LEAQ         (BX)(BX*4), R12
+	INCQ         R12
+	SARQ         $0x01, R12
+	VPEXTRW      $0x00, X8, R10
+	CMPQ         R10, R12
+	JGE          normal
+	VPEXTRW      $0x03, X8, R10
+	CMPQ         R10, R12
+	JGE          normal
+	LEAQ         (BX)(BX*1), DX
+	VMOVD        DX, X8
+	VPBROADCASTW X8, X8
+	VPADDW       X3, X4, X9
+	VPCMPEQW     X10, X10, X10
+	VPSRLW       $0x0f, X10, X10
+	VPSLLW       $0x02, X10, X10
+	VPADDW       X0, X0, X0
+	VPADDW       X1, X0, X0
+	VPADDW       X1, X0, X0
+	VPADDW       X1, X0, X0
+	VPADDW       X2, X0, X0
+	VPADDW       X9, X0, X0
+	VPADDW       X10, X0, X0
+	VPSRLW       $0x03, X0, X0
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x01, X11, X11
+	VPADDW       X1, X2, X10
+	VPADDW       X9, X10, X10
+	VPADDW       X11, X10, X10
+	VPSRLW       $0x02, X10, X10
+	VPCMPEQW     X12, X12, X12
+	VPSRLW       $0x0f, X12, X12
+	VPSLLW       $0x02, X12, X12
+	VPADDW       X1, X2, X11
+	VPADDW       X2, X11, X11
+	VPADDW       X9, X11, X11
+	VPADDW       X9, X11, X11
+	VPADDW       X5, X11, X11
+	VPADDW       X12, X11, X11
+	VPSRLW       $0x03, X11, X11
+	VPCMPEQW     X13, X13, X13
+	VPSRLW       $0x0f, X13, X13
+	VPSLLW       $0x02, X13, X13
+	VPADDW       X2, X9, X12
+	VPADDW       X9, X12, X12
+	VPADDW       X5, X12, X12
+	VPADDW       X5, X12, X12
+	VPADDW       X6, X12, X12
+	VPADDW       X13, X12, X12
+	VPSRLW       $0x03, X12, X12
+	VPCMPEQW     X14, X14, X14
+	VPSRLW       $0x0f, X14, X14
+	VPSLLW       $0x01, X14, X14
+	VPADDW       X9, X5, X13
+	VPADDW       X6, X13, X13
+	VPADDW       X14, X13, X13
+	VPSRLW       $0x02, X13, X13
+	VPCMPEQW     X14, X14, X14
+	VPSRLW       $0x0f, X14, X14
+	VPSLLW       $0x02, X14, X14
+	VPADDW       X9, X5, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X14, X9, X9
+	VPSRLW       $0x03, X9, X9
+	VPSUBW       X8, X1, X7
+	VPADDW       X8, X1, X1
+	VPMINSW      X1, X0, X1
+	VPMAXSW      X7, X1, X1
+	VPSUBW       X8, X2, X0
+	VPADDW       X8, X2, X2
+	VPMINSW      X2, X10, X2
+	VPMAXSW      X0, X2, X2
+	VPSUBW       X8, X3, X0
+	VPADDW       X8, X3, X3
+	VPMINSW      X3, X11, X3
+	VPMAXSW      X0, X3, X3
+	VPSUBW       X8, X4, X0
+	VPADDW       X8, X4, X4
+	VPMINSW      X4, X12, X4
+	VPMAXSW      X0, X4, X4
+	VPSUBW       X8, X5, X0
+	VPADDW       X8, X5, X5
+	VPMINSW      X5, X13, X5
+	VPMAXSW      X0, X5, X5
+	VPSUBW       X8, X6, X0
+	VPADDW       X8, X6, X6
+	VPMINSW      X6, X9, X6
+	VPMAXSW      X0, X6, X6
+	JMP          store
+
+normal:
+	VPXOR        X0, X0, X0
+	MOVQ         most+32(FP), R10
+	VMOVD        R10, X7
+	VPBROADCASTW X7, X7
+	VPSUBW       X3, X4, X8
+	VPSLLW       $0x03, X8, X9
+	VPADDW       X9, X8, X8
+	VPSUBW       X2, X5, X9
+	VPSUBW       X9, X8, X8
+	VPADDW       X9, X9, X9
+	VPSUBW       X9, X8, X8
+	VPCMPEQW     X9, X9, X9
+	VPSRLW       $0x0f, X9, X9
+	VPSLLW       $0x03, X9, X9
+	VPADDW       X9, X8, X8
+	VPSRAW       $0x04, X8, X8
+	LEAQ         (BX)(BX*4), R10
+	ADDQ         R10, R10
+	VPABSW       X8, X9
+	VMOVD        R10, X10
+	VPBROADCASTW X10, X10
+	VPCMPGTW     X9, X10, X10
+	VMOVD        BX, X11
+	VPBROADCASTW X11, X11
+	VPMINSW      X11, X8, X8
+	VPXOR        X9, X9, X9
+	VPSUBW       X11, X9, X9
+	VPMAXSW      X9, X8, X8
+	VPAND        X10, X8, X8
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X12, X12, X12
+	VPSUBW       X11, X12, X12
+	MOVQ         DX, BX
+	SARQ         $0x01, BX
+	ADDQ         DX, BX
+	SARQ         $0x03, BX
+	CMPQ         R8, BX
+	JGE          keepP
+	VPAVGW       X1, X3, X9
+	VPSUBW       X2, X9, X9
+	VPADDW       X8, X9, X9
+	VPSRAW       $0x01, X9, X9
+	VPMINSW      X11, X9, X9
+	VPMAXSW      X12, X9, X9
+	VPAND        X10, X9, X9
+	VPADDW       X9, X2, X2
+	VPMAXSW      X0, X2, X2
+	VPMINSW      X7, X2, X2
+
+keepP:
+	CMPQ    R9, BX
+	JGE     keepQ
+	VPAVGW  X6, X4, X9
+	VPSUBW  X5, X9, X9
+	VPSUBW  X8, X9, X9
+	VPSRAW  $0x01, X9, X9
+	VPMINSW X11, X9, X9
+	VPMAXSW X12, X9, X9
+	VPAND   X10, X9, X9
+	VPADDW  X9, X5, X5
+	VPMAXSW X0, X5, X5
+	VPMINSW X7, X5, X5
+
+keepQ:
+	VPADDW  X8, X3, X3
+	VPSUBW  X8, X4, X4
+	VPMAXSW X0, X3, X3
+	VPMINSW X7, X3, X3
+	VPMAXSW X0, X4, X4
+	VPMINSW X7, X4, X4
+
+store:
+	VMOVQ X1, (DI)(CX*1)
+	VMOVQ X2, (DI)(CX*2)
+	VMOVQ X3, (DI)(SI*1)
+	VMOVQ X4, (AX)
+	VMOVQ X5, (AX)(CX*1)
+	VMOVQ X6, (AX)(CX*2)
+
+end:
+	RET
+
+// func deblockDownWideFast(pix *byte, stride int, beta int, tc int, most int)
+// Requires: AVX, AVX2
+TEXT ·deblockDownWideFast(SB), NOSPLIT, $0-40
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         beta+16(FP), DX
+	MOVQ         tc+24(FP), BX
+	LEAQ         (CX)(CX*2), SI
+	SUBQ         $0x04, AX
+	SUBQ         $0x04, AX
+	VMOVDQU      (AX), X5
+	VMOVDQU      (AX)(CX*1), X7
+	VMOVDQU      (AX)(CX*2), X4
+	VMOVDQU      (AX)(SI*1), X6
+	VPUNPCKLWD   X7, X5, X1
+	VPUNPCKLWD   X6, X4, X2
+	VPUNPCKLDQ   X2, X1, X0
+	VPUNPCKHDQ   X2, X1, X2
+	VPSHUFD      $0xee, X0, X1
+	VPSHUFD      $0xee, X2, X3
+	VPUNPCKHWD   X7, X5, X5
+	VPUNPCKHWD   X6, X4, X6
+	VPUNPCKLDQ   X6, X5, X4
+	VPUNPCKHDQ   X6, X5, X6
+	VPSHUFD      $0xee, X4, X5
+	VPSHUFD      $0xee, X6, X7
+	VPADDW       X1, X3, X8
+	VPSUBW       X2, X8, X8
+	VPSUBW       X2, X8, X8
+	VPABSW       X8, X8
+	VPADDW       X6, X4, X9
+	VPSUBW       X5, X9, X9
+	VPSUBW       X5, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X8, X9, X10
+	VPEXTRW      $0x00, X8, DI
+	VPEXTRW      $0x00, X9, R8
+	VPEXTRW      $0x03, X8, R9
+	ADDQ         R9, DI
+	VPEXTRW      $0x03, X9, R9
+	ADDQ         R9, R8
+	VPEXTRW      $0x00, X10, R9
+	VPEXTRW      $0x03, X10, R10
+	LEAQ         (R9)(R10*1), R11
+	CMPQ         R11, DX
+	JGE          end
+	MOVQ         DX, R11
+	SARQ         $0x02, R11
+	ADDQ         R9, R9
+	CMPQ         R9, R11
+	JGE          normal
+	ADDQ         R10, R10
+	CMPQ         R10, R11
+	JGE          normal
+	VPSUBW       X3, X0, X9
+	VPABSW       X9, X9
+	VPSUBW       X7, X4, X8
+	VPABSW       X8, X8
+	VPADDW       X8, X9, X9
+	VPSUBW       X4, X3, X8
+	VPABSW       X8, X8
+	SARQ         $0x01, R11
+	VPEXTRW      $0x00, X9, R9
+	CMPQ         R9, R11
+	JGE          normal
+	VPEXTRW      $0x03, X9, R9
+	CMPQ         R9, R11
+	JGE          normal
+	LEAQ         (BX)(BX*4), R11
+	INCQ         R11
+	SARQ         $0x01, R11
+	VPEXTRW      $0x00, X8, R9
+	CMPQ         R9, R11
+	JGE          normal
+	VPEXTRW      $0x03, X8, R9
+	CMPQ         R9, R11
+	JGE          normal
+	LEAQ         (BX)(BX*1), DX
+	VMOVD        DX, X8
+	VPBROADCASTW X8, X8
+	VPADDW       X3, X4, X9
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x02, X11, X11
+	VPADDW       X0, X0, X10
+	VPADDW       X1, X10, X10
+	VPADDW       X1, X10, X10
+	VPADDW       X1, X10, X10
+	VPADDW       X2, X10, X10
+	VPADDW       X9, X10, X10
+	VPADDW       X11, X10, X10
+	VPSRLW       $0x03, X10, X10
+	VPCMPEQW     X12, X12, X12
+	VPSRLW       $0x0f, X12, X12
+	VPSLLW       $0x01, X12, X12
+	VPADDW       X1, X2, X11
+	VPADDW       X9, X11, X11
+	VPADDW       X12, X11, X11
+	VPSRLW       $0x02, X11, X11
+	VPCMPEQW     X13, X13, X13
+	VPSRLW       $0x0f, X13, X13
+	VPSLLW       $0x02, X13, X13
+	VPADDW       X1, X2, X12
+	VPADDW       X2, X12, X12
+	VPADDW       X9, X12, X12
+	VPADDW       X9, X12, X12
+	VPADDW       X5, X12, X12
+	VPADDW       X13, X12, X12
+	VPSRLW       $0x03, X12, X12
+	VPCMPEQW     X14, X14, X14
+	VPSRLW       $0x0f, X14, X14
+	VPSLLW       $0x02, X14, X14
+	VPADDW       X2, X9, X13
+	VPADDW       X9, X13, X13
+	VPADDW       X5, X13, X13
+	VPADDW       X5, X13, X13
+	VPADDW       X6, X13, X13
+	VPADDW       X14, X13, X13
+	VPSRLW       $0x03, X13, X13
+	VPCMPEQW     X15, X15, X15
+	VPSRLW       $0x0f, X15, X15
+	VPSLLW       $0x01, X15, X15
+	VPADDW       X9, X5, X14
+	VPADDW       X6, X14, X14
+	VPADDW       X15, X14, X14
+	VPSRLW       $0x02, X14, X14
+	VPCMPEQW     X15, X15, X15
+	VPSRLW       $0x0f, X15, X15
+	VPSLLW       $0x02, X15, X15
+	VPADDW       X9, X5, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X6, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X7, X9, X9
+	VPADDW       X15, X9, X9
+	VPSRLW       $0x03, X9, X9
+	VPSUBW       X8, X1, X15
+	VPADDW       X8, X1, X1
+	VPMINSW      X1, X10, X1
+	VPMAXSW      X15, X1, X1
+	VPSUBW       X8, X2, X10
+	VPADDW       X8, X2, X2
+	VPMINSW      X2, X11, X2
+	VPMAXSW      X10, X2, X2
+	VPSUBW       X8, X3, X10
+	VPADDW       X8, X3, X3
+	VPMINSW      X3, X12, X3
+	VPMAXSW      X10, X3, X3
+	VPSUBW       X8, X4, X10
+	VPADDW       X8, X4, X4
+	VPMINSW      X4, X13, X4
+	VPMAXSW      X10, X4, X4
+	VPSUBW       X8, X5, X10
+	VPADDW       X8, X5, X5
+	VPMINSW      X5, X14, X5
+	VPMAXSW      X10, X5, X5
+	VPSUBW       X8, X6, X10
+	VPADDW       X8, X6, X6
+	VPMINSW      X6, X9, X6
+	VPMAXSW      X10, X6, X6
+	JMP          store
+
+normal:
+	VPXOR        X8, X8, X8
+	MOVQ         most+32(FP), R9
+	VMOVD        R9, X9
+	VPBROADCASTW X9, X9
+	VPSUBW       X3, X4, X10
+	VPSLLW       $0x03, X10, X11
+	VPADDW       X11, X10, X10
+	VPSUBW       X2, X5, X11
+	VPSUBW       X11, X10, X10
+	VPADDW       X11, X11, X11
+	VPSUBW       X11, X10, X10
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x03, X11, X11
+	VPADDW       X11, X10, X10
+	VPSRAW       $0x04, X10, X10
+	LEAQ         (BX)(BX*4), R9
+	ADDQ         R9, R9
+	VPABSW       X10, X11
+	VMOVD        R9, X12
+	VPBROADCASTW X12, X12
+	VPCMPGTW     X11, X12, X12
+	VMOVD        BX, X13
+	VPBROADCASTW X13, X13
+	VPMINSW      X13, X10, X10
+	VPXOR        X11, X11, X11
+	VPSUBW       X13, X11, X11
+	VPMAXSW      X11, X10, X10
+	VPAND        X12, X10, X10
+	VPSRAW       $0x01, X13, X13
+	VPXOR        X14, X14, X14
+	VPSUBW       X13, X14, X14
+	MOVQ         DX, BX
+	SARQ         $0x01, BX
+	ADDQ         DX, BX
+	SARQ         $0x03, BX
+	CMPQ         DI, BX
+	JGE          keepP
+	VPAVGW       X1, X3, X11
+	VPSUBW       X2, X11, X11
+	VPADDW       X10, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPMINSW      X13, X11, X11
+	VPMAXSW      X14, X11, X11
+	VPAND        X12, X11, X11
+	VPADDW       X11, X2, X2
+	VPMAXSW      X8, X2, X2
+	VPMINSW      X9, X2, X2
+
+keepP:
+	CMPQ    R8, BX
+	JGE     keepQ
+	VPAVGW  X6, X4, X11
+	VPSUBW  X5, X11, X11
+	VPSUBW  X10, X11, X11
+	VPSRAW  $0x01, X11, X11
+	VPMINSW X13, X11, X11
+	VPMAXSW X14, X11, X11
+	VPAND   X12, X11, X11
+	VPADDW  X11, X5, X5
+	VPMAXSW X8, X5, X5
+	VPMINSW X9, X5, X5
+
+keepQ:
+	VPADDW  X10, X3, X3
+	VPSUBW  X10, X4, X4
+	VPMAXSW X8, X3, X3
+	VPMINSW X9, X3, X3
+	VPMAXSW X8, X4, X4
+	VPMINSW X9, X4, X4
+
+store:
+	VPUNPCKLWD  X1, X0, X0
+	VPUNPCKLWD  X3, X2, X2
+	VPUNPCKLWD  X5, X4, X4
+	VPUNPCKLWD  X7, X6, X6
+	VPUNPCKLDQ  X2, X0, X1
+	VPUNPCKHDQ  X2, X0, X0
+	VPUNPCKLDQ  X6, X4, X2
+	VPUNPCKHDQ  X6, X4, X3
+	VPUNPCKLQDQ X2, X1, X4
+	VMOVDQU     X4, (AX)
+	VPUNPCKHQDQ X2, X1, X1
+	VMOVDQU     X1, (AX)(CX*1)
+	VPUNPCKLQDQ X3, X0, X1
+	VMOVDQU     X1, (AX)(CX*2)
+	VPUNPCKHQDQ X3, X0, X0
+	VMOVDQU     X0, (AX)(SI*1)
+
+end:
+	RET

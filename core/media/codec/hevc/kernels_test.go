@@ -107,6 +107,18 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		return out
 	})
 	if depth <= 10 {
+		smooth := make([]T, len(pix)) // steps at the edge, so that all filters are used
+		for i := range smooth {
+			smooth[i] = T(min(int(most), 1<<(depth-1)+r.IntN(1+r.IntN(6))+(i%stride/20)*6+(i/stride/20)*4))
+		}
+		vertical, beta, tc := r.IntN(2) == 0, int32(r.IntN(64)+1)<<(depth-8), int32(1+r.IntN(24))<<(depth-8)
+		both("deblock", func(k *kernels[T]) any {
+			out := append([]T(nil), smooth...)
+			for i := range 16 {
+				k.deblock(out, (20+20*(i/4))*stride+20*(i%4+1)-20*(i%4/3), stride, vertical, beta, tc, most)
+			}
+			return out
+		})
 		both("planar", func(k *kernels[T]) any {
 			out, around := append([]T(nil), other...), make([]int16, 4*n+1)
 			for i := range around {
@@ -129,7 +141,8 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		some := k.quantise(c, c, factor, 1<<shift/3, shift)
 		again, order := make([]int16, n*n), make([]int16, n*n)
 		k.scale(again, c, scale, up)
-		return []any{cost, some, c, again, k.gather(order, c, n), order}
+		gain, bits := k.worth(list, c, factor, shift-6)
+		return []any{cost, some, c, again, gain, bits, k.gather(order, c, n), order}
 	})
 	step := saoSteps[r.IntN(4)]
 	at, to, width := 20*stride+16, step[1]*stride+step[0], 16<<r.IntN(2)

@@ -133,3 +133,28 @@ func edgesFast(dst *byte, old *byte, a *byte, b *byte, n int, offsets *[8]int16)
 //
 //go:noescape
 func edgesWideFast(dst *byte, old *byte, a *byte, b *byte, n int, offsets *[8]int16, most int)
+
+// worthFast is levelsWorth of n coefficients, a multiple of 8.
+//
+//go:noescape
+func worthFast(c *int16, levels *int16, n int, factor int, shift int) (gain int, bits int)
+
+// deblockAcrossFast filters four columns across a horizontal edge.
+//
+//go:noescape
+func deblockAcrossFast(pix *byte, stride int, beta int, tc int, most int)
+
+// deblockDownFast filters four rows across a vertical edge.
+//
+//go:noescape
+func deblockDownFast(pix *byte, stride int, beta int, tc int, most int)
+
+// deblockAcrossWideFast filters four columns across a horizontal edge.
+//
+//go:noescape
+func deblockAcrossWideFast(pix *byte, stride int, beta int, tc int, most int)
+
+// deblockDownWideFast filters four rows across a vertical edge.
+//
+//go:noescape
+func deblockDownWideFast(pix *byte, stride int, beta int, tc int, most int)

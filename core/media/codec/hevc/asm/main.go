@@ -41,6 +41,12 @@ func main() {
 	saoCollect("collectWideFast", "collectWideFast is collectFast for samples of two bytes.", true)
 	saoEdges("edgesFast", "edgesFast adds edge offsets to a row.", false)
 	saoEdges("edgesWideFast", "edgesWideFast is edgesFast for samples of two bytes, clipped to most.", true)
+	worth()
+	for _, wide := range []bool{false, true} {
+		for _, vertical := range []bool{false, true} {
+			deblock(wide, vertical)
+		}
+	}
 	Generate()
 }
 
@@ -1058,6 +1064,12 @@ func saoCollect(name, doc string, wide bool) {
 
 // foldTo stores the sum of the double words of a vector.
 func foldTo(v VecVirtual, to Mem) {
+	fold(v)
+	VMOVD(v.AsX(), to)
+}
+
+// fold leaves the sum of the double words of a vector in its first one.
+func fold(v VecVirtual) {
 	half := XMM()
 	VEXTRACTI128(Imm(1), v, half)
 	VPADDD(half, v.AsX(), v.AsX())
@@ -1065,7 +1077,6 @@ func foldTo(v VecVirtual, to Mem) {
 	VPADDD(half, v.AsX(), v.AsX())
 	VPSHUFD(Imm(0xB1), v.AsX(), half)
 	VPADDD(half, v.AsX(), v.AsX())
-	VMOVD(v.AsX(), to)
 }
 
 func saoEdges(name, doc string, wide bool) {
@@ -1126,4 +1137,344 @@ func saoEdges(name, doc string, wide bool) {
 	JNZ(LabelRef("cols"))
 	VZEROUPPER()
 	RET()
+}
+
+func worth() {
+	TEXT("worthFast", attr.NOSPLIT, "func(c, levels *int16, n, factor, shift int) (gain, bits int)")
+	Pragma("noescape")
+	Doc("worthFast is levelsWorth of n coefficients, a multiple of 8.")
+	c, levels, n := Load(Param("c"), GP64()), Load(Param("levels"), GP64()), Load(Param("n"), GP64())
+	factor, shift := YMM(), shiftCount("shift")
+	VMOVD(Load(Param("factor"), GP64()).(GPVirtual).As32(), factor.AsX())
+	VPBROADCASTD(factor.AsX(), factor)
+	gain, bits, zero := YMM(), YMM(), YMM()
+	for _, v := range []VecVirtual{gain, bits, zero} {
+		VPXOR(v, v, v)
+	}
+	most, largest, bias := doubles(1<<10-1), doubles(1<<4), doubles(127-2)
+	Label("eight")
+	level, s, t := YMM(), YMM(), YMM()
+	VPMOVSXWD(Mem{Base: levels}, level)
+	VPABSD(level, level)
+	VPMINSD(largest, level, level)
+	VPMOVSXWD(Mem{Base: c}, s)
+	VPABSD(s, s)
+	VPMULLD(factor, s, s)
+	VPSRLD(shift, s, s)
+	VPMINUD(most, s, s)
+	VPSLLD(Imm(6), level, t)
+	VPSUBD(t, s, t)
+	VPMULLD(t, t, t)
+	VPMULLD(s, s, s)
+	VPSUBD(t, s, s)
+	VPADDD(s, gain, gain)
+	VCVTDQ2PS(level, t)
+	VPSRLD(Imm(23), t, t)
+	VPSUBD(bias, t, t) // 2 and the logarithm
+	VPSLLD(Imm(1), t, t)
+	VPCMPGTD(zero, level, level)
+	VPAND(level, t, t)
+	VPADDD(t, bits, bits)
+	ADDQ(Imm(16), c)
+	ADDQ(Imm(16), levels)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("eight"))
+	for i, v := range []VecVirtual{gain, bits} {
+		out := GP64()
+		fold(v)
+		VMOVD(v.AsX(), out.As32())
+		MOVLQSX(out.As32(), out)
+		Store(out, ReturnIndex(i))
+	}
+	VZEROUPPER()
+	RET()
+}
+
+// deblock filters four lines across an edge: a vertical one has the lines in rows. Words hold what 10 bits
+// lead to.
+func deblock(wide, vertical bool) {
+	name, doc := "deblockAcrossFast", "filters four columns across a horizontal edge."
+	if vertical {
+		name, doc = "deblockDownFast", "filters four rows across a vertical edge."
+	}
+	if wide {
+		name = name[:len(name)-4] + "WideFast"
+	}
+	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride, beta, tc, most int)")
+	Pragma("noescape")
+	Doc(name + " " + doc)
+	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+	beta, tc := Load(Param("beta"), GP64()), Load(Param("tc"), GP64())
+	triple := GP64()
+	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, triple)
+	var l [8]VecVirtual // p3 to q3, the lines in the low words
+	for i := range l {
+		l[i] = XMM()
+	}
+	start := GP64() // of the first line
+	MOVQ(pix, start)
+	rows := [8]Mem{}
+	if vertical {
+		if SUBQ(Imm(4), start); wide {
+			SUBQ(Imm(4), start)
+		}
+		rows = [8]Mem{{Base: start}, {Base: start, Index: stride, Scale: 1}, {Base: start, Index: stride, Scale: 2}, {Base: start, Index: triple, Scale: 1}}
+		loadColumns(rows[:4], l, wide)
+	} else {
+		SUBQ(stride, start)
+		SUBQ(triple, start)
+		for i, m := range []Mem{{Base: start}, {Base: start, Index: stride, Scale: 1}, {Base: start, Index: stride, Scale: 2}, {Base: start, Index: triple, Scale: 1},
+			{Base: pix}, {Base: pix, Index: stride, Scale: 1}, {Base: pix, Index: stride, Scale: 2}, {Base: pix, Index: triple, Scale: 1}} {
+			rows[i] = m
+			if wide {
+				VMOVQ(m, l[i])
+			} else {
+				VMOVD(m, l[i])
+				VPMOVZXBW(l[i], l[i])
+			}
+		}
+	}
+	bend := func(a, b, c VecVirtual) VecVirtual { // |a - 2b + c|
+		d := XMM()
+		VPADDW(a, c, d)
+		VPSUBW(b, d, d)
+		VPSUBW(b, d, d)
+		VPABSW(d, d)
+		return d
+	}
+	lane := func(v VecVirtual, i int) GPVirtual {
+		g := GP64()
+		VPEXTRW(Imm(uint64(i)), v, g.As32())
+		return g
+	}
+	dp, dq, sum, t := bend(l[1], l[2], l[3]), bend(l[6], l[5], l[4]), XMM(), XMM()
+	VPADDW(dp, dq, sum)
+	bends := [2]GPVirtual{lane(dp, 0), lane(dq, 0)}
+	for i, v := range []VecVirtual{dp, dq} {
+		ADDQ(lane(v, 3), bends[i])
+	}
+	d0, d3, both := lane(sum, 0), lane(sum, 3), GP64()
+	LEAQ(Mem{Base: d0, Index: d3, Scale: 1}, both)
+	CMPQ(both, beta)
+	JGE(LabelRef("end"))
+	// The strong filter, where both outer lines are flat.
+	limit := GP64()
+	MOVQ(beta, limit)
+	SARQ(Imm(2), limit)
+	for _, d := range []GPVirtual{d0, d3} {
+		ADDQ(d, d)
+		CMPQ(d, limit)
+		JGE(LabelRef("normal"))
+	}
+	ends, step := XMM(), XMM()
+	VPSUBW(l[3], l[0], ends)
+	VPABSW(ends, ends)
+	VPSUBW(l[7], l[4], t)
+	VPABSW(t, t)
+	VPADDW(t, ends, ends)
+	VPSUBW(l[4], l[3], step)
+	VPABSW(step, step)
+	SARQ(Imm(1), limit)
+	for i := range 2 {
+		CMPQ(lane(ends, 3*i), limit)
+		JGE(LabelRef("normal"))
+	}
+	LEAQ(Mem{Base: tc, Index: tc, Scale: 4}, limit)
+	INCQ(limit)
+	SARQ(Imm(1), limit)
+	for i := range 2 {
+		CMPQ(lane(step, 3*i), limit)
+		JGE(LabelRef("normal"))
+	}
+	smoothStrongly(l, tc)
+	JMP(LabelRef("store"))
+	Label("normal")
+	smoothEdge(l, bends, beta, tc)
+	Label("store")
+	if vertical {
+		storeColumns(rows[:4], l, wide)
+	} else {
+		for i := 1; i < 7; i++ {
+			if wide {
+				VMOVQ(l[i], rows[i])
+			} else {
+				VPACKUSWB(l[i], l[i], t)
+				VMOVD(t, rows[i])
+			}
+		}
+	}
+	Label("end")
+	RET()
+}
+
+// broadcast fills a vector of words with a register.
+func broadcast(g GPVirtual) VecVirtual {
+	x := XMM()
+	VMOVD(g.As32(), x)
+	VPBROADCASTW(x, x)
+	return x
+}
+
+// negative returns -v.
+func negative(v VecVirtual) VecVirtual {
+	x := XMM()
+	VPXOR(x, x, x)
+	VPSUBW(v, x, x)
+	return x
+}
+
+// total returns the sum of samples, each as often as it is listed, and shifts it after rounding.
+func total(shift uint64, list ...VecVirtual) VecVirtual {
+	x, half := XMM(), XMM()
+	VPCMPEQW(half, half, half)
+	VPSRLW(Imm(15), half, half)
+	VPSLLW(Imm(shift-1), half, half)
+	VPADDW(list[0], list[1], x)
+	for _, v := range list[2:] {
+		VPADDW(v, x, x)
+	}
+	VPADDW(half, x, x)
+	VPSRLW(Imm(shift), x, x)
+	return x
+}
+
+func smoothStrongly(l [8]VecVirtual, tc Register) {
+	p3, p2, p1, p0, q0, q1, q2, q3 := l[0], l[1], l[2], l[3], l[4], l[5], l[6], l[7]
+	double := GP64()
+	LEAQ(Mem{Base: tc, Index: tc, Scale: 1}, double)
+	limit := broadcast(double)
+	middle := XMM() // p0 + q0
+	VPADDW(p0, q0, middle)
+	results := [6]VecVirtual{
+		total(3, p3, p3, p2, p2, p2, p1, middle), total(2, p2, p1, middle), total(3, p2, p1, p1, middle, middle, q1),
+		total(3, p1, middle, middle, q1, q1, q2), total(2, middle, q1, q2), total(3, middle, q1, q2, q2, q2, q3, q3),
+	}
+	for i, r := range results {
+		low, old := XMM(), l[i+1]
+		VPSUBW(limit, old, low)
+		VPADDW(limit, old, old)
+		VPMINSW(old, r, old)
+		VPMAXSW(low, old, old)
+	}
+}
+
+// smoothEdge filters weakly; bends are dp0 + dp3 and dq0 + dq3.
+func smoothEdge(l [8]VecVirtual, bends [2]GPVirtual, beta, tc Register) {
+	p2, p1, p0, q0, q1, q2 := l[1], l[2], l[3], l[4], l[5], l[6]
+	zero := XMM()
+	VPXOR(zero, zero, zero)
+	most := broadcast(Load(Param("most"), GP64()).(GPVirtual))
+	d, t, far := XMM(), XMM(), XMM()
+	VPSUBW(p0, q0, d) // (9*(q0-p0) - 3*(q1-p1) + 8) >> 4
+	VPSLLW(Imm(3), d, t)
+	VPADDW(t, d, d)
+	VPSUBW(p1, q1, t)
+	VPSUBW(t, d, d)
+	VPADDW(t, t, t)
+	VPSUBW(t, d, d)
+	VPCMPEQW(t, t, t)
+	VPSRLW(Imm(15), t, t)
+	VPSLLW(Imm(3), t, t)
+	VPADDW(t, d, d)
+	VPSRAW(Imm(4), d, d)
+	limit := GP64()
+	LEAQ(Mem{Base: tc, Index: tc, Scale: 4}, limit)
+	ADDQ(limit, limit)
+	VPABSW(d, t)
+	VPCMPGTW(t, broadcast(limit), far) // lines whose step is small enough
+	clip := broadcast(tc.(GPVirtual))
+	VPMINSW(clip, d, d)
+	VPMAXSW(negative(clip), d, d)
+	VPAND(far, d, d)
+	VPSRAW(Imm(1), clip, clip)
+	low := negative(clip)
+	side := GP64()
+	MOVQ(beta, side) // (beta + beta>>1) >> 3
+	SARQ(Imm(1), side)
+	ADDQ(beta, side)
+	SARQ(Imm(3), side)
+	for _, part := range []struct {
+		label      string
+		bend       GPVirtual
+		outer, mid VecVirtual
+		near       VecVirtual
+		add        bool
+	}{{"keepP", bends[0], p2, p1, p0, true}, {"keepQ", bends[1], q2, q1, q0, false}} {
+		CMPQ(part.bend, side)
+		JGE(LabelRef(part.label))
+		VPAVGW(part.outer, part.near, t)
+		VPSUBW(part.mid, t, t)
+		if part.add {
+			VPADDW(d, t, t)
+		} else {
+			VPSUBW(d, t, t)
+		}
+		VPSRAW(Imm(1), t, t)
+		VPMINSW(clip, t, t)
+		VPMAXSW(low, t, t)
+		VPAND(far, t, t)
+		VPADDW(t, part.mid, part.mid)
+		VPMAXSW(zero, part.mid, part.mid)
+		VPMINSW(most, part.mid, part.mid)
+		Label(part.label)
+	}
+	VPADDW(d, p0, p0)
+	VPSUBW(d, q0, q0)
+	for _, v := range []VecVirtual{p0, q0} {
+		VPMAXSW(zero, v, v)
+		VPMINSW(most, v, v)
+	}
+}
+
+// loadColumns turns four rows of eight samples into eight vectors of four words.
+func loadColumns(rows []Mem, l [8]VecVirtual, wide bool) {
+	var r [4]VecVirtual
+	for i := range r {
+		r[i] = XMM()
+		if wide {
+			VMOVDQU(rows[i], r[i])
+		} else {
+			VMOVQ(rows[i], r[i])
+			VPMOVZXBW(r[i], r[i])
+		}
+	}
+	for half, unpack := range []func(ops ...Op){VPUNPCKLWD, VPUNPCKHWD} {
+		a, b := XMM(), XMM()
+		unpack(r[1], r[0], a)
+		unpack(r[3], r[2], b)
+		VPUNPCKLDQ(b, a, l[4*half])
+		VPUNPCKHDQ(b, a, l[4*half+2])
+		for _, i := range []int{4 * half, 4*half + 2} {
+			VPSHUFD(Imm(0xEE), l[i], l[i+1])
+		}
+	}
+}
+
+// storeColumns is the inverse of loadColumns.
+func storeColumns(rows []Mem, l [8]VecVirtual, wide bool) {
+	var pairs [4]VecVirtual // of columns, interleaved
+	for i := range pairs {
+		pairs[i] = l[2*i]
+		VPUNPCKLWD(l[2*i+1], l[2*i], pairs[i])
+	}
+	var halves [2][2]VecVirtual // of rows 0 and 1, and of 2 and 3: four columns each
+	for i := range halves {
+		halves[i] = [2]VecVirtual{XMM(), XMM()}
+		VPUNPCKLDQ(pairs[2*i+1], pairs[2*i], halves[i][0])
+		VPUNPCKHDQ(pairs[2*i+1], pairs[2*i], halves[i][1])
+	}
+	for i := range rows {
+		x := XMM()
+		if i&1 == 0 {
+			VPUNPCKLQDQ(halves[1][i>>1], halves[0][i>>1], x)
+		} else {
+			VPUNPCKHQDQ(halves[1][i>>1], halves[0][i>>1], x)
+		}
+		if wide {
+			VMOVDQU(x, rows[i])
+		} else {
+			VPACKUSWB(x, x, x)
+			VMOVQ(x, rows[i])
+		}
+	}
 }
