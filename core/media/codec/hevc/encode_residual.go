@@ -64,7 +64,7 @@ func (c *blockEncoder[T]) quarter(log2, i int) []int16 {
 // codeLuma codes the luma of an inter block with given coefficients, whose transformCost is cost, as one
 // transform block or as four.
 func (c *blockEncoder[T]) codeLuma(coefs []int16, cost int64, x, y, log2, depth int) (coded bool) {
-	worth := cost > codedCost+bitCost // some level is worth its bits
+	worth := cost > codedCost+bitCost && c.quantise(coefs, log2, 0) // some level is worth its bits
 	if worth && cost > c.leastSplit && depth < c.sps.depthInter && log2 > c.leastTransform {
 		if sum, costs := c.quartersCost(x, y, log2, cost); sum < cost {
 			half := 1 << (log2 - 1)
@@ -75,7 +75,7 @@ func (c *blockEncoder[T]) codeLuma(coefs []int16, cost int64, x, y, log2, depth 
 		}
 	}
 	c.transform(x, y).log2 = uint8(log2)
-	if coded = worth && c.codeCoefs(coefs, x, y, log2, 0); coded {
+	if coded = worth && c.codeLevels(coefs, x, y, log2, 0); coded {
 		c.markCbf(x, y, 1<<log2)
 	}
 	c.blockEdges(x, y, 1<<log2, 1<<log2, edgeTransform)
@@ -100,18 +100,14 @@ func (c *blockEncoder[T]) codeChromaTree(x, y, log2 int) (coded bool) {
 // block, at samples of the plane. It reports whether a level is left.
 func (c *blockEncoder[T]) codeBlock(x, y, log2, plane int) bool {
 	c.forward(c.coefs[:], x, y, log2, plane, c.cuIntra && plane == 0 && log2 == 2)
-	return c.codeCoefs(c.coefs[:], x, y, log2, plane)
+	return c.quantise(c.coefs[:], log2, plane) && c.codeLevels(c.coefs[:], x, y, log2, plane)
 }
 
-// codeCoefs quantises the coefficients of a block and reconstructs it. Levels are rounded up from 9/16 on:
-// with blocks that are dropped as a whole where they are not worthwhile, that gave the best PSNR at equal
-// bits (BenchmarkQuality).
-func (c *blockEncoder[T]) codeCoefs(coefs []int16, x, y, log2, plane int) bool {
+// codeLevels codes a block with the coefficients that were quantised, and reconstructs it. It reports whether
+// that is worthwhile.
+func (c *blockEncoder[T]) codeLevels(coefs []int16, x, y, log2, plane int) bool {
 	q, n := &c.quantisers[plane], 1<<log2
-	levels, shift := c.quantised[:n*n], q.shift-uint(log2)
-	if !c.k.quantise(levels, coefs[:n*n], q.factor, int32(1)<<shift*7/16, shift) {
-		return false
-	}
+	levels := c.quantised[:n*n]
 	at := c.levelsAt(x, y)
 	mask := c.k.gather(c.levels[plane][at:], levels, n)
 	if !c.worthwhile(coefs, levels, log2, q) {
@@ -126,6 +122,14 @@ func (c *blockEncoder[T]) codeCoefs(coefs []int16, x, y, log2, plane int) bool {
 	c.lastColumn = mathbits.Len8(uint8(mask))<<2 - 1
 	c.addResidual(x, y, log2, plane, rdpcmNone, false, c.cuIntra && plane == 0 && log2 == 2)
 	return true
+}
+
+// quantise fills quantised with the levels of the coefficients of a block, and reports whether one is not 0.
+// Levels are rounded up from 9/16 on: with blocks that are dropped as a whole where they are not worthwhile,
+// that gave the best PSNR at equal bits (BenchmarkQuality).
+func (c *blockEncoder[T]) quantise(coefs []int16, log2, plane int) bool {
+	q, n, shift := &c.quantisers[plane], 1<<log2, c.quantisers[plane].shift-uint(log2)
+	return c.k.quantise(c.quantised[:n*n], coefs[:n*n], q.factor, int32(1)<<shift*7/16, shift)
 }
 
 // levelsAt returns where the levels of a block at samples of a plane are: blocks of 32x32 samples follow
