@@ -82,18 +82,17 @@ func (w *worker[T]) deblock(cy int) {
 	}
 }
 
-// strength returns bS of four samples of an edge (8.7.2.4).
-// Its other side is at (px, py).
+// strength returns bS of four samples of an edge (8.7.2.4). Its other side is at (px, py).
 func (w *worker[T]) strength(x, y, px, py int, kind uint8) int {
-	if w.intraAt(x, y) || w.intraAt(px, py) {
-		return 2
-	}
 	st := w.st
 	q, p := y>>2*st.stride4+x>>2, py>>2*st.stride4+px>>2
+	a, b := &w.f.motion[p], &w.f.motion[q]
+	if a.intra() || b.intra() {
+		return 2
+	}
 	if kind == edgeTransform && (st.cbf[q] || st.cbf[p]) {
 		return 1
 	}
-	a, b := &w.f.motion[p], &w.f.motion[q]
 	la, lb := w.listsAt(px, py), w.listsAt(x, y)
 	if la == lb && *a == *b {
 		return 0

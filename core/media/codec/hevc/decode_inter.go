@@ -26,7 +26,7 @@ func (w *worker[T]) predictPlane(c int, b *block, m *blockMotion) {
 		if m.ref[l] < 0 {
 			continue
 		}
-		w.interpolate(w.pred[l][:], w.lists[l].refs[m.ref[l]], c, x, y, bw, bh, m.mv[l])
+		w.interpolate(w.pred[l][:], l, int(m.ref[l]), c, x, y, bw, bh, m.mv[l])
 		n++
 	}
 	w.weigh(c, x, y, bw, bh, m, n)
@@ -47,7 +47,7 @@ func (w *worker[T]) copyPlane(c, x, y, bw, bh int, m *blockMotion) bool {
 		return false
 	}
 	p := &w.planes[c]
-	src, stride, at := w.around(w.lists[l].refs[m.ref[l]], c, x+int(v.X)>>ux, y+int(v.Y)>>uy, bw, bh, 0, 1)
+	src, stride, at := w.around(l, int(m.ref[l]), c, x+int(v.X)>>ux, y+int(v.Y)>>uy, bw, bh, 0, 1)
 	for width := 16; bw > 0; { // in parts of 16, 8, 4 and 2 samples
 		for width > bw {
 			width >>= 1
@@ -63,8 +63,9 @@ func (w *worker[T]) weighted() bool {
 	return w.pps.weighted && w.h.kind == sliceP || w.pps.weightedBi && w.h.kind == sliceB
 }
 
-// interpolate fills dst, whose rows are predStride long, with samples of a reference, as 14-bit values.
-func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v motion.Vector) {
+// interpolate fills dst, whose rows are predStride long, with samples of a reference of a list, as 14-bit
+// values.
+func (w *worker[T]) interpolate(dst []int16, list, ref, c, x, y, bw, bh int, v motion.Vector) {
 	var fx, fy *[8]int16 // of whole samples in a direction: nil
 	before, taps := 3, 8
 	if c == 0 {
@@ -86,7 +87,7 @@ func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v 
 			fy = &chromaFilter[f]
 		}
 	}
-	src, stride, at := w.around(ref, c, x, y, bw, bh, before, taps)
+	src, stride, at := w.around(list, ref, c, x, y, bw, bh, before, taps)
 	shift := uint(w.depths[c] - 8)
 	line := at + before*stride
 	switch {
@@ -107,10 +108,10 @@ func (w *worker[T]) interpolate(dst []int16, ref *frame, c, x, y, bw, bh int, v 
 
 // around returns the samples of a reference for a block at (x, y) with the neighbours that a filter needs:
 // at is the place of the first one. Beyond its edges its samples go on.
-func (w *worker[T]) around(ref *frame, c, x, y, bw, bh, before, taps int) (src []T, stride, at int) {
-	p, width, height := planeOf[T](ref, c), w.widths[c], w.heights[c]
+func (w *worker[T]) around(list, ref, c, x, y, bw, bh, before, taps int) (src []T, stride, at int) {
+	p, width, height := &w.refs[list][ref][c], w.widths[c], w.heights[c]
 	last := min(max(y+bh+taps-before, 0), height-1)
-	ref.Await(wholeFrame, int32(last<<w.shiftY[c]))
+	w.lists[list].refs[ref].Await(wholeFrame, int32(last<<w.shiftY[c]))
 	if x < before || y < before || x+bw+taps-before > width || y+bh+taps-before > height {
 		return w.padded(p, width, height, x-before, y-before, bw+taps-1, bh+taps-1), bw + taps - 1, 0
 	}
@@ -118,7 +119,7 @@ func (w *worker[T]) around(ref *frame, c, x, y, bw, bh, before, taps int) (src [
 }
 
 // padded returns a block of a reference that reaches beyond its edges, whose samples go on there.
-func (w *worker[T]) padded(p plane[T], width, height, x, y, bw, bh int) []T {
+func (w *worker[T]) padded(p *plane[T], width, height, x, y, bw, bh int) []T {
 	out := w.edge[:]
 	left, right := max(0, min(-x, bw)), max(0, min(x+bw-width, bw))
 	for i := range bh {

@@ -41,6 +41,7 @@ type worker[T motion.Sample] struct {
 	lists   *[2]refList
 	scaling *scalingLists
 	planes  [3]plane[T]
+	refs    [2][maxDPB][3]plane[T] // of the pictures of both lists
 
 	shiftX, shiftY, widths, heights, depths [3]int
 	ctb, minCb, minTb                       int // log2 of the sizes of blocks
@@ -169,6 +170,9 @@ func (w *worker[T]) startSlice(h *sliceHeader, number int) {
 	for i := range w.lists {
 		for k := range w.lists[i].n {
 			w.noBackward = w.noBackward && int(w.lists[i].poc[k]) <= w.f.poc
+			for c := range w.sps.chroma.Planes() {
+				w.refs[i][k][c] = planeOf[T](w.lists[i].refs[k], c)
+			}
 		}
 	}
 }

@@ -141,7 +141,7 @@ func (c *blockEncoder[T]) motionCost(b *block, m *blockMotion) int {
 		v := m.mv[l]
 		x, y := b.x+int(v.X>>2), b.y+int(v.Y>>2)
 		if v.X&3|v.Y&3 == 0 && x >= 0 && y >= 0 && x+b.w <= c.sps.width && y+b.h <= c.sps.height {
-			ref := planeOf[T](c.lists[l].refs[m.ref[l]], 0)
+			ref := &c.refs[l][m.ref[l]][0]
 			return c.satd(c.source[0][b.y*ref.stride+b.x:], ref.stride, ref.pix[y*ref.stride+x:], ref.stride, b.w)
 		}
 	}
@@ -224,7 +224,7 @@ func (c *blockEncoder[T]) bestMotion(b *block, steps int) (best blockMotion, cos
 
 // motionSearch returns a vector for a block in a reference picture, and its cost.
 func (c *blockEncoder[T]) motionSearch(b *block, l, ref, steps int) (motion.Vector, int) {
-	s, p := &c.search, planeOf[T](c.lists[l].refs[ref], 0)
+	s, p := &c.search, &c.refs[l][ref][0]
 	s.Block, s.Stride, s.W, s.H = c.source[0][b.y*p.stride+b.x:], p.stride, b.w, b.h
 	s.Ref, s.RefStride, s.X, s.Y = p.pix, p.stride, b.x, b.y
 	s.Left, s.Right = -min(reach, b.x+b.w), min(reach, c.sps.width-b.x)

@@ -56,9 +56,7 @@ func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 		list := (*[16]int16)(levels[(sy<<(log2-2)+sx)<<4:])
 		which := uint(0) // bits in scan order
 		for k, p := range scan {
-			if list[p&15] != 0 {
-				which |= 1 << k
-			}
+			which |= (uint(uint16(list[p&15])) + 0xFFFF) >> 16 << k // 1 for what is not 0
 		}
 		first := 15
 		if i == last {
