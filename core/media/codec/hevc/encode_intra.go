@@ -213,6 +213,9 @@ func (c *blockEncoder[T]) betterIntra(x, y, log2, node int) bool {
 	m := c.f.motion[y>>2*c.f.stride4+x>>2]
 	c.predictPlane(0, &b, &m)
 	inter := c.transformCost(c.coefs[:], x, y, log2, false)
+	if !c.quantise(c.coefs[:], log2, 0) { // nothing would be coded
+		return false
+	}
 	if log2 > c.leastTransform {
 		quarters, _ := c.quartersCost(x, y, log2, inter)
 		inter = min(inter, quarters)
@@ -235,8 +238,8 @@ func (c *blockEncoder[T]) unevenness(x, y, size int) int {
 			sum += int(v)
 		}
 	}
-	motion.FillBlock(c.candidate[:], size, size, size, T(sum/(size*size)))
-	return c.satd(src, stride, c.candidate[:], size, size)
+	motion.FillBlock(c.candidate[:], size, size, 1, T(sum/(size*size))) // a row that is used for all
+	return c.satd(src, stride, c.candidate[:], 0, size)
 }
 
 // interBits is about what a coding unit and its motion take.
