@@ -4,14 +4,15 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"io"
 	"os"
 	"path/filepath"
 	"time"
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
+	"vividstrain/core/media/clip"
 	"vividstrain/core/media/registry"
+	"vividstrain/core/route/films"
 	"vividstrain/core/tally"
 )
 
@@ -30,36 +31,34 @@ type quality struct {
 }
 
 // qualities makes the files of an adaptive film, one for each load.
-func (p *Page) qualities(ctx context.Context, loads []load.Load, lasts time.Duration) (list []quality, films []*film, err error) {
+func (p *Page) qualities(ctx context.Context, loads []load.Load, lasts time.Duration) (list []quality, films []*films.Film, err error) {
 	for _, l := range loads {
-		p.mu.Lock()
-		clip := p.clips[l.Format.String()]
-		p.mu.Unlock()
-		if clip == nil {
-			return nil, films, errors.New(l.Title() + " was not prepared")
+		clip, err := p.maker.Clip(l)
+		if err != nil {
+			return nil, films, err
 		}
 		q, f, err := p.segmented(ctx, clip, lasts)
 		if err != nil {
 			return nil, films, err
 		}
 		films = append(films, f)
-		q.Name, q.Bitrate, q.Rate = filepath.Base(f.path), l.Bitrate, f.track.Format.Rate.Hz()
+		q.Name, q.Bitrate, q.Rate = filepath.Base(f.Path), l.Bitrate, f.Track.Format.Rate.Hz()
 		list = append(list, q)
 	}
 	return list, films, nil
 }
 
 // segmented writes a clip again and again in segments, until they last long enough.
-func (p *Page) segmented(ctx context.Context, clip *film, lasts time.Duration) (q quality, f *film, err error) {
-	made := *clip
-	made.kind, made.made, made.path = registry.MP4.Name, true, filepath.Join(p.folder.Path, code(12))
-	file, err := os.Create(made.path)
+func (p *Page) segmented(ctx context.Context, source *films.Film, lasts time.Duration) (q quality, f *films.Film, err error) {
+	made := *source
+	made.Kind, made.Made, made.Path = registry.MP4.Name, true, filepath.Join(p.maker.Folder.Path, code(12))
+	file, err := os.Create(made.Path)
 	if err != nil {
 		return q, nil, err
 	}
 	defer func() {
 		if err = errors.Join(err, file.Close()); err != nil {
-			os.Remove(made.path)
+			os.Remove(made.Path)
 		}
 	}()
 	var part bytes.Buffer
@@ -74,7 +73,7 @@ func (p *Page) segmented(ctx context.Context, clip *film, lasts time.Duration) (
 		offset, began = offset+n, end
 		return err
 	}
-	track, seconds, err := eachRound(ctx, clip.path, clip.marks, lasts, func(t media.Track, pkt *media.Packet) error {
+	track, seconds, err := clip.EachRound(ctx, source.Path, source.Marks, lasts, func(t media.Track, pkt *media.Packet) error {
 		if muxer == nil {
 			if muxer, err = registry.MP4.ContinueFragmented(&part, []media.Track{t}); err != nil {
 				return err
@@ -97,56 +96,9 @@ func (p *Page) segmented(ctx context.Context, clip *film, lasts time.Duration) (
 	if err != nil {
 		return q, nil, err
 	}
-	made.track, made.seconds = track, seconds
-	q.Type = made.contentType()
+	made.Track, made.Seconds = track, seconds
+	q.Type = made.ContentType()
 	return q, &made, cut(seconds)
-}
-
-// eachRound calls write for the packets of a clip of so many frames, again and again with times
-// that go on, until they last long enough. It returns the track and the length in seconds.
-func eachRound(ctx context.Context, path string, frames int, lasts time.Duration, write func(t media.Track, p *media.Packet) error) (t media.Track, seconds float64, err error) {
-	source, err := registry.Open(path)
-	if err != nil {
-		return t, 0, err
-	}
-	defer source.Close()
-	video, err := source.Video()
-	if err != nil {
-		return t, 0, err
-	}
-	t = source.Tracks()[video]
-	d, err := registry.DescribeRate(ctx, source)
-	if err != nil {
-		return t, 0, err
-	}
-	t.Format = d.Format
-	rate := t.Format.Rate
-	length, one := int64(frames)*int64(rate.Den)*t.Timescale/int64(rate.Num), float64(frames)/rate.Hz()
-	rounds := roundsOf(one, lasts)
-	var p media.Packet
-	for round := range rounds {
-		if err := source.Rewind(); err != nil {
-			return t, 0, err
-		}
-		for {
-			err := source.ReadPacket(&p)
-			if errors.Is(err, io.EOF) {
-				break
-			}
-			if err = errors.Join(err, ctx.Err()); err != nil {
-				return t, 0, err
-			}
-			if p.Track != video {
-				continue
-			}
-			q := p
-			q.Track, q.PTS, q.DTS = 0, p.PTS+int64(round)*length, p.DTS+int64(round)*length
-			if err := write(t, &q); err != nil {
-				return t, 0, err
-			}
-		}
-	}
-	return t, float64(rounds) * one, nil
 }
 
 // adaptive returns which qualities were shown, from the changes that the page reported.

@@ -1,15 +1,14 @@
 package page
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
-	"runtime"
 	"strings"
 	"time"
 
+	"vividstrain/core/child"
 	"vividstrain/core/chromium"
 	"vividstrain/core/partial"
 )
@@ -52,9 +51,8 @@ func browserCommand(own, url, profile, screen, pin string) ([]string, error) {
 
 // browser is a browser on this computer that was started for the page.
 type browser struct {
-	cmd     *exec.Cmd
+	*child.Child
 	profile *partial.Folder
-	ended   chan struct{}
 }
 
 // openBrowser starts a browser on an address.
@@ -68,34 +66,16 @@ func openBrowser(own, url, screen, pin string) (*browser, error) {
 		profile.Close()
 		return nil, err
 	}
-	b := &browser{cmd: exec.Command(words[0], words[1:]...), profile: profile, ended: make(chan struct{})}
-	groupOf(b.cmd)
-	started := make(chan error)
-	go func() {
-		defer close(b.ended)
-		runtime.LockOSThread() // the browser ends with the thread that started it
-		err := b.cmd.Start()
-		if started <- err; err == nil {
-			_ = b.cmd.Wait() // how it ended is seen by its page
-		}
-	}()
-	if err := <-started; err != nil {
+	c, err := child.Start(exec.Command(words[0], words[1:]...))
+	if err != nil {
 		profile.Close()
 		return nil, fmt.Errorf("the browser could not be started: %w", err)
 	}
-	return b, nil
+	return &browser{c, profile}, nil
 }
 
-// close ends the browser: politely, then hard.
+// close ends the browser.
 func (b *browser) close() {
-	end(b.cmd, false)
-	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
-	defer cancel()
-	select {
-	case <-b.ended:
-	case <-ctx.Done():
-	}
-	end(b.cmd, true)
-	<-b.ended
+	b.End(3 * time.Second)
 	b.profile.Close()
 }

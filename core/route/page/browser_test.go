@@ -17,6 +17,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
+	"vividstrain/core/route/films"
 )
 
 // launched starts a headless browser; its tabs are made with tab.
@@ -104,7 +105,9 @@ func TestSwappedPictures(t *testing.T) {
 	require.NoError(t, err)
 	require.Zero(t, right.Streams[0].Steady().Wrong)
 	require.Greater(t, *right.Streams[0].Checked, 10)
-	swapPictures(t, p.clips[pl.Loads[0].Format.String()], 40, 41)
+	clip, err := p.maker.Clip(pl.Loads[0])
+	require.NoError(t, err)
+	swapPictures(t, clip, 40, 41)
 	wrong, err := p.Play(t.Context(), pl, func(route.Live) {})
 	require.NoError(t, err)
 	require.Positive(t, wrong.Streams[0].Steady().Wrong)
@@ -136,7 +139,8 @@ func TestBrowsersCountEachFrame(t *testing.T) {
 		}
 		return f.Dropped + f.Told.Dropped
 	})
-	film := p.clips[pl.Loads[0].Format.String()]
+	film, err := p.maker.Clip(pl.Loads[0])
+	require.NoError(t, err)
 	p.hub.offer("whole", film)
 	calm(func() int {
 		got, err := chromedp.Run(ctx, chromedp.Evaluate[struct{ Presented, Total, Dropped int }](`new Promise(function (ended) {
@@ -157,7 +161,7 @@ func TestBrowsersCountEachFrame(t *testing.T) {
 		})`, chromedp.EvalAwaitPromise))
 		require.NoError(t, err)
 		if got.Dropped == 0 {
-			require.Equal(t, []int{film.marks, film.marks}, []int{got.Presented, got.Total})
+			require.Equal(t, []int{film.Marks, film.Marks}, []int{got.Presented, got.Total})
 		}
 		return got.Dropped
 	})
@@ -195,8 +199,8 @@ func TestSpreadVideos(t *testing.T) {
 }
 
 // swapPictures gives pairs of pictures of a film each other's time.
-func swapPictures(t *testing.T, f *film, pairs ...int64) {
-	source, err := registry.Open(f.path)
+func swapPictures(t *testing.T, f *films.Film, pairs ...int64) {
+	source, err := registry.Open(f.Path)
 	require.NoError(t, err)
 	defer source.Close()
 	track := source.Tracks()[0]
@@ -205,7 +209,7 @@ func swapPictures(t *testing.T, f *film, pairs ...int64) {
 	file, err := os.Create(path)
 	require.NoError(t, err)
 	defer file.Close()
-	muxer, err := registry.Write(registry.MP4, file, []media.Track{track}, f.marks)
+	muxer, err := registry.Write(registry.MP4, file, []media.Track{track}, f.Marks)
 	require.NoError(t, err)
 	var packet media.Packet
 	for source.ReadPacket(&packet) == nil {
@@ -220,5 +224,5 @@ func swapPictures(t *testing.T, f *film, pairs ...int64) {
 		require.NoError(t, muxer.WritePacket(&packet))
 	}
 	require.NoError(t, muxer.Close())
-	f.path = path
+	f.Path = path
 }

@@ -22,6 +22,7 @@ import (
 	"github.com/coder/websocket"
 	"golang.org/x/time/rate"
 
+	"vividstrain/core/route/films"
 	"vividstrain/core/route/link"
 )
 
@@ -60,13 +61,13 @@ type hub struct {
 	tls    *tls.Config
 
 	mu    sync.Mutex
-	films map[string]*film // by name
-	more  []net.Listener   // of further videos: browsers open few connections to one port
+	films map[string]*films.Film // by name
+	more  []net.Listener         // of further videos: browsers open few connections to one port
 }
 
 // newHub starts to serve at an address.
 func newHub(address string, config *tls.Config, shaper *link.Shaper) (*hub, error) {
-	h := &hub{code: code(6), tls: config, delivery: &delivery{}, shaper: shaper, guesses: rate.NewLimiter(2, 20), films: map[string]*film{}}
+	h := &hub{code: code(6), tls: config, delivery: &delivery{}, shaper: shaper, guesses: rate.NewLimiter(2, 20), films: map[string]*films.Film{}}
 	var err error
 	if h.listen, err = net.Listen("tcp", address); err != nil {
 		return nil, fmt.Errorf("the page cannot be served at %s: %w; --listen takes another address", address, err)
@@ -217,7 +218,7 @@ func (h *hub) file(w http.ResponseWriter, r *http.Request, name string) {
 }
 
 // offer makes a film available under a name until withdraw.
-func (h *hub) offer(name string, f *film) {
+func (h *hub) offer(name string, f *films.Film) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.films[name] = f
@@ -247,8 +248,8 @@ func (h *hub) film(w http.ResponseWriter, r *http.Request, name string) {
 	if origin := r.Header.Get("Origin"); origin != "" {
 		w.Header().Set("Access-Control-Allow-Origin", origin) // another port of this server; the code is the key
 	}
-	w.Header().Set("Content-Type", f.contentType())
-	http.ServeFile(measured{w, h.delivery}, r, f.path)
+	w.Header().Set("Content-Type", f.ContentType())
+	http.ServeFile(measured{w, h.delivery}, r, f.Path)
 }
 
 // conn is the connection of a page.

@@ -22,10 +22,8 @@ import (
 	"vividstrain/core/chromium"
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
-	"vividstrain/core/media/clip"
-	"vividstrain/core/media/registry"
-	"vividstrain/core/partial"
 	"vividstrain/core/route"
+	"vividstrain/core/route/films"
 	"vividstrain/core/route/link"
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/linux"
@@ -61,15 +59,13 @@ const maxVideos = 64
 type Page struct {
 	options     Options
 	hub         *hub
-	folder      *partial.Folder
+	maker       *films.Maker
 	shaper      *link.Shaper
 	fingerprint string
 	group       *linux.Group
 	sources     []sense.Source
-	forecast    clip.Forecast
 
 	mu      sync.Mutex
-	clips   map[string]*film // by format
 	browser *browser
 	seats   []*seat       // one for each device
 	changed chan struct{} // closed when anything of a seat changes
@@ -116,7 +112,7 @@ func New(o Options) (_ *Page, err error) {
 	if o.Open && o.Browser == "" && chromium.Find() == "" {
 		return nil, ErrNoBrowser
 	}
-	p := &Page{options: o, clips: map[string]*film{}, shaper: link.New(o.Link), group: &linux.Group{}}
+	p := &Page{options: o, shaper: link.New(o.Link), group: &linux.Group{}}
 	p.changed, p.answers = make(chan struct{}), map[int][]*tally.Promise{}
 	for range max(1, o.Devices) {
 		p.seats = append(p.seats, &seat{})
@@ -127,11 +123,11 @@ func New(o Options) (_ *Page, err error) {
 			return nil, err
 		}
 	}
-	if p.folder, err = partial.NewFolder("vividstrain-films-"); err != nil {
+	if p.maker, err = films.New(o.Clips, o.ClipSeconds); err != nil {
 		return nil, err
 	}
 	if p.hub, err = newHub(o.Listen, config, p.shaper); err != nil {
-		p.folder.Close()
+		p.maker.Close()
 		return nil, err
 	}
 	p.hub.joined = p.join
@@ -152,7 +148,7 @@ func (p *Page) Close() error {
 		b.close()
 	}
 	p.hub.close()
-	return p.folder.Close()
+	return p.maker.Close()
 }
 
 // Kind returns "page".
@@ -277,30 +273,18 @@ func (*Page) Check(l load.Load) error {
 		return fmt.Errorf("load line %q: a browser plays, it does not convert", l)
 	case l.Streams > maxVideos:
 		return fmt.Errorf("load line %q: a page plays at most %d videos", l, maxVideos)
-	case l.File != "":
-		return nil
 	}
-	if err := registry.CanEncode(l.Format); err != nil {
-		return fmt.Errorf("load line %q: %w", l, err)
-	}
-	return nil
+	return films.Check(l)
 }
 
 // Prepare makes the load's clip unless it is there.
 func (p *Page) Prepare(ctx context.Context, l load.Load, progress func(done, total int)) error {
-	if l.File != "" {
-		_, err := os.Stat(l.File)
-		return err
-	}
-	return p.prepareClip(ctx, l, progress)
+	return p.maker.Prepare(ctx, l, progress)
 }
 
 // Cost returns about how long making the clip of a load takes, and how large it is.
 func (p *Page) Cost(ctx context.Context, l load.Load) (takes time.Duration, bytes int64) {
-	if l.File != "" || p.Check(l) != nil {
-		return 0, 0
-	}
-	return p.forecast.Cost(ctx, p.options.Clips, p.order(l))
+	return p.maker.Cost(ctx, l)
 }
 
 // Waiting returns what a person must be told to bring the device here, and starts this computer's
@@ -314,7 +298,7 @@ func (p *Page) Waiting() (route.Invitation, error) {
 	if err != nil {
 		return v, err
 	}
-	p.group.Watch(b.cmd.Process.Pid)
+	p.group.Watch(b.Cmd.Process.Pid)
 	p.mu.Lock()
 	p.browser = b
 	p.mu.Unlock()
@@ -340,7 +324,7 @@ func (p *Page) Await(ctx context.Context) error {
 		}
 		ended := make(chan struct{})
 		if b != nil {
-			ended = b.ended
+			ended = b.Ended
 		}
 		select {
 		case <-changed:
@@ -374,7 +358,7 @@ func (p *Page) Reach(ctx context.Context) error {
 	}
 	if b != nil {
 		select {
-		case <-b.ended:
+		case <-b.Ended:
 			b.close()
 			if _, err := p.Waiting(); err != nil {
 				return err
@@ -558,11 +542,11 @@ type question struct {
 
 // promised asks what the browser of each device promises of films. A nil answer means that it says
 // nothing.
-func (p *Page) promised(ctx context.Context, films []*film, loads []load.Load) [][]*tally.Promise {
+func (p *Page) promised(ctx context.Context, films []*films.Film, loads []load.Load) [][]*tally.Promise {
 	var items []question
 	for i, f := range films {
-		t := f.track.Format
-		items = append(items, question{Type: f.contentType(), Width: t.Width, Height: t.Height, Bitrate: max(loads[i].Bitrate, 1), Rate: t.Rate.Hz(), Transfer: string(t.Transfer)})
+		t := f.Track.Format
+		items = append(items, question{Type: f.ContentType(), Width: t.Width, Height: t.Height, Bitrate: max(loads[i].Bitrate, 1), Rate: t.Rate.Hz(), Transfer: string(t.Transfer)})
 	}
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Second)
 	defer cancel()

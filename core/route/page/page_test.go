@@ -220,7 +220,7 @@ func TestFilmsCoverTheRung(t *testing.T) {
 	require.NoError(t, err)
 	defer film.Close()
 	require.GreaterOrEqual(t, film.Tracks()[0].Duration, 5*time.Second)
-	list, err := os.ReadDir(p.folder.Path)
+	list, err := os.ReadDir(p.maker.Folder.Path)
 	require.NoError(t, err)
 	require.NotContains(t, jsonOf(list), ".mp4")
 }

@@ -12,6 +12,7 @@ import (
 	"vividstrain/core/clock"
 	"vividstrain/core/load"
 	"vividstrain/core/route"
+	"vividstrain/core/route/films"
 	"vividstrain/core/tally"
 )
 
@@ -20,8 +21,6 @@ const (
 	startTimeout = 20 * time.Second
 	silence      = 30 * time.Second
 	jumpTimeout  = 15 * time.Second
-	// margin is how much longer a film is than what is played of it.
-	margin = 3 * time.Second
 )
 
 // try is an attempt under way on one device.
@@ -105,30 +104,30 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 		return result, fmt.Errorf("a page plays at most %d videos, not %d", maxVideos, len(loads))
 	}
 	var levels []quality
-	var films []*film
+	var list []*films.Film
 	var err error
-	lasts := plan.Hold + plan.Begin(len(loads)-1) + time.Duration(p.options.Jumps)*2*time.Second + margin
+	lasts := plan.Hold + plan.Begin(len(loads)-1) + time.Duration(p.options.Jumps)*2*time.Second + films.Margin
 	if plan.Adaptive {
-		levels, films, err = p.qualities(ctx, loads, lasts)
+		levels, list, err = p.qualities(ctx, loads, lasts)
 	} else {
-		films, err = p.films(ctx, loads, lasts, plan.Spread)
+		list, err = p.films(ctx, loads, lasts, plan.Spread)
 	}
 	defer func() {
-		for _, f := range films {
-			f.close()
+		for _, f := range list {
+			f.Close()
 		}
 	}()
 	if err != nil {
 		return result, err
 	}
-	promises := p.promised(ctx, films, loads)
-	for _, f := range films {
-		result.ClipBPS = max(result.ClipBPS, f.bps)
+	promises := p.promised(ctx, list, loads)
+	for _, f := range list {
+		result.ClipBPS = max(result.ClipBPS, f.BPS)
 	}
 	if len(plan.Loads) == 1 {
-		result.Clip = films[0].sum
+		result.Clip = list[0].Sum
 	}
-	tries, err := p.begin(films, levels, plan)
+	tries, err := p.begin(list, levels, plan)
 	if err != nil {
 		return result, err
 	}
@@ -136,10 +135,10 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 	p.shaper.Start()
 	p.hub.delivery.begin()
 	o := order{Do: "play", Attempt: tries[0].number, Screen: p.options.Screen, Fit: p.options.Fit, Jumps: p.options.Jumps}
-	if o.Films, err = p.offered(films, levels); err != nil {
+	if o.Films, err = p.offered(list, levels); err != nil {
 		return result, err
 	}
-	o.Films = placed(o.Films, films, plan, lasts)
+	o.Films = placed(o.Films, list, plan, lasts)
 	defer p.hub.withdraw(o.Films)
 	for _, t := range tries { // all begin at the same moment
 		if err := t.conn.send(o); err != nil {
@@ -172,8 +171,8 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 
 // offered makes films available to the page, and returns what it is to play: each in a video of
 // its own, or in one video all of them as its qualities.
-func (p *Page) offered(films []*film, levels []quality) (list []orderedFilm, err error) {
-	top := films[len(films)-1].track.Format
+func (p *Page) offered(films []*films.Film, levels []quality) (list []orderedFilm, err error) {
+	top := films[len(films)-1].Track.Format
 	if levels != nil {
 		for i := range levels {
 			p.hub.offer(levels[i].Name, films[i])
@@ -185,9 +184,9 @@ func (p *Page) offered(films []*film, levels []quality) (list []orderedFilm, err
 		if err != nil {
 			return list, err
 		}
-		t, name := f.track.Format, code(12)
+		t, name := f.Track.Format, code(12)
 		p.hub.offer(name, f)
-		list = append(list, orderedFilm{Name: name, Port: port, Width: t.Width, Height: t.Height, Rate: t.Rate.Hz(), Marks: p.options.Marks && f.marks > 0})
+		list = append(list, orderedFilm{Name: name, Port: port, Width: t.Width, Height: t.Height, Rate: t.Rate.Hz(), Marks: p.options.Marks && f.Marks > 0})
 	}
 	return list, nil
 }
@@ -195,14 +194,14 @@ func (p *Page) offered(films []*film, levels []quality) (list []orderedFilm, err
 // placed says of each film for how long it plays, when it begins, and where: those of a plan that
 // is spread begin at different places of what they last longer than they are played, and films
 // that repeat a clip at different places of the clip.
-func placed(list []orderedFilm, films []*film, plan route.Plan, lasts time.Duration) []orderedFilm {
+func placed(list []orderedFilm, films []*films.Film, plan route.Plan, lasts time.Duration) []orderedFilm {
 	for i := range list {
 		spans := plan.Spans(i)
 		list[i].HoldMS, list[i].DelayMS = spans[len(spans)-1].To.Milliseconds(), plan.Begin(i).Milliseconds()
 		if plan.Spread {
-			room := max(0, films[i].seconds-lasts.Seconds())
-			if films[i].made {
-				room = min(room, float64(films[i].marks)/list[i].Rate)
+			room := max(0, films[i].Seconds-lasts.Seconds())
+			if films[i].Made {
+				room = min(room, float64(films[i].Marks)/list[i].Rate)
 			}
 			list[i].From = room * float64(i) / float64(len(list))
 		}
@@ -212,23 +211,23 @@ func placed(list []orderedFilm, films []*film, plan route.Plan, lasts time.Durat
 
 // films returns the film of each load; of equal loads, the same one. Films that are made last
 // longer by a round of their clip if their streams are spread over it.
-func (p *Page) films(ctx context.Context, loads []load.Load, lasts time.Duration, spread bool) (films []*film, err error) {
+func (p *Page) films(ctx context.Context, loads []load.Load, lasts time.Duration, spread bool) (list []*films.Film, err error) {
 	if spread && len(loads) > 1 {
-		lasts += seconds(cmp.Or(p.options.ClipSeconds, clipSeconds))
+		lasts += seconds(p.maker.Seconds())
 	}
-	made := map[string]*film{}
+	made := map[string]*films.Film{}
 	for _, l := range loads {
 		key := l.String() + l.File
 		f := made[key]
 		if f == nil {
-			if f, err = p.filmFor(ctx, l, lasts); err != nil {
-				return films, err
+			if f, err = p.maker.Film(ctx, l, lasts); err != nil {
+				return list, err
 			}
 			made[key] = f
 		}
-		films = append(films, f)
+		list = append(list, f)
 	}
-	return films, nil
+	return list, nil
 }
 
 // away is the error of an attempt that the device was not there for.
@@ -237,7 +236,7 @@ func away(why string) error {
 }
 
 // begin takes the pages of all devices for an attempt.
-func (p *Page) begin(films []*film, levels []quality, plan route.Plan) (tries []*try, err error) {
+func (p *Page) begin(films []*films.Film, levels []quality, plan route.Plan) (tries []*try, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.there() {
@@ -252,8 +251,8 @@ func (p *Page) begin(films []*film, levels []quality, plan route.Plan) (tries []
 		refresh, _ := strconv.ParseFloat(s.facts["refresh_hz"], 64) // 0: not known
 		for i, f := range films {
 			early := plan.Begin(len(films)-1) - plan.Begin(i) // it settles for longer, so that all are steady at the same time
-			a := newAccount(plan.Hold+early, plan.Settle+early, f.track.Format.Rate.Hz())
-			a.refresh, a.film, a.marks = refresh, f.seconds, f.marks
+			a := newAccount(plan.Hold+early, plan.Settle+early, f.Track.Format.Rate.Hz())
+			a.refresh, a.film, a.marks = refresh, f.Seconds, f.Marks
 			if !p.options.Marks || levels != nil {
 				a.marks = 0
 			}
@@ -342,7 +341,7 @@ func (p *Page) browserEnded() bool {
 		return false
 	}
 	select {
-	case <-b.ended:
+	case <-b.Ended:
 		return true
 	default:
 		return false

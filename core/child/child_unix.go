@@ -1,6 +1,6 @@
 //go:build unix
 
-package page
+package child
 
 import (
 	"os/exec"

@@ -1,6 +1,6 @@
 //go:build unix && !linux
 
-package page
+package child
 
 import "syscall"
 
