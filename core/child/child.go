@@ -11,6 +11,8 @@ import (
 type Child struct {
 	Cmd   *exec.Cmd
 	Ended chan struct{} // closed when it has ended
+
+	began, ended time.Time
 }
 
 // Start starts a command, which becomes the first of a process group.
@@ -21,9 +23,11 @@ func Start(cmd *exec.Cmd) (*Child, error) {
 	go func() {
 		defer close(c.Ended)
 		runtime.LockOSThread() // the child ends with the thread that started it
+		c.began = time.Now()
 		err := cmd.Start()
 		if started <- err; err == nil {
 			_ = cmd.Wait() // how it ended is in cmd.ProcessState
+			c.ended = time.Now()
 		}
 	}()
 	if err := <-started; err != nil {
@@ -31,6 +35,9 @@ func Start(cmd *exec.Cmd) (*Child, error) {
 	}
 	return c, nil
 }
+
+// Lasted returns how long a program that has ended has run.
+func (c *Child) Lasted() time.Duration { return c.ended.Sub(c.began) }
 
 // End ends the group: politely, and after a while hard. It reports whether it was polite enough.
 func (c *Child) End(patience time.Duration) (polite bool) {

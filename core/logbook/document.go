@@ -348,6 +348,7 @@ type Attempt struct {
 	Devices   []DevicePart      `json:"devices,omitempty"`                   // of several devices at the same time
 	Adaptive  *tally.Adaptive   `json:"adaptive,omitempty"`                  // which of several qualities the device chose
 	Checked   *int              `json:"checked,omitempty"`                   // pictures that were checked by their marks
+	Watching  *tally.Watching   `json:"watching,omitempty"`                  // how the screen was watched
 	Notes     []string          `json:"notes,omitempty"`                     // what else there is to say about it
 	Use       sense.Use         `json:"use"`                                 // readings of the steady window
 }

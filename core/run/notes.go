@@ -10,6 +10,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/search"
 	"vividstrain/core/sense"
+	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
 )
 
@@ -21,7 +22,7 @@ func (c *Run) conclude() {
 	for _, d := range c.Doc.Doubts {
 		c.Doc.Notes = append(c.Doc.Notes, d.What)
 	}
-	c.Doc.Notes = append(c.Doc.Notes, slices.Concat(c.clips(), c.longer(), notes)...)
+	c.Doc.Notes = append(c.Doc.Notes, slices.Concat(c.clips(), c.longer(), c.eye(), notes)...)
 }
 
 // warned returns the doubts that the idle device gave, with their remedies also in a run that
@@ -35,6 +36,22 @@ func (c *Run) warned() (list []verdict.Doubt) {
 		list = append(list, d)
 	}
 	return list
+}
+
+// eye returns a note on what it took to watch the screen.
+func (c *Run) eye() []string {
+	var most tally.Watching
+	for _, rung := range c.Doc.Rungs {
+		for _, a := range rung.Counted() {
+			if w := a.Watching; w != nil {
+				most.CPUPct, most.WidestMS, most.Looks = max(most.CPUPct, w.CPUPct), max(most.WidestMS, w.WidestMS), most.Looks+w.Looks
+			}
+		}
+	}
+	if most.Looks == 0 {
+		return nil
+	}
+	return []string{fmt.Sprintf("the screen was looked at %d times, at most %.0f ms apart, which took at most %.1f %% of a core", most.Looks, most.WidestMS, most.CPUPct)}
 }
 
 // voids returns doubts about rungs with void attempts.

@@ -33,7 +33,9 @@ type Frames struct {
 	Hidden int `json:"hidden,omitempty"`
 	// Uneven pictures were held for more or fewer refreshes than an even cadence has at this frame
 	// and refresh rate: it shows as judder, though nothing was dropped.
-	Uneven          int     `json:"uneven,omitempty"`
+	Uneven int `json:"uneven,omitempty"`
+	// Unread frames may have been shown or dropped: the screen was not looked at in time.
+	Unread          int     `json:"unread,omitempty"`
 	Damaged         int     `json:"damaged,omitempty"` // frames that could not be decoded whole
 	Wrong           int     `json:"wrong,omitempty"`   // frames that showed another picture than they should
 	LongestFreezeMS float64 `json:"longest_freeze_ms"` // longest of the freezes, 0 without one
@@ -64,6 +66,14 @@ type Adaptive struct {
 	Settled   int       `json:"settled"`   // the one shown for the longest in the second half of it
 	Changes   int       `json:"changes"`   // in the steady window
 	Steps     []Step    `json:"steps"`
+}
+
+// Watching is how a screen was watched.
+type Watching struct {
+	Looks    int     `json:"looks"`
+	Blank    int     `json:"blank"`     // looks in which no marks could be read, after the first picture
+	WidestMS float64 `json:"widest_ms"` // the longest time between two looks
+	CPUPct   float64 `json:"cpu_pct"`   // that it took, of one core
 }
 
 // Step is a change of quality.
@@ -170,6 +180,7 @@ type Tally struct {
 	// they have none; reading them all may cost too much time.
 	Checked  *int
 	Adaptive *Adaptive // where a player chose among qualities
+	Watching *Watching // where the screen was watched
 	Early    []Early   // the first 15, 30 and 60 seconds, as far as it was played
 	// Delivered is what a server sent.
 	Delivered *Delivered

@@ -154,11 +154,14 @@ func evidence(t tally.Tally) (reasons []string) {
 }
 
 // told says what the player itself counts, where that differs from what was counted.
-func told(f *tally.Frames) string {
-	if f.Told == nil || f.Told.Dropped == f.Dropped {
-		return ""
+func told(f *tally.Frames) (text string) {
+	if f.Unread > 0 {
+		text = fmt.Sprintf("; up to %d more while nobody looked", f.Unread)
 	}
-	return fmt.Sprintf("; the player itself counts %d", f.Told.Dropped)
+	if f.Told == nil || f.Told.Dropped == f.Dropped {
+		return text
+	}
+	return text + fmt.Sprintf("; the player itself counts %d", f.Told.Dropped)
 }
 
 // alwaysAllowed is how many frames may be dropped whatever the limit: a single one says little

@@ -7,7 +7,8 @@ import "vividstrain/core/media/picture"
 // of the number's six 4-bit digits), zero, one. There is one strip at the top and one at the
 // bottom.
 const (
-	cells      = 32
+	// Cells is the number of cells of a strip.
+	Cells      = 32
 	numberBits = 24
 	frameMask  = 1<<numberBits - 1
 	edges      = 1<<31 | 1 // the cells that are always white
@@ -34,12 +35,12 @@ func checkBits(number uint32) (check uint32) {
 func drawStrips(c *canvas, frame int) {
 	p := c.p
 	bits, h := stripBits(frame), stripHeight(p.Height)
-	for i := range cells {
+	for i := range Cells {
 		value := black
-		if bits>>(cells-1-i)&1 != 0 {
+		if bits>>(Cells-1-i)&1 != 0 {
 			value = white
 		}
-		x0, x1 := i*p.Width/cells, (i+1)*p.Width/cells
+		x0, x1 := i*p.Width/Cells, (i+1)*p.Width/Cells
 		c.fill(x0, 0, x1, h, value)
 		c.fill(x0, p.Height-h, x1, p.Height, value)
 	}
@@ -49,7 +50,7 @@ func drawStrips(c *canvas, frame int) {
 // if neither strip can be read or the two disagree.
 func ReadNumber(p *picture.Picture) (frame int, ok bool) {
 	h := stripHeight(p.Height)
-	if p.Width < cells || p.Height < 2*h {
+	if p.Width < Cells || p.Height < 2*h {
 		return 0, false
 	}
 	top, okTop := readStrip(p, h/2)
@@ -67,12 +68,18 @@ func ReadNumber(p *picture.Picture) (frame int, ok bool) {
 func readStrip(p *picture.Picture, y int) (frame int, ok bool) {
 	middle := 1 << (p.Depth - 1)
 	var bits uint32
-	for i := range cells {
+	for i := range Cells {
 		bits <<= 1
-		if sample(p, (2*i+1)*p.Width/(2*cells), y) > middle {
+		if sample(p, (2*i+1)*p.Width/(2*Cells), y) > middle {
 			bits |= 1
 		}
 	}
+	return DecodeStrip(bits)
+}
+
+// DecodeStrip returns the frame number (modulo 2^24) of the cells of a strip, the first cell in the high
+// bit; false if they are none.
+func DecodeStrip(bits uint32) (frame int, ok bool) {
 	number := bits >> 6 & frameMask
 	return int(number), bits&edgeMask == edges && bits>>2&15 == checkBits(number)
 }

@@ -5,6 +5,7 @@ import (
 	"vividstrain/core/route"
 	"vividstrain/core/route/engine"
 	"vividstrain/core/route/page"
+	"vividstrain/core/route/program"
 	"vividstrain/core/route/server"
 	"vividstrain/core/route/simulated"
 )
@@ -14,5 +15,6 @@ var All = route.Registry{
 	engine.Descriptor,
 	server.Descriptor,
 	page.Descriptor,
+	program.Descriptor,
 	simulated.Descriptor,
 }

@@ -24,6 +24,7 @@ type Group struct {
 	name  string // of processes that count as roots, too
 	found []int  // process numbers of all running members
 	aside []int  // roots of processes that are neither watched nor others
+	fresh bool   // the roots are others than at the last look
 }
 
 // SetAside names processes that belong to the measurement, though they are not watched: neither
@@ -71,7 +72,22 @@ func (g *Group) find(members []*task) {
 func (g *Group) Watch(pids ...int) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	g.roots = slices.Clone(pids)
+	g.roots, g.fresh = slices.Clone(pids), true
+}
+
+// renewed reports, once, whether the roots are others than at the last look.
+func (g *Group) renewed() (is bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	is, g.fresh = g.fresh, false
+	return is
+}
+
+// isEmpty reports whether no process is to be watched.
+func (g *Group) isEmpty() bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return len(g.roots) == 0 && g.name == ""
 }
 
 // WatchName makes all processes of a name roots.
@@ -149,7 +165,7 @@ var errNobody = errors.New("no watched process runs")
 func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
 	elapsed := now.Sub(s.at).Seconds()
 	first := s.at.IsZero() || elapsed <= 0
-	if now.Sub(s.scanned) >= scanEvery {
+	if s.group.renewed() || now.Sub(s.scanned) >= scanEvery {
 		if err := s.scan(now, first); err != nil {
 			return list, err
 		}
@@ -180,6 +196,9 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Re
 	s.group.find(alive)
 	if all, ok := s.ended.since(children); ok {
 		used += max(0, all-gone) // time of ended helpers that was not seen while they ran
+	}
+	if len(alive) == 0 && s.group.isEmpty() {
+		return list, nil // between two players
 	}
 	if len(alive) == 0 {
 		return list, errNobody

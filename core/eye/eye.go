@@ -1,0 +1,75 @@
+// Package eye watches what a screen shows, by the marks of the pictures on it.
+package eye
+
+import (
+	"context"
+	"fmt"
+	"runtime"
+	"strings"
+	"time"
+
+	"vividstrain/core/cputime"
+)
+
+// Eye watches a screen.
+type Eye interface {
+	// Refresh returns how often a second the screen is refreshed, in Hz.
+	Refresh() float64
+	// Look reads the number of the frame that is on the screen now; false: there is no frame with
+	// marks, or they cannot be read.
+	Look() (number int, ok bool, err error)
+	// Why returns why nothing can be read, and what to do; "" where nothing is known.
+	Why() string
+	Close() error
+}
+
+// Open opens an eye by its name: x11, or x11:TITLE.
+func Open(name string) (Eye, error) {
+	kind, rest, _ := strings.Cut(name, ":")
+	if kind == "x11" {
+		return openX11(rest)
+	}
+	return nil, fmt.Errorf("there is no eye %q; there is x11, or x11:TITLE for the window of that title", name)
+}
+
+// Reader takes what is read, at which time.
+type Reader interface {
+	Read(at time.Time, number int, ok bool)
+}
+
+// Report is what watching took.
+type Report struct {
+	Looks  int
+	CPU    float64 // percent of a core
+	Widest time.Duration
+	Err    error // why it ended before it was told to
+}
+
+// Watch looks at a screen twice a refresh until it is told to end.
+func Watch(ctx context.Context, e Eye, to Reader) (r Report) {
+	runtime.LockOSThread() // so that its processor time is known
+	defer runtime.UnlockOSThread()
+	began, spent := time.Now(), cputime.Thread()
+	ticker := time.NewTicker(time.Duration(float64(time.Second) / (2 * e.Refresh())))
+	defer ticker.Stop()
+	last := began
+	for ctx.Err() == nil {
+		number, ok, err := e.Look()
+		now := time.Now()
+		if err != nil {
+			r.Err = err
+			break
+		}
+		r.Looks++
+		r.Widest, last = max(r.Widest, now.Sub(last)), now
+		to.Read(now, number, ok)
+		select {
+		case <-ctx.Done():
+		case <-ticker.C:
+		}
+	}
+	if elapsed := time.Since(began); elapsed > 0 {
+		r.CPU = 100 * float64(cputime.Thread()-spent) / float64(elapsed)
+	}
+	return r
+}

@@ -1,0 +1,159 @@
+package program
+
+import (
+	"bufio"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/load"
+	"vividstrain/core/route"
+	"vividstrain/core/tally"
+)
+
+// player is the program of testdata/player, and clips a folder of clips; made once.
+var player, clips string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "vividstrain-player-")
+	if err != nil {
+		panic(err)
+	}
+	player, clips = filepath.Join(dir, "player"), filepath.Join(dir, "clips")
+	if out, err := exec.Command("go", "build", "-o", player, "./testdata/player").CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// display starts an X server without a monitor for a test.
+func display(t *testing.T) {
+	r, w, err := os.Pipe()
+	require.NoError(t, err)
+	cmd := exec.Command("Xvfb", "-displayfd", "3", "-screen", "0", "800x600x24", "-nolisten", "tcp", "-noreset")
+	cmd.ExtraFiles = []*os.File{w}
+	require.NoError(t, cmd.Start(), "the tests need Xvfb: make setup installs it")
+	w.Close()
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+	number, err := bufio.NewReader(r).ReadString('\n')
+	require.NoError(t, err)
+	t.Setenv("DISPLAY", ":"+strings.TrimSpace(number))
+}
+
+const drawn = `at (?P<position_s>[\d.]+) s, (?P<shown>\d+) drawn, (?P<dropped>\d+) lost`
+
+// play plays a load with the player and arguments.
+func play(t *testing.T, line string, o Options, arguments string, hold time.Duration) route.Result {
+	l, err := load.Parse(line)
+	require.NoError(t, err)
+	o.Clips, o.Start = clips, player+" "+arguments+" {file}"
+	if strings.Contains(arguments, "{") {
+		o.Start = player + " " + arguments
+	}
+	p, err := New(o)
+	require.NoError(t, err)
+	defer p.Close()
+	require.NoError(t, p.Check(l))
+	require.NoError(t, p.Prepare(t.Context(), l, nil))
+	r, err := p.Play(t.Context(), route.Plan{Loads: []load.Load{l}, Hold: hold, Settle: 400 * time.Millisecond}, func(route.Live) {})
+	require.NoError(t, err)
+	return r
+}
+
+func steady(t *testing.T, r route.Result) *tally.Frames {
+	require.Empty(t, r.Failure)
+	require.Len(t, r.Streams, 1)
+	f := r.Streams[0].Steady()
+	require.NotNil(t, f)
+	return f
+}
+
+// What the player leaves out is counted on the screen, whatever it says: exactly at 25 and 30 frames a
+// second, within one at 60.
+func TestDropsAreCountedOnTheScreen(t *testing.T) {
+	display(t)
+	for seed := range uint64(20) {
+		r := rand.New(rand.NewPCG(seed, 7))
+		rate := []int{25, 30, 60}[seed%3]
+		list, want := []string{}, map[int]bool{}
+		for range r.IntN(6) {
+			n := rate/2 + 3 + r.IntN(rate-8) // in the window from 0.4 to 1.6 s
+			list, want[n] = append(list, fmt.Sprint(n)), true
+		}
+		result := play(t, fmt.Sprintf("h264 320x180p%d 500k", rate), Options{Eye: "x11:ferry", Lines: drawn}, "-window 400x300 -lie -drop '"+strings.Join(list, ",")+"'", 1600*time.Millisecond)
+		f := steady(t, result)
+		off := 0.
+		if rate == 60 {
+			off = 1
+		}
+		require.InDelta(t, len(want), f.Dropped, off, "seed %d, rate %d, dropped %v: %+v", seed, rate, list, f)
+		require.Equal(t, 0, f.Wrong)
+		if f.Told != nil {
+			require.Equal(t, 0, f.Told.Dropped) // it lies
+		}
+	}
+}
+
+func TestFaultsAreTold(t *testing.T) {
+	display(t)
+	const line = "h264 320x180p25 500k"
+	hold := 2 * time.Second
+	eye := Options{Eye: "x11"}
+	f := steady(t, play(t, line, eye, "-freeze 20:400ms", hold))
+	require.Equal(t, 1, f.Freezes)
+	require.InDelta(t, 400, f.LongestFreezeMS, 60)
+	f = steady(t, play(t, line, eye, "-speed 0.8", hold))
+	require.InDelta(t, 0.8, f.Speed, 0.03)
+	r := play(t, line, eye, "-crash 30", hold)
+	require.Contains(t, r.Failure, "before its time was over: exit status 7; it last said \"the pump failed\"")
+	r = play(t, line, eye, "-hang 30", 7*time.Second)
+	require.Contains(t, r.Failure, "it hung 1.")
+	r = play(t, line, Options{Lines: drawn}, "-quiet -hang 30", 7*time.Second)
+	require.Contains(t, r.Failure, "it is still there, but nothing moves; it last said \"at 1.20 s, 30 drawn, 0 lost\"")
+}
+
+func TestCountingByLines(t *testing.T) {
+	r := play(t, "h264 320x180p25 500k", Options{Lines: drawn}, "-quiet -drop 22,23,30", 2*time.Second)
+	f := steady(t, r)
+	require.Equal(t, 3, f.Dropped)
+	require.InDelta(t, 1, f.Speed, 0.05)
+	require.Equal(t, &tally.Told{Due: f.Due, Dropped: 3}, f.Told)
+}
+
+func TestWithoutCounting(t *testing.T) {
+	r := play(t, "h264 320x180p25 500k", Options{}, "-quiet", 2*time.Second)
+	require.Empty(t, r.Failure)
+	require.Equal(t, 1., *r.Streams[0].Speed)
+	require.Nil(t, r.Streams[0].Steady())
+	r = play(t, "h264 320x180p25 500k", Options{}, "-quiet -speed 0.25", 2*time.Second)
+	require.InDelta(t, 2/6.2, *r.Streams[0].Speed, 0.05)
+	r = play(t, "h264 320x180p25 500k", Options{}, "-quiet -crash 10", 2*time.Second)
+	require.Contains(t, r.Failure, "exit status 7")
+	r = play(t, "h264 320x180p25 500k", Options{Listen: "127.0.0.1:0", Stop: "false"}, "-quiet {file} {url}", 2*time.Second)
+	require.Contains(t, r.Notes, "--stop failed: exit status 1")
+}
+
+func TestWrongSettings(t *testing.T) {
+	for _, o := range []Options{
+		{}, {Start: player}, {Start: "no-such-player {file}"}, {Start: player + " {file}", Count: "lines"}, {Start: player + " {file}", Count: "marks"},
+		{Start: player + " {file}", Count: "eyes"}, {Start: player + " {file}", Lines: "("}, {Start: player + " {file}", Eye: "mirror"}, {Start: player + " {file} | tee"},
+	} {
+		_, err := New(o)
+		require.Error(t, err, "%+v", o)
+	}
+	t.Setenv("DISPLAY", "")
+	_, err := New(Options{Start: player + " {file}", Eye: "x11"})
+	require.ErrorContains(t, err, "DISPLAY is not set; record the screen")
+}

@@ -1,0 +1,188 @@
+// Command player is a small player with a window on an X screen, for tests: it makes mistakes on
+// command.
+package main
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/registry"
+	"vividstrain/core/screen"
+)
+
+var (
+	window = flag.String("window", "640x360", "size of the window")
+	drop   = flag.String("drop", "", "numbers of frames that are left out")
+	freeze = flag.String("freeze", "", "FRAME:TIME, the frame that stays for so long; what is due then is left out")
+	speed  = flag.Float64("speed", 1, "of playing")
+	hang   = flag.Int("hang", -1, "the frame at which nothing moves any more")
+	crash  = flag.Int("crash", -1, "the frame at which it crashes")
+	lie    = flag.Bool("lie", false, "say that nothing was dropped")
+	quiet  = flag.Bool("quiet", false, "show nothing")
+	linger = flag.Bool("linger", false, "stay when the film is over")
+)
+
+func main() {
+	flag.Parse()
+	if err := play(flag.Arg(0)); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(3)
+	}
+	if *linger {
+		select {}
+	}
+}
+
+func play(path string) error {
+	frames, rate, err := open(path)
+	if err != nil {
+		return err
+	}
+	var w *screen.Window
+	if !*quiet {
+		width, height, _ := strings.Cut(*window, "x")
+		if w, err = screen.Open("ferry player", number(width), number(height), false); err != nil {
+			return err
+		}
+		defer w.Close()
+	}
+	left := map[int]bool{}
+	for _, text := range strings.Split(*drop, ",") {
+		if text != "" {
+			left[number(text)] = true
+		}
+	}
+	frozen, frozenFor := -1, time.Duration(0)
+	if at, long, is := strings.Cut(*freeze, ":"); is {
+		frozen = number(at)
+		frozenFor, _ = time.ParseDuration(long)
+	}
+	out := bufio.NewWriter(os.Stdout)
+	shown, dropped, n := 0, 0, 0
+	first := <-frames
+	if w != nil {
+		w.Paint(first.Picture)
+	}
+	began := time.Now().Add(100 * time.Millisecond)
+	until := time.Time{}
+	for f, more := first, true; more; f, more = <-frames {
+		if n == *crash {
+			fmt.Fprint(os.Stderr, "the pump failed\n")
+			out.Flush()
+			os.Exit(7)
+		}
+		if n == *hang {
+			out.Flush()
+			select {}
+		}
+		due := began.Add(time.Duration(float64(n) / rate / *speed * float64(time.Second)))
+		if !left[n] && due.After(until) {
+			if n > 0 && w != nil {
+				w.Paint(f.Picture)
+			}
+			time.Sleep(time.Until(due))
+			if w != nil {
+				if err := w.Show(); err != nil {
+					return err
+				}
+			}
+			shown++
+		} else {
+			dropped++
+		}
+		if n == frozen {
+			until = due.Add(frozenFor)
+		}
+		f.Release()
+		n++
+		if n%5 == 0 {
+			lost := dropped
+			if *lie {
+				lost = 0
+			}
+			fmt.Fprintf(out, "at %.2f s, %d drawn, %d lost\r", float64(n)/rate, n-lost, lost)
+			out.Flush()
+		}
+	}
+	time.Sleep(time.Until(began.Add(time.Duration(float64(n) / rate / *speed * float64(time.Second)))))
+	return nil
+}
+
+func number(text string) int {
+	n, err := strconv.Atoi(text)
+	if err != nil {
+		panic(err)
+	}
+	return n
+}
+
+// open decodes a film.
+func open(path string) (<-chan media.Frame, float64, error) {
+	file, err := registry.Open(path)
+	if err != nil {
+		return nil, 0, err
+	}
+	track, err := registry.DescribeRate(context.Background(), file)
+	if err != nil {
+		return nil, 0, err
+	}
+	if err := file.Rewind(); err != nil {
+		return nil, 0, err
+	}
+	video, err := file.Video()
+	if err != nil {
+		return nil, 0, err
+	}
+	codec, err := registry.Codec(track.Codec)
+	if err != nil {
+		return nil, 0, err
+	}
+	d, err := codec.NewDecoder(file.Tracks()[video], 1)
+	if err != nil {
+		return nil, 0, err
+	}
+	frames := make(chan media.Frame, 8)
+	go feed(file, video, d)
+	go func() {
+		defer close(frames)
+		for {
+			f, err := d.Receive(context.Background())
+			if errors.Is(err, io.EOF) {
+				return
+			}
+			if err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				os.Exit(3)
+			}
+			frames <- f
+		}
+	}()
+	return frames, track.Format.Rate.Hz(), nil
+}
+
+func feed(file *registry.File, video int, d media.Decoder) {
+	var p media.Packet
+	for {
+		err := file.ReadPacket(&p)
+		if errors.Is(err, io.EOF) {
+			d.Drain()
+			return
+		}
+		if err == nil && p.Track == video {
+			err = d.Send(context.Background(), &p)
+		}
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(3)
+		}
+	}
+}

@@ -1,0 +1,90 @@
+package screen
+
+import (
+	"fmt"
+
+	"github.com/jezek/xgb/shm"
+	"github.com/jezek/xgb/xproto"
+
+	"vividstrain/core/media/picture"
+	"vividstrain/core/x11"
+)
+
+// Window is a window on an X screen.
+type Window struct {
+	server        *x11.Server
+	window        xproto.Window
+	context       xproto.Gcontext
+	width, height int
+	painter       painter
+}
+
+// Open opens a window of a size, or one that fills the screen.
+func Open(title string, width, height int, full bool) (*Window, error) {
+	s, err := x11.Open()
+	if err != nil {
+		return nil, err
+	}
+	w := &Window{server: s, width: min(width, int(s.Screen.WidthInPixels)), height: min(height, int(s.Screen.HeightInPixels))}
+	if full {
+		w.width, w.height = int(s.Screen.WidthInPixels), int(s.Screen.HeightInPixels)
+	}
+	if err := w.open(title, full); err != nil {
+		s.Close()
+		return nil, fmt.Errorf("the window could not be opened: %w", err)
+	}
+	return w, nil
+}
+
+func (w *Window) open(title string, full bool) (err error) {
+	s := w.server
+	if err := s.Share(4 * w.width * w.height); err != nil {
+		return err
+	}
+	if w.window, err = xproto.NewWindowId(s.Conn); err != nil {
+		return err
+	}
+	override := uint32(0) // no window manager has a say where it fills the screen
+	if full {
+		override = 1
+	}
+	err = xproto.CreateWindowChecked(s.Conn, s.Screen.RootDepth, w.window, s.Screen.Root, 0, 0, uint16(w.width), uint16(w.height), 0, xproto.WindowClassInputOutput, s.Screen.RootVisual,
+		xproto.CwBackPixel|xproto.CwOverrideRedirect, []uint32{s.Screen.BlackPixel, override}).Check()
+	if err != nil {
+		return err
+	}
+	if err := xproto.ChangePropertyChecked(s.Conn, xproto.PropModeReplace, w.window, xproto.AtomWmName, xproto.AtomString, 8, uint32(len(title)), []byte(title)).Check(); err != nil {
+		return err
+	}
+	if w.context, err = xproto.NewGcontextId(s.Conn); err != nil {
+		return err
+	}
+	if err := xproto.CreateGCChecked(s.Conn, w.context, xproto.Drawable(w.window), 0, nil).Check(); err != nil {
+		return err
+	}
+	return xproto.MapWindowChecked(s.Conn, w.window).Check()
+}
+
+// Refresh returns the refresh rate of the screen in Hz, 0 where it is not known.
+func (w *Window) Refresh() float64 { return w.server.Refresh() }
+
+// Paint scales a picture into the window's memory, as large as fits, with black bars beside it.
+func (w *Window) Paint(p *picture.Picture) { w.painter.paint(w.server.Memory, w.width, w.height, p) }
+
+// Show puts what was painted on the screen, and returns when the server has taken it.
+func (w *Window) Show() error {
+	width, height := uint16(w.width), uint16(w.height)
+	return shm.PutImageChecked(w.server.Conn, xproto.Drawable(w.window), w.context, width, height, 0, 0, width, height, 0, 0, w.server.Screen.RootDepth, xproto.ImageFormatZPixmap, 0, w.server.Segment, 0).Check()
+}
+
+// ShowRows puts rows of what was painted on the screen.
+func (w *Window) ShowRows(from, to int) error {
+	width, rows := uint16(w.width), uint16(to-from)
+	return shm.PutImageChecked(w.server.Conn, xproto.Drawable(w.window), w.context, width, uint16(w.height), 0, uint16(from), width, rows, 0, int16(from), w.server.Screen.RootDepth, xproto.ImageFormatZPixmap, 0, w.server.Segment, 0).Check()
+}
+
+// Height returns the number of rows.
+func (w *Window) Height() int { return w.height }
+
+// Close closes the window.
+func (w *Window) Close() error { return w.server.Close() }
