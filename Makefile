@@ -15,9 +15,11 @@ build: ## the program, ./vividstrain
 test: setup ## all tests
 	go test -timeout 20m ./...
 
-# The tests of decoders and muxers have a browser judge them, those of h265 streams another decoder.
+# The tests of decoders and muxers have a browser judge them, those of h265 streams another decoder; those
+# of player programs need a screen.
 setup: build/h265-reference ## what the tests need from Debian
 	@command -v chromium >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends chromium; }
+	@command -v Xvfb >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends xvfb; }
 
 build/h265-reference: core/media/codec/hevc/reference/main.c
 	@test -e /usr/include/libde265/de265.h && command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev libde265-dev; }
@@ -45,7 +47,7 @@ RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./c
 	./core/verdict ./report/...
 
 # Long tests, which take minutes under the race detector; shorter ones run the same code.
-SLOW := AllForms|ConversionsAreWatched|FindsTheTrueCeiling|OldBrowsers|CountEachFrame|SwappedPictures|QuickClimbs|FrontierIsTrue|LongRunsAreThinned
+SLOW := AllForms|ConversionsAreWatched|FindsTheTrueCeiling|OldBrowsers|CountEachFrame|SwappedPictures|QuickClimbs|FrontierIsTrue|LongRunsAreThinned|CountedOnTheScreen
 
 race: ## tests under the race detector
 	@command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev; }

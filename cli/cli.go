@@ -148,7 +148,7 @@ func (a *app) root() *cli.Command {
 		Commands: []*cli.Command{
 			a.demoCommand(), a.climbCommand(), a.crowdCommand(), a.runsCommand(), a.showCommand(), a.reportCommand(), a.compareCommand(), a.needCommand(), a.capacityCommand(), a.noteCommand(),
 			a.sensorsCommand(), a.watchCommand(), a.exportCommand(), a.importCommand(), a.laddersCommand(),
-			a.clipsCommand(), a.inspectCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.serveCommand(), a.oldServeCommand(), a.trustCommand(), a.schemaCommand(),
+			a.clipsCommand(), a.inspectCommand(), a.recountCommand(), a.rewrapCommand(), a.convertCommand(), a.devicesCommand(), a.serveCommand(), a.oldServeCommand(), a.trustCommand(), a.schemaCommand(),
 			a.completionCommand(), a.versionCommand(), a.helpCommand(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {

@@ -40,7 +40,8 @@ func (a *app) climbCommand() *cli.Command {
 			"then tries the highest smooth rung and the one above it again. Without --device this\n" +
 			"computer plays; clips that are missing are made first. With --url virtual viewers fetch films from a\n" +
 			"media server and play them: load lines say what to ask for, or a playlist of variants does.\n" +
-			"With --route page the browser of any device plays them: one address is to be opened there.",
+			"With --route page the browser of any device plays them: one address is to be opened there.\n" +
+			"With --start any player program does, and --eye counts what the screen shows.",
 		Flags: append([]cli.Flag{
 			a.ladderFlag(),
 			&secondsFlag{Name: "hold", Usage: "hold each rung for `TIME`", Value: 10 * time.Second, DefaultText: "the ladder's, or 10s", Sources: s.sources("hold")},
@@ -57,7 +58,7 @@ func (a *app) climbCommand() *cli.Command {
 			resumeFlag(),
 		}, a.playingFlags()...),
 		Action: a.climb,
-	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb --route page --open", makeClips, "vividstrain climb clips/ --hold 5s", "vividstrain climb --resume", "vividstrain climb --device skerry-s4 --ladder lounge --quick", "vividstrain climb --device breakwater-n2 --refine \"h264 1080p25 10M\" \"h264 2160p50 60M\"", "vividstrain climb --device skerry-s1 --ladder lounge --map", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
+	}, "vividstrain climb", "vividstrain climb --device skerry-s1 --ladder lounge", "vividstrain climb --route page --open", "vividstrain climb --start \"ferryplayer {file}\" --eye x11", makeClips, "vividstrain climb clips/ --hold 5s", "vividstrain climb --resume", "vividstrain climb --device skerry-s4 --ladder lounge --quick", "vividstrain climb --device breakwater-n2 --refine \"h264 1080p25 10M\" \"h264 2160p50 60M\"", "vividstrain climb --device skerry-s1 --ladder lounge --map", "vividstrain climb \"mjpeg 1080p30 60M\" \"mjpeg 2160p30 120M\"",
 		"vividstrain climb --url http://localhost:8080/film/{clip}/hls/{goal}/list.m3u8 \"h264 720p25 4M\" \"h264 720p25 4M -> 480p 1M\"")
 }
 

@@ -101,8 +101,37 @@ func (a *app) route(c *cli.Command) (route.Route, error) {
 			return nil, err
 		}
 	}
-	r, err := d.Open(c)
+	r, err := d.Open(namedValues{c, a.settings.lists, d.Options})
 	return r, usage(err)
+}
+
+// named are the lists of the settings whose names stand for values of options.
+var named = func() map[string]bool {
+	list := map[string]bool{}
+	for _, o := range routes.All.Options() {
+		if o.Named != "" {
+			list[o.Named] = true
+		}
+	}
+	return list
+}()
+
+// namedValues are the values of flags, with those that the settings have a name for.
+type namedValues struct {
+	*cli.Command
+	lists   map[string]map[string]string
+	options []route.Option
+}
+
+// String implements [route.Values].
+func (v namedValues) String(name string) string {
+	text := v.Command.String(name)
+	for _, o := range v.options {
+		if value, has := v.lists[o.Named][text]; has && o.Name == name {
+			return value
+		}
+	}
+	return text
 }
 
 // rest returns how long to wait between attempts for the device to be quiet.

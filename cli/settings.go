@@ -24,12 +24,13 @@ const settingsFile = "vividstrain.yaml"
 type settings struct {
 	path    string
 	values  map[string]setting
-	sensors *yaml.Node        // outside meters, nil: none
-	facts   map[string]string // about the device
-	asked   []string          // names of the flags that can be set
-	earlier []string          // their names in earlier versions
-	here    bool              // the file is in the current folder
-	trusted bool              // and the user trusts it as it is
+	sensors *yaml.Node                   // outside meters, nil: none
+	facts   map[string]string            // about the device
+	lists   map[string]map[string]string // names that stand for values of options, by the list's name
+	asked   []string                     // names of the flags that can be set
+	earlier []string                     // their names in earlier versions
+	here    bool                         // the file is in the current folder
+	trusted bool                         // and the user trusts it as it is
 }
 
 type setting struct {
@@ -39,7 +40,7 @@ type setting struct {
 
 // readSettings reads the settings file, if there is one.
 func readSettings() (*settings, error) {
-	s := &settings{path: settingsFile, values: map[string]setting{}}
+	s := &settings{path: settingsFile, values: map[string]setting{}, lists: map[string]map[string]string{}}
 	_, err := os.Stat(s.path)
 	if s.here = err == nil; missing(err) {
 		folder, folderErr := os.UserConfigDir()
@@ -83,6 +84,14 @@ func readSettings() (*settings, error) {
 					return nil, usagef("%s: line %d: the fact %q must be a word with a value of at most %d letters", s.path, value.Line, name, maxFact)
 				}
 			}
+			continue
+		}
+		if named[key.Value] {
+			list := map[string]string{}
+			if err := value.Decode(&list); err != nil {
+				return nil, usagef("%s: line %d: %s must be lines like \"NAME: VALUE\"", s.path, value.Line, key.Value)
+			}
+			s.lists[key.Value] = list
 			continue
 		}
 		if value.Kind != yaml.ScalarNode {

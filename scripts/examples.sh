@@ -1,7 +1,7 @@
 #!/bin/bash
 # Runs every command of the README and of all help texts as it is typed, in a fresh home, and fails
 # if one of them fails. What they need beside the program is provided: films, a process called
-# player, the host box (this computer, in /etc/hosts, which takes root), and the servers that
+# player and one called ferryplayer with a screen, the host box (this computer, in /etc/hosts, which takes root), and the servers that
 # another terminal would run. Holds are shortened by the environment; what takes long all
 # the same gets a Ctrl-C and has to end as one that was interrupted. "examples.sh TEXT"
 # runs only the commands that contain TEXT.
@@ -13,6 +13,7 @@ trap 'leave' EXIT
 mkdir -p "$work/bin" "$work/Videos" "$work/desk" "$work/.config/fish/completions"
 cp vividstrain "$work/bin/"
 cp "$(command -v sleep)" "$work/bin/player"
+go build -o "$work/bin/ferryplayer" ./core/route/program/testdata/player
 export HOME=$work PATH=$work/bin:$PATH VIVIDSTRAIN_HOLD=2s VIVIDSTRAIN_SETTLE=0.5s VIVIDSTRAIN_BASELINE=0.5s VIVIDSTRAIN_REST=1s
 unset XDG_CONFIG_HOME XDG_DATA_HOME XDG_CACHE_HOME
 servers=() # running, by their process number
@@ -20,7 +21,7 @@ long='vividstrain (climb|crowd|demo|watch)( |$)'
 
 leave() {
 	close
-	kill "$player" 2>/dev/null
+	kill "$player" ${screen:-} 2>/dev/null
 	[ -z "${hosts:-}" ] || { grep -v ' box # for the examples' /etc/hosts >"$work/hosts" && cat "$work/hosts" >/etc/hosts; }
 	rm -rf "$work"
 }
@@ -72,6 +73,7 @@ reviewed() {
 
 # provide does what a reader of the command would have done before.
 provide() {
+	case "$1" in *ferryplayer*) [ -n "${screen:-}" ] || { Xvfb :96 -screen 0 1280x720x24 -nolisten tcp -noreset >/dev/null 2>&1 & screen=$!; export DISPLAY=:96; sleep 1; } ;; esac
 	case "$1" in *localhost:8080*) listens 8080 || begin 8080 "vividstrain serve --clips films" ;; esac
 	case "$1" in *:9600*) [[ $1 == *--listen* ]] || listens 9600 || begin 9600 "env VIVIDSTRAIN_TOKEN=gangway vividstrain watch --listen :9600" ;; esac
 	case "$1" in *--resume*) timeout -s INT 3 vividstrain climb "h264 240p25 0.5M" "h264 360p25 1M" "h264 480p25 2M" "h264 576p25 3M" >/dev/null 2>&1 ;; esac

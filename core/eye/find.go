@@ -2,25 +2,28 @@ package eye
 
 import "vividstrain/core/media/scene"
 
-// image is a part of a screen: four bytes a pixel, of which the second one is green.
-type image struct {
-	pix           []byte
-	width, height int
-	stride        int // bytes from row to row
+// Image is a part of a screen, of which the brightness is known.
+type Image struct {
+	Pix           []byte
+	Width, Height int
+	Stride        int // bytes from row to row
+	Step          int // bytes from pixel to pixel
+	Offset        int // of the byte of a pixel that is its brightness, as green is
 }
 
-// green returns the green of a pixel, which is most of what is bright.
-func (m *image) green(x, y int) int { return int(m.pix[y*m.stride+4*x+1]) }
+// at returns the brightness of a pixel.
+func (m *Image) at(x, y int) int { return int(m.Pix[y*m.Stride+x*m.Step+m.Offset]) }
 
-// place is where a picture is on the screen.
-type place struct{ x, y, width, height int }
+// Place is where a picture is in an image, by its marks: Y is the row in the middle of the upper strip, and
+// Height the distance to that of the lower one; Thick is the thickness of the upper one.
+type Place struct{ X, Y, Width, Height, Thick int }
 
 // leastWidth is the width of a picture from which its marks can be told from each other.
 const leastWidth = 4 * scene.Cells
 
-// find looks for a picture whose strips of marks at the top and at the bottom agree.
-func find(m *image) (p place, number int, ok bool) {
-	for y := 0; y < m.height; y += 2 {
+// Find looks for a picture whose strips of marks at the top and at the bottom agree.
+func Find(m *Image) (p Place, number int, ok bool) {
+	for y := 0; y < m.Height; y += 2 {
 		for x := range runs(m, y) {
 			for _, w := range x.widths {
 				n, ok := readRow(m, x.from, y, w)
@@ -44,11 +47,16 @@ type candidate struct {
 
 // runs yields where strips may be in a row: they begin where a white run begins, and end where one
 // ends.
-func runs(m *image, y int) func(yield func(c candidate) bool) {
+func runs(m *Image, y int) func(yield func(c candidate) bool) {
 	var starts, ends []int
-	white := false
-	for x := range m.width {
-		now := m.green(x, y) > 128
+	low, high := 255, 0
+	for x := range m.Width {
+		v := m.at(x, y)
+		low, high = min(low, v), max(high, v)
+	}
+	middle, white := (low+high)/2, false
+	for x := range m.Width {
+		now := m.at(x, y) > middle
 		if now && !white {
 			starts = append(starts, x)
 		}
@@ -58,10 +66,10 @@ func runs(m *image, y int) func(yield func(c candidate) bool) {
 		white = now
 	}
 	if white {
-		ends = append(ends, m.width)
+		ends = append(ends, m.Width)
 	}
 	return func(yield func(c candidate) bool) {
-		if len(starts) < 3 || len(starts) > maxRuns {
+		if len(starts) < 2 || len(starts) > maxRuns {
 			return
 		}
 		for _, from := range starts {
@@ -80,50 +88,99 @@ func runs(m *image, y int) func(yield func(c candidate) bool) {
 const maxRuns = 200
 
 // readRow reads a strip of a width in a row.
-func readRow(m *image, x, y, width int) (number int, ok bool) {
+func readRow(m *Image, x, y, width int) (number int, ok bool) {
+	return readCells(func(i int) int { return m.at(x+(2*i+1)*width/(2*scene.Cells), y) })
+}
+
+// leastContrast is the difference of brightness between cells from which they are told apart.
+const leastContrast = 32
+
+// readCells reads a strip by the brightness of its cells.
+func readCells(cell func(i int) int) (number int, ok bool) {
 	var bits uint32
 	low, high := 255, 0
 	var cells [scene.Cells]int
 	for i := range cells {
-		v := m.green(x+(2*i+1)*width/(2*scene.Cells), y)
+		v := cell(i)
 		cells[i], low, high = v, min(low, v), max(high, v)
 	}
-	if high-low < 48 {
+	if high-low < leastContrast {
 		return 0, false
 	}
 	for _, v := range cells {
 		bits <<= 1
 		if v > (low+high)/2 {
-			bits |= 1
+			bits, v = bits|1, high+low-v
+		}
+		if v-low > (high-low)*3/10 { // neither black nor white
+			return 0, false
 		}
 	}
 	return scene.DecodeStrip(bits)
 }
 
-// complete finds the rest of a picture whose upper strip is in a row: the same strip at its bottom. The
-// rows of both are those in the middle of the strips.
-func complete(m *image, x, y, width, number int) (p place, ok bool) {
+// Read reads the strips of a picture at a place: by the mean of the middle half of each cell, so that
+// noise and blur do not matter. Where both can be read and differ, the picture is torn.
+func Read(m *Image, p Place) (top, bottom int, okTop, okBottom bool) {
+	half := max(0, p.Thick/4)
+	strip := func(row int) (int, bool) {
+		return readCells(func(i int) int {
+			from, to := p.X+(4*i+1)*p.Width/(4*scene.Cells), p.X+(4*i+3)*p.Width/(4*scene.Cells)
+			sum, n := 0, 0
+			for y := max(row-half, 0); y <= min(row+half, m.Height-1); y++ {
+				for x := max(from, 0); x <= min(to, m.Width-1); x++ {
+					sum, n = sum+m.at(x, y), n+1
+				}
+			}
+			if n == 0 {
+				return 0
+			}
+			return sum / n
+		})
+	}
+	top, okTop = strip(p.Y)
+	bottom, okBottom = strip(p.Y + p.Height)
+	return top, bottom, okTop, okBottom
+}
+
+// The thickness of a strip in heights of its picture: 1/24, and more of small pictures.
+const (
+	thinnest = 1. / 40
+	thickest = 1. / 9
+)
+
+// The height of a picture in widths.
+const (
+	flattest = 1. / 4
+	tallest  = 2.
+)
+
+// complete finds the rest of a picture whose upper strip is in a row: the same strip at its bottom, as
+// thick. The rows of the place are those in the middle of the strips.
+func complete(m *Image, x, y, width, number int) (p Place, ok bool) {
+	same := func(y int) bool {
+		n, ok := readRow(m, x, y, width)
+		return ok && n == number
+	}
 	last := y
-	for last+1 < m.height {
-		if n, ok := readRow(m, x, last+1, width); !ok || n != number {
-			break
-		}
+	for last+1 < m.Height && same(last+1) {
 		last++
 	}
 	thick := last - y + 1
-	for bottom := m.height - 1; bottom > last+4*thick; bottom-- {
-		n, ok := readRow(m, x, bottom, width)
-		if !ok || n != number {
+	for bottom := m.Height - 1; bottom > last+4*thick; bottom-- {
+		if !same(bottom) {
 			continue
 		}
 		top := bottom
-		for top-1 > last {
-			if n, ok := readRow(m, x, top-1, width); !ok || n != number {
-				break
-			}
+		for top-1 > last && same(top-1) {
 			top--
 		}
-		return place{x, y + thick/2, width, (top+bottom)/2 - (y + thick/2)}, true
+		ratio := float64(thick) / float64(bottom-y+1)
+		shape := float64(bottom-y+1) / float64(width)
+		if other := bottom - top + 1; shape < flattest || shape > tallest || ratio < thinnest || ratio > thickest || other < thick/2-2 || other > 2*thick+2 {
+			return p, false
+		}
+		return Place{x, y + thick/2, width, (top+bottom)/2 - (y + thick/2), thick}, true
 	}
 	return p, false
 }

@@ -21,7 +21,7 @@ type watcher struct {
 
 	window xproto.Window // 0: not found yet
 	found  bool
-	at     place
+	at     Place
 	missed int       // looks at the strip in which nothing was read
 	looked time.Time // when the whole window was last searched
 	flat   bool      // it was of one colour then
@@ -97,12 +97,12 @@ func (e *watcher) lost(err error) error {
 
 // strip reads the upper strip of the picture, or the lower one where something covers that.
 func (e *watcher) strip() (number int, ok bool, err error) {
-	for _, y := range [2]int{e.at.y, e.at.y + e.at.height} {
-		m, err := e.read(e.at.x, y, e.at.width, 1)
+	for _, y := range [2]int{e.at.Y, e.at.Y + e.at.Height} {
+		m, err := e.read(e.at.X, y, e.at.Width, 1)
 		if err != nil {
 			return 0, false, err
 		}
-		if number, ok = readRow(&m, 0, 0, e.at.width); ok {
+		if number, ok = readRow(&m, 0, 0, e.at.Width); ok {
 			return number, true, nil
 		}
 	}
@@ -125,16 +125,16 @@ func (e *watcher) search() (number int, ok bool, err error) {
 	if err != nil {
 		return 0, false, err
 	}
-	e.at, number, e.found = find(&m)
+	e.at, number, e.found = Find(&m)
 	e.flat = !e.found && isFlat(&m)
 	return number, e.found, nil
 }
 
 // isFlat reports whether an image has one colour only.
-func isFlat(m *image) bool {
-	for y := 0; y < m.height; y += 8 {
-		for x := 0; x < m.width; x += 8 {
-			if m.green(x, y) != m.green(0, 0) {
+func isFlat(m *Image) bool {
+	for y := 0; y < m.Height; y += 8 {
+		for x := 0; x < m.Width; x += 8 {
+			if m.at(x, y) != m.at(0, 0) {
 				return false
 			}
 		}
@@ -143,9 +143,9 @@ func isFlat(m *image) bool {
 }
 
 // read reads a part of the window.
-func (e *watcher) read(x, y, width, height int) (image, error) {
+func (e *watcher) read(x, y, width, height int) (Image, error) {
 	_, err := shm.GetImage(e.server.Conn, xproto.Drawable(e.window), int16(x), int16(y), uint16(width), uint16(height), 0xFFFFFFFF, xproto.ImageFormatZPixmap, e.server.Segment, 0).Reply()
-	return image{e.server.Memory, width, height, 4 * width}, err
+	return Image{e.server.Memory, width, height, 4 * width, 4, 1}, err
 }
 
 // maxDepth bounds how deep windows in windows are looked for.

@@ -34,6 +34,8 @@ type Option struct {
 	DefaultText string // shown in the help instead of Default
 	Typed       bool   // can only be typed, not set in the environment or the settings
 	Secret      bool   // it is never recorded
+	// Named is the list of the settings whose names may stand for its values; "": none.
+	Named string
 }
 
 // Values returns the values of options, as *cli.Command does.

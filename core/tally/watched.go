@@ -48,7 +48,7 @@ func (w *Watched) Read(at time.Time, number int, ok bool) {
 		w.widest = max(w.widest, at.Sub(w.last))
 	}
 	w.last = at
-	if !ok {
+	if round := w.config.Round; !ok || round > 0 && number >= round { // no frame has such a number
 		if len(w.seen) > 0 {
 			w.blank++
 		}
@@ -71,7 +71,7 @@ func (w *Watched) Read(at time.Time, number int, ok bool) {
 // still be the picture before is that.
 func (w *Watched) unwrapped(number int, before *sighting, at time.Time) int {
 	round := w.config.Round
-	if round <= 0 || number >= round {
+	if round <= 0 {
 		return number
 	}
 	expected := float64(before.frame) + at.Sub(before.first).Seconds()*w.rate()

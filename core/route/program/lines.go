@@ -56,7 +56,7 @@ func ParsePattern(text string) (*Pattern, error) {
 		any = true
 	}
 	if !any {
-		return nil, fmt.Errorf("the pattern of lines %q needs at least one named group, like (?P<dropped>[0-9]+); there are %s", text, strings.Join(groups, ", "))
+		return nil, fmt.Errorf("the pattern of lines %q needs at least one named group, like (?P<dropped>[0-9]+); there are %s. A name stands for a pattern only if vividstrain.yaml has it under patterns", text, strings.Join(groups, ", "))
 	}
 	return &Pattern{r}, nil
 }

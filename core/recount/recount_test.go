@@ -1,0 +1,210 @@
+package recount
+
+import (
+	"context"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media"
+	"vividstrain/core/media/clip"
+	"vividstrain/core/media/picture"
+	"vividstrain/core/media/registry"
+	"vividstrain/core/media/scene"
+)
+
+// shoot is a recording of a screen that shows a film.
+type shoot struct {
+	width, height int     // of the recording
+	rate          int     // of the recording
+	x, y          int     // of the picture in it
+	scale         float64 // of the picture
+	noise         int
+	blur          bool
+	low, high     int   // black and white
+	bitrate       int64 // of the recording's h264
+	seconds       float64
+	shows         func(t float64) int // the frame at a time, by the film's numbers
+	torn          map[int]bool        // recorded pictures whose lower half is of the next frame
+}
+
+// record makes the recording.
+func record(t *testing.T, s shoot) string {
+	film := media.Format{Codec: "h264", Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Chroma: picture.C420, Bitrate: 1e6}
+	stage, err := scene.New(scene.Order{Format: film})
+	require.NoError(t, err)
+	drawer, p := stage.NewDrawer(), picture.New(film.Width, film.Height, 8, picture.C420)
+	w, h := int(float64(film.Width)*s.scale)&^1, int(float64(film.Height)*s.scale)&^1
+	scaler := picture.NewScaler(picture.Shape{Width: film.Width, Height: film.Height, Depth: 8}, picture.Shape{Width: w, Height: h, Depth: 8}, picture.AllRows)
+	scaled, next := picture.New(w, h, 8, picture.C420), picture.New(w, h, 8, picture.C420)
+	out := media.Format{Codec: "h264", Width: s.width, Height: s.height, Rate: media.Rate{Num: s.rate, Den: 1}, Depth: 8, Chroma: picture.C420, Bitrate: s.bitrate}
+	path := filepath.Join(t.TempDir(), "recording.mp4")
+	file, err := os.Create(path)
+	require.NoError(t, err)
+	defer file.Close()
+	codec, err := registry.Codec("h264")
+	require.NoError(t, err)
+	var muxer media.Muxer
+	var encoder media.Encoder
+	encoder, err = codec.NewEncoder(media.EncoderSettings{Format: out, KeyEvery: s.rate}, func(p *media.Packet) error {
+		if p.Duration = 1; muxer == nil {
+			track, err := encoder.Track()
+			require.NoError(t, err)
+			track.Timescale = int64(s.rate)
+			muxer, err = registry.Write(registry.MP4, file, []media.Track{track}, int(s.seconds*float64(s.rate)))
+			require.NoError(t, err)
+		}
+		return muxer.WritePacket(p)
+	})
+	require.NoError(t, err)
+	r, screen := rand.New(rand.NewPCG(1, 2)), picture.New(s.width, s.height, 8, picture.C420)
+	gain := float64(s.high-s.low) / 219
+	for k := range int(s.seconds * float64(s.rate)) {
+		n := s.shows(float64(k) / float64(s.rate))
+		draw := func(n int, to *picture.Picture) {
+			drawer.Draw(p, n)
+			scaler.Scale(to, p)
+		}
+		draw(n, scaled)
+		lower := scaled
+		if s.torn[k] {
+			draw(n+1, next)
+			lower = next
+		}
+		for y := range s.height {
+			row := screen.Planes[0].Pix[y*screen.Planes[0].Stride:][:s.width]
+			for x := range row {
+				v := 16
+				if x >= s.x && y >= s.y && x < s.x+w && y < s.y+h {
+					from := scaled
+					if y-s.y > h/2 {
+						from = lower
+					}
+					v = int(from.Planes[0].Pix[(y-s.y)*from.Planes[0].Stride+x-s.x])
+				}
+				v = s.low + int(float64(v-16)*gain) + r.IntN(2*s.noise+1) - s.noise
+				row[x] = byte(max(0, min(v, 255)))
+			}
+			if s.blur {
+				for x := 2; x < s.width-2; x++ {
+					row[x] = byte((int(row[x-2]) + int(row[x-1]) + int(row[x]) + int(row[x+1]) + int(row[x+2])) / 5)
+				}
+			}
+		}
+		for c := 1; c < 3; c++ {
+			for i := range screen.Planes[c].Pix {
+				screen.Planes[c].Pix[i] = 128
+			}
+		}
+		require.NoError(t, encoder.Encode(screen, int64(k)))
+	}
+	require.NoError(t, encoder.Flush())
+	require.NoError(t, muxer.Close())
+	return path
+}
+
+// playing shows a film of 25 frames a second, with dropped frames.
+func playing(dropped ...int) func(t float64) int {
+	return func(t float64) int {
+		n := int(t*25 + 1e-6)
+		for range 5 {
+			for _, d := range dropped {
+				if n == d {
+					n--
+				}
+			}
+		}
+		return n
+	}
+}
+
+// usual is a recording of a capture card.
+func usual() shoot {
+	return shoot{width: 640, height: 360, rate: 60, scale: 1, low: 16, high: 235, bitrate: 2e6, seconds: 2.4, shows: playing(12, 30, 31, 50)}
+}
+
+func count(t *testing.T, s shoot) *Account {
+	a, err := File(t.Context(), record(t, s), Options{Refresh: 60})
+	require.NoError(t, err)
+	return a
+}
+
+func TestRecordingsAreCounted(t *testing.T) {
+	for name, change := range map[string]func(s *shoot){
+		"as it is":        func(*shoot) {},
+		"small and moved": func(s *shoot) { s.width, s.height, s.scale, s.x, s.y = 1280, 720, 0.37, 700, 300 },
+		"twice as large":  func(s *shoot) { s.width, s.height, s.scale = 1280, 720, 2 },
+		"letterboxed":     func(s *shoot) { s.width, s.height, s.scale, s.x, s.y = 720, 576, 1, 40, 108 },
+		"noisy and dim":   func(s *shoot) { s.noise, s.low, s.high, s.bitrate = 10, 30, 110, 6e6 },
+		"blurred":         func(s *shoot) { s.blur = true },
+		"full range":      func(s *shoot) { s.low, s.high = 0, 255 },
+		"at 150 kb/s":     func(s *shoot) { s.bitrate = 150_000 },
+		"faster":          func(s *shoot) { s.rate = 120 },
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := usual()
+			change(&s)
+			a := count(t, s)
+			f := a.Frames
+			require.Equal(t, []int{4, 0, 0, 0}, []int{f.Dropped, f.Unread, f.Wrong, a.Blank}, "%+v", a)
+			require.InDelta(t, 60, f.Due, 1)
+			require.Equal(t, f.Due, f.Shown+f.Dropped)
+			require.Equal(t, 25., a.FilmRate)
+			require.Equal(t, 0, a.Torn)
+			require.InDelta(t, 100*640*s.scale/float64(s.width), a.W, 1)
+		})
+	}
+}
+
+// A recording with fewer pictures than the screen had cannot tell all.
+func TestSlowRecordingsGiveARange(t *testing.T) {
+	s := usual()
+	s.rate = 25
+	a := count(t, s)
+	require.Equal(t, 4, a.Frames.Dropped+a.Frames.Unread)
+	require.NotZero(t, a.Frames.Unread)
+}
+
+func TestTornFreezesAndLoops(t *testing.T) {
+	s := usual()
+	s.torn, s.seconds = map[int]bool{30: true, 75: true}, 4
+	s.shows = func(t float64) int {
+		if t > 2 && t < 2.5 {
+			t = 2
+		}
+		return int(t*25+1e-6) % 30
+	}
+	a := count(t, s)
+	require.Equal(t, 2, a.Torn)
+	require.Equal(t, 1, a.Frames.Freezes)
+	require.InDelta(t, 520, a.Frames.LongestFreezeMS, 30)
+	require.Equal(t, 30, a.Round)
+	require.Equal(t, 11, a.Frames.Dropped) // 51 to 61
+}
+
+func TestSlowMotionIsSeenWithTheClip(t *testing.T) {
+	format := media.Format{Codec: "h264", Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Chroma: picture.C420, Bitrate: 1e6}
+	path, err := clip.Clip(t.Context(), t.TempDir(), clip.Order{Format: format, Seconds: 4})
+	require.NoError(t, err)
+	s := usual()
+	s.shows = func(t float64) int { return int(t*20 + 1e-6) }
+	a, err := File(t.Context(), record(t, s), Options{Refresh: 60, Clip: path})
+	require.NoError(t, err)
+	require.InDelta(t, 0.8, a.Frames.Speed, 0.01)
+	require.Equal(t, 0, a.Frames.Dropped)
+	require.False(t, a.Guessed)
+}
+
+func TestWithoutMarks(t *testing.T) {
+	s := usual()
+	s.low, s.high, s.seconds = 16, 17, 1
+	_, err := File(t.Context(), record(t, s), Options{Refresh: 60})
+	require.ErrorIs(t, err, ErrNoMarks)
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err = File(ctx, record(t, usual()), Options{Refresh: 60})
+	require.ErrorIs(t, err, context.Canceled)
+}

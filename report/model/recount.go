@@ -1,0 +1,75 @@
+package model
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"vividstrain/core/recount"
+)
+
+// Recount tells what a recording shows, line by line.
+func Recount(a *recount.Account) (lines []Line) {
+	add := func(about, format string, args ...any) {
+		lines = append(lines, Line{about, fmt.Sprintf(format, args...)})
+	}
+	f := &a.Frames
+	add("recording", "%d pictures of %dx%d in %.1f s, %s a second", a.Pictures, a.Width, a.Height, a.Seconds, Figures(a.Rate))
+	film := fmt.Sprintf("%s frames a second", Figures(a.FilmRate))
+	if a.Round > 0 {
+		film += fmt.Sprintf(", its numbers begin again after %d", a.Round)
+	}
+	if a.Guessed {
+		film += ", by the numbers that were read; --clip FILE makes it sure, and slow motion seen"
+	}
+	add("film", "%s", film)
+	add("picture", "%.0f %% of the recording's width and %.0f %% of its height, at %.0f %% and %.0f %%", a.W, a.H, a.X, a.Y)
+	add("shown", "%d of %d frames due, %s a second, the first after %.2f s", f.Shown, f.Due, Figures(f.ShownRate), a.FirstS)
+	add("dropped", "%d (%s %%)", f.Dropped, Figures(f.DroppedPct()))
+	if f.Unread > 0 {
+		add("not known", "%d more were shown or dropped between two pictures of the recording", f.Unread)
+	}
+	if f.Wrong > 0 {
+		add("back", "%d times an earlier frame followed", f.Wrong)
+	}
+	if f.Freezes > 0 {
+		add("freezes", "%d, the longest %.0f ms", f.Freezes, f.LongestFreezeMS)
+	} else {
+		add("freezes", "none")
+	}
+	add("cadence", "%s; %d longer or shorter than even", held(a.Holds), f.Uneven)
+	if a.Torn > 0 {
+		add("torn", "%d pictures have two frames", a.Torn)
+	} else {
+		add("torn", "no picture")
+	}
+	add("speed", "%.3f", f.Speed)
+	if a.Blank > 0 {
+		add("unread", "the marks of %d of %d pictures", a.Blank, a.Blank+a.Read)
+	}
+	return lines
+}
+
+// held says for how many pictures of a recording frames were seen.
+func held(holds map[string]int) string {
+	var keys []int
+	for k := range holds {
+		if n, err := strconv.Atoi(k); err == nil {
+			keys = append(keys, n)
+		}
+	}
+	slices.Sort(keys)
+	var list []string
+	for i, k := range keys {
+		text := fmt.Sprintf("%d for %d", holds[strconv.Itoa(k)], k)
+		if i == 0 {
+			text = fmt.Sprintf("%s for %s", Plural(holds[strconv.Itoa(k)], "frame"), Plural(k, "picture"))
+		}
+		if k == 10 {
+			text += " or more"
+		}
+		list = append(list, text)
+	}
+	return strings.Join(list, ", ")
+}
