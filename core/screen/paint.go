@@ -5,11 +5,10 @@ import "vividstrain/core/media/picture"
 
 // painter turns pictures into pixels of four bytes: blue, green, red, and one that is not used.
 type painter struct {
-	scaler  *picture.Scaler
-	scaled  *picture.Picture
-	from    picture.Shape
-	to      [2]int
-	painted bool // the bars are black
+	scaler *picture.Scaler
+	scaled *picture.Picture
+	from   picture.Shape
+	to     [2]int
 }
 
 // paint scales a picture into an image, as large as fits, in its middle.
