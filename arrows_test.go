@@ -21,9 +21,10 @@ import (
 var arrows = map[string]string{
 	".":      "cli",
 	"cli":    "core/... report/... -core/media/codec/... -core/media/container/...",
-	"report": "core/logbook core/load core/verdict core/search core/tally core/sense core/need core/capacity core/media core/media/clip core/media/inspect core/transcode report/model report/chart",
+	"report": "core/logbook core/load core/verdict core/search core/tally core/sense core/need core/capacity core/media core/media/clip core/media/inspect core/recount core/transcode report/model report/chart",
 
 	"core/clock": "", "core/cputime": "", "core/partial": "", "core/tally": "", "core/search": "", "core/chromium": "",
+	"core/child": "", "core/x11": "",
 	"core/chromium/headless": "core/chromium",
 
 	"core/media":         "core/media/picture",
@@ -39,6 +40,10 @@ var arrows = map[string]string{
 	"core/media/clip":            "core/media core/media/picture core/media/registry core/media/scene core/partial core/transcode/groups",
 	"core/media/inspect":         "core/media core/media/picture core/media/registry",
 	"core/load":                  "core/media core/media/registry",
+
+	"core/screen":  "core/media/picture core/x11",
+	"core/eye":     "core/cputime core/media/scene core/x11",
+	"core/recount": "core/eye core/load core/media core/media/clip core/media/picture core/media/registry core/tally",
 
 	"core/sense/video": "core/sense",
 	"core/sense":       "core/clock core/cputime",
@@ -57,9 +62,11 @@ var arrows = map[string]string{
 
 	"core/route":           "core/load core/tally core/sense core/clock",
 	"core/route/routes":    "core/route/...",
-	"core/route/engine":    "core/route core/load core/tally core/sense/... core/clock core/media/... core/transcode -core/media/codec/... -core/media/container/...",
+	"core/route/engine":    "core/route core/load core/tally core/sense/... core/clock core/media/... core/screen core/transcode -core/media/codec/... -core/media/container/...",
+	"core/route/films":     "core/route core/load core/media core/media/clip core/media/registry core/partial",
 	"core/route/link":      "core/media",
-	"core/route/page":      "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/partial core/chromium core/media core/media/clip core/media/registry",
+	"core/route/page":      "core/route core/route/films core/route/link core/load core/tally core/sense/... core/child core/clock core/cputime core/partial core/chromium core/media core/media/clip core/media/registry",
+	"core/route/program":   "core/route core/route/films core/load core/tally core/sense/... core/child core/clock core/eye core/media core/media/registry core/screen",
 	"core/route/server":    "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/media core/media/registry core/media/stream/...",
 	"core/route/simulated": "core/route core/load core/tally core/sense core/clock core/media core/media/registry",
 

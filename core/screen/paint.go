@@ -5,28 +5,31 @@ import "vividstrain/core/media/picture"
 
 // painter turns pictures into pixels of four bytes: blue, green, red, and one that is not used.
 type painter struct {
-	scaler *picture.Scaler
-	scaled *picture.Picture
-	from   picture.Shape
-	to     [2]int
+	native   bool // pictures that fit keep their size
+	scaler   *picture.Scaler
+	scaled   *picture.Picture
+	from, to picture.Shape
 }
 
 // paint scales a picture into an image, as large as fits, in its middle.
 func (t *painter) paint(pix []byte, width, height int, p *picture.Picture) {
 	w, h := fit(p.Width, p.Height, width, height)
-	from := picture.Shape{Width: p.Width, Height: p.Height, Depth: p.Depth, Chroma: p.Chroma}
-	if t.scaler == nil || t.from != from || t.to != [2]int{w, h} {
-		t.from, t.to = from, [2]int{w, h}
-		t.scaler = picture.NewScaler(from, picture.Shape{Width: w, Height: h, Depth: 8, Chroma: picture.C420}, picture.AllRows)
-		t.scaled = picture.New(w, h, 8, picture.C420)
-		clear(pix)
+	if t.native && p.Width <= width && p.Height <= height {
+		w, h = p.Width, p.Height
 	}
 	src := p
-	if from.Width != w || from.Height != h || p.Depth != 8 || p.Chroma != picture.C420 {
+	from, to := picture.Shape{Width: p.Width, Height: p.Height, Depth: p.Depth, Chroma: p.Chroma}, picture.Shape{Width: w, Height: h, Depth: 8, Chroma: picture.C420}
+	if from != to {
+		if t.scaler == nil || t.from != from || t.to != to {
+			t.from, t.to, t.scaler, t.scaled = from, to, picture.NewScaler(from, to, picture.AllRows), picture.New(w, h, 8, picture.C420)
+		}
 		t.scaler.Scale(t.scaled, p)
 		src = t.scaled
 	}
 	x0, y0 := (width-w)/2, (height-h)/2
+	if w < width || h < height {
+		clear(pix)
+	}
 	for y := range h {
 		luma := src.Planes[0].Pix[y*src.Planes[0].Stride:][:w]
 		cb := src.Planes[1].Pix[y/2*src.Planes[1].Stride:][:(w+1)/2]
@@ -57,14 +60,25 @@ func matrixOf(height int) int {
 	return 1
 }
 
-// paintRow converts a row.
+// paintRow converts a row, two pixels at a time, which share their chroma.
 func paintRow(dst, luma, cb, cr []byte, m *matrix) {
-	for x, y := range luma {
-		v := (int32(y) - 16) * m.y
-		b, r := int32(cb[x/2])-128, int32(cr[x/2])-128
-		out := dst[4*x:][:4]
-		out[0], out[1], out[2] = clip(v+m.blue*b), clip(v-m.greenCb*b-m.greenCr*r), clip(v+m.red*r)
+	n := len(luma) / 2
+	cb, cr = cb[:n], cr[:n]
+	for i := range n {
+		b, r := int32(cb[i])-128, int32(cr[i])-128
+		blue, green, red := m.blue*b+1<<15, -m.greenCb*b-m.greenCr*r+1<<15, m.red*r+1<<15
+		in, out := luma[2*i:][:2], dst[8*i:][:8]
+		v := (int32(in[0]) - 16) * m.y
+		out[0], out[1], out[2] = clip(v+blue), clip(v+green), clip(v+red)
+		v = (int32(in[1]) - 16) * m.y
+		out[4], out[5], out[6] = clip(v+blue), clip(v+green), clip(v+red)
 	}
 }
 
-func clip(v int32) byte { return byte(max(0, min((v+1<<15)>>16, 255))) }
+// clip returns a value in 1/65536 as a byte.
+func clip(v int32) byte {
+	if v >>= 16; uint32(v) > 255 {
+		return byte(^v >> 31) // 0 below, 255 above
+	}
+	return byte(v)
+}

@@ -19,26 +19,27 @@ type Window struct {
 	painter       painter
 }
 
-// Open opens a window of a size, or one that fills the screen.
-func Open(title string, width, height int, full bool) (*Window, error) {
+// Open opens a window of a size, or one that fills the screen, with memory for so many pictures. native
+// shows them in their own size where that fits.
+func Open(title string, width, height, pictures int, full, native bool) (*Window, error) {
 	s, err := x11.Open()
 	if err != nil {
 		return nil, err
 	}
-	w := &Window{server: s, width: min(width, int(s.Screen.WidthInPixels)), height: min(height, int(s.Screen.HeightInPixels))}
+	w := &Window{server: s, painter: painter{native: native}, width: min(width, int(s.Screen.WidthInPixels)), height: min(height, int(s.Screen.HeightInPixels))}
 	if full {
 		w.width, w.height = int(s.Screen.WidthInPixels), int(s.Screen.HeightInPixels)
 	}
-	if err := w.open(title, full); err != nil {
+	if err := w.open(title, pictures, full); err != nil {
 		s.Close()
 		return nil, fmt.Errorf("the window could not be opened: %w", err)
 	}
 	return w, nil
 }
 
-func (w *Window) open(title string, full bool) (err error) {
+func (w *Window) open(title string, pictures int, full bool) (err error) {
 	s := w.server
-	if err := s.Share(4 * w.width * w.height); err != nil {
+	if err := s.Share(pictures * w.bytes()); err != nil {
 		return err
 	}
 	if w.window, err = xproto.NewWindowId(s.Conn); err != nil {
@@ -68,23 +69,21 @@ func (w *Window) open(title string, full bool) (err error) {
 // Refresh returns the refresh rate of the screen in Hz, 0 where it is not known.
 func (w *Window) Refresh() float64 { return w.server.Refresh() }
 
-// Paint scales a picture into the window's memory, as large as fits, with black bars beside it.
-func (w *Window) Paint(p *picture.Picture) { w.painter.paint(w.server.Memory, w.width, w.height, p) }
+// bytes returns the memory of a picture.
+func (w *Window) bytes() int { return 4 * w.width * w.height }
 
-// Show puts what was painted on the screen, and returns when the server has taken it.
-func (w *Window) Show() error {
+// Paint scales a picture into the memory of one, as large as fits, with black bars beside it. Different
+// ones may be painted and shown at the same time.
+func (w *Window) Paint(number int, p *picture.Picture) {
+	w.painter.paint(w.server.Memory[number*w.bytes():][:w.bytes()], w.width, w.height, p)
+}
+
+// Show puts a painted picture on the screen, and returns when the server has taken it.
+func (w *Window) Show(number int) error {
 	width, height := uint16(w.width), uint16(w.height)
-	return shm.PutImageChecked(w.server.Conn, xproto.Drawable(w.window), w.context, width, height, 0, 0, width, height, 0, 0, w.server.Screen.RootDepth, xproto.ImageFormatZPixmap, 0, w.server.Segment, 0).Check()
+	return shm.PutImageChecked(w.server.Conn, xproto.Drawable(w.window), w.context, width, height, 0, 0, width, height, 0, 0,
+		w.server.Screen.RootDepth, xproto.ImageFormatZPixmap, 0, w.server.Segment, uint32(number*w.bytes())).Check()
 }
-
-// ShowRows puts rows of what was painted on the screen.
-func (w *Window) ShowRows(from, to int) error {
-	width, rows := uint16(w.width), uint16(to-from)
-	return shm.PutImageChecked(w.server.Conn, xproto.Drawable(w.window), w.context, width, uint16(w.height), 0, uint16(from), width, rows, 0, int16(from), w.server.Screen.RootDepth, xproto.ImageFormatZPixmap, 0, w.server.Segment, 0).Check()
-}
-
-// Height returns the number of rows.
-func (w *Window) Height() int { return w.height }
 
 // Close closes the window.
 func (w *Window) Close() error { return w.server.Close() }

@@ -12,7 +12,7 @@ import (
 type Window struct{}
 
 // Open returns an error.
-func Open(string, int, int, bool) (*Window, error) {
+func Open(string, int, int, int, bool, bool) (*Window, error) {
 	return nil, errors.New("pictures are shown in a window on Linux only")
 }
 
@@ -20,16 +20,10 @@ func Open(string, int, int, bool) (*Window, error) {
 func (*Window) Refresh() float64 { return 0 }
 
 // Paint does nothing.
-func (*Window) Paint(*picture.Picture) {}
+func (*Window) Paint(int, *picture.Picture) {}
 
 // Show returns nil.
-func (*Window) Show() error { return nil }
-
-// ShowRows returns nil.
-func (*Window) ShowRows(_, _ int) error { return nil }
-
-// Height returns 0.
-func (*Window) Height() int { return 0 }
+func (*Window) Show(int) error { return nil }
 
 // Close returns nil.
 func (*Window) Close() error { return nil }

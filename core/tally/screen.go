@@ -103,6 +103,16 @@ func (s *Screen) Refresh() (taken int) {
 	return taken
 }
 
+// Miss passes over the next refresh, for which drawing came too late: the old picture stays.
+func (s *Screen) Miss() {
+	now := s.refreshAt(s.refreshes)
+	s.refreshes++
+	s.enter(now)
+	if s.Due(s.shown+1) <= now+tolerance {
+		s.windows[s.span].Frames.Repeats++
+	}
+}
+
 // show accounts for a frame that reaches the screen at now, and for earlier ones that did not.
 func (s *Screen) show(frame int, now time.Duration) {
 	due := s.Due(frame)

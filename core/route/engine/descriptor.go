@@ -13,6 +13,7 @@ var Descriptor = route.Descriptor{
 		route.Refresh, route.Late, route.Ahead,
 		{Name: "threads", Usage: "decode each stream on `N` threads", Default: 0, DefaultText: "one for each core"},
 		{Name: "queue", Usage: "decode `N` pictures ahead", Default: 8},
+		route.Screen, route.Fit,
 		{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"},
 	},
 	Uses: []string{"spread", "stagger", "sensors", "token"},
@@ -24,6 +25,10 @@ func openRoute(v route.Values) (route.Route, error) {
 	o := Default()
 	o.Refresh, o.Late, o.Clips = v.Float("refresh"), tally.Late(v.String("late")), v.String("clips")
 	o.Threads, o.Queue, o.Ahead = v.Int("threads"), v.Int("queue"), v.Duration("ahead")
+	if v.IsSet("screen") {
+		o.Screen, o.Fit = v.String("screen"), v.String("fit")
+	}
+	o.refreshSet = v.IsSet("refresh")
 	r, err := New(o)
 	if err != nil {
 		return nil, err

@@ -17,6 +17,7 @@ import (
 	"vividstrain/core/media/clip"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/route"
+	"vividstrain/core/screen"
 	"vividstrain/core/sense"
 	"vividstrain/core/sense/linux"
 	"vividstrain/core/sense/local"
@@ -33,6 +34,10 @@ type Options struct {
 	Clips       string        // folder of clips, missing ones are built there
 	ClipSeconds float64       // length of the clips that are built
 	Ahead       time.Duration // how far a conversion may run ahead of its viewer
+	Screen      string        // "full" or "window": on a real screen; "": on a virtual one
+	Fit         string        // "fit" or "native"
+
+	refreshSet bool // Refresh was given
 }
 
 // Default returns the default settings, without the folder of clips.
@@ -77,6 +82,7 @@ func FromOptions(m map[string]string) (Options, error) {
 	real("ahead_s", &ahead)
 	real("clip_s", &o.ClipSeconds)
 	o.Ahead = time.Duration(ahead * float64(time.Second))
+	o.Screen, o.Fit, o.refreshSet = m["screen"], m["fit"], true
 	if late, has := m["late"]; has {
 		o.Late = tally.Late(late)
 	}
@@ -91,6 +97,10 @@ func New(o Options) (*Engine, error) {
 		return nil, fmt.Errorf("the refresh rate must be 1 to 1000 Hz, not %g", o.Refresh)
 	case o.Late != tally.Drop && o.Late != tally.Wait:
 		return nil, fmt.Errorf("late frames are dropped (drop) or waited for (wait), not %q", o.Late)
+	case o.Screen != "" && o.Screen != "full" && o.Screen != "window":
+		return nil, fmt.Errorf("--screen is full or window, not %q", o.Screen)
+	case o.Screen != "" && o.Fit != "fit" && o.Fit != "native":
+		return nil, fmt.Errorf("--fit is fit or native, not %q", o.Fit)
 	case o.Threads < 0 || o.Threads > 1024:
 		return nil, fmt.Errorf("the number of threads must be 0 to 1024, not %d", o.Threads)
 	case o.Queue < 1 || o.Queue > 64:
@@ -100,6 +110,16 @@ func New(o Options) (*Engine, error) {
 	}
 	if o.Threads == 0 {
 		o.Threads = runtime.NumCPU()
+	}
+	if o.Screen != "" {
+		w, err := screen.Open("vividstrain", 16, 16, 1, false, false) // is there a screen?
+		if err != nil {
+			return nil, fmt.Errorf("--screen %s: %w", o.Screen, err)
+		}
+		if rate := w.Refresh(); rate > 0 && !o.refreshSet {
+			o.Refresh = rate
+		}
+		w.Close()
 	}
 	own := &linux.Group{}
 	own.Watch(os.Getpid())
@@ -116,7 +136,7 @@ func (*Engine) Traits() route.Traits {
 
 // Options returns the settings, for the record.
 func (e *Engine) Options() map[string]string {
-	return map[string]string{
+	m := map[string]string{
 		"threads":    strconv.Itoa(e.options.Threads),
 		"queue":      strconv.Itoa(e.options.Queue),
 		"refresh_hz": strconv.FormatFloat(e.options.Refresh, 'g', -1, 64),
@@ -125,6 +145,10 @@ func (e *Engine) Options() map[string]string {
 		"clip_s":     strconv.FormatFloat(e.options.ClipSeconds, 'g', -1, 64),
 		"clips":      e.options.Clips,
 	}
+	if e.options.Screen != "" {
+		m["screen"], m["fit"] = e.options.Screen, e.options.Fit
+	}
+	return m
 }
 
 // Device describes this computer as far as is known.
@@ -140,7 +164,10 @@ func (*Engine) Clock() clock.Clock { return clock.Real{} }
 func (e *Engine) Sources() []sense.Source { return e.sources }
 
 // Check returns an error unless clips of this load can be made and played here.
-func (*Engine) Check(l load.Load) error {
+func (e *Engine) Check(l load.Load) error {
+	if e.options.Screen != "" && (l.Goal != nil || l.Streams > 1) {
+		return fmt.Errorf("load line %q: one film is shown with --screen, as it is", l)
+	}
 	if l.Goal != nil {
 		if err := transcode.CheckGoal(*l.Goal); err != nil {
 			return fmt.Errorf("load line %q: %w", l, err)
@@ -305,9 +332,17 @@ func (e *Engine) openPlayer(file *registry.File, film *film, p route.Plan, i int
 	if err != nil {
 		return nil, err
 	}
-	return newPlayer(s, tally.ScreenConfig{
+	player := newPlayer(s, tally.ScreenConfig{
 		Refresh: e.options.Refresh, Late: e.options.Late, Spans: p.Spans(i), Frames: film.timeline,
-	}, e.options.Queue), nil
+	}, e.options.Queue)
+	if e.options.Screen != "" {
+		t := file.Tracks()[s.video].Format
+		if player.canvas, err = openCanvas(e.options, t.Width, t.Height); err != nil {
+			s.decoder.Close()
+			return nil, err
+		}
+	}
+	return player, nil
 }
 
 // playAll plays all streams at once and collects their accounts.
@@ -348,6 +383,9 @@ func playAll(ctx context.Context, p route.Plan, streams []stream, live func(rout
 			result.Began = began
 		}
 		result.Streams = append(result.Streams, account)
+		if p, is := s.(*player); is && p.canvas != nil {
+			result.Notes = append(result.Notes, p.canvas.told())
+		}
 	}
 	return result, nil
 }

@@ -24,8 +24,9 @@ const longAgo = -time.Hour
 // pictures from it into a bounded queue, one shows them.
 type player struct {
 	source
-	queue chan struct{} // a token for each free place in the queue
-	full  chan struct{} // closed when playing can begin
+	canvas *canvas       // nil: there is no screen
+	queue  chan struct{} // a token for each free place in the queue
+	full   chan struct{} // closed when playing can begin
 
 	mu       sync.Mutex
 	screen   *tally.Screen
@@ -45,6 +46,7 @@ func newPlayer(s source, c tally.ScreenConfig, queue int) *player {
 }
 
 func (p *player) close() {
+	p.canvas.close(p.decoder)
 	p.decoder.Close()
 	_ = p.closeFile() // it was only read
 }
@@ -144,6 +146,7 @@ func (p *player) receive(ctx context.Context) error {
 			}
 			return ctx.Err()
 		}
+		at = p.canvas.paint(&frame, at)
 		if p.enqueue(frame, at) {
 			close(p.full)
 		}
@@ -219,18 +222,33 @@ func (p *player) show(ctx context.Context) error {
 			}
 		} else if ctx.Err() != nil {
 			return context.Cause(ctx)
+		} else if p.canvas.late(-wait) {
+			p.miss()
+			continue
 		}
-		p.refresh()
+		if p.refresh() {
+			if err := p.canvas.show(int(p.onScreen.PTS)); err != nil {
+				return err
+			}
+		}
 	}
 }
 
-// refresh performs one refresh of the screen and checks a new picture on it.
-func (p *player) refresh() {
+// miss passes over a refresh.
+func (p *player) miss() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.screen.Miss()
+}
+
+// refresh performs one refresh of the screen and checks a new picture on it. It reports whether there is
+// a new one.
+func (p *player) refresh() (changed bool) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	taken := p.screen.Refresh()
 	if taken == 0 {
-		return
+		return false
 	}
 	if p.onScreen.Picture != nil {
 		p.onScreen.Release()
@@ -249,6 +267,7 @@ func (p *player) refresh() {
 			p.screen.Wrong(frame)
 		}
 	}
+	return true
 }
 
 // live adds the account so far.

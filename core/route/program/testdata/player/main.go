@@ -50,7 +50,7 @@ func play(path string) error {
 	var w *screen.Window
 	if !*quiet {
 		width, height, _ := strings.Cut(*window, "x")
-		if w, err = screen.Open("ferry player", number(width), number(height), false); err != nil {
+		if w, err = screen.Open("ferry player", number(width), number(height), 1, false, false); err != nil {
 			return err
 		}
 		defer w.Close()
@@ -70,7 +70,7 @@ func play(path string) error {
 	shown, dropped, n := 0, 0, 0
 	first := <-frames
 	if w != nil {
-		w.Paint(first.Picture)
+		w.Paint(0, first.Picture)
 	}
 	began := time.Now().Add(100 * time.Millisecond)
 	until := time.Time{}
@@ -87,11 +87,11 @@ func play(path string) error {
 		due := began.Add(time.Duration(float64(n) / rate / *speed * float64(time.Second)))
 		if !left[n] && due.After(until) {
 			if n > 0 && w != nil {
-				w.Paint(f.Picture)
+				w.Paint(0, f.Picture)
 			}
 			time.Sleep(time.Until(due))
 			if w != nil {
-				if err := w.Show(); err != nil {
+				if err := w.Show(0); err != nil {
 					return err
 				}
 			}
