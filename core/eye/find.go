@@ -143,6 +143,27 @@ func Read(m *Image, p Place) (top, bottom int, okTop, okBottom bool) {
 	return top, bottom, okTop, okBottom
 }
 
+// Levels returns the brightness of black and of white in a picture at a place: the means of the darker and
+// of the brighter cells of its marks.
+func Levels(m *Image, p Place) (black, white float64) {
+	var cells [scene.Cells]int
+	low, high := 255, 0
+	for i := range cells {
+		x := min(max(p.X+(2*i+1)*p.Width/(2*scene.Cells), 0), m.Width-1)
+		v := m.at(x, min(max(p.Y, 0), m.Height-1))
+		cells[i], low, high = v, min(low, v), max(high, v)
+	}
+	dark, bright := 0, 0
+	for _, v := range cells {
+		if v > (low+high)/2 {
+			white, bright = white+float64(v), bright+1
+		} else {
+			black, dark = black+float64(v), dark+1
+		}
+	}
+	return black / float64(max(dark, 1)), white / float64(max(bright, 1))
+}
+
 // The thickness of a strip in heights of its picture: 1/24, and more of small pictures.
 const (
 	thinnest = 1. / 40

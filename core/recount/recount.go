@@ -51,6 +51,7 @@ type Account struct {
 	Torn   int            `json:"torn"`    // pictures whose upper and lower marks differ
 	Holds  map[string]int `json:"holds"`   // frames by the number of pictures that show them
 	Frames tally.Frames   `json:"frames"`
+	Damage *Damage        `json:"damage,omitempty"` // where the clip is known
 }
 
 // reading is what a picture of the recording shows.
@@ -71,6 +72,8 @@ type reader struct {
 	found   bool
 	lost    int    // pictures in a row without marks at the place
 	luma    []byte // of pictures of more than 8 bits
+
+	examiner *examiner // nil: pictures are not compared
 }
 
 // moved is after how many pictures without marks the picture is looked for elsewhere.
@@ -83,11 +86,18 @@ var ErrNoMarks = errors.New("no picture shows the marks of our clips: it must sh
 func File(ctx context.Context, path string, o Options) (*Account, error) {
 	a := &Account{Recording: path, Holds: map[string]int{}}
 	r := &reader{account: a}
+	if o.Clip != "" {
+		if err := r.clip(ctx, o.Clip); err != nil {
+			return nil, err
+		}
+	}
 	if err := r.read(ctx, path, o.Progress); err != nil {
 		return nil, fmt.Errorf("%s: %w", path, err)
 	}
-	if err := a.film(ctx, r.list, o.Clip); err != nil {
-		return nil, err
+	if o.Clip == "" {
+		if err := a.film(r.list); err != nil {
+			return nil, err
+		}
 	}
 	rate := media.UsualRate(a.FilmRate)
 	w := tally.NewWatched(tally.WatchedConfig{Refresh: o.Refresh, Rate: tally.Constant{Num: rate.Num, Den: rate.Den}, Round: a.Round})
@@ -175,6 +185,9 @@ func (r *reader) picture(p *picture.Picture, at time.Duration) {
 		}
 	}
 	r.list = append(r.list, s)
+	if s.ok && s.number < max(r.account.Round, 1) {
+		r.examiner.examine(r.account.Damage, m, r.place, s.number, (at - r.list[0].at).Seconds())
+	}
 }
 
 // strips reads the picture where it was before. Of a torn picture the upper part counts.
@@ -207,21 +220,27 @@ func (r *reader) image(p *picture.Picture) *eye.Image {
 	return &eye.Image{Pix: r.luma, Width: p.Width, Height: p.Height, Stride: p.Width, Step: 1}
 }
 
-// film finds the rate of the film and after how many frames its numbers begin again: those of the clip,
-// or by the numbers that were read.
-func (a *Account) film(ctx context.Context, list []reading, path string) error {
-	if path != "" {
-		entry, err := clip.Made(ctx, path)
-		if err != nil {
-			return err
-		}
-		l, err := load.Parse(entry.Load)
-		if err != nil {
-			return fmt.Errorf("%s: %w", path, err)
-		}
-		a.FilmRate, a.Round = l.Rate.Hz(), entry.Frames
-		return nil
+// clip takes the rate and the length of the film from the clip that was shown, and prepares to compare
+// pictures with it.
+func (r *reader) clip(ctx context.Context, path string) error {
+	entry, err := clip.Made(ctx, path)
+	if err != nil {
+		return err
 	}
+	l, err := load.Parse(entry.Load)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	r.account.FilmRate, r.account.Round = l.Rate.Hz(), entry.Frames
+	if r.examiner, err = newExaminer(entry, l.Format); r.examiner != nil {
+		r.account.Damage = &Damage{}
+	}
+	return err
+}
+
+// film finds the rate of the film and after how many frames its numbers begin again, by the numbers that
+// were read.
+func (a *Account) film(list []reading) error {
 	a.Guessed = true
 	frames, took, before, most := 0, time.Duration(0), reading{}, 0
 	for _, s := range list {

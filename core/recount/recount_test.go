@@ -29,6 +29,7 @@ type shoot struct {
 	seconds       float64
 	shows         func(t float64) int // the frame at a time, by the film's numbers
 	torn          map[int]bool        // recorded pictures whose lower half is of the next frame
+	wrong         map[int]bool        // recorded pictures a tenth of which is a light area
 }
 
 // record makes the recording.
@@ -84,6 +85,9 @@ func record(t *testing.T, s shoot) string {
 						from = lower
 					}
 					v = int(from.Planes[0].Pix[(y-s.y)*from.Planes[0].Stride+x-s.x])
+				}
+				if s.wrong[k] && y > s.height/2 && y < s.height*7/10 && x > s.width/4 && x < s.width*3/4 {
+					v = 200
 				}
 				v = s.low + int(float64(v-16)*gain) + r.IntN(2*s.noise+1) - s.noise
 				row[x] = byte(max(0, min(v, 255)))
@@ -185,17 +189,27 @@ func TestTornFreezesAndLoops(t *testing.T) {
 	require.Equal(t, 11, a.Frames.Dropped) // 51 to 61
 }
 
-func TestSlowMotionIsSeenWithTheClip(t *testing.T) {
+func TestSlowMotionAndDamageAreSeenWithTheClip(t *testing.T) {
 	format := media.Format{Codec: "h264", Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Chroma: picture.C420, Bitrate: 1e6}
 	path, err := clip.Clip(t.Context(), t.TempDir(), clip.Order{Format: format, Seconds: 4})
 	require.NoError(t, err)
 	s := usual()
 	s.shows = func(t float64) int { return int(t*20 + 1e-6) }
+	s.wrong = map[int]bool{60: true, 61: true, 62: true} // of frame 20
 	a, err := File(t.Context(), record(t, s), Options{Refresh: 60, Clip: path})
 	require.NoError(t, err)
 	require.InDelta(t, 0.8, a.Frames.Speed, 0.01)
 	require.Equal(t, 0, a.Frames.Dropped)
 	require.False(t, a.Guessed)
+	require.Equal(t, 1, a.Damage.Damaged)
+	require.InDelta(t, 10, a.Damage.WorstPct, 2)
+	require.InDelta(t, 1, a.Damage.WorstS, 0.02)
+	s = usual()
+	s.wrong, s.noise, s.blur, s.low, s.high, s.width, s.height, s.scale, s.x, s.y = nil, 6, true, 30, 160, 720, 576, 0.9, 50, 100
+	a, err = File(t.Context(), record(t, s), Options{Refresh: 60, Clip: path})
+	require.NoError(t, err)
+	require.Equal(t, []int{0, 4}, []int{a.Damage.Damaged, a.Frames.Dropped})
+	require.Greater(t, a.Damage.Checked, 50)
 }
 
 func TestWithoutMarks(t *testing.T) {

@@ -44,6 +44,13 @@ func Recount(a *recount.Account) (lines []Line) {
 	} else {
 		add("torn", "no picture")
 	}
+	switch d := a.Damage; {
+	case d == nil:
+	case d.Damaged == 0:
+		add("damage", "none in %s", Plural(d.Checked, "frame"))
+	default:
+		add("damage", "in %d of %d frames, at worst %s %% of the picture, after %.2f s", d.Damaged, d.Checked, Figures(d.WorstPct), d.WorstS)
+	}
 	add("speed", "%.3f", f.Speed)
 	if a.Blank > 0 {
 		add("unread", "the marks of %d of %d pictures", a.Blank, a.Blank+a.Read)
