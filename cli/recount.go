@@ -39,7 +39,7 @@ func (a *app) recount(ctx context.Context, c *cli.Command) error {
 		return usagef("--refresh is 1 to 1000 Hz, not %g", refresh)
 	}
 	p := a.newProgress()
-	account, err := recount.File(ctx, c.Args().First(), recount.Options{Clip: c.String("clip"), Refresh: refresh, Settle: c.Duration("settle"),
+	report, err := recount.File(ctx, c.Args().First(), recount.Options{Clip: c.String("clip"), Refresh: refresh, Settle: c.Duration("settle"),
 		Progress: func(done, total time.Duration) {
 			p.set("reading the marks", int(done/time.Millisecond), int(max(done, total)/time.Millisecond), "")
 		}})
@@ -51,7 +51,7 @@ func (a *app) recount(ctx context.Context, c *cli.Command) error {
 		return usage(err)
 	}
 	if c.Bool("json") {
-		return a.printJSON(account)
+		return a.printJSON(report)
 	}
-	return a.print(a.style(c).Answer(model.Recount(account)))
+	return a.print(a.style(c).Answer(model.Recount(report)))
 }

@@ -14,6 +14,13 @@ type Image struct {
 // at returns the brightness of a pixel.
 func (m *Image) at(x, y int) int { return int(m.Pix[y*m.Stride+x*m.Step+m.Offset]) }
 
+// Columns returns a part of an image, from a column to another one.
+func (m *Image) Columns(from, to int) *Image {
+	part := *m
+	part.Offset, part.Width = m.Offset+from*m.Step, max(0, to-from)
+	return &part
+}
+
 // Place is where a picture is in an image, by its marks: Y is the row in the middle of the upper strip, and
 // Height the distance to that of the lower one; Thick is the thickness of the upper one.
 type Place struct{ X, Y, Width, Height, Thick int }

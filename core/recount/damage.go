@@ -64,7 +64,7 @@ func (x *examiner) examine(d *Damage, m *eye.Image, p eye.Place, number int, sec
 		for i := 0; i+blockSize <= x.frame.Width; i += blockSize {
 			plane := &x.frame.Planes[0]
 			want := mean(plane.Pix, plane.Stride, i, y, i+blockSize, y+blockSize)
-			got := mean(m.Pix, m.Stride, at(p.X, float64(i)*scaleX), at(0, top+float64(y)*scaleY), at(p.X, float64(i+blockSize)*scaleX), at(0, top+float64(y+blockSize)*scaleY))
+			got := mean(m.Pix[m.Offset:], m.Stride, at(p.X, float64(i)*scaleX), at(0, top+float64(y)*scaleY), at(p.X, float64(i+blockSize)*scaleX), at(0, top+float64(y+blockSize)*scaleY))
 			got = 16 + 219*(got-black)/(white-black)
 			if all++; math.Abs(got-want) > differs {
 				bad++

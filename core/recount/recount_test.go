@@ -28,6 +28,7 @@ type shoot struct {
 	bitrate       int64 // of the recording's h264
 	seconds       float64
 	shows         func(t float64) int // the frame at a time, by the film's numbers
+	other         func(t float64) int // on another screen, half a recording to the right; nil: there is none
 	torn          map[int]bool        // recorded pictures whose lower half is of the next frame
 	wrong         map[int]bool        // recorded pictures a tenth of which is a light area
 }
@@ -75,6 +76,9 @@ func record(t *testing.T, s shoot) string {
 			draw(n+1, next)
 			lower = next
 		}
+		if s.other != nil {
+			draw(s.other(float64(k)/float64(s.rate)), next)
+		}
 		for y := range s.height {
 			row := screen.Planes[0].Pix[y*screen.Planes[0].Stride:][:s.width]
 			for x := range row {
@@ -85,6 +89,9 @@ func record(t *testing.T, s shoot) string {
 						from = lower
 					}
 					v = int(from.Planes[0].Pix[(y-s.y)*from.Planes[0].Stride+x-s.x])
+				}
+				if right := x - s.width/2; s.other != nil && right >= s.x && y >= s.y && right < s.x+w && y < s.y+h {
+					v = int(next.Planes[0].Pix[(y-s.y)*next.Planes[0].Stride+right-s.x])
 				}
 				if s.wrong[k] && y > s.height/2 && y < s.height*7/10 && x > s.width/4 && x < s.width*3/4 {
 					v = 200
@@ -131,9 +138,16 @@ func usual() shoot {
 }
 
 func count(t *testing.T, s shoot) *Account {
-	a, err := File(t.Context(), record(t, s), Options{Refresh: 60})
+	return file(t, record(t, s), "")
+}
+
+// file counts a recording of one screen.
+func file(t *testing.T, path, clip string) *Account {
+	r, err := File(t.Context(), path, Options{Refresh: 60, Clip: clip})
 	require.NoError(t, err)
-	return a
+	require.Len(t, r.Screens, 1)
+	require.Nil(t, r.DelayMS)
+	return r.Screens[0]
 }
 
 func TestRecordingsAreCounted(t *testing.T) {
@@ -196,8 +210,7 @@ func TestSlowMotionAndDamageAreSeenWithTheClip(t *testing.T) {
 	s := usual()
 	s.shows = func(t float64) int { return int(t*20 + 1e-6) }
 	s.wrong = map[int]bool{60: true, 61: true, 62: true} // of frame 20
-	a, err := File(t.Context(), record(t, s), Options{Refresh: 60, Clip: path})
-	require.NoError(t, err)
+	a := file(t, record(t, s), path)
 	require.InDelta(t, 0.8, a.Frames.Speed, 0.01)
 	require.Equal(t, 0, a.Frames.Dropped)
 	require.False(t, a.Guessed)
@@ -206,10 +219,23 @@ func TestSlowMotionAndDamageAreSeenWithTheClip(t *testing.T) {
 	require.InDelta(t, 1, a.Damage.WorstS, 0.02)
 	s = usual()
 	s.wrong, s.noise, s.blur, s.low, s.high, s.width, s.height, s.scale, s.x, s.y = nil, 6, true, 30, 160, 720, 576, 0.9, 50, 100
-	a, err = File(t.Context(), record(t, s), Options{Refresh: 60, Clip: path})
-	require.NoError(t, err)
+	a = file(t, record(t, s), path)
 	require.Equal(t, []int{0, 4}, []int{a.Damage.Damaged, a.Frames.Dropped})
 	require.Greater(t, a.Damage.Checked, 50)
+}
+
+// Two screens beside each other are compared frame by frame.
+func TestTwoScreens(t *testing.T) {
+	s := usual()
+	s.width, s.height, s.scale, s.x, s.y = 1280, 400, 0.9, 20, 30
+	s.other = func(t float64) int { return playing(31, 32)(max(0, t-0.1)) }
+	r, err := File(t.Context(), record(t, s), Options{Refresh: 60})
+	require.NoError(t, err)
+	require.Len(t, r.Screens, 2)
+	left, right := r.Screens[0], r.Screens[1]
+	require.Equal(t, []int{4, 2, 0, 0}, []int{left.Frames.Dropped, right.Frames.Dropped, left.Blank, right.Blank})
+	require.InDelta(t, 100, *r.DelayMS, 1)
+	require.InDelta(t, 50, right.X-left.X, 1)
 }
 
 func TestWithoutMarks(t *testing.T) {

@@ -10,7 +10,21 @@ import (
 )
 
 // Recount tells what a recording shows, line by line.
-func Recount(a *recount.Account) (lines []Line) {
+func Recount(r *recount.Report) (lines []Line) {
+	for i, a := range r.Screens {
+		if len(r.Screens) > 1 {
+			lines = append(lines, Line{"", []string{"left screen", "right screen"}[i]})
+		}
+		lines = append(lines, recountScreen(a)...)
+	}
+	if d := r.DelayMS; d != nil {
+		lines = append(lines, Line{"delay", fmt.Sprintf("frames show %.0f ms later on the right screen", *d)})
+	}
+	return lines
+}
+
+// recountScreen tells what one screen shows.
+func recountScreen(a *recount.Account) (lines []Line) {
 	add := func(about, format string, args ...any) {
 		lines = append(lines, Line{about, fmt.Sprintf(format, args...)})
 	}
