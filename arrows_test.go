@@ -24,7 +24,7 @@ var arrows = map[string]string{
 	"report": "core/logbook core/load core/verdict core/search core/tally core/sense core/need core/capacity core/media core/media/clip core/media/inspect core/recount core/transcode report/model report/chart",
 
 	"core/clock": "", "core/cputime": "", "core/partial": "", "core/tally": "", "core/search": "", "core/chromium": "",
-	"core/child": "", "core/x11": "",
+	"core/child": "", "core/x11": "", "core/x11/x11test": "",
 	"core/chromium/headless": "core/chromium",
 
 	"core/media":         "core/media/picture",
@@ -43,7 +43,7 @@ var arrows = map[string]string{
 
 	"core/screen":  "core/media/picture core/x11",
 	"core/eye":     "core/cputime core/media/scene core/x11",
-	"core/recount": "core/eye core/load core/media core/media/clip core/media/picture core/media/registry core/tally",
+	"core/recount": "core/eye core/load core/media core/media/clip core/media/picture core/media/registry core/media/scene core/tally",
 
 	"core/sense/video": "core/sense",
 	"core/sense":       "core/clock core/cputime",

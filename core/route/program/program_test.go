@@ -1,7 +1,6 @@
 package program
 
 import (
-	"bufio"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -16,6 +15,7 @@ import (
 	"vividstrain/core/load"
 	"vividstrain/core/route"
 	"vividstrain/core/tally"
+	"vividstrain/core/x11/x11test"
 )
 
 // player is the program of testdata/player, and clips a folder of clips; made once.
@@ -33,23 +33,6 @@ func TestMain(m *testing.M) {
 	code := m.Run()
 	os.RemoveAll(dir)
 	os.Exit(code)
-}
-
-// display starts an X server without a monitor for a test.
-func display(t *testing.T) {
-	r, w, err := os.Pipe()
-	require.NoError(t, err)
-	cmd := exec.Command("Xvfb", "-displayfd", "3", "-screen", "0", "800x600x24", "-nolisten", "tcp", "-noreset")
-	cmd.ExtraFiles = []*os.File{w}
-	require.NoError(t, cmd.Start(), "the tests need Xvfb: make setup installs it")
-	w.Close()
-	t.Cleanup(func() {
-		_ = cmd.Process.Kill()
-		_ = cmd.Wait()
-	})
-	number, err := bufio.NewReader(r).ReadString('\n')
-	require.NoError(t, err)
-	t.Setenv("DISPLAY", ":"+strings.TrimSpace(number))
 }
 
 const drawn = `at (?P<position_s>[\d.]+) s, (?P<shown>\d+) drawn, (?P<dropped>\d+) lost`
@@ -83,7 +66,7 @@ func steady(t *testing.T, r route.Result) *tally.Frames {
 // What the player leaves out is counted on the screen, whatever it says: exactly at 25 and 30 frames a
 // second, within one at 60.
 func TestDropsAreCountedOnTheScreen(t *testing.T) {
-	display(t)
+	x11test.Display(t)
 	for seed := range uint64(20) {
 		r := rand.New(rand.NewPCG(seed, 7))
 		rate := []int{25, 30, 60}[seed%3]
@@ -107,7 +90,7 @@ func TestDropsAreCountedOnTheScreen(t *testing.T) {
 }
 
 func TestFaultsAreTold(t *testing.T) {
-	display(t)
+	x11test.Display(t)
 	const line = "h264 320x180p25 500k"
 	hold := 2 * time.Second
 	eye := Options{Eye: "x11"}
