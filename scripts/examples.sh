@@ -73,7 +73,7 @@ reviewed() {
 
 # provide does what a reader of the command would have done before.
 provide() {
-	case "$1" in *ferryplayer*) [ -n "${screen:-}" ] || { Xvfb :96 -screen 0 1280x720x24 -nolisten tcp -noreset >/dev/null 2>&1 & screen=$!; export DISPLAY=:96; sleep 1; } ;; esac
+	case "$1" in *ferryplayer* | *--screen*) [ -n "${screen:-}" ] || { Xvfb :96 -screen 0 1280x720x24 -nolisten tcp -noreset >/dev/null 2>&1 & screen=$!; export DISPLAY=:96; sleep 1; } ;; esac
 	case "$1" in *localhost:8080*) listens 8080 || begin 8080 "vividstrain serve --clips films" ;; esac
 	case "$1" in *:9600*) [[ $1 == *--listen* ]] || listens 9600 || begin 9600 "env VIVIDSTRAIN_TOKEN=gangway vividstrain watch --listen :9600" ;; esac
 	case "$1" in *--resume*) timeout -s INT 3 vividstrain climb "h264 240p25 0.5M" "h264 360p25 1M" "h264 480p25 2M" "h264 576p25 3M" >/dev/null 2>&1 ;; esac

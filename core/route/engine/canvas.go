@@ -76,12 +76,12 @@ func (c *canvas) close(d media.Decoder) {
 	c.window.Close()
 }
 
-// told says what a frame took.
+// told says what a frame took. When the screen is refreshed is not known, only how often.
 func (c *canvas) told() string {
 	each := func(total int64, n int64) float64 { return float64(total) / 1e6 / float64(max(n, 1)) }
 	text := fmt.Sprintf("a frame took %.1f ms of decoding, %.1f ms of scaling and %.1f ms of drawing", each(int64(c.decoding), c.painted.Load()), each(c.painting.Load(), c.painted.Load()), each(c.drawing.Load(), c.drawn.Load()))
 	if c.missed > 0 {
 		text += fmt.Sprintf("; drawing was too late for %d refreshes", c.missed)
 	}
-	return text
+	return text + "; when exactly the screen is refreshed is not known"
 }

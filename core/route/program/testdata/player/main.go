@@ -28,6 +28,7 @@ var (
 	crash  = flag.Int("crash", -1, "the frame at which it crashes")
 	lie    = flag.Bool("lie", false, "say that nothing was dropped")
 	quiet  = flag.Bool("quiet", false, "show nothing")
+	truth  = flag.String("truth", "", "write when each frame was shown into this file")
 	linger = flag.Bool("linger", false, "stay when the film is over")
 )
 
@@ -66,7 +67,15 @@ func play(path string) error {
 		frozen = number(at)
 		frozenFor, _ = time.ParseDuration(long)
 	}
-	out := bufio.NewWriter(os.Stdout)
+	out, record := bufio.NewWriter(os.Stdout), io.Discard
+	if *truth != "" {
+		file, err := os.Create(*truth)
+		if err != nil {
+			return err
+		}
+		defer file.Close()
+		record = file
+	}
 	shown, dropped, n := 0, 0, 0
 	first := <-frames
 	if w != nil {
@@ -94,6 +103,7 @@ func play(path string) error {
 				if err := w.Show(0); err != nil {
 					return err
 				}
+				fmt.Fprintf(record, "%d %d\n", n, time.Now().UnixNano())
 			}
 			shown++
 		} else {
