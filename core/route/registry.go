@@ -73,6 +73,8 @@ var (
 	Link    = Option{Name: "link", Usage: "viewers share a link of `RATE`: 20M; each has its own: 20M/viewer; it changes with time: 2M,20M@20s", Default: "", DefaultText: "no limit"}
 	Delay   = Option{Name: "delay", Usage: "answers take `TIME` longer, the round trip of the network between", Default: time.Duration(0), DefaultText: "none"}
 	Loss    = Option{Name: "loss", Usage: "the network between loses `SHARE` of the packets", Default: "", DefaultText: "none"}
+	Listen  = Option{Name: "listen", Usage: "serve the page, or films for players that take {url}, at `ADDRESS`", Default: ":8600"}
+	Clips   = Option{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"}
 	Screen  = Option{Name: "screen", Usage: "play on the `full` screen, or in a window", Default: "full", DefaultText: "full on a page; the engine shows nothing without it"}
 	Fit     = Option{Name: "fit", Usage: "make the picture `fit` the screen, or show it in its native size", Default: "fit"}
 	Seed    = Option{Name: "seed", Usage: "seed of the random parts", Default: uint64(1)}

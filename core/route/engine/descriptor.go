@@ -14,7 +14,7 @@ var Descriptor = route.Descriptor{
 		{Name: "threads", Usage: "decode each stream on `N` threads", Default: 0, DefaultText: "one for each core"},
 		{Name: "queue", Usage: "decode `N` pictures ahead", Default: 8},
 		route.Screen, route.Fit,
-		{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"},
+		route.Clips,
 	},
 	Uses: []string{"spread", "stagger", "sensors", "token"},
 }

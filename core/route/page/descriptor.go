@@ -15,7 +15,7 @@ import (
 var Descriptor = route.Descriptor{
 	Word: "page",
 	Options: []route.Option{
-		{Name: "listen", Usage: "serve the page at `ADDRESS`", Default: ":8600"},
+		route.Listen,
 		{Name: "devices", Usage: "measure `N` devices at the same time", Default: 1},
 		{Name: "open", Usage: "open the page in this computer's own browser", Default: false, Typed: true},
 		{Name: "browser", Usage: "the browser that --open starts: `COMMAND`, with {url} or the address after it", Default: "", DefaultText: "one that is found", Typed: true},
@@ -24,7 +24,7 @@ var Descriptor = route.Descriptor{
 		{Name: "tls", Usage: "serve the page over https, for what browsers withhold otherwise", Default: false},
 		{Name: "certificate", Usage: "the certificate of --tls in `FILE`", Default: "", DefaultText: "one is made"},
 		{Name: "key", Usage: "its key in `FILE`", Default: ""},
-		{Name: "clips", Usage: "keep clips in `DIR`", Default: "", DefaultText: "clips in your cache folder"},
+		route.Clips,
 		route.Jumps, route.Link, route.Delay, route.Loss,
 	},
 	Uses: []string{"spread", "stagger", "sensors", "token"},
