@@ -153,7 +153,7 @@ func TestClimbOnAServer(t *testing.T) {
 	_, errOut, status = s.run("climb", "--url", "http://127.0.0.1:9/x", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "h264 240p25 0.5M")
 	require.Equal(t, 1, status, errOut)
 	require.Contains(t, errOut, "http://127.0.0.1:9 cannot be reached")
-	for says, args := range map[string][]string{"is not the address": {"--url", "box/film"}, "where is the server": {"--route", "server"}, `there is no route "moon"; there are engine, server, page, simulated`: {"--route", "moon"},
+	for says, args := range map[string][]string{"is not the address": {"--url", "box/film"}, "where is the server": {"--route", "server"}, `there is no route "moon"; there are engine, server, page, program, simulated`: {"--route", "moon"},
 		"--url does nothing on the route engine": {"--route", "engine", "--url", "http://a/b"}, "--verify is": {"--url", "http://a/b", "--look", "much"}, "--verify does nothing on the route engine": {"--look", "9%"}, "which device": {"--route", "standin"}} {
 		_, errOut, status := s.run(append([]string{"climb", "h264 240p25 0.5M"}, args...)...)
 		require.Equal(t, 2, status, says)

@@ -64,7 +64,7 @@ func TestChoose(t *testing.T) {
 		word  string
 		typed []string
 	}{
-		`there is no route "moon"; there are engine, server, page, simulated`:        {"moon", nil},
+		`there is no route "moon"; there are engine, server, page, program, simulated`:        {"moon", nil},
 		"--queue does nothing on the route simulated; it is for engine":              {"simulated", []string{"queue"}},
 		"--jumps does nothing on the route engine; it is for server and page":        {"engine", []string{"hold", "jumps"}},
 		"--refresh does nothing on the route server; it is for engine and simulated": {"server", []string{"refresh"}},

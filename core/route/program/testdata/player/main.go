@@ -39,7 +39,7 @@ func main() {
 		os.Exit(3)
 	}
 	if *linger {
-		select {}
+		time.Sleep(time.Hour)
 	}
 }
 
@@ -91,7 +91,7 @@ func play(path string) error {
 		}
 		if n == *hang {
 			out.Flush()
-			select {}
+			time.Sleep(time.Hour)
 		}
 		due := began.Add(time.Duration(float64(n) / rate / *speed * float64(time.Second)))
 		if !left[n] && due.After(until) {
