@@ -64,10 +64,10 @@ func TestChoose(t *testing.T) {
 		word  string
 		typed []string
 	}{
-		`there is no route "moon"; there are engine, server, page, program, simulated`:        {"moon", nil},
-		"--queue does nothing on the route simulated; it is for engine":              {"simulated", []string{"queue"}},
-		"--jumps does nothing on the route engine; it is for server and page":        {"engine", []string{"hold", "jumps"}},
-		"--refresh does nothing on the route server; it is for engine and simulated": {"server", []string{"refresh"}},
+		`there is no route "moon"; there are engine, server, page, program, simulated`: {"moon", nil},
+		"--queue does nothing on the route simulated; it is for engine":                {"simulated", []string{"queue"}},
+		"--jumps does nothing on the route engine; it is for server and page":          {"engine", []string{"hold", "jumps"}},
+		"--refresh does nothing on the route server; it is for engine and simulated":   {"server", []string{"refresh"}},
 	} {
 		_, err := All.Choose(c.word, set(), c.typed)
 		require.EqualError(t, err, want)
