@@ -39,10 +39,8 @@ type Reader interface {
 
 // Report is what watching took.
 type Report struct {
-	Looks  int
-	CPU    float64 // percent of a core
-	Widest time.Duration
-	Err    error // why it ended before it was told to
+	CPU float64 // percent of a core
+	Err error   // why it ended before it was told to
 }
 
 // Watch looks at a screen twice a refresh until it is told to end.
@@ -52,17 +50,13 @@ func Watch(ctx context.Context, e Eye, to Reader) (r Report) {
 	began, spent := time.Now(), cputime.Thread()
 	ticker := time.NewTicker(time.Duration(float64(time.Second) / (2 * e.Refresh())))
 	defer ticker.Stop()
-	last := began
 	for ctx.Err() == nil {
 		number, ok, err := e.Look()
-		now := time.Now()
 		if err != nil {
 			r.Err = err
 			break
 		}
-		r.Looks++
-		r.Widest, last = max(r.Widest, now.Sub(last)), now
-		to.Read(now, number, ok)
+		to.Read(time.Now(), number, ok)
 		select {
 		case <-ctx.Done():
 		case <-ticker.C:

@@ -66,8 +66,16 @@ func (w *Window) open(title string, pictures int, full bool) (err error) {
 	return xproto.MapWindowChecked(s.Conn, w.window).Check()
 }
 
-// Refresh returns the refresh rate of the screen in Hz, 0 where it is not known.
-func (w *Window) Refresh() float64 { return w.server.Refresh() }
+// Refresh returns the refresh rate of the screen in Hz, 0 where it is not known; an error where there is no
+// screen.
+func Refresh() (float64, error) {
+	s, err := x11.Open()
+	if err != nil {
+		return 0, err
+	}
+	defer s.Close()
+	return s.Refresh(), nil
+}
 
 // bytes returns the memory of a picture.
 func (w *Window) bytes() int { return 4 * w.width * w.height }

@@ -11,13 +11,13 @@ import (
 // Window is a window on a screen, which there is on Linux only.
 type Window struct{}
 
-// Open returns an error.
-func Open(string, int, int, int, bool, bool) (*Window, error) {
-	return nil, errors.New("pictures are shown in a window on Linux only")
-}
+var errElsewhere = errors.New("pictures are shown in a window on Linux only")
 
-// Refresh returns 0.
-func (*Window) Refresh() float64 { return 0 }
+// Open returns an error.
+func Open(string, int, int, int, bool, bool) (*Window, error) { return nil, errElsewhere }
+
+// Refresh returns an error.
+func Refresh() (float64, error) { return 0, errElsewhere }
 
 // Paint does nothing.
 func (*Window) Paint(int, *picture.Picture) {}

@@ -112,14 +112,13 @@ func New(o Options) (*Engine, error) {
 		o.Threads = runtime.NumCPU()
 	}
 	if o.Screen != "" {
-		w, err := screen.Open("vividstrain", 16, 16, 1, false, false) // is there a screen?
+		rate, err := screen.Refresh()
 		if err != nil {
 			return nil, fmt.Errorf("--screen %s: %w", o.Screen, err)
 		}
-		if rate := w.Refresh(); rate > 0 && !o.refreshSet {
+		if rate > 0 && !o.refreshSet {
 			o.Refresh = rate
 		}
-		w.Close()
 	}
 	own := &linux.Group{}
 	own.Watch(os.Getpid())

@@ -51,9 +51,7 @@ func (p *Program) Play(ctx context.Context, plan route.Plan, live func(route.Liv
 	result.ClipBPS, result.Clip = a.film.BPS, a.film.Sum
 	watch := func() eye.Report { return eye.Report{} }
 	if p.watcher != nil {
-		if watch, err = a.watch(ctx); err != nil {
-			return result, &route.UnfitError{Unfit: route.Away, Err: err}
-		}
+		watch = a.watch(ctx)
 	}
 	if err := a.start(); err != nil {
 		watch()
@@ -134,14 +132,14 @@ func (p *Program) stop() error {
 }
 
 // watch has the screen watched until the function that it returns is called.
-func (a *attempt) watch(ctx context.Context) (stop func() eye.Report, err error) {
+func (a *attempt) watch(ctx context.Context) (stop func() eye.Report) {
 	refresh := a.route.watcher.Refresh()
 	t := a.film.Track.Format
 	a.screen = tally.NewWatched(tally.WatchedConfig{Refresh: refresh, Rate: tally.Constant{Num: t.Rate.Num, Den: t.Rate.Den}, Round: a.film.Marks})
 	ctx, cancel := context.WithCancel(ctx)
 	done := make(chan eye.Report, 1)
 	go func() { done <- eye.Watch(ctx, a.route.watcher, a.screen) }()
-	return func() eye.Report { cancel(); return <-done }, nil
+	return func() eye.Report { cancel(); return <-done }
 }
 
 // first returns when the first picture was seen, as far as that is known; zero: not yet.

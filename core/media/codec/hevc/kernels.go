@@ -211,7 +211,8 @@ func levelCosts(c []int16, factor int32, shift uint) (sum int) {
 	return sum
 }
 
-// quantiseLevels turns coefficients into levels, (|c|*factor + bias) >> shift with their signs. It reports whether one is not 0.
+// quantiseLevels turns coefficients into levels, (|c|*factor + bias) >> shift with their signs. It reports
+// whether one is not 0.
 func quantiseLevels(dst, c []int16, factor, bias int32, shift uint) bool {
 	any := int16(0)
 	for i, v := range c {
