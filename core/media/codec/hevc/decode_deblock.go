@@ -94,7 +94,7 @@ func (w *worker[T]) strength(x, y, px, py int, kind uint8) int {
 		return 1
 	}
 	la, lb := w.listsAt(px, py), w.listsAt(x, y)
-	if la == lb && *a == *b {
+	if la == lb && a.equals(b) {
 		return 0
 	}
 	ref := func(m *blockMotion, lists *[2]refList, l int) *frame {

@@ -55,7 +55,7 @@ func (w *worker[T]) mergeCandidates(b block, count int) []blockMotion {
 		b.x, b.y, b.w, b.h, b.part, b.mode = b.xCb, b.yCb, b.nCb, b.nCb, 0, part2Nx2N
 	}
 	list := w.mergeList[:0]
-	list = w.spatialMerge(&b, list)
+	list = w.spatialMerge(&b, list, count)
 	if len(list) < h.maxMerge && len(list) < count && h.temporalMVP {
 		m := noMotion
 		if v, ok := w.temporal(&b, 0, 0); ok {
@@ -91,8 +91,8 @@ func (w *worker[T]) mergeCandidates(b block, count int) []blockMotion {
 	return list
 }
 
-// spatialMerge appends the candidates beside a block (8.5.3.2.3).
-func (w *worker[T]) spatialMerge(b *block, list []blockMotion) []blockMotion {
+// spatialMerge appends the candidates beside a block (8.5.3.2.3), at least the first count of them.
+func (w *worker[T]) spatialMerge(b *block, list []blockMotion, count int) []blockMotion {
 	level := w.pps.mergeLevel
 	at := func(x, y int) *blockMotion {
 		if b.x>>level == x>>level && b.y>>level == y>>level {
@@ -107,18 +107,21 @@ func (w *worker[T]) spatialMerge(b *block, list []blockMotion) []blockMotion {
 		}
 	}
 	if !(b.part == 1 && (b.mode == part2NxN || b.mode == part2NxnU || b.mode == part2NxnD)) {
-		if b1 = at(b.x+b.w-1, b.y-1); b1 != nil && (a1 == nil || *b1 != *a1) {
+		if b1 = at(b.x+b.w-1, b.y-1); b1 != nil && (a1 == nil || !b1.equals(a1)) {
 			list = append(list, *b1)
 		}
 	}
-	if b0 := at(b.x+b.w, b.y-1); b0 != nil && (b1 == nil || *b0 != *b1) {
+	if len(list) >= count {
+		return list
+	}
+	if b0 := at(b.x+b.w, b.y-1); b0 != nil && (b1 == nil || !b0.equals(b1)) {
 		list = append(list, *b0)
 	}
-	if a0 := at(b.x-1, b.y+b.h); a0 != nil && (a1 == nil || *a0 != *a1) {
+	if a0 := at(b.x-1, b.y+b.h); a0 != nil && (a1 == nil || !a0.equals(a1)) {
 		list = append(list, *a0)
 	}
 	if len(list) < 4 {
-		if b2 := at(b.x-1, b.y-1); b2 != nil && (a1 == nil || *b2 != *a1) && (b1 == nil || *b2 != *b1) {
+		if b2 := at(b.x-1, b.y-1); b2 != nil && (a1 == nil || !b2.equals(a1)) && (b1 == nil || !b2.equals(b1)) {
 			list = append(list, *b2)
 		}
 	}
@@ -213,8 +216,8 @@ func scaleMV(v motion.Vector, from, to int32) motion.Vector {
 	return motion.Vector{X: one(v.X), Y: one(v.Y)}
 }
 
-// predictMV derives the predictor of a vector (8.5.3.2.6).
-func (w *worker[T]) predictMV(b *block, list, ref, index int) motion.Vector {
+// predictMV derives the predictors of a vector (8.5.3.2.6), at least the first count.
+func (w *worker[T]) predictMV(b *block, list, ref, count int) (candidates [2]motion.Vector) {
 	var a, c motion.Vector
 	var hasA, hasB bool
 	left := [2]*blockMotion{w.neighbour(b, b.x-1, b.y+b.h), w.neighbour(b, b.x-1, b.y+b.h-1)}
@@ -246,20 +249,19 @@ func (w *worker[T]) predictMV(b *block, list, ref, index int) motion.Vector {
 			}
 		}
 	}
-	var candidates [3]motion.Vector
-	n := 0
+	n := 0 // what is missing is zero
 	if hasA {
 		candidates[n], n = a, n+1
 	}
 	if hasB && !(hasA && a == c) {
 		candidates[n], n = c, n+1
 	}
-	if n < 2 && n <= index && w.h.temporalMVP {
+	if n < count && w.h.temporalMVP {
 		if v, ok := w.temporal(b, ref, list); ok {
 			candidates[n] = v
 		}
 	}
-	return candidates[index] // zero where there are too few
+	return candidates
 }
 
 // sameRef returns the vector of a neighbour that points to the same picture.

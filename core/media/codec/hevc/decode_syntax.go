@@ -413,7 +413,7 @@ func (w *worker[T]) predictionUnit(b *block) blockMotion {
 	m := noMotion
 	for l := range 2 {
 		if use[l] {
-			v := w.predictMV(b, l, ref[l], predictor[l])
+			v := w.predictMV(b, l, ref[l], predictor[l]+1)[predictor[l]]
 			m.ref[l], m.mv[l] = int8(ref[l]), motion.Vector{X: v.X + delta[l].X, Y: v.Y + delta[l].Y}
 		}
 	}

@@ -120,7 +120,7 @@ func (c *blockEncoder[T]) bestMerge(b *block) (best blockMotion, cost, distortio
 	n := copy(c.merges[:], c.mergeCandidates(*b, c.h.maxMerge)[:c.h.maxMerge])
 	for i := range n {
 		m := &c.merges[i]
-		if i > 0 && *m == c.merges[i-1] {
+		if i > 0 && m.equals(&c.merges[i-1]) {
 			continue
 		}
 		d := c.motionCost(b, m)
@@ -179,8 +179,7 @@ func refBits(ref, n int) int {
 func (c *blockEncoder[T]) choosePredictor(b *block, m *blockMotion, l int) (index uint8, delta motion.Vector) {
 	v := m.mv[l]
 	least := math.MaxInt
-	for i := range 2 {
-		p := c.predictMV(b, l, int(m.ref[l]), i)
+	for i, p := range c.predictMV(b, l, int(m.ref[l]), 2) {
 		d := motion.Vector{X: v.X - p.X, Y: v.Y - p.Y}
 		if n := motion.VectorBits(d); n < least {
 			index, delta, least = uint8(i), d, n
@@ -229,9 +228,9 @@ func (c *blockEncoder[T]) motionSearch(b *block, l, ref, steps int) (motion.Vect
 	s.Ref, s.RefStride, s.X, s.Y = p.pix, p.stride, b.x, b.y
 	s.Left, s.Right = -min(reach, b.x+b.w), min(reach, c.sps.width-b.x)
 	s.Up, s.Down = -min(reach, b.y+b.h), min(reach, c.sps.height-b.y)
-	first, second := c.predictMV(b, l, ref, 0), c.predictMV(b, l, ref, 1)
-	s.Pred, s.Usual = first, 0
-	c.starts = append(c.starts[:0], first, second, motion.Vector{})
+	predictors := c.predictMV(b, l, ref, 2)
+	s.Pred, s.Usual = predictors[0], 0
+	c.starts = append(c.starts[:0], predictors[0], predictors[1], motion.Vector{})
 	if m := &c.f.motion[b.y>>2*c.f.stride4+b.x>>2]; b.w == 8 && int(m.ref[l]) == ref { // that of the whole block
 		c.starts = append(c.starts, m.mv[l])
 	}
@@ -295,7 +294,7 @@ func (c *blockEncoder[T]) codeInter(u *codingUnit, x, y, log2, depth int) {
 	b := block{xCb: x, yCb: y, nCb: size, x: x, y: y, w: size, h: size}
 	m := c.f.motion[y>>2*c.f.stride4+x>>2]
 	for i, candidate := range c.mergeCandidates(b, c.h.maxMerge)[:c.h.maxMerge] {
-		if candidate == m {
+		if candidate.equals(&m) {
 			u.merge, u.mergeIdx = true, uint8(i)
 			break
 		}

@@ -124,19 +124,21 @@ func turnBlock[T motion.Sample](dst, src []T, stride, n int) {
 	}
 }
 
-// directions is how strong the edges of 4x4 samples are in the direction of each mode.
+// directions are the edges at four places of 4x4 samples: the angular mode along each one, and its strength.
 type directions struct {
 	known    bool
-	strength [35]uint16
+	mode     [4]uint8
+	strength [4]uint16
 }
 
 // likelyModes returns the angular modes whose directions most edges of a block have.
 func (c *blockEncoder[T]) likelyModes(x, y, log2 int) []int {
-	var sum [35]int
+	var sum [35]int // by mode
 	for by := y; by < y+1<<log2; by += 4 {
 		for bx := x; bx < x+1<<log2; bx += 4 {
-			for mode, v := range c.directionsAt(bx, by).strength {
-				sum[mode] += int(v)
+			d := c.directionsAt(bx, by)
+			for i, mode := range d.mode {
+				sum[mode] += int(d.strength[i])
 			}
 		}
 	}
@@ -163,6 +165,7 @@ func (c *blockEncoder[T]) directionsAt(x, y int) *directions {
 		return d
 	}
 	*d = directions{known: true}
+	n := 0
 	src, stride := c.source[0], c.planes[0].stride
 	for j := max(y, 1); j < min(y+4, c.sps.height-1); j += 2 {
 		for i := max(x, 1); i < min(x+4, c.sps.width-1); i += 2 {
@@ -170,14 +173,16 @@ func (c *blockEncoder[T]) directionsAt(x, y int) *directions {
 			a, b, e := src[at-stride-1:][:3], src[at-1:][:3], src[at+stride-1:][:3]
 			gx := int(a[2]) + 2*int(b[2]) + int(e[2]) - int(a[0]) - 2*int(b[0]) - int(e[0])
 			gy := int(e[0]) + 2*int(e[1]) + int(e[2]) - int(a[0]) - 2*int(a[1]) - int(a[2])
-			strength := abs(gx) + abs(gy)
 			switch {
-			case strength == 0:
+			case gx == 0 && gy == 0:
+				continue
 			case abs(gy) > abs(gx):
-				d.strength[angleModes[0][32+32*gx/gy]] += uint16(strength)
+				d.mode[n] = angleModes[0][32+32*gx/gy]
 			default:
-				d.strength[angleModes[1][32+32*gy/gx]] += uint16(strength)
+				d.mode[n] = angleModes[1][32+32*gy/gx]
 			}
+			d.strength[n] = uint16(abs(gx) + abs(gy))
+			n++
 		}
 	}
 	return d

@@ -23,15 +23,19 @@ func newQuantiser(qp, depth int) quantiser {
 // coefs, in raster order, as the inverse of 8.6.4.2 expects them: columns, then rows.
 func (c *blockEncoder[T]) forward(coefs []int16, x, y, log2, plane int, sine bool) []int16 {
 	p, n, m, k := &c.planes[plane], 1<<log2, transformOf(log2, sine), &c.k
-	at, depth := y*p.stride+x, c.depths[plane]
-	rows, half, out := c.transforms.rows[:], c.transforms.half[:n*n], coefs[:n*n]
-	k.difference(rows, c.source[plane][at:], p.stride, p.pix[at:], p.stride, n)
-	if shift := uint(log2 + depth - 9); n == 4 {
-		k.multiply(half, m.matrix, rows, n, n/2, n, shift)
-	} else {
-		k.multiplyHalf(half, m.halves[0], rows, n, shift)
-		k.multiplyHalf(half[n:], m.halves[1], rows[n*n/2:], n, shift)
+	at, shift, out := y*p.stride+x, uint(log2+c.depths[plane]-9), coefs[:n*n]
+	src, pred := c.source[plane][at:], p.pix[at:]
+	if n == 8 {
+		k.forward8(out, src, p.stride, pred, p.stride, shift)
+		return out
 	}
+	rows, half := c.transforms.rows[:], c.transforms.half[:n*n]
+	k.difference(rows, src, p.stride, pred, p.stride, n)
+	if n > 4 {
+		forwardDifference(&k.blockKernels, out, rows, half, m, n, shift)
+		return out
+	}
+	k.multiply(half, m.matrix, rows, n, n/2, n, shift)
 	k.multiply(out, half, m.transposedPairs, n, n/2, n, uint(log2+6))
 	return out
 }

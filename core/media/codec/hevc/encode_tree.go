@@ -93,7 +93,7 @@ type presetSettings struct {
 // presets are the settings of each media.Preset. They gave the best PSNR at equal bits for the time over
 // the three scenes (BenchmarkQuality, 360p and 720p, QP 27 and 37).
 var presets = [...]presetSettings{
-	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2500, intraThreshold: 1200, flatness: 6, early: 0.12, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 2, saoClasses: 2, leastSplit: 8 * codedCost},
+	media.Fast: {maxMerge: 2, lambdaScale: 12, splitThreshold: 2500, intraThreshold: 1200, flatness: 5, early: 0.15, leastTransform: 2, likely: 1, modeSteps: 1, saoEvery: 3, saoClasses: 2, leastSplit: 12 * codedCost},
 	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, flatness: 12, early: 0.15, leastTransform: 2, likely: 3, modeSteps: 2, saoEvery: 1, saoClasses: 4},
 }
 

@@ -23,6 +23,8 @@ type kernels[T motion.Sample] struct {
 	// and the lower edge, and the second one their differences: even basis functions go by the sums, odd
 	// ones by the differences.
 	difference func(v []int16, src []T, stride int, pred []T, step, n int)
+	// forward8 is forward of 8 x 8 samples: columns by shift, then rows by 9.
+	forward8 func(out []int16, src []T, stride int, pred []T, step int, shift uint)
 	// add adds differences to n x n samples.
 	add func(dst []T, stride int, r []int16, n int, most int32)
 	// across and down apply a filter of count = 8 or 4 taps to w x h samples in a row or a column: src
@@ -74,7 +76,7 @@ func goBlockKernels() blockKernels {
 
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
-	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], deblockBoth[T], planar[T], collectEdges[T], addEdges[T]}
+	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], forward8[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], deblockBoth[T], planar[T], collectEdges[T], addEdges[T]}
 }
 
 func multiply(out, p, v []int16, n, pairs, cols int, shift uint) {
@@ -134,6 +136,19 @@ func difference[T motion.Sample](v []int16, src []T, stride int, pred []T, step,
 			v[(y>>1*n+x)*2+y&1] = d
 		}
 	}
+}
+
+func forward8[T motion.Sample](out []int16, src []T, stride int, pred []T, step int, shift uint) {
+	var rows, half [64]int16
+	difference(rows[:], src, stride, pred, step, 8)
+	forwardDifference(&blockKernels{multiply: multiply, multiplyHalf: multiplyHalf}, out, rows[:], half[:], &cosines[1], 8, shift)
+}
+
+// forwardDifference transforms n x n differences, n = 8 to 32: columns by shift, then rows.
+func forwardDifference(k *blockKernels, out, rows, half []int16, m *transform, n int, shift uint) {
+	k.multiplyHalf(half, m.halves[0], rows, n, shift)
+	k.multiplyHalf(half[n:], m.halves[1], rows[n*n/2:], n, shift)
+	k.multiply(out, half, m.transposedPairs, n, n/2, n, uint(log2Of(n)+6))
 }
 
 func addResidual[T motion.Sample](dst []T, stride int, r []int16, n int, most int32) {

@@ -61,6 +61,10 @@ func fastKernels() kernels[uint8] {
 			_ = v[n*n-1]
 			differenceFast(&v[0], motion.First(src, stride, n, n), stride, motion.First(pred, step, n, n), step, n)
 		},
+		forward8: func(out []int16, src []uint8, stride int, pred []uint8, step int, shift uint) {
+			_ = out[63]
+			forward8Fast(&out[0], motion.First(src, stride, 8, 8), stride, motion.First(pred, step, 8, 8), step, int(shift))
+		},
 		add: func(dst []uint8, stride int, r []int16, n int, _ int32) {
 			_ = r[n*n-1]
 			addFast(motion.First(dst, stride, n, n), stride, &r[0], n)
@@ -124,6 +128,10 @@ func fastWideKernels() kernels[uint16] {
 		difference: func(v []int16, src []uint16, stride int, pred []uint16, step, n int) {
 			_ = v[n*n-1]
 			differenceWideFast(&v[0], motion.FirstWide(src, stride, n, n), 2*stride, motion.FirstWide(pred, step, n, n), 2*step, n)
+		},
+		forward8: func(out []int16, src []uint16, stride int, pred []uint16, step int, shift uint) {
+			_ = out[63]
+			forward8WideFast(&out[0], motion.FirstWide(src, stride, 8, 8), 2*stride, motion.FirstWide(pred, step, 8, 8), 2*step, int(shift))
 		},
 		add: func(dst []uint16, stride int, r []int16, n int, most int32) {
 			_ = r[n*n-1]

@@ -30,21 +30,31 @@ TEXT ·multiplyFast(SB), NOSPLIT, $0-80
 multiplyerows:
 	VMOVDQA Y0, Y2
 	VMOVDQA Y0, Y3
+	VMOVDQA Y0, Y4
+	VMOVDQA Y0, Y5
 	MOVQ    DI, R9
 	MOVQ    CX, R10
-	MOVQ    pairs+56(FP), R11
+	LEAQ    (R10)(SI*2), R11
+	MOVQ    pairs+56(FP), R12
 
 multiplyepairs:
-	VPBROADCASTD (R10), Y4
-	VPBROADCASTD (R10)(SI*1), Y5
 	VMOVDQU      (R9), X6
-	VPMADDWD     Y4, Y6, Y4
-	VPADDD       Y4, Y2, Y2
-	VPMADDWD     Y5, Y6, Y4
-	VPADDD       Y4, Y3, Y3
+	VPBROADCASTD (R10), Y7
+	VPMADDWD     Y7, Y6, Y7
+	VPADDD       Y7, Y2, Y2
+	VPBROADCASTD (R10)(SI*1), Y7
+	VPMADDWD     Y7, Y6, Y7
+	VPADDD       Y7, Y3, Y3
+	VPBROADCASTD (R11), Y7
+	VPMADDWD     Y7, Y6, Y7
+	VPADDD       Y7, Y4, Y4
+	VPBROADCASTD (R11)(SI*1), Y7
+	VPMADDWD     Y7, Y6, Y7
+	VPADDD       Y7, Y5, Y5
 	ADDQ         R8, R9
 	ADDQ         $0x04, R10
-	DECQ         R11
+	ADDQ         $0x04, R11
+	DECQ         R12
 	JNZ          multiplyepairs
 	VPSRAD       X1, Y2, Y2
 	VPACKSSDW    Y2, Y2, Y2
@@ -54,8 +64,16 @@ multiplyepairs:
 	VPACKSSDW    Y3, Y3, Y3
 	VMOVQ        X3, (AX)
 	ADDQ         DX, AX
-	LEAQ         (CX)(SI*2), CX
-	SUBQ         $0x02, BX
+	VPSRAD       X1, Y4, Y4
+	VPACKSSDW    Y4, Y4, Y4
+	VMOVQ        X4, (AX)
+	ADDQ         DX, AX
+	VPSRAD       X1, Y5, Y5
+	VPACKSSDW    Y5, Y5, Y5
+	VMOVQ        X5, (AX)
+	ADDQ         DX, AX
+	LEAQ         (CX)(SI*4), CX
+	SUBQ         $0x04, BX
 	JNZ          multiplyerows
 	VZEROUPPER
 	RET
@@ -69,21 +87,31 @@ notmultiplye:
 multiplyirows:
 	VMOVDQA Y0, Y2
 	VMOVDQA Y0, Y3
+	VMOVDQA Y0, Y4
+	VMOVDQA Y0, Y5
 	MOVQ    DI, R9
 	MOVQ    CX, R10
-	MOVQ    pairs+56(FP), R11
+	LEAQ    (R10)(SI*2), R11
+	MOVQ    pairs+56(FP), R12
 
 multiplyipairs:
-	VPBROADCASTD (R10), Y4
-	VPBROADCASTD (R10)(SI*1), Y5
 	VMOVDQU      (R9), Y6
-	VPMADDWD     Y4, Y6, Y4
-	VPADDD       Y4, Y2, Y2
-	VPMADDWD     Y5, Y6, Y4
-	VPADDD       Y4, Y3, Y3
+	VPBROADCASTD (R10), Y7
+	VPMADDWD     Y7, Y6, Y7
+	VPADDD       Y7, Y2, Y2
+	VPBROADCASTD (R10)(SI*1), Y7
+	VPMADDWD     Y7, Y6, Y7
+	VPADDD       Y7, Y3, Y3
+	VPBROADCASTD (R11), Y7
+	VPMADDWD     Y7, Y6, Y7
+	VPADDD       Y7, Y4, Y4
+	VPBROADCASTD (R11)(SI*1), Y7
+	VPMADDWD     Y7, Y6, Y6
+	VPADDD       Y6, Y5, Y5
 	ADDQ         R8, R9
 	ADDQ         $0x04, R10
-	DECQ         R11
+	ADDQ         $0x04, R11
+	DECQ         R12
 	JNZ          multiplyipairs
 	VPSRAD       X1, Y2, Y2
 	VPACKSSDW    Y2, Y2, Y2
@@ -95,8 +123,18 @@ multiplyipairs:
 	VPERMQ       $0xd8, Y3, Y3
 	VMOVDQU      X3, (AX)
 	ADDQ         DX, AX
-	LEAQ         (CX)(SI*2), CX
-	SUBQ         $0x02, BX
+	VPSRAD       X1, Y4, Y4
+	VPACKSSDW    Y4, Y4, Y4
+	VPERMQ       $0xd8, Y4, Y4
+	VMOVDQU      X4, (AX)
+	ADDQ         DX, AX
+	VPSRAD       X1, Y5, Y5
+	VPACKSSDW    Y5, Y5, Y5
+	VPERMQ       $0xd8, Y5, Y5
+	VMOVDQU      X5, (AX)
+	ADDQ         DX, AX
+	LEAQ         (CX)(SI*4), CX
+	SUBQ         $0x04, BX
 	JNZ          multiplyirows
 	VZEROUPPER
 	RET
@@ -112,26 +150,42 @@ multiplyqrows:
 	VMOVDQA Y0, Y3
 	VMOVDQA Y0, Y4
 	VMOVDQA Y0, Y5
+	VMOVDQA Y0, Y6
+	VMOVDQA Y0, Y7
+	VMOVDQA Y0, Y8
+	VMOVDQA Y0, Y9
 	MOVQ    DI, R12
 	MOVQ    R10, R13
-	MOVQ    pairs+56(FP), R14
+	LEAQ    (R13)(SI*2), R14
+	MOVQ    pairs+56(FP), R15
 
 multiplyqpairs:
-	VPBROADCASTD (R13), Y6
-	VPBROADCASTD (R13)(SI*1), Y7
-	VMOVDQU      (R12), Y8
-	VPMADDWD     Y6, Y8, Y9
-	VPADDD       Y9, Y2, Y2
-	VPMADDWD     Y7, Y8, Y8
-	VPADDD       Y8, Y4, Y4
-	VMOVDQU      32(R12), Y8
-	VPMADDWD     Y6, Y8, Y6
-	VPADDD       Y6, Y3, Y3
-	VPMADDWD     Y7, Y8, Y6
-	VPADDD       Y6, Y5, Y5
+	VMOVDQU      (R12), Y10
+	VMOVDQU      32(R12), Y11
+	VPBROADCASTD (R13), Y12
+	VPMADDWD     Y12, Y10, Y13
+	VPADDD       Y13, Y2, Y2
+	VPMADDWD     Y12, Y11, Y12
+	VPADDD       Y12, Y3, Y3
+	VPBROADCASTD (R13)(SI*1), Y12
+	VPMADDWD     Y12, Y10, Y13
+	VPADDD       Y13, Y4, Y4
+	VPMADDWD     Y12, Y11, Y12
+	VPADDD       Y12, Y5, Y5
+	VPBROADCASTD (R14), Y12
+	VPMADDWD     Y12, Y10, Y13
+	VPADDD       Y13, Y6, Y6
+	VPMADDWD     Y12, Y11, Y12
+	VPADDD       Y12, Y7, Y7
+	VPBROADCASTD (R14)(SI*1), Y12
+	VPMADDWD     Y12, Y10, Y10
+	VPADDD       Y10, Y8, Y8
+	VPMADDWD     Y12, Y11, Y10
+	VPADDD       Y10, Y9, Y9
 	ADDQ         R8, R12
 	ADDQ         $0x04, R13
-	DECQ         R14
+	ADDQ         $0x04, R14
+	DECQ         R15
 	JNZ          multiplyqpairs
 	VPSRAD       X1, Y2, Y2
 	VPSRAD       X1, Y3, Y3
@@ -145,8 +199,20 @@ multiplyqpairs:
 	VPERMQ       $0xd8, Y4, Y4
 	VMOVDQU      Y4, (CX)
 	ADDQ         DX, CX
-	LEAQ         (R10)(SI*2), R10
-	SUBQ         $0x02, R11
+	VPSRAD       X1, Y6, Y6
+	VPSRAD       X1, Y7, Y7
+	VPACKSSDW    Y7, Y6, Y6
+	VPERMQ       $0xd8, Y6, Y6
+	VMOVDQU      Y6, (CX)
+	ADDQ         DX, CX
+	VPSRAD       X1, Y8, Y8
+	VPSRAD       X1, Y9, Y9
+	VPACKSSDW    Y9, Y8, Y8
+	VPERMQ       $0xd8, Y8, Y8
+	VMOVDQU      Y8, (CX)
+	ADDQ         DX, CX
+	LEAQ         (R10)(SI*4), R10
+	SUBQ         $0x04, R11
 	JNZ          multiplyqrows
 	ADDQ         $0x20, AX
 	ADDQ         $0x40, DI
@@ -2090,6 +2156,846 @@ eight:
 	VMOVD        X3, AX
 	MOVLQSX      AX, AX
 	MOVQ         AX, bits+48(FP)
+	VZEROUPPER
+	RET
+
+DATA forward8FastColumns<>+0(SB)/4, $0x00400040
+DATA forward8FastColumns<>+4(SB)/4, $0x00400040
+DATA forward8FastColumns<>+8(SB)/4, $0x00400040
+DATA forward8FastColumns<>+12(SB)/4, $0x00400040
+DATA forward8FastColumns<>+16(SB)/4, $0x00400040
+DATA forward8FastColumns<>+20(SB)/4, $0x00400040
+DATA forward8FastColumns<>+24(SB)/4, $0x00400040
+DATA forward8FastColumns<>+28(SB)/4, $0x00400040
+DATA forward8FastColumns<>+32(SB)/4, $0x00400040
+DATA forward8FastColumns<>+36(SB)/4, $0x00400040
+DATA forward8FastColumns<>+40(SB)/4, $0x00400040
+DATA forward8FastColumns<>+44(SB)/4, $0x00400040
+DATA forward8FastColumns<>+48(SB)/4, $0x00400040
+DATA forward8FastColumns<>+52(SB)/4, $0x00400040
+DATA forward8FastColumns<>+56(SB)/4, $0x00400040
+DATA forward8FastColumns<>+60(SB)/4, $0x00400040
+DATA forward8FastColumns<>+64(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+68(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+72(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+76(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+80(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+84(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+88(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+92(SB)/4, $0x004b0059
+DATA forward8FastColumns<>+96(SB)/4, $0x00120032
+DATA forward8FastColumns<>+100(SB)/4, $0x00120032
+DATA forward8FastColumns<>+104(SB)/4, $0x00120032
+DATA forward8FastColumns<>+108(SB)/4, $0x00120032
+DATA forward8FastColumns<>+112(SB)/4, $0x00120032
+DATA forward8FastColumns<>+116(SB)/4, $0x00120032
+DATA forward8FastColumns<>+120(SB)/4, $0x00120032
+DATA forward8FastColumns<>+124(SB)/4, $0x00120032
+DATA forward8FastColumns<>+128(SB)/4, $0x00240053
+DATA forward8FastColumns<>+132(SB)/4, $0x00240053
+DATA forward8FastColumns<>+136(SB)/4, $0x00240053
+DATA forward8FastColumns<>+140(SB)/4, $0x00240053
+DATA forward8FastColumns<>+144(SB)/4, $0x00240053
+DATA forward8FastColumns<>+148(SB)/4, $0x00240053
+DATA forward8FastColumns<>+152(SB)/4, $0x00240053
+DATA forward8FastColumns<>+156(SB)/4, $0x00240053
+DATA forward8FastColumns<>+160(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+164(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+168(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+172(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+176(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+180(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+184(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+188(SB)/4, $0xffadffdc
+DATA forward8FastColumns<>+192(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+196(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+200(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+204(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+208(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+212(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+216(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+220(SB)/4, $0xffee004b
+DATA forward8FastColumns<>+224(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+228(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+232(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+236(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+240(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+244(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+248(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+252(SB)/4, $0xffceffa7
+DATA forward8FastColumns<>+256(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+260(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+264(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+268(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+272(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+276(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+280(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+284(SB)/4, $0xffc00040
+DATA forward8FastColumns<>+288(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+292(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+296(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+300(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+304(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+308(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+312(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+316(SB)/4, $0x0040ffc0
+DATA forward8FastColumns<>+320(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+324(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+328(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+332(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+336(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+340(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+344(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+348(SB)/4, $0xffa70032
+DATA forward8FastColumns<>+352(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+356(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+360(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+364(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+368(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+372(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+376(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+380(SB)/4, $0x004b0012
+DATA forward8FastColumns<>+384(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+388(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+392(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+396(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+400(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+404(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+408(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+412(SB)/4, $0xffad0024
+DATA forward8FastColumns<>+416(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+420(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+424(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+428(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+432(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+436(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+440(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+444(SB)/4, $0xffdc0053
+DATA forward8FastColumns<>+448(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+452(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+456(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+460(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+464(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+468(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+472(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+476(SB)/4, $0xffce0012
+DATA forward8FastColumns<>+480(SB)/4, $0xffa7004b
+DATA forward8FastColumns<>+484(SB)/4, $0xffa7004b
+DATA forward8FastColumns<>+488(SB)/4, $0xffa7004b
+DATA forward8FastColumns<>+492(SB)/4, $0xffa7004b
+DATA forward8FastColumns<>+496(SB)/4, $0xffa7004b
+DATA forward8FastColumns<>+500(SB)/4, $0xffa7004b
+DATA forward8FastColumns<>+504(SB)/4, $0xffa7004b
+DATA forward8FastColumns<>+508(SB)/4, $0xffa7004b
+GLOBL forward8FastColumns<>(SB), RODATA|NOPTR, $512
+
+DATA forward8FastRows<>+0(SB)/4, $0x00400040
+DATA forward8FastRows<>+4(SB)/4, $0x004b0059
+DATA forward8FastRows<>+8(SB)/4, $0x00240053
+DATA forward8FastRows<>+12(SB)/4, $0xffee004b
+DATA forward8FastRows<>+16(SB)/4, $0x00400040
+DATA forward8FastRows<>+20(SB)/4, $0x004b0059
+DATA forward8FastRows<>+24(SB)/4, $0x00240053
+DATA forward8FastRows<>+28(SB)/4, $0xffee004b
+DATA forward8FastRows<>+32(SB)/4, $0xffc00040
+DATA forward8FastRows<>+36(SB)/4, $0xffa70032
+DATA forward8FastRows<>+40(SB)/4, $0xffad0024
+DATA forward8FastRows<>+44(SB)/4, $0xffce0012
+DATA forward8FastRows<>+48(SB)/4, $0xffc00040
+DATA forward8FastRows<>+52(SB)/4, $0xffa70032
+DATA forward8FastRows<>+56(SB)/4, $0xffad0024
+DATA forward8FastRows<>+60(SB)/4, $0xffce0012
+DATA forward8FastRows<>+64(SB)/4, $0x00400040
+DATA forward8FastRows<>+68(SB)/4, $0x00120032
+DATA forward8FastRows<>+72(SB)/4, $0xffadffdc
+DATA forward8FastRows<>+76(SB)/4, $0xffceffa7
+DATA forward8FastRows<>+80(SB)/4, $0x00400040
+DATA forward8FastRows<>+84(SB)/4, $0x00120032
+DATA forward8FastRows<>+88(SB)/4, $0xffadffdc
+DATA forward8FastRows<>+92(SB)/4, $0xffceffa7
+DATA forward8FastRows<>+96(SB)/4, $0x0040ffc0
+DATA forward8FastRows<>+100(SB)/4, $0x004b0012
+DATA forward8FastRows<>+104(SB)/4, $0xffdc0053
+DATA forward8FastRows<>+108(SB)/4, $0xffa7004b
+DATA forward8FastRows<>+112(SB)/4, $0x0040ffc0
+DATA forward8FastRows<>+116(SB)/4, $0x004b0012
+DATA forward8FastRows<>+120(SB)/4, $0xffdc0053
+DATA forward8FastRows<>+124(SB)/4, $0xffa7004b
+DATA forward8FastRows<>+128(SB)/4, $0x00400040
+DATA forward8FastRows<>+132(SB)/4, $0xffceffee
+DATA forward8FastRows<>+136(SB)/4, $0xffdcffad
+DATA forward8FastRows<>+140(SB)/4, $0x00590032
+DATA forward8FastRows<>+144(SB)/4, $0x00400040
+DATA forward8FastRows<>+148(SB)/4, $0xffceffee
+DATA forward8FastRows<>+152(SB)/4, $0xffdcffad
+DATA forward8FastRows<>+156(SB)/4, $0x00590032
+DATA forward8FastRows<>+160(SB)/4, $0xffc00040
+DATA forward8FastRows<>+164(SB)/4, $0xffeeffb5
+DATA forward8FastRows<>+168(SB)/4, $0x0053ffdc
+DATA forward8FastRows<>+172(SB)/4, $0xffb50059
+DATA forward8FastRows<>+176(SB)/4, $0xffc00040
+DATA forward8FastRows<>+180(SB)/4, $0xffeeffb5
+DATA forward8FastRows<>+184(SB)/4, $0x0053ffdc
+DATA forward8FastRows<>+188(SB)/4, $0xffb50059
+DATA forward8FastRows<>+192(SB)/4, $0x00400040
+DATA forward8FastRows<>+196(SB)/4, $0xffa7ffb5
+DATA forward8FastRows<>+200(SB)/4, $0x00530024
+DATA forward8FastRows<>+204(SB)/4, $0xffb50012
+DATA forward8FastRows<>+208(SB)/4, $0x00400040
+DATA forward8FastRows<>+212(SB)/4, $0xffa7ffb5
+DATA forward8FastRows<>+216(SB)/4, $0x00530024
+DATA forward8FastRows<>+220(SB)/4, $0xffb50012
+DATA forward8FastRows<>+224(SB)/4, $0x0040ffc0
+DATA forward8FastRows<>+228(SB)/4, $0xffce0059
+DATA forward8FastRows<>+232(SB)/4, $0x0024ffad
+DATA forward8FastRows<>+236(SB)/4, $0xffee0032
+DATA forward8FastRows<>+240(SB)/4, $0x0040ffc0
+DATA forward8FastRows<>+244(SB)/4, $0xffce0059
+DATA forward8FastRows<>+248(SB)/4, $0x0024ffad
+DATA forward8FastRows<>+252(SB)/4, $0xffee0032
+GLOBL forward8FastRows<>(SB), RODATA|NOPTR, $256
+
+// func forward8Fast(out *int16, src *byte, stride int, pred *byte, step int, shift int)
+// Requires: AVX, AVX2
+TEXT ·forward8Fast(SB), NOSPLIT, $0-48
+	MOVQ         out+0(FP), AX
+	MOVQ         src+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	MOVQ         pred+24(FP), BX
+	MOVQ         step+32(FP), SI
+	VPMOVZXBW    (CX), X1
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X1, X1
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VPMOVZXBW    (CX), X2
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X2, X2
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VPMOVZXBW    (CX), X3
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X3, X3
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VPMOVZXBW    (CX), X4
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X4, X4
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VPMOVZXBW    (CX), X5
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X5, X5
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VPMOVZXBW    (CX), X6
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X6, X6
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VPMOVZXBW    (CX), X7
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X7, X7
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VPMOVZXBW    (CX), X8
+	VPMOVZXBW    (BX), X0
+	VPSUBW       X0, X8, X8
+	VPADDW       X8, X1, X0
+	VPSUBW       X8, X1, X8
+	VPADDW       X7, X2, X1
+	VPSUBW       X7, X2, X7
+	VPADDW       X6, X3, X2
+	VPSUBW       X6, X3, X6
+	VPADDW       X5, X4, X3
+	VPSUBW       X5, X4, X5
+	VPUNPCKLWD   X1, X0, X4
+	VPUNPCKHWD   X1, X0, X0
+	VINSERTI128  $0x01, X0, Y4, Y4
+	VPUNPCKLWD   X3, X2, X0
+	VPUNPCKHWD   X3, X2, X1
+	VINSERTI128  $0x01, X1, Y0, Y0
+	VPUNPCKLWD   X7, X8, X1
+	VPUNPCKHWD   X7, X8, X2
+	VINSERTI128  $0x01, X2, Y1, Y1
+	VPUNPCKLWD   X5, X6, X2
+	VPUNPCKHWD   X5, X6, X3
+	VINSERTI128  $0x01, X3, Y2, Y2
+	MOVQ         shift+40(FP), CX
+	MOVQ         $0x0000000000000001, DX
+	SHLQ         CL, DX
+	SHRQ         $0x01, DX
+	VMOVD        DX, X3
+	VPBROADCASTD X3, Y3
+	MOVQ         shift+40(FP), CX
+	VMOVQ        CX, X5
+	VPMADDWD     forward8FastColumns<>+0(SB), Y4, Y6
+	VPMADDWD     forward8FastColumns<>+32(SB), Y0, Y7
+	VPADDD       Y7, Y6, Y6
+	VPADDD       Y3, Y6, Y6
+	VPSRAD       X5, Y6, Y6
+	VPMADDWD     forward8FastColumns<>+64(SB), Y1, Y7
+	VPMADDWD     forward8FastColumns<>+96(SB), Y2, Y8
+	VPADDD       Y8, Y7, Y7
+	VPADDD       Y3, Y7, Y7
+	VPSRAD       X5, Y7, Y7
+	VPACKSSDW    Y7, Y6, Y6
+	VPERMQ       $0xd8, Y6, Y6
+	VPMADDWD     forward8FastColumns<>+128(SB), Y4, Y7
+	VPMADDWD     forward8FastColumns<>+160(SB), Y0, Y8
+	VPADDD       Y8, Y7, Y7
+	VPADDD       Y3, Y7, Y7
+	VPSRAD       X5, Y7, Y7
+	VPMADDWD     forward8FastColumns<>+192(SB), Y1, Y8
+	VPMADDWD     forward8FastColumns<>+224(SB), Y2, Y9
+	VPADDD       Y9, Y8, Y8
+	VPADDD       Y3, Y8, Y8
+	VPSRAD       X5, Y8, Y8
+	VPACKSSDW    Y8, Y7, Y7
+	VPERMQ       $0xd8, Y7, Y7
+	VPMADDWD     forward8FastColumns<>+256(SB), Y4, Y8
+	VPMADDWD     forward8FastColumns<>+288(SB), Y0, Y9
+	VPADDD       Y9, Y8, Y8
+	VPADDD       Y3, Y8, Y8
+	VPSRAD       X5, Y8, Y8
+	VPMADDWD     forward8FastColumns<>+320(SB), Y1, Y9
+	VPMADDWD     forward8FastColumns<>+352(SB), Y2, Y10
+	VPADDD       Y10, Y9, Y9
+	VPADDD       Y3, Y9, Y9
+	VPSRAD       X5, Y9, Y9
+	VPACKSSDW    Y9, Y8, Y8
+	VPERMQ       $0xd8, Y8, Y8
+	VPMADDWD     forward8FastColumns<>+384(SB), Y4, Y4
+	VPMADDWD     forward8FastColumns<>+416(SB), Y0, Y0
+	VPADDD       Y0, Y4, Y4
+	VPADDD       Y3, Y4, Y4
+	VPSRAD       X5, Y4, Y4
+	VPMADDWD     forward8FastColumns<>+448(SB), Y1, Y0
+	VPMADDWD     forward8FastColumns<>+480(SB), Y2, Y1
+	VPADDD       Y1, Y0, Y0
+	VPADDD       Y3, Y0, Y0
+	VPSRAD       X5, Y0, Y0
+	VPACKSSDW    Y0, Y4, Y4
+	VPERMQ       $0xd8, Y4, Y4
+	MOVL         $0x00000100, CX
+	VMOVD        CX, X0
+	VPBROADCASTD X0, Y0
+	VPSHUFD      $0x00, Y6, Y1
+	VPMADDWD     forward8FastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8FastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y6, Y3
+	VPMADDWD     forward8FastRows<>+64(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+96(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xaa, Y6, Y3
+	VPMADDWD     forward8FastRows<>+128(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+160(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xff, Y6, Y3
+	VPMADDWD     forward8FastRows<>+192(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+224(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, (AX)
+	VPSHUFD      $0x00, Y7, Y1
+	VPMADDWD     forward8FastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8FastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y7, Y3
+	VPMADDWD     forward8FastRows<>+64(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+96(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xaa, Y7, Y3
+	VPMADDWD     forward8FastRows<>+128(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+160(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xff, Y7, Y3
+	VPMADDWD     forward8FastRows<>+192(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+224(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, 32(AX)
+	VPSHUFD      $0x00, Y8, Y1
+	VPMADDWD     forward8FastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8FastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y8, Y3
+	VPMADDWD     forward8FastRows<>+64(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+96(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xaa, Y8, Y3
+	VPMADDWD     forward8FastRows<>+128(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+160(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xff, Y8, Y3
+	VPMADDWD     forward8FastRows<>+192(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8FastRows<>+224(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, 64(AX)
+	VPSHUFD      $0x00, Y4, Y1
+	VPMADDWD     forward8FastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8FastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y4, Y0
+	VPMADDWD     forward8FastRows<>+64(SB), Y0, Y3
+	VPADDD       Y3, Y2, Y2
+	VPMADDWD     forward8FastRows<>+96(SB), Y0, Y0
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0xaa, Y4, Y0
+	VPMADDWD     forward8FastRows<>+128(SB), Y0, Y3
+	VPADDD       Y3, Y2, Y2
+	VPMADDWD     forward8FastRows<>+160(SB), Y0, Y0
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0xff, Y4, Y0
+	VPMADDWD     forward8FastRows<>+192(SB), Y0, Y3
+	VPADDD       Y3, Y2, Y2
+	VPMADDWD     forward8FastRows<>+224(SB), Y0, Y0
+	VPADDD       Y0, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, 96(AX)
+	VZEROUPPER
+	RET
+
+DATA forward8WideFastColumns<>+0(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+4(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+8(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+12(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+16(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+20(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+24(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+28(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+32(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+36(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+40(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+44(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+48(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+52(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+56(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+60(SB)/4, $0x00400040
+DATA forward8WideFastColumns<>+64(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+68(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+72(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+76(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+80(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+84(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+88(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+92(SB)/4, $0x004b0059
+DATA forward8WideFastColumns<>+96(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+100(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+104(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+108(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+112(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+116(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+120(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+124(SB)/4, $0x00120032
+DATA forward8WideFastColumns<>+128(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+132(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+136(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+140(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+144(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+148(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+152(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+156(SB)/4, $0x00240053
+DATA forward8WideFastColumns<>+160(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+164(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+168(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+172(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+176(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+180(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+184(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+188(SB)/4, $0xffadffdc
+DATA forward8WideFastColumns<>+192(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+196(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+200(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+204(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+208(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+212(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+216(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+220(SB)/4, $0xffee004b
+DATA forward8WideFastColumns<>+224(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+228(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+232(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+236(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+240(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+244(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+248(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+252(SB)/4, $0xffceffa7
+DATA forward8WideFastColumns<>+256(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+260(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+264(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+268(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+272(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+276(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+280(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+284(SB)/4, $0xffc00040
+DATA forward8WideFastColumns<>+288(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+292(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+296(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+300(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+304(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+308(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+312(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+316(SB)/4, $0x0040ffc0
+DATA forward8WideFastColumns<>+320(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+324(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+328(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+332(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+336(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+340(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+344(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+348(SB)/4, $0xffa70032
+DATA forward8WideFastColumns<>+352(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+356(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+360(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+364(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+368(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+372(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+376(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+380(SB)/4, $0x004b0012
+DATA forward8WideFastColumns<>+384(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+388(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+392(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+396(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+400(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+404(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+408(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+412(SB)/4, $0xffad0024
+DATA forward8WideFastColumns<>+416(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+420(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+424(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+428(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+432(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+436(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+440(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+444(SB)/4, $0xffdc0053
+DATA forward8WideFastColumns<>+448(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+452(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+456(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+460(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+464(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+468(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+472(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+476(SB)/4, $0xffce0012
+DATA forward8WideFastColumns<>+480(SB)/4, $0xffa7004b
+DATA forward8WideFastColumns<>+484(SB)/4, $0xffa7004b
+DATA forward8WideFastColumns<>+488(SB)/4, $0xffa7004b
+DATA forward8WideFastColumns<>+492(SB)/4, $0xffa7004b
+DATA forward8WideFastColumns<>+496(SB)/4, $0xffa7004b
+DATA forward8WideFastColumns<>+500(SB)/4, $0xffa7004b
+DATA forward8WideFastColumns<>+504(SB)/4, $0xffa7004b
+DATA forward8WideFastColumns<>+508(SB)/4, $0xffa7004b
+GLOBL forward8WideFastColumns<>(SB), RODATA|NOPTR, $512
+
+DATA forward8WideFastRows<>+0(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+4(SB)/4, $0x004b0059
+DATA forward8WideFastRows<>+8(SB)/4, $0x00240053
+DATA forward8WideFastRows<>+12(SB)/4, $0xffee004b
+DATA forward8WideFastRows<>+16(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+20(SB)/4, $0x004b0059
+DATA forward8WideFastRows<>+24(SB)/4, $0x00240053
+DATA forward8WideFastRows<>+28(SB)/4, $0xffee004b
+DATA forward8WideFastRows<>+32(SB)/4, $0xffc00040
+DATA forward8WideFastRows<>+36(SB)/4, $0xffa70032
+DATA forward8WideFastRows<>+40(SB)/4, $0xffad0024
+DATA forward8WideFastRows<>+44(SB)/4, $0xffce0012
+DATA forward8WideFastRows<>+48(SB)/4, $0xffc00040
+DATA forward8WideFastRows<>+52(SB)/4, $0xffa70032
+DATA forward8WideFastRows<>+56(SB)/4, $0xffad0024
+DATA forward8WideFastRows<>+60(SB)/4, $0xffce0012
+DATA forward8WideFastRows<>+64(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+68(SB)/4, $0x00120032
+DATA forward8WideFastRows<>+72(SB)/4, $0xffadffdc
+DATA forward8WideFastRows<>+76(SB)/4, $0xffceffa7
+DATA forward8WideFastRows<>+80(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+84(SB)/4, $0x00120032
+DATA forward8WideFastRows<>+88(SB)/4, $0xffadffdc
+DATA forward8WideFastRows<>+92(SB)/4, $0xffceffa7
+DATA forward8WideFastRows<>+96(SB)/4, $0x0040ffc0
+DATA forward8WideFastRows<>+100(SB)/4, $0x004b0012
+DATA forward8WideFastRows<>+104(SB)/4, $0xffdc0053
+DATA forward8WideFastRows<>+108(SB)/4, $0xffa7004b
+DATA forward8WideFastRows<>+112(SB)/4, $0x0040ffc0
+DATA forward8WideFastRows<>+116(SB)/4, $0x004b0012
+DATA forward8WideFastRows<>+120(SB)/4, $0xffdc0053
+DATA forward8WideFastRows<>+124(SB)/4, $0xffa7004b
+DATA forward8WideFastRows<>+128(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+132(SB)/4, $0xffceffee
+DATA forward8WideFastRows<>+136(SB)/4, $0xffdcffad
+DATA forward8WideFastRows<>+140(SB)/4, $0x00590032
+DATA forward8WideFastRows<>+144(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+148(SB)/4, $0xffceffee
+DATA forward8WideFastRows<>+152(SB)/4, $0xffdcffad
+DATA forward8WideFastRows<>+156(SB)/4, $0x00590032
+DATA forward8WideFastRows<>+160(SB)/4, $0xffc00040
+DATA forward8WideFastRows<>+164(SB)/4, $0xffeeffb5
+DATA forward8WideFastRows<>+168(SB)/4, $0x0053ffdc
+DATA forward8WideFastRows<>+172(SB)/4, $0xffb50059
+DATA forward8WideFastRows<>+176(SB)/4, $0xffc00040
+DATA forward8WideFastRows<>+180(SB)/4, $0xffeeffb5
+DATA forward8WideFastRows<>+184(SB)/4, $0x0053ffdc
+DATA forward8WideFastRows<>+188(SB)/4, $0xffb50059
+DATA forward8WideFastRows<>+192(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+196(SB)/4, $0xffa7ffb5
+DATA forward8WideFastRows<>+200(SB)/4, $0x00530024
+DATA forward8WideFastRows<>+204(SB)/4, $0xffb50012
+DATA forward8WideFastRows<>+208(SB)/4, $0x00400040
+DATA forward8WideFastRows<>+212(SB)/4, $0xffa7ffb5
+DATA forward8WideFastRows<>+216(SB)/4, $0x00530024
+DATA forward8WideFastRows<>+220(SB)/4, $0xffb50012
+DATA forward8WideFastRows<>+224(SB)/4, $0x0040ffc0
+DATA forward8WideFastRows<>+228(SB)/4, $0xffce0059
+DATA forward8WideFastRows<>+232(SB)/4, $0x0024ffad
+DATA forward8WideFastRows<>+236(SB)/4, $0xffee0032
+DATA forward8WideFastRows<>+240(SB)/4, $0x0040ffc0
+DATA forward8WideFastRows<>+244(SB)/4, $0xffce0059
+DATA forward8WideFastRows<>+248(SB)/4, $0x0024ffad
+DATA forward8WideFastRows<>+252(SB)/4, $0xffee0032
+GLOBL forward8WideFastRows<>(SB), RODATA|NOPTR, $256
+
+// func forward8WideFast(out *int16, src *byte, stride int, pred *byte, step int, shift int)
+// Requires: AVX, AVX2
+TEXT ·forward8WideFast(SB), NOSPLIT, $0-48
+	MOVQ         out+0(FP), AX
+	MOVQ         src+8(FP), CX
+	MOVQ         stride+16(FP), DX
+	MOVQ         pred+24(FP), BX
+	MOVQ         step+32(FP), SI
+	VMOVDQU      (CX), X1
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X1, X1
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VMOVDQU      (CX), X2
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X2, X2
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VMOVDQU      (CX), X3
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X3, X3
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VMOVDQU      (CX), X4
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X4, X4
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VMOVDQU      (CX), X5
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X5, X5
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VMOVDQU      (CX), X6
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X6, X6
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VMOVDQU      (CX), X7
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X7, X7
+	ADDQ         DX, CX
+	ADDQ         SI, BX
+	VMOVDQU      (CX), X8
+	VMOVDQU      (BX), X0
+	VPSUBW       X0, X8, X8
+	VPADDW       X8, X1, X0
+	VPSUBW       X8, X1, X8
+	VPADDW       X7, X2, X1
+	VPSUBW       X7, X2, X7
+	VPADDW       X6, X3, X2
+	VPSUBW       X6, X3, X6
+	VPADDW       X5, X4, X3
+	VPSUBW       X5, X4, X5
+	VPUNPCKLWD   X1, X0, X4
+	VPUNPCKHWD   X1, X0, X0
+	VINSERTI128  $0x01, X0, Y4, Y4
+	VPUNPCKLWD   X3, X2, X0
+	VPUNPCKHWD   X3, X2, X1
+	VINSERTI128  $0x01, X1, Y0, Y0
+	VPUNPCKLWD   X7, X8, X1
+	VPUNPCKHWD   X7, X8, X2
+	VINSERTI128  $0x01, X2, Y1, Y1
+	VPUNPCKLWD   X5, X6, X2
+	VPUNPCKHWD   X5, X6, X3
+	VINSERTI128  $0x01, X3, Y2, Y2
+	MOVQ         shift+40(FP), CX
+	MOVQ         $0x0000000000000001, DX
+	SHLQ         CL, DX
+	SHRQ         $0x01, DX
+	VMOVD        DX, X3
+	VPBROADCASTD X3, Y3
+	MOVQ         shift+40(FP), CX
+	VMOVQ        CX, X5
+	VPMADDWD     forward8WideFastColumns<>+0(SB), Y4, Y6
+	VPMADDWD     forward8WideFastColumns<>+32(SB), Y0, Y7
+	VPADDD       Y7, Y6, Y6
+	VPADDD       Y3, Y6, Y6
+	VPSRAD       X5, Y6, Y6
+	VPMADDWD     forward8WideFastColumns<>+64(SB), Y1, Y7
+	VPMADDWD     forward8WideFastColumns<>+96(SB), Y2, Y8
+	VPADDD       Y8, Y7, Y7
+	VPADDD       Y3, Y7, Y7
+	VPSRAD       X5, Y7, Y7
+	VPACKSSDW    Y7, Y6, Y6
+	VPERMQ       $0xd8, Y6, Y6
+	VPMADDWD     forward8WideFastColumns<>+128(SB), Y4, Y7
+	VPMADDWD     forward8WideFastColumns<>+160(SB), Y0, Y8
+	VPADDD       Y8, Y7, Y7
+	VPADDD       Y3, Y7, Y7
+	VPSRAD       X5, Y7, Y7
+	VPMADDWD     forward8WideFastColumns<>+192(SB), Y1, Y8
+	VPMADDWD     forward8WideFastColumns<>+224(SB), Y2, Y9
+	VPADDD       Y9, Y8, Y8
+	VPADDD       Y3, Y8, Y8
+	VPSRAD       X5, Y8, Y8
+	VPACKSSDW    Y8, Y7, Y7
+	VPERMQ       $0xd8, Y7, Y7
+	VPMADDWD     forward8WideFastColumns<>+256(SB), Y4, Y8
+	VPMADDWD     forward8WideFastColumns<>+288(SB), Y0, Y9
+	VPADDD       Y9, Y8, Y8
+	VPADDD       Y3, Y8, Y8
+	VPSRAD       X5, Y8, Y8
+	VPMADDWD     forward8WideFastColumns<>+320(SB), Y1, Y9
+	VPMADDWD     forward8WideFastColumns<>+352(SB), Y2, Y10
+	VPADDD       Y10, Y9, Y9
+	VPADDD       Y3, Y9, Y9
+	VPSRAD       X5, Y9, Y9
+	VPACKSSDW    Y9, Y8, Y8
+	VPERMQ       $0xd8, Y8, Y8
+	VPMADDWD     forward8WideFastColumns<>+384(SB), Y4, Y4
+	VPMADDWD     forward8WideFastColumns<>+416(SB), Y0, Y0
+	VPADDD       Y0, Y4, Y4
+	VPADDD       Y3, Y4, Y4
+	VPSRAD       X5, Y4, Y4
+	VPMADDWD     forward8WideFastColumns<>+448(SB), Y1, Y0
+	VPMADDWD     forward8WideFastColumns<>+480(SB), Y2, Y1
+	VPADDD       Y1, Y0, Y0
+	VPADDD       Y3, Y0, Y0
+	VPSRAD       X5, Y0, Y0
+	VPACKSSDW    Y0, Y4, Y4
+	VPERMQ       $0xd8, Y4, Y4
+	MOVL         $0x00000100, CX
+	VMOVD        CX, X0
+	VPBROADCASTD X0, Y0
+	VPSHUFD      $0x00, Y6, Y1
+	VPMADDWD     forward8WideFastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y6, Y3
+	VPMADDWD     forward8WideFastRows<>+64(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+96(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xaa, Y6, Y3
+	VPMADDWD     forward8WideFastRows<>+128(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+160(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xff, Y6, Y3
+	VPMADDWD     forward8WideFastRows<>+192(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+224(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, (AX)
+	VPSHUFD      $0x00, Y7, Y1
+	VPMADDWD     forward8WideFastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y7, Y3
+	VPMADDWD     forward8WideFastRows<>+64(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+96(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xaa, Y7, Y3
+	VPMADDWD     forward8WideFastRows<>+128(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+160(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xff, Y7, Y3
+	VPMADDWD     forward8WideFastRows<>+192(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+224(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, 32(AX)
+	VPSHUFD      $0x00, Y8, Y1
+	VPMADDWD     forward8WideFastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y8, Y3
+	VPMADDWD     forward8WideFastRows<>+64(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+96(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xaa, Y8, Y3
+	VPMADDWD     forward8WideFastRows<>+128(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+160(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSHUFD      $0xff, Y8, Y3
+	VPMADDWD     forward8WideFastRows<>+192(SB), Y3, Y5
+	VPADDD       Y5, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+224(SB), Y3, Y3
+	VPADDD       Y3, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, 64(AX)
+	VPSHUFD      $0x00, Y4, Y1
+	VPMADDWD     forward8WideFastRows<>+0(SB), Y1, Y2
+	VPADDD       Y0, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+32(SB), Y1, Y1
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0x55, Y4, Y0
+	VPMADDWD     forward8WideFastRows<>+64(SB), Y0, Y3
+	VPADDD       Y3, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+96(SB), Y0, Y0
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0xaa, Y4, Y0
+	VPMADDWD     forward8WideFastRows<>+128(SB), Y0, Y3
+	VPADDD       Y3, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+160(SB), Y0, Y0
+	VPADDD       Y0, Y1, Y1
+	VPSHUFD      $0xff, Y4, Y0
+	VPMADDWD     forward8WideFastRows<>+192(SB), Y0, Y3
+	VPADDD       Y3, Y2, Y2
+	VPMADDWD     forward8WideFastRows<>+224(SB), Y0, Y0
+	VPADDD       Y0, Y1, Y1
+	VPSRAD       $0x09, Y2, Y2
+	VPSRAD       $0x09, Y1, Y1
+	VPACKSSDW    Y1, Y2, Y2
+	VMOVDQU      Y2, 96(AX)
 	VZEROUPPER
 	RET
 

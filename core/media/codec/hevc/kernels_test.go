@@ -66,6 +66,11 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		k.difference(v, pix, stride, other, stride, n)
 		return v
 	})
+	both("forward 8", func(k *kernels[T]) any {
+		out := make([]int16, 64)
+		k.forward8(out, pix, stride, other, stride, uint(depth-6))
+		return out
+	})
 	both("add", func(k *kernels[T]) any {
 		out := append([]T(nil), pix...)
 		k.add(out, stride, list, n, most)

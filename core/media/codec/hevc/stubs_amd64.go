@@ -139,6 +139,16 @@ func edgesWideFast(dst *byte, old *byte, a *byte, b *byte, n int, offsets *[8]in
 //go:noescape
 func worthFast(c *int16, levels *int16, n int, factor int, shift int) (gain int, bits int)
 
+// forward8Fast transforms the difference between 8 x 8 samples; shift is that of the columns.
+//
+//go:noescape
+func forward8Fast(out *int16, src *byte, stride int, pred *byte, step int, shift int)
+
+// forward8WideFast is forward8Fast for samples of two bytes.
+//
+//go:noescape
+func forward8WideFast(out *int16, src *byte, stride int, pred *byte, step int, shift int)
+
 // deblockAcrossFast filters four columns across a horizontal edge.
 //
 //go:noescape

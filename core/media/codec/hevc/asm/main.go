@@ -42,6 +42,8 @@ func main() {
 	saoEdges("edgesFast", "edgesFast adds edge offsets to a row.", false)
 	saoEdges("edgesWideFast", "edgesWideFast is edgesFast for samples of two bytes, clipped to most.", true)
 	worth()
+	forward8("forward8Fast", "forward8Fast transforms the difference between 8 x 8 samples; shift is that of the columns.", false)
+	forward8("forward8WideFast", "forward8WideFast is forward8Fast for samples of two bytes.", true)
 	for _, wide := range []bool{false, true} {
 		for _, vertical := range []bool{false, true} {
 			deblock(wide, vertical)
@@ -94,38 +96,43 @@ func multiply() {
 		if width == 16 {
 			vectors = 2
 		}
-		var sums [2][2]VecVirtual
-		for r := range 2 {
+		var sums [4][2]VecVirtual
+		for r := range sums {
 			for k := range vectors {
 				sums[r][k] = YMM()
 				VMOVDQA(round, sums[r][k])
 			}
 		}
-		at, atP := GP64(), GP64()
+		at, atP, third := GP64(), GP64(), GP64()
 		MOVQ(v, at)
 		MOVQ(rowP, atP)
+		LEAQ(Mem{Base: atP, Index: step, Scale: 2}, third)
 		n := Load(Param("pairs"), GP64())
 		Label(label + "pairs")
-		a, b := YMM(), YMM()
-		VPBROADCASTD(Mem{Base: atP}, a)
-		VPBROADCASTD(Mem{Base: atP, Index: step, Scale: 1}, b)
+		var data [2]VecVirtual
 		for k := range vectors {
-			data, product, other := YMM(), YMM(), YMM()
+			data[k] = YMM()
 			if width == 4 {
-				VMOVDQU(Mem{Base: at}, data.AsX())
+				VMOVDQU(Mem{Base: at}, data[k].AsX())
 			} else {
-				VMOVDQU(Mem{Base: at, Disp: 32 * k}, data)
+				VMOVDQU(Mem{Base: at, Disp: 32 * k}, data[k])
 			}
-			VPMADDWD(a, data, product)
-			VPADDD(product, sums[0][k], sums[0][k])
-			VPMADDWD(b, data, other)
-			VPADDD(other, sums[1][k], sums[1][k])
+		}
+		for r, from := range [4]Mem{{Base: atP}, {Base: atP, Index: step, Scale: 1}, {Base: third}, {Base: third, Index: step, Scale: 1}} {
+			factors := YMM()
+			VPBROADCASTD(from, factors)
+			for k := range vectors {
+				product := YMM()
+				VPMADDWD(factors, data[k], product)
+				VPADDD(product, sums[r][k], sums[r][k])
+			}
 		}
 		ADDQ(next, at)
 		ADDQ(Imm(4), atP)
+		ADDQ(Imm(4), third)
 		DECQ(n)
 		JNZ(LabelRef(label + "pairs"))
-		for r := range 2 {
+		for r := range sums {
 			for k := range vectors {
 				VPSRAD(shift, sums[r][k], sums[r][k])
 			}
@@ -143,8 +150,8 @@ func multiply() {
 			}
 			ADDQ(stride, rowDst)
 		}
-		LEAQ(Mem{Base: rowP, Index: step, Scale: 2}, rowP)
-		SUBQ(Imm(2), row)
+		LEAQ(Mem{Base: rowP, Index: step, Scale: 4}, rowP)
+		SUBQ(Imm(4), row)
 		JNZ(LabelRef(label + "rows"))
 		if width == 16 {
 			ADDQ(Imm(32), dst)
