@@ -16,10 +16,10 @@ func (a *app) recountCommand() *cli.Command {
 		Name:      "recount",
 		Usage:     "count the frames that a recording of a screen shows",
 		ArgsUsage: "RECORDING",
-		Description: "Reads the marks of our clips in a recording from a capture card, or of a camera that looks\n" +
-			"straight at the screen, and says which frames were shown, dropped and held, whatever played\n" +
-			"them. The whole picture must show, upright. The recording may be larger or smaller, moved,\n" +
-			"noisy, blurred, dim, faster or slower than the screen.",
+		Description: "Reads the marks of our clips in a recording from a capture card or a camera, and says which\n" +
+			"frames were shown, dropped and held, whatever played them. The whole picture must show. The\n" +
+			"recording may be larger or smaller, moved, seen at an angle, noisy, blurred, dim, faster or\n" +
+			"slower than the screen.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "clip", Usage: "the clip that was shown is `FILE`", DefaultText: "its rate and length are found in the recording"},
 			&cli.FloatFlag{Name: "refresh", Usage: "the screen was refreshed at `HZ`", Value: 60, Sources: s.sources("refresh")},

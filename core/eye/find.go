@@ -23,27 +23,56 @@ func (m *Image) Columns(from, to int) *Image {
 
 // Place is where a picture is in an image, by its marks: Y is the row in the middle of the upper strip, and
 // Height the distance to that of the lower one; Thick is the thickness of the upper one.
-type Place struct{ X, Y, Width, Height, Thick int }
+type Place struct {
+	X, Y, Width, Height, Thick int
+	Strip                      *scene.Strip
+}
 
-// leastWidth is the width of a picture from which its marks can be told from each other.
-const leastWidth = 4 * scene.Cells
+// leastCell is the width of a cell from which it can be told from its neighbours, and LeastWidth that of a
+// picture.
+const (
+	leastCell  = 3
+	LeastWidth = leastCell * 48
+)
 
 // Find looks for a picture whose strips of marks at the top and at the bottom agree.
-func Find(m *Image) (p Place, number int, ok bool) {
+func Find(m *Image) (p Place, mark scene.Mark, ok bool) {
+	for _, s := range scene.Strips {
+		if p, mark, ok = find(m, s); ok {
+			break
+		}
+	}
+	return p, mark, ok
+}
+
+// FindAnywhere looks for a picture as it is seen, or else at an angle; then it is in the upright image.
+func FindAnywhere(m *Image) (p Place, mark scene.Mark, u *Upright, ok bool) {
+	if p, mark, ok = find(m, scene.Strips[0]); ok {
+		return p, mark, nil, true
+	}
+	if p, mark, u = findAngled(m); u != nil {
+		return p, mark, u, true
+	}
+	p, mark, ok = Find(m)
+	return p, mark, nil, ok
+}
+
+// find looks for a picture with one kind of strips.
+func find(m *Image, s *scene.Strip) (p Place, mark scene.Mark, ok bool) {
 	for y := 0; y < m.Height; y += 2 {
 		for x := range runs(m, y) {
 			for _, w := range x.widths {
-				n, ok := readRow(m, x.from, y, w)
-				if !ok {
+				mark, ok := readRow(m, s, x.from, y, w)
+				if !ok || mark == (scene.Mark{}) { // two lights in the dark look like frame 0 of an older clip
 					continue
 				}
-				if p, ok := complete(m, x.from, y, w, n); ok {
-					return p, n, true
+				if p, ok := complete(m, s, x.from, y, w, mark); ok {
+					return p, mark, true
 				}
 			}
 		}
 	}
-	return p, 0, false
+	return p, mark, false
 }
 
 // candidate is where a strip may begin, and how wide it may be.
@@ -81,7 +110,7 @@ func runs(m *Image, y int) func(yield func(c candidate) bool) {
 		}
 		for _, from := range starts {
 			c := candidate{from: from}
-			for k := len(ends) - 1; k >= 0 && ends[k]-from >= leastWidth; k-- {
+			for k := len(ends) - 1; k >= 0 && ends[k]-from >= LeastWidth; k-- {
 				c.widths = append(c.widths, ends[k]-from)
 			}
 			if len(c.widths) > 0 && !yield(c) {
@@ -91,73 +120,69 @@ func runs(m *Image, y int) func(yield func(c candidate) bool) {
 	}
 }
 
-// maxRuns bounds the white runs in a row: a strip has at most 16, and other pictures may be beside it.
+// maxRuns bounds the white runs in a row: a strip has at most 24, and other pictures may be beside it.
 const maxRuns = 200
 
 // readRow reads a strip of a width in a row.
-func readRow(m *Image, x, y, width int) (number int, ok bool) {
-	return readCells(func(i int) int { return m.at(x+(2*i+1)*width/(2*scene.Cells), y) })
+func readRow(m *Image, s *scene.Strip, x, y, width int) (scene.Mark, bool) {
+	return readCells(s, func(i int) int { return m.at(x+(2*i+1)*width/(2*s.Cells), y) })
 }
 
 // leastContrast is the difference of brightness between cells from which they are told apart.
 const leastContrast = 32
 
 // readCells reads a strip by the brightness of its cells.
-func readCells(cell func(i int) int) (number int, ok bool) {
-	var bits uint32
-	low, high := 255, 0
-	var cells [scene.Cells]int
+func readCells(s *scene.Strip, cell func(i int) int) (m scene.Mark, ok bool) {
+	var list [64]int
+	cells, low, high := list[:s.Cells], 255, 0
 	for i := range cells {
 		v := cell(i)
 		cells[i], low, high = v, min(low, v), max(high, v)
 	}
 	if high-low < leastContrast {
-		return 0, false
+		return m, false
 	}
+	var white, unsure uint64
 	for _, v := range cells {
-		bits <<= 1
+		white, unsure = white<<1, unsure<<1
 		if v > (low+high)/2 {
-			bits, v = bits|1, high+low-v
+			white, v = white|1, high+low-v
 		}
 		if v-low > (high-low)*3/10 { // neither black nor white
-			return 0, false
+			unsure |= 1
 		}
 	}
-	return scene.DecodeStrip(bits)
+	return s.Decode(white, unsure)
 }
 
 // Read reads the strips of a picture at a place: by the mean of the middle half of each cell, so that
 // noise and blur do not matter. Where both can be read and differ, the picture is torn.
-func Read(m *Image, p Place) (top, bottom int, okTop, okBottom bool) {
-	half := max(0, p.Thick/4)
-	strip := func(row int) (int, bool) {
-		return readCells(func(i int) int {
-			from, to := p.X+(4*i+1)*p.Width/(4*scene.Cells), p.X+(4*i+3)*p.Width/(4*scene.Cells)
-			sum, n := 0, 0
-			for y := max(row-half, 0); y <= min(row+half, m.Height-1); y++ {
-				for x := max(from, 0); x <= min(to, m.Width-1); x++ {
-					sum, n = sum+m.at(x, y), n+1
-				}
-			}
-			if n == 0 {
-				return 0
-			}
-			return sum / n
-		})
-	}
-	top, okTop = strip(p.Y)
-	bottom, okBottom = strip(p.Y + p.Height)
+func Read(m *Image, p Place) (top, bottom scene.Mark, okTop, okBottom bool) {
+	top, okTop = readCells(p.Strip, func(i int) int { return p.cell(m, i, p.Y) })
+	bottom, okBottom = readCells(p.Strip, func(i int) int { return p.cell(m, i, p.Y+p.Height) })
 	return top, bottom, okTop, okBottom
+}
+
+// cell returns the brightness of a cell of the strip whose middle row is row.
+func (p *Place) cell(m *Image, i, row int) int {
+	half, n := max(0, p.Thick/4), 4*p.Strip.Cells
+	from, to := p.X+(4*i+1)*p.Width/n, p.X+(4*i+3)*p.Width/n
+	sum, count := 0, 0
+	for y := max(row-half, 0); y <= min(row+half, m.Height-1); y++ {
+		for x := max(from, 0); x <= min(to, m.Width-1); x++ {
+			sum, count = sum+m.at(x, y), count+1
+		}
+	}
+	return sum / max(count, 1)
 }
 
 // Levels returns the brightness of black and of white in a picture at a place: the means of the darker and
 // of the brighter cells of its marks.
 func Levels(m *Image, p Place) (black, white float64) {
-	var cells [scene.Cells]int
-	low, high := 255, 0
+	var list [64]int
+	cells, low, high := list[:p.Strip.Cells], 255, 0
 	for i := range cells {
-		x := min(max(p.X+(2*i+1)*p.Width/(2*scene.Cells), 0), m.Width-1)
-		v := m.at(x, min(max(p.Y, 0), m.Height-1))
+		v := p.cell(m, i, p.Y)
 		cells[i], low, high = v, min(low, v), max(high, v)
 	}
 	dark, bright := 0, 0
@@ -171,11 +196,11 @@ func Levels(m *Image, p Place) (black, white float64) {
 	return black / float64(max(dark, 1)), white / float64(max(bright, 1))
 }
 
-// The thickness of a strip in heights of its picture: 1/24, and more of small pictures.
-const (
-	thinnest = 1. / 40
-	thickest = 1. / 9
-)
+// thickness returns the least and the most thickness of a strip, in heights of its picture: that of large
+// pictures and that of small ones, with room for what scaling and blur do.
+func thickness(s *scene.Strip) (least, most float64) {
+	return 0.6 * float64(s.Height(2160)) / 2160, 1.4 * float64(s.Height(100)) / 100
+}
 
 // The height of a picture in widths.
 const (
@@ -185,11 +210,12 @@ const (
 
 // complete finds the rest of a picture whose upper strip is in a row: the same strip at its bottom, as
 // thick. The rows of the place are those in the middle of the strips.
-func complete(m *Image, x, y, width, number int) (p Place, ok bool) {
+func complete(m *Image, s *scene.Strip, x, y, width int, mark scene.Mark) (p Place, ok bool) {
 	same := func(y int) bool {
-		n, ok := readRow(m, x, y, width)
-		return ok && n == number
+		n, ok := readRow(m, s, x, y, width)
+		return ok && n == mark
 	}
+	least, most := thickness(s)
 	last := y
 	for last+1 < m.Height && same(last+1) {
 		last++
@@ -205,10 +231,10 @@ func complete(m *Image, x, y, width, number int) (p Place, ok bool) {
 		}
 		ratio := float64(thick) / float64(bottom-y+1)
 		shape := float64(bottom-y+1) / float64(width)
-		if other := bottom - top + 1; shape < flattest || shape > tallest || ratio < thinnest || ratio > thickest || other < thick/2-2 || other > 2*thick+2 {
+		if other := bottom - top + 1; shape < flattest || shape > tallest || thick < 2 || ratio < least || ratio > most || other < thick/2-2 || other > 2*thick+2 {
 			return p, false
 		}
-		return Place{x, y + thick/2, width, (top+bottom)/2 - (y + thick/2), thick}, true
+		return Place{x, y + thick/2, width, (top+bottom)/2 - (y + thick/2), thick, s}, true
 	}
 	return p, false
 }

@@ -15,7 +15,7 @@ import (
 // All else is noise of a brightness.
 func drawn(t *testing.T, n, screenWidth, screenHeight, x, y, width, height, around int) *Image {
 	format := media.Format{Codec: "h264", Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Chroma: picture.C420, Bitrate: 1e6}
-	stage, err := scene.New(scene.Order{Format: format})
+	stage, err := scene.New(scene.Order{Format: format, Clip: 4321})
 	require.NoError(t, err)
 	p, scaled := picture.New(640, 360, 8, picture.C420), picture.New(width, height, 8, picture.C420)
 	stage.NewDrawer().Draw(p, n)
@@ -38,14 +38,14 @@ func TestMarksAreFound(t *testing.T) {
 	for i, c := range [][6]int{{1280, 720, 0, 0, 1280, 720}, {1280, 800, 0, 40, 1280, 720}, {800, 600, 120, 80, 480, 270}, {1920, 1080, 600, 300, 640, 360}, {400, 300, 30, 20, 236, 132}} {
 		n := 1000*i + 77
 		m := drawn(t, n, c[0], c[1], c[2], c[3], c[4], c[5], 90)
-		p, number, ok := Find(m)
+		p, mark, ok := Find(m)
 		require.True(t, ok, "%v", c)
-		require.Equal(t, n, number)
+		require.Equal(t, scene.Mark{Frame: n, Clip: 4321}, mark)
 		require.InDelta(t, c[2], p.X, 2)
 		require.InDelta(t, c[4], p.Width, 4)
-		again, ok := readRow(m, p.X, p.Y+p.Height, p.Width) // the lower one
+		again, ok := readRow(m, p.Strip, p.X, p.Y+p.Height, p.Width) // the lower one
 		require.True(t, ok)
-		require.Equal(t, n, again)
+		require.Equal(t, mark, again)
 	}
 }
 

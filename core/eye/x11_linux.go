@@ -102,8 +102,8 @@ func (e *watcher) strip() (number int, ok bool, err error) {
 		if err != nil {
 			return 0, false, err
 		}
-		if number, ok = readRow(&m, 0, 0, e.at.Width); ok {
-			return number, true, nil
+		if mark, ok := readRow(&m, e.at.Strip, 0, 0, e.at.Width); ok {
+			return mark.Frame, true, nil
 		}
 	}
 	return 0, false, nil
@@ -125,9 +125,9 @@ func (e *watcher) search() (number int, ok bool, err error) {
 	if err != nil {
 		return 0, false, err
 	}
-	e.at, number, e.found = Find(&m)
-	e.flat = !e.found && isFlat(&m)
-	return number, e.found, nil
+	at, mark, found := Find(&m)
+	e.at, e.found, e.flat = at, found, !found && isFlat(&m)
+	return mark.Frame, found, nil
 }
 
 // isFlat reports whether an image has one colour only.

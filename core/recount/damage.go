@@ -1,6 +1,7 @@
 package recount
 
 import (
+	"image"
 	"math"
 
 	"vividstrain/core/eye"
@@ -39,7 +40,7 @@ func newExaminer(e *clip.Entry, f media.Format) (*examiner, error) {
 	if f.Depth != 8 || f.Transfer != "" && f.Transfer != media.SDR {
 		return nil, nil
 	}
-	stage, err := scene.New(scene.Order{Scene: e.Scene, Seed: e.Seed, Format: f, Noise: scene.NoiseFor(f)})
+	stage, err := scene.New(scene.Order{Scene: e.Scene, Seed: e.Seed, Format: f, Noise: scene.NoiseFor(f), Clip: e.Number})
 	if err != nil {
 		return nil, err
 	}
@@ -62,6 +63,9 @@ func (x *examiner) examine(d *Damage, m *eye.Image, p eye.Place, number int, sec
 	scaleX, scaleY := float64(p.Width)/float64(x.frame.Width), height/float64(x.frame.Height)
 	for y := 0; y+blockSize <= x.frame.Height; y += blockSize {
 		for i := 0; i+blockSize <= x.frame.Width; i += blockSize {
+			if scene.IsMark(image.Rect(i, y, i+blockSize, y+blockSize), x.frame.Width, x.frame.Height) {
+				continue
+			}
 			plane := &x.frame.Planes[0]
 			want := mean(plane.Pix, plane.Stride, i, y, i+blockSize, y+blockSize)
 			got := mean(m.Pix[m.Offset:], m.Stride, at(p.X, float64(i)*scaleX), at(0, top+float64(y)*scaleY), at(p.X, float64(i+blockSize)*scaleX), at(0, top+float64(y+blockSize)*scaleY))

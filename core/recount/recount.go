@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"runtime"
 	"slices"
@@ -18,6 +19,7 @@ import (
 	"vividstrain/core/media/clip"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
+	"vividstrain/core/media/scene"
 	"vividstrain/core/tally"
 )
 
@@ -48,6 +50,7 @@ type Account struct {
 	FilmRate float64 `json:"film_rate"`
 	Round    int     `json:"round,omitempty"` // the film's numbers begin again after so many frames
 	Guessed  bool    `json:"guessed"`         // rate and length of the film were found in the recording
+	Angled   bool    `json:"angled,omitempty"`
 	// Where the picture is, of the recording's width and height.
 	X float64 `json:"x_pct"`
 	Y float64 `json:"y_pct"`
@@ -65,9 +68,9 @@ type Account struct {
 
 // reading is what a picture of the recording shows.
 type reading struct {
-	at     time.Duration
-	number int
-	ok     bool
+	at   time.Duration
+	mark scene.Mark
+	ok   bool
 }
 
 // maxPictures bounds a recording: two hours at 240 pictures a second.
@@ -80,7 +83,8 @@ type reader struct {
 	from, to int // columns of the recording in which the screen is; to is 0: all
 	place    eye.Place
 	found    bool
-	lost     int // pictures in a row without marks at the place
+	upright  *eye.Upright // nil: the camera looks straight at the screen
+	lost     int          // pictures in a row without marks at the place
 
 	examiner *examiner // nil: pictures are not compared
 }
@@ -89,7 +93,7 @@ type reader struct {
 const moved = 5
 
 // ErrNoMarks means that no picture of a recording shows marks.
-var ErrNoMarks = errors.New("no picture shows the marks of our clips: it must show the whole picture upright, at least 128 samples wide")
+var ErrNoMarks = fmt.Errorf("no picture shows the marks of our clips: it must show the whole picture, at least %d samples wide", eye.LeastWidth)
 
 // File accounts for a recording.
 func File(ctx context.Context, path string, o Options) (*Report, error) {
@@ -125,6 +129,7 @@ func newReader(ctx context.Context, clip string) (*reader, error) {
 
 // finish makes the account of what was read.
 func (r *reader) finish(o Options) error {
+	r.oneClip()
 	a, zero := r.account, r.list[0].at
 	for i := range r.list {
 		r.list[i].at -= zero
@@ -137,6 +142,11 @@ func (r *reader) finish(o Options) error {
 	a.Rate = math.Round(1000*float64(n-1)/a.Seconds) / 1000
 	a.Seconds += 1 / a.Rate
 	p, half := r.place, float64(r.place.Thick)/2
+	if r.upright != nil {
+		box := r.upright.Bounds()
+		p = eye.Place{X: box.Min.X, Y: box.Min.Y, Width: box.Dx(), Height: box.Dy()}
+		a.Angled, half = true, 0
+	}
 	a.X, a.W = 100*float64(p.X+r.from)/float64(a.Width), 100*float64(p.Width)/float64(a.Width)
 	a.Y, a.H = 100*(float64(p.Y)-half)/float64(a.Height), 100*(float64(p.Height)+2*half)/float64(a.Height)
 	if o.Clip == "" {
@@ -147,13 +157,28 @@ func (r *reader) finish(o Options) error {
 	return r.account.count(r.list, o)
 }
 
+// oneClip forgets the marks of other clips than the one that shows most: what is on the screen before and
+// after it, and patterns that look like marks.
+func (r *reader) oneClip() {
+	seen := map[int]int{}
+	for _, s := range r.list {
+		if s.ok {
+			seen[s.mark.Clip]++
+		}
+	}
+	for i := range r.list {
+		s := &r.list[i]
+		s.ok = s.ok && seen[s.mark.Clip] == slices.Max(slices.Collect(maps.Values(seen)))
+	}
+}
+
 // count accounts for readings.
 func (a *Account) count(list []reading, o Options) error {
 	rate := media.UsualRate(a.FilmRate)
 	w := tally.NewWatched(tally.WatchedConfig{Refresh: o.Refresh, Rate: tally.Constant{Num: rate.Num, Den: rate.Den}, Round: a.Round})
 	epoch := time.Unix(0, 0)
 	for _, s := range list {
-		w.Read(epoch.Add(s.at), s.number, s.ok)
+		w.Read(epoch.Add(s.at), s.mark.Frame, s.ok)
 	}
 	first := w.First()
 	if first.IsZero() {
@@ -181,8 +206,8 @@ func delay(a, b []reading) *float64 {
 	firsts := func(list []reading) map[int]time.Duration {
 		seen := map[int]time.Duration{}
 		for _, s := range list {
-			if _, is := seen[s.number]; s.ok && !is {
-				seen[s.number] = s.at
+			if _, is := seen[s.mark.Frame]; s.ok && !is {
+				seen[s.mark.Frame] = s.at
 			}
 		}
 		return seen
@@ -234,7 +259,7 @@ func (t *recording) read(ctx context.Context, path string, progress func(done, t
 		for _, r := range t.readers {
 			r.picture(m, at)
 		}
-		if len(t.readers) == 1 && first.found && n < searches {
+		if len(t.readers) == 1 && first.found && first.upright == nil && n < searches {
 			if err := t.second(ctx, m, at); err != nil {
 				return err
 			}
@@ -291,25 +316,32 @@ func (r *reader) picture(m *eye.Image, at time.Duration) {
 	if r.from > 0 || r.to > 0 {
 		m = m.Columns(r.from, cmp.Or(r.to, m.Width))
 	}
+	seen := m
+	if r.upright != nil {
+		m = r.upright.Turn(m)
+	}
 	s := reading{at: at}
 	if r.found {
-		s.number, s.ok = r.strips(m)
+		s.mark, s.ok = r.strips(m)
 	}
 	if s.ok {
 		r.lost = 0
 	} else if r.lost++; !r.found || r.lost > moved {
-		if place, number, ok := eye.Find(m); ok {
-			r.place, r.found, s.number, s.ok = place, true, number, true
+		if place, mark, upright, ok := eye.FindAnywhere(seen); ok {
+			r.place, r.upright, r.found, s.mark, s.ok = place, upright, true, mark, true
+			if m = seen; upright != nil {
+				m = upright.Turn(seen)
+			}
 		}
 	}
 	r.list = append(r.list, s)
-	if s.ok && s.number < max(r.account.Round, 1) {
-		r.examiner.examine(r.account.Damage, m, r.place, s.number, (at - r.list[0].at).Seconds())
+	if s.ok && s.mark.Frame < max(r.account.Round, 1) {
+		r.examiner.examine(r.account.Damage, m, r.place, s.mark.Frame, (at - r.list[0].at).Seconds())
 	}
 }
 
 // strips reads the picture where it was before. Of a torn picture the upper part counts.
-func (r *reader) strips(m *eye.Image) (number int, ok bool) {
+func (r *reader) strips(m *eye.Image) (mark scene.Mark, ok bool) {
 	top, bottom, okTop, okBottom := eye.Read(m, r.place)
 	switch {
 	case okTop && okBottom && top != bottom:
@@ -365,14 +397,14 @@ func (a *Account) film(list []reading) error {
 		if !s.ok {
 			continue
 		}
-		switch step := s.number - before.number; {
+		switch step := s.mark.Frame - before.mark.Frame; {
 		case !before.ok:
 		case step >= 0 && step <= 60:
 			frames, took = frames+step, took+s.at-before.at
-		case step < 0 && s.number < before.number/2: // they begin again
+		case step < 0 && s.mark.Frame < before.mark.Frame/2: // they begin again
 			a.Round = most + 1
 		}
-		before, most = s, max(most, s.number)
+		before, most = s, max(most, s.mark.Frame)
 	}
 	if frames < 10 || took <= 0 {
 		return errors.New("too few frames of a film show for an account")
@@ -385,7 +417,7 @@ func (a *Account) film(list []reading) error {
 func (a *Account) holds(list []reading) {
 	held, number := 0, -1
 	for _, s := range list {
-		if s.ok && s.number == number {
+		if s.ok && s.mark.Frame == number {
 			held++
 			continue
 		}
@@ -393,7 +425,7 @@ func (a *Account) holds(list []reading) {
 			a.Holds[fmt.Sprint(min(held, 10))]++
 		}
 		if held = 0; s.ok {
-			held, number = 1, s.number
+			held, number = 1, s.mark.Frame
 		}
 	}
 }

@@ -2,6 +2,7 @@ package recount
 
 import (
 	"context"
+	"math"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -27,6 +28,9 @@ type shoot struct {
 	low, high     int   // black and white
 	bitrate       int64 // of the recording's h264
 	seconds       float64
+	clip          int                 // the film's number
+	angle         float64             // at which the camera sees the screen, around the vertical axis
+	tilt          float64             // and the camera's own, both in degrees
 	shows         func(t float64) int // the frame at a time, by the film's numbers
 	other         func(t float64) int // on another screen, half a recording to the right; nil: there is none
 	torn          map[int]bool        // recorded pictures whose lower half is of the next frame
@@ -36,7 +40,7 @@ type shoot struct {
 // record makes the recording.
 func record(t *testing.T, s shoot) string {
 	film := media.Format{Codec: "h264", Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Chroma: picture.C420, Bitrate: 1e6}
-	stage, err := scene.New(scene.Order{Format: film})
+	stage, err := scene.New(scene.Order{Format: film, Clip: s.clip})
 	require.NoError(t, err)
 	drawer, p := stage.NewDrawer(), picture.New(film.Width, film.Height, 8, picture.C420)
 	w, h := int(float64(film.Width)*s.scale)&^1, int(float64(film.Height)*s.scale)&^1
@@ -79,13 +83,16 @@ func record(t *testing.T, s shoot) string {
 		if s.other != nil {
 			draw(s.other(float64(k)/float64(s.rate)), next)
 		}
+		if s.angle != 0 || s.tilt != 0 {
+			lower = askew(s, scaled, lower)
+		}
 		for y := range s.height {
 			row := screen.Planes[0].Pix[y*screen.Planes[0].Stride:][:s.width]
 			for x := range row {
 				v := 16
 				if x >= s.x && y >= s.y && x < s.x+w && y < s.y+h {
 					from := scaled
-					if y-s.y > h/2 {
+					if y-s.y > h/2 || s.angle != 0 || s.tilt != 0 {
 						from = lower
 					}
 					v = int(from.Planes[0].Pix[(y-s.y)*from.Planes[0].Stride+x-s.x])
@@ -117,6 +124,33 @@ func record(t *testing.T, s shoot) string {
 	return path
 }
 
+// askew returns what a camera sees of a picture at the recording's angle, the far side smaller; the lower
+// half is that of another picture.
+func askew(s shoot, p, lower *picture.Picture) *picture.Picture {
+	out := picture.New(p.Width, p.Height, 8, picture.C420)
+	a, b, w, h := s.angle*math.Pi/180, s.tilt*math.Pi/180, float64(p.Width), float64(p.Height)
+	const distance, shrink = 2.2, 1.4 // in widths
+	for y := range p.Height {
+		for x := range p.Width {
+			// The ray of the pixel meets the screen, which is turned around its middle.
+			u, v := shrink*(float64(x)-w/2)/w/distance, shrink*(float64(y)-h/2)/w/distance
+			u, v = u*math.Cos(b)-v*math.Sin(b), u*math.Sin(b)+v*math.Cos(b)
+			at := u * distance / (math.Cos(a) - u*math.Sin(a))
+			sx, sy := w/2+at*w, h/2+v*(distance+at*math.Sin(a))*w
+			from := p
+			if sy > h/2 {
+				from = lower
+			}
+			v8 := byte(30)
+			if sx >= 0 && sy >= 0 && sx < w && sy < h {
+				v8 = from.Planes[0].Pix[int(sy)*from.Planes[0].Stride+int(sx)]
+			}
+			out.Planes[0].Pix[y*out.Planes[0].Stride+x] = v8
+		}
+	}
+	return out
+}
+
 // playing shows a film of 25 frames a second, with dropped frames.
 func playing(dropped ...int) func(t float64) int {
 	return func(t float64) int {
@@ -134,7 +168,7 @@ func playing(dropped ...int) func(t float64) int {
 
 // usual is a recording of a capture card.
 func usual() shoot {
-	return shoot{width: 640, height: 360, rate: 60, scale: 1, low: 16, high: 235, bitrate: 2e6, seconds: 1.6, shows: playing(8, 20, 21, 33)}
+	return shoot{width: 640, height: 360, rate: 60, scale: 1, low: 16, high: 235, bitrate: 2e6, seconds: 1.6, clip: 7, shows: playing(8, 20, 21, 33)}
 }
 
 func count(t *testing.T, s shoot) *Account {
@@ -178,6 +212,20 @@ func TestRecordingsAreCounted(t *testing.T) {
 	}
 }
 
+// A camera stands beside the screen, and not quite level.
+func TestRecordingsAtAnAngle(t *testing.T) {
+	for _, angle := range [][2]float64{{30, 4}, {-20, -8}} {
+		s := usual()
+		s.width, s.height, s.scale, s.noise, s.bitrate, s.angle, s.tilt = 1280, 720, 2, 4, 6e6, angle[0], angle[1]
+		a := count(t, s)
+		f := a.Frames
+		require.True(t, a.Angled)
+		require.Equal(t, []int{4, 0, 0, 0, 0}, []int{f.Dropped, f.Unread, f.Wrong, a.Blank, a.Torn}, "%+v", a)
+		require.InDelta(t, 40, f.Due, 1)
+		require.InDelta(t, 68, a.W, 12)
+	}
+}
+
 // A recording with fewer pictures than the screen had cannot tell all.
 func TestSlowRecordingsGiveARange(t *testing.T) {
 	s := usual()
@@ -206,9 +254,11 @@ func TestTornFreezesAndLoops(t *testing.T) {
 
 func TestSlowMotionAndDamageAreSeenWithTheClip(t *testing.T) {
 	format := media.Format{Codec: "h264", Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Chroma: picture.C420, Bitrate: 1e6}
-	path, err := clip.Clip(t.Context(), t.TempDir(), clip.Order{Format: format, Seconds: 4})
+	order := clip.Order{Format: format, Seconds: 4}
+	path, err := clip.Clip(t.Context(), t.TempDir(), order)
 	require.NoError(t, err)
 	s := usual()
+	s.clip = order.Number()
 	s.shows = func(t float64) int { return int(t*20 + 1e-6) }
 	s.wrong = map[int]bool{60: true, 61: true, 62: true} // of frame 20
 	a := file(t, record(t, s), path)
@@ -219,6 +269,7 @@ func TestSlowMotionAndDamageAreSeenWithTheClip(t *testing.T) {
 	require.InDelta(t, 10, a.Damage.WorstPct, 2)
 	require.InDelta(t, 1, a.Damage.WorstS, 0.02)
 	s = usual()
+	s.clip = order.Number()
 	s.wrong, s.noise, s.blur, s.low, s.high, s.width, s.height, s.scale, s.x, s.y = nil, 6, true, 30, 160, 720, 576, 0.9, 50, 100
 	a = file(t, record(t, s), path)
 	require.Equal(t, []int{0, 4}, []int{a.Damage.Damaged, a.Frames.Dropped})

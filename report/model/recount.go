@@ -38,7 +38,11 @@ func recountScreen(a *recount.Account) (lines []Line) {
 		film += ", by the numbers that were read; --clip FILE makes it sure, and slow motion seen"
 	}
 	add("film", "%s", film)
-	add("picture", "%.0f %% of the recording's width and %.0f %% of its height, at %.0f %% and %.0f %%", a.W, a.H, a.X, a.Y)
+	seen := ""
+	if a.Angled {
+		seen = ", seen at an angle"
+	}
+	add("picture", "%.0f %% of the recording's width and %.0f %% of its height, at %.0f %% and %.0f %%%s", a.W, a.H, a.X, a.Y, seen)
 	add("shown", "%d of %d frames due, %s a second, the first after %.2f s", f.Shown, f.Due, Figures(f.ShownRate), a.FirstS)
 	add("dropped", "%d (%s %%)", f.Dropped, Figures(f.DroppedPct()))
 	if f.Unread > 0 {

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hash/fnv"
 	"math"
 	"os"
 	"path/filepath"
@@ -88,6 +89,14 @@ func (o Order) Name() string {
 		}
 	}
 	return name + "." + cmp.Or(o.Container, "mp4")
+}
+
+// Number returns the clip's number, 1 to 65535, which its pictures carry: a hash of its name (FNV-1a), so
+// that clips of a run differ in it, nearly always.
+func (o Order) Number() int {
+	h := fnv.New32a()
+	h.Write([]byte(o.Name()))
+	return int(h.Sum32()%65535) + 1
 }
 
 // Clip makes the clip in folder dir, unless it is already there, and returns its path. The clip

@@ -31,7 +31,7 @@ func newGroupFilm(o Order, codec media.Codec) (*groupFilm, error) {
 		f.size = int(o.Format.Rate.Hz() + 0.5)
 	}
 	var err error
-	f.stage, err = scene.New(scene.Order{Scene: o.Scene, Format: o.Format, Seed: o.Seed, Noise: scene.NoiseFor(o.Format)})
+	f.stage, err = scene.New(scene.Order{Scene: o.Scene, Format: o.Format, Seed: o.Seed, Noise: scene.NoiseFor(o.Format), Clip: o.Number()})
 	if err != nil {
 		return nil, err
 	}

@@ -43,6 +43,7 @@ type Entry struct {
 	Coding     string  `json:"coding,omitempty"` // "fast, key frame every 50, 2 B frames, CABAC"
 	Made       string  `json:"made"`             // version of what makes clips
 	Frames     int     `json:"frames"`
+	Number     int     `json:"number,omitempty"` // that its pictures carry; 0: none, in an older clip
 	Bytes      int64   `json:"bytes"`
 	BitrateBps int64   `json:"bitrate_bps"`       // of the file
 	VideoBps   int64   `json:"video_bitrate_bps"` // of the pictures in it
@@ -155,7 +156,7 @@ func (o Order) entry(path string, bits int64) (Entry, error) {
 	file := o.Name()
 	o = o.complete()
 	e := Entry{File: file, Load: o.Format.String(), Seconds: o.Seconds, Scene: o.Scene,
-		Seed: o.Seed, Made: made(o.Format.Codec), Frames: o.Frames(), Bytes: size, SHA256: sum,
+		Seed: o.Seed, Made: made(o.Format.Codec), Frames: o.Frames(), Number: o.Number(), Bytes: size, SHA256: sum,
 		BitrateBps: o.rate(8 * size), VideoBps: o.rate(bits)}
 	if codec, err := registry.Encoder(o.Format.Codec); err == nil && codec.NewEncoder != nil {
 		e.Coding = o.Coding.String()

@@ -31,7 +31,7 @@ type worker struct {
 // newStillFilm codes a few frames to learn what they cost.
 func newStillFilm(ctx context.Context, o Order, codec media.Codec) (*stillFilm, error) {
 	f := &stillFilm{order: o}
-	stage, err := scene.New(scene.Order{Scene: o.Scene, Format: o.Format, Seed: o.Seed, Noise: scene.NoiseFor(o.Format)})
+	stage, err := scene.New(scene.Order{Scene: o.Scene, Format: o.Format, Seed: o.Seed, Noise: scene.NoiseFor(o.Format), Clip: o.Number()})
 	if err != nil {
 		return nil, err
 	}

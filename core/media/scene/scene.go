@@ -3,7 +3,7 @@
 // in units of the picture's height and moves by the second. It is made to defeat lazy playback:
 // slow and fast pans, a zoom, particles, hard edges, a cut every few seconds, and as much fine
 // noise as the bitrate needs. A large frame number and time are for people; a strip of black and
-// white cells at the top and the bottom carries the frame number for machines.
+// white cells at the top and the bottom carries the numbers of the frame and of the clip for machines.
 package scene
 
 import (
@@ -16,7 +16,7 @@ import (
 )
 
 // Version is increased when the same order draws different pictures than before.
-const Version = 2
+const Version = 3
 
 // shot is the time from one cut to the next, in seconds.
 const shot = 6
@@ -42,6 +42,7 @@ type Order struct {
 	// Noise is the amplitude of the noise that changes with every frame, in steps of 8-bit
 	// samples. NoiseFor returns the amplitude for a bitrate.
 	Noise float64
+	Clip  int // its number, 1 to 65535, that its pictures carry; 0: none
 }
 
 // NoiseFor returns the amplitude of noise that uses up a format's bitrate at a quantisation that
@@ -114,7 +115,7 @@ func (d *Drawer) Draw(p *picture.Picture, frame int) {
 	}
 	c.first, c.step = 0, 1
 	drawPanel(c, frame, t)
-	drawStrips(c, frame)
+	drawStrips(c, Mark{Frame: frame, Clip: s.order.Clip})
 }
 
 // field draws every step-th row, starting with first.

@@ -6,6 +6,8 @@ import (
 	"image/jpeg"
 	"image/png"
 	"math"
+	"math/bits"
+	"math/rand/v2"
 	"os"
 	"testing"
 
@@ -38,13 +40,13 @@ func asImage(p *picture.Picture) *image.YCbCr {
 }
 
 func TestStripsSurviveTheWorstCompression(t *testing.T) {
-	for _, size := range [][2]int{{64, 36}, {284, 160}, {426, 240}, {1920, 1080}} {
+	for _, size := range [][2]int{{144, 80}, {284, 160}, {426, 240}, {1920, 1080}} {
 		for _, frame := range []int{0, 1, 255, 4096, 123456, frameMask} {
 			p := drawn(size[0], size[1], fps25, frame)
 			n, ok := ReadNumber(p)
 			require.True(t, ok, "%v", size)
 			require.Equal(t, frame, n)
-			if size[0] < 284 {
+			if size[0] < 426 {
 				continue // cells narrower than a block
 			}
 			var b bytes.Buffer
@@ -57,6 +59,76 @@ func TestStripsSurviveTheWorstCompression(t *testing.T) {
 			require.True(t, ok, "%v frame %d", size, frame)
 			require.Equal(t, frame, n)
 		}
+	}
+}
+
+// A frame's strip and the next one's differ in one cell of the number, so that what a camera sees of both
+// is one of them.
+func TestStripsBetweenTwoFrames(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	for range 1000 {
+		m := Mark{Frame: r.IntN(frameMask), Clip: r.IntN(1 << clipBits)}
+		next := m
+		next.Frame++
+		a, b := stripCells(m), stripCells(next)
+		require.Equal(t, 1, bits.OnesCount64((a^b)&dataMask))
+		got, ok := strip.Decode(a&b, a^b)
+		if bits.OnesCount64((a^b)&^dataMask) > checkBits-leastChecks {
+			require.False(t, ok, "the check says too little")
+			continue
+		}
+		require.True(t, ok)
+		require.Contains(t, []Mark{m, next}, got)
+		_, ok = strip.Decode(a^1<<(dataAt+r.IntN(20+clipBits)), 0)
+		require.False(t, ok, "a wrong cell")
+	}
+}
+
+// Strips of both kinds are told apart.
+func TestOlderStrips(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 4))
+	fill := func(p *picture.Picture, h int, s *Strip, cells uint64) {
+		for y := range p.Height {
+			if y >= h && y < p.Height-h {
+				continue
+			}
+			for x := range p.Width {
+				v := byte(16)
+				if cells>>(s.Cells-1-x*s.Cells/p.Width)&1 != 0 {
+					v = 235
+				}
+				p.Planes[0].Pix[y*p.Planes[0].Stride+x] = v
+			}
+		}
+	}
+	for range 300 {
+		p := drawn(640, 360, fps25, 1)
+		frame := r.IntN(1 << 24)
+		sum := 0
+		for rest := frame; rest > 0; rest >>= 4 {
+			sum ^= rest & 15
+		}
+		fill(p, olderStrip.Height(360), &olderStrip, uint64(1<<31|1|frame<<6|sum<<2))
+		m, ok := Read(p)
+		require.True(t, ok)
+		require.Equal(t, Mark{Frame: frame}, m)
+		now := Mark{Frame: r.IntN(frameMask), Clip: 1 + r.IntN(1<<16-1)}
+		fill(p, strip.Height(360), &strip, stripCells(now))
+		m, ok = Read(p)
+		require.True(t, ok)
+		require.Equal(t, now, m)
+		_, ok = olderStrip.read(p, 2)
+		require.False(t, ok)
+	}
+}
+
+// Marks take less than 3 % of pictures from 480 rows on.
+func TestMarksAreSmall(t *testing.T) {
+	for _, size := range [][2]int{{640, 480}, {854, 480}, {480, 854}, {1024, 576}, {1280, 720}, {1920, 800}, {1920, 1080}, {3840, 2160}, {7680, 4320}} {
+		h := strip.Height(size[1])
+		side := signSide(size[0], size[1])
+		share := float64(2*h*size[0]+4*side*side) / float64(size[0]*size[1])
+		require.Less(t, share, 0.03, "%v", size)
 	}
 }
 

@@ -347,33 +347,63 @@
   }
 
   // reader returns a function that reads the number in the strip of black and white cells at the
-  // top of the picture: one, zero, 24 bits, four bits of checksum, zero, one. Where reading is
-  // slow, only some pictures are read, so that it takes a twentieth of the time at most: the load
-  // is the film, not this.
+  // top of the picture, of either kind. Where reading is slow, only some pictures are read, so that
+  // it takes a twentieth of the time at most: the load is the film, not this.
   function reader(film) {
-    var canvas = document.createElement('canvas'), context, spent = 0, read = 0, seen = 0;
-    canvas.width = 64;
+    var canvas = document.createElement('canvas'), context, spent = 0, read = 0, seen = 0, older = false;
     canvas.height = 1;
     context = canvas.getContext && canvas.getContext('2d', { willReadFrequently: true });
     if (!context) { return null; }
-    var strip = Math.max(8, Math.floor(film.height / 24));
+    // cells returns the cells of a strip: 1 for white.
+    function cells(video, count, strip) {
+      var i, data, list = [];
+      if (canvas.width !== 2 * count) { canvas.width = 2 * count; }
+      context.drawImage(video, 0, strip >> 2, video.videoWidth, strip >> 1, 0, 0, 2 * count, 1);
+      data = context.getImageData(0, 0, 2 * count, 1).data;
+      for (i = 0; i < count; i += 1) { list.push(data[8 * i] + data[8 * i + 4] > 255 ? 1 : 0); }
+      return list;
+    }
     return function (video) {
       seen += 1;
       if (read >= 5 && spent > seen * 50 / film.rate) { return -2; }
-      var began = now(), i, bits, number = 0, check = 0, sum = 0, data;
+      var began = now(), height = video.videoHeight, mark = -1;
       try {
-        context.drawImage(video, 0, strip >> 2, film.width, strip >> 1, 0, 0, 64, 1);
-        data = context.getImageData(0, 0, 64, 1).data;
+        if (!older) { mark = number(cells(video, 48, height < 480 ? 8 : Math.max(6, Math.floor(height / 80) & ~1))); }
+        if (mark < 0) {
+          mark = olderNumber(cells(video, 32, Math.max(8, Math.floor(height / 24))));
+          older = mark >= 0;
+        }
       } catch (e) { return -2; }
       spent += now() - began;
       read += 1;
-      bits = [];
-      for (i = 0; i < 32; i += 1) { bits.push(data[8 * i] + data[8 * i + 4] > 255 ? 1 : 0); }
-      for (i = 2; i < 26; i += 1) { number = number * 2 + bits[i]; }
-      for (i = 26; i < 30; i += 1) { check = check * 2 + bits[i]; }
-      for (i = 0; i < 6; i += 1) { sum ^= Math.floor(number / Math.pow(16, i)) % 16; }
-      return bits[0] === 1 && bits[1] === 0 && bits[30] === 0 && bits[31] === 1 && sum === check ? number : -1;
+      return mark;
     };
+  }
+
+  // number returns the frame's number in a strip, -1 if there is none: one, zero, one, 20 bits of the
+  // number in Gray code, 16 bits of the clip's, six bits of check (CRC-6 of ITU-T G.704), one, zero, one.
+  function number(bits) {
+    var i, k, rest = bits.slice(3, 45), frame = 0, bit = 0;
+    for (i = 0; i < 36; i += 1) {
+      if (rest[i]) {
+        for (k = 0; k < 7; k += 1) { rest[i + k] ^= k === 0 || k > 4 ? 1 : 0; }
+      }
+    }
+    if (bits.slice(0, 3).concat(bits.slice(45)).join('') !== '101101' || rest.indexOf(1) >= 0) { return -1; }
+    for (i = 3; i < 23; i += 1) {
+      bit ^= bits[i];
+      frame = frame * 2 + bit;
+    }
+    return frame;
+  }
+
+  // olderNumber is that of older clips: one, zero, 24 bits, four bits of check, zero, one.
+  function olderNumber(bits) {
+    var i, frame = 0, check = 0, sum = 0;
+    for (i = 2; i < 26; i += 1) { frame = frame * 2 + bits[i]; }
+    for (i = 26; i < 30; i += 1) { check = check * 2 + bits[i]; }
+    for (i = 0; i < 6; i += 1) { sum ^= Math.floor(frame / Math.pow(16, i)) % 16; }
+    return bits[0] === 1 && bits[1] === 0 && bits[30] === 0 && bits[31] === 1 && sum === check ? frame : -1;
   }
 
   function tick(a) {
