@@ -303,7 +303,7 @@ func (a *app) measure(ctx context.Context, c *cli.Command, pages []string, r rou
 	if printErr := a.printRun(c, doc, nil, false); err == nil {
 		err = printErr
 	}
-	if err == nil && doc.Attempts() > 0 && doc.Counted() == 0 {
+	if err == nil && doc.Attempts() > 0 && doc.Counted()+doc.Waiting() == 0 {
 		err = errNothing
 	}
 	return doc, err

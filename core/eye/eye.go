@@ -23,13 +23,16 @@ type Eye interface {
 	Close() error
 }
 
+// Later is the name of no eye: a recording of the screen will follow.
+const Later = "later"
+
 // Open opens an eye by its name: x11, or x11:TITLE.
 func Open(name string) (Eye, error) {
 	kind, rest, _ := strings.Cut(name, ":")
 	if kind == "x11" {
 		return openX11(rest)
 	}
-	return nil, fmt.Errorf("there is no eye %q; there is x11, or x11:TITLE for the window of that title", name)
+	return nil, fmt.Errorf("there is no eye %q; there is x11, x11:TITLE for the window of that title, and later where a recording of the screen will follow", name)
 }
 
 // Reader takes what is read, at which time.

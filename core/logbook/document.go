@@ -44,10 +44,11 @@ type Document struct {
 	Conversion *Conversion      `json:"conversion,omitempty"` // result of a conversion
 	Map        []MapField       `json:"map,omitempty"`        // result of a map
 	Notes      []string         `json:"notes"`
-	Doubts     []verdict.Doubt  `json:"doubts,omitempty"`   // those notes that make the result doubtful, and what to do about them
-	Remarks    []Remark         `json:"remarks,omitempty"`  // remarks by people, in order of time
-	Gaps       []Gap            `json:"gaps,omitempty"`     // times in which a sensor failed
-	Readings   []Reading        `json:"readings,omitempty"` // all of them, in order of time; only in an exported document
+	Recording  string           `json:"recording,omitempty"` // in which the frames that were shown were counted afterwards
+	Doubts     []verdict.Doubt  `json:"doubts,omitempty"`    // those notes that make the result doubtful, and what to do about them
+	Remarks    []Remark         `json:"remarks,omitempty"`   // remarks by people, in order of time
+	Gaps       []Gap            `json:"gaps,omitempty"`      // times in which a sensor failed
+	Readings   []Reading        `json:"readings,omitempty"`  // all of them, in order of time; only in an exported document
 	ResumedAt  []time.Time      `json:"resumed_at,omitempty"`
 }
 
@@ -332,6 +333,7 @@ type Attempt struct {
 	HoldS     float64           `json:"hold_s,omitempty"`                    // how long it was held, if longer than planned
 	ClipBPS   int64             `json:"clip_bitrate_bps,omitempty"`          // bitrate of its clip, if not as ordered
 	Clip      string            `json:"clip_sha256,omitempty"`               // of its clip, if it was made
+	Marks     *tally.Marks      `json:"marks,omitempty"`                     // of its clip's pictures
 	Limiter   verdict.Limiter   `json:"limiter"`                             // empty for a smooth attempt
 	Evidence  string            `json:"evidence,omitempty"`                  // for the limiter
 	Decode    string            `json:"decode"`                              // hardware, software, unknown, or none where the device does not decode
@@ -470,6 +472,18 @@ func (r *Rung) Counted() (list []Attempt) {
 func (d *Document) Counted() (n int) {
 	for i := range d.Rungs {
 		n += len(d.Rungs[i].Counted())
+	}
+	return n
+}
+
+// Waiting returns the number of attempts that a recording of the screen is to judge.
+func (d *Document) Waiting() (n int) {
+	for i := range d.Rungs {
+		for _, a := range d.Rungs[i].Attempts {
+			if a.Void == verdict.VoidLater {
+				n++
+			}
+		}
 	}
 	return n
 }

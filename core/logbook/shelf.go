@@ -199,6 +199,56 @@ func (b *Book) Change(id string, change func(d *Document)) error {
 	return nil
 }
 
+// Rewrite writes a run whose attempts were judged anew. It has the attempts that it had.
+func (b *Book) Rewrite(d *Document) error {
+	if b.Recording() {
+		return ErrBusy
+	}
+	tx, err := b.db.Begin()
+	if err != nil {
+		return b.explain(err)
+	}
+	defer tx.Rollback() // does nothing after Commit
+	rows, err := tx.Query("SELECT id, rung FROM attempts WHERE run = ? AND result IS NOT NULL ORDER BY id", d.ID)
+	if err != nil {
+		return b.explain(err)
+	}
+	texts, next := map[int64][]byte{}, map[int]int{}
+	for rows.Next() {
+		var id int64
+		var rung int
+		if err := rows.Scan(&id, &rung); err != nil {
+			return errors.Join(b.explain(err), rows.Close())
+		}
+		if rung < 0 || rung >= len(d.Rungs) || next[rung] >= len(d.Rungs[rung].Attempts) {
+			return errors.Join(fmt.Errorf("run %s has an attempt at rung %d, which its document lacks", d.ID, rung), rows.Close())
+		}
+		if texts[id], err = json.Marshal(d.Rungs[rung].Attempts[next[rung]]); err != nil {
+			return errors.Join(err, rows.Close())
+		}
+		next[rung]++
+	}
+	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
+		return b.explain(err)
+	}
+	for id, text := range texts {
+		if _, err := tx.Exec("UPDATE attempts SET result = ? WHERE id = ?", string(text), id); err != nil {
+			return b.explain(err)
+		}
+	}
+	head, short, err := d.texts()
+	if err != nil {
+		return err
+	}
+	if _, err := tx.Exec("UPDATE runs SET document = ?, summary = ? WHERE id = ?", head, short, d.ID); err != nil {
+		return b.explain(err)
+	}
+	if err := tx.Commit(); err != nil {
+		return b.explain(err)
+	}
+	return nil
+}
+
 // Delete deletes a run with all that belongs to it.
 func (b *Book) Delete(id string) error {
 	if b.Recording() {

@@ -86,7 +86,9 @@ type Result struct {
 	ClipBPS int64
 	// Clip is the SHA-256 of the clip, in hexadecimal; empty where it is not known or there are
 	// several.
-	Clip string
+	Clip  string
+	Marks *tally.Marks // of the clip; nil where there are none, or several clips
+	Later bool         // what was shown is judged by a recording that follows
 }
 
 // Part is the share of one of several devices in a result.

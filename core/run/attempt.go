@@ -185,22 +185,32 @@ func (c *Run) measure(a *logbook.Attempt, result route.Result, plan route.Plan) 
 	if a.Use, err = c.use(from.Add(SampleEvery), to.Add(SampleEvery/2)); err != nil {
 		return err
 	}
-	a.ClipBPS, a.Clip, a.Promise, a.Notes = result.ClipBPS, result.Clip, result.Promise, result.Notes
+	a.ClipBPS, a.Clip, a.Marks, a.Promise, a.Notes = result.ClipBPS, result.Clip, result.Marks, result.Promise, result.Notes
 	if err := c.judgeJumps(result, plan); err != nil {
 		return err
 	}
 	c.judge(a, result, plan)
-	if a.Verdict == verdict.Smooth || result.Refused {
-		return nil
-	}
-	if cause, why := verdict.Disturbed(a.Use); cause != "" {
-		why = fmt.Sprintf("%s; without them it may be better than %s", why, a.Verdict)
-		if result.Failure != "" {
-			why += ": " + result.Failure
-		}
-		void(a, cause, why)
+	switch {
+	case result.Later && result.Failure == "":
+		void(a, verdict.VoidLater, "a recording of the screen is to show how it was played")
+	case a.Verdict != verdict.Smooth && !result.Refused:
+		disturbed(a, result.Failure)
 	}
 	return nil
+}
+
+// disturbed voids an attempt that was not smooth if others took so much of the computer that it says
+// nothing.
+func disturbed(a *logbook.Attempt, failure string) {
+	cause, why := verdict.Disturbed(a.Use)
+	if cause == "" {
+		return
+	}
+	why = fmt.Sprintf("%s; without them it may be better than %s", why, a.Verdict)
+	if failure != "" {
+		why += ": " + failure
+	}
+	void(a, cause, why)
 }
 
 // startedLate reports whether a stream took so long to start that this alone fails the attempt.

@@ -22,7 +22,7 @@ func (c *Run) conclude() {
 	for _, d := range c.Doc.Doubts {
 		c.Doc.Notes = append(c.Doc.Notes, d.What)
 	}
-	c.Doc.Notes = append(c.Doc.Notes, slices.Concat(c.clips(), c.longer(), c.eye(), notes)...)
+	c.Doc.Notes = append(c.Doc.Notes, slices.Concat(c.clips(), c.longer(), c.eye(), c.later(), notes)...)
 }
 
 // warned returns the doubts that the idle device gave, with their remedies also in a run that
@@ -54,12 +54,23 @@ func (c *Run) eye() []string {
 	return []string{fmt.Sprintf("the screen was looked at %d times, at most %.0f ms apart, which took at most %.1f %% of a core", most.Looks, most.WidestMS, most.CPUPct)}
 }
 
+// later returns notes on the recording that shows what was shown.
+func (c *Run) later() (list []string) {
+	if c.Doc.Recording != "" {
+		list = append(list, "frames were counted in the recording "+c.Doc.Recording)
+	}
+	if c.Doc.Waiting() > 0 {
+		list = append(list, fmt.Sprintf("a recording of the screen judges what was played: vividstrain recount RECORDING --into %s", c.Doc.ID))
+	}
+	return list
+}
+
 // voids returns doubts about rungs with void attempts.
 func (c *Run) voids() (list []verdict.Doubt) {
 	for _, rung := range c.Doc.Rungs {
 		for i := len(rung.Attempts) - 1; i >= 0; i-- {
 			a := rung.Attempts[i]
-			if a.Void == "" || a.Void == verdict.VoidStopped || a.Void == verdict.VoidKilled {
+			if a.Void == "" || a.Void == verdict.VoidStopped || a.Void == verdict.VoidKilled || a.Void == verdict.VoidLater {
 				continue
 			}
 			n := 0
@@ -171,7 +182,7 @@ const steadyPace = 1.2
 // frame. Where frames are decoded here, the same frames take the same work, so that the
 // computer's speed must have changed; servers may have done work already.
 func (c *Run) pace() []verdict.Doubt {
-	if !c.Route.Traits().SameWork {
+	if c.Route == nil || !c.Route.Traits().SameWork { // there is none where a run is judged anew
 		return nil
 	}
 	most, of := steadyPace, load.Load{}

@@ -69,6 +69,9 @@ type Descriptor struct {
 	// Restore returns the kind of an interrupted run from its document, and checks that it can
 	// be resumed.
 	Restore func(doc *logbook.Document, c Config) (Kind, error)
+	// Conclude returns the kind of a run from its document alone, to judge it anew; nil: it cannot
+	// be.
+	Conclude func(doc *logbook.Document) Kind
 }
 
 // Event is an event of a run.

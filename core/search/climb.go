@@ -20,7 +20,7 @@ const (
 	Counts      Void = iota // it is not void
 	Repeatable              // void, but another attempt may succeed; at most MaxVoid are made
 	Interrupted             // void because the run was stopped; any number of others may follow
-	Permanent               // void, as any other attempt would be: the rung has no clip
+	Permanent               // void, as any other attempt would be: the rung has no clip, or is judged later
 )
 
 // MaxVoid is how many repeatable void attempts a rung gets.

@@ -271,3 +271,9 @@ func (w *Watched) Watching() *Watching {
 	defer w.mu.Unlock()
 	return &Watching{Looks: w.reads, Blank: w.blank, WidestMS: math.Round(1e4*w.widest.Seconds()) / 10}
 }
+
+// Marks is what the marks of a clip's pictures say, so that it is found in a recording.
+type Marks struct {
+	Clip  int `json:"clip"`  // its number
+	Round int `json:"round"` // its frames' numbers begin again after so many
+}

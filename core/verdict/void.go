@@ -21,6 +21,7 @@ const (
 	VoidStopped VoidCause = "stopped" // the user stopped the run in it
 	VoidAway    VoidCause = "away"    // the device was not there, or its page was hidden or paused
 	VoidKilled  VoidCause = "killed"  // the program was killed during it
+	VoidLater   VoidCause = "later"   // a recording will show what it showed
 )
 
 // Void returns what the cause means for the search; without a cause the attempt counts.

@@ -42,6 +42,8 @@ func columnAnswer(d *logbook.Document, c *logbook.ColumnCeiling, named bool) (li
 		who = of + d.Device.Name
 	}
 	switch {
+	case c.Load == nil && c.Next == nil && len(c.Untried) > 0 && d.Waiting() > 0:
+		return []Line{{"", of + "all rungs were played; a recording of the screen is to show how."}}
 	case c.Load == nil && c.Next == nil && len(c.Untried) > 0:
 		return []Line{{"", of + "no rung could be tried."}}
 	case c.Load == nil && c.Next == nil:

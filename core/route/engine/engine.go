@@ -291,7 +291,7 @@ func (e *Engine) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 		if err == nil {
 			result.ClipBPS = max(result.ClipBPS, film.bps)
 			if len(p.Loads) == 1 {
-				result.Clip = film.sum
+				result.Clip, result.Marks = film.sum, film.marks
 			}
 			s, err = e.open(ctx, film, l, p, i)
 		}

@@ -28,7 +28,8 @@ type film struct {
 	// number reads the number that a picture shows; nil where pictures have none.
 	number func(*picture.Picture) (int, bool)
 	sum    string // SHA-256 of a clip
-	bps    int64  // bitrate of a clip if it is not as ordered, else 0
+	marks  *tally.Marks
+	bps    int64 // bitrate of a clip if it is not as ordered, else 0
 
 	size     int64 // of the file when it was read
 	modified time.Time
@@ -65,7 +66,7 @@ func clipFilm(ctx context.Context, path string, order clip.Order) (*film, error)
 	rate := order.Format.Rate
 	f := &film{path: path, frames: order.Frames(), number: scene.ReadNumber,
 		timeline: tally.Constant{Num: rate.Num, Den: rate.Den}}
-	f.bps, f.sum = entry.OffRate(order.Format.Bitrate), entry.SHA256
+	f.bps, f.sum, f.marks = entry.OffRate(order.Format.Bitrate), entry.SHA256, &tally.Marks{Clip: order.Number(), Round: order.Frames()}
 	scale, err := timescale(path)
 	ticks := scale * int64(rate.Den)
 	f.place = func(pts int64) int64 { return pts * int64(rate.Num) / ticks }

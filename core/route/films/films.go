@@ -20,6 +20,7 @@ import (
 	"vividstrain/core/media/registry"
 	"vividstrain/core/partial"
 	"vividstrain/core/route"
+	"vividstrain/core/tally"
 )
 
 // ClipSeconds is the usual length of clips that are made.
@@ -38,6 +39,7 @@ type Film struct {
 	Sum     string // SHA-256 of the clip, "" of a user's file
 	BPS     int64  // bitrate of a clip that is not as ordered, else 0
 	Marks   int    // the marks of its pictures begin again after so many frames; 0: it has none
+	Number  int    // of the clip, in the marks of its pictures
 }
 
 // ContentType returns the media type of a film with the codec of its video (RFC 6381).
@@ -47,6 +49,14 @@ func (f *Film) ContentType() string {
 		kind += `; codecs="` + codec + `"`
 	}
 	return kind
+}
+
+// Shows returns what the marks of the film's pictures say; nil: they have none.
+func (f *Film) Shows() *tally.Marks {
+	if f.Marks == 0 {
+		return nil
+	}
+	return &tally.Marks{Clip: f.Number, Round: f.Marks}
 }
 
 // Close removes a film that was made.
@@ -126,7 +136,7 @@ func (m *Maker) Prepare(ctx context.Context, l load.Load, progress func(done, to
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.clips[l.Format.String()] = &Film{Path: path, Marks: order.Frames(), BPS: entry.OffRate(order.Format.Bitrate), Sum: entry.SHA256}
+	m.clips[l.Format.String()] = &Film{Path: path, Marks: order.Frames(), Number: order.Number(), BPS: entry.OffRate(order.Format.Bitrate), Sum: entry.SHA256}
 	return nil
 }
 

@@ -125,7 +125,7 @@ func (p *Page) Play(ctx context.Context, plan route.Plan, live func(route.Live))
 		result.ClipBPS = max(result.ClipBPS, f.BPS)
 	}
 	if len(plan.Loads) == 1 {
-		result.Clip = list[0].Sum
+		result.Clip, result.Marks = list[0].Sum, list[0].Shows()
 	}
 	tries, err := p.begin(list, levels, plan)
 	if err != nil {

@@ -48,7 +48,7 @@ func (p *Program) Play(ctx context.Context, plan route.Plan, live func(route.Liv
 		return result, err
 	}
 	defer a.film.Close()
-	result.ClipBPS, result.Clip = a.film.BPS, a.film.Sum
+	result.ClipBPS, result.Clip, result.Marks, result.Later = a.film.BPS, a.film.Sum, a.film.Shows(), p.later()
 	watch := func() eye.Report { return eye.Report{} }
 	if p.watcher != nil {
 		watch = a.watch(ctx)
@@ -189,6 +189,9 @@ func (a *attempt) look(now time.Time) (failure string, over bool) {
 		}
 		return fmt.Sprintf("it said nothing of playing within %s: %s", startTimeout, errNoLines) + a.lines.said(), true
 	}
+	if a.free() && a.route.later() {
+		return "", now.Sub(a.began) > a.plan.Hold+films.Margin
+	}
 	if a.free() {
 		length := time.Duration(a.film.Seconds * float64(time.Second))
 		return "", now.Sub(a.began) > length+endTimeout
@@ -247,7 +250,7 @@ func (a *attempt) account(result route.Result) (route.Result, error) {
 	}
 	rate := a.film.Track.Format.Rate.Hz()
 	switch {
-	case a.route.options.Count == countMarks:
+	case a.screen != nil && a.route.options.Count == countMarks:
 		t.Windows = a.screen.Windows(a.plan.Spans(0))
 		for i := range t.Windows {
 			if w := &t.Windows[i]; w.Frames != nil && a.lines.pattern != nil {
@@ -266,7 +269,7 @@ func (a *attempt) account(result route.Result) (route.Result, error) {
 			return result, &route.UnfitError{Unfit: route.TooShort, Err: errNoLines}
 		}
 	default:
-		if t.Speed = a.lines.speed(steady, end); a.free() {
+		if t.Speed = a.lines.speed(steady, end); a.free() && !a.route.later() {
 			t.Speed = a.pace(&result)
 		}
 		for _, s := range a.plan.Spans(0) {

@@ -83,7 +83,7 @@ func New(o Options) (_ *Program, err error) {
 			return nil, err
 		}
 	}
-	if o.Eye != "" {
+	if o.Eye != "" && !p.later() {
 		if p.watcher, err = eye.Open(o.Eye); err != nil {
 			return nil, err
 		}
@@ -101,6 +101,9 @@ func New(o Options) (_ *Program, err error) {
 	p.sources = local.Local(p.group)
 	return p, nil
 }
+
+// later reports whether a recording will show what the screen showed.
+func (p *Program) later() bool { return p.options.Eye == eye.Later }
 
 // implied returns how frames are counted if nothing is said.
 func implied(o Options) string {

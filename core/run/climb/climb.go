@@ -15,7 +15,7 @@ import (
 )
 
 // Descriptor registers the kind of run.
-var Descriptor = run.Descriptor{Word: "climb", Restore: restore}
+var Descriptor = run.Descriptor{Word: "climb", Restore: restore, Conclude: func(doc *logbook.Document) run.Kind { return newKind(stored(doc, run.Config{})) }}
 
 // Config states what to climb and how.
 type Config struct {
@@ -71,11 +71,16 @@ func (c Config) document() *logbook.Document {
 }
 
 func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
-	c := Config{Config: base, Ladder: &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}, All: doc.Plan.All, Quick: doc.Plan.Quick, Refine: doc.Plan.RefinePct / 100}
+	c := stored(doc, base)
 	if err := c.Check(); err != nil {
 		return nil, err
 	}
 	return newKind(c), nil
+}
+
+// stored returns what a document says of its run.
+func stored(doc *logbook.Document, base run.Config) Config {
+	return Config{Config: base, Ladder: &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}, All: doc.Plan.All, Quick: doc.Plan.Quick, Refine: doc.Plan.RefinePct / 100}
 }
 
 // Check finds what could not work before anything is measured. Loads that the route cannot
