@@ -15,9 +15,9 @@ import (
 type Eye interface {
 	// Refresh returns how often a second the screen is refreshed, in Hz.
 	Refresh() float64
-	// Look reads the number of the frame that is on the screen now; false: there is no frame with
-	// marks, or they cannot be read.
-	Look() (number int, ok bool, err error)
+	// Look reads the number of the frame that is on the screen; false: there is no frame with
+	// marks, or they cannot be read. at is when it was there.
+	Look() (number int, ok bool, at time.Time, err error)
 	// Why returns why nothing can be read, and what to do; "" where nothing is known.
 	Why() string
 	Close() error
@@ -26,13 +26,16 @@ type Eye interface {
 // Later is the name of no eye: a recording of the screen will follow.
 const Later = "later"
 
-// Open opens an eye by its name: x11, or x11:TITLE.
+// Open opens an eye by its name: x11, x11:TITLE, or capture:PATH.
 func Open(name string) (Eye, error) {
 	kind, rest, _ := strings.Cut(name, ":")
-	if kind == "x11" {
+	switch {
+	case kind == "x11":
 		return openX11(rest)
+	case kind == "capture" && rest != "":
+		return openCapture(rest)
 	}
-	return nil, fmt.Errorf("there is no eye %q; there is x11, x11:TITLE for the window of that title, and later where a recording of the screen will follow", name)
+	return nil, fmt.Errorf("there is no eye %q; there is x11, x11:TITLE for the window of that title, capture:/dev/video0 for a capture card, and later where a recording of the screen will follow", name)
 }
 
 // Reader takes what is read, at which time.
@@ -54,12 +57,12 @@ func Watch(ctx context.Context, e Eye, to Reader) (r Report) {
 	ticker := time.NewTicker(time.Duration(float64(time.Second) / (2 * e.Refresh())))
 	defer ticker.Stop()
 	for ctx.Err() == nil {
-		number, ok, err := e.Look()
+		number, ok, at, err := e.Look()
 		if err != nil {
 			r.Err = err
 			break
 		}
-		to.Read(time.Now(), number, ok)
+		to.Read(at, number, ok)
 		select {
 		case <-ctx.Done():
 		case <-ticker.C:

@@ -37,7 +37,7 @@ const (
 func openX11(title string) (Eye, error) {
 	s, err := x11.Open()
 	if err != nil {
-		return nil, fmt.Errorf("--eye x11: %w; record the screen with a capture card or a camera instead", err)
+		return nil, fmt.Errorf("--eye x11: %w; read it with a capture card (--eye capture:/dev/video0), or record it (--eye later)", err)
 	}
 	if err := s.Share(4 * int(s.Screen.WidthInPixels) * int(s.Screen.HeightInPixels)); err != nil {
 		s.Close()
@@ -58,13 +58,18 @@ func (e *watcher) Why() string {
 	case e.window == 0:
 		return fmt.Sprintf("there is no window whose title has %q", e.title)
 	case e.flat:
-		return "the screen reads as one colour: the player draws past the windows. Have it draw into its window, or record the screen with a capture card or a camera"
+		return "the screen reads as one colour: the player draws past the windows. Have it draw into its window, read the screen with a capture card (--eye capture:/dev/video0), or record it (--eye later)"
 	}
 	return "no marks of our clips are on the screen: it must show the whole picture, with its upper and lower edge"
 }
 
 // Look implements [Eye]. Once the picture was found, only the rows of its marks are read.
-func (e *watcher) Look() (number int, ok bool, err error) {
+func (e *watcher) Look() (number int, ok bool, at time.Time, err error) {
+	number, ok, err = e.look()
+	return number, ok, time.Now(), err
+}
+
+func (e *watcher) look() (number int, ok bool, err error) {
 	if e.found {
 		if number, ok, err = e.strip(); err != nil || ok {
 			e.missed = 0

@@ -16,7 +16,7 @@ var Descriptor = route.Descriptor{
 		{Name: "stop", Usage: "run `COMMAND` after each rung, to end a player on another machine", Default: "", Typed: true},
 		{Name: "count", Usage: "count frames by `WAY`: marks of the pictures on the screen, lines that the player writes, or none", Default: "", DefaultText: "lines with --lines, marks with --eye, else none"},
 		{Name: "lines", Usage: "read the player's lines by `PATTERN`, or by the one with that name in vividstrain.yaml: (?P<shown>), (?P<dropped>), (?P<shown_rate>), (?P<position_s>), (?P<lead_s>)", Default: "", Named: "patterns"},
-		{Name: "eye", Usage: "watch the screen through `EYE`: x11, x11:TITLE for the window of that title, or later where a recording of it will follow", Default: ""},
+		{Name: "eye", Usage: "watch the screen through `EYE`: x11, x11:TITLE for the window of that title, capture:/dev/video0 for a capture card, or later where a recording of it will follow", Default: ""},
 		route.Listen,
 		route.Clips,
 	},

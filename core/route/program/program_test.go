@@ -180,5 +180,5 @@ func TestWrongSettings(t *testing.T) {
 	}
 	t.Setenv("DISPLAY", "")
 	_, err := New(Options{Start: player + " {file}", Eye: "x11"})
-	require.ErrorContains(t, err, "DISPLAY is not set; record the screen")
+	require.ErrorContains(t, err, "DISPLAY is not set; read it with a capture card")
 }

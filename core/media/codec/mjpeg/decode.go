@@ -43,6 +43,7 @@ func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 		ordered: make(chan *job, len(jobs)),
 		work: threads.Start(threadCount, jobs, func() func(*job) {
 			return func(j *job) {
+				j.data = WithTables(j.data)
 				j.reader.Reset(j.data)
 				j.frame.Picture, j.err = decode(&j.reader, t.Format)
 				j.done <- struct{}{}
@@ -90,6 +91,21 @@ func (d *decoder) Close() {
 
 // Busy returns the processor time used by the decoder's threads.
 func (d *decoder) Busy() time.Duration { return d.work.Busy() }
+
+// WithTables returns an image with Huffman tables. Cameras and capture cards leave out those of annex K.3 of
+// Rec. ITU-T T.81, which are meant where there are none.
+func WithTables(data []byte) []byte {
+	for i := 2; i+4 <= len(data) && data[i] == 0xFF; { // segments before the scan
+		switch data[i+1] {
+		case dht:
+			return data
+		case sos:
+			return append(appendTables(append(make([]byte, 0, len(data)+500), data[:i]...)), data[i:]...)
+		}
+		i += 2 + int(data[i+2])<<8 + int(data[i+3])
+	}
+	return data
+}
 
 // decode decodes one image. If the track states a size, the image must have it, which limits
 // what a hostile file can allocate.

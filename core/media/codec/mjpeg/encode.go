@@ -75,11 +75,17 @@ func (e *Encoder) header(p *picture.Picture) {
 	}
 	e.out = append(e.out, 0xFF, sof0, 0, 17, 8, byte(p.Height>>8), byte(p.Height), byte(p.Width>>8), byte(p.Width),
 		3, 1, 0x22, 0, 2, 0x11, 1, 3, 0x11, 1)
-	for i, h := range huffTables {
-		e.out = append(e.out, 0xFF, dht, 0, byte(2+17+len(h.values)), byte(i>>1|i&1<<4))
-		e.out = append(append(e.out, h.counts[:]...), h.values...)
-	}
+	e.out = appendTables(e.out)
 	e.out = append(e.out, 0xFF, sos, 0, 12, 3, 1, 0x00, 2, 0x11, 3, 0x11, 0, 63, 0)
+}
+
+// appendTables appends the Huffman tables (B.2.4.2).
+func appendTables(out []byte) []byte {
+	for i, h := range huffTables {
+		out = append(out, 0xFF, dht, 0, byte(2+17+len(h.values)), byte(i>>1|i&1<<4))
+		out = append(append(out, h.counts[:]...), h.values...)
+	}
+	return out
 }
 
 // scan encodes the blocks: for each 16x16 samples four of luma and one of each chroma (A.2.3).
