@@ -341,6 +341,7 @@ type Attempt struct {
 	Speed     *float64          `json:"speed,omitempty"`                     // media seconds per second, where frames could not be counted
 	Frames    *tally.Frames     `json:"frames" jsonschema:"nullable"`        // steady window of the worst stream; null where frames could not be counted
 	Buffer    *tally.Buffer     `json:"buffer" jsonschema:"nullable"`        // of the worst stream
+	Jumps     []tally.Seek      `json:"jumps,omitempty"`                     // of the worst stream, where there is no buffer that has them
 	Windows   []tally.Window    `json:"windows"`                             // of the worst stream
 	Streams   []tally.Frames    `json:"streams,omitempty"`                   // steady window of each, where there are several, 100 at most
 	Worst     string            `json:"worst,omitempty"`                     // load of the worst stream, where there are several
@@ -371,6 +372,14 @@ func (a *Attempt) FramesDue() int {
 		return 0
 	}
 	return a.Frames.Due
+}
+
+// Jumped returns the jumps of the worst stream.
+func (a *Attempt) Jumped() []tally.Seek {
+	if a.Buffer != nil && len(a.Buffer.Jumps) > 0 {
+		return a.Buffer.Jumps
+	}
+	return a.Jumps
 }
 
 // Displayed reports whether frames were counted where they reached a display: only they show what

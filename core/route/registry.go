@@ -69,7 +69,7 @@ var (
 	Refresh = Option{Name: "refresh", Usage: "refresh the display at `HZ`", Default: 60.}
 	Late    = Option{Name: "late", Usage: "`drop` late frames, or wait for them in slow motion", Default: "drop"}
 	Ahead   = Option{Name: "ahead", Usage: "convert or fetch at most `TIME` ahead of a viewer", Default: 30 * time.Second}
-	Jumps   = Option{Name: "jumps", Usage: "jump `N` times after the steady part: forwards, back, to where it was fetched, and so on", Default: 0}
+	Jumps   = Option{Name: "jumps", Usage: "jump `N` times after the steady part, forwards and back, and time the picture", Default: 0}
 	Link    = Option{Name: "link", Usage: "viewers share a link of `RATE`: 20M; each has its own: 20M/viewer; it changes with time: 2M,20M@20s", Default: "", DefaultText: "no limit"}
 	Delay   = Option{Name: "delay", Usage: "answers take `TIME` longer, the round trip of the network between", Default: time.Duration(0), DefaultText: "none"}
 	Loss    = Option{Name: "loss", Usage: "the network between loses `SHARE` of the packets", Default: "", DefaultText: "none"}

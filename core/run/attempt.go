@@ -229,7 +229,7 @@ func (c *Run) judge(a *logbook.Attempt, result route.Result, plan route.Plan) {
 		grade, reasons := c.Criteria.Judge(t)
 		f := t.Steady()
 		if i == 0 || grade.Worse(a.Verdict) || grade == a.Verdict && worse(t, f, a) {
-			a.Verdict, a.Reasons, a.Frames, a.StartS, a.Speed, a.Buffer, a.Delivered, a.Early, a.Checked, a.Adaptive, a.Watching = grade, reasons, f, t.StartDelayS, t.Speed, t.Buffer, t.Delivered, t.Early, t.Checked, t.Adaptive, t.Watching
+			a.Verdict, a.Reasons, a.Frames, a.StartS, a.Speed, a.Buffer, a.Delivered, a.Early, a.Checked, a.Adaptive, a.Watching, a.Jumps = grade, reasons, f, t.StartDelayS, t.Speed, t.Buffer, t.Delivered, t.Early, t.Checked, t.Adaptive, t.Watching, t.Jumps
 			if a.Windows = t.Windows; a.Windows == nil {
 				a.Windows = []tally.Window{}
 			}

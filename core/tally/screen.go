@@ -1,6 +1,9 @@
 package tally
 
-import "time"
+import (
+	"math"
+	"time"
+)
 
 // tolerance is how long after a refresh a frame may be due and still count as due at it: times
 // are rounded to nanoseconds, and 50 us are invisible.
@@ -59,6 +62,11 @@ func NewScreen(c ScreenConfig) *Screen {
 func (s *Screen) Next() (time.Duration, bool) {
 	t := s.refreshAt(s.refreshes)
 	return t, t < s.end
+}
+
+// NextAfter returns the time of the first refresh at or after a time.
+func (s *Screen) NextAfter(t time.Duration) time.Duration {
+	return s.refreshAt(int(math.Ceil((t - tolerance).Seconds() * s.config.Refresh)))
 }
 
 // refreshAt returns the time of refresh k.

@@ -176,6 +176,7 @@ type Tally struct {
 	// duration of the film, where frames are not counted.
 	Speed  *float64
 	Buffer *Buffer // of media that arrive ahead of playing
+	Jumps  []Seek  // where nothing arrives; else they are in Buffer
 	// Checked is how many of the pictures that were shown were checked by their marks, nil where
 	// they have none; reading them all may cost too much time.
 	Checked  *int

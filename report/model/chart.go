@@ -293,14 +293,11 @@ func flags(d *logbook.Document) (list []Flag) {
 	}
 	for i := range d.Rungs {
 		for _, a := range d.Rungs[i].Attempts {
-			if a.Buffer == nil {
-				continue
-			}
 			began := a.Started.Sub(d.Started).Seconds()
 			if a.StartS != nil {
 				began += *a.StartS
 			}
-			for _, j := range a.Buffer.Jumps {
+			for _, j := range a.Jumped() {
 				list = append(list, Flag{began + j.AtS, "jump", fmt.Sprintf("jump %s, %.0f ms", j.Kind, 1000*j.DelayS)})
 			}
 		}

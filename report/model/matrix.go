@@ -106,10 +106,7 @@ func jumps(d *logbook.Document) Table {
 		delays := map[tally.JumpKind][]float64{}
 		all := map[tally.JumpKind][]tally.Seek{}
 		for _, a := range d.Rungs[i].Counted() {
-			if a.Buffer == nil {
-				continue
-			}
-			for _, j := range a.Buffer.Jumps {
+			for _, j := range a.Jumped() {
 				delays[j.Kind] = append(delays[j.Kind], j.DelayS)
 				all[j.Kind] = append(all[j.Kind], j)
 			}
@@ -120,6 +117,12 @@ func jumps(d *logbook.Document) Table {
 				t.Rows = append(t.Rows, Cells(name, string(kind), fmt.Sprint(len(list)), fmt.Sprintf("%.0f ms", 1000*median(list)), fmt.Sprintf("%.0f ms", 1000*slices.Max(list)), beganAnew(all[kind])))
 				name = ""
 			}
+		}
+	}
+	if last := len(t.Head) - 1; !slices.ContainsFunc(t.Rows, func(row []Cell) bool { return row[last].Text != "-" }) { // there is no server, or nothing shows it
+		t.Head = t.Head[:last]
+		for i := range t.Rows {
+			t.Rows[i] = t.Rows[i][:last]
 		}
 	}
 	return t

@@ -13,7 +13,7 @@ var Descriptor = route.Descriptor{
 		route.Refresh, route.Late, route.Ahead,
 		{Name: "threads", Usage: "decode each stream on `N` threads", Default: 0, DefaultText: "one for each core"},
 		{Name: "queue", Usage: "decode `N` pictures ahead", Default: 8},
-		route.Screen, route.Fit,
+		route.Screen, route.Fit, route.Jumps,
 		route.Clips,
 	},
 	Uses: []string{"spread", "stagger", "sensors", "token"},
@@ -28,7 +28,7 @@ func openRoute(v route.Values) (route.Route, error) {
 	if v.IsSet("screen") {
 		o.Screen, o.Fit = v.String("screen"), v.String("fit")
 	}
-	o.refreshSet = v.IsSet("refresh")
+	o.refreshSet, o.Jumps = v.IsSet("refresh"), v.Int("jumps")
 	r, err := New(o)
 	if err != nil {
 		return nil, err

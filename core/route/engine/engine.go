@@ -36,6 +36,7 @@ type Options struct {
 	Ahead       time.Duration // how far a conversion may run ahead of its viewer
 	Screen      string        // "full" or "window": on a real screen; "": on a virtual one
 	Fit         string        // "fit" or "native"
+	Jumps       int           // after the steady window
 
 	refreshSet bool // Refresh was given
 }
@@ -78,6 +79,7 @@ func FromOptions(m map[string]string) (Options, error) {
 	ahead := o.Ahead.Seconds()
 	number("threads", &o.Threads)
 	number("queue", &o.Queue)
+	number("jumps", &o.Jumps)
 	real("refresh_hz", &o.Refresh)
 	real("ahead_s", &ahead)
 	real("clip_s", &o.ClipSeconds)
@@ -101,6 +103,8 @@ func New(o Options) (*Engine, error) {
 		return nil, fmt.Errorf("--screen is full or window, not %q", o.Screen)
 	case o.Screen != "" && o.Fit != "fit" && o.Fit != "native":
 		return nil, fmt.Errorf("--fit is fit or native, not %q", o.Fit)
+	case o.Jumps < 0 || o.Jumps > 1000:
+		return nil, fmt.Errorf("the number of jumps is 0 to 1000, not %d", o.Jumps)
 	case o.Threads < 0 || o.Threads > 1024:
 		return nil, fmt.Errorf("the number of threads must be 0 to 1024, not %d", o.Threads)
 	case o.Queue < 1 || o.Queue > 64:
@@ -130,7 +134,7 @@ func (*Engine) Kind() string { return Descriptor.Word }
 
 // Traits returns that it decodes here, so that the same frames take the same work.
 func (*Engine) Traits() route.Traits {
-	return route.Traits{Decodes: true, Counts: true, Buffers: true, Many: true, SameWork: true}
+	return route.Traits{Decodes: true, Counts: true, Buffers: true, Jumps: true, Many: true, SameWork: true}
 }
 
 // Options returns the settings, for the record.
@@ -143,6 +147,9 @@ func (e *Engine) Options() map[string]string {
 		"ahead_s":    strconv.FormatFloat(e.options.Ahead.Seconds(), 'g', -1, 64),
 		"clip_s":     strconv.FormatFloat(e.options.ClipSeconds, 'g', -1, 64),
 		"clips":      e.options.Clips,
+	}
+	if e.options.Jumps > 0 {
+		m["jumps"] = strconv.Itoa(e.options.Jumps)
 	}
 	if e.options.Screen != "" {
 		m["screen"], m["fit"] = e.options.Screen, e.options.Fit
@@ -166,6 +173,9 @@ func (e *Engine) Sources() []sense.Source { return e.sources }
 func (e *Engine) Check(l load.Load) error {
 	if e.options.Screen != "" && (l.Goal != nil || l.Streams > 1) {
 		return fmt.Errorf("load line %q: one film is shown with --screen, as it is", l)
+	}
+	if e.options.Jumps > 0 && l.Goal != nil {
+		return fmt.Errorf("load line %q: --jumps is for films that are played as they are", l)
 	}
 	if l.Goal != nil {
 		if err := transcode.CheckGoal(*l.Goal); err != nil {
@@ -334,6 +344,17 @@ func (e *Engine) openPlayer(file *registry.File, film *film, p route.Plan, i int
 	player := newPlayer(s, tally.ScreenConfig{
 		Refresh: e.options.Refresh, Late: e.options.Late, Spans: p.Spans(i), Frames: film.timeline,
 	}, e.options.Queue)
+	player.jumps, player.reopen = e.options.Jumps, func() (source, error) {
+		file, err := registry.Open(film.path)
+		if err != nil {
+			return source{}, err
+		}
+		s, err := film.source(file, e.options.Threads)
+		if err != nil {
+			file.Close()
+		}
+		return s, err
+	}
 	if e.options.Screen != "" {
 		t := file.Tracks()[s.video].Format
 		if player.canvas, err = openCanvas(e.options, t.Width, t.Height); err != nil {

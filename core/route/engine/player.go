@@ -27,6 +27,8 @@ type player struct {
 	canvas *canvas       // nil: there is no screen
 	queue  chan struct{} // a token for each free place in the queue
 	full   chan struct{} // closed when playing can begin
+	jumps  int           // after the last window
+	reopen func() (source, error)
 
 	mu       sync.Mutex
 	screen   *tally.Screen
@@ -66,6 +68,9 @@ func (p *player) play(ctx context.Context) (err error) {
 	}
 	cancel(nil)
 	workers.Wait()
+	if err == nil {
+		err = p.jump(ctx, p.jumps)
+	}
 	p.close()
 	p.mu.Lock() // the live view may be reading
 	defer p.mu.Unlock()

@@ -17,8 +17,8 @@ import (
 	"vividstrain/core/tally"
 )
 
-// reel is a demuxer of so many empty packets, 25 a second.
-type reel struct{ next, frames int }
+// reel is a demuxer of so many empty packets, 25 a second; keyEvery is 0 where all are key frames.
+type reel struct{ next, frames, keyEvery int }
 
 func (f *reel) Tracks() []media.Track { return nil }
 func (f *reel) Rewind() error         { f.next = 0; return nil }
@@ -27,7 +27,7 @@ func (f *reel) ReadPacket(p *media.Packet) error {
 	if f.next == f.frames {
 		return io.EOF
 	}
-	p.PTS, p.Key = int64(f.next), true
+	p.PTS, p.Key = int64(f.next), f.keyEvery == 0 || f.next%f.keyEvery == 0
 	f.next++
 	return nil
 }
@@ -211,4 +211,30 @@ func BenchmarkPlayer(b *testing.B) {
 		}
 	}
 	b.ReportMetric(b.Elapsed().Seconds()*1e6/float64(b.N), "us/frame")
+}
+
+// A jump takes as long as decoding from the key frame before its target, and waiting for a refresh.
+func TestJumps(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		const frames, decoding = 50, 7 * time.Millisecond
+		sleep := map[int64]time.Duration{}
+		for n := range int64(frames) {
+			sleep[n] = decoding
+		}
+		open := func() (source, error) {
+			return source{packets: &reel{frames: frames, keyEvery: 25}, decoder: newSleeper(sleep), closeFile: func() error { return nil }, frames: frames, place: func(pts int64) int64 { return pts }}, nil
+		}
+		s, _ := open()
+		p := newPlayer(s, tally.ScreenConfig{Refresh: 60, Late: tally.Drop, Frames: tally.Constant{Num: 25, Den: 1}, Spans: []tally.Span{{Kind: tally.Steady, To: time.Second}}}, 4)
+		p.jumps, p.reopen = 4, open
+		require.NoError(t, p.play(t.Context()))
+		require.Len(t, p.account.Jumps, 4)
+		for i, target := range []int{25, 5, 36, 17} {
+			j := p.account.Jumps[i]
+			least := time.Duration(target%25+1) * decoding
+			require.GreaterOrEqual(t, j.DelayS, least.Seconds()-1e-4, "to %d", target)
+			require.Less(t, j.DelayS, (least + 17*time.Millisecond).Seconds(), "to %d", target)
+		}
+		require.Equal(t, []tally.JumpKind{tally.Back, tally.Forward, tally.Back}, []tally.JumpKind{p.account.Jumps[1].Kind, p.account.Jumps[2].Kind, p.account.Jumps[3].Kind})
+	})
 }
