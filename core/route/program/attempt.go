@@ -30,6 +30,8 @@ type attempt struct {
 	film   *films.Film
 	lines  *listener
 	screen *tally.Watched // nil: the screen is not watched
+	relay  *relay         // of what is seen on it
+	jumped []tally.Seek
 	player *child.Child
 	began  time.Time
 	unseen bool    // no picture came in time
@@ -43,6 +45,9 @@ func (p *Program) Play(ctx context.Context, plan route.Plan, live func(route.Liv
 	lasts := plan.Hold + films.Margin
 	if p.options.Count == countNone && p.pattern == nil {
 		lasts = plan.Hold // its end shows whether it kept pace
+	}
+	if n := p.options.Jumps; n > 0 {
+		lasts = max(leastFilm, lasts+time.Duration(float64(n)*(max(p.jumping.step, 0)*float64(time.Second)+float64(afterJump+films.Margin))))
 	}
 	if a.film, err = p.maker.Film(ctx, plan.Loads[0], lasts); err != nil {
 		return result, err
@@ -58,6 +63,9 @@ func (p *Program) Play(ctx context.Context, plan route.Plan, live func(route.Liv
 		return result, &route.UnfitError{Unfit: route.Away, Err: err}
 	}
 	result.Failure, err = a.follow(ctx, live)
+	if result.Failure == "" && err == nil {
+		a.jumped, result.Notes, err = a.jump(ctx)
+	}
 	seen := watch() // before the player's window closes
 	if !a.player.End(patience) && result.Failure == "" && err == nil {
 		result.Notes = append(result.Notes, "the player did not end when it was asked to, and was killed")
@@ -138,7 +146,8 @@ func (a *attempt) watch(ctx context.Context) (stop func() eye.Report) {
 	a.screen = tally.NewWatched(tally.WatchedConfig{Refresh: refresh, Rate: tally.Constant{Num: t.Rate.Num, Den: t.Rate.Den}, Round: a.film.Marks})
 	ctx, cancel := context.WithCancel(ctx)
 	done := make(chan eye.Report, 1)
-	go func() { done <- eye.Watch(ctx, a.route.watcher, a.screen) }()
+	a.relay = &relay{screen: a.screen}
+	go func() { done <- eye.Watch(ctx, a.route.watcher, a.relay) }()
 	return func() eye.Report { cancel(); return <-done }
 }
 
@@ -244,7 +253,7 @@ func (a *attempt) account(result route.Result) (route.Result, error) {
 	result.Began = first
 	delay := first.Sub(a.began).Seconds()
 	steady, end := first.Add(a.plan.Settle), first.Add(a.plan.Hold)
-	t := tally.Tally{}
+	t := tally.Tally{Jumps: a.jumped}
 	if !a.free() {
 		t.StartDelayS = &delay
 	}

@@ -4,12 +4,14 @@
 package program
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -40,12 +42,15 @@ type Options struct {
 	Eye    string // what watches the screen
 	Listen string // address at which films are served
 	Clips  string // folder of clips, missing ones are built there
+	Jump   string // command with {position_s} that jumps there, or a key: key:Right+10
+	Jumps  int    // after the steady part; 0 with Jump: usualJumps
 }
 
 // Program is the route.
 type Program struct {
 	options Options
 	pattern *Pattern
+	jumping jumping
 	maker   *films.Maker
 	server  *server // nil: nothing is served
 	group   *linux.Group
@@ -78,7 +83,10 @@ func New(o Options) (_ *Program, err error) {
 	case o.Count == countMarks && o.Eye == "":
 		return nil, errors.New("--count marks needs something that watches the screen: --eye x11")
 	}
-	for _, command := range []string{o.Start, o.Stop} {
+	if err := p.jumps(); err != nil {
+		return nil, err
+	}
+	for _, command := range []string{o.Start, o.Stop, p.jumping.command} {
 		if err := runnable(command, o.Shell); err != nil {
 			return nil, err
 		}
@@ -88,7 +96,11 @@ func New(o Options) (_ *Program, err error) {
 			return nil, err
 		}
 	}
-	if p.maker, err = films.New(o.Clips, 0); err != nil {
+	seconds := 0.
+	if p.options.Jumps > 0 {
+		seconds = jumpClip
+	}
+	if p.maker, err = films.New(o.Clips, seconds); err != nil {
 		return nil, err
 	}
 	if strings.Contains(o.Start, "{url}") {
@@ -100,6 +112,24 @@ func New(o Options) (_ *Program, err error) {
 	p.group.SetAside(os.Getpid())
 	p.sources = local.Local(p.group)
 	return p, nil
+}
+
+// jumps checks how to jump.
+func (p *Program) jumps() (err error) {
+	o := &p.options
+	switch {
+	case o.Jump == "" && o.Jumps == 0:
+		return nil
+	case o.Jump == "":
+		return errors.New("--jumps needs to know how this player jumps: --jump 'COMMAND {position_s}', or a key and its seconds like key:Right+10")
+	case o.Count != countMarks || p.later():
+		return errors.New("--jump needs --eye x11 or a capture card: the picture after it must be seen")
+	case o.Jumps < 0 || o.Jumps > maxJumps:
+		return fmt.Errorf("the number of jumps is 0 to %d, not %d", maxJumps, o.Jumps)
+	}
+	o.Jumps = cmp.Or(o.Jumps, usualJumps)
+	p.jumping, err = parseJumping(o.Jump)
+	return err
 }
 
 // later reports whether a recording will show what the screen showed.
@@ -147,7 +177,7 @@ func (*Program) Kind() string { return Descriptor.Word }
 
 // Traits returns that the device decodes, and whether frames are counted.
 func (p *Program) Traits() route.Traits {
-	return route.Traits{Decodes: true, Counts: p.options.Count != countNone}
+	return route.Traits{Decodes: true, Counts: p.options.Count != countNone, Jumps: p.options.Jumps > 0}
 }
 
 // Options returns the settings, for the record.
@@ -156,6 +186,9 @@ func (p *Program) Options() map[string]string {
 	m := map[string]string{"start": o.Start, "count": o.Count, "clips": o.Clips}
 	if o.Shell {
 		m["shell"] = "true"
+	}
+	if o.Jumps > 0 {
+		m["jump"], m["jumps"] = o.Jump, strconv.Itoa(o.Jumps)
 	}
 	for name, value := range map[string]string{"stop": o.Stop, "lines": o.Lines, "eye": o.Eye} {
 		if value != "" {

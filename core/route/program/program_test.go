@@ -129,6 +129,28 @@ func TestFaultsAreTold(t *testing.T) {
 	require.Contains(t, r.Failure, "it is still there, but nothing moves; it last said \"at 1.20 s, 30 drawn, 0 lost\"")
 }
 
+// The player is told where to jump, and takes its time.
+func TestJumpsAreTimed(t *testing.T) {
+	x11test.Display(t)
+	file := filepath.Join(t.TempDir(), "jump")
+	r := play(t, "h264 320x180p25 500k", Options{Eye: "x11", Jump: player + " -write " + file + " {position_s}", Jumps: 3}, "-window 320x180 -obey "+file+" -later 300ms", 2*time.Second)
+	require.Empty(t, r.Failure)
+	require.Empty(t, r.Notes)
+	jumps := r.Streams[0].Jumps
+	require.Len(t, jumps, 3)
+	for _, j := range jumps {
+		require.Greater(t, j.DelayS, 0.3)
+		require.Less(t, j.DelayS, 5.)
+	}
+	require.Equal(t, []tally.JumpKind{tally.Forward, tally.Back, tally.Forward}, []tally.JumpKind{jumps[0].Kind, jumps[1].Kind, jumps[2].Kind})
+	r = play(t, "h264 320x180p25 500k", Options{Eye: "x11", Jump: "true {position_s}", Jumps: 2}, "-window 320x180", 2*time.Second)
+	require.Contains(t, r.Notes[0], "its picture was not seen within 15s")
+	for _, jump := range []string{"true", "key:Right", "key:Right+0", "no-such-command {position_s}"} {
+		_, err := New(Options{Start: player + " {file}", Eye: "x11", Jump: jump})
+		require.Error(t, err, jump)
+	}
+}
+
 func TestCountingByLines(t *testing.T) {
 	r := play(t, "h264 320x180p25 500k", Options{Lines: drawn}, "-quiet -drop 22,23,30", 2*time.Second)
 	f := steady(t, r)

@@ -29,11 +29,20 @@ var (
 	lie    = flag.Bool("lie", false, "say that nothing was dropped")
 	quiet  = flag.Bool("quiet", false, "show nothing")
 	truth  = flag.String("truth", "", "write when each frame was shown into this file")
+	obey   = flag.String("obey", "", "jump to the seconds that are written into this file")
+	later  = flag.Duration("later", 0, "how much later it jumps")
+	write  = flag.String("write", "", "write the argument into this file, and nothing else")
 	linger = flag.Bool("linger", false, "stay when the film is over")
 )
 
 func main() {
 	flag.Parse()
+	if *write != "" {
+		if err := os.WriteFile(*write, []byte(flag.Arg(0)), 0o666); err != nil {
+			panic(err)
+		}
+		return
+	}
 	if err := play(flag.Arg(0)); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(3)
@@ -44,7 +53,7 @@ func main() {
 }
 
 func play(path string) error {
-	frames, rate, err := open(path)
+	frames, rate, err := open(path, 0)
 	if err != nil {
 		return err
 	}
@@ -84,6 +93,20 @@ func play(path string) error {
 	began := time.Now().Add(100 * time.Millisecond)
 	until := time.Time{}
 	for f, more := first, true; more; f, more = <-frames {
+		if to, is := ordered(); is {
+			time.Sleep(*later)
+			f.Release()
+			n = int(to * rate)
+			if frames, _, err = open(path, n/int(rate)*int(rate)); err != nil { // clips have a key frame every second
+				return err
+			}
+			for range n % int(rate) {
+				f = <-frames
+				f.Release()
+			}
+			f = <-frames
+			began = time.Now().Add(-time.Duration(float64(n) / rate * float64(time.Second)))
+		}
 		if n == *crash {
 			fmt.Fprint(os.Stderr, "the pump failed\n")
 			out.Flush()
@@ -127,6 +150,20 @@ func play(path string) error {
 	return nil
 }
 
+// ordered returns where to jump, once.
+func ordered() (seconds float64, is bool) {
+	if *obey == "" {
+		return 0, false
+	}
+	text, err := os.ReadFile(*obey)
+	if err != nil || len(text) == 0 {
+		return 0, false
+	}
+	os.Remove(*obey)
+	seconds, err = strconv.ParseFloat(string(text), 64)
+	return seconds, err == nil
+}
+
 func number(text string) int {
 	n, err := strconv.Atoi(text)
 	if err != nil {
@@ -135,8 +172,8 @@ func number(text string) int {
 	return n
 }
 
-// open decodes a film.
-func open(path string) (<-chan media.Frame, float64, error) {
+// open decodes a film without so many packets.
+func open(path string, without int) (<-chan media.Frame, float64, error) {
 	file, err := registry.Open(path)
 	if err != nil {
 		return nil, 0, err
@@ -161,7 +198,7 @@ func open(path string) (<-chan media.Frame, float64, error) {
 		return nil, 0, err
 	}
 	frames := make(chan media.Frame, 8)
-	go feed(file, video, d)
+	go feed(file, video, d, without)
 	go func() {
 		defer close(frames)
 		for {
@@ -179,15 +216,15 @@ func open(path string) (<-chan media.Frame, float64, error) {
 	return frames, track.Format.Rate.Hz(), nil
 }
 
-func feed(file *registry.File, video int, d media.Decoder) {
+func feed(file *registry.File, video int, d media.Decoder, without int) {
 	var p media.Packet
-	for {
+	for n := 0; ; n++ {
 		err := file.ReadPacket(&p)
 		if errors.Is(err, io.EOF) {
 			d.Drain()
 			return
 		}
-		if err == nil && p.Track == video {
+		if err == nil && p.Track == video && n >= without {
 			err = d.Send(context.Background(), &p)
 		}
 		if err != nil {
