@@ -3,11 +3,9 @@
 package eye
 
 import (
-	"bytes"
+	"context"
 	"errors"
 	"fmt"
-	"image"
-	"image/jpeg"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,7 +15,8 @@ import (
 	"golang.org/x/sys/unix"
 
 	"vividstrain/core/media"
-	"vividstrain/core/media/codec/mjpeg"
+	"vividstrain/core/media/picture"
+	"vividstrain/core/media/registry"
 )
 
 // Structures and requests of Video4Linux2 (linux/videodev2.h, on 64-bit processors).
@@ -100,6 +99,8 @@ type card struct {
 	flat   bool
 	any    bool // a picture came
 	looked time.Time
+	jpeg   media.Decoder // nil: none was needed yet
+	packet media.Packet
 }
 
 // buffersWanted is the number of buffers of the card; frameTimeout is how long a picture is waited for.
@@ -217,7 +218,12 @@ func (c *card) release() (err error) {
 }
 
 // Close implements [Eye].
-func (c *card) Close() error { return errors.Join(c.release(), c.close()) }
+func (c *card) Close() error {
+	if c.jpeg != nil {
+		c.jpeg.Close()
+	}
+	return errors.Join(c.release(), c.close())
+}
 
 // Refresh implements [Eye]: it is how many pictures a second the card gives.
 func (c *card) Refresh() float64 { return c.refresh }
@@ -305,27 +311,34 @@ func (c *card) image(data []byte) (m *Image, ok bool) {
 	case fourCC("YUYV"):
 		m.Step = 2
 	case fourCC("MJPG"):
-		data = mjpeg.WithTables(data)
-		size, err := jpeg.DecodeConfig(bytes.NewReader(data))
-		if err != nil || size.Width > media.MaxSide || size.Height > media.MaxSide {
+		p, err := c.decode(data)
+		if err != nil || p.Planes[0].Pix == nil {
 			return nil, false
 		}
-		decoded, err := jpeg.Decode(bytes.NewReader(data))
-		if err != nil {
-			return nil, false
-		}
-		switch p := decoded.(type) {
-		case *image.YCbCr:
-			m = &Image{Pix: p.Y, Width: p.Rect.Dx(), Height: p.Rect.Dy(), Stride: p.YStride, Step: 1}
-		case *image.Gray:
-			m = &Image{Pix: p.Pix, Width: p.Rect.Dx(), Height: p.Rect.Dy(), Stride: p.Stride, Step: 1}
-		default:
-			return nil, false
-		}
+		m = &Image{Pix: p.Planes[0].Pix, Width: p.Width, Height: p.Height, Stride: p.Planes[0].Stride, Step: 1}
 		return m, m.Width >= LeastWidth && m.Height > 0
 	}
 	m.Stride = max(int(c.format.bytesPerLine), m.Width*m.Step)
 	return m, len(data) >= (m.Height-1)*m.Stride+m.Width*m.Step
+}
+
+// decode decodes a picture in JPEG.
+func (c *card) decode(data []byte) (*picture.Picture, error) {
+	if c.jpeg == nil {
+		codec, err := registry.Codec(registry.NearVideoCodec("MJPG")) // the name that drivers give it
+		if err != nil {
+			return nil, err
+		}
+		if c.jpeg, err = codec.NewDecoder(media.Track{}, 1); err != nil {
+			return nil, err
+		}
+	}
+	c.packet.Data = append(c.packet.Data[:0], data...)
+	if err := c.jpeg.Send(context.Background(), &c.packet); err != nil {
+		return nil, err
+	}
+	frame, err := c.jpeg.Receive(context.Background())
+	return frame.Picture, err // of which nobody else has the memory
 }
 
 // kernel is the driver of a device.

@@ -34,7 +34,9 @@ func (t *painter) paint(pix []byte, width, height int, p *picture.Picture) {
 		luma := src.Planes[0].Pix[y*src.Planes[0].Stride:][:w]
 		cb := src.Planes[1].Pix[y/2*src.Planes[1].Stride:][:(w+1)/2]
 		cr := src.Planes[2].Pix[y/2*src.Planes[2].Stride:][:(w+1)/2]
-		paintRow(pix[4*((y0+y)*width+x0):][:4*w], luma, cb, cr, &matrices[matrixOf(p.Height)])
+		row, m := pix[4*((y0+y)*width+x0):][:4*w], &matrices[matrixOf(p.Height)]
+		done := paintFast(row, luma, cb, cr, m)
+		paintRow(row[4*done:], luma[done:], cb[done/2:], cr[done/2:], m)
 	}
 }
 

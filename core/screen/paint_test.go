@@ -1,6 +1,7 @@
 package screen
 
 import (
+	"math/rand/v2"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -47,6 +48,27 @@ func TestPicturesFit(t *testing.T) {
 	require.Equal(t, []byte{255, 0, 0}, []byte{at(50, 50), at(10, 50), at(50, 30)})
 	p.paint(pix, 100, 100, flat(200, 100, 235, 128, 128)) // too large: it is scaled all the same
 	require.Equal(t, byte(255), at(1, 50))
+}
+
+// The fast way gives the same colours.
+func TestFastPainting(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 5))
+	for range 200 {
+		n := 2 + 2*r.IntN(60)
+		luma, cb, cr := make([]byte, n), make([]byte, n/2), make([]byte, n/2)
+		for _, list := range [][]byte{luma, cb, cr} {
+			for i := range list {
+				list[i] = byte(r.IntN(256))
+			}
+		}
+		for k := range matrices {
+			plain, fast := make([]byte, 4*n), make([]byte, 4*n)
+			paintRow(plain, luma, cb, cr, &matrices[k])
+			done := paintFast(fast, luma, cb, cr, &matrices[k])
+			require.Equal(t, plain[:4*done], fast[:4*done])
+			require.Equal(t, make([]byte, 4*(n-done)), fast[4*done:])
+		}
+	}
 }
 
 func BenchmarkPaint(b *testing.B) {

@@ -43,7 +43,7 @@ func NewDecoder(t media.Track, threadCount int) (media.Decoder, error) {
 		ordered: make(chan *job, len(jobs)),
 		work: threads.Start(threadCount, jobs, func() func(*job) {
 			return func(j *job) {
-				j.data = WithTables(j.data)
+				j.data = withTables(j.data)
 				j.reader.Reset(j.data)
 				j.frame.Picture, j.err = decode(&j.reader, t.Format)
 				j.done <- struct{}{}
@@ -92,9 +92,9 @@ func (d *decoder) Close() {
 // Busy returns the processor time used by the decoder's threads.
 func (d *decoder) Busy() time.Duration { return d.work.Busy() }
 
-// WithTables returns an image with Huffman tables. Cameras and capture cards leave out those of annex K.3 of
+// withTables returns an image with Huffman tables. Cameras and capture cards leave out those of annex K.3 of
 // Rec. ITU-T T.81, which are meant where there are none.
-func WithTables(data []byte) []byte {
+func withTables(data []byte) []byte {
 	for i := 2; i+4 <= len(data) && data[i] == 0xFF; { // segments before the scan
 		switch data[i+1] {
 		case dht:
