@@ -63,7 +63,7 @@ var arrows = map[string]string{
 	"core/route":           "core/load core/tally core/sense core/clock",
 	"core/route/routes":    "core/route/...",
 	"core/route/engine":    "core/route core/load core/tally core/sense/... core/clock core/media/... core/screen core/transcode -core/media/codec/... -core/media/container/...",
-	"core/route/films":     "core/route core/load core/media core/media/clip core/media/registry core/partial",
+	"core/route/films":     "core/route core/load core/media core/media/clip core/media/registry core/partial core/tally",
 	"core/route/link":      "core/media",
 	"core/route/page":      "core/route core/route/films core/route/link core/load core/tally core/sense/... core/child core/clock core/cputime core/partial core/chromium core/media core/media/clip core/media/registry",
 	"core/route/program":   "core/route core/route/films core/load core/tally core/sense/... core/child core/clock core/eye core/media core/media/registry core/screen core/x11",
