@@ -47,7 +47,7 @@ RACE := ./core/clock ./core/load ./core/logbook ./core/media/codec/framepool ./c
 	./core/verdict ./report/...
 
 # Long tests, which take minutes under the race detector; shorter ones run the same code.
-SLOW := AllForms|ConversionsAreWatched|FindsTheTrueCeiling|OldBrowsers|CountEachFrame|SwappedPictures|QuickClimbs|FrontierIsTrue|LongRunsAreThinned|CountedOnTheScreen
+SLOW := AllForms|ConversionsAreWatched|FindsTheTrueCeiling|OldBrowsers|CountEachFrame|SwappedPictures|QuickClimbs|FrontierIsTrue|LongRunsAreThinned|CountedOnTheScreen|JumpsAreTimed
 
 race: ## tests under the race detector
 	@command -v gcc >/dev/null || { apt-get update -q && apt-get install -qy --no-install-recommends gcc libc6-dev; }

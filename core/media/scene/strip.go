@@ -168,13 +168,13 @@ func ReadNumber(p *picture.Picture) (frame int, ok bool) {
 
 // Read reads the strips of a picture. It returns false if neither can be read or the two disagree.
 func Read(p *picture.Picture) (m Mark, ok bool) {
+	row := p.Height / 180 // in the middle of strips that were scaled down with their picture
 	for _, s := range Strips {
-		h := s.Height(p.Height)
-		if p.Width < s.Cells || p.Height < 2*h {
+		if p.Width < s.Cells || p.Height < 2*s.Height(p.Height) {
 			continue
 		}
-		top, okTop := s.read(p, h/2)
-		bottom, okBottom := s.read(p, p.Height-h+h/2)
+		top, okTop := s.read(p, row)
+		bottom, okBottom := s.read(p, p.Height-1-row)
 		switch {
 		case okTop && okBottom:
 			return top, top == bottom
@@ -187,7 +187,7 @@ func Read(p *picture.Picture) (m Mark, ok bool) {
 	return m, false
 }
 
-// read reads the strip whose middle row is y.
+// read reads the strip in which row y is.
 func (s *Strip) read(p *picture.Picture, y int) (Mark, bool) {
 	middle := 1 << (p.Depth - 1)
 	var cells uint64

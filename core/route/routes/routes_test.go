@@ -66,7 +66,7 @@ func TestChoose(t *testing.T) {
 	}{
 		`there is no route "moon"; there are engine, server, page, program, simulated`: {"moon", nil},
 		"--queue does nothing on the route simulated; it is for engine":                {"simulated", []string{"queue"}},
-		"--jumps does nothing on the route engine; it is for server and page":          {"engine", []string{"hold", "jumps"}},
+		"--lines does nothing on the route engine; it is for program":                  {"engine", []string{"hold", "lines"}},
 		"--refresh does nothing on the route server; it is for engine and simulated":   {"server", []string{"refresh"}},
 	} {
 		_, err := All.Choose(c.word, set(), c.typed)

@@ -726,11 +726,20 @@ func TestBuildRatesOfBurstsAndUnequalSegments(t *testing.T) {
 
 	result, err = watched(t, one(t, 40*time.Second), Options{URL: "http://box.test/film.mp4"}, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Length", strconv.Itoa(len(f.whole)))
-		burst := len(f.whole) / 8 // three seconds of the film, each 2.4 s
-		for from := 0; from < len(f.whole); from += burst {
-			w.Write(f.whole[from:min(from+burst, len(f.whole))])
+		ends := []int{len(f.whole)} // of four seconds of the film each, from the last to the first
+		for i := filmCount - 1; i > 1; i -= 2 {
+			media := len(f.segments[i]) + len(f.segments[i-1])
+			for _, s := range f.segments[i-1 : i+1] {
+				media -= int(binary.BigEndian.Uint32(s)) + 8 // its index, and the header of the media
+			}
+			ends = append(ends, ends[len(ends)-1]-media)
+		}
+		from := 0
+		for _, end := range slices.Backward(ends) {
+			w.Write(f.whole[from:end])
 			w.(http.Flusher).Flush()
-			time.Sleep(2400 * time.Millisecond)
+			time.Sleep(3200 * time.Millisecond)
+			from = end
 		}
 	})
 	require.NoError(t, err)

@@ -355,10 +355,10 @@
     context = canvas.getContext && canvas.getContext('2d', { willReadFrequently: true });
     if (!context) { return null; }
     // cells returns the cells of a strip: 1 for white.
-    function cells(video, count, strip) {
-      var i, data, list = [];
+    function cells(video, count) {
+      var i, data, list = [], height = video.videoHeight;
       if (canvas.width !== 2 * count) { canvas.width = 2 * count; }
-      context.drawImage(video, 0, strip >> 2, video.videoWidth, strip >> 1, 0, 0, 2 * count, 1);
+      context.drawImage(video, 0, Math.floor(height / 360), video.videoWidth, Math.max(1, Math.floor(height / 180)), 0, 0, 2 * count, 1);
       data = context.getImageData(0, 0, 2 * count, 1).data;
       for (i = 0; i < count; i += 1) { list.push(data[8 * i] + data[8 * i + 4] > 255 ? 1 : 0); }
       return list;
@@ -366,11 +366,11 @@
     return function (video) {
       seen += 1;
       if (read >= 5 && spent > seen * 50 / film.rate) { return -2; }
-      var began = now(), height = video.videoHeight, mark = -1;
+      var began = now(), mark = -1;
       try {
-        if (!older) { mark = number(cells(video, 48, height < 480 ? 8 : Math.max(6, Math.floor(height / 80) & ~1))); }
+        if (!older) { mark = number(cells(video, 48)); }
         if (mark < 0) {
-          mark = olderNumber(cells(video, 32, Math.max(8, Math.floor(height / 24))));
+          mark = olderNumber(cells(video, 32));
           older = mark >= 0;
         }
       } catch (e) { return -2; }
