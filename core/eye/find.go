@@ -62,6 +62,9 @@ func find(m *Image, s *scene.Strip) (p Place, mark scene.Mark, ok bool) {
 	for y := 0; y < m.Height; y += 2 {
 		for x := range runs(m, y) {
 			for _, w := range x.widths {
+				if !x.fits(w, s.Cells) {
+					continue
+				}
 				mark, ok := readRow(m, s, x.from, y, w)
 				if !ok || mark == (scene.Mark{}) { // two lights in the dark look like frame 0 of an older clip
 					continue
@@ -75,10 +78,16 @@ func find(m *Image, s *scene.Strip) (p Place, mark scene.Mark, ok bool) {
 	return p, mark, false
 }
 
-// candidate is where a strip may begin, and how wide it may be.
+// candidate is where a strip may begin, how wide its first cell is, and how wide it may be.
 type candidate struct {
-	from   int
-	widths []int
+	from, cell int
+	widths     []int
+}
+
+// fits reports whether cells as wide as the first one may make up a width. Blur and a bright picture change
+// them.
+func (c *candidate) fits(width, cells int) bool {
+	return 2*width >= c.cell*cells && width <= 2*c.cell*cells
 }
 
 // runs yields where strips may be in a row: they begin where a white run begins, and end where one
@@ -108,8 +117,8 @@ func runs(m *Image, y int) func(yield func(c candidate) bool) {
 		if len(starts) < 2 || len(starts) > maxRuns {
 			return
 		}
-		for _, from := range starts {
-			c := candidate{from: from}
+		for i, from := range starts {
+			c := candidate{from: from, cell: ends[i] - from}
 			for k := len(ends) - 1; k >= 0 && ends[k]-from >= LeastWidth; k-- {
 				c.widths = append(c.widths, ends[k]-from)
 			}
@@ -131,14 +140,24 @@ func readRow(m *Image, s *scene.Strip, x, y, width int) (scene.Mark, bool) {
 // leastContrast is the difference of brightness between cells from which they are told apart.
 const leastContrast = 32
 
-// readCells reads a strip by the brightness of its cells.
-func readCells(s *scene.Strip, cell func(i int) int) (m scene.Mark, ok bool) {
-	var list [64]int
-	cells, low, high := list[:s.Cells], 255, 0
+// maxCells is the most that a strip has.
+const maxCells = 64
+
+// fill fills cells with their brightness, and returns the least and the most.
+func fill(cells []int, cell func(i int) int) (low, high int) {
+	low = 255
 	for i := range cells {
 		v := cell(i)
 		cells[i], low, high = v, min(low, v), max(high, v)
 	}
+	return low, high
+}
+
+// readCells reads a strip by the brightness of its cells.
+func readCells(s *scene.Strip, cell func(i int) int) (m scene.Mark, ok bool) {
+	var list [maxCells]int
+	cells := list[:s.Cells]
+	low, high := fill(cells, cell)
 	if high-low < leastContrast {
 		return m, false
 	}
@@ -179,12 +198,9 @@ func (p *Place) cell(m *Image, i, row int) int {
 // Levels returns the brightness of black and of white in a picture at a place: the means of the darker and
 // of the brighter cells of its marks.
 func Levels(m *Image, p Place) (black, white float64) {
-	var list [64]int
-	cells, low, high := list[:p.Strip.Cells], 255, 0
-	for i := range cells {
-		v := p.cell(m, i, p.Y)
-		cells[i], low, high = v, min(low, v), max(high, v)
-	}
+	var list [maxCells]int
+	cells := list[:p.Strip.Cells]
+	low, high := fill(cells, func(i int) int { return p.cell(m, i, p.Y) })
 	dark, bright := 0, 0
 	for _, v := range cells {
 		if v > (low+high)/2 {

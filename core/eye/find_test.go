@@ -78,5 +78,6 @@ func FuzzFind(f *testing.F) {
 		if p, _, ok := Find(m); ok && (p.X < 0 || p.X+p.Width > width || p.Y+p.Height >= 64) {
 			t.Fatalf("%+v", p)
 		}
+		FindAnywhere(m)
 	})
 }

@@ -43,7 +43,7 @@ const (
 	maxSigns    = 14
 	maxGroups   = 4
 	leastShare  = 0.02
-	maxUpright  = 4096
+	maxUpright  = 2560
 	maxRatio    = 2.5 // of the sizes of a picture's signs
 	manySigns   = 400 // patterns in rows that may be signs
 	uprightRoom = 1.02
@@ -101,9 +101,6 @@ func findSigns(m *Image) (list []sign) {
 		}
 		ends = append(ends, m.Width)
 		for i := 1 + len(ends)%2; i+3 < len(ends); i++ {
-			if len(list) == manySigns {
-				return list
-			}
 			if s, ok := signAt(m, ends, i, y); ok {
 				list = addSign(list, s)
 			}
@@ -158,6 +155,9 @@ func addSign(list []sign, s sign) []sign {
 			known.rows++
 			return list
 		}
+	}
+	if len(list) == manySigns {
+		return list
 	}
 	return append(list, s)
 }
