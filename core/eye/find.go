@@ -36,18 +36,11 @@ const (
 )
 
 // Find looks for a picture whose strips of marks at the top and at the bottom agree.
-func Find(m *Image) (p Place, mark scene.Mark, ok bool) {
-	for _, s := range scene.Strips {
-		if p, mark, ok = find(m, s); ok {
-			break
-		}
-	}
-	return p, mark, ok
-}
+func Find(m *Image) (Place, scene.Mark, bool) { return find(m, scene.Strips[:]) }
 
 // FindAnywhere looks for a picture as it is seen, or else at an angle; then it is in the upright image.
 func FindAnywhere(m *Image) (p Place, mark scene.Mark, u *Upright, ok bool) {
-	if p, mark, ok = find(m, scene.Strips[0]); ok {
+	if p, mark, ok = find(m, scene.Strips[:1]); ok {
 		return p, mark, nil, true
 	}
 	if p, mark, u = findAngled(m); u != nil {
@@ -57,20 +50,22 @@ func FindAnywhere(m *Image) (p Place, mark scene.Mark, u *Upright, ok bool) {
 	return p, mark, nil, ok
 }
 
-// find looks for a picture with one kind of strips.
-func find(m *Image, s *scene.Strip) (p Place, mark scene.Mark, ok bool) {
+// find looks for a picture with some kinds of strips.
+func find(m *Image, kinds []*scene.Strip) (p Place, mark scene.Mark, ok bool) {
 	for y := 0; y < m.Height; y += 2 {
-		for x := range runs(m, y) {
-			for _, w := range x.widths {
-				if !x.fits(w, s.Cells) {
-					continue
-				}
-				mark, ok := readRow(m, s, x.from, y, w)
-				if !ok || mark == (scene.Mark{}) { // two lights in the dark look like frame 0 of an older clip
-					continue
-				}
-				if p, ok := complete(m, s, x.from, y, w, mark); ok {
-					return p, mark, true
+		for c := range runs(m, y) {
+			for _, w := range c.widths {
+				for _, s := range kinds {
+					if !c.fits(w, s.Cells) {
+						continue
+					}
+					mark, ok := readRow(m, s, c.from, y, w)
+					if !ok || mark == (scene.Mark{}) { // two lights in the dark look like frame 0 of an older clip
+						continue
+					}
+					if p, ok := complete(m, s, c.from, y, w, mark); ok {
+						return p, mark, true
+					}
 				}
 			}
 		}
@@ -94,21 +89,22 @@ func (c *candidate) fits(width, cells int) bool {
 // ends.
 func runs(m *Image, y int) func(yield func(c candidate) bool) {
 	var starts, ends []int
-	low, high := 255, 0
-	for x := range m.Width {
-		v := m.at(x, y)
-		low, high = min(low, v), max(high, v)
+	low, high, row := byte(255), byte(0), m.Pix[y*m.Stride+m.Offset:]
+	for x := 0; x < m.Width*m.Step; x += m.Step {
+		low, high = min(low, row[x]), max(high, row[x])
 	}
-	middle, white := (low+high)/2, false
-	for x := range m.Width {
-		now := m.at(x, y) > middle
-		if now && !white {
-			starts = append(starts, x)
+	middle, white := byte((int(low)+int(high))/2), false
+	for x := 0; x < m.Width && high-low >= leastContrast; x++ {
+		if now := row[x*m.Step] > middle; now != white {
+			if white = now; now {
+				starts = append(starts, x)
+			} else {
+				ends = append(ends, x)
+			}
 		}
-		if !now && white {
-			ends = append(ends, x)
+		if len(starts) > maxRuns {
+			break
 		}
-		white = now
 	}
 	if white {
 		ends = append(ends, m.Width)

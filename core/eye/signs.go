@@ -56,7 +56,7 @@ func findAngled(m *Image) (p Place, mark scene.Mark, u *Upright) {
 		if u == nil {
 			continue
 		}
-		if p, mark, ok := find(u.Turn(m), scene.Strips[0]); ok {
+		if p, mark, ok := find(u.Turn(m), scene.Strips[:1]); ok {
 			return p, mark, u
 		}
 	}

@@ -110,7 +110,9 @@ func New(o Options) (_ *Program, err error) {
 		}
 	}
 	p.group.SetAside(os.Getpid())
-	p.sources = local.Local(p.group)
+	if !p.elsewhere() {
+		p.sources = local.Local(p.group)
+	}
 	return p, nil
 }
 
@@ -201,17 +203,25 @@ func (p *Program) Options() map[string]string {
 	return m
 }
 
-// Device describes this computer, with the player.
+// elsewhere reports whether the player runs on another machine, of which this computer's sensors say nothing:
+// it needs a command that ends it there.
+func (p *Program) elsewhere() bool { return p.options.Stop != "" }
+
+// Device describes this computer, with the player, or says that it is another one.
 func (p *Program) Device() route.Device {
-	identity, spec := local.Machine()
 	name, _, _ := strings.Cut(strings.TrimSpace(p.options.Start), " ")
+	if p.elsewhere() {
+		return route.Device{Name: "a machine by " + filepath.Base(name), Identity: "elsewhere " + p.options.Start}
+	}
+	identity, spec := local.Machine()
 	return route.Device{Name: filepath.Base(name) + " on this computer", Identity: identity + " " + p.options.Start, Spec: spec}
 }
 
 // Clock returns the computer's clock.
 func (*Program) Clock() clock.Clock { return clock.Real{} }
 
-// Sources returns the sensors of this computer, with the player's processes watched.
+// Sources returns the sensors of this computer, with the player's processes watched; none where it plays
+// elsewhere.
 func (p *Program) Sources() []sense.Source { return p.sources }
 
 // Check returns an error unless films of this load can be made.

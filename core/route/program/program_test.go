@@ -170,6 +170,11 @@ func TestWithoutCounting(t *testing.T) {
 	require.Contains(t, r.Failure, "exit status 7")
 	r = play(t, "h264 320x180p25 500k", Options{Listen: "127.0.0.1:0", Stop: "false"}, "-quiet {file} {url}", 2*time.Second)
 	require.Contains(t, r.Notes, "--stop failed: exit status 1")
+	p, err := New(Options{Start: player + " {url}", Listen: "127.0.0.1:0", Stop: "true"})
+	require.NoError(t, err)
+	defer p.Close()
+	require.Empty(t, p.Sources(), "they would be those of another machine")
+	require.Equal(t, "a machine by player", p.Device().Name)
 }
 
 // A browser is a player like any other.
