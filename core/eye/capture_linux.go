@@ -57,7 +57,7 @@ const (
 	monotonic        = 0x00002000 // V4L2_BUF_FLAG_TIMESTAMP_MONOTONIC
 	broken           = 0x00000040 // V4L2_BUF_FLAG_ERROR
 
-	queryCapability = 2<<30 | unsafe.Sizeof(capability{})<<16 | 'V'<<8 | 0
+	queryCapability = 2<<30 | unsafe.Sizeof(capability{})<<16 | 'V'<<8
 	getFormat       = 3<<30 | unsafe.Sizeof(videoFormat{})<<16 | 'V'<<8 | 4
 	setFormat       = 3<<30 | unsafe.Sizeof(videoFormat{})<<16 | 'V'<<8 | 5
 	requestBuffers  = 3<<30 | unsafe.Sizeof(bufferRequest{})<<16 | 'V'<<8 | 8
