@@ -96,6 +96,7 @@ type card struct {
 	at     Place
 	found  bool
 	missed int
+	torn   int
 	flat   bool
 	any    bool // a picture came
 	looked time.Time
@@ -228,6 +229,9 @@ func (c *card) Close() error {
 // Refresh implements [Eye]: it is how many pictures a second the card gives.
 func (c *card) Refresh() float64 { return c.refresh }
 
+// Torn implements [Eye].
+func (c *card) Torn() int { return c.torn }
+
 // Why implements [Eye].
 func (c *card) Why() string {
 	switch {
@@ -284,6 +288,9 @@ func (c *card) look(data []byte) (number int, ok bool) {
 	c.any = true
 	if c.found {
 		top, bottom, okTop, okBottom := Read(m, c.at)
+		if okTop && okBottom && top != bottom {
+			c.torn++
+		}
 		if okTop || okBottom {
 			if c.missed = 0; okTop {
 				return top.Frame, true

@@ -18,6 +18,8 @@ type Eye interface {
 	// Look reads the number of the frame that is on the screen; false: there is no frame with
 	// marks, or they cannot be read. at is when it was there.
 	Look() (number int, ok bool, at time.Time, err error)
+	// Torn returns how many pictures were seen so far whose upper and lower marks are of two frames.
+	Torn() int
 	// Why returns why nothing can be read, and what to do; "" where nothing is known.
 	Why() string
 	Close() error
@@ -45,12 +47,15 @@ type Reader interface {
 
 // Report is what watching took.
 type Report struct {
-	CPU float64 // percent of a core
-	Err error   // why it ended before it was told to
+	CPU  float64 // percent of a core
+	Torn int     // pictures of two frames
+	Err  error   // why it ended before it was told to
 }
 
 // Watch looks at a screen twice a refresh until it is told to end.
 func Watch(ctx context.Context, e Eye, to Reader) (r Report) {
+	torn := e.Torn()
+	defer func() { r.Torn = e.Torn() - torn }()
 	runtime.LockOSThread() // so that its processor time is known
 	defer runtime.UnlockOSThread()
 	began, spent := time.Now(), cputime.Thread()

@@ -25,6 +25,9 @@ type watcher struct {
 	missed int       // looks at the strip in which nothing was read
 	looked time.Time // when the whole window was last searched
 	flat   bool      // it was of one colour then
+
+	looks, torn int
+	tornAt      int // frame
 }
 
 // Times and bounds of looking.
@@ -32,6 +35,7 @@ const (
 	searchEvery = 100 * time.Millisecond
 	maxMissed   = 20
 	usualRate   = 60.
+	checkEvery  = 4 // looks, of which one compares both strips: a torn picture stays for several
 )
 
 func openX11(title string) (Eye, error) {
@@ -43,7 +47,7 @@ func openX11(title string) (Eye, error) {
 		s.Close()
 		return nil, fmt.Errorf("--eye x11: %w", err)
 	}
-	return &watcher{server: s, title: title, refresh: cmp.Or(s.Refresh(), usualRate)}, nil
+	return &watcher{server: s, title: title, tornAt: -1, refresh: cmp.Or(s.Refresh(), usualRate)}, nil
 }
 
 // Refresh implements [Eye].
@@ -108,11 +112,35 @@ func (e *watcher) strip() (number int, ok bool, err error) {
 			return 0, false, err
 		}
 		if mark, ok := readRow(&m, e.at.Strip, 0, 0, e.at.Width); ok {
-			return mark.Frame, true, nil
+			if e.looks++; y == e.at.Y && e.looks%checkEvery == 0 {
+				err = e.check(mark.Frame)
+			}
+			return mark.Frame, true, err
 		}
 	}
 	return 0, false, nil
 }
+
+// check counts a picture as torn if its lower strip is of another frame, and the upper one is still the same
+// afterwards: the two are not read at the same moment.
+func (e *watcher) check(frame int) error {
+	for _, y := range [2]int{e.at.Y + e.at.Height, e.at.Y} {
+		m, err := e.read(e.at.X, y, e.at.Width, 1)
+		if err != nil {
+			return err
+		}
+		if mark, ok := readRow(&m, e.at.Strip, 0, 0, e.at.Width); !ok || (mark.Frame == frame) != (y == e.at.Y) {
+			return nil
+		}
+	}
+	if frame != e.tornAt {
+		e.torn, e.tornAt = e.torn+1, frame
+	}
+	return nil
+}
+
+// Torn implements [Eye].
+func (e *watcher) Torn() int { return e.torn }
 
 // search looks for the picture in the whole window.
 func (e *watcher) search() (number int, ok bool, err error) {

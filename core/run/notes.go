@@ -45,13 +45,18 @@ func (c *Run) eye() []string {
 		for _, a := range rung.Counted() {
 			if w := a.Watching; w != nil {
 				most.CPUPct, most.WidestMS, most.Looks = max(most.CPUPct, w.CPUPct), max(most.WidestMS, w.WidestMS), most.Looks+w.Looks
+				most.Torn += w.Torn
 			}
 		}
 	}
 	if most.Looks == 0 {
 		return nil
 	}
-	return []string{fmt.Sprintf("the screen was looked at %d times, at most %.0f ms apart, which took at most %.1f %% of a core", most.Looks, most.WidestMS, most.CPUPct)}
+	list := []string{fmt.Sprintf("the screen was looked at %d times, at most %.0f ms apart, which took at most %.1f %% of a core", most.Looks, most.WidestMS, most.CPUPct)}
+	if most.Torn > 0 {
+		list = append(list, fmt.Sprintf("%d pictures on it were torn: their upper and their lower part were of two frames", most.Torn))
+	}
+	return list
 }
 
 // later returns notes on the recording that shows what was shown.

@@ -71,9 +71,10 @@ type Adaptive struct {
 // Watching is how a screen was watched.
 type Watching struct {
 	Looks    int     `json:"looks"`
-	Blank    int     `json:"blank"`     // looks in which no marks could be read, after the first picture
-	WidestMS float64 `json:"widest_ms"` // the longest time between two looks
-	CPUPct   float64 `json:"cpu_pct"`   // that it took, of one core
+	Blank    int     `json:"blank"`          // looks in which no marks could be read, after the first picture
+	WidestMS float64 `json:"widest_ms"`      // the longest time between two looks
+	CPUPct   float64 `json:"cpu_pct"`        // that it took, of one core
+	Torn     int     `json:"torn,omitempty"` // pictures whose upper and lower parts were of two frames
 }
 
 // Step is a change of quality.

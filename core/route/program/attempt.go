@@ -34,8 +34,8 @@ type attempt struct {
 	jumped []tally.Seek
 	player *child.Child
 	began  time.Time
-	unseen bool    // no picture came in time
-	cpu    float64 // percent of a core that watching took
+	unseen bool // no picture came in time
+	seen   eye.Report
 }
 
 // Play starts the player, and ends it when the rung is over.
@@ -83,7 +83,7 @@ func (p *Program) Play(ctx context.Context, plan route.Plan, live func(route.Liv
 	if a.unseen {
 		result.Failure += ": " + p.watcher.Why()
 	}
-	a.cpu = seen.CPU
+	a.seen = seen
 	return a.account(result)
 }
 
@@ -287,7 +287,7 @@ func (a *attempt) account(result route.Result) (route.Result, error) {
 	}
 	if a.screen != nil {
 		t.Watching = a.screen.Watching()
-		t.Watching.CPUPct = math.Round(100*a.cpu) / 100
+		t.Watching.CPUPct, t.Watching.Torn = math.Round(100*a.seen.CPU)/100, a.seen.Torn
 	}
 	result.Streams = []tally.Tally{t}
 	return result, nil

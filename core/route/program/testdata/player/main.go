@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"vividstrain/core/media"
+	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/screen"
 )
@@ -24,6 +25,7 @@ var (
 	drop   = flag.String("drop", "", "numbers of frames that are left out")
 	freeze = flag.String("freeze", "", "FRAME:TIME, the frame that stays for so long; what is due then is left out")
 	speed  = flag.Float64("speed", 1, "of playing")
+	tear   = flag.Int("tear", -1, "the frame whose lower half is of the one before, for a while")
 	hang   = flag.Int("hang", -1, "the frame at which nothing moves any more")
 	crash  = flag.Int("crash", -1, "the frame at which it crashes")
 	lie    = flag.Bool("lie", false, "say that nothing was dropped")
@@ -92,6 +94,7 @@ func play(path string) error {
 	}
 	began := time.Now().Add(100 * time.Millisecond)
 	until := time.Time{}
+	var before *picture.Picture // of the frame that is torn
 	for f, more := first, true; more; f, more = <-frames {
 		if to, is := ordered(); is {
 			time.Sleep(*later)
@@ -118,8 +121,15 @@ func play(path string) error {
 		}
 		due := began.Add(time.Duration(float64(n) / rate / *speed * float64(time.Second)))
 		if !left[n] && due.After(until) {
+			shows := f.Picture
+			if n == *tear {
+				shows = torn(shows, before)
+			}
 			if n > 0 && w != nil {
-				w.Paint(0, f.Picture)
+				w.Paint(0, shows)
+			}
+			if n+1 == *tear {
+				before = torn(f.Picture, f.Picture)
 			}
 			time.Sleep(time.Until(due))
 			if w != nil {
@@ -148,6 +158,22 @@ func play(path string) error {
 	}
 	time.Sleep(time.Until(began.Add(time.Duration(float64(n) / rate / *speed * float64(time.Second)))))
 	return nil
+}
+
+// torn returns a picture of which the lower half is another one's.
+func torn(upper, lower *picture.Picture) *picture.Picture {
+	p := picture.New(upper.Width, upper.Height, 8, upper.Chroma)
+	for i := range p.Planes {
+		w, h := p.Chroma.PlaneSize(i, p.Width, p.Height)
+		for y := range h {
+			from := &upper.Planes[i]
+			if y >= h/2 {
+				from = &lower.Planes[i]
+			}
+			copy(p.Planes[i].Pix[y*p.Planes[i].Stride:], from.Pix[y*from.Stride:][:w])
+		}
+	}
+	return p
 }
 
 // ordered returns where to jump, once.
