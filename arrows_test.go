@@ -66,7 +66,7 @@ var arrows = map[string]string{
 	"core/route/films":     "core/route core/load core/media core/media/clip core/media/registry core/partial core/tally",
 	"core/route/link":      "core/media",
 	"core/route/page":      "core/route core/route/films core/route/link core/load core/tally core/sense/... core/child core/clock core/cputime core/partial core/chromium core/media core/media/clip core/media/registry",
-	"core/route/program":   "core/route core/route/films core/load core/tally core/sense/... core/child core/clock core/eye core/media core/media/registry core/screen core/x11",
+	"core/route/program":   "core/route core/route/films core/load core/tally core/sense/... core/child core/clock core/eye core/media core/media/picture core/media/registry core/screen core/x11",
 	"core/route/server":    "core/route core/route/link core/load core/tally core/sense/... core/clock core/cputime core/media core/media/registry core/media/stream/...",
 	"core/route/simulated": "core/route core/load core/tally core/sense core/clock core/media core/media/registry",
 
