@@ -108,7 +108,7 @@ func TestOlderStrips(t *testing.T) {
 		for rest := frame; rest > 0; rest >>= 4 {
 			sum ^= rest & 15
 		}
-		fill(p, olderStrip.Height(360), &olderStrip, uint64(1<<31|1|frame<<6|sum<<2))
+		fill(p, olderStrip.Height(360), &olderStrip, 1<<31|1|uint64(frame)<<6|uint64(sum)<<2)
 		m, ok := Read(p)
 		require.True(t, ok)
 		require.Equal(t, Mark{Frame: frame}, m)
