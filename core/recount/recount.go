@@ -7,7 +7,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"math"
 	"runtime"
 	"slices"
@@ -166,9 +165,14 @@ func (r *reader) oneClip() {
 			seen[s.mark.Clip]++
 		}
 	}
+	most := 0
+	for clip, n := range seen {
+		if n > seen[most] || n == seen[most] && clip > most {
+			most = clip
+		}
+	}
 	for i := range r.list {
-		s := &r.list[i]
-		s.ok = s.ok && seen[s.mark.Clip] == slices.Max(slices.Collect(maps.Values(seen)))
+		r.list[i].ok = r.list[i].ok && r.list[i].mark.Clip == most
 	}
 }
 

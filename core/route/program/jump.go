@@ -102,12 +102,7 @@ func (a *attempt) jump(ctx context.Context) (list []tally.Seek, notes []string, 
 			return list, notes, err
 		}
 		seek := tally.Seek{Kind: tally.Forward, AtS: time.Since(a.first()).Seconds()}
-		_, part := math.Modf(0.5 + float64(i)*(math.Sqrt(5)-1)/2)
-		last := a.film.Seconds - 2*films.Margin.Seconds()
-		target := math.Floor(part * last)
-		for !a.apart(target*rate, float64(before.number)) { // its number would not show that it is there
-			target = math.Mod(target+1, math.Floor(last))
-		}
+		target := a.place(i, float64(before.number))
 		began := time.Now()
 		frame := target * rate
 		if a.route.jumping.key != "" {
@@ -136,6 +131,21 @@ func (a *attempt) jump(ctx context.Context) (list []tally.Seek, notes []string, 
 		}
 	}
 	return list, notes, nil
+}
+
+// place returns where jump i goes, in whole seconds: steps of the golden ratio lead everywhere. If it can be,
+// its number shows that the jump has arrived there.
+func (a *attempt) place(i int, number float64) (target float64) {
+	_, part := math.Modf(0.5 + float64(i)*(math.Sqrt(5)-1)/2)
+	last := math.Floor(a.film.Seconds - 2*films.Margin.Seconds())
+	target = math.Floor(part * last)
+	for range int(last) {
+		if a.apart(target*a.film.Track.Format.Rate.Hz(), number) {
+			break
+		}
+		target = math.Mod(target+1, last)
+	}
+	return target
 }
 
 // newest returns the newest sighting.
@@ -181,16 +191,24 @@ func (a *attempt) makeJump(target float64) error {
 	return nil
 }
 
+// round returns after how many frames numbers begin again.
+func (a *attempt) round() float64 {
+	if a.film.Marks > 0 {
+		return float64(a.film.Marks)
+	}
+	return math.Round(a.film.Seconds * a.film.Track.Format.Rate.Hz()) // a user's file
+}
+
 // beyond returns by how many frames a number is beyond another one, from 0 on to where numbers begin again.
 func (a *attempt) beyond(number, from float64) float64 {
-	round := float64(a.film.Marks)
+	round := a.round()
 	return math.Mod(math.Mod(number-from, round)+round, round)
 }
 
 // apart reports whether playing on from a number reaches another one only after half of the clip or more, so
 // that the jump has long arrived there.
 func (a *attempt) apart(target, number float64) bool {
-	round := float64(a.film.Marks)
+	round := a.round()
 	d := a.beyond(target, number)
 	return d >= round/2 && d <= round*5/6
 }
@@ -198,7 +216,7 @@ func (a *attempt) apart(target, number float64) bool {
 // arrive waits for the picture of a frame, which is neither the one that showed before nor one that playing
 // on would show.
 func (a *attempt) arrive(ctx context.Context, seen <-chan sighting, before sighting, began time.Time, frame float64) (delay time.Duration, found bool, err error) {
-	round, rate := float64(a.film.Marks), a.film.Track.Format.Rate.Hz()
+	round, rate := a.round(), a.film.Track.Format.Rate.Hz()
 	timeout, old := time.After(jumpTimeout), before.number
 	for {
 		select {
