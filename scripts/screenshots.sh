@@ -70,7 +70,8 @@ want page && {
 	pkill -f "$work/tv" || true
 	echo docs/screenshots/page.png
 }
-want program && shot program 60 bash -c 'vividstrain climb --start "ferryplayer -window 640x360 -drop 70 {file}" --eye "x11:ferry" --hold 5s --baseline 1s "h264 360p25 1M" 2>/dev/null; echo; vividstrain recount clips/h264-720p25-4M-5s.mp4'
+want program && (cd "$work" && vividstrain clips build --out clips "h264 720p25 4M" >/dev/null 2>&1) &&
+	shot program 75 bash -c 'vividstrain climb --start "ferryplayer -window 640x360 -drop 70 -obey to {file}" --eye "x11:ferry" --jump "ferryplayer -write to {position_s}" --hold 5s --baseline 1s "h264 360p25 1M" 2>/dev/null; echo; vividstrain recount clips/h264-720p25-4M-5s.mp4'
 want sensors && geometry=182x57 size=8 shot sensors 5 vividstrain sensors
 want watch && {
 	(cd "$work" && vividstrain climb --hold 60s --clips clips "h264 1080p25 10M" >/dev/null 2>&1) &
