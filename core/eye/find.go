@@ -46,7 +46,7 @@ func FindAnywhere(m *Image) (p Place, mark scene.Mark, u *Upright, ok bool) {
 	if p, mark, u = findAngled(m); u != nil {
 		return p, mark, u, true
 	}
-	p, mark, ok = Find(m)
+	p, mark, ok = find(m, scene.Strips[1:])
 	return p, mark, nil, ok
 }
 

@@ -189,11 +189,41 @@ func (b *Book) Change(id string, change func(d *Document)) error {
 		return b.explain(err)
 	}
 	change(d)
+	return b.writeHead(b.db, d)
+}
+
+// execer is a database, or a transaction in it.
+type execer interface {
+	Exec(query string, args ...any) (sql.Result, error)
+}
+
+// writeHead writes the head of a document, and its summary.
+func (b *Book) writeHead(db execer, d *Document) error {
 	head, short, err := d.texts()
 	if err != nil {
 		return err
 	}
-	if _, err := b.db.Exec("UPDATE runs SET document = ?, summary = ? WHERE id = ?", head, short, id); err != nil {
+	if _, err := db.Exec("UPDATE runs SET document = ?, summary = ? WHERE id = ?", head, short, d.ID); err != nil {
+		return b.explain(err)
+	}
+	return nil
+}
+
+// atOnce carries out changes wholly or not at all, unless a run is being recorded. Errors of change are
+// explained already.
+func (b *Book) atOnce(change func(tx *sql.Tx) error) error {
+	if b.Recording() {
+		return ErrBusy
+	}
+	tx, err := b.db.Begin()
+	if err != nil {
+		return b.explain(err)
+	}
+	defer tx.Rollback() // does nothing after Commit
+	if err := change(tx); err != nil {
+		return err
+	}
+	if err := tx.Commit(); err != nil {
 		return b.explain(err)
 	}
 	return nil
@@ -201,73 +231,60 @@ func (b *Book) Change(id string, change func(d *Document)) error {
 
 // Rewrite writes a run whose attempts were judged anew. It has the attempts that it had.
 func (b *Book) Rewrite(d *Document) error {
-	if b.Recording() {
-		return ErrBusy
-	}
-	tx, err := b.db.Begin()
-	if err != nil {
-		return b.explain(err)
-	}
-	defer tx.Rollback() // does nothing after Commit
+	return b.atOnce(func(tx *sql.Tx) error {
+		texts, err := b.judged(tx, d)
+		if err != nil {
+			return err
+		}
+		for id, text := range texts {
+			if _, err := tx.Exec("UPDATE attempts SET result = ? WHERE id = ?", text, id); err != nil {
+				return b.explain(err)
+			}
+		}
+		return b.writeHead(tx, d)
+	})
+}
+
+// judged returns the attempts of a document as they are stored, by the ids that they have.
+func (b *Book) judged(tx *sql.Tx, d *Document) (map[int64]string, error) {
 	rows, err := tx.Query("SELECT id, rung FROM attempts WHERE run = ? AND result IS NOT NULL ORDER BY id", d.ID)
 	if err != nil {
-		return b.explain(err)
+		return nil, b.explain(err)
 	}
-	texts, next := map[int64][]byte{}, map[int]int{}
+	defer rows.Close()
+	texts, next := map[int64]string{}, map[int]int{}
 	for rows.Next() {
 		var id int64
 		var rung int
 		if err := rows.Scan(&id, &rung); err != nil {
-			return errors.Join(b.explain(err), rows.Close())
+			return nil, b.explain(err)
 		}
 		if rung < 0 || rung >= len(d.Rungs) || next[rung] >= len(d.Rungs[rung].Attempts) {
-			return errors.Join(fmt.Errorf("run %s has an attempt at rung %d, which its document lacks", d.ID, rung), rows.Close())
+			return nil, fmt.Errorf("run %s has an attempt at rung %d, which its document lacks", d.ID, rung)
 		}
-		if texts[id], err = json.Marshal(d.Rungs[rung].Attempts[next[rung]]); err != nil {
-			return errors.Join(err, rows.Close())
+		text, err := json.Marshal(d.Rungs[rung].Attempts[next[rung]])
+		if err != nil {
+			return nil, err
 		}
+		texts[id] = string(text)
 		next[rung]++
 	}
-	if err := errors.Join(rows.Err(), rows.Close()); err != nil {
-		return b.explain(err)
+	if err := rows.Err(); err != nil {
+		return nil, b.explain(err)
 	}
-	for id, text := range texts {
-		if _, err := tx.Exec("UPDATE attempts SET result = ? WHERE id = ?", string(text), id); err != nil {
-			return b.explain(err)
-		}
-	}
-	head, short, err := d.texts()
-	if err != nil {
-		return err
-	}
-	if _, err := tx.Exec("UPDATE runs SET document = ?, summary = ? WHERE id = ?", head, short, d.ID); err != nil {
-		return b.explain(err)
-	}
-	if err := tx.Commit(); err != nil {
-		return b.explain(err)
-	}
-	return nil
+	return texts, nil
 }
 
 // Delete deletes a run with all that belongs to it.
 func (b *Book) Delete(id string) error {
-	if b.Recording() {
-		return ErrBusy
-	}
-	tx, err := b.db.Begin()
-	if err != nil {
-		return b.explain(err)
-	}
-	defer tx.Rollback() // does nothing after Commit
-	for _, statement := range []string{"DELETE FROM samples WHERE run = ?", "DELETE FROM attempts WHERE run = ?", "DELETE FROM remarks WHERE run = ?", "DELETE FROM runs WHERE id = ?"} {
-		if _, err := tx.Exec(statement, id); err != nil {
-			return b.explain(err)
+	return b.atOnce(func(tx *sql.Tx) error {
+		for _, statement := range []string{"DELETE FROM samples WHERE run = ?", "DELETE FROM attempts WHERE run = ?", "DELETE FROM remarks WHERE run = ?", "DELETE FROM runs WHERE id = ?"} {
+			if _, err := tx.Exec(statement, id); err != nil {
+				return b.explain(err)
+			}
 		}
-	}
-	if err := tx.Commit(); err != nil {
-		return b.explain(err)
-	}
-	return nil
+		return nil
+	})
 }
 
 // ErrThere means that a run is in the logbook already.

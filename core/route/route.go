@@ -5,6 +5,7 @@ package route
 import (
 	"context"
 	"fmt"
+	"math"
 	"time"
 
 	"vividstrain/core/clock"
@@ -228,4 +229,11 @@ type Route interface {
 	// Play makes one attempt. Failures of the device are in the result; an error means that the
 	// attempt says nothing about the device, see UnfitError and ShortHoldError.
 	Play(ctx context.Context, p Plan, live func(Live)) (Result, error)
+}
+
+// JumpPart returns where jump i of several goes, as a share of the film: steps of the golden ratio lead
+// everywhere, forwards and back.
+func JumpPart(i int) float64 {
+	_, part := math.Modf(0.5 + float64(i)*(math.Sqrt(5)-1)/2)
+	return part
 }

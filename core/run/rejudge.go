@@ -19,14 +19,18 @@ type Played struct {
 }
 
 // PlayedOf returns the attempts of a document that can be judged anew by what was shown, in order of time.
-func PlayedOf(doc *logbook.Document) (list []Played) {
+func PlayedOf(doc *logbook.Document) []Played {
+	return slices.DeleteFunc(attemptsOf(doc), func(a Played) bool {
+		broke := a.Verdict == verdict.Failed && a.Frames == nil
+		return a.Marks == nil || broke || a.Void != "" && a.Void != verdict.VoidLater && a.Void != verdict.VoidOthers && a.Void != verdict.VoidHost
+	})
+}
+
+// attemptsOf returns all attempts of a document in order of time.
+func attemptsOf(doc *logbook.Document) (list []Played) {
 	for rung := range doc.Rungs {
 		for i := range doc.Rungs[rung].Attempts {
-			a := &doc.Rungs[rung].Attempts[i]
-			broke := a.Verdict == verdict.Failed && a.Frames == nil
-			if a.Marks != nil && !broke && (a.Void == "" || a.Void == verdict.VoidLater || a.Void == verdict.VoidOthers || a.Void == verdict.VoidHost) {
-				list = append(list, Played{Rung: rung, Attempt: a})
-			}
+			list = append(list, Played{Rung: rung, Attempt: &doc.Rungs[rung].Attempts[i]})
 		}
 	}
 	slices.SortStableFunc(list, func(a, b Played) int { return a.Started.Compare(b.Started) })
@@ -48,14 +52,7 @@ func Rejudge(book *logbook.Book, doc *logbook.Document, kinds []Descriptor, reco
 			c.rejudge(p.Attempt, *p.Account)
 		}
 	}
-	var all []Played
-	for rung := range doc.Rungs {
-		for k := range doc.Rungs[rung].Attempts {
-			all = append(all, Played{Rung: rung, Attempt: &doc.Rungs[rung].Attempts[k]})
-		}
-	}
-	slices.SortStableFunc(all, func(a, b Played) int { return a.Started.Compare(b.Started) })
-	for _, p := range all {
+	for _, p := range attemptsOf(doc) {
 		c.Trials = append(c.Trials, search.Trial{Rung: p.Rung, Smooth: p.Verdict == verdict.Smooth, Void: p.Void.Void()})
 	}
 	doc.Recording = recording

@@ -16,18 +16,14 @@ type Mark struct {
 // Strip is a kind of strip: a row of cells over the whole width of the picture, white for one and black for
 // zero. There is one at the top and one at the bottom.
 type Strip struct {
-	Cells  int
-	height func(height int) int
-	decode func(cells, unsure uint64) (Mark, bool)
+	Cells int
+	// Height returns the height of a strip in a picture of the given height.
+	Height func(height int) int
+	// Decode returns the mark of the cells of a strip, the first cell in the high bit; false if they are
+	// none. Cells whose bit is set in unsure are between black and white, as where a camera sees a frame and
+	// the next one in one picture.
+	Decode func(cells, unsure uint64) (Mark, bool)
 }
-
-// Height returns the height of a strip in a picture of the given height.
-func (s *Strip) Height(height int) int { return s.height(height) }
-
-// Decode returns the mark of the cells of a strip, the first cell in the high bit; false if they are none.
-// Cells whose bit is set in unsure are between black and white, as where a camera sees a frame and the next
-// one in one picture.
-func (s *Strip) Decode(cells, unsure uint64) (Mark, bool) { return s.decode(cells, unsure) }
 
 // Strips are the kinds of strips that are read: those that are drawn, and those of older clips. No cells
 // are a strip of both kinds.
@@ -36,7 +32,7 @@ var Strips = [2]*Strip{&strip, &olderStrip}
 // strip is one, zero, one, the frame's number in 20 bits, the clip's in 16 bits, six bits of check, one,
 // zero, one; numbers begin with their high bits. The frame's number is in Gray code (F. Gray, US patent
 // 2632058), so that a frame and the next one differ in one of its cells, and in the check.
-var strip = Strip{Cells: 48, height: thinHeight, decode: decodeStrip}
+var strip = Strip{Cells: 48, Height: thinHeight, Decode: decodeStrip}
 
 const (
 	frameMask   = 1<<20 - 1
@@ -104,7 +100,7 @@ func decodeStrip(cells, unsure uint64) (m Mark, ok bool) {
 
 // olderStrip is one, zero, 24 bits of frame number, four bits of check (exclusive or of the number's six
 // 4-bit digits), zero, one.
-var olderStrip = Strip{Cells: 32, height: func(height int) int { return max(8, height/24) &^ 1 }, decode: decodeOlder}
+var olderStrip = Strip{Cells: 32, Height: func(height int) int { return max(8, height/24) &^ 1 }, Decode: decodeOlder}
 
 func decodeOlder(cells, unsure uint64) (Mark, bool) {
 	const edges, edgeMask = 1<<31 | 1, 3<<30 | 3

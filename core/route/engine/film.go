@@ -212,3 +212,8 @@ func (f *film) source(file *registry.File, threads int) (s source, err error) {
 	}
 	return s, nil
 }
+
+func (s *source) close() {
+	s.decoder.Close()
+	_ = s.closeFile() // it was only read
+}

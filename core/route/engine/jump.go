@@ -5,11 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math"
 	"sync"
 	"time"
 
 	"vividstrain/core/media"
+	"vividstrain/core/route"
 	"vividstrain/core/tally"
 )
 
@@ -37,9 +37,7 @@ func (p *player) jump(ctx context.Context, n int) error {
 		at = int(p.onScreen.PTS) % p.frames
 	}
 	for i := range n {
-		// Steps of the golden ratio lead everywhere, forwards and back.
-		_, part := math.Modf(0.5 + float64(i)*(math.Sqrt(5)-1)/2)
-		target := int(part * float64(p.frames))
+		target := int(route.JumpPart(i) * float64(p.frames))
 		seek := tally.Seek{Kind: tally.Forward, AtS: time.Since(p.began).Seconds()}
 		if target < at {
 			seek.Kind = tally.Back
@@ -61,29 +59,22 @@ func (p *player) index(ctx context.Context) (list []entry, err error) {
 		return nil, err
 	}
 	defer s.close()
+	var packet media.Packet
 	for len(list) <= maxFrames {
-		var packet media.Packet
-		err := s.packets.ReadPacket(&packet)
+		err := s.next(&packet)
 		if errors.Is(err, io.EOF) {
 			return list, nil
 		}
 		if err := errors.Join(err, ctx.Err()); err != nil {
 			return nil, err
 		}
-		if packet.Track == s.video {
-			e := entry{frame: -1, key: packet.Key}
-			if packet.PTS != media.NoTime && !packet.Hidden {
-				e.frame = s.place(packet.PTS)
-			}
-			list = append(list, e)
+		e := entry{frame: -1, key: packet.Key}
+		if packet.PTS != media.NoTime && !packet.Hidden {
+			e.frame = s.place(packet.PTS)
 		}
+		list = append(list, e)
 	}
 	return nil, fmt.Errorf("it has more than %d packets", maxFrames)
-}
-
-func (s *source) close() {
-	s.decoder.Close()
-	_ = s.closeFile() // it was only read
 }
 
 // jumpTo returns the time from a jump to a frame until the refresh that shows it.
@@ -101,8 +92,9 @@ func (p *player) jumpTo(ctx context.Context, index []entry, target int64) (time.
 			break
 		}
 	}
+	var skipped media.Packet
 	for range start {
-		if err := s.skip(); err != nil {
+		if err := s.next(&skipped); err != nil {
 			s.close()
 			return 0, err
 		}
@@ -151,11 +143,10 @@ func (p *player) jumpTo(ctx context.Context, index []entry, target int64) (time.
 	}
 }
 
-// skip reads a packet of the video.
-func (s *source) skip() error {
-	var packet media.Packet
+// next reads the next packet of the video.
+func (s *source) next(packet *media.Packet) error {
 	for {
-		if err := s.packets.ReadPacket(&packet); err != nil || packet.Track == s.video {
+		if err := s.packets.ReadPacket(packet); err != nil || packet.Track == s.video {
 			return err
 		}
 	}
@@ -165,16 +156,13 @@ func (s *source) skip() error {
 func (s *source) feed(ctx context.Context) error {
 	var packet media.Packet
 	for {
-		err := s.packets.ReadPacket(&packet)
+		err := s.next(&packet)
 		if errors.Is(err, io.EOF) {
 			s.decoder.Drain()
 			return nil
 		}
 		if err != nil {
 			return err
-		}
-		if packet.Track != s.video {
-			continue
 		}
 		if packet.PTS != media.NoTime && !packet.Hidden {
 			packet.PTS = s.place(packet.PTS)

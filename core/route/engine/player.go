@@ -49,8 +49,7 @@ func newPlayer(s source, c tally.ScreenConfig, queue int) *player {
 
 func (p *player) close() {
 	p.canvas.close(p.decoder)
-	p.decoder.Close()
-	_ = p.closeFile() // it was only read
+	p.source.close()
 }
 
 // play plays the stream to the end of its windows and closes it.

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"vividstrain/core/child"
+	"vividstrain/core/route"
 	"vividstrain/core/route/films"
 	"vividstrain/core/tally"
 	"vividstrain/core/x11"
@@ -133,12 +134,10 @@ func (a *attempt) jump(ctx context.Context) (list []tally.Seek, notes []string, 
 	return list, notes, nil
 }
 
-// place returns where jump i goes, in whole seconds: steps of the golden ratio lead everywhere. If it can be,
-// its number shows that the jump has arrived there.
+// place returns where jump i goes, in whole seconds. If it can be, its number shows that the jump has arrived there.
 func (a *attempt) place(i int, number float64) (target float64) {
-	_, part := math.Modf(0.5 + float64(i)*(math.Sqrt(5)-1)/2)
 	last := math.Floor(a.film.Seconds - 2*films.Margin.Seconds())
-	target = math.Floor(part * last)
+	target = math.Floor(route.JumpPart(i) * last)
 	for range int(last) {
 		if a.apart(target*a.film.Track.Format.Rate.Hz(), number) {
 			break
