@@ -28,6 +28,9 @@ func (c *blockEncoder[T]) decideIntra(x, y, log2, node int) int64 {
 		return least
 	}
 	if log2 == c.sps.minCb {
+		if c.wholeIntra {
+			return least
+		}
 		for i := range 4 {
 			if bx, by := x+4*(i&1), y+4*(i>>1); sum < least {
 				sum += c.intraCost(bx, by, 2, &c.modes4x4[node][i]) + intraBits*bitCost/2

@@ -70,7 +70,8 @@ func (c *blockEncoder[T]) quarter(log2, i int) []int16 {
 func (c *blockEncoder[T]) codeLuma(coefs []int16, cost int64, x, y, log2, depth int) (coded bool) {
 	worth := cost > codedCost+bitCost && c.quantise(coefs, log2, 0) // some level is worth its bits
 	if worth && cost > c.leastSplit && depth < c.sps.depthInter && log2 > c.leastTransform {
-		if sum, costs := c.quartersCost(x, y, log2, cost); sum < cost {
+		limit := cost - cost*c.splitGain>>4
+		if sum, costs := c.quartersCost(x, y, log2, limit); sum < limit {
 			half := 1 << (log2 - 1)
 			for i := range 4 {
 				coded = c.codeLuma(c.quarter(log2, i), costs[i], x+half*(i&1), y+half*(i>>1), log2-1, depth+1) || coded

@@ -82,11 +82,13 @@ type presetSettings struct {
 	intraThreshold int     // cost of 16x16 samples from which intra prediction is tried in P and B pictures
 	flatness       int     // quarters: the most that the SATD around the mean may be of the inter cost for that
 	early          float64 // SATD a sample, in quantiser steps, under which nothing further is tried
+	wholeIntra     bool    // intra blocks of 8x8 are not split further
 	likely         int     // angular modes that are tried by the edges of the source
 	modeSteps      int     // then modes up to so far from the best one
 	saoEvery       int     // every how many rows sample adaptive offset is decided by
 	saoClasses     int     // how many of the edge classes are tried
 	leastSplit     int64   // transformCost from which the transforms of quarters are tried
+	splitGain      int64   // sixteenths of that cost which they must save
 	leastTransform int     // log2 of the smallest transform block of inter prediction, less one level
 }
 
@@ -97,10 +99,21 @@ var presets = [...]presetSettings{
 	media.Good: {thorough: true, maxMerge: 4, lambdaScale: 16, splitThreshold: 600, intraThreshold: 500, flatness: 12, early: 0.15, leastTransform: 2, likely: 3, modeSteps: 2, saoEvery: 1, saoClasses: 4},
 }
 
+// settingsFor returns the settings of a preset for pictures of a height. Details of large pictures are
+// larger too, so that small transforms save fewer bits: in 1080p30 at 12 Mb/s an encoder that uses them
+// less takes a seventh less time and loses 0.07 dB.
+func settingsFor(preset media.Preset, height int) presetSettings {
+	set := presets[preset]
+	if preset == media.Fast && height >= 720 {
+		set.splitGain, set.wholeIntra = 4, true
+	}
+	return set
+}
+
 func newBlockEncoder[T motion.Sample](e *Encoder, k kernels[T], distance motion.DistanceKernels[T]) *blockEncoder[T] {
-	c := &blockEncoder[T]{presetSettings: presets[e.Settings.Preset], distance: distance}
-	c.k = k
 	s := e.sps
+	c := &blockEncoder[T]{presetSettings: settingsFor(e.Settings.Preset, s.height), distance: distance}
+	c.k = k
 	c.splitThreshold <<= s.depth - 8
 	c.intraThreshold <<= s.depth - 8
 	c.search.DistanceKernels, c.search.Thorough = distance, c.thorough

@@ -34,7 +34,7 @@ func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 	chroma, scanIdx := min(plane, 1), c.scanIndex(log2, plane)
 	at := c.levelsAt(x0, y0)
 	levels, coded := c.levels[plane][at:][:1<<(2*log2)], c.coded[plane][at>>4]
-	subScan, scan := scans[scanIdx][log2-2], &rasterScans[scanIdx]
+	subScan, scan, sets := scans[scanIdx][log2-2], &rasterScans[scanIdx], &setsInScan[scanIdx]
 	last := len(subScan) - 1
 	for coded>>(subScan[last]>>4<<3|subScan[last]&7)&1 == 0 {
 		last--
@@ -54,10 +54,8 @@ func (c *blockEncoder[T]) writeResidual(x0, y0, log2, plane int) {
 			}
 		}
 		list := (*[16]int16)(levels[(sy<<(log2-2)+sx)<<4:])
-		which := uint(0) // bits in scan order
-		for k, p := range scan {
-			which |= (uint(uint16(list[p&15])) + 0xFFFF) >> 16 << k // 1 for what is not 0
-		}
+		set := c.k.nonZero(list)
+		which := uint(sets[0][set&255] | sets[1][set>>8&255])
 		first := 15
 		if i == last {
 			first = mathbits.Len(which) - 1
@@ -91,6 +89,19 @@ var rasterScans = func() (list [3][16]uint8) {
 	for i := range list {
 		for k, p := range scans[i][2] {
 			list[i][k] = p>>4<<2 | p&15
+		}
+	}
+	return list
+}()
+
+// setsInScan turn sets of the places of a sub-block in raster order, the first and the last eight, into sets
+// of places in scan order.
+var setsInScan = func() (list [3][2][256]uint16) {
+	for i := range list {
+		for k, p := range rasterScans[i] {
+			for set := range 256 {
+				list[i][p>>3][set] |= uint16(set >> (p & 7) & 1 << k)
+			}
 		}
 	}
 	return list

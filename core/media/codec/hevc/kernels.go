@@ -66,12 +66,14 @@ type blockKernels struct {
 	worth  func(c, levels []int16, factor int32, shift uint) (gain, bits int)
 	scale  func(dst, levels []int16, factor int32, shift uint)
 	gather func(out, levels []int16, n int) uint64
+	// nonZero is nonZeroLevels.
+	nonZero func(levels *[16]int16) uint
 }
 
 func goBlockKernels() blockKernels {
 	return blockKernels{multiply, multiplyHalf, interleave, func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint) {
 		filterColumns(dst, src, predStride, w, h, taps, count, shift)
-	}, levelCosts, quantiseLevels, levelsWorth, scaleLevels, gatherLevels}
+	}, levelCosts, quantiseLevels, levelsWorth, scaleLevels, gatherLevels, nonZeroLevels}
 }
 
 // goKernels are the kernels in plain Go.
@@ -279,6 +281,16 @@ func gatherLevels(out, levels []int16, n int) (mask uint64) {
 			if any != 0 {
 				mask |= 1 << (2*y + x>>2)
 			}
+		}
+	}
+	return mask
+}
+
+// nonZeroLevels returns a set of the levels that are not 0: bit i is that of levels[i].
+func nonZeroLevels(levels *[16]int16) (mask uint) {
+	for i, v := range levels {
+		if v != 0 {
+			mask |= 1 << i
 		}
 	}
 	return mask

@@ -47,6 +47,7 @@ func fastBlockKernels() blockKernels {
 			_, _ = out[n*n-1], levels[n*n-1]
 			return gatherFast(&out[0], &levels[0], n)
 		},
+		nonZero: nonZeroFast,
 	}
 }
 

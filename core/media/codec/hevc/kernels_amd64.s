@@ -1655,6 +1655,19 @@ eight:
 	MOVQ        SI, ret+24(FP)
 	RET
 
+// func nonZeroFast(levels *[16]int16) uint
+// Requires: AVX
+TEXT ·nonZeroFast(SB), NOSPLIT, $0-16
+	MOVQ      levels+0(FP), AX
+	VPXOR     X0, X0, X0
+	VPCMPEQW  (AX), X0, X1
+	VPCMPEQW  16(AX), X0, X0
+	VPACKSSWB X0, X1, X1
+	VPMOVMSKB X1, AX
+	XORL      $0x0000ffff, AX
+	MOVQ      AX, ret+8(FP)
+	RET
+
 // func collectFast(pix *byte, stride int, src *byte, w int, h int, step int, sums *[8]int32)
 // Requires: AVX, AVX2
 TEXT ·collectFast(SB), NOSPLIT, $0-56

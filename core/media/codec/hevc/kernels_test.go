@@ -147,7 +147,7 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		again, order := make([]int16, n*n), make([]int16, n*n)
 		k.scale(again, c, scale, up)
 		gain, bits := k.worth(list, c, factor, shift-6)
-		return []any{cost, some, c, again, gain, bits, k.gather(order, c, n), order}
+		return []any{cost, some, c, again, gain, bits, k.gather(order, c, n), order, k.nonZero((*[16]int16)(c))}
 	})
 	step := saoSteps[r.IntN(4)]
 	at, to, width := 20*stride+16, step[1]*stride+step[0], 16<<r.IntN(2)

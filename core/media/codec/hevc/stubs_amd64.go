@@ -114,6 +114,11 @@ func scaleFast(dst *int16, levels *int16, n int, factor int, shift int)
 //go:noescape
 func gatherFast(out *int16, levels *int16, n int) uint64
 
+// nonZeroFast is nonZeroLevels.
+//
+//go:noescape
+func nonZeroFast(levels *[16]int16) uint
+
 // collectFast adds up differences by edgeIdx.
 //
 //go:noescape

@@ -37,6 +37,7 @@ func main() {
 	quantise()
 	scale()
 	gather()
+	nonZero()
 	saoCollect("collectFast", "collectFast adds up differences by edgeIdx.", false)
 	saoCollect("collectWideFast", "collectWideFast is collectFast for samples of two bytes.", true)
 	saoEdges("edgesFast", "edgesFast adds edge offsets to a row.", false)
@@ -875,6 +876,22 @@ func scale() {
 	SUBQ(Imm(8), n)
 	JNZ(LabelRef("eight"))
 	VZEROUPPER()
+	RET()
+}
+
+func nonZero() {
+	TEXT("nonZeroFast", attr.NOSPLIT, "func(levels *[16]int16) uint")
+	Pragma("noescape")
+	Doc("nonZeroFast is nonZeroLevels.")
+	levels, mask := Load(Param("levels"), GP64()), GP32()
+	zero, a, b := XMM(), XMM(), XMM()
+	VPXOR(zero, zero, zero)
+	VPCMPEQW(Mem{Base: levels}, zero, a)
+	VPCMPEQW(Mem{Base: levels, Disp: 16}, zero, b)
+	VPACKSSWB(b, a, a)
+	VPMOVMSKB(a, mask)
+	XORL(U32(0xFFFF), mask)
+	Store(mask.As64(), ReturnIndex(0))
 	RET()
 }
 
