@@ -385,7 +385,7 @@ func (r *reader) clip(ctx context.Context, path string) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
-	r.account.FilmRate, r.account.Round = l.Rate.Hz(), entry.Frames
+	r.account.FilmRate, r.account.Round = l.Rate.Hz(), entry.Round()
 	if r.examiner, err = newExaminer(entry, l.Format); r.examiner != nil {
 		r.account.Damage = &Damage{}
 	}

@@ -31,7 +31,7 @@ type Order struct {
 	Coding    Coding
 	Threads   int // 0: one
 	// Progress is called from one goroutine at a time with the number of finished frames and
-	// their total. It may be nil.
+	// the total of those that are coded. It may be nil.
 	Progress func(done, total int)
 }
 
@@ -91,11 +91,36 @@ func (o Order) Name() string {
 	return name + "." + cmp.Or(o.Container, "mp4")
 }
 
-// Number returns the clip's number, 1 to 65535, which its pictures carry: a hash of its name (FNV-1a), so
-// that clips of a run differ in it, nearly always.
+// leastPiece is the length in seconds of the shortest piece that a clip repeats.
+const leastPiece = 4
+
+// Piece returns the order of the piece that the clip repeats, and how often. The piece is whole groups of
+// pictures and lasts at least leastPiece seconds, so that the load is the same as that of a clip that is
+// coded as a whole. A clip that no such piece divides is its own piece.
+func (o Order) Piece() (piece Order, times int) {
+	frames, key := o.Frames(), o.complete().Coding.KeyEvery
+	for times = int(o.Seconds / leastPiece); times > 1; times-- {
+		if n := frames / times; n*times == frames && n%key == 0 {
+			piece = o
+			piece.Seconds, piece.Container = float64(n)/o.Format.Rate.Hz(), ""
+			return piece, times
+		}
+	}
+	return o, 1
+}
+
+// Round returns after how many frames the numbers that the clip's pictures carry begin again.
+func (o Order) Round() int {
+	piece, _ := o.Piece()
+	return piece.Frames()
+}
+
+// Number returns the clip's number, 1 to 65535, which its pictures carry: a hash (FNV-1a) of the name of its
+// piece, so that clips of a run differ in it, nearly always.
 func (o Order) Number() int {
+	piece, _ := o.Piece()
 	h := fnv.New32a()
-	h.Write([]byte(o.Name()))
+	h.Write([]byte(piece.Name()))
 	return int(h.Sum32()%65535) + 1
 }
 
@@ -122,13 +147,24 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 		}
 		return path, nil
 	}
+	began := time.Now()
+	piece, times := o.Piece()
+	if times > 1 {
+		if _, err := Clip(ctx, dir, piece); err != nil {
+			return "", err
+		}
+	}
 	file, err := partial.Create(path)
 	if err != nil {
 		return "", err
 	}
 	defer file.Abort()
-	began := time.Now()
-	bits, err := write(ctx, file.File, o)
+	var bits int64
+	if times > 1 {
+		bits, err = join(ctx, file.File, filepath.Join(dir, piece.Name()), o)
+	} else {
+		bits, err = write(ctx, file.File, o)
+	}
 	if err != nil {
 		return "", err
 	}
@@ -171,7 +207,7 @@ func Speed(ctx context.Context, dir, codec string) float64 {
 	if m, err := ReadManifest(dir); err == nil {
 		for _, e := range m.Clips {
 			words := strings.Fields(e.Load)
-			if f, err := media.ParseFormat(words, []string{codec}); err == nil && e.Took > 0 {
+			if f, err := media.ParseFormat(words, []string{codec}); err == nil && e.Took > 0 && e.Piece == 0 {
 				samples, took = samples+float64(e.Frames)*float64(f.Width)*float64(f.Height), took+e.Took
 			}
 		}
@@ -184,13 +220,13 @@ func Speed(ctx context.Context, dir, codec string) float64 {
 		return 0
 	}
 	defer folder.Close()
-	o := Order{Format: media.Format{Codec: codec, Width: 1280, Height: 720, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Transfer: media.SDR, Bitrate: 8_000_000},
-		Seconds: 1, Threads: runtime.NumCPU()}
+	o := Order{Format: media.Format{Codec: codec, Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Transfer: media.SDR, Bitrate: 3_000_000},
+		Seconds: 0.4, Threads: runtime.NumCPU()}
 	began := time.Now()
 	if _, err := Clip(ctx, folder.Path, o); err != nil {
 		return 0
 	}
-	return float64(o.Frames()) * 1280 * 720 / time.Since(began).Seconds()
+	return float64(o.Frames()) * 640 * 360 / time.Since(began).Seconds()
 }
 
 // Kept reports whether the folder has the complete clip, as it would be made now.
@@ -200,7 +236,7 @@ func Kept(dir string, o Order) bool {
 		return false
 	}
 	e := m.Find(o.Name())
-	if e == nil || e.Made != made(o.Format.Codec) || e.Frames != o.Frames() {
+	if e == nil || e.Made != made(o.Format.Codec) || e.Frames != o.Frames() || e.Round() != o.Round() {
 		return false
 	}
 	info, err := os.Stat(filepath.Join(dir, e.File))
@@ -215,16 +251,11 @@ type encoder interface {
 // write encodes the film into file and returns the bits of its video.
 func write(ctx context.Context, file *os.File, o Order) (bits int64, err error) {
 	o = o.complete()
-	container, err := registry.ContainerFor(o.Name())
-	if err != nil {
-		return 0, err
-	}
 	c, track, err := newEncoder(ctx, o)
 	if err != nil {
 		return 0, err
 	}
-	track.Duration = time.Duration(o.Seconds * float64(time.Second))
-	muxer, err := registry.Write(container, file, []media.Track{track}, o.Frames())
+	muxer, err := o.muxer(file, track)
 	if err != nil {
 		return 0, err
 	}
@@ -233,6 +264,16 @@ func write(ctx context.Context, file *os.File, o Order) (bits int64, err error) 
 		return muxer.WritePacket(p)
 	})
 	return bits, errors.Join(err, muxer.Close())
+}
+
+// muxer starts the clip's file.
+func (o Order) muxer(file *os.File, track media.Track) (media.Muxer, error) {
+	container, err := registry.ContainerFor(o.Name())
+	if err != nil {
+		return nil, err
+	}
+	track.Duration = time.Duration(o.Seconds * float64(time.Second))
+	return registry.Write(container, file, []media.Track{track}, o.Frames())
 }
 
 // newEncoder returns the encoder for an order.

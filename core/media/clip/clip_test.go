@@ -3,6 +3,7 @@ package clip
 import (
 	"bytes"
 	"context"
+	"math"
 	"os"
 	"path/filepath"
 	"runtime"
@@ -310,4 +311,45 @@ func TestClipsOfOtherLengthsServe(t *testing.T) {
 	require.Greater(t, size, int64(5000))
 	require.Equal(t, order(1), Existing(dir, order(1)))
 	require.FileExists(t, filepath.Join(dir, "mine.mp4"), "only what the manifest lists is cleared")
+}
+
+// A long clip repeats a piece of whole groups: it has the bitrate, its pictures are numbered within the piece
+// and follow each other in time, and the piece is a clip of its own. One that no piece divides is coded whole.
+func TestLongClipsRepeatAPiece(t *testing.T) {
+	for line, o := range map[string]Order{
+		"h264 160x96p25 100k": {Coding: Coding{BFrames: 2, KeyEvery: 30}},
+		"hevc 160x96p25 50k":  {Container: "ts"},
+		"mjpeg 160x96p10 1M":  {Container: "mkv"},
+	} {
+		dir := t.TempDir()
+		o.Format, o.Seconds, o.Threads = format(t, line), 24, 2
+		piece, times := o.Piece()
+		coded := 0
+		o.Progress = func(_, total int) { coded = total }
+		path, err := Clip(t.Context(), dir, o)
+		require.NoError(t, err)
+		require.Equal(t, map[string]int{"h264": 5, "hevc": 6, "mjpeg": 6}[o.Format.Codec], times)
+		require.Equal(t, o.Frames()/times, coded)
+		require.Equal(t, o.Number(), piece.Number())
+		m, err := ReadManifest(dir)
+		require.NoError(t, err)
+		require.Len(t, m.Clips, 2)
+		e := m.Find(filepath.Base(path))
+		require.Equal(t, coded, e.Piece)
+		require.InEpsilon(t, o.Format.Bitrate, e.VideoBps, 0.03)
+		require.NoError(t, e.Verify(t.Context(), dir, 2, nil))
+		took, _ := new(Forecast).Cost(t.Context(), dir, Order{Format: o.Format, Seconds: 48, Coding: o.Coding})
+		require.Zero(t, took, "of the piece that is kept")
+		file, err := registry.Open(path)
+		require.NoError(t, err)
+		defer file.Close()
+		at := map[int64]bool{}
+		require.NoError(t, registry.Decode(t.Context(), file, 0, 1, func(f media.Frame) error {
+			at[int64(math.Round(float64(f.PTS)/float64(file.Tracks()[0].Timescale)*o.Format.Rate.Hz()))] = true
+			return nil
+		}))
+		require.Len(t, at, o.Frames(), "each frame has a time of its own")
+	}
+	_, times := Order{Format: format(t, "h264 240p23.976 600k"), Seconds: 60}.Piece()
+	require.Equal(t, 1, times)
 }

@@ -19,7 +19,8 @@ type Forecast struct {
 // Cost returns about how long making a clip takes and how large it is; nothing for one that is
 // kept already, and where the speed is not known.
 func (f *Forecast) Cost(ctx context.Context, dir string, o Order) (takes time.Duration, bytes int64) {
-	if Kept(dir, o) {
+	piece, times := o.Piece()
+	if Kept(dir, piece) || Kept(dir, o) {
 		return 0, 0
 	}
 	f.mu.Lock()
@@ -35,8 +36,8 @@ func (f *Forecast) Cost(ctx context.Context, dir string, o Order) (takes time.Du
 	if speed <= 0 {
 		return 0, 0
 	}
-	samples := float64(o.Frames()) * float64(o.Format.Width) * float64(o.Format.Height)
-	return time.Duration(samples / speed * float64(time.Second)), int64(float64(o.Format.Bitrate) * o.Seconds / 8)
+	samples := float64(piece.Frames()) * float64(o.Format.Width) * float64(o.Format.Height)
+	return time.Duration(samples / speed * float64(time.Second)), int64(float64(o.Format.Bitrate) * (o.Seconds + float64(min(times-1, 1))*piece.Seconds) / 8)
 }
 
 // Made returns the manifest's entry of a clip that is as it was made.

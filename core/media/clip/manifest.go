@@ -43,6 +43,7 @@ type Entry struct {
 	Coding     string  `json:"coding,omitempty"` // "fast, key frame every 50, 2 B frames, CABAC"
 	Made       string  `json:"made"`             // version of what makes clips
 	Frames     int     `json:"frames"`
+	Piece      int     `json:"piece_frames,omitempty"` // of the piece that it repeats, in which its pictures are numbered; 0: it is one piece
 	Number     int     `json:"number,omitempty"` // that its pictures carry; 0: none, in an older clip
 	Bytes      int64   `json:"bytes"`
 	BitrateBps int64   `json:"bitrate_bps"`       // of the file
@@ -158,11 +159,17 @@ func (o Order) entry(path string, bits int64) (Entry, error) {
 	e := Entry{File: file, Load: o.Format.String(), Seconds: o.Seconds, Scene: o.Scene,
 		Seed: o.Seed, Made: made(o.Format.Codec), Frames: o.Frames(), Number: o.Number(), Bytes: size, SHA256: sum,
 		BitrateBps: o.rate(8 * size), VideoBps: o.rate(bits)}
+	if round := o.Round(); round < e.Frames {
+		e.Piece = round
+	}
 	if codec, err := registry.Encoder(o.Format.Codec); err == nil && codec.NewEncoder != nil {
 		e.Coding = o.Coding.String()
 	}
 	return e, nil
 }
+
+// Round returns after how many frames the numbers that the clip's pictures carry begin again.
+func (e *Entry) Round() int { return cmp.Or(e.Piece, e.Frames) }
 
 // rate returns the bitrate of a film whose video has the given bits.
 func (o Order) rate(bits int64) int64 {
@@ -253,10 +260,14 @@ func (e *Entry) Verify(ctx context.Context, dir string, threads int, progress fu
 	n := 0
 	err = registry.Decode(ctx, f, video, threads, func(frame media.Frame) error {
 		number, ok := scene.ReadNumber(frame.Picture)
+		want := n
+		if e.Piece > 0 {
+			want %= e.Piece
+		}
 		switch {
 		case frame.Damaged:
 			return fmt.Errorf("frame %d is damaged", n)
-		case !ok || number != n:
+		case !ok || number != want:
 			return fmt.Errorf("frame %d does not carry its number", n)
 		}
 		n++

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"io"
 	"math"
+	"os"
 	"time"
 
 	"vividstrain/core/media"
@@ -28,6 +29,25 @@ func Repeat(ctx context.Context, w io.WriteSeeker, path string, frames int, last
 		return t, 0, err
 	}
 	return t, seconds, muxer.Close()
+}
+
+// join writes a clip that repeats the piece at a path, and returns the bits of its video.
+func join(ctx context.Context, file *os.File, path string, o Order) (bits int64, err error) {
+	var muxer media.Muxer
+	lasts := time.Duration(float64(o.Frames()) / o.Format.Rate.Hz() * float64(time.Second))
+	_, _, err = EachRound(ctx, path, o.Round(), lasts, func(t media.Track, p *media.Packet) (err error) {
+		if muxer == nil {
+			if muxer, err = o.muxer(file, t); err != nil {
+				return err
+			}
+		}
+		bits += 8 * int64(len(p.Data))
+		return muxer.WritePacket(p)
+	})
+	if err != nil {
+		return 0, err
+	}
+	return bits, muxer.Close()
 }
 
 // roundsOf returns how often a clip of so many seconds is needed to last long enough.

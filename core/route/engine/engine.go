@@ -43,7 +43,7 @@ type Options struct {
 
 // Default returns the default settings, without the folder of clips.
 func Default() Options {
-	return Options{Threads: runtime.NumCPU(), Queue: 8, Refresh: 60, Late: tally.Drop, ClipSeconds: 5, Ahead: tally.ViewerBound}
+	return Options{Threads: runtime.NumCPU(), Queue: 8, Refresh: 60, Late: tally.Drop, ClipSeconds: 4, Ahead: tally.ViewerBound}
 }
 
 // Engine is the route.
@@ -194,9 +194,11 @@ func (e *Engine) Check(l load.Load) error {
 	return nil
 }
 
-// order returns the order for the clip of a load: one that exists already may be longer.
+// order returns the order for the clip of a load: one that exists already may be longer. Of
+// a clip that repeats a piece it is the piece, since it is repeated anyway.
 func (e *Engine) order(l load.Load) clip.Order {
-	return clip.Existing(e.options.Clips, clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU()})
+	piece, _ := clip.Existing(e.options.Clips, clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU()}).Piece()
+	return piece
 }
 
 // Prepare makes the load's clip unless it is there, and checks that it is as it was made; or it

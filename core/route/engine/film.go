@@ -66,7 +66,7 @@ func clipFilm(ctx context.Context, path string, order clip.Order) (*film, error)
 	rate := order.Format.Rate
 	f := &film{path: path, frames: order.Frames(), number: scene.ReadNumber,
 		timeline: tally.Constant{Num: rate.Num, Den: rate.Den}}
-	f.bps, f.sum, f.marks = entry.OffRate(order.Format.Bitrate), entry.SHA256, &tally.Marks{Clip: order.Number(), Round: order.Frames()}
+	f.bps, f.sum, f.marks = entry.OffRate(order.Format.Bitrate), entry.SHA256, &tally.Marks{Clip: order.Number(), Round: order.Round()}
 	scale, err := timescale(path)
 	ticks := scale * int64(rate.Den)
 	f.place = func(pts int64) int64 { return pts * int64(rate.Num) / ticks }

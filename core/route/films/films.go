@@ -104,9 +104,11 @@ func Check(l load.Load) error {
 	return nil
 }
 
-// order returns the order for the clip of a load: one that exists already may be longer.
+// order returns the order for the clip of a load: one that exists already may be longer. Of
+// a clip that repeats a piece it is the piece, since it is repeated anyway.
 func (m *Maker) order(l load.Load) clip.Order {
-	return clip.Existing(m.dir, clip.Order{Format: l.Format, Seconds: m.seconds, Threads: runtime.NumCPU()})
+	piece, _ := clip.Existing(m.dir, clip.Order{Format: l.Format, Seconds: m.seconds, Threads: runtime.NumCPU()}).Piece()
+	return piece
 }
 
 // Cost returns about how long making the clip of a load takes, and how large it is.
@@ -136,7 +138,7 @@ func (m *Maker) Prepare(ctx context.Context, l load.Load, progress func(done, to
 	}
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	m.clips[l.Format.String()] = &Film{Path: path, Marks: order.Frames(), Number: order.Number(), BPS: entry.OffRate(order.Format.Bitrate), Sum: entry.SHA256}
+	m.clips[l.Format.String()] = &Film{Path: path, Marks: order.Round(), Number: order.Number(), BPS: entry.OffRate(order.Format.Bitrate), Sum: entry.SHA256}
 	return nil
 }
 
