@@ -221,7 +221,7 @@ func Speed(ctx context.Context, dir, codec string) float64 {
 	}
 	defer folder.Close()
 	o := Order{Format: media.Format{Codec: codec, Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Transfer: media.SDR, Bitrate: 3_000_000},
-		Seconds: 0.4, Threads: runtime.NumCPU()}
+		Seconds: 0.4 * float64(min(runtime.NumCPU(), ahead)), Coding: Coding{KeyEvery: 10}, Threads: runtime.NumCPU()} // a group for each thread
 	began := time.Now()
 	if _, err := Clip(ctx, folder.Path, o); err != nil {
 		return 0
