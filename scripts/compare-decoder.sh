@@ -5,4 +5,4 @@
 # encoder.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-go test -run '^$' -bench AgainstBrowser -benchtime "${1:-5x}" ./core/media/quality/browser
+go test -run '^$' -bench '^BenchmarkAgainstBrowser' -benchtime "${1:-5x}" ./core/media/quality/browser

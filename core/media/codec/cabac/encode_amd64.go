@@ -6,7 +6,7 @@ import (
 	"golang.org/x/sys/cpu"
 )
 
-//go:generate go run ./asm -out encode_amd64.s -stubs stubs_amd64.go -pkg cabac
+//go:generate go run ./asm -out engine_amd64.s -stubs stubs_amd64.go -pkg cabac
 
 // fastEncodeBins returns the fastest encodeBins that this processor runs.
 func fastEncodeBins() func(e *engine, bins []uint16, state *[512]uint8) (done int) {

@@ -3,6 +3,7 @@ package h264
 import (
 	mathbits "math/bits"
 
+	"vividstrain/core/media/codec/cabac"
 	"vividstrain/core/media/codec/framepool"
 )
 
@@ -14,6 +15,7 @@ const (
 	catChromaDC = 3
 	catChromaAC = 4
 	cat8x8      = 5
+	catTallDC   = 6 // catChromaDC in 4:2:2
 )
 
 // Where the contexts of each block category start (tables 9-34 and 9-40); the first index is 1
@@ -345,89 +347,42 @@ func (d *sliceDecoder) storeNonZero() {
 // cabacCoeffs parses the coefficients of a block that has some (7.3.5.3.3) and returns how many
 // there are.
 func (d *sliceDecoder) cabacCoeffs(b *block) int {
-	var places [64]uint8
-	n := d.significant(b, &places)
-	c := &d.cabac
-	abs := absContexts[b.cat]
-	most := 4
-	if b.cat == catChromaDC {
-		most = 3
+	cat := b.cat
+	if cat == catChromaDC && len(b.scan) == 8 {
+		cat = catTallDC
 	}
-	ones, more := 1, 0
-	for i := n - 1; i >= 0; i-- {
-		level := int32(1)
-		if c.Decision(abs+ones) == 0 {
-			if more == 0 {
-				ones = min(ones+1, 4)
-			}
-		} else {
-			level = d.largeLevel(abs + 5 + min(most, more))
-			ones = 0
-			more++
-		}
-		if c.Bypass() != 0 {
-			level = -level
-		}
-		b.put(int(places[i&63]), level)
-	}
-	return n
+	return d.cabac.Coefficients(coeffContexts[d.fieldScan()][cat], b.scan, b.out, b.scale, b.shift)
 }
 
-// significant parses the significance map: which coefficients are not 0.
-func (d *sliceDecoder) significant(b *block, places *[64]uint8) (n int) {
-	c, field := &d.cabac, d.fieldScan()
-	sig, last := sigContexts[field][b.cat], lastContexts[field][b.cat]
-	end := len(b.scan) - 1
-	switch b.cat {
-	case cat8x8:
-		incs := &sig8x8[field]
-		for i := range 63 {
-			if c.Decision(sig+int(incs[i])) != 0 {
-				places[n&63] = uint8(i)
-				n++
-				if c.Decision(last+int(last8x8[i])) != 0 {
-					return n
-				}
+// coeffContexts are the contexts of the coefficients of each block category (9.3.3.1.3); the first index is 1
+// for field macroblocks.
+var coeffContexts = func() (list [2][7]*cabac.Contexts) {
+	for field := range list {
+		for cat, size := range [7]int{16, 15, 16, 4, 15, 64, 8} {
+			of, most := min(cat, cat8x8), 4
+			if cat == catTallDC {
+				of = catChromaDC
 			}
-		}
-	case catChromaDC:
-		for i := range end {
-			inc := min(i/(len(b.scan)/4), 2)
-			if c.Decision(sig+inc) != 0 {
-				places[n&63] = uint8(i)
-				n++
-				if c.Decision(last+inc) != 0 {
-					return n
-				}
+			if of == catChromaDC {
+				most = 3
 			}
-		}
-	default:
-		for i := range end {
-			if c.Decision(sig+i) != 0 {
-				places[n&63] = uint8(i)
-				n++
-				if c.Decision(last+i) != 0 {
-					return n
+			sig, last := make([]int, size), make([]int, size)
+			for i := range size {
+				sigInc, lastInc := i, i
+				switch of {
+				case cat8x8:
+					sigInc, lastInc = int(sig8x8[field][i]), int(last8x8[i])
+				case catChromaDC:
+					sigInc = min(i/(size/4), 2)
+					lastInc = sigInc
 				}
+				sig[i], last[i] = sigContexts[field][of]+sigInc, lastContexts[field][of]+lastInc
 			}
+			list[field][cat] = cabac.NewContexts(sig, last, absContexts[of], most)
 		}
 	}
-	places[n&63] = uint8(end)
-	return n + 1
-}
-
-// largeLevel reads the rest of a level above 1: a truncated unary prefix and
-// an Exp-Golomb suffix (9.3.2.3).
-func (d *sliceDecoder) largeLevel(ctx int) int32 {
-	c := &d.cabac
-	level := int32(2)
-	for c.Decision(ctx) != 0 {
-		if level++; level == 15 {
-			return level + c.ExpGolomb(0)
-		}
-	}
-	return level
-}
+	return list
+}()
 
 var errLevels = damaged("an invalid code of coefficients")
 

@@ -1,0 +1,21 @@
+package cabac
+
+import (
+	"unsafe"
+
+	"golang.org/x/sys/cpu"
+)
+
+// The places of the fields that the assembly knows.
+var _ = [1]struct{}{}[unsafe.Offsetof(Decoder{}.spare)-8+unsafe.Offsetof(Decoder{}.rng)-16+unsafe.Offsetof(Decoder{}.pos)-24+
+	unsafe.Offsetof(Decoder{}.data)-40+unsafe.Offsetof(Decoder{}.State)-64+unsafe.Offsetof(Contexts{}.afterLarge)-296]
+
+// coefficients is coefficientsGo, or its twin in assembly.
+func (c *Decoder) coefficients(t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
+	if !cpu.X86.HasBMI2 {
+		return c.coefficientsGo(t, scan, out, scale, shift)
+	}
+	last := len(scan) - 1
+	_, _ = out[scan[last]], scale[scan[last]] // the largest place
+	return coefficientsFast((*byte)(unsafe.Pointer(c)), (*byte)(unsafe.Pointer(t)), &scan[0], last, &out[0], &scale[0], 1<<shift>>1, int(shift), &binSteps[0].lps[0])
+}

@@ -1,0 +1,7 @@
+//go:build !amd64
+
+package cabac
+
+func (c *Decoder) coefficients(t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
+	return c.coefficientsGo(t, scan, out, scale, shift)
+}
