@@ -24,14 +24,17 @@ func NewContexts(sig, last []int, abs, most int) *Contexts {
 	return t
 }
 
-// Coefficients parses the coefficients of a block that has some (7.3.5.3.3) and returns how many there are.
-// scan are the places in scan order of out; each level is multiplied by its entry of scale and shifted right,
+// Coefficients parses the coefficients of a block (7.3.5.3.3) and returns how many there are. coded is the
+// context of coded_block_flag, -1 where it is not sent. scan are the places in scan order of out; each level is multiplied by its entry of scale and shifted right,
 // with rounding.
-func (c *Decoder) Coefficients(t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
-	return c.coefficients(t, scan, out, scale, shift)
+func (c *Decoder) Coefficients(coded int, t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
+	return c.coefficients(coded, t, scan, out, scale, shift)
 }
 
-func (c *Decoder) coefficientsGo(t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
+func (c *Decoder) coefficientsGo(coded int, t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
+	if coded >= 0 && c.Decision(coded) == 0 {
+		return 0
+	}
 	var places [64]uint8
 	n, end := 0, len(scan)-1
 	for i := 0; ; i++ {

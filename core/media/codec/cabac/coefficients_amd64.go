@@ -11,11 +11,11 @@ var _ = [1]struct{}{}[unsafe.Offsetof(Decoder{}.spare)-8+unsafe.Offsetof(Decoder
 	unsafe.Offsetof(Decoder{}.data)-40+unsafe.Offsetof(Decoder{}.State)-64+unsafe.Offsetof(Contexts{}.afterLarge)-296]
 
 // coefficients is coefficientsGo, or its twin in assembly.
-func (c *Decoder) coefficients(t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
+func (c *Decoder) coefficients(coded int, t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
 	if !cpu.X86.HasBMI2 {
-		return c.coefficientsGo(t, scan, out, scale, shift)
+		return c.coefficientsGo(coded, t, scan, out, scale, shift)
 	}
 	last := len(scan) - 1
 	_, _ = out[scan[last]], scale[scan[last]] // the largest place
-	return coefficientsFast((*byte)(unsafe.Pointer(c)), (*byte)(unsafe.Pointer(t)), &scan[0], last, &out[0], &scale[0], 1<<shift>>1, int(shift), &binSteps[0].lps[0])
+	return coefficientsFast((*byte)(unsafe.Pointer(c)), coded, (*byte)(unsafe.Pointer(t)), &scan[0], last, &out[0], &scale[0], 1<<shift>>1, int(shift), &binSteps[0].lps[0])
 }

@@ -2,6 +2,6 @@
 
 package cabac
 
-func (c *Decoder) coefficients(t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
-	return c.coefficientsGo(t, scan, out, scale, shift)
+func (c *Decoder) coefficients(coded int, t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
+	return c.coefficientsGo(coded, t, scan, out, scale, shift)
 }

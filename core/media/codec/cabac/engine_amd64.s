@@ -79,27 +79,22 @@ terminate:
 	SUBL $0x02, R9
 	JMP  renormalise
 
-// func coefficientsFast(c *byte, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte) int
+// func coefficientsFast(c *byte, coded int, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte) int
 // Requires: BMI2, CMOV
-TEXT ·coefficientsFast(SB), NOSPLIT, $80-80
-	MOVQ c+0(FP), AX
-	MOVQ steps+64(FP), DI
-	MOVQ (AX), CX
-	MOVQ 8(AX), DX
-	MOVL 16(AX), BX
-	MOVQ 40(AX), SI
-	MOVQ SI, R11
-	ADDQ 48(AX), R11
-	MOVQ R11, 72(SP)
-	ADDQ 24(AX), SI
-	MOVQ t+8(FP), R13
-	XORL R14, R14
-	XORL R15, R15
-
-significant:
-	CMPQ    R14, last+24(FP)
-	JGE     inferred
-	MOVWLZX (R13)(R14*2), R9
+TEXT ·coefficientsFast(SB), NOSPLIT, $80-88
+	MOVQ    c+0(FP), AX
+	MOVQ    steps+72(FP), DI
+	MOVQ    (AX), CX
+	MOVQ    8(AX), DX
+	MOVL    16(AX), BX
+	MOVQ    40(AX), SI
+	MOVQ    SI, R11
+	ADDQ    48(AX), R11
+	MOVQ    R11, 72(SP)
+	ADDQ    24(AX), SI
+	MOVQ    coded+8(FP), R9
+	TESTQ   R9, R9
+	JS      coded
 	MOVBLZX 64(AX)(R9*1), R8
 	MOVL    (DI)(R8*8), R10
 	MOVL    BX, R11
@@ -129,6 +124,48 @@ significant:
 	JLT     refill0
 
 filled0:
+	MOVQ  R8, 64(SP)
+	TESTL R8, R8
+	JZ    leave
+
+coded:
+	MOVQ t+16(FP), R13
+	XORL R14, R14
+	XORL R15, R15
+
+significant:
+	CMPQ    R14, last+32(FP)
+	JGE     inferred
+	MOVWLZX (R13)(R14*2), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQCC R12, CX
+	CMOVLCC R10, BX
+	SBBL    R12, R12
+	INCL    R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill1
+
+filled1:
 	TESTL   R8, R8
 	JZ      insignificant
 	MOVB    R14, (SP)(R15*1)
@@ -160,9 +197,9 @@ filled0:
 	SHLXL   R12, BX, BX
 	SUBQ    R12, DX
 	CMPQ    DX, $0x10
-	JLT     refill1
+	JLT     refill2
 
-filled1:
+filled2:
 	TESTL R8, R8
 	JNZ   levels
 
@@ -179,7 +216,7 @@ levels:
 	XORL R13, R13
 
 level:
-	MOVQ    t+8(FP), R11
+	MOVQ    t+16(FP), R11
 	MOVWLZX 256(R11)(R13*2), R9
 	MOVBLZX 64(AX)(R9*1), R8
 	MOVL    (DI)(R8*8), R10
@@ -207,10 +244,10 @@ level:
 	SHLXL   R12, BX, BX
 	SUBQ    R12, DX
 	CMPQ    DX, $0x10
-	JLT     refill2
+	JLT     refill3
 
-filled2:
-	MOVQ    t+8(FP), R11
+filled3:
+	MOVQ    t+16(FP), R11
 	MOVL    $0x00000001, R14
 	TESTL   R8, R8
 	JNZ     large
@@ -224,37 +261,39 @@ sign:
 	CMOVQCC R12, CX
 	SBBL    R12, R12
 	CMPQ    DX, $0x10
-	JLT     refill3
+	JLT     refill4
 
-filled3:
+filled4:
 	NOTL    R12
 	XORL    R12, R14
 	SUBL    R12, R14
 	DECQ    R15
 	MOVBLZX (SP)(R15*1), R11
-	MOVQ    scan+16(FP), R12
+	MOVQ    scan+24(FP), R12
 	MOVBLZX (R12)(R11*1), R11
-	MOVQ    scale+40(FP), R12
+	MOVQ    scale+48(FP), R12
 	IMULL   (R12)(R11*4), R14
-	ADDL    round+48(FP), R14
-	MOVQ    shift+56(FP), R10
+	ADDL    round+56(FP), R14
+	MOVQ    shift+64(FP), R10
 	SARXL   R10, R14, R14
-	MOVQ    out+32(FP), R12
+	MOVQ    out+40(FP), R12
 	MOVL    R14, (R12)(R11*4)
 	TESTQ   R15, R15
 	JNZ     level
-	MOVQ    CX, (AX)
-	MOVQ    DX, 8(AX)
-	MOVL    BX, 16(AX)
-	SUBQ    40(AX), SI
-	MOVQ    SI, 24(AX)
-	MOVQ    64(SP), R11
-	MOVQ    R11, ret+72(FP)
+
+leave:
+	MOVQ CX, (AX)
+	MOVQ DX, 8(AX)
+	MOVL BX, 16(AX)
+	SUBQ 40(AX), SI
+	MOVQ SI, 24(AX)
+	MOVQ 64(SP), R11
+	MOVQ R11, ret+80(FP)
 	RET
 
 large:
 	INCL    R14
-	MOVQ    t+8(FP), R11
+	MOVQ    t+16(FP), R11
 	MOVWLZX 272(R11)(R13*2), R9
 
 unary:
@@ -284,9 +323,9 @@ unary:
 	SHLXL   R12, BX, BX
 	SUBQ    R12, DX
 	CMPQ    DX, $0x10
-	JLT     refill4
+	JLT     refill5
 
-filled4:
+filled5:
 	TESTL R8, R8
 	JZ    stopped
 	INCL  R14
@@ -302,9 +341,9 @@ prefix:
 	CMOVQCC R12, CX
 	SBBL    R12, R12
 	CMPQ    DX, $0x10
-	JLT     refill5
+	JLT     refill6
 
-filled5:
+filled6:
 	TESTL R12, R12
 	JNZ   suffix
 	MOVL  $0x00000001, R11
@@ -325,16 +364,16 @@ suffix:
 	CMOVQCC R12, CX
 	SBBL    R12, R12
 	CMPQ    DX, $0x10
-	JLT     refill6
+	JLT     refill7
 
-filled6:
+filled7:
 	INCL  R12
 	SHLXL R8, R12, R12
 	ADDL  R12, R14
 	JMP   suffix
 
 stopped:
-	MOVQ    t+8(FP), R11
+	MOVQ    t+16(FP), R11
 	MOVBLZX 296(R11)(R13*1), R13
 	JMP     sign
 
@@ -680,3 +719,52 @@ tail6past3:
 	INCQ SI
 	ORQ  R11, CX
 	JMP  filled6
+
+refill7:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 72(SP)
+	JA     tail7
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled7
+
+tail7:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 72(SP)
+	JAE     tail7past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 72(SP)
+	JAE     tail7past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 72(SP)
+	JAE     tail7past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 72(SP)
+	JAE     tail7past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled7

@@ -12,4 +12,4 @@ func encodeBinsFast(e *byte, bins *uint16, n int, state *[512]uint8, steps *byte
 // coefficientsFast is coefficients with steps for binSteps; last is len(scan)-1, and round what is added before the shift.
 //
 //go:noescape
-func coefficientsFast(c *byte, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte) int
+func coefficientsFast(c *byte, coded int, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte) int

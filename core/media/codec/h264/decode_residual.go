@@ -148,7 +148,7 @@ func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 		at := cacheAt[blockOf[4*b8+i]]
 		if d.h.pps.cabac {
 			if i == 0 {
-				total = d.cabacCoeffs(&block{cat8x8, out, scans8[field][:], scale, 6})
+				total = d.cabacCoeffs(&block{cat8x8, out, scans8[field][:], scale, 6}, -1)
 			}
 			d.nz[0][at] = uint8(total)
 			continue
@@ -235,10 +235,7 @@ func (d *sliceDecoder) fieldScan() int {
 // coefficients.
 func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 	if d.h.pps.cabac {
-		if d.cabac.Decision(85+4*b.cat+d.codedContext(b.cat, plane, at)) == 0 {
-			return 0, nil
-		}
-		return d.cabacCoeffs(b), nil
+		return d.cabacCoeffs(b, 85+4*b.cat+d.codedContext(b.cat, plane, at)), nil
 	}
 	if b.cat == catChromaDC {
 		return d.cavlcCoeffs(b, 3+len(b.scan)>>3)
@@ -344,14 +341,14 @@ func (d *sliceDecoder) storeNonZero() {
 	}
 }
 
-// cabacCoeffs parses the coefficients of a block that has some (7.3.5.3.3) and returns how many
-// there are.
-func (d *sliceDecoder) cabacCoeffs(b *block) int {
+// cabacCoeffs parses the coefficients of a block (7.3.5.3.3) and returns how many there are. coded is the
+// context of coded_block_flag, -1 where it is not sent.
+func (d *sliceDecoder) cabacCoeffs(b *block, coded int) int {
 	cat := b.cat
 	if cat == catChromaDC && len(b.scan) == 8 {
 		cat = catTallDC
 	}
-	return d.cabac.Coefficients(coeffContexts[d.fieldScan()][cat], b.scan, b.out, b.scale, b.shift)
+	return d.cabac.Coefficients(coded, coeffContexts[d.fieldScan()][cat], b.scan, b.out, b.scale, b.shift)
 }
 
 // coeffContexts are the contexts of the coefficients of each block category (9.3.3.1.3); the first index is 1

@@ -77,7 +77,7 @@ func there(t *testing.T, useCabac bool, cat int, l []int16) []int16 {
 	if useCabac {
 		initContexts(&read.cabac.State, 0, 30)
 		read.cabac.Start(data)
-		require.Equal(t, count, read.cabacCoeffs(b))
+		require.Equal(t, count, read.cabacCoeffs(b, -1))
 	} else {
 		n, err := read.cavlcCoeffs(b, table)
 		require.NoError(t, err)

@@ -200,7 +200,7 @@ func (d *decoding) bypass() {
 
 // coefficients writes the decoding of a block of coefficients.
 func coefficients() {
-	TEXT("coefficientsFast", attr.NOSPLIT, "func(c *byte, t *byte, scan *uint8, last int, out, scale *int32, round int32, shift int, steps *byte) int")
+	TEXT("coefficientsFast", attr.NOSPLIT, "func(c *byte, coded int, t *byte, scan *uint8, last int, out, scale *int32, round int32, shift int, steps *byte) int")
 	Pragma("noescape")
 	Doc("coefficientsFast is coefficients with steps for binSteps; last is len(scan)-1, and round what is added before the shift.")
 	d := &decoding{c: GP64(), offset: GP64(), spare: GP64(), rng: GP64(), pos: GP64(), steps: GP64(), bin: GP64(), ctx: GP64(), row: GP64(), x: GP64(), y: GP64()}
@@ -223,6 +223,15 @@ func coefficients() {
 	ADDQ(Mem{Base: d.c, Disp: lengthAt}, d.x)
 	MOVQ(d.x, d.end)
 	ADDQ(Mem{Base: d.c, Disp: posAt}, d.pos)
+
+	Load(Param("coded"), d.ctx)
+	TESTQ(d.ctx, d.ctx)
+	JS(LabelRef("coded"))
+	d.decision()
+	MOVQ(d.bin, count)
+	TESTL(d.bin.As32(), d.bin.As32())
+	JZ(LabelRef("leave"))
+	Label("coded")
 
 	// The significance map.
 	t, i, n := GP64(), GP64(), GP64()
@@ -283,6 +292,7 @@ func coefficients() {
 	TESTQ(n, n)
 	JNZ(LabelRef("level"))
 
+	Label("leave")
 	MOVQ(d.offset, Mem{Base: d.c, Disp: offsetAt})
 	MOVQ(d.spare, Mem{Base: d.c, Disp: spareAt})
 	MOVL(d.rng.As32(), Mem{Base: d.c, Disp: rngAt})
