@@ -1,3 +1,6 @@
+// Decoding of the coefficients of a block, where a routine for many bins takes less time than a bin at a
+// time: all of a block of H.264, the significance map of a sub-block of H.265.
+
 package cabac
 
 // Contexts are the contexts of a block category of H.264, for Coefficients. They depend on the place of a
@@ -68,6 +71,19 @@ func (c *Decoder) coefficientsGo(coded int, t *Contexts, scan []uint8, out, scal
 		out[place] = (level*scale[place] + 1<<shift>>1) >> shift
 	}
 	return n
+}
+
+// Flags decodes bins with the contexts base + contexts[k], for k from first down to last, and returns them
+// in bit k.
+func (c *Decoder) Flags(contexts *[16]uint8, base, first, last int) uint {
+	return c.flags(contexts, base, first, last)
+}
+
+func (c *Decoder) flagsGo(contexts *[16]uint8, base, first, last int) (set uint) {
+	for k := first; k >= last; k-- {
+		set |= uint(c.Decision(base+int(contexts[k&15]))) << k
+	}
+	return set
 }
 
 // largeLevel reads the rest of a level above 1: a truncated unary prefix and an Exp-Golomb suffix (9.3.2.3).

@@ -19,3 +19,11 @@ func (c *Decoder) coefficients(coded int, t *Contexts, scan []uint8, out, scale 
 	_, _ = out[scan[last]], scale[scan[last]] // the largest place
 	return coefficientsFast((*byte)(unsafe.Pointer(c)), coded, (*byte)(unsafe.Pointer(t)), &scan[0], last, &out[0], &scale[0], 1<<shift>>1, int(shift), &binSteps[0].lps[0])
 }
+
+// flags is flagsGo, or its twin in assembly.
+func (c *Decoder) flags(contexts *[16]uint8, base, first, last int) uint {
+	if !cpu.X86.HasBMI2 || first > 15 || last < 0 || uint(base) > 256 {
+		return c.flagsGo(contexts, base, first, last)
+	}
+	return flagsFast((*byte)(unsafe.Pointer(c)), &contexts[0], base, first, last, &binSteps[0].lps[0])
+}

@@ -768,3 +768,118 @@ tail7past3:
 	INCQ SI
 	ORQ  R11, CX
 	JMP  filled7
+
+// func flagsFast(c *byte, contexts *uint8, base int, first int, last int, steps *byte) uint
+// Requires: BMI2, CMOV
+TEXT ·flagsFast(SB), NOSPLIT, $8-56
+	MOVQ c+0(FP), AX
+	MOVQ steps+40(FP), DI
+	MOVQ (AX), CX
+	MOVQ 8(AX), DX
+	MOVL 16(AX), BX
+	MOVQ 40(AX), SI
+	MOVQ SI, R11
+	ADDQ 48(AX), R11
+	MOVQ R11, (SP)
+	ADDQ 24(AX), SI
+	MOVQ contexts+8(FP), R13
+	MOVQ base+16(FP), R14
+	MOVQ first+24(FP), R15
+	XORL BP, BP
+
+flag:
+	CMPQ    R15, last+32(FP)
+	JLT     leave
+	MOVBLZX (R13)(R15*1), R9
+	ADDQ    R14, R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQCC R12, CX
+	CMOVLCC R10, BX
+	SBBL    R12, R12
+	INCL    R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill0
+
+filled0:
+	SHLXL R15, R8, R8
+	ORL   R8, BP
+	DECQ  R15
+	JMP   flag
+
+leave:
+	MOVQ CX, (AX)
+	MOVQ DX, 8(AX)
+	MOVL BX, 16(AX)
+	SUBQ 40(AX), SI
+	MOVQ SI, 24(AX)
+	MOVQ BP, ret+48(FP)
+	RET
+
+refill0:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail0
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled0
+
+tail0:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail0past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail0past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail0past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail0past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled0

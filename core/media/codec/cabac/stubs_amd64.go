@@ -13,3 +13,8 @@ func encodeBinsFast(e *byte, bins *uint16, n int, state *[512]uint8, steps *byte
 //
 //go:noescape
 func coefficientsFast(c *byte, coded int, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte) int
+
+// flagsFast is flags with steps for binSteps.
+//
+//go:noescape
+func flagsFast(c *byte, contexts *uint8, base int, first int, last int, steps *byte) uint

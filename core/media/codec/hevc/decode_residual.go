@@ -1,5 +1,7 @@
 package hevc
 
+import mathbits "math/bits"
+
 // Scans of 4x4 sub-blocks and of their coefficients (6.5.3 to 6.5.5), by scanIdx: diagonal,
 // horizontal, vertical. Positions are x | y<<4.
 var scans = func() (list [3][4][]uint8) { // by scanIdx and log2 of the size
@@ -180,29 +182,30 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 		}
 		coded[sy] |= 1 << sx
 		contexts, base := sigTable(log2, chroma, scanIdx, neighbours, i == 0)
+		dc := base + int(contexts[0]) // context of the first flag in scan order
+		switch {
+		case single:
+			contexts, base, dc = &sameContext, ctxSig+42+chroma, ctxSig+42+chroma
+		case i == 0 && log2 > 2:
+			dc = ctxSig + 27*chroma
+		}
+		first, set := 15, uint(0) // the levels that are not 0, in scan order
+		if i == lastSub {
+			first, set = lastPos-1, 1<<lastPos
+		}
+		set |= d.Flags(contexts, base, first, 1)
+		switch {
+		case infer && set == 0:
+			set = 1
+		case first >= 0:
+			set |= uint(d.Decision(dc))
+		}
 		var positions [16]uint8
 		n := 0
-		first := 15
-		if i == lastSub {
-			positions[0], n = uint8(lastPos), 1
-			first = lastPos - 1
-		}
-		for k := first; k >= 0; k-- {
-			if k == 0 && infer && n == 0 {
-				positions[n], n = 0, n+1
-				break
-			}
-			ctx := base + int(contexts[k])
-			switch {
-			case single:
-				ctx = ctxSig + 42 + chroma
-			case k == 0 && i == 0 && log2 > 2:
-				ctx = ctxSig + 27*chroma
-			}
-			if d.Decision(ctx) != 0 {
-				positions[n], n = uint8(k), n+1
-				infer = false
-			}
+		for rest := set; rest != 0; n++ {
+			k := mathbits.Len16(uint16(rest)) - 1
+			positions[n&15] = uint8(k)
+			rest &^= 1 << k
 		}
 		if n == 0 {
 			continue
@@ -212,6 +215,9 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 	}
 	return rdpcm, skip
 }
+
+// sameContext are the context increments of flags that share a context.
+var sameContext [16]uint8
 
 // rdpcmMode is how the differences of a block without a transform are summed up.
 type rdpcmMode int

@@ -1,5 +1,5 @@
-// Command asm writes the assembly twins of the arithmetic encoder's inner loop and of the decoding of a
-// block of coefficients for amd64 with BMI2. Run it with go generate in the folder above.
+// Command asm writes the assembly twins of the arithmetic encoder's inner loop and of the decoding of
+// coefficients for amd64 with BMI2. Run it with go generate in the folder above.
 package main
 
 import (
@@ -16,6 +16,7 @@ func main() {
 	ConstraintExpr("amd64")
 	encodeBins()
 	coefficients()
+	flags()
 	Generate()
 }
 
@@ -118,6 +119,41 @@ type decoding struct {
 	later                             []func() // code out of the way
 }
 
+// newDecoding allocates the registers.
+func newDecoding() *decoding {
+	return &decoding{c: GP64(), offset: GP64(), spare: GP64(), rng: GP64(), pos: GP64(), steps: GP64(), bin: GP64(), ctx: GP64(), row: GP64(), x: GP64(), y: GP64()}
+}
+
+// load loads the state of the parameter c; store writes it back.
+func (d *decoding) load() {
+	d.end = AllocLocal(8)
+	Load(Param("c"), d.c)
+	Load(Param("steps"), d.steps)
+	MOVQ(Mem{Base: d.c, Disp: offsetAt}, d.offset)
+	MOVQ(Mem{Base: d.c, Disp: spareAt}, d.spare)
+	MOVL(Mem{Base: d.c, Disp: rngAt}, d.rng.As32())
+	MOVQ(Mem{Base: d.c, Disp: dataAt}, d.pos)
+	MOVQ(d.pos, d.x)
+	ADDQ(Mem{Base: d.c, Disp: lengthAt}, d.x)
+	MOVQ(d.x, d.end)
+	ADDQ(Mem{Base: d.c, Disp: posAt}, d.pos)
+}
+
+func (d *decoding) store() {
+	MOVQ(d.offset, Mem{Base: d.c, Disp: offsetAt})
+	MOVQ(d.spare, Mem{Base: d.c, Disp: spareAt})
+	MOVL(d.rng.As32(), Mem{Base: d.c, Disp: rngAt})
+	SUBQ(Mem{Base: d.c, Disp: dataAt}, d.pos)
+	MOVQ(d.pos, Mem{Base: d.c, Disp: posAt})
+}
+
+// finish writes the code that is out of the way.
+func (d *decoding) finish() {
+	for _, f := range d.later {
+		f()
+	}
+}
+
 // refill appends 32 bits if fewer than 16 are spare. It changes x and row.
 func (d *decoding) refill() {
 	k := d.refills
@@ -203,9 +239,8 @@ func coefficients() {
 	TEXT("coefficientsFast", attr.NOSPLIT, "func(c *byte, coded int, t *byte, scan *uint8, last int, out, scale *int32, round int32, shift int, steps *byte) int")
 	Pragma("noescape")
 	Doc("coefficientsFast is coefficients with steps for binSteps; last is len(scan)-1, and round what is added before the shift.")
-	d := &decoding{c: GP64(), offset: GP64(), spare: GP64(), rng: GP64(), pos: GP64(), steps: GP64(), bin: GP64(), ctx: GP64(), row: GP64(), x: GP64(), y: GP64()}
+	d := newDecoding()
 	places, count := AllocLocal(64), AllocLocal(8)
-	d.end = AllocLocal(8)
 	param := func(name string) Mem {
 		b, err := Param(name).Resolve()
 		if err != nil {
@@ -213,16 +248,7 @@ func coefficients() {
 		}
 		return b.Addr
 	}
-	Load(Param("c"), d.c)
-	Load(Param("steps"), d.steps)
-	MOVQ(Mem{Base: d.c, Disp: offsetAt}, d.offset)
-	MOVQ(Mem{Base: d.c, Disp: spareAt}, d.spare)
-	MOVL(Mem{Base: d.c, Disp: rngAt}, d.rng.As32())
-	MOVQ(Mem{Base: d.c, Disp: dataAt}, d.pos)
-	MOVQ(d.pos, d.x)
-	ADDQ(Mem{Base: d.c, Disp: lengthAt}, d.x)
-	MOVQ(d.x, d.end)
-	ADDQ(Mem{Base: d.c, Disp: posAt}, d.pos)
+	d.load()
 
 	Load(Param("coded"), d.ctx)
 	TESTQ(d.ctx, d.ctx)
@@ -293,11 +319,7 @@ func coefficients() {
 	JNZ(LabelRef("level"))
 
 	Label("leave")
-	MOVQ(d.offset, Mem{Base: d.c, Disp: offsetAt})
-	MOVQ(d.spare, Mem{Base: d.c, Disp: spareAt})
-	MOVL(d.rng.As32(), Mem{Base: d.c, Disp: rngAt})
-	SUBQ(Mem{Base: d.c, Disp: dataAt}, d.pos)
-	MOVQ(d.pos, Mem{Base: d.c, Disp: posAt})
+	d.store()
 	MOVQ(count, d.x)
 	Store(d.x, ReturnIndex(0))
 	RET()
@@ -340,7 +362,38 @@ func coefficients() {
 	Load(Param("t"), d.x)
 	MOVBLZX(Mem{Base: d.x, Index: node, Scale: 1, Disp: afterLargeAt}, node.As32())
 	JMP(LabelRef("sign"))
-	for _, f := range d.later {
-		f()
+	d.finish()
+}
+
+// flags writes the decoding of bins whose contexts are in a list.
+func flags() {
+	TEXT("flagsFast", attr.NOSPLIT, "func(c *byte, contexts *uint8, base, first, last int, steps *byte) uint")
+	Pragma("noescape")
+	Doc("flagsFast is flags with steps for binSteps.")
+	d := newDecoding()
+	d.load()
+	contexts, base, k, set := GP64(), GP64(), GP64(), GP64()
+	Load(Param("contexts"), contexts)
+	Load(Param("base"), base)
+	Load(Param("first"), k)
+	last, err := Param("last").Resolve()
+	if err != nil {
+		panic(err)
 	}
+	XORL(set.As32(), set.As32())
+	Label("flag")
+	CMPQ(k, last.Addr)
+	JLT(LabelRef("leave"))
+	MOVBLZX(Mem{Base: contexts, Index: k, Scale: 1}, d.ctx.As32())
+	ADDQ(base, d.ctx)
+	d.decision()
+	SHLXL(k.As32(), d.bin.As32(), d.bin.As32())
+	ORL(d.bin.As32(), set.As32())
+	DECQ(k)
+	JMP(LabelRef("flag"))
+	Label("leave")
+	d.store()
+	Store(set, ReturnIndex(0))
+	RET()
+	d.finish()
 }

@@ -1,0 +1,58 @@
+package cabac
+
+import (
+	"math/rand/v2"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// The routines of this processor leave the same results, contexts and place in the data as those in Go, on
+// any data, up to their end and after it.
+func TestCoefficientsAreTheSameInGo(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 2))
+	for seed := range 2000 {
+		data := make([]byte, r.IntN(60))
+		for i := range data {
+			data[i] = uint8(r.Uint32()) | uint8(oneIn(r, 3)*255) // long levels too
+		}
+		var fast, plain Decoder
+		for i := range fast.State {
+			fast.State[i] = uint8(r.IntN(126))
+		}
+		plain.State = fast.State
+		fast.Start(data)
+		plain.Start(data)
+		size := []int{4, 8, 15, 16, 64}[r.IntN(5)]
+		scan, scale := make([]uint8, size), make([]int32, 64)
+		for i, p := range r.Perm(size - 1) {
+			scan[i], scale[i] = uint8(p), int32(r.IntN(1<<20))
+		}
+		scan[size-1] = uint8(size - 1)
+		sig, last := make([]int, size), make([]int, size)
+		for i := range sig {
+			sig[i], last[i] = 105+r.IntN(40), 166+r.IntN(40)
+		}
+		contexts, shift := NewContexts(sig, last, 227, 3+r.IntN(2)), uint(r.IntN(8))
+		increments := new([16]uint8)
+		for i := range increments {
+			increments[i] = uint8(r.IntN(44))
+		}
+		for range 12 {
+			var a, b [64]int32
+			coded := r.IntN(86) - 1
+			require.Equal(t, plain.coefficientsGo(coded, contexts, scan, a[:], scale, shift), fast.Coefficients(coded, contexts, scan, b[:], scale, shift), seed)
+			require.Equal(t, a, b, seed)
+			base, first, end := r.IntN(200), r.IntN(16)-1, r.IntN(3)
+			require.Equal(t, plain.flagsGo(increments, base, first, end), fast.Flags(increments, base, first, end))
+			require.Equal(t, plain, fast, seed)
+		}
+	}
+}
+
+func oneIn(r *rand.Rand, n int) int {
+	if r.IntN(n) == 0 {
+		return 1
+	}
+	return 0
+}
