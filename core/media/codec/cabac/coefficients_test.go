@@ -44,7 +44,7 @@ func TestCoefficientsAreTheSameInGo(t *testing.T) {
 			require.Equal(t, plain.coefficientsGo(coded, contexts, scan, a[:], scale, shift), fast.Coefficients(coded, contexts, scan, b[:], scale, shift), seed)
 			require.Equal(t, a, b, seed)
 			base, first, end := r.IntN(200), r.IntN(16)-1, r.IntN(3)
-			require.Equal(t, plain.flagsGo(increments, base, first, end), fast.Flags(increments, base, first, end))
+			require.Equal(t, plain.flagsGo(increments, base, first, end), fast.Flags(increments, base, first, end), seed)
 			require.Equal(t, plain, fast, seed)
 		}
 	}

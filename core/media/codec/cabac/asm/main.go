@@ -205,11 +205,11 @@ func (d *decoding) decision() {
 	SUBL(lps.As32(), d.rng.As32())
 	SHLXQ(d.spare, d.rng, x)
 	MOVQ(d.offset, y)
-	SUBQ(x, y) // no borrow: it is the least probable symbol
-	CMOVQCC(y, d.offset)
-	CMOVLCC(lps.As32(), d.rng.As32())
-	SBBL(y.As32(), y.As32())
-	INCL(y.As32())
+	SUBQ(x, y) // not negative: it is the least probable symbol
+	CMOVQPL(y, d.offset)
+	CMOVLPL(lps.As32(), d.rng.As32())
+	SHRQ(Imm(63), y)
+	XORL(Imm(1), y.As32())
 	LEAQ(Mem{Base: d.steps, Index: s, Scale: 8}, x)
 	MOVBLZX(Mem{Base: x, Index: y, Scale: 1, Disp: 4}, x.As32())
 	MOVB(x.As8(), Mem{Base: d.c, Index: d.ctx, Scale: 1, Disp: stateAt})
@@ -229,8 +229,8 @@ func (d *decoding) bypass() {
 	SHLXQ(d.spare, d.rng, d.x)
 	MOVQ(d.offset, d.y)
 	SUBQ(d.x, d.y)
-	CMOVQCC(d.y, d.offset)
-	SBBL(d.y.As32(), d.y.As32())
+	CMOVQPL(d.y, d.offset)
+	SARQ(Imm(63), d.y)
 	d.refill()
 }
 
