@@ -14,6 +14,7 @@ import (
 type diskSource struct {
 	files
 	roots Roots
+	path  string
 	disks map[string]*disk
 	at    time.Time
 }
@@ -24,7 +25,9 @@ type disk struct {
 	requests, read, written, waited, busy, queued counter
 }
 
-func newDisk(r Roots) *diskSource { return &diskSource{roots: r, disks: map[string]*disk{}} }
+func newDisk(r Roots) *diskSource {
+	return &diskSource{roots: r, path: filepath.Join(r.Proc, "diskstats"), disks: map[string]*disk{}}
+}
 
 func (*diskSource) Kind() string { return sense.System }
 
@@ -36,7 +39,7 @@ const (
 )
 
 func (s *diskSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
-	data, err := s.read(filepath.Join(s.roots.Proc, "diskstats"))
+	data, err := s.read(s.path)
 	if err != nil {
 		return list, err
 	}

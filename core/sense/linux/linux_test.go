@@ -172,12 +172,14 @@ func TestHelpersCount(t *testing.T) {
 // kernel's threads, nor the display server; short-lived ones count by their parents.
 func TestOthers(t *testing.T) {
 	dir := t.TempDir()
+	spent, all := map[int]int{}, 0
 	put := func(pid, parent, ticks, childTicks int) {
+		all, spent[pid] = all+ticks+childTicks-spent[pid], ticks+childTicks
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "stat"), fmt.Appendf(nil, "cpu  %d 2 3\ncpu0 1 2 3\ncpu1 1 2 3\nintr 1\n", all), 0o666))
 		require.NoError(t, os.MkdirAll(filepath.Join(dir, strconv.Itoa(pid), "fd"), 0o777))
 		text := fmt.Sprintf("%d (p) S %d 0 0 0 0 0 0 0 0 0 %d 0 %d 0 20 0 1 0 7 0 10", pid, parent, ticks, childTicks)
 		require.NoError(t, os.WriteFile(filepath.Join(dir, strconv.Itoa(pid), "stat"), []byte(text), 0o666))
 	}
-	require.NoError(t, os.WriteFile(filepath.Join(dir, "stat"), []byte("cpu  1 2 3\ncpu0 1 2 3\ncpu1 1 2 3\nintr 1\n"), 0o666))
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "net"), 0o777))
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "net", "unix"), []byte("Num RefCount Protocol Flags Type St Inode Path\n"+
 		"0: 00000002 00000000 00010000 0001 01 4242 /tmp/.X11-unix/X0\n0: 00000003 00000000 00000000 0001 03 4243 /tmp/.X11-unix/X0\n"), 0o666))
@@ -227,6 +229,14 @@ func TestOthers(t *testing.T) {
 	put(20, 1, 1050, 60) // 30 ticks of the one that was seen, and 30 that nobody saw
 	pct, _ = others()
 	require.InDelta(t, 100*0.3/2, pct, 1e-6)
+	put(50, 1, 1051, 0) // the display server, but so little that nobody looks who it was
+	pct, named = others()
+	require.InDelta(t, 100*0.01/2, pct, 1e-6)
+	require.Empty(t, named)
+	put(20, 1, 1090, 60)
+	pct, named = others()
+	require.InDelta(t, 100*0.39/2, pct, 1e-6, "without what was counted while it was little")
+	require.Equal(t, []string{"p 20"}, named)
 	require.Equal(t, []int{30}, listeners(dir, 8080))
 	require.Empty(t, listeners(dir, 8081))
 }

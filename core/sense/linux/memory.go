@@ -14,13 +14,15 @@ import (
 type memorySource struct {
 	files
 	roots    Roots
+	info     string // paths
+	events   string
 	pageSize float64
 	swapped  counter
 	at       time.Time
 }
 
 func newMemory(r Roots, pageSize int) *memorySource {
-	return &memorySource{roots: r, pageSize: float64(pageSize)}
+	return &memorySource{roots: r, pageSize: float64(pageSize), info: filepath.Join(r.Proc, "meminfo"), events: filepath.Join(r.Proc, "vmstat")}
 }
 
 func (*memorySource) Kind() string { return sense.System }
@@ -30,7 +32,7 @@ func (*memorySource) Name() string { return "memory" }
 var errNoTotal = errors.New("meminfo does not say how much memory there is")
 
 func (s *memorySource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
-	data, err := s.read(filepath.Join(s.roots.Proc, "meminfo"))
+	data, err := s.read(s.info)
 	if err != nil {
 		return list, err
 	}
@@ -77,7 +79,7 @@ func (s *memorySource) Sample(_ context.Context, now time.Time, list []sense.Rea
 
 // swapping reads how many pages were swapped.
 func (s *memorySource) swapping(now time.Time, list []sense.Reading) []sense.Reading {
-	data, err := s.read(filepath.Join(s.roots.Proc, "vmstat"))
+	data, err := s.read(s.events)
 	if err != nil {
 		return list
 	}
@@ -104,7 +106,7 @@ func (s *memorySource) swapping(now time.Time, list []sense.Reading) []sense.Rea
 // State reports how many programs were killed because memory ran out.
 func (s *memorySource) State() map[string]string {
 	var own files // Sample may be using the source's own
-	data, err := own.read(filepath.Join(s.roots.Proc, "vmstat"))
+	data, err := own.read(s.events)
 	if err != nil {
 		return nil
 	}

@@ -14,6 +14,7 @@ import (
 type networkSource struct {
 	files
 	roots Roots
+	path  string
 	links map[string]*link
 	at    time.Time
 }
@@ -23,7 +24,9 @@ type link struct {
 	speed                float64 // bits a second, 0: unknown
 }
 
-func newNetwork(r Roots) *networkSource { return &networkSource{roots: r, links: map[string]*link{}} }
+func newNetwork(r Roots) *networkSource {
+	return &networkSource{roots: r, path: filepath.Join(r.Proc, "net", "dev"), links: map[string]*link{}}
+}
 
 func (*networkSource) Kind() string { return sense.System }
 
@@ -33,7 +36,7 @@ func (*networkSource) Name() string { return "network" }
 const maxLinks = 256
 
 func (s *networkSource) Sample(_ context.Context, now time.Time, list []sense.Reading) ([]sense.Reading, error) {
-	data, err := s.read(filepath.Join(s.roots.Proc, "net", "dev"))
+	data, err := s.read(s.path)
 	if err != nil {
 		return list, err
 	}

@@ -13,13 +13,17 @@ import (
 // disks: the kernel's pressure stall information, totals in microseconds.
 type pressureSource struct {
 	files
-	folder string
+	paths  [len(pressures)]string
 	totals [3]counter
 	at     time.Time
 }
 
 func newPressure(r Roots) *pressureSource {
-	return &pressureSource{folder: filepath.Join(r.Proc, "pressure")}
+	s := &pressureSource{}
+	for i, p := range pressures {
+		s.paths[i] = filepath.Join(r.Proc, "pressure", p.file)
+	}
+	return s
 }
 
 func (*pressureSource) Kind() string { return sense.System }
@@ -32,7 +36,7 @@ func (s *pressureSource) Sample(_ context.Context, now time.Time, list []sense.R
 	elapsed := now.Sub(s.at).Seconds()
 	s.at = now
 	for i, p := range pressures {
-		data, err := s.read(filepath.Join(s.folder, p.file))
+		data, err := s.read(s.paths[i])
 		if err != nil {
 			return list, err
 		}
@@ -51,7 +55,7 @@ func (s *pressureSource) Sample(_ context.Context, now time.Time, list []sense.R
 
 func (s *pressureSource) Absent() []sense.Absence {
 	var own files // Sample may be using the source's own
-	if _, err := own.read(filepath.Join(s.folder, "cpu")); err != nil {
+	if _, err := own.read(s.paths[0]); err != nil {
 		return []sense.Absence{{Quantity: "pressure_*_pct", Why: "the kernel does not account it: " + sense.Reason(err), Remedy: "start the kernel with psi=1"}}
 	}
 	return nil

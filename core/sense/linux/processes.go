@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -118,10 +117,18 @@ type processSource struct {
 	others  float64         // share of all cores that processes outside the group take together, in percent; negative: not known yet
 	reaped  counter         // processor seconds of their ended children
 	cores   float64
-	display []int           // numbers of the display servers
-	looked  time.Time       // when the display servers were last looked for
-	threads []sense.Reading // of the watched ones
-	sorted  []*task         // the watched ones, the largest first
+	display []int     // numbers of the display servers
+	looked  time.Time // when the display servers were last looked for
+	threads []*thread // of the watched ones, those that worked
+	sorted  []*task   // the watched ones, the largest first
+	pids    folder    // proc
+	stats   string    // proc/stat
+	busy    counter   // processor seconds of all cores
+	spent   float64   // processor seconds of the group so far
+	known   counter   // those at the last scan
+	counted time.Time // when the other processes were last read
+	little  float64   // seconds that they took together since then
+	gone    float64   // seconds of those among them that have ended
 	at      time.Time
 	scanned time.Time
 	sized   time.Time
@@ -142,11 +149,23 @@ type task struct {
 	faults, took float64
 	rss          float64
 	label        string // name and number, "" until it is needed
-	threads      map[int]float64
+	stat         string // path of proc/PID/stat
+	tasks        folder // proc/PID/task
+	threads      map[int]*thread
+}
+
+// thread is a thread of a watched process.
+type thread struct {
+	folder, times string  // proc/PID/task/ID and its file schedstat
+	used          float64 // seconds up to the last sample
+	share         float64 // of a core since the sample before, in percent
+	label         string  // name and number, "" until it is needed
+	seen          bool
 }
 
 func newProcesses(r Roots, g *Group, pageSize int) *processSource {
-	return &processSource{proc: r.Proc, pageSize: float64(pageSize), group: g, all: map[int]*task{}, others: -1}
+	return &processSource{proc: r.Proc, pageSize: float64(pageSize), group: g, all: map[int]*task{}, others: -1,
+		pids: folder{path: r.Proc}, stats: filepath.Join(r.Proc, "stat")}
 }
 
 func (*processSource) Kind() string { return sense.System }
@@ -154,7 +173,9 @@ func (*processSource) Kind() string { return sense.System }
 func (*processSource) Name() string { return "processes" }
 
 const (
-	scanEvery    = time.Second     // all processes are looked at
+	scanEvery    = time.Second     // new processes are looked for
+	countEvery   = 5 * time.Second // others are read, even if they take hardly any time
+	restless     = 0.02            // share of a core that others take together from which they are read each time
 	sizeEvery    = 5 * time.Second // proportional memory is read, which is slow in the kernel
 	maxProcesses = 1 << 16
 	ticks        = 100 // a second, on every Linux
@@ -180,9 +201,9 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Re
 	alive := s.members[:0]
 	for _, t := range s.members {
 		before := t.cpu
-		if !s.stat(t) {
+		if !s.readStat(t) {
 			gone += before
-			delete(s.all, t.pid)
+			s.drop(t)
 			continue
 		}
 		alive = append(alive, t)
@@ -197,6 +218,7 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Re
 	if all, ok := s.ended.since(children); ok {
 		used += max(0, all-gone) // time of ended helpers that was not seen while they ran
 	}
+	s.spent += used
 	if len(alive) == 0 && s.group.isEmpty() {
 		return list, nil // between two players
 	}
@@ -237,9 +259,22 @@ func (s *processSource) largest(list []sense.Reading) []sense.Reading {
 	return list
 }
 
-// stat reads a process; false if it has ended.
-func (s *processSource) stat(t *task) bool {
-	data, err := s.read(filepath.Join(s.proc, strconv.Itoa(t.pid), "stat"))
+// drop forgets a process that has ended.
+func (s *processSource) drop(t *task) {
+	s.forget(t.stat)
+	for _, th := range t.threads {
+		s.forget(th.times)
+	}
+	t.tasks.close()
+	delete(s.all, t.pid)
+}
+
+// readStat reads a process; false if it has ended.
+func (s *processSource) readStat(t *task) bool {
+	if t.stat == "" {
+		t.stat = filepath.Join(s.proc, strconv.Itoa(t.pid), "stat")
+	}
+	data, err := s.read(t.stat)
 	if err != nil {
 		return false
 	}
@@ -250,9 +285,9 @@ func (s *processSource) stat(t *task) bool {
 	if t.name == "" {
 		t.name = string(data[open+1 : end])
 	}
-	var v [22]float64 // from the third field on
-	rest := data[end+1:]
-	for i := range v {
+	var v [22]float64              // from the third field on
+	_, rest := field(data[end+1:]) // the state, a letter
+	for i := 1; i < len(v); i++ {
 		var word []byte
 		word, rest = field(rest)
 		v[i], _ = parseFloat(word)
@@ -268,21 +303,24 @@ func (s *processSource) stat(t *task) bool {
 // scan assigns all processes to the group or to others, and finds the busiest of the others.
 // Time used before the first scan is not counted.
 func (s *processSource) scan(now time.Time, first bool) error {
-	entries, err := os.ReadDir(s.proc)
+	pids, err := s.pids.numbers()
 	if err != nil {
 		return err
 	}
-	for _, e := range entries {
-		pid, err := strconv.Atoi(e.Name())
-		if err != nil || len(s.all) >= maxProcesses {
-			continue
-		}
+	if now.Sub(s.looked) >= lookEvery {
+		s.looked, s.display, s.cores = now, displayServers(s.proc), s.countCores(s.proc)
+	}
+	quiet := s.quiet(now)
+	for _, pid := range pids {
 		t, known := s.all[pid]
 		if !known {
+			if len(s.all) >= maxProcesses {
+				continue
+			}
 			t = &task{pid: pid}
 		}
-		if !t.member && !s.stat(t) {
-			delete(s.all, pid)
+		if !t.member && !(known && quiet) && !s.readStat(t) {
+			s.drop(t)
 			continue
 		}
 		if !known {
@@ -295,23 +333,25 @@ func (s *processSource) scan(now time.Time, first bool) error {
 	}
 	elapsed := now.Sub(s.scanned).Seconds()
 	s.scanned = now
-	if now.Sub(s.looked) >= lookEvery {
-		s.looked, s.display, s.cores = now, displayServers(s.proc), s.countCores(s.proc)
+	if !quiet {
+		s.counted, s.busiest = now, s.busiest[:0]
 	}
-	s.busiest = s.busiest[:0]
 	var took, children, gone float64
 	for pid, t := range s.all {
 		if !t.seen && !t.member {
 			if s.isOther(t) {
 				gone += t.listed
 			}
-			delete(s.all, pid)
+			s.drop(t)
 			continue
 		}
 		t.seen = false
 		if !t.member && s.belongs(t, 0) {
 			t.member = true
 			s.members = append(s.members, t)
+		}
+		if quiet {
+			continue
 		}
 		if s.isOther(t) {
 			took += t.cpu - t.listed
@@ -323,14 +363,50 @@ func (s *processSource) scan(now time.Time, first bool) error {
 		t.listed = t.cpu
 	}
 	slices.SortFunc(s.members, func(a, b *task) int { return cmp.Compare(a.pid, b.pid) })
+	if s.gone += gone; quiet {
+		return nil
+	}
+	gone, s.gone = s.gone, 0
+	took, s.little = took-s.little, 0
 	s.busiest = most(s.busiest)
 	if ended, ok := s.reaped.since(children); ok {
 		took += max(0, ended-gone) // time of ended helpers that was not seen while they ran
 	}
 	if s.others = -1; !first && elapsed > 0 && s.cores > 0 {
-		s.others = sense.Percent(took / elapsed / s.cores)
+		s.others = sense.Percent(max(0, took) / elapsed / s.cores)
 	}
 	return nil
+}
+
+// quiet reports whether all that is not watched takes so little time since the last scan that reading its
+// processes one by one tells nothing. Their share is then what the cores spent besides the group.
+func (s *processSource) quiet(now time.Time) bool {
+	data, err := s.read(s.stats)
+	if err != nil {
+		return false
+	}
+	_, rest := field(data) // "cpu"; then user, nice, system
+	total := 0.0
+	for range 3 {
+		var word []byte
+		word, rest = field(rest)
+		v, _ := parseFloat(word)
+		total += v / ticks
+	}
+	busy, ok := s.busy.since(total)
+	spent, ok2 := s.known.since(s.spent)
+	elapsed := now.Sub(s.scanned).Seconds()
+	if !ok || !ok2 || elapsed <= 0 || s.cores == 0 || now.Sub(s.counted) >= countEvery {
+		return false
+	}
+	share := (busy - spent) / elapsed
+	if share > restless {
+		return false
+	}
+	share = max(0, share)
+	s.others, s.busiest = sense.Percent(share/s.cores), s.busiest[:0]
+	s.little += share * elapsed
+	return true
 }
 
 // isOther reports whether a process is neither watched nor set aside, and does not work for
@@ -371,39 +447,49 @@ func (s *processSource) belongs(t *task, depth int) bool {
 
 // readThreads adds the threads of a process to those of the group.
 func (s *processSource) readThreads(t *task, elapsed float64) {
-	dir := filepath.Join(s.proc, strconv.Itoa(t.pid), "task")
-	entries, err := os.ReadDir(dir)
-	if err != nil || len(entries) > maxProcesses {
+	first := t.threads == nil
+	if first {
+		t.threads, t.tasks.path = map[int]*thread{}, filepath.Join(filepath.Dir(t.stat), "task")
+	}
+	ids, err := t.tasks.numbers()
+	if err != nil || len(ids) > maxProcesses {
 		return
 	}
-	first := t.threads == nil
-	now := make(map[int]float64, len(entries))
-	for _, e := range entries {
-		id, err := strconv.Atoi(e.Name())
-		if err != nil {
-			continue
+	for _, id := range ids {
+		th := t.threads[id]
+		if th == nil {
+			dir := filepath.Join(t.tasks.path, strconv.Itoa(id))
+			th = &thread{folder: dir, times: filepath.Join(dir, "schedstat")}
+			t.threads[id] = th
 		}
-		used, ok := s.threadTime(filepath.Join(dir, e.Name()))
+		used, ok := s.threadTime(th)
 		if !ok {
 			continue
 		}
-		now[id] = used
-		if share := 100 * (used - t.threads[id]) / elapsed; !first && share > 0 {
-			s.threads = append(s.threads, sense.Reading{Quantity: sense.ThreadUse, Label: filepath.Join(dir, e.Name()), Value: min(share, 100)})
+		th.seen = true
+		th.share, th.used = min(100*(used-th.used)/elapsed, 100), used
+		if !first && th.share > 0 {
+			s.threads = append(s.threads, th)
 		}
 	}
-	t.threads = now
+	for id, th := range t.threads {
+		if !th.seen {
+			s.forget(th.times)
+			delete(t.threads, id)
+		}
+		th.seen = false
+	}
 }
 
 // threadTime returns the processor time of a thread in seconds, from nanoseconds where the
 // kernel counts them, else from ticks.
-func (s *processSource) threadTime(dir string) (float64, bool) {
-	if data, err := s.read(filepath.Join(dir, "schedstat")); err == nil {
+func (s *processSource) threadTime(t *thread) (float64, bool) {
+	if data, err := s.read(t.times); err == nil {
 		word, _ := field(data)
 		ns, ok := parseFloat(word)
 		return ns * 1e-9, ok
 	}
-	data, err := s.read(filepath.Join(dir, "stat"))
+	data, err := s.read(filepath.Join(t.folder, "stat"))
 	if err != nil {
 		return 0, false
 	}
@@ -419,15 +505,21 @@ func (s *processSource) threadTime(dir string) (float64, bool) {
 
 // busiestThreads appends the share of the busiest thread, and the three busiest threads by name.
 func (s *processSource) busiestThreads(list []sense.Reading) []sense.Reading {
-	s.threads = most(s.threads)
+	slices.SortFunc(s.threads, func(a, b *thread) int {
+		return cmp.Or(cmp.Compare(b.share, a.share), cmp.Compare(a.folder, b.folder))
+	})
 	top := 0.0
-	for i, r := range s.threads {
+	for i, t := range s.threads[:min(len(s.threads), 3)] {
 		if i == 0 {
-			top = r.Value
+			top = t.share
 		}
-		if r.Value >= 5 {
-			list = append(list, sense.Reading{Quantity: sense.ThreadUse, Label: s.text(filepath.Join(r.Label, "comm")) + " " + filepath.Base(r.Label), Value: r.Value})
+		if t.share < 5 {
+			continue
 		}
+		if t.label == "" {
+			t.label = s.text(filepath.Join(t.folder, "comm")) + " " + filepath.Base(t.folder)
+		}
+		list = append(list, sense.Reading{Quantity: sense.ThreadUse, Label: t.label, Value: t.share})
 	}
 	return append(list, sense.Reading{Quantity: sense.ThreadMax, Value: top})
 }
@@ -436,7 +528,7 @@ func (s *processSource) busiestThreads(list []sense.Reading) []sense.Reading {
 // 0 where the kernel does not report it.
 func (s *processSource) shared() (sum float64) {
 	for _, t := range s.members {
-		data, err := s.read(filepath.Join(s.proc, strconv.Itoa(t.pid), "smaps_rollup"))
+		data, err := s.read(filepath.Join(filepath.Dir(t.stat), "smaps_rollup"))
 		if err != nil {
 			return 0
 		}

@@ -1,0 +1,51 @@
+#!/bin/bash
+# Runs the benchmarks of what takes time, of a commit and of the working copy in turns, and prints a table in
+# Markdown: the median of each, and their ratio. Each round runs both one after the other, so that a machine
+# that is slow for a while is slow for both.
+#   scripts/compare.sh [COMMIT [ROUNDS]]
+# COMMIT is the last release by default, or else the first commit; ONLY=REGEXP chooses packages.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+base=${1:-$(git describe --tags --abbrev=0 2>/dev/null || git rev-list --max-parents=0 HEAD | tail -1)} rounds=${2:-3}
+work=$(mktemp -d)
+trap 'git worktree remove --force "$work/base" 2>/dev/null || true; rm -rf "$work"' EXIT
+git worktree add -q --detach "$work/base" "$base"
+
+# Package, and its benchmarks.
+list='core/media/registry Codecs/.*(1080|2160)p
+core/media/codec/h264 Decoder
+core/media/clip Clip/h264
+core/transcode Convert
+core/route/server Bulk
+core/sense/local Local'
+
+while read -r package benchmarks; do
+	[[ $package =~ ${ONLY:-.} ]] || continue
+	name=${package//\//-}
+	(cd "$work/base" && go test -c -o "$work/$name.before" "./$package")
+	go test -c -o "$work/$name.after" "./$package"
+	for round in $(seq "$rounds"); do
+		for side in before after; do
+			root=.
+			[ $side = after ] || root=$work/base
+			echo "$package, round $round of $rounds, $side" >&2
+			(cd "$root/$package" && "$work/$name.$side" -test.run '^$' -test.bench "^Benchmark$benchmarks" -test.benchtime "${BENCHTIME:-1x}") |
+				awk -v side=$side '/^Benchmark/ { for (i = 3; i < NF; i += 2) print side "\t" substr($1, 10) "\t" $(i+1) "\t" $i }' >>"$work/figures"
+		done
+	done
+done <<<"$list"
+
+sort -t$'\t' -k2,2 -k3,3 -k1,1r -k4,4g "$work/figures" | awk -F'\t' '
+	function median() { return n % 2 ? v[(n+1)/2] : (v[n/2] + v[n/2+1]) / 2 }
+	function close_() { if (n) m[side] = median(); n = 0 }
+	function row() {
+		close_()
+		if (what != "" && unit != "ns/op" && ("before" in m) && ("after" in m))
+			printf "| %s | %s | %.4g | %.4g | %s |\n", what, unit, m["before"], m["after"], m["before"] ? sprintf("%.2f", m["after"] / m["before"]) : "-"
+		delete m
+	}
+	BEGIN { print "| what | unit | before | after | after / before |\n| --- | --- | ---: | ---: | ---: |" }
+	$2 != what || $3 != unit { row(); what = $2; unit = $3; side = $1 }
+	$1 != side { close_(); side = $1 }
+	{ v[++n] = $4 }
+	END { row() }' | sed -E 's/-[0-9]+ \|/ |/; s/_/ /g'
