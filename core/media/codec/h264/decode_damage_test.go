@@ -323,6 +323,6 @@ func anyLimits(v interface{ IntN(int) int }) [8]int8 {
 }
 
 // anyStrengths makes up the strengths of two edges, one of them with bS 4.
-func anyStrengths(v interface{ IntN(int) int }) [][4]uint8 {
-	return [][4]uint8{{uint8(v.IntN(4)), uint8(v.IntN(4)), uint8(v.IntN(4)), uint8(v.IntN(4))}, {4, 4, 4, 4}}
+func anyStrengths(v interface{ IntN(int) int }) []strengths {
+	return []strengths{strengths(v.IntN(4) | v.IntN(4)<<8 | v.IntN(4)<<16 | v.IntN(4)<<24), allOf(4)}
 }

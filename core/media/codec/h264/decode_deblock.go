@@ -34,6 +34,15 @@ func (r *recon[T]) deblock(x, y int) {
 	e.horizontal(x, y)
 }
 
+// strengths are four strengths bS along an edge, a byte each, the first one the lowest.
+type strengths uint32
+
+// at returns one of them.
+func (s strengths) at(i int) uint8 { return uint8(s >> (8 * i)) }
+
+// allOf returns a strength along the whole edge.
+func allOf(bs uint8) strengths { return strengths(bs) * 0x1010101 }
+
 // edges filters the edges of one macroblock.
 type edges[T motion.Sample] struct {
 	r          *recon[T]
@@ -90,13 +99,13 @@ func (e *edges[T]) vertical(x, y int) {
 		if e.h.mbaff && r.d.mbs[i].field != e.mb.field {
 			e.mixedLeft(x, y)
 		} else {
-			if bs := e.outer(i, 3, 1); bs != [4]uint8{} {
+			if bs := e.outer(i, 3, 1); bs != 0 {
 				e.column(bs, 0, &r.d.mbs[i])
 			}
 		}
 	}
 	for k := 1; k < 4; k++ {
-		if bs, any := e.inner(k, 1); any {
+		if bs := e.inner(k, 1); bs != 0 {
 			e.column(bs, k, e.mb)
 		}
 	}
@@ -104,11 +113,10 @@ func (e *edges[T]) vertical(x, y int) {
 
 // outer returns the strengths of the edge to macroblock i, which begins there with
 // block first; step is as for inner.
-func (e *edges[T]) outer(i, first, step int) (bs [4]uint8) {
+func (e *edges[T]) outer(i, first, step int) (bs strengths) {
 	pm, pv := &e.r.d.mbs[i], &e.r.d.motion[i]
 	if pm.intra() || e.mb.intra() {
-		b := e.strength(pm, pv, 0, 0, true, step == 1)
-		return [4]uint8{b, b, b, b}
+		return allOf(e.strength(pm, pv, 0, 0, true, step == 1))
 	}
 	if pm.still && e.mb.still && !e.h.mbaff {
 		coded := pm.luma>>first | e.mb.luma
@@ -117,9 +125,9 @@ func (e *edges[T]) outer(i, first, step int) (bs [4]uint8) {
 		}
 		return codedStrengths[oneIf(differs(pv, e.mv, first, 0, e.limit()))][coded&15]
 	}
-	for j := range bs {
+	for j := range 4 {
 		q := j * (5 - step)
-		bs[j] = e.strength(pm, pv, first+q, q, true, step == 1)
+		bs |= strengths(e.strength(pm, pv, first+q, q, true, step == 1)) << (8 * j)
 	}
 	return bs
 }
@@ -135,27 +143,27 @@ func (e *edges[T]) limit() int32 {
 
 // inner returns the strengths of inner edge k; step is the way across it in 4x4
 // blocks: 1 for vertical edges, 4 for horizontal ones.
-func (e *edges[T]) inner(k, step int) (bs [4]uint8, any bool) {
+func (e *edges[T]) inner(k, step int) (bs strengths) {
 	// Of odd edges in a macroblock of 8x8 transforms only the chroma of
 	// 4:2:2 has some.
 	if k&1 != 0 && e.mb.transform8 && (step == 1 || e.r.chromaShift == 1) {
-		return bs, false
+		return 0
 	}
 	if e.mb.intra() {
-		return [4]uint8{3, 3, 3, 3}, true
+		return allOf(3)
 	}
 	if e.mb.still {
 		coded := e.mb.luma>>(k*step) | e.mb.luma>>(k*step-step)
 		if step == 1 {
 			coded = inColumn(coded)
 		}
-		return codedStrengths[0][coded&15], coded&15 != 0
+		return codedStrengths[0][coded&15]
 	}
-	for j := range bs {
+	for j := range 4 {
 		q := k*step + j*(5-step)
-		bs[j] = e.strength(e.mb, e.mv, q-step, q, false, step == 1)
+		bs |= strengths(e.strength(e.mb, e.mv, q-step, q, false, step == 1)) << (8 * j)
 	}
-	return bs, bs != [4]uint8{}
+	return bs
 }
 
 // inColumn returns the bits of a column of 4x4 blocks: every fourth of blocks, from the first
@@ -164,11 +172,11 @@ func inColumn(blocks uint16) uint16 { return uint16(uint32(blocks&0x1111) * 0x12
 
 // codedStrengths holds the four strengths bS along an edge, by which blocks beside it have
 // coefficients (a bit each) and whether both sides are predicted alike.
-var codedStrengths = func() (t [2][16][4]uint8) {
+var codedStrengths = func() (t [2][16]strengths) {
 	for apart := range t {
 		for coded := range t[apart] {
 			for j := range 4 {
-				t[apart][coded][j] = uint8(max(apart, coded>>j&1<<1))
+				t[apart][coded] |= strengths(max(apart, coded>>j&1<<1)) << (8 * j)
 			}
 		}
 	}
@@ -222,7 +230,7 @@ func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 }
 
 // column filters vertical edge k; each strength is for four rows.
-func (e *edges[T]) column(bs [4]uint8, k int, pm *mbInfo) {
+func (e *edges[T]) column(bs strengths, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
 	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {
 		r.k.lumaEdge(r.luma, r.at+4*k, r.stride, true, &f[0], bs)
@@ -235,12 +243,12 @@ func (e *edges[T]) column(bs [4]uint8, k int, pm *mbInfo) {
 		r.k.chromaEdges(&r.chroma, at, r.chromaStride, true, both, bs)
 		return
 	}
-	r.k.chromaEdges(&r.chroma, at, r.chromaStride, true, both, [4]uint8{bs[0], bs[0], bs[1], bs[1]})
-	r.k.chromaEdges(&r.chroma, at+8*r.chromaStride, r.chromaStride, true, both, [4]uint8{bs[2], bs[2], bs[3], bs[3]})
+	r.k.chromaEdges(&r.chroma, at, r.chromaStride, true, both, bs&0xFF*0x101|bs>>8&0xFF*0x1010000)
+	r.k.chromaEdges(&r.chroma, at+8*r.chromaStride, r.chromaStride, true, both, bs>>16&0xFF*0x101|bs>>24*0x1010000)
 }
 
 // row filters horizontal edge k.
-func (e *edges[T]) row(bs [4]uint8, k int, pm *mbInfo) {
+func (e *edges[T]) row(bs strengths, k int, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
 	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {
 		r.k.lumaEdge(r.luma, r.at+4*k*r.stride, r.stride, false, &f[0], bs)
@@ -253,7 +261,7 @@ func (e *edges[T]) row(bs [4]uint8, k int, pm *mbInfo) {
 func (e *edges[T]) horizontal(x, y int) {
 	e.topEdge(x, y)
 	for k := 1; k < 4; k++ {
-		if bs, any := e.inner(k, 4); any {
+		if bs := e.inner(k, 4); bs != 0 {
 			e.row(bs, k, e.mb)
 		}
 	}
@@ -280,7 +288,7 @@ func (e *edges[T]) topEdge(x, y int) {
 	if i < 0 {
 		return
 	}
-	if bs := e.outer(i, 12, 4); bs != [4]uint8{} {
+	if bs := e.outer(i, 12, 4); bs != 0 {
 		e.row(bs, 0, &d.mbs[i])
 	}
 }

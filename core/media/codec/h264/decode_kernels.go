@@ -28,10 +28,10 @@ type kernels[T motion.Sample] struct {
 	addDCs func(dst []T, stride int, dcs *[16]int16, most int32)
 	// lumaEdge filters an edge of 16 lines; pix[at] is sample q0 of the first line, and columns
 	// means that the edge is vertical. Each strength bS is for four lines; if one is 4, all are.
-	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8)
+	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs strengths)
 	// chromaEdges filters an edge of 8 lines in both chroma planes; each strength is for two
 	// lines.
-	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8)
+	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs strengths)
 }
 
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg h264
@@ -116,10 +116,10 @@ func steps(stride int, columns bool) (across, along int) {
 	return stride, 1
 }
 
-func lumaEdge[T motion.Sample](pix []T, at, stride int, columns bool, f *edgeFilter[T], bs [4]uint8) {
+func lumaEdge[T motion.Sample](pix []T, at, stride int, columns bool, f *edgeFilter[T], bs strengths) {
 	across, along := steps(stride, columns)
 	for i := range 16 {
-		if b := bs[i>>2]; b == 4 {
+		if b := bs.at(i >> 2); b == 4 {
 			f.strong(pix, at, across)
 		} else if tc := f.limit(b); tc >= 0 {
 			f.normal(pix, at, across, tc)
@@ -128,11 +128,11 @@ func lumaEdge[T motion.Sample](pix []T, at, stride int, columns bool, f *edgeFil
 	}
 }
 
-func chromaEdges[T motion.Sample](planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs [4]uint8) {
+func chromaEdges[T motion.Sample](planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs strengths) {
 	across, along := steps(stride, columns)
 	for i := range 8 {
 		for plane, pix := range planes {
-			if b, f := bs[i>>1], &f[plane]; b > 0 {
+			if b, f := bs.at(i>>1), &f[plane]; b > 0 {
 				f.chromaLine(pix, at, across, b)
 			}
 		}
