@@ -2,7 +2,7 @@
 export CGO_ENABLED := 0
 export GOARM := 7
 
-.PHONY: build test setup lint race cover emulated dist bench fuzz screenshots schema examples help
+.PHONY: build test setup lint race cover emulated dist bench compare fuzz screenshots schema examples help
 
 VERSION := $(shell git describe --tags --dirty 2>/dev/null)
 COMMIT := $(shell git describe --always --abbrev=12 --exclude '*' 2>/dev/null)
@@ -91,6 +91,14 @@ dist: ## static programs for all platforms, with checksums, in dist/
 
 bench: ## all benchmarks
 	go test -run '^$$' -bench . ./...
+
+# What takes time, against an earlier commit: make compare BASE=COMMIT. The table is to go into docs/performance.md,
+# from which the chart is drawn.
+compare: ## the benchmarks of this working copy against those of an earlier commit, in turns
+	scripts/compare.sh $(BASE)
+
+docs/performance.png: docs/performance.md
+	go run ./scripts/chart $@ < $<
 
 # Ten minutes for each parser; FUZZTIME=30s for a first look. Which lines run depends on the order of
 # threads too, so that every input looks new: none is made smaller, which would take all the time.

@@ -44,7 +44,7 @@ func (a *app) clipsBuildCommand() *cli.Command {
 		Flags: []cli.Flag{
 			a.ladderFlag(),
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "write the clips into `DIR`", Value: defaultClips(), DefaultText: clipsDefault, Sources: a.settings.sources("clips")},
-			&cli.FloatFlag{Name: "seconds", Aliases: []string{"n"}, Usage: "make each clip `N` seconds long", Value: 5},
+			&cli.FloatFlag{Name: "seconds", Aliases: []string{"n"}, Usage: "make each clip `N` seconds long; 8 s and more are one piece of at least 4 s again and again", Value: 5},
 			&cli.StringFlag{Name: "scene", Usage: "draw `SCENE`: " + strings.Join(scene.Names(), ", "), Value: scene.Names()[0]},
 			&cli.Uint32Flag{Name: "seed", Usage: "seed of the random parts of the scene"},
 			&cli.StringFlag{Name: "container", Usage: "write `TYPE`: mp4, mkv or ts", Value: "mp4"},
@@ -153,7 +153,11 @@ func (a *app) buildClips(ctx context.Context, c *cli.Command) error {
 			return err
 		}
 		if e := m.Find(filepath.Base(path)); e != nil {
-			if err := a.print(fmt.Sprintf("%s  %.1f MB, video %.2f Mb/s, file %.2f Mb/s\n", path, float64(e.Bytes)/1e6, float64(e.VideoBps)/1e6, float64(e.BitrateBps)/1e6)); err != nil {
+			line := fmt.Sprintf("%s  %.1f MB, video %.2f Mb/s, file %.2f Mb/s", path, float64(e.Bytes)/1e6, float64(e.VideoBps)/1e6, float64(e.BitrateBps)/1e6)
+			if e.Piece > 0 {
+				line += fmt.Sprintf(", %d times a piece of %.3g s", e.Frames/e.Piece, e.Seconds*float64(e.Piece)/float64(e.Frames))
+			}
+			if err := a.print(line + "\n"); err != nil {
 				return err
 			}
 		}
@@ -182,8 +186,8 @@ type estimate struct {
 func newEstimate(dir string, orders []clip.Order) *estimate {
 	e := &estimate{began: time.Now()}
 	for _, o := range orders {
-		if !clip.Kept(dir, o) {
-			e.total += float64(o.Frames()) * float64(o.Format.Width) * float64(o.Format.Height)
+		if piece, _ := o.Piece(); !clip.Kept(dir, o) && !clip.Kept(dir, piece) {
+			e.total += float64(piece.Frames()) * float64(o.Format.Width) * float64(o.Format.Height)
 		}
 	}
 	return e

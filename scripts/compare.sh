@@ -3,7 +3,8 @@
 # Markdown: the median of each, and their ratio. Each round runs both one after the other, so that a machine
 # that is slow for a while is slow for both.
 #   scripts/compare.sh [COMMIT [ROUNDS]]
-# COMMIT is the last release by default, or else the first commit; ONLY=REGEXP chooses packages.
+# COMMIT is the last release by default, or else the first commit; ONLY=REGEXP chooses packages, and
+# SIZES="(1080|2160)" the sizes of pictures, 1080 by default: larger ones take minutes.
 set -euo pipefail
 cd "$(dirname "$0")/.."
 base=${1:-$(git describe --tags --abbrev=0 2>/dev/null || git rev-list --max-parents=0 HEAD | tail -1)} rounds=${2:-3}
@@ -11,15 +12,14 @@ work=$(mktemp -d)
 trap 'git worktree remove --force "$work/base" 2>/dev/null || true; rm -rf "$work"' EXIT
 git worktree add -q --detach "$work/base" "$base"
 
-# Package, and its benchmarks.
-list='core/media/registry Codecs/.*(1080|2160)p
-core/media/codec/h264 Decoder
-core/media/clip Clip/h264
-core/transcode Convert
-core/route/server Bulk
-core/sense/local Local'
+# Package, its benchmarks, and how often each is run in a round.
+list="core/media/registry Codecs/.*${SIZES:-1080}p 1x
+core/media/clip Clip/h264 1x
+core/transcode Convert 1x
+core/route/server Bulk 1x
+core/sense/local Local 1000x"
 
-while read -r package benchmarks; do
+while read -r package benchmarks times; do
 	[[ $package =~ ${ONLY:-.} ]] || continue
 	name=${package//\//-}
 	(cd "$work/base" && go test -c -o "$work/$name.before" "./$package")
@@ -29,7 +29,7 @@ while read -r package benchmarks; do
 			root=.
 			[ $side = after ] || root=$work/base
 			echo "$package, round $round of $rounds, $side" >&2
-			(cd "$root/$package" && "$work/$name.$side" -test.run '^$' -test.bench "^Benchmark$benchmarks" -test.benchtime "${BENCHTIME:-1x}") |
+			(cd "$root/$package" && "$work/$name.$side" -test.run '^$' -test.bench "^Benchmark$benchmarks" -test.benchtime "$times") |
 				awk -v side=$side '/^Benchmark/ { for (i = 3; i < NF; i += 2) print side "\t" substr($1, 10) "\t" $(i+1) "\t" $i }' >>"$work/figures"
 		done
 	done
@@ -41,11 +41,12 @@ sort -t$'\t' -k2,2 -k3,3 -k1,1r -k4,4g "$work/figures" | awk -F'\t' '
 	function row() {
 		close_()
 		if (what != "" && unit != "ns/op" && ("before" in m) && ("after" in m))
-			printf "| %s | %s | %.4g | %.4g | %s |\n", what, unit, m["before"], m["after"], m["before"] ? sprintf("%.2f", m["after"] / m["before"]) : "-"
+			printf "| %s | %s | %s | %.4g | %.4g |\n", what, unit, m["before"] ? sprintf("%.2f", m["after"] / m["before"]) : "-", m["before"], m["after"]
 		delete m
 	}
-	BEGIN { print "| what | unit | before | after | after / before |\n| --- | --- | ---: | ---: | ---: |" }
+	BEGIN { print "| what | unit | after / before | before | after |\n| --- | --- | ---: | ---: | ---: |" }
 	$2 != what || $3 != unit { row(); what = $2; unit = $3; side = $1 }
 	$1 != side { close_(); side = $1 }
 	{ v[++n] = $4 }
-	END { row() }' | sed -E 's/-[0-9]+ \|/ |/; s/_/ /g'
+	END { row() }' | sed -E 's/-[0-9]+ \|/ |/; s/_/ /g; s,Codecs/(.*)/encode,\1 coded,; s,Codecs/(.*)/decode 1,\1 decoded on one thread,; s,Codecs/(.*)/decode 2,\1 decoded on two threads,
+	s,Clip/,clip of ,; s,Convert/,conversion of ,; s,^. Bulk,| viewers in bulk,; s,^. Local,| sampling this computer,'

@@ -44,7 +44,7 @@ type Entry struct {
 	Made       string  `json:"made"`             // version of what makes clips
 	Frames     int     `json:"frames"`
 	Piece      int     `json:"piece_frames,omitempty"` // of the piece that it repeats, in which its pictures are numbered; 0: it is one piece
-	Number     int     `json:"number,omitempty"` // that its pictures carry; 0: none, in an older clip
+	Number     int     `json:"number,omitempty"`       // that its pictures carry; 0: none, in an older clip
 	Bytes      int64   `json:"bytes"`
 	BitrateBps int64   `json:"bitrate_bps"`       // of the file
 	VideoBps   int64   `json:"video_bitrate_bps"` // of the pictures in it
