@@ -945,7 +945,8 @@ func TestBrokenPicturesAreFoundInTheEnd(t *testing.T) {
 	f := *good
 	f.segments = slices.Clone(good.segments)
 	broken := bytes.Clone(f.segments[2])
-	for i := len(broken) / 2; i < len(broken)/2+400; i++ {
+	inside := bytes.Index(broken, []byte("mdat")) + 1000 // the first picture, which is the largest
+	for i := inside; i < inside+400; i++ {
 		broken[i] ^= 0x55
 	}
 	f.segments[2] = broken
