@@ -15,6 +15,7 @@ import (
 
 	"vividstrain/core/load"
 	"vividstrain/core/media"
+	"vividstrain/core/media/clip"
 	"vividstrain/core/media/inspect"
 	"vividstrain/core/media/registry"
 	"vividstrain/report/model"
@@ -221,12 +222,30 @@ func loadOf(ctx context.Context, path string) (load.Load, error) {
 	if r.Load == "" {
 		return load.Load{}, fmt.Errorf("%s: its format (%dx%d, %.3f frames/s) cannot be written as a load line", path, r.Width, r.Height, r.FrameRate)
 	}
-	l, err := load.Parse(r.Load)
+	line := r.Load
+	if e := clipAt(path); e != nil {
+		line = e.Load // as it was ordered, by which a server that has it names it
+	}
+	l, err := load.Parse(line)
 	if err != nil {
 		return l, fmt.Errorf("%s: %w", path, err)
 	}
 	l.File, err = filepath.Abs(path)
 	return l, err
+}
+
+// clipAt returns the entry of a file in the manifest of its folder, nil where it is no clip or has another
+// size.
+func clipAt(path string) *clip.Entry {
+	m, err := clip.ReadManifest(filepath.Dir(path))
+	if err != nil {
+		return nil
+	}
+	e := m.Find(filepath.Base(path))
+	if info, err := os.Stat(path); e == nil || err != nil || info.Size() != e.Bytes {
+		return nil
+	}
+	return e
 }
 
 // ladderNamed returns the ladder in a file, or the built-in one with that name.
