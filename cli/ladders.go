@@ -223,7 +223,7 @@ func loadOf(ctx context.Context, path string) (load.Load, error) {
 		return load.Load{}, fmt.Errorf("%s: its format (%dx%d, %.3f frames/s) cannot be written as a load line", path, r.Width, r.Height, r.FrameRate)
 	}
 	line := r.Load
-	if e := clipAt(path); e != nil {
+	if e := clip.At(path); e != nil {
 		line = e.Load // as it was ordered, by which a server that has it names it
 	}
 	l, err := load.Parse(line)
@@ -232,20 +232,6 @@ func loadOf(ctx context.Context, path string) (load.Load, error) {
 	}
 	l.File, err = filepath.Abs(path)
 	return l, err
-}
-
-// clipAt returns the entry of a file in the manifest of its folder, nil where it is no clip or has another
-// size.
-func clipAt(path string) *clip.Entry {
-	m, err := clip.ReadManifest(filepath.Dir(path))
-	if err != nil {
-		return nil
-	}
-	e := m.Find(filepath.Base(path))
-	if info, err := os.Stat(path); e == nil || err != nil || info.Size() != e.Bytes {
-		return nil
-	}
-	return e
 }
 
 // ladderNamed returns the ladder in a file, or the built-in one with that name.

@@ -180,7 +180,8 @@ func Clip(ctx context.Context, dir string, o Order) (path string, err error) {
 }
 
 // Existing returns the order of the shortest clip in a folder that is like o and at least as long,
-// or o itself if there is none.
+// or o itself if there is none; of a clip that repeats a piece that of the piece, for those who repeat it
+// anyway.
 func Existing(dir string, o Order) Order {
 	m, err := ReadManifest(dir)
 	if err != nil {
@@ -196,7 +197,8 @@ func Existing(dir string, o Order) Order {
 			found = longer
 		}
 	}
-	return found
+	piece, _ := found.Piece()
+	return piece
 }
 
 // Speed returns how many luma samples per second clips of a codec are made at on this computer:
@@ -231,16 +233,22 @@ func Speed(ctx context.Context, dir, codec string) float64 {
 
 // Kept reports whether the folder has the complete clip, as it would be made now.
 func Kept(dir string, o Order) bool {
-	m, err := ReadManifest(dir)
+	e := At(filepath.Join(dir, o.Name()))
+	return e != nil && e.Made == made(o.Format.Codec) && e.Frames == o.Frames() && e.Round() == o.Round()
+}
+
+// At returns the entry of a file in the manifest of its folder, nil where it is no clip or has another
+// size.
+func At(path string) *Entry {
+	m, err := ReadManifest(filepath.Dir(path))
 	if err != nil {
-		return false
+		return nil
 	}
-	e := m.Find(o.Name())
-	if e == nil || e.Made != made(o.Format.Codec) || e.Frames != o.Frames() || e.Round() != o.Round() {
-		return false
+	e := m.Find(filepath.Base(path))
+	if info, err := os.Stat(path); e == nil || err != nil || info.Size() != e.Bytes {
+		return nil
 	}
-	info, err := os.Stat(filepath.Join(dir, e.File))
-	return err == nil && info.Size() == e.Bytes
+	return e
 }
 
 // encoder encodes a film.

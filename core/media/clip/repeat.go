@@ -15,29 +15,28 @@ import (
 // Repeat writes the pictures of a clip of so many frames to w, again and again, until they last
 // long enough. It returns the track and the length in seconds.
 func Repeat(ctx context.Context, w io.WriteSeeker, path string, frames int, lasts time.Duration) (t media.Track, seconds float64, err error) {
-	var muxer media.Muxer
-	t, seconds, err = EachRound(ctx, path, frames, lasts, func(t media.Track, p *media.Packet) (err error) {
-		if muxer == nil {
-			rounds := roundsOf(float64(frames)/t.Format.Rate.Hz(), lasts)
-			if muxer, err = registry.Write(registry.MP4, w, []media.Track{t}, rounds*frames); err != nil {
-				return err
-			}
-		}
-		return muxer.WritePacket(p)
+	t, seconds, _, err = muxRounds(ctx, path, frames, lasts, func(t media.Track) (media.Muxer, error) {
+		rounds := roundsOf(float64(frames)/t.Format.Rate.Hz(), lasts)
+		return registry.Write(registry.MP4, w, []media.Track{t}, rounds*frames)
 	})
-	if err != nil {
-		return t, 0, err
-	}
-	return t, seconds, muxer.Close()
+	return t, seconds, err
 }
 
 // join writes a clip that repeats the piece at a path, and returns the bits of its video.
 func join(ctx context.Context, file *os.File, path string, o Order) (bits int64, err error) {
+	// Half a frame less than all, so that rounding cannot ask for another round.
+	lasts := time.Duration((float64(o.Frames()) - 0.5) / o.Format.Rate.Hz() * float64(time.Second))
+	_, _, bits, err = muxRounds(ctx, path, o.Round(), lasts, func(t media.Track) (media.Muxer, error) { return o.muxer(file, t) })
+	return bits, err
+}
+
+// muxRounds writes the packets of EachRound to a muxer that is created for their track. It also returns their
+// bits.
+func muxRounds(ctx context.Context, path string, frames int, lasts time.Duration, create func(t media.Track) (media.Muxer, error)) (t media.Track, seconds float64, bits int64, err error) {
 	var muxer media.Muxer
-	lasts := time.Duration(float64(o.Frames()) / o.Format.Rate.Hz() * float64(time.Second))
-	_, _, err = EachRound(ctx, path, o.Round(), lasts, func(t media.Track, p *media.Packet) (err error) {
+	t, seconds, err = EachRound(ctx, path, frames, lasts, func(t media.Track, p *media.Packet) (err error) {
 		if muxer == nil {
-			if muxer, err = o.muxer(file, t); err != nil {
+			if muxer, err = create(t); err != nil {
 				return err
 			}
 		}
@@ -45,9 +44,9 @@ func join(ctx context.Context, file *os.File, path string, o Order) (bits int64,
 		return muxer.WritePacket(p)
 	})
 	if err != nil {
-		return 0, err
+		return t, 0, 0, err
 	}
-	return bits, muxer.Close()
+	return t, seconds, bits, muxer.Close()
 }
 
 // roundsOf returns how often a clip of so many seconds is needed to last long enough.

@@ -194,11 +194,9 @@ func (e *Engine) Check(l load.Load) error {
 	return nil
 }
 
-// order returns the order for the clip of a load: one that exists already may be longer. Of
-// a clip that repeats a piece it is the piece, since it is repeated anyway.
+// order returns the order for the clip of a load: one that exists already may be longer.
 func (e *Engine) order(l load.Load) clip.Order {
-	piece, _ := clip.Existing(e.options.Clips, clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU()}).Piece()
-	return piece
+	return clip.Existing(e.options.Clips, clip.Order{Format: l.Format, Seconds: e.options.ClipSeconds, Threads: runtime.NumCPU()})
 }
 
 // Prepare makes the load's clip unless it is there, and checks that it is as it was made; or it

@@ -104,11 +104,9 @@ func Check(l load.Load) error {
 	return nil
 }
 
-// order returns the order for the clip of a load: one that exists already may be longer. Of
-// a clip that repeats a piece it is the piece, since it is repeated anyway.
+// order returns the order for the clip of a load: one that exists already may be longer.
 func (m *Maker) order(l load.Load) clip.Order {
-	piece, _ := clip.Existing(m.dir, clip.Order{Format: l.Format, Seconds: m.seconds, Threads: runtime.NumCPU()}).Piece()
-	return piece
+	return clip.Existing(m.dir, clip.Order{Format: l.Format, Seconds: m.seconds, Threads: runtime.NumCPU()})
 }
 
 // Cost returns about how long making the clip of a load takes, and how large it is.

@@ -28,8 +28,8 @@ func NewContexts(sig, last []int, abs, most int) *Contexts {
 }
 
 // Coefficients parses the coefficients of a block (7.3.5.3.3) and returns how many there are. coded is the
-// context of coded_block_flag, -1 where it is not sent. scan are the places in scan order of out; each level is multiplied by its entry of scale and shifted right,
-// with rounding.
+// context of coded_block_flag, -1 where it is not sent. scan are the places in scan order of out; each level is
+// multiplied by its entry of scale and shifted right, with rounding.
 func (c *Decoder) Coefficients(coded int, t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
 	return c.coefficients(coded, t, scan, out, scale, shift)
 }

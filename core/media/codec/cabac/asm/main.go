@@ -154,6 +154,15 @@ func (d *decoding) finish() {
 	}
 }
 
+// param returns the place of a parameter.
+func param(name string) Mem {
+	b, err := Param(name).Resolve()
+	if err != nil {
+		panic(err)
+	}
+	return b.Addr
+}
+
 // refill appends 32 bits if fewer than 16 are spare. It changes x and row.
 func (d *decoding) refill() {
 	k := d.refills
@@ -241,13 +250,6 @@ func coefficients() {
 	Doc("coefficientsFast is coefficients with steps for binSteps; last is len(scan)-1, and round what is added before the shift.")
 	d := newDecoding()
 	places, count := AllocLocal(64), AllocLocal(8)
-	param := func(name string) Mem {
-		b, err := Param(name).Resolve()
-		if err != nil {
-			panic(err)
-		}
-		return b.Addr
-	}
 	d.load()
 
 	Load(Param("coded"), d.ctx)
@@ -376,13 +378,9 @@ func flags() {
 	Load(Param("contexts"), contexts)
 	Load(Param("base"), base)
 	Load(Param("first"), k)
-	last, err := Param("last").Resolve()
-	if err != nil {
-		panic(err)
-	}
 	XORL(set.As32(), set.As32())
 	Label("flag")
-	CMPQ(k, last.Addr)
+	CMPQ(k, param("last"))
 	JLT(LabelRef("leave"))
 	MOVBLZX(Mem{Base: contexts, Index: k, Scale: 1}, d.ctx.As32())
 	ADDQ(base, d.ctx)
