@@ -160,6 +160,8 @@ type Traits struct {
 	AnyOrder   bool          // loads come in any order and are sorted by pixels and bits
 	Away       time.Duration // how long a lost device is waited for, 0: a minute
 	QuietAfter time.Duration // default limit of the wait for a quiet device between attempts
+	Streams    int           // the largest number of streams that can be tried, 0: not known
+	StreamsWhy string        // what bounds it, and what to do about that
 }
 
 // Inviting is a route to a device that must be brought here by a person before a run begins.

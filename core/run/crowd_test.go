@@ -204,3 +204,26 @@ func TestServersThatGiveUpAtOnce(t *testing.T) {
 	require.Equal(t, 4, doc.Crowd.Highest)
 	require.Equal(t, 4, *doc.Crowd.Comfortable, "20 MB of 100 MB are left")
 }
+
+// few is a route that cannot have many streams.
+type few struct{ route.Route }
+
+func (r few) Traits() route.Traits {
+	t := r.Route.Traits()
+	t.Streams, t.StreamsWhy = 5, "the quay has five bollards"
+	return t
+}
+
+func TestCrowdIsBoundByTheRoute(t *testing.T) {
+	p, err := simulated.Named("breakwater-n5")
+	require.NoError(t, err)
+	c := crowd.Config{Config: config(few{device(t, p, 1)}).Config, Mix: rungs(t, "h264 360p25 1M x2"), Most: 64}
+	doc, err := crowd.Run(t.Context(), book(t), c)
+	require.NoError(t, err)
+	require.Equal(t, 2, doc.Crowd.Highest)
+	require.True(t, doc.Ceiling.LadderEnd)
+	require.Contains(t, doc.Notes, "more were not tried: the quay has five bollards")
+	c.Need = 3
+	_, err = crowd.Run(t.Context(), book(t), c)
+	require.ErrorContains(t, err, "five bollards")
+}

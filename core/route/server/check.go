@@ -5,9 +5,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hash/maphash"
+	"hash/crc32"
 	"io"
 	"math"
+	"net/url"
 	"runtime"
 	"slices"
 	"sync"
@@ -16,12 +17,13 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/media/stream"
+	"vividstrain/core/media/stream/hls"
 )
 
 // finding is what was found in a segment.
 type finding struct {
 	size int64
-	hash uint64
+	sum  uint32 // CRC-32C
 
 	track    media.Track
 	lasts    time.Duration // total duration of its pictures
@@ -34,6 +36,10 @@ type finding struct {
 	err      error
 }
 
+// castagnoli is the polynomial of CRC-32C, for which processors have instructions: three times as
+// fast as the quickest hash at hand, and as good against accidents.
+var castagnoli = crc32.MakeTable(crc32.Castagnoli)
+
 // checkName identifies a segment.
 type checkName struct {
 	url   string
@@ -43,14 +49,57 @@ type checkName struct {
 // checks are the findings of all viewers: a segment that many fetch is examined once, and then
 // compared.
 type checks struct {
-	seed     maphash.Seed
 	mu       sync.Mutex
-	known    map[checkName]*finding // nil while a viewer examines it
-	held     int                    // bytes waiting to be decoded
-	decoding sync.Mutex             // one segment is decoded at a time
+	known    map[checkName]*finding      // nil while a viewer examines it
+	held     int                         // bytes waiting to be decoded
+	decoding sync.Mutex                  // one segment is decoded at a time
+	lists    map[string]*stream.Playlist // finished ones, by address and content
+	inits    map[string][]byte           // initialisation segments, by content
 }
 
-func newChecks() *checks { return &checks{seed: maphash.MakeSeed(), known: map[checkName]*finding{}} }
+func newChecks() *checks {
+	return &checks{known: map[checkName]*finding{}, lists: map[string]*stream.Playlist{}, inits: map[string][]byte{}}
+}
+
+// maxShared is the largest number of playlists, and of initialisation segments, that viewers share.
+const maxShared = 256
+
+// parseHLS parses a playlist of HLS. A finished one that another viewer has fetched is not parsed
+// again, and is in memory once.
+func (c *checks) parseHLS(data []byte, from *url.URL) (*stream.Playlist, []stream.Variant, error) {
+	name := from.String() + "\n" + string(data)
+	c.mu.Lock()
+	list := c.lists[name]
+	c.mu.Unlock()
+	if list != nil {
+		return list, nil, nil
+	}
+	list, variants, err := hls.Parse(data, from)
+	if err == nil && list != nil && list.Ended && !list.ByURL {
+		c.mu.Lock()
+		if len(c.lists) >= maxShared {
+			clear(c.lists)
+		}
+		c.lists[name] = list
+		c.mu.Unlock()
+	}
+	return list, variants, err
+}
+
+// init returns an initialisation segment as it is in memory already, if another viewer has fetched
+// the same one.
+func (c *checks) init(data []byte) []byte {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if same, known := c.inits[string(data)]; known {
+		return same
+	}
+	if len(c.inits) >= maxShared {
+		clear(c.inits)
+	}
+	c.inits[string(data)] = data
+	return data
+}
 
 // maxKnown is the largest number of findings that are kept.
 const maxKnown = 1 << 16

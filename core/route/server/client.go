@@ -11,6 +11,7 @@ import (
 	"net/http/cookiejar"
 	"net/url"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
@@ -25,6 +26,10 @@ const (
 	maxRedirects = 10
 	maxAnswer    = 200 // characters of an error's answer that are shown
 )
+
+// headBuffer holds the head of a request or an answer, in bytes, for each connection as long as it
+// is open; bodies are read past it.
+const headBuffer = 1 << 10
 
 // client fetches for one viewer, with connections and cookies of its own.
 type client struct {
@@ -54,7 +59,7 @@ func (s *Server) newClient() *client {
 		},
 		TLSClientConfig: s.tls.Clone(), TLSHandshakeTimeout: 10 * time.Second, ForceAttemptHTTP2: true,
 		ResponseHeaderTimeout: s.options.Timeout, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,
-		DisableCompression: true,
+		DisableCompression: true, ReadBufferSize: headBuffer, WriteBufferSize: headBuffer,
 	}, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) >= maxRedirects {
 			return fmt.Errorf("it was redirected %d times", maxRedirects)
@@ -218,23 +223,48 @@ func (c *client) identify(r *http.Request) {
 // errSilent means that nothing has arrived for too long.
 var errSilent = errors.New("the server stopped sending")
 
+// buffers are what answers are read into, shared by all viewers: most of them rest most of the time.
+// An answer of which much has arrived is read in large pieces, which takes fewer calls of the system;
+// one that is waited for occupies a small buffer.
+type buffers struct{ small, large sync.Pool }
+
+const smallBuffer = 8 << 10
+
+func newBuffers() *buffers {
+	sized := func(n int) sync.Pool {
+		return sync.Pool{New: func() any { b := make([]byte, n); return &b }}
+	}
+	return &buffers{small: sized(smallBuffer), large: sized(64 << 10)}
+}
+
 // body reads an answer in pieces and passes each to take. It ends when a limit is exceeded, or
 // when nothing arrives within the timeout.
-func (c *client) body(ctx context.Context, answer *http.Response, most int64, buffer []byte, take func(p []byte) error) (n int64, err error) {
+func (c *client) body(ctx context.Context, answer *http.Response, most int64, take func(p []byte) error) (n int64, err error) {
 	defer answer.Body.Close()
+	pool := &c.server.buffers.small
+	buffer := pool.Get().(*[]byte)
+	defer func() { pool.Put(buffer) }()
 	watchdog := time.AfterFunc(c.server.options.Timeout, func() { answer.Body.Close() })
 	defer watchdog.Stop()
 	address := answer.Request.URL.String()
 	for {
-		got, err := answer.Body.Read(buffer)
+		got, err := answer.Body.Read(*buffer)
 		n += int64(got)
 		if got > 0 {
 			watchdog.Reset(c.server.options.Timeout)
 			if n > most {
 				return n, &FetchError{address, fmt.Errorf("it is larger than %d MB", most>>20)}
 			}
-			if err := take(buffer[:got]); err != nil {
+			if err := take((*buffer)[:got]); err != nil {
 				return n, err
+			}
+			next := &c.server.buffers.small
+			if got == len(*buffer) || got > smallBuffer {
+				next = &c.server.buffers.large
+			}
+			if next != pool {
+				pool.Put(buffer)
+				pool, buffer = next, next.Get().(*[]byte)
 			}
 		}
 		switch {
@@ -260,8 +290,7 @@ func (c *client) whole(ctx context.Context, address string, s stream.Span, most 
 		answer.Body.Close()
 		return nil, nil, &FetchError{address, fmt.Errorf("it is larger than %d MB", most>>20)}
 	}
-	buffer := make([]byte, 16<<10)
-	_, err = c.body(ctx, answer, most, buffer, func(p []byte) error {
+	_, err = c.body(ctx, answer, most, func(p []byte) error {
 		data = append(data, p...)
 		return nil
 	})

@@ -31,6 +31,7 @@ type own struct {
 	clients []*client
 	at      time.Time
 	cpu     time.Duration
+	woken   func(late time.Duration) // nil outside of benchmarks
 }
 
 func newOwn() *own {
@@ -62,6 +63,9 @@ func (o *own) watch(ctx context.Context, viewers []*viewer) {
 
 // woke records by how much something woke up too late.
 func (o *own) woke(late time.Duration) {
+	if o.woken != nil {
+		o.woken(late)
+	}
 	for {
 		worst := o.lag.Load()
 		if int64(late) <= worst || o.lag.CompareAndSwap(worst, int64(late)) {

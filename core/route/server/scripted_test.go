@@ -960,3 +960,13 @@ func TestBrokenPicturesAreFoundInTheEnd(t *testing.T) {
 		require.Equal(t, share > 0, s.Delivered.Decoded > 0)
 	}
 }
+
+// Each viewer has a connection, and a program may not have as many as it likes.
+func TestMoreViewersThanConnections(t *testing.T) {
+	s, err := New(Options{URL: "http://127.0.0.1/film"})
+	require.NoError(t, err)
+	traits := s.Traits()
+	require.Positive(t, traits.Streams)
+	require.NoError(t, s.Check(load.Load{Streams: traits.Streams}))
+	require.ErrorContains(t, s.Check(load.Load{Streams: traits.Streams + 1}), "ulimit -n")
+}

@@ -6,7 +6,7 @@ import (
 	"crypto/aes"
 	"crypto/cipher"
 	"errors"
-	"hash/maphash"
+	"hash/crc32"
 	"math"
 	"net/url"
 	"slices"
@@ -16,7 +16,6 @@ import (
 
 	"vividstrain/core/clock"
 	"vividstrain/core/media/stream"
-	"vividstrain/core/media/stream/hls"
 	"vividstrain/core/route"
 	"vividstrain/core/tally"
 )
@@ -43,8 +42,8 @@ type segmented struct {
 	list *stream.Playlist
 }
 
-func reloadHLS(data []byte, base *url.URL) (*stream.Playlist, error) {
-	list, _, err := hls.Parse(data, base)
+func (s *Server) reloadHLS(data []byte, base *url.URL) (*stream.Playlist, error) {
+	list, _, err := s.checks.parseHLS(data, base)
 	if err == nil && list == nil {
 		err = &stream.PlaylistError{What: "it has become a playlist of variants"}
 	}
@@ -256,10 +255,9 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 		data = make([]byte, 0, max(0, min(answer.ContentLength, maxExamined)))
 	}
 	var got int64
-	var hash maphash.Hash
-	hash.SetSeed(c.seed)
-	n, err := v.client.body(ctx, answer, stream.MaxSegmentBytes, v.scratch, func(part []byte) error {
-		hash.Write(part)
+	sum := uint32(0)
+	n, err := v.client.body(ctx, answer, stream.MaxSegmentBytes, func(part []byte) error {
+		sum = crc32.Update(sum, castagnoli, part)
 		if mine = mine && len(data)+len(part) <= maxExamined; mine {
 			data = append(data, part...)
 		} else {
@@ -286,25 +284,25 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 			return nil, err
 		}
 		known = v.examine(ctx, p, init, data)
-		known.size, known.hash = n, hash.Sum64()
+		known.size, known.sum = n, sum
 		c.put(name, known)
 	}
-	return v.judge(ctx, p, known, n, hash.Sum64())
+	return v.judge(ctx, p, known, n, sum)
 }
 
 // judge returns what was found in a segment, by this viewer or another.
-func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n int64, hash uint64) (*finding, error) {
-	claimed := &finding{lasts: p.Duration}
+func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n int64, sum uint32) (*finding, error) {
+	claimed := func() *finding { return &finding{lasts: p.Duration} }
 	switch {
 	case ctx.Err() != nil:
 		return nil, context.Cause(ctx)
 	case known == nil: // another viewer is examining it
-		return claimed, nil
+		return claimed(), nil
 	case known.err != nil:
 		return nil, &FetchError{p.URL, &contentError{known.err}}
-	case known.size != n || known.hash != hash: // its content varies
+	case known.size != n || known.sum != sum: // its content varies
 		v.server.checks.forget(checkName{p.URL, p.Bytes})
-		return claimed, nil
+		return claimed(), nil
 	}
 	v.mu.Lock()
 	v.sent.Checked++
@@ -338,6 +336,7 @@ func (v *viewer) initSegment(ctx context.Context, r *stream.Reference) ([]byte, 
 	if len(v.inits) > 16 {
 		clear(v.inits)
 	}
+	data = v.server.checks.init(data)
 	v.inits[*r] = data
 	return data, nil
 }

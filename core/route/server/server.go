@@ -64,6 +64,7 @@ type Server struct {
 	checks  *checks
 	shaper  *link.Shaper
 	own     *own
+	buffers *buffers
 }
 
 // New checks the options.
@@ -77,7 +78,7 @@ func New(o Options) (*Server, error) {
 	if o.Timeout == 0 {
 		o.Timeout = 20 * time.Second
 	}
-	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), shaper: link.New(o.Link), origins: map[origin]bool{}}
+	s := &Server{options: o, tls: &tls.Config{}, checks: newChecks(), own: newOwn(), buffers: newBuffers(), shaper: link.New(o.Link), origins: map[origin]bool{}}
 	addresses := []string{o.URL}
 	for _, e := range o.List {
 		addresses = append(addresses, e.URL)
@@ -137,8 +138,17 @@ func (*Server) Kind() string { return Descriptor.Word }
 // Traits returns that virtual viewers play what a server sends: it may continue work that nobody
 // watches, and its offers come in any order.
 func (*Server) Traits() route.Traits {
-	return route.Traits{Counts: true, Buffers: true, Jumps: true, Many: true, AnyOrder: true, QuietAfter: 30 * time.Second}
+	t := route.Traits{Counts: true, Buffers: true, Jumps: true, Many: true, AnyOrder: true, QuietAfter: 30 * time.Second}
+	if open := maxOpen(); open > 0 && open < math.MaxInt32 {
+		t.Streams = max(1, int(open)-ownFiles)
+		t.StreamsWhy = fmt.Sprintf("this computer lets a program have %d files open, and each viewer needs a connection; \"ulimit -n NUMBER\" before the command allows more", open)
+	}
+	return t
 }
+
+// ownFiles is how many files the program itself may have open while viewers watch: the logbook,
+// sensors, and connections that are made anew before the old ones are closed.
+const ownFiles = 100
 
 // Options returns the settings, without credentials.
 func (s *Server) Options() map[string]string {
@@ -193,6 +203,9 @@ func (s *Server) Check(l load.Load) error {
 	if s.address(l) == "" {
 		return fmt.Errorf("load line %q: no address for this load; give --url or a list of load lines and addresses", l)
 	}
+	if t := s.Traits(); t.Streams > 0 && l.Streams > t.Streams {
+		return fmt.Errorf("load line %q: at most %d streams can be tried: %s", l, t.Streams, t.StreamsWhy)
+	}
 	return nil
 }
 
@@ -223,7 +236,7 @@ func (s *Server) Play(ctx context.Context, p route.Plan, live func(route.Live)) 
 	}
 	s.own.watch(inner, viewers)
 	stop := clock.Real{}.Every(250*time.Millisecond, func(now time.Time) {
-		l := route.Live{Elapsed: now.Sub(ordered)}
+		l := route.Live{Elapsed: now.Sub(ordered), Viewers: make([]tally.Standing, 0, len(viewers))}
 		for _, v := range viewers {
 			v.live(&l)
 		}

@@ -16,7 +16,6 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/stream"
 	"vividstrain/core/media/stream/dash"
-	"vividstrain/core/media/stream/hls"
 	"vividstrain/core/route"
 	"vividstrain/core/tally"
 )
@@ -50,7 +49,6 @@ type viewer struct {
 	media    time.Duration // duration of what was sent
 
 	// Used by the fetching goroutine.
-	scratch []byte
 	inits   map[stream.Reference][]byte
 	keys    map[string][]byte
 	matched bool
@@ -81,7 +79,6 @@ func (v *viewer) do(f func(b *tally.Viewer, now time.Duration)) {
 func (v *viewer) watch(ctx context.Context) error {
 	defer v.client.close()
 	defer v.letGo()
-	v.scratch = make([]byte, 16<<10)
 	v.inits, v.keys = map[stream.Reference][]byte{}, map[string][]byte{}
 	v.mu.Lock()
 	v.ordered = time.Now()
@@ -298,7 +295,7 @@ func (v *viewer) openAt(ctx context.Context, address string, depth int) (feed, e
 	}
 	rest := make([]byte, 0, len(head))
 	rest = append(rest, head...)
-	if _, err := v.client.body(ctx, answer, maxPlaylist, v.scratch, func(p []byte) error {
+	if _, err := v.client.body(ctx, answer, maxPlaylist, func(p []byte) error {
 		rest = append(rest, p...)
 		return nil
 	}); err != nil {
@@ -311,12 +308,12 @@ func (v *viewer) openAt(ctx context.Context, address string, depth int) (feed, e
 		}
 		return v.openDASH(ctx, address, variants)
 	}
-	list, variants, err := hls.Parse(rest, from)
+	list, variants, err := v.server.checks.parseHLS(rest, from)
 	switch {
 	case err != nil:
 		return nil, &FetchError{address, err}
 	case list != nil:
-		return &segmented{server: v.server, address: from.String(), list: list, reload: reloadHLS}, nil
+		return &segmented{server: v.server, address: from.String(), list: list, reload: v.server.reloadHLS}, nil
 	case depth > 0:
 		return nil, &FetchError{address, &stream.PlaylistError{What: "a playlist of variants lists another one"}}
 	}

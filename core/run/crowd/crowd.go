@@ -38,26 +38,44 @@ const MostStreams = 20000
 
 // Check finds what could not work before anything is measured.
 func (c Config) Check() error {
-	streams := 0
 	for _, l := range c.Mix {
-		streams += l.Streams
 		if err := c.Route.Check(l); err != nil { // a mix is all or nothing
 			return err
 		}
 	}
+	n := streams(c.Mix)
 	switch {
-	case streams == 0:
+	case n == 0:
 		return fmt.Errorf("there is nothing to multiply; give a load line")
-	case c.Most < 1 || c.Most*streams > MostStreams:
-		return fmt.Errorf("at most %d streams are tried; %d times %d streams are more", MostStreams, c.Most, streams)
+	case c.Most < 1 || c.Most*n > MostStreams:
+		return fmt.Errorf("at most %d streams are tried; %d times %d streams are more", MostStreams, c.Most, n)
 	case c.Need < 0 || c.Need > c.Most:
 		return fmt.Errorf("a need of %d cannot be found while at most %d are tried", c.Need, c.Most)
+	case c.Need > c.most():
+		return fmt.Errorf("a need of %d cannot be found while at most %d are tried: %s", c.Need, c.most(), c.Route.Traits().StreamsWhy)
 	case !(c.Reserve >= 0 && c.Reserve < 100):
 		return fmt.Errorf("the reserve is 0%% to 99%%, not %g%%", c.Reserve)
 	case c.Stagger < 0 || c.Stagger > time.Minute:
 		return fmt.Errorf("streams begin at most a minute apart, not %s", c.Stagger)
 	}
 	return c.Config.Check()
+}
+
+// most returns the largest multiple of the mix that is tried: what was asked for, or less where the
+// route cannot have so many streams.
+func (c Config) most() int {
+	t := c.Route.Traits()
+	if t.Streams == 0 {
+		return c.Most
+	}
+	return max(1, min(c.Most, t.Streams/streams(c.Mix)))
+}
+
+func streams(mix []load.Load) (n int) {
+	for _, l := range mix {
+		n += l.Streams
+	}
+	return n
 }
 
 // Run finds the highest number of streams that play smoothly and returns the document, also if
@@ -67,7 +85,7 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 		return nil, err
 	}
 	doc := c.document()
-	return run.Conduct(ctx, book, c.Config, &kind{search.Crowd{Most: c.Most}, doc.Plan.Crowd, c.Config}, doc)
+	return run.Conduct(ctx, book, c.Config, &kind{search.Crowd{Most: doc.Plan.Crowd.Most}, doc.Plan.Crowd, c.Config}, doc)
 }
 
 // Plan returns what a run is expected to take, at most.
@@ -76,13 +94,13 @@ func Plan(ctx context.Context, c Config) (run.Estimate, error) {
 		return run.Estimate{}, err
 	}
 	doc := c.document()
-	return c.Config.Plan(ctx, &kind{search.Crowd{Most: c.Most}, doc.Plan.Crowd, c.Config}, doc), nil
+	return c.Config.Plan(ctx, &kind{search.Crowd{Most: doc.Plan.Crowd.Most}, doc.Plan.Crowd, c.Config}, doc), nil
 }
 
 // document returns the initial document of a run.
 func (c Config) document() *logbook.Document {
 	doc := c.Document(Descriptor.Word)
-	p := &logbook.CrowdPlan{Mix: c.Mix, Most: c.Most, ReservePct: c.Reserve, Need: c.Need, NeedReserve: c.NeedReserve, StaggerS: c.Stagger.Seconds(), Spread: c.Spread}
+	p := &logbook.CrowdPlan{Mix: c.Mix, Most: c.most(), ReservePct: c.Reserve, Need: c.Need, NeedReserve: c.NeedReserve, StaggerS: c.Stagger.Seconds(), Spread: c.Spread}
 	for _, l := range c.Mix {
 		if l.File != "" {
 			p.Files = make([]string, len(c.Mix))
@@ -210,6 +228,9 @@ func (k *kind) Conclude(on *run.Run) (notes []string) {
 			reserve := met && *n >= k.wanted.Need
 			result.WithReserve = &reserve
 		}
+	}
+	if t := on.Route.Traits(); good == k.search.Most && t.Streams > 0 && (good+1)*streams(k.wanted.Mix) > t.Streams {
+		notes = append(notes, "more were not tried: "+t.StreamsWhy)
 	}
 	on.Doc.Crowd = result
 	on.Doc.Ceiling = k.ceiling(on, result)

@@ -1,0 +1,5 @@
+//go:build !unix
+
+package server
+
+func maxOpen() uint64 { return 0 }
