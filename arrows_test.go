@@ -27,11 +27,12 @@ var arrows = map[string]string{
 	"core/child": "", "core/x11": "", "core/x11/x11test": "",
 	"core/chromium/headless": "core/chromium",
 
-	"core/media":         "core/media/picture",
-	"core/media/picture": "",
-	"core/media/scene":   "core/media core/media/picture",
-	"core/media/quality": "core/media/picture core/chromium/headless",
-	"core/media/codec":   "core/media core/media/picture core/cputime " + shared,
+	"core/media":             "core/media/picture",
+	"core/media/picture":     "",
+	"core/media/picture/asm": "core/media/neon",
+	"core/media/scene":       "core/media core/media/picture",
+	"core/media/quality":     "core/media/picture core/chromium/headless",
+	"core/media/codec":       "core/media core/media/picture core/cputime " + shared,
 	// What the tests of codecs share draws pictures and compares them.
 	"core/media/codec/codectest": "core/media core/media/picture core/media/quality core/media/scene",
 	"core/media/container":       "core/media core/media/picture",
@@ -79,7 +80,7 @@ var arrows = map[string]string{
 }
 
 // shared are the packages that several codecs use: they know none of them.
-const shared = "core/media/codec/avoblock core/media/codec/bits core/media/codec/cabac core/media/codec/framepool core/media/codec/gop core/media/codec/motion " +
+const shared = "core/media/neon core/media/codec/avoblock core/media/codec/bits core/media/codec/cabac core/media/codec/framepool core/media/codec/gop core/media/codec/motion " +
 	"core/media/codec/nal core/media/codec/ratecontrol core/media/codec/threads"
 
 // imported is one import of ours: in the folder from, of the folder to.

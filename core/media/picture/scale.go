@@ -227,6 +227,8 @@ func (p *planeScaler) rowOf(row, length, stride, offset int) int {
 // upTo returns n samples from at on, or as many as there are.
 func upTo[T any](s []T, at, n int) []T { return s[at:min(len(s), at+n)] }
 
+//go:generate go run ./asm/arm64 -out scale_arm64.s -stubs scale_arm64.go -pkg picture
+
 // filterDown filters rows of 8-bit samples vertically into a row of the middle.
 func filterDown(dst []int16, rows [][]byte, coefficients []int16) {
 	n := len(rows[0])

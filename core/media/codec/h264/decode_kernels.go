@@ -34,6 +34,7 @@ type kernels[T motion.Sample] struct {
 	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs strengths)
 }
 
+//go:generate go run ./asm/arm64 -out kernels_arm64.s -stubs stubs_arm64.go -pkg h264
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg h264
 
 // goKernels are the kernels in plain Go.

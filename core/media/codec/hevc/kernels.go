@@ -7,6 +7,7 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
+//go:generate go run ./asm/arm64 -out kernels_arm64.s -stubs stubs_arm64.go -pkg hevc
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg hevc
 
 // predStride is the number of samples in a row of a prediction before it is rounded.

@@ -33,6 +33,8 @@ type DistanceKernels[T Sample] struct {
 	SATDMean func(a []T, stride int, b, c []T, step, w, h int) int
 }
 
+//go:generate go run ./asm/arm64 -out kernels_arm64.s -stubs stubs_arm64.go -pkg motion
+
 // GoBlockKernels returns the kernels in plain Go.
 func GoBlockKernels[T Sample]() BlockKernels[T] {
 	return BlockKernels[T]{copyBlock[T], FillBlock[T], ExtendBlock[T], averageBlock[T]}

@@ -1,10 +1,6 @@
 package motion
 
-import (
-	"unsafe"
-
-	"golang.org/x/sys/cpu"
-)
+import "golang.org/x/sys/cpu"
 
 //go:generate go run ./asm -out kernels_amd64.s -stubs stubs_amd64.go -pkg motion
 
@@ -94,17 +90,4 @@ func FastWideDistanceKernels() DistanceKernels[uint16] {
 			return satdMeanWideFast(FirstWide(a, stride, w, h), stride, FirstWide(b, step, w, h), step, w, h, FirstWide(c, step, w, h))
 		},
 	}
-}
-
-// First returns the address of a block that s contains completely. Rows are padded after it, so
-// that loads may reach further.
-func First(s []uint8, stride, w, h int) *uint8 {
-	_ = s[(h-1)*stride+w-1]
-	return &s[0]
-}
-
-// FirstWide returns the address of a block of two-byte samples that s contains completely.
-func FirstWide(s []uint16, stride, w, h int) *byte {
-	_ = s[(h-1)*stride+w-1]
-	return (*byte)(unsafe.Pointer(&s[0]))
 }
