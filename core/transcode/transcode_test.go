@@ -194,16 +194,17 @@ func TestWatchedConversionsWait(t *testing.T) {
 }
 
 func BenchmarkConvert(b *testing.B) {
-	for _, c := range [][2]string{{"h264 1080p30 12M", "720p 4M"}, {"h264 1080p30 10bit hdr 12M", "720p 4M"}} {
+	for _, c := range [][2]string{{"h264 1080p30 12M", "720p 4M"}, {"h264 1080p30 10bit hdr 12M", "720p 4M"}, {"hevc 2160p30 10bit hdr 40M", "720p 4M"}} {
 		b.Run(fmt.Sprintf("%s to %s", c[0], c[1]), func(b *testing.B) {
 			path := madeClip(b, c[0], 4)
 			for b.Loop() {
 				r, err := Run(b.Context(), Job{File: path, Copies: 1, Order: Order{Goal: goal(b, c[1]), Decoders: 2, Encoders: 2}})
 				require.NoError(b, err)
-				total := r.CPU.Seconds()
 				b.ReportMetric(r.Speed, "x-real-time")
 				b.ReportMetric(float64(r.Stats.Frames)/r.Took.Seconds(), "frames/s")
-				b.ReportMetric(100*(r.Stats.Scale+r.Stats.Tone).Seconds()/total, "scale+tone-%")
+				for stage, took := range map[string]time.Duration{"decode": r.Stats.Decode, "scale": r.Stats.Scale, "tone": r.Stats.Tone, "encode": r.Stats.Encode} {
+					b.ReportMetric(1e3*took.Seconds()/float64(r.Stats.Frames), stage+"-ms/frame")
+				}
 				b.ReportMetric(float64(r.MemPeak)/1e6, "MB")
 			}
 		})

@@ -71,8 +71,9 @@ func TestBrowserDecodesTheSame(t *testing.T) {
 	total := 0
 	for _, film := range films {
 		t.Run(fmt.Sprintf("%s %dx%d", film.Codec, film.Width, film.Height), func(t *testing.T) {
-			packets, err := b.Encode(film)
+			made, err := b.Encode(film)
 			require.NoError(t, err)
+			packets := made.Packets
 			require.Len(t, packets, film.Frames)
 			theirs, err := b.Decode(film.Codec, packets, true)
 			require.NoError(t, err)

@@ -82,21 +82,14 @@ type Film struct {
 	File string `json:"file,omitempty"`
 }
 
-// Encode lets the browser make a film and returns its packets in byte stream form.
-func (b *Browser) Encode(f Film) (packets [][]byte, err error) {
-	texts, err := call[[]string](b, "encode", f)
-	if err != nil {
-		return nil, err
-	}
-	for _, t := range texts {
-		data, err := base64.StdEncoding.DecodeString(t)
-		if err != nil {
-			return nil, err
-		}
-		packets = append(packets, data)
-	}
-	return packets, nil
+// Encoded is the result of the browser's encoder.
+type Encoded struct {
+	Packets [][]byte `json:"packets"` // in byte stream form
+	Seconds float64  `json:"seconds"` // from the first frame in to the last packet out; drawing counts where there is no File
 }
+
+// Encode lets the browser make a film.
+func (b *Browser) Encode(f Film) (Encoded, error) { return call[Encoded](b, "encode", f) }
 
 // Decoded is the result of the browser's decoder.
 type Decoded struct {

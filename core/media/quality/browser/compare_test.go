@@ -15,8 +15,9 @@ func BenchmarkAgainstBrowser(b *testing.B) {
 	page := browser(b, b.TempDir())
 	for megabits, noise := range map[int]float64{12: 0, 40: 0.25} {
 		film := Film{Codec: "avc1.640028", Width: 1920, Height: 1080, Rate: 30, Bitrate: megabits * 1_000_000, Frames: 150, Mode: "realtime", Noise: noise}
-		packets, err := page.Encode(film)
+		made, err := page.Encode(film)
 		require.NoError(b, err)
+		packets := made.Packets
 		bytes := 0
 		for _, p := range packets {
 			bytes += len(p)
