@@ -66,7 +66,7 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	}
 	return climb.Run(ctx, book, climb.Config{Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: rungs[0].Codec, Rungs: rungs}}}, Config: run.Config{
 		Route: r, Criteria: verdict.Default(),
-		Version: built().short(), Hold: 4 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
+		Version: built().short(), Hold: 3 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, text.Style{Color: a.style(c).Color && progress.live}),
 	}})
 }
@@ -80,7 +80,7 @@ func startServer(ctx context.Context, films string) (address string, stop func()
 		return "", nil, err
 	}
 	box := exec.CommandContext(ctx, program, "serve", "--clips", films, "--listen", "127.0.0.1:0", "--cores", "0.4",
-		"--segment", "1s", "--idle", "3s", "--ahead", "8s", "--threads", "1")
+		"--segment", "1s", "--idle", "1s", "--ahead", "8s", "--threads", "1")
 	said, err := box.StderrPipe()
 	if err != nil {
 		return "", nil, err
