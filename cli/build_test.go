@@ -16,6 +16,7 @@ import (
 // A build that is killed keeps the clips that were whole; the next one makes the others,
 // with the bytes that they would have had.
 func TestKilledBuildGoesOn(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	orders := []string{"h264 240p25 400k", "h264 360p25 1M", "h264 1080p25 8M"}
 	build := func(dir string) []string {
@@ -86,6 +87,7 @@ func TestCodingIsAsOrdered(t *testing.T) {
 // A bitrate that cannot be reached is told with what can, and does not keep the other
 // clips from being made.
 func TestRateOutOfReach(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	out, errOut, status := s.run("clips", "build", "--out", "clips", "--seconds", "1", "h264 240p25 150M", "h264 240p25 500k")
 	require.Equal(t, 2, status)

@@ -258,6 +258,7 @@ func TestEngineClimbs(t *testing.T) {
 }
 
 func TestKilledRunIsKeptAndResumed(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	c := s.command("climb", "--hold", "3s", "--settle", "500ms", "--baseline", "0s", "--clips", "clips", "mjpeg 240p10 1M", "mjpeg 240p12.5 1M", "mjpeg 240p25 4M")
 	var childErr bytes.Buffer
@@ -297,6 +298,7 @@ func TestKilledRunIsKeptAndResumed(t *testing.T) {
 }
 
 func TestInterruptKeepsWhatThereIs(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	c := s.command("climb", "--hold", "30s", "--baseline", "1s", "--clips", "clips", "mjpeg 240p25 4M")
 	var errOut bytes.Buffer
@@ -420,6 +422,7 @@ func TestFullDisk(t *testing.T) {
 
 // A disk that becomes full while readings are recorded is told, and is no success.
 func TestFullDiskWhileRecording(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	s.ok("climb", "--device", "skerry-s1", "h264 720p25 5M") // makes the logbook
 	// A bound on the size of files stands for a full disk: 100 blocks of 512 bytes.

@@ -14,6 +14,7 @@ import (
 // The first command that a newcomer calls ends well and compares, whatever becomes of
 // one rung: here the last clip cannot be made, since a folder is in its place.
 func TestDemoGoesOnWithoutItsLastClip(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	s.write("vividstrain-demo/clips/h264-2160p30-40M-1s.mp4/in-the-way", "")
 	out := s.ok("demo")

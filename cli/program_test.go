@@ -131,6 +131,7 @@ func shoot(t *testing.T, path string, attempts []run.Played, dropped ...int) {
 
 // All rungs are played, and judged by the recording of a camera afterwards.
 func TestRunIsJudgedByARecording(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	d := document(t, s.ok("climb", "--json", "--start", "test -s {file} && exec sleep {seconds}", "--shell", "--eye", "later", "--hold", "2s", "--settle", "0.5s", "--baseline", "0s", "h264 240p25 0.5M", "h264 240p25 0.7M"))
 	attempts := run.PlayedOf(&d)

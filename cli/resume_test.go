@@ -35,6 +35,7 @@ func (s *session) killedIn(attempts int, args ...string) logbook.Document {
 // A crowd and a climb on a server that were killed are named and gone on with, the older
 // one first, by their own settings; only the credentials are asked for again.
 func TestKilledRunsOnAServerAreResumedByName(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	s.ok("clips", "build", "--out", "clips", "--seconds", "6", "h264 240p25 0.5M")
 	address := s.served("--segment", "1s")
@@ -82,6 +83,7 @@ func TestKilledRunsOnAServerAreResumedByName(t *testing.T) {
 
 // An idle reading that was interrupted is taken again, whole, before anything is played.
 func TestResumeOfAnInterruptedBaseline(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	c := s.command("climb", "--hold", "2s", "--settle", "500ms", "--baseline", "4s", "--clips", "clips", "mjpeg 240p25 4M")
 	require.NoError(t, c.Start())

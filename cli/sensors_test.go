@@ -126,6 +126,7 @@ func TestWatchIsRecorded(t *testing.T) {
 
 // One computer's readings reach another's climb through a page with a token.
 func TestReadingsFromAnotherComputer(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

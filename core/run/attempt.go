@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"runtime/debug"
 	"slices"
 	"time"
 
@@ -33,6 +34,9 @@ func (c *Run) attempt(ctx context.Context, rung int, why search.Purpose) (*logbo
 		a.Started, a.Ended = clock.Now().UTC(), clock.Now().UTC()
 		void(a, cause, err.Error())
 		return a, c.record.VoidAttempt(rung, *a)
+	}
+	if !c.Route.Traits().Virtual {
+		debug.FreeOSMemory() // so that memory of the attempt before, or of making clips, does not count as this one's
 	}
 	a.Started = clock.Now().UTC()
 	if err := c.record.StartAttempt(rung, why, a.Started); err != nil {

@@ -337,9 +337,9 @@ func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 		}
 	}
 	for y := 0; y < h; y += 4 {
-		left := ok.left[y*4/h]
+		left := ok.left[y>>(2-r.chromaShift)]
 		if h == 8 {
-			left = left && ok.left[y*4/h+1]
+			left = left && ok.left[y>>1+1]
 		}
 		beside := int32(0)
 		var mean [2]T
@@ -366,9 +366,11 @@ func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 			}
 			mean[x] = T(v)
 		}
+		// Made once: what is stored in bytes and loaded as a whole has to wait.
+		a, b := mean[0], mean[1]
+		row := [8]T{a, a, a, a, b, b, b, b}
 		for i := range 4 {
-			a, b := mean[0], mean[1]
-			*(*[8]T)(pix[at+(y+i)*stride:]) = [8]T{a, a, a, a, b, b, b, b}
+			*(*[8]T)(pix[at+(y+i)*stride:]) = row
 		}
 	}
 }
