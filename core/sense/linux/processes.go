@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"vividstrain/core/cputime"
 	"vividstrain/core/sense"
 )
 
@@ -132,6 +133,7 @@ type processSource struct {
 	at      time.Time
 	scanned time.Time
 	sized   time.Time
+	sizing  time.Duration // what reading the proportional memory took the last time
 	pss     float64
 	ended   counter // seconds of the members' children that have ended
 }
@@ -176,7 +178,9 @@ const (
 	scanEvery    = time.Second     // new processes are looked for
 	countEvery   = 5 * time.Second // others are read, even if they take hardly any time
 	restless     = 0.02            // share of a core that others take together from which they are read each time
+	blur         = 0.06            // seconds by which the cores' and the group's time may differ where nobody else works: both are counted in ticks
 	sizeEvery    = 5 * time.Second // proportional memory is read, which is slow in the kernel
+	sizeRare     = 5000            // times as long as reading it takes are between two readings, at least
 	maxProcesses = 1 << 16
 	ticks        = 100 // a second, on every Linux
 )
@@ -227,8 +231,10 @@ func (s *processSource) Sample(_ context.Context, now time.Time, list []sense.Re
 	}
 	list = append(list, sense.Reading{Quantity: sense.GroupSize, Value: float64(len(alive))}, sense.Reading{Quantity: sense.GroupMem, Value: memory})
 	list = s.largest(list)
-	if now.Sub(s.sized) >= sizeEvery {
+	if now.Sub(s.sized) >= max(sizeEvery, s.sizing*sizeRare) {
+		begun := cputime.Thread()
 		s.sized, s.pss = now, s.shared()
+		s.sizing = cputime.Thread() - begun
 	}
 	if s.pss > 0 {
 		list = append(list, sense.Reading{Quantity: sense.GroupPSS, Value: s.pss})
@@ -331,7 +337,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 		}
 		t.seen = true
 	}
-	elapsed := now.Sub(s.scanned).Seconds()
+	elapsed, listed := now.Sub(s.scanned).Seconds(), now.Sub(s.counted).Seconds()
 	s.scanned = now
 	if !quiet {
 		s.counted, s.busiest = now, s.busiest[:0]
@@ -356,7 +362,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 		if s.isOther(t) {
 			took += t.cpu - t.listed
 			children += t.children
-			if share := 100 * (t.cpu - t.listed) / elapsed; !first && share >= 1 {
+			if share := 100 * (t.cpu - t.listed) / listed; !first && share >= 1 {
 				s.busiest = append(s.busiest, sense.Reading{Quantity: sense.OtherCPU, Label: fmt.Sprintf("%s %d", t.name, pid), Value: share})
 			}
 		}
@@ -367,7 +373,7 @@ func (s *processSource) scan(now time.Time, first bool) error {
 		return nil
 	}
 	gone, s.gone = s.gone, 0
-	took, s.little = took-s.little, 0
+	took, s.little = took-max(0, s.little), 0
 	s.busiest = most(s.busiest)
 	if ended, ok := s.reaped.since(children); ok {
 		took += max(0, ended-gone) // time of ended helpers that was not seen while they ran
@@ -399,13 +405,12 @@ func (s *processSource) quiet(now time.Time) bool {
 	if !ok || !ok2 || elapsed <= 0 || s.cores == 0 || now.Sub(s.counted) >= countEvery {
 		return false
 	}
-	share := (busy - spent) / elapsed
-	if share > restless {
+	little := s.little + busy - spent
+	if little > restless*now.Sub(s.counted).Seconds()+blur {
 		return false
 	}
-	share = max(0, share)
-	s.others, s.busiest = sense.Percent(share/s.cores), s.busiest[:0]
-	s.little += share * elapsed
+	s.little = little
+	s.others, s.busiest = sense.Percent(max(0, busy-spent)/elapsed/s.cores), s.busiest[:0]
 	return true
 }
 
