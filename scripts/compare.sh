@@ -15,7 +15,7 @@ git worktree add -q --detach "$work/base" "$base"
 # Package, its benchmarks, and how often each is run in a round.
 list="core/media/registry Codecs/.*${SIZES:-1080}p 1x
 core/media/clip Clip/h264 1x
-core/transcode Convert 1x
+core/transcode Convert/h264 1x
 core/route/server Bulk 1x
 core/sense/local Local 1000x"
 
