@@ -155,31 +155,15 @@ func (f *Frame) Init(l Layout, released func()) {
 		if w == 0 {
 			continue
 		}
-		stride := oddLines(w, 1+oneIf(l.Wide()))
-		f.Planes[i].Stride = stride
+		f.Planes[i].Stride = w
 		if l.Wide() {
-			f.Planes[i].Wide = make([]uint16, stride*h+motion.RowPadding)
+			f.Planes[i].Wide = make([]uint16, w*h+motion.RowPadding)
 		} else {
-			f.Planes[i].Pix = make([]byte, stride*h+motion.RowPadding)
+			f.Planes[i].Pix = make([]byte, w*h+motion.RowPadding)
 		}
 	}
 	f.Picture.OnRelease(func(*picture.Picture) { f.Drop() })
 	f.Crop(l)
-}
-
-// oddLines returns the length of rows of w samples, of so many bytes each, that is the least odd number of
-// cache lines: the rows of a block are then in different sets of the first cache, whatever the width.
-func oddLines(w, bytes int) int {
-	const line = 64
-	lines := (w*bytes + line - 1) / line
-	return (lines | 1) * line / bytes
-}
-
-func oneIf(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // InitEmpty initialises a frame without samples, for parsers of headers.
