@@ -7,7 +7,7 @@
 # SIZES="(1080|2160)" the sizes of pictures, 1080 by default: larger ones take minutes.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-base=${1:-$(git describe --tags --abbrev=0 2>/dev/null || git rev-list --max-parents=0 HEAD | tail -1)} rounds=${2:-3}
+base=${1:-$(git describe --tags --abbrev=0 2>/dev/null || git rev-list --max-parents=0 HEAD | tail -1)} rounds=${2:-4}
 work=$(mktemp -d)
 trap 'git worktree remove --force "$work/base" 2>/dev/null || true; rm -rf "$work"' EXIT
 git worktree add -q --detach "$work/base" "$base"
@@ -25,7 +25,10 @@ while read -r package benchmarks times; do
 	(cd "$work/base" && go test -c -o "$work/$name.before" "./$package")
 	go test -c -o "$work/$name.after" "./$package"
 	for round in $(seq "$rounds"); do
-		for side in before after; do
+		# In turns, so that neither side always has the cores after a pause, when a shared machine is quicker.
+		sides="before after"
+		((round % 2)) || sides="after before"
+		for side in $sides; do
 			root=.
 			[ $side = after ] || root=$work/base
 			echo "$package, round $round of $rounds, $side" >&2
