@@ -30,7 +30,6 @@ var (
 	B16 = T{"B16", 1, 0}
 	H4  = T{"H4", 0, 1}
 	H8  = T{"H8", 1, 1}
-	S2  = T{"S2", 0, 2}
 	S4  = T{"S4", 1, 2}
 	D2  = T{"D2", 1, 3}
 )
@@ -50,56 +49,47 @@ func byLane(name string, u, code uint32) Op    { return Op{name, 0x0F000000 | u<
 
 // Instructions on three registers of the same arrangement.
 var (
-	ADD, SUB, MUL, ADDP    = same("ADD", 0, 16), same("SUB", 1, 16), same("MUL", 0, 19), same("ADDP", 0, 23)
-	MLA, MLS               = same("MLA", 0, 18), same("MLS", 1, 18)
+	ADD, SUB, ADDP         = same("ADD", 0, 16), same("SUB", 1, 16), same("ADDP", 0, 23)
 	UABD, UHADD, URHADD    = same("UABD", 1, 14), same("UHADD", 1, 0), same("URHADD", 1, 2)
 	SMAX, SMIN, UMAX, UMIN = same("SMAX", 0, 12), same("SMIN", 0, 13), same("UMAX", 1, 12), same("UMIN", 1, 13)
-	CMGT, CMHI, CMEQ       = same("CMGT", 0, 6), same("CMHI", 1, 6), same("CMEQ", 1, 17)
+	CMGT, CMHI             = same("CMGT", 0, 6), same("CMHI", 1, 6)
 	UQADD, UQSUB, SQADD    = same("UQADD", 1, 1), same("UQSUB", 1, 5), same("SQADD", 0, 1)
-	AND, BIC               = Op{"AND", 0x0E201C00}, Op{"BIC", 0x0E601C00}
-	ORR, EOR               = Op{"ORR", 0x0EA01C00}, Op{"EOR", 0x2E201C00}
-	BSL, BIT               = Op{"BSL", 0x2E601C00}, Op{"BIT", 0x2EA01C00}
 	SSHL, SRSHL            = same("SSHL", 0, 8), same("SRSHL", 0, 10)
+	AND, ORR               = Op{"AND", 0x0E201C00}, Op{"ORR", 0x0EA01C00}
+	EOR, BIT               = Op{"EOR", 0x2E201C00}, Op{"BIT", 0x2EA01C00}
 )
 
 // Instructions on three registers that make elements twice as long; the arrangement is that of the
 // short ones.
 var (
-	UADDL, USUBL, UABAL, UABDL = different("UADDL", 1, 0), different("USUBL", 1, 2), different("UABAL", 1, 5), different("UABDL", 1, 7)
-	SADDL, SSUBL, SADDW, UADDW = different("SADDL", 0, 0), different("SSUBL", 0, 2), different("SADDW", 0, 1), different("UADDW", 1, 1)
-	UMULL, UMLAL               = different("UMULL", 1, 12), different("UMLAL", 1, 8)
-	SMULL, SMLAL, SMLSL        = different("SMULL", 0, 12), different("SMLAL", 0, 8), different("SMLSL", 0, 10)
+	UADDL, USUBL, UABAL = different("UADDL", 1, 0), different("USUBL", 1, 2), different("UABAL", 1, 5)
+	SADDL, UADDW        = different("SADDL", 0, 0), different("UADDW", 1, 1)
+	UMULL, UMLAL, SMLAL = different("UMULL", 1, 12), different("UMLAL", 1, 8), different("SMLAL", 0, 8)
 )
 
 // Instructions on two registers; the arrangement is that of the short elements, if they differ.
 var (
-	ABS, NEG, NOT        = unary("ABS", 0, 11), unary("NEG", 1, 11), unary("NOT", 1, 5)
-	XTN, SQXTN           = unary("XTN", 0, 18), unary("SQXTN", 0, 20)
-	SQXTUN, UQXTN        = unary("SQXTUN", 1, 18), unary("UQXTN", 1, 20)
-	USQADD, UADALP       = unary("USQADD", 1, 3), unary("UADALP", 1, 6)
-	UADDLP, SADALP       = unary("UADDLP", 1, 2), unary("SADALP", 0, 6)
-	CMLT0, CMGE0         = unary("CMLT0", 0, 10), unary("CMGE0", 1, 8)
-	UADDLV, ADDV, SADDLV = Op{"UADDLV", 0x2E303800}, Op{"ADDV", 0x0E31B800}, Op{"SADDLV", 0x0E303800}
+	ABS, NEG, CMGE0 = unary("ABS", 0, 11), unary("NEG", 1, 11), unary("CMGE0", 1, 8)
+	XTN, SQXTN      = unary("XTN", 0, 18), unary("SQXTN", 0, 20)
+	SQXTUN, UQXTN   = unary("SQXTUN", 1, 18), unary("UQXTN", 1, 20)
+	USQADD, UADALP  = unary("USQADD", 1, 3), unary("UADALP", 1, 6)
+	UADDLV, ADDV    = Op{"UADDLV", 0x2E303800}, Op{"ADDV", 0x0E31B800}
 )
 
 // Shifts by a number.
 var (
-	SSHR, USHR, SRSHR, URSHR  = shift("SSHR", 0, 0), shift("USHR", 1, 0), shift("SRSHR", 0, 4), shift("URSHR", 1, 4)
-	SHL, SSHLL, USHLL         = shift("SHL", 0, 10), shift("SSHLL", 0, 20), shift("USHLL", 1, 20)
-	SHRN, RSHRN, SQSHRN       = shift("SHRN", 0, 16), shift("RSHRN", 0, 17), shift("SQSHRN", 0, 18)
-	SQRSHRN, SQRSHRUN, SQSHRU = shift("SQRSHRN", 0, 19), shift("SQRSHRUN", 1, 17), shift("SQSHRUN", 1, 16)
+	SSHR, SRSHR, URSHR       = shift("SSHR", 0, 0), shift("SRSHR", 0, 4), shift("URSHR", 1, 4)
+	SHL, USHLL               = shift("SHL", 0, 10), shift("USHLL", 1, 20)
+	RSHRN, SQRSHRN, SQRSHRUN = shift("RSHRN", 0, 17), shift("SQRSHRN", 0, 19), shift("SQRSHRUN", 1, 17)
 )
 
 // Permutations.
-var (
-	UZP1, UZP2, TRN1 = permute("UZP1", 1), permute("UZP2", 5), permute("TRN1", 2)
-	TRN2, ZIP1, ZIP2 = permute("TRN2", 6), permute("ZIP1", 3), permute("ZIP2", 7)
-)
+var UZP1, TRN1, TRN2, ZIP1, ZIP2 = permute("UZP1", 1), permute("TRN1", 2), permute("TRN2", 6), permute("ZIP1", 3), permute("ZIP2", 7)
 
 // Multiplications by one element of half words.
 var (
-	MULLane, MLALane, MLSLane       = byLane("MUL", 0, 8), byLane("MLA", 1, 0), byLane("MLS", 1, 4)
-	SMULLLane, SMLALLane, SMLSLLane = byLane("SMULL", 0, 10), byLane("SMLAL", 0, 2), byLane("SMLSL", 0, 6)
+	MULLane, MLALane, MLSLane = byLane("MUL", 0, 8), byLane("MLA", 1, 0), byLane("MLS", 1, 4)
+	SMULLLane, SMLALLane      = byLane("SMULL", 0, 10), byLane("SMLAL", 0, 2)
 )
 
 // Asm is a file of assembly and the declarations of its functions.
@@ -159,8 +149,15 @@ func (a *Asm) Go(format string, args ...any) {
 	a.text.WriteString("\t" + fmt.Sprintf(format, args...) + "\n")
 }
 
-// Load loads arguments into general registers.
+// Load loads an argument into a general register.
 func (a *Asm) Load(name string, to R) { a.load("MOVD", name, to) }
+
+// LoadAll loads arguments into general registers from R0 on.
+func (a *Asm) LoadAll(names ...string) {
+	for i, name := range names {
+		a.Load(name, R(i))
+	}
+}
 
 // Load32 loads an argument of type uint32.
 func (a *Asm) Load32(name string, to R) { a.load("MOVWU", name, to) }
@@ -317,9 +314,3 @@ func (v V) String() string { return fmt.Sprintf("V%d", uint32(v)) }
 
 // String is the register's name in Go's assembler.
 func (r R) String() string { return fmt.Sprintf("R%d", int(r)) }
-
-// Halves calls body for the low and the high eight bytes of sixteen.
-func Halves(body func(t T, high bool)) {
-	body(B8, false)
-	body(B16, true)
-}

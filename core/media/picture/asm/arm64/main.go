@@ -29,9 +29,7 @@ const sliceHeader = 24
 func down(a *Asm, name, doc, rows string, wide bool) {
 	a.Func(name, doc, "dst *int16, "+rows+", coefficients *int16, taps int, n int, shift int", "", 0)
 	const dst, list, coefficients, taps, n, offset, row, factor, count, at R = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9
-	for i, name := range []string{"dst", "rows", "coefficients", "taps", "n"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("dst", "rows", "coefficients", "taps", "n")
 	rounding(a)
 	a.Go("MOVD $0, %v", offset)
 	again := a.NewLabel()
@@ -83,9 +81,7 @@ func across(a *Asm) {
 	a.Func("acrossWords", "makes n values, a multiple of 8, with a number of taps that is one, too.",
 		"dst *uint16, src *int16, packed *int16, taps int, n int, shift int, most int32", "", 0)
 	const dst, src, packed, taps, n, count, offset R = 0, 1, 2, 3, 4, 5, 6
-	for i, name := range []string{"dst", "src", "packed", "taps", "n"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("dst", "src", "packed", "taps", "n")
 	rounding(a)
 	a.Load32("most", 12)
 	a.Dup(S4, 29, 12)
@@ -132,9 +128,7 @@ func across(a *Asm) {
 func pack(a *Asm) {
 	a.Func("packBytes", "makes bytes of n values, a multiple of 16.", "dst *byte, src *uint16, n int", "", 0)
 	const dst, src, n R = 0, 1, 2
-	for i, name := range []string{"dst", "src", "n"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("dst", "src", "n")
 	again := a.NewLabel()
 	a.Label(again)
 	a.Read(16, 0, src, 0)

@@ -25,13 +25,6 @@ func main() {
 	})
 }
 
-// load loads the arguments of functions on two blocks.
-func load(a *Asm) {
-	for r, name := range []string{"dst", "stride", "src", "step", "w", "h"} {
-		a.Load(name, R(r))
-	}
-}
-
 // constants are the factors of the six taps (8-241) in elements of V15.
 func constants(a *Asm) {
 	a.Bytes(15, [16]uint8{20, 0, 5, 0}, tmp)
@@ -59,7 +52,7 @@ func rounded(a *Asm, w int, to V, s [6]V) {
 
 func across(a *Asm) {
 	a.Func("acrossFast", "filters w x h samples with six taps in a row.", block, "", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	constants(a)
 	a.ByWidth(w, []int{16, 8, 4}, func(w int) {
 		a.Loop(h, func() {
@@ -77,7 +70,7 @@ func across(a *Asm) {
 
 func down(a *Asm) {
 	a.Func("downFast", "filters w x h samples with six taps in a column.", block, "", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	constants(a)
 	a.ByWidth(w, []int{16, 8, 4}, func(w int) {
 		row := func(to V) {
@@ -104,7 +97,7 @@ func down(a *Asm) {
 // does not matter, since only the sum is rounded.
 func center(a *Asm) {
 	a.Func("centerFast", "filters w x h samples with six taps both ways.", block, "", 64)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	constants(a)
 	const middle R = 13
 	a.Go("MOVD $middle-64(SP), %v", middle)
@@ -157,7 +150,7 @@ func horizontally(a *Asm, half T, to V) {
 
 func bilinear(a *Asm) {
 	a.Func("bilinearFast", "interpolates w = 8, 4 or 2 samples a row at dx, dy eighths.", block+", dx int, dy int", "", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	const dx, dy, restX, restY R = 6, 7, 8, 9
 	a.Load("dx", dx)
 	a.Load("dy", dy)

@@ -18,9 +18,7 @@ func deblock(a *Asm, wide, vertical bool) {
 		name, doc = "deblockDown", "filters four rows across a vertical edge."
 	}
 	a.Func(named(name, wide), doc+" The stride is in bytes.", "pix *byte, stride int, beta int, tc int, most int", "", 0)
-	for i, name := range []string{"pix", "stride", "beta", "tc", "most"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("pix", "stride", "beta", "tc", "most")
 	if vertical {
 		a.Go("SUB $%d, %v, %v", bytes(4, wide), pix, line)
 		load(a, 8, 16, 4, wide)

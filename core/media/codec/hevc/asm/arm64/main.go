@@ -41,9 +41,7 @@ func multiply(a *Asm) {
 		"dst *int16, stride int, p *int16, step int, v *int16, next int, rows int, pairs int, cols int, shift int", "", 0)
 	const dst, stride, p, step, v, next, rows, pairs, cols R = 0, 1, 2, 3, 4, 5, 6, 7, 8
 	const out, source, count, row, column R = 9, 10, 11, 20, 19
-	for i, name := range []string{"dst", "stride", "p", "step", "v", "next", "rows", "pairs", "cols"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("dst", "stride", "p", "step", "v", "next", "rows", "pairs", "cols")
 	a.Load("shift", 12)
 	a.Go("MOVD $1, R13")
 	a.Go("LSL R12, R13, R13")
@@ -153,9 +151,7 @@ func more(wide bool) string {
 func add(a *Asm, wide bool) {
 	a.Func(named("add", wide), "adds differences to n x n samples. The stride is in bytes.", "dst *byte, stride int, r *int16, n int"+more(wide), "", 0)
 	const dst, stride, r, n, at, x, y R = 0, 1, 2, 3, 4, 5, 6
-	for i, name := range []string{"dst", "stride", "r", "n"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("dst", "stride", "r", "n")
 	limit(a, wide)
 	sum := func(w int) {
 		a.Read(bytes(w, wide), 0, at, 0)
@@ -198,9 +194,7 @@ func filter(a *Asm, wide, across bool) {
 	}
 	a.Func(named(name, wide), doc+" The step is in bytes.", arguments, "", 0)
 	const dst, src, step, w, h, taps, count, out, in, y R = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9
-	for i, name := range []string{"dst", "src", "step", "w", "h", "taps", "count"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("dst", "src", "step", "w", "h", "taps", "count")
 	a.Read(16, 15, taps, 0)
 	if wide {
 		minus(a, S4, 31, "shift")
@@ -285,9 +279,7 @@ func weigh(a *Asm, wide, mean bool) {
 	}
 	a.Func(named(name, wide), doc+" The stride is in bytes.", arguments+more(wide), "", 0)
 	const dst, stride, first, w, h, second, at, x, p, q R = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9
-	for i, name := range []string{"dst", "stride", "a", "w", "h"} {
-		a.Load(name, R(i))
-	}
+	a.LoadAll("dst", "stride", "a", "w", "h")
 	if mean {
 		a.Load("b", second)
 	}

@@ -23,13 +23,6 @@ func main() {
 	})
 }
 
-// load loads the arguments of functions on two blocks.
-func load(a *Asm) {
-	for r, name := range []string{"dst", "stride", "src", "step", "w", "h"} {
-		a.Load(name, R(r))
-	}
-}
-
 func next(a *Asm) {
 	a.Go("ADD %v, %v", stride, dst)
 	a.Go("ADD %v, %v", step, src)
@@ -37,7 +30,7 @@ func next(a *Asm) {
 
 func copyBlock(a *Asm) {
 	a.Func("copyFast", "copies w x h samples.", block, "", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	a.ByWidth(w, []int{16, 8, 4, 2}, func(w int) {
 		a.Loop(h, func() {
 			a.Read(w, 0, src, 0)
@@ -50,7 +43,7 @@ func copyBlock(a *Asm) {
 
 func average(a *Asm) {
 	a.Func("averageFast", "computes (dst + src + 1) >> 1 for w x h samples.", block, "", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	a.ByWidth(w, []int{16, 8, 4, 2}, func(w int) {
 		a.Loop(h, func() {
 			a.Read(w, 0, src, 0)
@@ -79,7 +72,7 @@ func total(a *Asm, sum V, to R) {
 
 func sad(a *Asm) {
 	a.Func("sadFast", "returns the SAD of w x h samples, w = 8 or 16.", block, "int", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	a.Zero(2)
 	a.ByWidth(w, []int{16, 8}, func(w int) {
 		a.Loop(h, func() {
@@ -95,7 +88,7 @@ func sad(a *Asm) {
 
 func sadFour(a *Asm) {
 	a.Func("sadFourFast", "computes the SAD with each of the blocks that begin at four offsets.", block+", at *int, sums *int", "", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	const at, sums R = 7, 8
 	a.Load("at", at)
 	a.Load("sums", sums)
@@ -131,7 +124,7 @@ func satd(a *Asm, name, doc string, mean bool) {
 		arguments += ", other *byte"
 	}
 	a.Func(name, doc, arguments, "int", 0)
-	load(a)
+	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	if mean {
 		a.Load("other", third)
 	}
