@@ -131,7 +131,6 @@ func shoot(t *testing.T, path string, attempts []run.Played, dropped ...int) {
 
 // All rungs are played, and judged by the recording of a camera afterwards.
 func TestRunIsJudgedByARecording(t *testing.T) {
-	t.Parallel()
 	s := newSession(t)
 	d := document(t, s.ok("climb", "--json", "--start", "test -s {file} && exec sleep {seconds}", "--shell", "--eye", "later", "--hold", "2s", "--settle", "0.5s", "--baseline", "0s", "h264 240p25 0.5M", "h264 240p25 0.7M"))
 	attempts := run.PlayedOf(&d)
@@ -145,7 +144,12 @@ func TestRunIsJudgedByARecording(t *testing.T) {
 	require.Contains(t, text, "counted in the recording lounge.mp4")
 	d = document(t, s.ok("show", "--json"))
 	first, second := d.Rungs[0].Attempts[0], d.Rungs[1].Attempts[0]
-	require.Equal(t, []verdict.Grade{verdict.Smooth, verdict.Choppy}, []verdict.Grade{first.Verdict, second.Verdict}, "%v %v", first.Reasons, second.Reasons)
+	require.Equal(t, verdict.Smooth, first.Verdict, first.Reasons)
+	if second.Void == verdict.VoidOthers || second.Void == verdict.VoidHost { // others were busy while it played
+		require.Contains(t, second.Reasons[0], "without them it may be better than choppy")
+	} else {
+		require.Equal(t, verdict.Choppy, second.Verdict, second.Reasons)
+	}
 	require.Equal(t, []int{0, 4}, []int{first.Frames.Dropped, second.Frames.Dropped})
 	require.Equal(t, "h264 240p25 500k", d.Ceiling.Load.String())
 	require.Equal(t, "lounge.mp4", d.Recording)
