@@ -292,17 +292,16 @@ func (v *viewer) fetch(ctx context.Context, p stream.Segment, have, lasts time.D
 
 // judge returns what was found in a segment, by this viewer or another.
 func (v *viewer) judge(ctx context.Context, p stream.Segment, known *finding, n int64, sum uint32) (*finding, error) {
-	claimed := func() *finding { return &finding{lasts: p.Duration} }
 	switch {
 	case ctx.Err() != nil:
 		return nil, context.Cause(ctx)
 	case known == nil: // another viewer is examining it
-		return claimed(), nil
+		return &finding{lasts: p.Duration}, nil
 	case known.err != nil:
 		return nil, &FetchError{p.URL, &contentError{known.err}}
 	case known.size != n || known.sum != sum: // its content varies
 		v.server.checks.forget(checkName{p.URL, p.Bytes})
-		return claimed(), nil
+		return &finding{lasts: p.Duration}, nil
 	}
 	v.mu.Lock()
 	v.sent.Checked++

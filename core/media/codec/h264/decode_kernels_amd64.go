@@ -11,41 +11,12 @@ func fastKernels() kernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return goKernels[uint8]()
 	}
-	return kernels[uint8]{
-		BlockKernels: motion.FastBlockKernels(),
-		plane: func(dst []uint8, stride, w, h int, v, across, down, _ int32) {
-			planeFast(motion.First(dst, stride, w, h), stride, w, h, int16(v), int16(across), int16(down))
-		},
-		smooth: func(p *border[uint8], _ int, out *averages[uint8]) { smoothFast(&p[0], &out[0]) },
-		across: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
-			acrossFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+5, h), step, w, h)
-		},
-		down: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
-			downFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w, h+5), step, w, h)
-		},
-		center: func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
-			centerFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+5, h+5), step, w, h)
-		},
-		bilinear: func(dst []uint8, stride int, src []uint8, step, w, h, dx, dy int) {
-			bilinearFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+1, h+1), step, w, h, dx, dy)
-		},
-		add4: func(dst []uint8, stride int, c *[16]int32, _ int32) {
-			add4Fast(motion.First(dst, stride, 4, 4), stride, c)
-		},
-		add8: func(dst []uint8, stride int, c *[64]int32, _ int32) {
-			add8Fast(motion.First(dst, stride, 8, 8), stride, c)
-		},
-		addDC: func(dst []uint8, stride, size int, c *int32, _ int32) {
-			v := (*c + 32) >> 6
-			*c = 0
-			addDCFast(motion.First(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
-		},
-		addDCs: func(dst []uint8, stride int, dcs *[16]int16, _ int32) {
-			addDCsFast(motion.First(dst, stride, 16, 16), stride, dcs)
-		},
-		lumaEdge:    lumaEdges[uint8]([2][2]lumaFilter{{lumaRowFast, lumaRowStrongFast}, {lumaColumnFast, lumaColumnStrongFast}}),
-		chromaEdges: bothChromaEdges[uint8]([2][2]chromaFilter{{chromaRowFast, chromaRowStrongFast}, {chromaColumnFast, chromaColumnStrongFast}}),
+	k := assemblyKernels()
+	k.plane = func(dst []uint8, stride, w, h int, v, across, down, _ int32) {
+		planeFast(motion.First(dst, stride, w, h), stride, w, h, int16(v), int16(across), int16(down))
 	}
+	k.smooth = func(p *border[uint8], _ int, out *averages[uint8]) { smoothFast(&p[0], &out[0]) }
+	return k
 }
 
 // fastWideKernels returns the fastest kernels for two-byte samples of up to 10 bits that this

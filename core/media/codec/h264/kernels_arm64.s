@@ -550,7 +550,7 @@ l24:
 	BNE l24
 	RET
 
-// func add4Fast(dst *byte, stride int, c *int32) 
+// func add4Fast(dst *byte, stride int, c *[16]int32) 
 TEXT ·add4Fast(SB), NOSPLIT, $0-24
 	MOVD dst+0(FP), R0
 	MOVD stride+8(FP), R1
@@ -629,7 +629,7 @@ TEXT ·add4Fast(SB), NOSPLIT, $0-24
 	ADD R1, R0
 	RET
 
-// func add8Fast(dst *byte, stride int, c *int32) 
+// func add8Fast(dst *byte, stride int, c *[64]int32) 
 TEXT ·add8Fast(SB), NOSPLIT, $0-24
 	MOVD dst+0(FP), R0
 	MOVD stride+8(FP), R1
@@ -1030,7 +1030,7 @@ l28:
 	BNE l28
 	RET
 
-// func addDCsFast(dst *byte, stride int, dcs *int16) 
+// func addDCsFast(dst *byte, stride int, dcs *[16]int16) 
 TEXT ·addDCsFast(SB), NOSPLIT, $0-24
 	MOVD dst+0(FP), R0
 	MOVD stride+8(FP), R1

@@ -27,12 +27,12 @@ func bilinearFast(dst *byte, stride int, src *byte, step int, w int, h int, dx i
 // add4Fast transforms a 4x4 block, adds it to dst and clears it.
 //
 //go:noescape
-func add4Fast(dst *byte, stride int, c *int32)
+func add4Fast(dst *byte, stride int, c *[16]int32)
 
 // add8Fast transforms an 8x8 block, adds it to dst and clears it.
 //
 //go:noescape
-func add8Fast(dst *byte, stride int, c *int32)
+func add8Fast(dst *byte, stride int, c *[64]int32)
 
 // addDCFast adds plus to size x size samples and takes minus off them.
 //
@@ -42,7 +42,7 @@ func addDCFast(dst *byte, stride int, size int, plus int, minus int)
 // addDCsFast adds one value to each of the 4x4 blocks of 16x16 samples.
 //
 //go:noescape
-func addDCsFast(dst *byte, stride int, dcs *int16)
+func addDCsFast(dst *byte, stride int, dcs *[16]int16)
 
 // lumaRowFast filters the horizontal edge above 16 samples at pix; bs holds the strength of each four.
 //

@@ -10,45 +10,33 @@ import (
 
 // fastBlockKernels are the fastest block kernels that this processor runs.
 func fastBlockKernels() blockKernels {
-	return blockKernels{
-		multiply: func(out, p, v []int16, n, pairs, cols int, shift uint) {
-			_, _, _ = out[n*n-1], p[n*n-1], v[2*n*pairs-1]
-			multiplyFast(&out[0], 2*n, &p[0], 2*n, &v[0], 4*n, n, pairs, cols, int(shift))
-		},
-		multiplyHalf: func(out, p, v []int16, n int, shift uint) {
-			_, _, _ = out[n*n-n-1], p[n*n/4-1], v[n*n/2-1]
-			multiplyFast(&out[0], 4*n, &p[0], n, &v[0], 4*n, n/2, n/4, n, int(shift))
-		},
-		interleave: func(v, src []int16, n, pairs int) {
-			_, _ = v[2*n*pairs-1], src[2*n*pairs-1]
-			interleaveFast(&v[0], &src[0], n, pairs)
-		},
-		downAgain: func(dst, src []int16, w, h int, taps *[8]int16, count int, shift uint) {
-			_, _ = dst[(h-1)*predStride+w-1], src[(h+count-2)*predStride+w-1]
-			downWideFast(&dst[0], (*byte)(unsafe.Pointer(&src[0])), 2*predStride, w, h, taps, count, int(shift))
-		},
-		cost: func(c []int16, factor int32, shift uint) int { return costFast(&c[0], len(c), int(factor), int(shift)) },
-		quantise: func(dst, c []int16, factor, bias int32, shift uint) bool {
-			_ = dst[len(c)-1]
-			return quantiseFast(&dst[0], &c[0], len(c), int(factor), int(bias), int(shift)) != 0
-		},
-		worth: func(c, levels []int16, factor int32, shift uint) (gain, bits int) {
-			_ = c[len(levels)-1]
-			return worthFast(&c[0], &levels[0], len(levels), int(factor), int(shift))
-		},
-		scale: func(dst, levels []int16, factor int32, shift uint) {
-			_ = dst[len(levels)-1]
-			scaleFast(&dst[0], &levels[0], len(levels), int(factor), int(shift))
-		},
-		gather: func(out, levels []int16, n int) uint64 {
-			if n == 4 {
-				return gatherLevels(out, levels, 4)
-			}
-			_, _ = out[n*n-1], levels[n*n-1]
-			return gatherFast(&out[0], &levels[0], n)
-		},
-		nonZero: nonZeroFast,
+	k := assemblyBlockKernels()
+	k.interleave = func(v, src []int16, n, pairs int) {
+		_, _ = v[2*n*pairs-1], src[2*n*pairs-1]
+		interleaveFast(&v[0], &src[0], n, pairs)
 	}
+	k.cost = func(c []int16, factor int32, shift uint) int { return costFast(&c[0], len(c), int(factor), int(shift)) }
+	k.quantise = func(dst, c []int16, factor, bias int32, shift uint) bool {
+		_ = dst[len(c)-1]
+		return quantiseFast(&dst[0], &c[0], len(c), int(factor), int(bias), int(shift)) != 0
+	}
+	k.worth = func(c, levels []int16, factor int32, shift uint) (gain, bits int) {
+		_ = c[len(levels)-1]
+		return worthFast(&c[0], &levels[0], len(levels), int(factor), int(shift))
+	}
+	k.scale = func(dst, levels []int16, factor int32, shift uint) {
+		_ = dst[len(levels)-1]
+		scaleFast(&dst[0], &levels[0], len(levels), int(factor), int(shift))
+	}
+	k.gather = func(out, levels []int16, n int) uint64 {
+		if n == 4 {
+			return gatherLevels(out, levels, 4)
+		}
+		_, _ = out[n*n-1], levels[n*n-1]
+		return gatherFast(&out[0], &levels[0], n)
+	}
+	k.nonZero = nonZeroFast
+	return k
 }
 
 // fastKernels are the fastest kernels for 8-bit samples that this processor runs.
@@ -56,66 +44,36 @@ func fastKernels() kernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return goKernels[uint8]()
 	}
-	return kernels[uint8]{
-		BlockKernels: motion.FastBlockKernels(), blockKernels: fastBlockKernels(),
-		difference: func(v []int16, src []uint8, stride int, pred []uint8, step, n int) {
-			_ = v[n*n-1]
-			differenceFast(&v[0], motion.First(src, stride, n, n), stride, motion.First(pred, step, n, n), step, n)
-		},
-		forward8: func(out []int16, src []uint8, stride int, pred []uint8, step int, shift uint) {
-			_ = out[63]
-			forward8Fast(&out[0], motion.First(src, stride, 8, 8), stride, motion.First(pred, step, 8, 8), step, int(shift))
-		},
-		add: func(dst []uint8, stride int, r []int16, n int, _ int32) {
-			_ = r[n*n-1]
-			addFast(motion.First(dst, stride, n, n), stride, &r[0], n)
-		},
-		across: func(dst []int16, src []uint8, step, w, h int, taps *[8]int16, count int, shift uint) {
-			_ = dst[(h-1)*predStride+w-1]
-			acrossFast(&dst[0], motion.First(src, step, w+count-1, h), step, w, h, taps, count, int(shift))
-		},
-		down: func(dst []int16, src []uint8, step, w, h int, taps *[8]int16, count int, shift uint) {
-			_ = dst[(h-1)*predStride+w-1]
-			downFast(&dst[0], motion.First(src, step, w, h+count-1), step, w, h, taps, count, int(shift))
-		},
-		round: func(dst []uint8, stride int, a []int16, w, h int, shift uint, _ int32) {
-			_ = a[(h-1)*predStride+w-1]
-			roundFast(motion.First(dst, stride, w, h), stride, &a[0], w, h, int(shift))
-		},
-		mean: func(dst []uint8, stride int, a, b []int16, w, h int, shift uint, _ int32) {
-			_, _ = a[(h-1)*predStride+w-1], b[(h-1)*predStride+w-1]
-			meanFast(motion.First(dst, stride, w, h), stride, &a[0], &b[0], w, h, int(shift))
-		},
-		directions: func(dst []uint8, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
-			directionsFast(motion.First(dst, stride, n, n), stride, ref, n, angle)
-		},
-		deblock: func(pix []uint8, at, stride int, vertical bool, beta, tc, most int32) {
-			if vertical {
-				_, _ = pix[at-4], pix[at+3*stride+3]
-				deblockDownFast(&pix[at], stride, int(beta), int(tc), int(most))
-				return
-			}
-			_, _ = pix[at-4*stride], pix[at+3*stride+3]
-			deblockAcrossFast(&pix[at], stride, int(beta), int(tc), int(most))
-		},
-		planar: func(dst []uint8, stride int, p []int16, n, log2 int) {
-			if n < 8 {
-				planar(dst, stride, p, n, log2)
-				return
-			}
-			_ = p[4*n]
-			planarFast(motion.First(dst, stride, n, n), stride, &p[0], n, log2+1)
-		},
-		collect: func(pix []uint8, at, stride int, src []uint8, w, h, step int, sums *[8]int32) {
-			_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
-			collectFast(&pix[at], stride, motion.First(src, stride, w, h), w, h, step, sums)
-		},
-		edges: func(dst, old, a, b []uint8, offsets *[8]int16, _ int32) {
-			n := len(dst)
-			_, _, _ = old[n-1], a[n-1], b[n-1]
-			edgesFast(&dst[0], &old[0], &a[0], &b[0], n, offsets)
-		},
+	k := assemblyKernels()
+	k.difference = func(v []int16, src []uint8, stride int, pred []uint8, step, n int) {
+		_ = v[n*n-1]
+		differenceFast(&v[0], motion.First(src, stride, n, n), stride, motion.First(pred, step, n, n), step, n)
 	}
+	k.forward8 = func(out []int16, src []uint8, stride int, pred []uint8, step int, shift uint) {
+		_ = out[63]
+		forward8Fast(&out[0], motion.First(src, stride, 8, 8), stride, motion.First(pred, step, 8, 8), step, int(shift))
+	}
+	k.directions = func(dst []uint8, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
+		directionsFast(motion.First(dst, stride, n, n), stride, ref, n, angle)
+	}
+	k.planar = func(dst []uint8, stride int, p []int16, n, log2 int) {
+		if n < 8 {
+			planar(dst, stride, p, n, log2)
+			return
+		}
+		_ = p[4*n]
+		planarFast(motion.First(dst, stride, n, n), stride, &p[0], n, log2+1)
+	}
+	k.collect = func(pix []uint8, at, stride int, src []uint8, w, h, step int, sums *[8]int32) {
+		_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
+		collectFast(&pix[at], stride, motion.First(src, stride, w, h), w, h, step, sums)
+	}
+	k.edges = func(dst, old, a, b []uint8, offsets *[8]int16, _ int32) {
+		n := len(dst)
+		_, _, _ = old[n-1], a[n-1], b[n-1]
+		edgesFast(&dst[0], &old[0], &a[0], &b[0], n, offsets)
+	}
+	return k
 }
 
 // fastWideKernels are the fastest kernels for two-byte samples of up to 12 bits.
@@ -124,64 +82,34 @@ func fastWideKernels() kernels[uint16] {
 		return goKernels[uint16]()
 	}
 	address := func(s []uint16) *byte { return (*byte)(unsafe.Pointer(&s[0])) }
-	return kernels[uint16]{
-		BlockKernels: motion.FastWideBlockKernels(), blockKernels: fastBlockKernels(),
-		difference: func(v []int16, src []uint16, stride int, pred []uint16, step, n int) {
-			_ = v[n*n-1]
-			differenceWideFast(&v[0], motion.FirstWide(src, stride, n, n), 2*stride, motion.FirstWide(pred, step, n, n), 2*step, n)
-		},
-		forward8: func(out []int16, src []uint16, stride int, pred []uint16, step int, shift uint) {
-			_ = out[63]
-			forward8WideFast(&out[0], motion.FirstWide(src, stride, 8, 8), 2*stride, motion.FirstWide(pred, step, 8, 8), 2*step, int(shift))
-		},
-		add: func(dst []uint16, stride int, r []int16, n int, most int32) {
-			_ = r[n*n-1]
-			addWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, &r[0], n, int(most))
-		},
-		across: func(dst []int16, src []uint16, step, w, h int, taps *[8]int16, count int, shift uint) {
-			_ = dst[(h-1)*predStride+w-1]
-			acrossWideFast(&dst[0], motion.FirstWide(src, step, w+count-1, h), 2*step, w, h, taps, count, int(shift))
-		},
-		down: func(dst []int16, src []uint16, step, w, h int, taps *[8]int16, count int, shift uint) {
-			_ = dst[(h-1)*predStride+w-1]
-			downWideFast(&dst[0], motion.FirstWide(src, step, w, h+count-1), 2*step, w, h, taps, count, int(shift))
-		},
-		round: func(dst []uint16, stride int, a []int16, w, h int, shift uint, most int32) {
-			_ = a[(h-1)*predStride+w-1]
-			roundWideFast(motion.FirstWide(dst, stride, w, h), 2*stride, &a[0], w, h, int(shift), int(most))
-		},
-		mean: func(dst []uint16, stride int, a, b []int16, w, h int, shift uint, most int32) {
-			_, _ = a[(h-1)*predStride+w-1], b[(h-1)*predStride+w-1]
-			meanWideFast(motion.FirstWide(dst, stride, w, h), 2*stride, &a[0], &b[0], w, h, int(shift), int(most))
-		},
-		directions: func(dst []uint16, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
-			directionsWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, ref, n, angle)
-		},
-		deblock: func(pix []uint16, at, stride int, vertical bool, beta, tc, most int32) {
-			if vertical {
-				_, _ = pix[at-4], pix[at+3*stride+3]
-				deblockDownWideFast(address(pix[at:]), 2*stride, int(beta), int(tc), int(most))
-				return
-			}
-			_, _ = pix[at-4*stride], pix[at+3*stride+3]
-			deblockAcrossWideFast(address(pix[at:]), 2*stride, int(beta), int(tc), int(most))
-		},
-		planar: func(dst []uint16, stride int, p []int16, n, log2 int) {
-			if n < 8 {
-				planar(dst, stride, p, n, log2)
-				return
-			}
-			_ = p[4*n]
-			planarWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, &p[0], n, log2+1)
-		},
-		collect: func(pix []uint16, at, stride int, src []uint16, w, h, step int, sums *[8]int32) {
-			_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
-			collectWideFast(address(pix[at:]), 2*stride, motion.FirstWide(src, stride, w, h), w, h, 2*step, sums)
-		},
-		edges: func(dst, old, a, b []uint16, offsets *[8]int16, most int32) {
-			n := len(dst)
-			_, _, _ = old[n-1], a[n-1], b[n-1]
-			edgesWideFast(address(dst), address(old), address(a), address(b), n, offsets, int(most))
-		},
+	k := assemblyWideKernels()
+	k.difference = func(v []int16, src []uint16, stride int, pred []uint16, step, n int) {
+		_ = v[n*n-1]
+		differenceWideFast(&v[0], motion.FirstWide(src, stride, n, n), 2*stride, motion.FirstWide(pred, step, n, n), 2*step, n)
 	}
+	k.forward8 = func(out []int16, src []uint16, stride int, pred []uint16, step int, shift uint) {
+		_ = out[63]
+		forward8WideFast(&out[0], motion.FirstWide(src, stride, 8, 8), 2*stride, motion.FirstWide(pred, step, 8, 8), 2*step, int(shift))
+	}
+	k.directions = func(dst []uint16, stride int, ref *[32 + 65 + 16]int16, n, angle int) {
+		directionsWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, ref, n, angle)
+	}
+	k.planar = func(dst []uint16, stride int, p []int16, n, log2 int) {
+		if n < 8 {
+			planar(dst, stride, p, n, log2)
+			return
+		}
+		_ = p[4*n]
+		planarWideFast(motion.FirstWide(dst, stride, n, n), 2*stride, &p[0], n, log2+1)
+	}
+	k.collect = func(pix []uint16, at, stride int, src []uint16, w, h, step int, sums *[8]int32) {
+		_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
+		collectWideFast(address(pix[at:]), 2*stride, motion.FirstWide(src, stride, w, h), w, h, 2*step, sums)
+	}
+	k.edges = func(dst, old, a, b []uint16, offsets *[8]int16, most int32) {
+		n := len(dst)
+		_, _, _ = old[n-1], a[n-1], b[n-1]
+		edgesWideFast(address(dst), address(old), address(a), address(b), n, offsets, int(most))
+	}
+	return k
 }

@@ -203,8 +203,8 @@ l9:
 	BNE l7
 	RET
 
-// func acrossFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int) 
-TEXT ·acrossFast(SB), NOSPLIT, $0-56
+// func acrossFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int) 
+TEXT ·acrossFast(SB), NOSPLIT, $0-64
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
 	MOVD step+16(FP), R2
@@ -277,8 +277,8 @@ l16:
 	BGT l15
 	RET
 
-// func downFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int) 
-TEXT ·downFast(SB), NOSPLIT, $0-56
+// func downFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int) 
+TEXT ·downFast(SB), NOSPLIT, $0-64
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
 	MOVD step+16(FP), R2
@@ -425,15 +425,15 @@ l27:
 	BNE l23
 	RET
 
-// func meanFast(dst *byte, stride int, a *int16, w int, h int, shift int, b *int16) 
+// func meanFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int) 
 TEXT ·meanFast(SB), NOSPLIT, $0-56
 	MOVD dst+0(FP), R0
 	MOVD stride+8(FP), R1
 	MOVD a+16(FP), R2
-	MOVD w+24(FP), R3
-	MOVD h+32(FP), R4
-	MOVD b+48(FP), R5
-	MOVD shift+40(FP), R12
+	MOVD w+32(FP), R3
+	MOVD h+40(FP), R4
+	MOVD b+24(FP), R5
+	MOVD shift+48(FP), R12
 	NEG R12, R12
 	WORD $0x4e020d9f // DUP H8 V31, R12
 l28:
@@ -958,7 +958,7 @@ l45:
 	BNE l43
 	RET
 
-// func acrossWideFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int, shift int) 
+// func acrossWideFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int) 
 TEXT ·acrossWideFast(SB), NOSPLIT, $0-64
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
@@ -1051,7 +1051,7 @@ l52:
 	BGT l51
 	RET
 
-// func downWideFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int, shift int) 
+// func downWideFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int) 
 TEXT ·downWideFast(SB), NOSPLIT, $0-64
 	MOVD dst+0(FP), R0
 	MOVD src+8(FP), R1
@@ -1213,15 +1213,15 @@ l63:
 	BNE l59
 	RET
 
-// func meanWideFast(dst *byte, stride int, a *int16, w int, h int, shift int, b *int16, most int) 
+// func meanWideFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int, most int) 
 TEXT ·meanWideFast(SB), NOSPLIT, $0-64
 	MOVD dst+0(FP), R0
 	MOVD stride+8(FP), R1
 	MOVD a+16(FP), R2
-	MOVD w+24(FP), R3
-	MOVD h+32(FP), R4
-	MOVD b+48(FP), R5
-	MOVD shift+40(FP), R12
+	MOVD w+32(FP), R3
+	MOVD h+40(FP), R4
+	MOVD b+24(FP), R5
+	MOVD shift+48(FP), R12
 	NEG R12, R12
 	WORD $0x4e020d9f // DUP H8 V31, R12
 	MOVD most+56(FP), R12

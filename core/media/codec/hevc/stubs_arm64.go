@@ -17,12 +17,12 @@ func addFast(dst *byte, stride int, r *int16, n int)
 // acrossFast filters samples with 8 or 4 taps in a row. The step is in bytes.
 //
 //go:noescape
-func acrossFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int)
+func acrossFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int)
 
 // downFast filters samples with 8 or 4 taps in a column. The step is in bytes.
 //
 //go:noescape
-func downFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int)
+func downFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int)
 
 // roundFast rounds a prediction to samples. The stride is in bytes.
 //
@@ -32,7 +32,7 @@ func roundFast(dst *byte, stride int, a *int16, w int, h int, shift int)
 // meanFast rounds the mean of two predictions to samples. The stride is in bytes.
 //
 //go:noescape
-func meanFast(dst *byte, stride int, a *int16, w int, h int, shift int, b *int16)
+func meanFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int)
 
 // deblockDownFast filters four rows across a vertical edge. The stride is in bytes.
 //
@@ -52,12 +52,12 @@ func addWideFast(dst *byte, stride int, r *int16, n int, most int)
 // acrossWideFast filters samples with 8 or 4 taps in a row. The step is in bytes.
 //
 //go:noescape
-func acrossWideFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int, shift int)
+func acrossWideFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int)
 
 // downWideFast filters samples with 8 or 4 taps in a column. The step is in bytes.
 //
 //go:noescape
-func downWideFast(dst *int16, src *byte, step int, w int, h int, taps *int16, count int, shift int)
+func downWideFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int)
 
 // roundWideFast rounds a prediction to samples. The stride is in bytes.
 //
@@ -67,7 +67,7 @@ func roundWideFast(dst *byte, stride int, a *int16, w int, h int, shift int, mos
 // meanWideFast rounds the mean of two predictions to samples. The stride is in bytes.
 //
 //go:noescape
-func meanWideFast(dst *byte, stride int, a *int16, w int, h int, shift int, b *int16, most int)
+func meanWideFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int, most int)
 
 // deblockDownWideFast filters four rows across a vertical edge. The stride is in bytes.
 //

@@ -9,20 +9,14 @@ func FastBlockKernels() BlockKernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return GoBlockKernels[uint8]()
 	}
-	return BlockKernels[uint8]{
-		Copy: func(dst []uint8, stride int, src []uint8, step, w, h int) {
-			copyFast(First(dst, stride, w, h), stride, First(src, step, w, h), step, w, h)
-		},
-		Fill: func(dst []uint8, stride, w, h int, v uint8) {
-			fillFast(First(dst, stride, w, h), stride, w, h, v)
-		},
-		Extend: func(pix []uint8, at, stride, w, h int) {
-			extendFast(First(pix[at-1:], stride, w+1, h), stride, w, h)
-		},
-		Average: func(dst []uint8, stride int, src []uint8, step, w, h int) {
-			averageFast(First(dst, stride, w, h), stride, First(src, step, w, h), step, w, h)
-		},
+	k := assemblyBlockKernels()
+	k.Fill = func(dst []uint8, stride, w, h int, v uint8) {
+		fillFast(First(dst, stride, w, h), stride, w, h, v)
 	}
+	k.Extend = func(pix []uint8, at, stride, w, h int) {
+		extendFast(First(pix[at-1:], stride, w+1, h), stride, w, h)
+	}
+	return k
 }
 
 // FastWideBlockKernels returns the fastest kernels for two-byte samples of up to 10 bits.
@@ -42,25 +36,11 @@ func FastDistanceKernels() DistanceKernels[uint8] {
 	if !cpu.X86.HasAVX2 {
 		return GoDistanceKernels[uint8]()
 	}
-	return DistanceKernels[uint8]{
-		SAD: func(a []uint8, stride int, b []uint8, step, w, h int) int {
-			return sadFast(First(a, stride, w, h), stride, First(b, step, w, h), step, w, h)
-		},
-		SADQuarters: func(a []uint8, stride int, b []uint8, step int, sums *[4]int) {
-			sadQuartersFast(First(a, stride, 16, 16), stride, First(b, step, 16, 16), step, sums)
-		},
-		SADFour: func(a []uint8, stride int, b []uint8, step, w, h int, at, sums *[4]int) {
-			least, most := min(at[0], at[1], at[2], at[3]), max(at[0], at[1], at[2], at[3])
-			_, _ = b[least], b[most+(h-1)*step+w-1]
-			sadFourFast(First(a, stride, w, h), stride, &b[0], step, w, h, at, sums)
-		},
-		SATD: func(a []uint8, stride int, b []uint8, step, w, h int) int {
-			return satdFast(First(a, stride, w, h), stride, First(b, step, w, h), step, w, h)
-		},
-		SATDMean: func(a []uint8, stride int, b, c []uint8, step, w, h int) int {
-			return satdMeanFast(First(a, stride, w, h), stride, First(b, step, w, h), step, w, h, First(c, step, w, h))
-		},
+	k := assemblyDistanceKernels()
+	k.SADQuarters = func(a []uint8, stride int, b []uint8, step int, sums *[4]int) {
+		sadQuartersFast(First(a, stride, 16, 16), stride, First(b, step, 16, 16), step, sums)
 	}
+	return k
 }
 
 // FastWideDistanceKernels returns the fastest kernels for two-byte samples of up to 10 bits.

@@ -155,7 +155,7 @@ l20:
 	MOVD R12, ret+48(FP)
 	RET
 
-// func sadFourFast(dst *byte, stride int, src *byte, step int, w int, h int, at *int, sums *int) 
+// func sadFourFast(dst *byte, stride int, src *byte, step int, w int, h int, at *[4]int, sums *[4]int) 
 TEXT ·sadFourFast(SB), NOSPLIT, $0-64
 	MOVD dst+0(FP), R0
 	MOVD stride+8(FP), R1

@@ -22,7 +22,7 @@ func sadFast(dst *byte, stride int, src *byte, step int, w int, h int) int
 // sadFourFast computes the SAD with each of the blocks that begin at four offsets.
 //
 //go:noescape
-func sadFourFast(dst *byte, stride int, src *byte, step int, w int, h int, at *int, sums *int)
+func sadFourFast(dst *byte, stride int, src *byte, step int, w int, h int, at *[4]int, sums *[4]int)
 
 // satdFast returns the SATD of w x h samples.
 //

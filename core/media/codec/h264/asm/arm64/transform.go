@@ -40,7 +40,7 @@ func addRow(a *Asm, w int) {
 }
 
 func add4(a *Asm) {
-	a.Func("add4Fast", "transforms a 4x4 block, adds it to dst and clears it.", "dst *byte, stride int, c *int32", "", 0)
+	a.Func("add4Fast", "transforms a 4x4 block, adds it to dst and clears it.", "dst *byte, stride int, c *[16]int32", "", 0)
 	const c R = 6
 	a.Load("dst", dst)
 	a.Load("stride", stride)
@@ -63,7 +63,7 @@ func add4(a *Asm) {
 }
 
 func add8(a *Asm) {
-	a.Func("add8Fast", "transforms an 8x8 block, adds it to dst and clears it.", "dst *byte, stride int, c *int32", "", 0)
+	a.Func("add8Fast", "transforms an 8x8 block, adds it to dst and clears it.", "dst *byte, stride int, c *[64]int32", "", 0)
 	const c R = 6
 	a.Load("dst", dst)
 	a.Load("stride", stride)
@@ -177,7 +177,7 @@ func addDC(a *Asm) {
 }
 
 func addDCs(a *Asm) {
-	a.Func("addDCsFast", "adds one value to each of the 4x4 blocks of 16x16 samples.", "dst *byte, stride int, dcs *int16", "", 0)
+	a.Func("addDCsFast", "adds one value to each of the 4x4 blocks of 16x16 samples.", "dst *byte, stride int, dcs *[16]int16", "", 0)
 	const dcs, rows R = 6, 7
 	a.Load("dst", dst)
 	a.Load("stride", stride)

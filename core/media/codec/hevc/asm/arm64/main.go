@@ -185,12 +185,9 @@ func add(a *Asm, wide bool) {
 // same row of the prediction, or in the room after the last one. Bytes are filtered in half words,
 // which any result fits into; shift is 0 for them.
 func filter(a *Asm, wide, across bool) {
-	name, doc, arguments := "down", "filters samples with 8 or 4 taps in a column.", "dst *int16, src *byte, step int, w int, h int, taps *int16, count int"
+	name, doc, arguments := "down", "filters samples with 8 or 4 taps in a column.", "dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int"
 	if across {
 		name, doc = "across", "filters samples with 8 or 4 taps in a row."
-	}
-	if wide {
-		arguments += ", shift int"
 	}
 	a.Func(named(name, wide), doc+" The step is in bytes.", arguments, "", 0)
 	const dst, src, step, w, h, taps, count, out, in, y R = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9
@@ -273,10 +270,11 @@ func filter(a *Asm, wide, across bool) {
 
 // weigh writes roundFast and meanFast.
 func weigh(a *Asm, wide, mean bool) {
-	name, doc, arguments := "round", "rounds a prediction to samples.", "dst *byte, stride int, a *int16, w int, h int, shift int"
+	name, doc, predictions := "round", "rounds a prediction to samples.", "a *int16"
 	if mean {
-		name, doc, arguments = "mean", "rounds the mean of two predictions to samples.", arguments+", b *int16"
+		name, doc, predictions = "mean", "rounds the mean of two predictions to samples.", "a *int16, b *int16"
 	}
+	arguments := "dst *byte, stride int, " + predictions + ", w int, h int, shift int"
 	a.Func(named(name, wide), doc+" The stride is in bytes.", arguments+more(wide), "", 0)
 	const dst, stride, first, w, h, second, at, x, p, q R = 0, 1, 2, 3, 4, 5, 6, 7, 8, 9
 	a.LoadAll("dst", "stride", "a", "w", "h")

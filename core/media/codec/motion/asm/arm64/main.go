@@ -87,7 +87,7 @@ func sad(a *Asm) {
 }
 
 func sadFour(a *Asm) {
-	a.Func("sadFourFast", "computes the SAD with each of the blocks that begin at four offsets.", block+", at *int, sums *int", "", 0)
+	a.Func("sadFourFast", "computes the SAD with each of the blocks that begin at four offsets.", block+", at *[4]int, sums *[4]int", "", 0)
 	a.LoadAll("dst", "stride", "src", "step", "w", "h")
 	const at, sums R = 7, 8
 	a.Load("at", at)
