@@ -41,26 +41,26 @@ type client struct {
 func (s *Server) newClient() *client {
 	c := &client{server: s}
 	jar, _ := cookiejar.New(nil) // it cannot fail without options
-	c.http = &http.Client{Jar: jar, Transport: &http.Transport{
-		Proxy: http.ProxyFromEnvironment,
-		DialContext: func(ctx context.Context, network, address string) (net.Conn, error) {
-			conn, err := s.options.Dial(ctx, network, address)
-			if tcp, ok := conn.(*net.TCPConn); ok {
-				c.conn.Store(tcp)
-			}
-			if err != nil {
-				return nil, err
-			}
-			if err := (clock.Real{}).Sleep(ctx, s.options.Link.Delay); err != nil { // the handshake
-				conn.Close()
-				return nil, err
-			}
-			return s.shaper.Wrap(conn), nil
-		},
+	dial := func(ctx context.Context, network, address string) (net.Conn, error) {
+		conn, err := s.options.Dial(ctx, network, address)
+		if tcp, ok := conn.(*net.TCPConn); ok {
+			c.conn.Store(tcp)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if err := (clock.Real{}).Sleep(ctx, s.options.Link.Delay); err != nil { // the handshake
+			conn.Close()
+			return nil, err
+		}
+		return s.shaper.Wrap(conn), nil
+	}
+	c.http = &http.Client{Jar: jar, Transport: &leanTransport{dial: dial, timeout: s.options.Timeout, other: &http.Transport{
+		Proxy: http.ProxyFromEnvironment, DialContext: dial,
 		TLSClientConfig: s.tls.Clone(), TLSHandshakeTimeout: 10 * time.Second, ForceAttemptHTTP2: true,
-		ResponseHeaderTimeout: s.options.Timeout, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: 64 << 10,
+		ResponseHeaderTimeout: s.options.Timeout, MaxIdleConnsPerHost: 1, MaxResponseHeaderBytes: maxAnswerHead,
 		DisableCompression: true, ReadBufferSize: headBuffer, WriteBufferSize: headBuffer,
-	}, CheckRedirect: func(next *http.Request, via []*http.Request) error {
+	}}, CheckRedirect: func(next *http.Request, via []*http.Request) error {
 		if len(via) >= maxRedirects {
 			return fmt.Errorf("it was redirected %d times", maxRedirects)
 		}
