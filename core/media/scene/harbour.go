@@ -192,7 +192,7 @@ func (h *harbour) zoom(c *canvas, t, wide float64) {
 	places := c.places[:x1-x0]
 	for i := range places {
 		place := int((from + (float64(i)/float64(len(places))-0.5)*scale*townHeight) * height)
-		places[i] = int32((place%h.town.period + h.town.period) % h.town.period)
+		places[i] = int32(wrapped(place, h.town.period))
 	}
 	line := c.line[:x1-x0]
 	for y := y0; y < y1; y++ {

@@ -126,9 +126,19 @@ func (t *texture) at(s *Stage, row int, u float64) []int8 {
 	if p < 0 {
 		p, x = p+phases, x-1
 	}
-	x = (x%t.period + t.period) % t.period
-	n := len(t.rows[p])
-	return t.rows[p][(row%n+n)%n][x:]
+	rows := t.rows[p]
+	return rows[wrapped(row, len(rows))][wrapped(x, t.period):]
+}
+
+// wrapped is n modulo m, from 0 on.
+func wrapped(n, m int) int {
+	if uint(n) < uint(m) {
+		return n
+	}
+	if n %= m; n < 0 {
+		n += m
+	}
+	return n
 }
 
 // smooth adds value noise of the given amplitude: random numbers at the points of a lattice,
@@ -138,7 +148,7 @@ func (l line) smooth(amplitude float64, wide int, v float64, high int, seed uint
 	y := math.Floor(v)
 	b := v - y
 	b = b * b * (3 - 2*b)
-	j := (int(y)%high + high) % high
+	j := wrapped(int(y), high)
 	points := make([]float32, wide+1)
 	for i := range points {
 		at := func(j int) float64 { return 2*unit(seed+uint32(i%wide)*7919+uint32(j%high)*104729) - 1 }
