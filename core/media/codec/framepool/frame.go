@@ -62,7 +62,9 @@ type Frame struct {
 	holders  atomic.Int32
 	released func()
 	mu       sync.Mutex
-	changed  sync.Cond
+	grown    sync.Cond       // rows reached wanted
+	complete sync.Cond       // rows reached AllRows
+	wanted   int32           // the lowest number of rows that someone waits for
 	rows     [2]atomic.Int32 // rows of the top and the bottom field that are final
 }
 
@@ -87,9 +89,25 @@ func (f *Frame) Advance(s Fields, n int32) {
 			f.rows[i].Store(n)
 		}
 	}
+	wake := n >= f.wanted
+	if wake {
+		f.wanted = nobody
+	}
 	f.mu.Unlock()
-	f.changed.Broadcast()
+	if wake {
+		f.grown.Broadcast()
+	}
+	if n == AllRows {
+		f.complete.Broadcast()
+	}
 }
+
+// nobody waits for that many rows.
+const nobody = math.MaxInt32
+
+// lead is how many more rows of a field a decoder waits for once it has to wait, so that it does not have to
+// again for each row of blocks: waking it takes as long as decoding several blocks.
+const lead = 16
 
 // Await waits until row y of the fields s is final; for whole frames, y counts the rows of both.
 func (f *Frame) Await(s Fields, y int32) {
@@ -100,9 +118,15 @@ func (f *Frame) Await(s Fields, y int32) {
 		if s>>i&1 == 0 || f.rows[i].Load() > y {
 			continue
 		}
+		rows := min(y+1+lead, AllRows)
 		f.mu.Lock()
-		for f.rows[i].Load() <= y {
-			f.changed.Wait()
+		for f.rows[i].Load() < rows {
+			if rows == AllRows {
+				f.complete.Wait()
+				continue
+			}
+			f.wanted = min(f.wanted, rows)
+			f.grown.Wait()
 		}
 		f.mu.Unlock()
 	}
@@ -148,7 +172,7 @@ func (f *Frame) Fill() {
 // frame; it may be nil.
 func (f *Frame) Init(l Layout, released func()) {
 	f.layout, f.released = l, released
-	f.changed.L = &f.mu
+	f.InitEmpty()
 	f.Picture.Depth, f.Picture.ChromaDepth, f.Picture.Chroma = l.Depth, l.ChromaDepth, l.Chroma
 	for i := range f.Planes {
 		w, h := l.Chroma.PlaneSize(i, l.CodedWidth, l.CodedHeight)
@@ -167,7 +191,9 @@ func (f *Frame) Init(l Layout, released func()) {
 }
 
 // InitEmpty initialises a frame without samples, for parsers of headers.
-func (f *Frame) InitEmpty() { f.changed.L = &f.mu }
+func (f *Frame) InitEmpty() {
+	f.grown.L, f.complete.L, f.wanted = &f.mu, &f.mu, nobody
+}
 
 // Fits reports whether the frame can hold pictures of a layout.
 func (f *Frame) Fits(l Layout) bool { return f.layout.sameStorage(&l) }

@@ -3,6 +3,7 @@ package framepool
 import (
 	"context"
 	"io"
+	"sync"
 	"testing"
 	"testing/synctest"
 
@@ -59,10 +60,13 @@ func TestCrop(t *testing.T) {
 func TestRowsAreAwaited(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := frame(t, small, nil)
+		var mu sync.Mutex
 		var done []string
 		wait := func(name string, s Fields, y int32) {
 			go func() {
 				f.Await(s, y)
+				mu.Lock()
+				defer mu.Unlock()
 				done = append(done, name)
 			}()
 			synctest.Wait()
@@ -70,14 +74,23 @@ func TestRowsAreAwaited(t *testing.T) {
 		wait("top row 5", TopField, 5)
 		wait("row 10 of the frame", WholeFrame, 10)
 		require.Empty(t, done)
-		f.Advance(TopField, 6)
+		f.Advance(TopField, 5+lead)
+		synctest.Wait()
+		require.Empty(t, done, "who waits waits for some more rows")
+		f.Advance(TopField, 6+lead)
 		synctest.Wait()
 		require.Equal(t, []string{"top row 5"}, done)
-		f.Advance(BottomField, 6)
+		f.Advance(BottomField, 6+lead)
 		synctest.Wait()
 		require.Equal(t, []string{"top row 5", "row 10 of the frame"}, done)
-		wait("at once", WholeFrame, 11)
+		wait("at once", WholeFrame, 11+2*lead)
 		require.Len(t, done, 3)
+		wait("beyond the last row", WholeFrame, 100+2*lead)
+		wait("all", WholeFrame, 2*AllRows-1)
+		require.Len(t, done, 3)
+		f.Advance(WholeFrame, AllRows)
+		synctest.Wait()
+		require.ElementsMatch(t, []string{"beyond the last row", "all"}, done[3:])
 	})
 }
 
