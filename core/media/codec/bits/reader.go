@@ -62,7 +62,13 @@ func (r *Reader) Flag() bool { return r.U(1) != 0 }
 // UE reads an unsigned Exp-Golomb code (Rec. ITU-T H.264, 9.1), at most
 // 2^32-2.
 func (r *Reader) UE() uint32 {
-	zeros := bits.LeadingZeros32(r.Peek())
+	v := r.Peek()
+	zeros := bits.LeadingZeros32(v)
+	if zeros <= 15 {
+		n := 2*zeros + 1
+		r.pos += n
+		return v>>((32-n)&31) - 1
+	}
 	if zeros >= 32 {
 		r.pos += 32
 		if !r.Flag() {
@@ -70,9 +76,6 @@ func (r *Reader) UE() uint32 {
 			return 0
 		}
 		return r.U(32) - 1 // of 2^32-1 and above only the low bits are kept
-	}
-	if zeros <= 15 {
-		return r.U(2*zeros+1) - 1
 	}
 	r.pos += zeros
 	return r.U(zeros+1) - 1

@@ -94,9 +94,8 @@ func (c *Decoder) Bypasses(n int) (v uint32) {
 		v = v<<8 | c.Bypasses(8)
 	}
 	c.spare -= n
-	scaled := uint64(c.rng) << (c.spare & 63)
-	q := c.offset / scaled
-	c.offset -= q * scaled
+	q := uint64(uint32(c.offset>>(c.spare&63)) / c.rng)
+	c.offset -= q * uint64(c.rng) << (c.spare & 63)
 	if c.spare < 16 {
 		c.offset = c.offset<<32 | uint64(c.next32())
 		c.spare += 32

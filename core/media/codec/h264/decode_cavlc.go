@@ -10,8 +10,8 @@ import (
 // zeros and the three bits after its first one bit; no code of this standard's tables has more
 // than three bits there.
 type codeTable struct {
-	look  [16][8]struct{ value, length uint8 }
-	codes [68]code // by value
+	look  [16][8]uint16 // value<<8 | length
+	codes [68]code      // by value
 }
 
 // code is one variable-length code: its bits as a number, and how many bits it has.
@@ -36,7 +36,7 @@ func newCodeTable(codes []string) *codeTable {
 			}
 			for value, digits := range codes {
 				if digits != "" && strings.HasPrefix(pattern, digits) {
-					t.look[zeros][tail].value, t.look[zeros][tail].length = uint8(value), uint8(len(digits))
+					t.look[zeros][tail] = uint16(value<<8 | len(digits))
 				}
 			}
 		}
@@ -44,11 +44,11 @@ func newCodeTable(codes []string) *codeTable {
 	return &t
 }
 
-// lookup decodes the code at the head of the 32 bits v; length 0 means that there is none.
-func (t *codeTable) lookup(v uint32) (value, length int) {
-	zeros := min(mathbits.LeadingZeros32(v), 15)
-	e := t.look[zeros][v<<(zeros+1)>>29]
-	return int(e.value), int(e.length)
+// lookup decodes the code at the top of v; length 0 means that there is none.
+func (t *codeTable) lookup(v uint64) (value, length int) {
+	zeros := min(mathbits.LeadingZeros64(v|1<<48), 15)
+	e := t.look[zeros&15][v<<(uint(zeros+1)&63)>>61]
+	return int(e >> 8), int(e & 255)
 }
 
 // coeffTokens are the codes of coeff_token for nC 0 to 1, 2 to 3, 4 to 7, -1 (chroma DC of

@@ -59,7 +59,7 @@ func TestEveryCodeIsFound(t *testing.T) {
 					bits |= 1
 				}
 			}
-			got, length := v.lookup(bits)
+			got, length := v.lookup(uint64(bits) << 32)
 			require.Equal(t, [2]int{value, len(code)}, [2]int{got, length}, "%s %s", name, code)
 		}
 	}

@@ -218,7 +218,10 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 		for i := range dcs {
 			dcs[i] = int16(v.IntN(600) - 300)
 		}
-		both(func(k *kernels[uint8], dst []uint8) { k.addDCs(dst, 64, &dcs, 255) })
+		for _, size := range blocksOfDCs {
+			both(func(k *kernels[uint8], dst []uint8) { k.addDCs(dst, 64, size[0], size[1], &dcs, 255) })
+		}
+		both(func(k *kernels[uint8], dst []uint8) { k.fillPair(dst, 64, src[0], src[1]) })
 		var f [3]edgeFilter[uint8]
 		for i := range f {
 			f[i] = edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255, tc0: anyLimits(v)}
@@ -232,6 +235,9 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 		for _, columns := range []bool{false, true} {
 			for _, bs := range anyStrengths(v) {
 				both(func(k *kernels[uint8], dst []uint8) { k.lumaEdge(dst, 20*64+20, 64, columns, &f[0], bs) })
+				if inner := anyInner(v); bs>>2&1 == 0 {
+					both(func(k *kernels[uint8], dst []uint8) { k.lumaInner(dst, 20*64+20, 64, columns, &f[0], &inner) })
+				}
 				both(func(k *kernels[uint8], dst []uint8) {
 					k.chromaEdges(&[2][]uint8{dst, dst[30*64:]}, 10*64+20, 64, columns, (*[2]edgeFilter[uint8])(f[1:]), bs)
 				})
@@ -287,7 +293,9 @@ func TestFastWideKernelsEqualPlainOnes(t *testing.T) {
 		for i := range dcs {
 			dcs[i] = int16(v.IntN(4000) - 2000)
 		}
-		both(func(k *kernels[uint16], dst []uint16) { k.addDCs(dst, 64, &dcs, int32(most)) })
+		for _, size := range blocksOfDCs {
+			both(func(k *kernels[uint16], dst []uint16) { k.addDCs(dst, 64, size[0], size[1], &dcs, int32(most)) })
+		}
 		var f [3]edgeFilter[uint16]
 		shift := uint(v.IntN(3))
 		for i := range f {
@@ -315,6 +323,17 @@ func anyCoefficients(v interface{ IntN(int) int }) (c [64]int32) {
 		c[i] = int32(v.IntN(1<<12)-1<<11) << (v.IntN(2) * v.IntN(14)) // at times beyond 16 bits
 	}
 	return c
+}
+
+// blocksOfDCs are the sizes of luma and of chroma that addDCs is for.
+var blocksOfDCs = [][2]int{{16, 16}, {8, 8}, {8, 16}}
+
+// anyInner returns strengths of the edges within a macroblock.
+func anyInner(v interface{ IntN(int) int }) (bs [4]strengths) {
+	for k := range bs {
+		bs[k] = strengths(v.IntN(1<<30)&0x03030303) * strengths(v.IntN(2))
+	}
+	return bs
 }
 
 // anyLimits makes up tC0 by bS.

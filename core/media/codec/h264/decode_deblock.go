@@ -53,6 +53,7 @@ type edges[T motion.Sample] struct {
 	inside     [3]edgeFilter[T] // for the edges within the macroblock, by plane
 	across     [3]edgeFilter[T] // for the edge to another one
 	quantisers                  // which inside is for
+	strengths  [4]strengths     // of the edges within the macroblock
 }
 
 // quantisers are what the filters of a macroblock depend on.
@@ -100,13 +101,40 @@ func (e *edges[T]) vertical(x, y int) {
 			e.mixedLeft(x, y)
 		} else {
 			if bs := e.outer(i, 3, 1); bs != 0 {
-				e.column(bs, 0, &r.d.mbs[i])
+				e.border(bs, true, &r.d.mbs[i])
 			}
 		}
 	}
+	e.within(true, 1)
+}
+
+// within filters the edges within the macroblock; step is as for inner.
+func (e *edges[T]) within(columns bool, step int) {
+	r, f, bs := e.r, &e.inside, &e.strengths
+	any := strengths(0)
 	for k := 1; k < 4; k++ {
-		if bs := e.inner(k, 1); bs != 0 {
-			e.column(bs, k, e.mb)
+		bs[k] = e.inner(k, step)
+		any |= bs[k]
+	}
+	if any == 0 {
+		return
+	}
+	if r.planes == 3 && f[1].alpha|f[2].alpha != 0 {
+		e.chromaWithin(columns, bs)
+	}
+	if e.mb.transform8 {
+		bs[1], bs[3] = 0, 0
+	}
+	if f[0].alpha != 0 && bs[1]|bs[2]|bs[3] != 0 {
+		r.k.lumaInner(r.luma, r.at, r.stride, columns, &f[0], bs)
+	}
+}
+
+// chromaWithin filters the edges of chroma within the macroblock.
+func (e *edges[T]) chromaWithin(columns bool, bs *[4]strengths) {
+	for k, b := range bs {
+		if k > 0 && b != 0 && (k == 2 || !columns && e.r.chromaShift == 0) {
+			e.chromaEdge(b, k, columns, &e.inside)
 		}
 	}
 }
@@ -229,42 +257,36 @@ func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 	return true
 }
 
-// column filters vertical edge k; each strength is for four rows.
-func (e *edges[T]) column(bs strengths, k int, pm *mbInfo) {
+// border filters the edge to another macroblock, with columns the left one, else the upper one; each strength is
+// for four lines.
+func (e *edges[T]) border(bs strengths, columns bool, pm *mbInfo) {
 	r, f := e.r, e.between(pm)
-	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {
-		r.k.lumaEdge(r.luma, r.at+4*k, r.stride, true, &f[0], bs)
+	if f[0].alpha != 0 {
+		r.k.lumaEdge(r.luma, r.at, r.stride, columns, &f[0], bs)
 	}
-	if k&1 != 0 || r.planes == 1 || f[1].alpha|f[2].alpha == 0 {
-		return
+	if r.planes == 3 && f[1].alpha|f[2].alpha != 0 {
+		e.chromaEdge(bs, 0, columns, f)
 	}
-	at, both := r.chromaAt+2*k, (*[2]edgeFilter[T])(f[1:])
-	if r.chromaShift == 1 {
-		r.k.chromaEdges(&r.chroma, at, r.chromaStride, true, both, bs)
+}
+
+// chromaEdge filters the edge of chroma that belongs to edge k of luma.
+func (e *edges[T]) chromaEdge(bs strengths, k int, columns bool, f *[3]edgeFilter[T]) {
+	r, both := e.r, (*[2]edgeFilter[T])(f[1:])
+	at := r.chromaAt + 4*k>>r.chromaShift*r.chromaStride
+	if columns {
+		at = r.chromaAt + 2*k
+	}
+	if !columns || r.chromaShift == 1 {
+		r.k.chromaEdges(&r.chroma, at, r.chromaStride, columns, both, bs)
 		return
 	}
 	r.k.chromaEdges(&r.chroma, at, r.chromaStride, true, both, bs&0xFF*0x101|bs>>8&0xFF*0x1010000)
 	r.k.chromaEdges(&r.chroma, at+8*r.chromaStride, r.chromaStride, true, both, bs>>16&0xFF*0x101|bs>>24*0x1010000)
 }
 
-// row filters horizontal edge k.
-func (e *edges[T]) row(bs strengths, k int, pm *mbInfo) {
-	r, f := e.r, e.between(pm)
-	if (k&1 == 0 || !e.mb.transform8) && f[0].alpha != 0 {
-		r.k.lumaEdge(r.luma, r.at+4*k*r.stride, r.stride, false, &f[0], bs)
-	}
-	if r.planes == 3 && (r.chromaShift == 0 || k&1 == 0) && f[1].alpha|f[2].alpha != 0 {
-		r.k.chromaEdges(&r.chroma, r.chromaAt+4*k>>r.chromaShift*r.chromaStride, r.chromaStride, false, (*[2]edgeFilter[T])(f[1:]), bs)
-	}
-}
-
 func (e *edges[T]) horizontal(x, y int) {
 	e.topEdge(x, y)
-	for k := 1; k < 4; k++ {
-		if bs := e.inner(k, 4); bs != 0 {
-			e.row(bs, k, e.mb)
-		}
-	}
+	e.within(false, 4)
 }
 
 func (e *edges[T]) topEdge(x, y int) {
@@ -289,7 +311,7 @@ func (e *edges[T]) topEdge(x, y int) {
 		return
 	}
 	if bs := e.outer(i, 12, 4); bs != 0 {
-		e.row(bs, 0, &d.mbs[i])
+		e.border(bs, false, &d.mbs[i])
 	}
 }
 
@@ -303,7 +325,7 @@ func (e *edges[T]) mixedTop(i int) {
 		pm := &r.d.mbs[i+parity*r.d.width]
 		bs := e.outer(i+parity*r.d.width, 12, 4)
 		r.at, r.chromaAt = at+parity*stride, chromaAt+parity*chromaStride
-		e.row(bs, 0, pm)
+		e.border(bs, false, pm)
 	}
 	r.at, r.chromaAt, r.stride, r.chromaStride = at, chromaAt, stride, chromaStride
 }

@@ -234,7 +234,11 @@ func (r *recon[T]) fetchChroma(src *source[T], ref ref, v motion.Vector, p inter
 	for i := 1; i < 3; i++ {
 		pix, step := motion.Clamped(&r.edge, src.planes[i], src.stride[i], width, height, x, y, w+1, h+1)
 		dst, stride := r.target(i, p, second)
-		r.k.bilinear(dst, stride, pix, step, w, h, dx, dy)
+		if dx|dy == 0 {
+			r.k.Copy(dst, stride, pix, step, w, h)
+		} else {
+			r.k.bilinear(dst, stride, pix, step, w, h, dx, dy)
+		}
 	}
 }
 

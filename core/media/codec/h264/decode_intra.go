@@ -1,6 +1,10 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/motion"
+)
 
 // usable reports whether intra prediction may use the samples of macroblock mb (8.3.1.2, 8.3.3,
 // 8.3.4).
@@ -220,7 +224,7 @@ func meanOf[T motion.Sample](left, top []T, useLeft, useTop bool, most int32) T 
 	if count == 0 {
 		return T((most + 1) >> 1)
 	}
-	return T((sum + count>>1) / count)
+	return T((sum + count>>1) >> uint(mathbits.TrailingZeros(uint(count)))) // a power of two
 }
 
 // loadBorder8 loads and filters the border of an 8x8 block (8.3.2.2.1), and reports whether
@@ -332,9 +336,9 @@ func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
 	var above [2]int32
 	if ok.top {
-		for i, v := range pix[at-stride:][:8] {
-			above[i>>2] += int32(v)
-		}
+		p := pix[at-stride:][:8]
+		above[0] = int32(p[0]) + int32(p[1]) + int32(p[2]) + int32(p[3])
+		above[1] = int32(p[4]) + int32(p[5]) + int32(p[6]) + int32(p[7])
 	}
 	for y := 0; y < h; y += 4 {
 		left := ok.left[y>>(2-r.chromaShift)]
@@ -342,35 +346,25 @@ func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 			left = left && ok.left[y>>1+1]
 		}
 		beside := int32(0)
-		var mean [2]T
 		if left {
-			for i := range 4 {
-				beside += int32(pix[at+(y+i)*stride-1])
-			}
+			p := pix[at+y*stride-1:][:3*stride+1]
+			beside = int32(p[0]) + int32(p[stride]) + int32(p[2*stride]) + int32(p[3*stride])
 		}
-		for x, sum := range above {
-			useLeft, useTop := left, ok.top
-			if x > 0 && y == 0 && useTop {
-				useLeft = false
-			} else if x == 0 && y > 0 && useLeft {
-				useTop = false
-			}
-			v := (r.maxSample[plane] + 1) >> 1
-			switch {
-			case useLeft && useTop:
-				v = (beside + sum + 4) >> 3
-			case useLeft:
-				v = (beside + 2) >> 2
-			case useTop:
-				v = (sum + 2) >> 2
-			}
-			mean[x] = T(v)
+		var a, b T
+		switch {
+		case left && ok.top && y == 0:
+			a, b = T((beside+above[0]+4)>>3), T((above[1]+2)>>2)
+		case left && ok.top:
+			a, b = T((beside+2)>>2), T((beside+above[1]+4)>>3)
+		case left:
+			a = T((beside + 2) >> 2)
+			b = a
+		case ok.top:
+			a, b = T((above[0]+2)>>2), T((above[1]+2)>>2)
+		default:
+			a = T((r.maxSample[plane] + 1) >> 1)
+			b = a
 		}
-		// Made once: what is stored in bytes and loaded as a whole has to wait.
-		a, b := mean[0], mean[1]
-		row := [8]T{a, a, a, a, b, b, b, b}
-		for i := range 4 {
-			*(*[8]T)(pix[at+(y+i)*stride:]) = row
-		}
+		r.k.fillPair(pix[at+y*stride:], stride, a, b)
 	}
 }

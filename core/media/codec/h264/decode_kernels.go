@@ -1,6 +1,10 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"encoding/binary"
+
+	"vividstrain/core/media/codec/motion"
+)
 
 // kernels are the inner loops of prediction, reconstruction and deblocking. Blocks are w = 2 to
 // 16 samples wide; strides are in samples.
@@ -24,11 +28,16 @@ type kernels[T motion.Sample] struct {
 	// addDC adds the residual of a block of 4x4 or 8x8 samples that has only a DC coefficient,
 	// and clears the coefficient.
 	addDC func(dst []T, stride, size int, c *int32, most int32)
-	// addDCs adds one value to each of the 4x4 blocks of 16x16 samples, in raster order.
-	addDCs func(dst []T, stride int, dcs *[16]int16, most int32)
+	// addDCs adds one value to each of the 4x4 blocks of w x h samples, in raster order: w = 16 or 8, h a multiple of 4.
+	addDCs func(dst []T, stride, w, h int, dcs *[16]int16, most int32)
+	// fillPair fills four rows of eight samples, the left half with a and the right one with b.
+	fillPair func(dst []T, stride int, a, b T)
 	// lumaEdge filters an edge of 16 lines; pix[at] is sample q0 of the first line, and columns
 	// means that the edge is vertical. Each strength bS is for four lines; if one is 4, all are.
 	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs strengths)
+	// lumaInner filters the edges within a macroblock of luma whose first sample is pix[at]: edge k is 4k samples
+	// from its border, with strengths bs[k] under 4; those of edge 0 are not used.
+	lumaInner func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs *[4]strengths)
 	// chromaEdges filters an edge of 8 lines in both chroma planes; each strength is for two
 	// lines.
 	chromaEdges func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs strengths)
@@ -40,7 +49,14 @@ type kernels[T motion.Sample] struct {
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
 	return kernels[T]{motion.GoBlockKernels[T](), planeBlock[T], smoothBorder[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
-		add4[T], add8[T], addDC[T], addDCs[T], lumaEdge[T], chromaEdges[T]}
+		add4[T], add8[T], addDC[T], addDCs[T], fillPair[T], lumaEdge[T], lumaInner[T](lumaEdge[T]), chromaEdges[T]}
+}
+
+// byteKernels are the kernels in plain Go for samples of one byte.
+func byteKernels() kernels[uint8] {
+	k := goKernels[uint8]()
+	k.fillPair = fillPairBytes
+	return k
 }
 
 func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, most int32) {
@@ -50,6 +66,22 @@ func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, mos
 			row[x] = clip[T](v>>5, most)
 			v += across
 		}
+	}
+}
+
+func fillPair[T motion.Sample](dst []T, stride int, a, b T) {
+	for y := range 4 {
+		row := dst[y*stride:][:8]
+		row[0], row[1], row[2], row[3] = a, a, a, a
+		row[4], row[5], row[6], row[7] = b, b, b, b
+	}
+}
+
+// fillPairBytes is fillPair for samples of one byte: what is stored as a whole is fetched as a whole sooner.
+func fillPairBytes(dst []uint8, stride int, a, b uint8) {
+	row := uint64(a)*0x01010101 | uint64(b)*0x01010101<<32
+	for y := range 4 {
+		binary.LittleEndian.PutUint64(dst[y*stride:], row)
 	}
 }
 
@@ -126,6 +158,18 @@ func lumaEdge[T motion.Sample](pix []T, at, stride int, columns bool, f *edgeFil
 			f.normal(pix, at, across, tc)
 		}
 		at += along
+	}
+}
+
+// lumaInner makes a lumaInner kernel of one that filters one edge.
+func lumaInner[T motion.Sample](edge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs strengths)) func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs *[4]strengths) {
+	return func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs *[4]strengths) {
+		across, _ := steps(stride, columns)
+		for k, b := range bs[1:] {
+			if b != 0 {
+				edge(pix, at+4*(k+1)*across, stride, columns, f, b)
+			}
+		}
 	}
 }
 

@@ -9,11 +9,19 @@ import (
 // fastKernels returns the fastest kernels for 8-bit samples that this processor runs.
 func fastKernels() kernels[uint8] {
 	if !cpu.X86.HasAVX2 {
-		return goKernels[uint8]()
+		return byteKernels()
 	}
 	k := assemblyKernels()
 	k.plane = func(dst []uint8, stride, w, h int, v, across, down, _ int32) {
 		planeFast(motion.First(dst, stride, w, h), stride, w, h, int16(v), int16(across), int16(down))
+	}
+	k.lumaInner = func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs *[4]strengths) {
+		first := motion.First(pix[at:], stride, 16, 16)
+		if columns {
+			lumaInnerColumnsFast(first, stride, f.bytes(), (*uint32)(&bs[0]))
+		} else {
+			lumaInnerRowsFast(first, stride, f.bytes(), (*uint32)(&bs[0]))
+		}
 	}
 	k.smooth = func(p *border[uint8], _ int, out *averages[uint8]) { smoothFast(&p[0], &out[0]) }
 	return k
@@ -47,13 +55,14 @@ func fastWideKernels() kernels[uint16] {
 		*c = 0
 		addDCWideFast(motion.FirstWide(dst, stride, size, size), stride, size, int(max(-most, min(v, most))), int(most))
 	}
-	k.addDCs = func(dst []uint16, stride int, dcs *[16]int16, most int32) {
-		addDCsWideFast(motion.FirstWide(dst, stride, 16, 16), stride, dcs, int(most))
+	k.addDCs = func(dst []uint16, stride, w, h int, dcs *[16]int16, most int32) {
+		addDCsWideFast(motion.FirstWide(dst, stride, w, h), stride, w, h, dcs, int(most))
 	}
 	k.bilinear = func(dst []uint16, stride int, src []uint16, step, w, h, dx, dy int) {
 		bilinearWideFast(motion.FirstWide(dst, stride, w, h), stride, motion.FirstWide(src, step, w+1, h+1), step, w, h, dx, dy)
 	}
 	k.lumaEdge = lumaEdges[uint16]([2][2]lumaFilter{{lumaRowWideFast, lumaRowStrongWideFast}, {lumaColumnWideFast, lumaColumnStrongWideFast}})
+	k.lumaInner = lumaInner(k.lumaEdge)
 	k.chromaEdges = bothChromaEdges[uint16]([2][2]chromaFilter{{chromaRowWideFast, chromaRowStrongWideFast}, {chromaColumnWideFast, chromaColumnStrongWideFast}})
 	return k
 }

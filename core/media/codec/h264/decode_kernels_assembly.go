@@ -10,7 +10,7 @@ import (
 
 // assemblyKernels returns the kernels for 8-bit samples, with those that every processor with assembly has.
 func assemblyKernels() kernels[uint8] {
-	k := goKernels[uint8]()
+	k := byteKernels()
 	k.BlockKernels = motion.FastBlockKernels()
 	k.across = func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
 		acrossFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+5, h), step, w, h)
@@ -35,10 +35,11 @@ func assemblyKernels() kernels[uint8] {
 		*c = 0
 		addDCFast(motion.First(dst, stride, size, size), stride, size, int(min(max(v, 0), 255)), int(min(max(-v, 0), 255)))
 	}
-	k.addDCs = func(dst []uint8, stride int, dcs *[16]int16, _ int32) {
-		addDCsFast(motion.First(dst, stride, 16, 16), stride, dcs)
+	k.addDCs = func(dst []uint8, stride, w, h int, dcs *[16]int16, _ int32) {
+		addDCsFast(motion.First(dst, stride, w, h), stride, w, h, dcs)
 	}
 	k.lumaEdge = lumaEdges[uint8]([2][2]lumaFilter{{lumaRowFast, lumaRowStrongFast}, {lumaColumnFast, lumaColumnStrongFast}})
+	k.lumaInner = lumaInner(k.lumaEdge)
 	k.chromaEdges = bothChromaEdges[uint8]([2][2]chromaFilter{{chromaRowFast, chromaRowStrongFast}, {chromaColumnFast, chromaColumnStrongFast}})
 	return k
 }

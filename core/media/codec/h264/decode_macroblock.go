@@ -114,8 +114,10 @@ type sliceDecoder struct {
 	coded  uint64     // a bit for each 4x4 block that has coefficients: 16 of Y, then Cb from 16, Cr from 32
 	more   uint64     // those of coded that have more than a DC coefficient
 	coeffs [512]int32 // of 4x4 blocks in coding order, or of 8x8 blocks; Cb from 256, Cr from 384
-	dc     [8]int32
-	pcm    []byte // the samples of an I_PCM macroblock
+	dc     [16]int32
+	flat   [3][16]int16 // residuals of a plane's blocks in raster order, each the same for the whole block
+	flats  uint8        // a bit for each plane whose only residuals are in flat
+	pcm    []byte       // the samples of an I_PCM macroblock
 }
 
 // partShape is how a macroblock is split for prediction.
@@ -146,7 +148,7 @@ func (d *sliceDecoder) place(x, y int, field bool) {
 	d.mb.slice, d.mb.field, d.mv.field = d.number, field, field
 	d.mb.skip, d.mb.transform8, d.mb.still, d.mb.direct16, d.mb.direct = false, false, false, false, 0
 	d.mb.chromaMode, d.mb.cbp, d.mb.dc, d.mb.luma = 0, 0, 0, 0
-	d.coded, d.more = 0, 0
+	d.coded, d.more, d.flats = 0, 0, 0
 	if d.h.mbaff {
 		d.findPairs()
 	} else {
@@ -264,8 +266,10 @@ func (d *sliceDecoder) clearDifferences() {
 
 // setQP adds delta to QPY (7.4.5) and derives QPC of both chroma planes.
 func (d *sliceDecoder) setQP(delta int) {
-	offset := 6 * (d.h.sps.depth - 8)
-	d.qp = (d.qp+delta+52+2*offset)%(52+offset) - offset
+	if delta != 0 {
+		offset := 6 * (d.h.sps.depth - 8)
+		d.qp = (d.qp+delta+52+2*offset)%(52+offset) - offset
+	}
 	d.storeQP()
 }
 

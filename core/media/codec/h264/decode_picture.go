@@ -111,6 +111,7 @@ type reconstructor[T motion.Sample] struct {
 	d       *sliceDecoder
 	job     *pictureTask
 	next    int // address of the next macroblock, counted as in slice headers
+	inRow   int // macroblocks done of the row that is not complete
 	end     int
 	rowUnit int // macroblocks in a row, or in a row of pairs
 	rows    int // complete rows of macroblocks, or of pairs
@@ -216,9 +217,10 @@ func (p *reconstructor[T]) reconstruct() error {
 // advance counts one more macroblock. When a row is complete, the row before it is deblocked.
 func (p *reconstructor[T]) advance() {
 	p.next++
-	if p.next%p.rowUnit != 0 {
+	if p.inRow++; p.inRow < p.rowUnit {
 		return
 	}
+	p.inRow = 0
 	p.rows++
 	if p.rows > 1 {
 		p.filter(p.rows - 2)

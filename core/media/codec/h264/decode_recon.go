@@ -1,7 +1,6 @@
 package h264
 
 import (
-	"math"
 	mathbits "math/bits"
 
 	"vividstrain/core/media/codec/bits"
@@ -34,8 +33,7 @@ type recon[T motion.Sample] struct {
 	edge     motion.EdgeBlock[T]
 	half     [16*16 + motion.RowPadding]T
 	second   [3][16*16 + motion.RowPadding]T
-	dcs      [16]int16 // DC residuals of 4x4 blocks
-	edges    edges[T]  // of the macroblock that is being deblocked
+	edges    edges[T] // of the macroblock that is being deblocked
 }
 
 func samplesOf[T motion.Sample](p *picture.Plane) ([]T, int) {
@@ -76,6 +74,7 @@ var errNeighbours = damaged("an intra prediction from samples that are not there
 func (r *recon[T]) reconstruct() error {
 	d := r.d
 	r.place()
+	r.prefetch()
 	switch d.mb.kind {
 	case kindPCM:
 		r.pcm()
@@ -89,10 +88,24 @@ func (r *recon[T]) reconstruct() error {
 			return err
 		}
 	}
-	if d.coded>>16 != 0 {
+	if d.coded>>16 != 0 || d.flats>>1 != 0 {
 		r.addChroma()
 	}
 	return nil
+}
+
+// prefetch has the cache lines of the picture fetched that come after those of this macroblock: so many rows are
+// more than a processor follows by itself.
+func (r *recon[T]) prefetch() {
+	x, line := r.d.x, motion.LineOf[T]()
+	if 16*x&(line-1) == 0 {
+		r.k.Prefetch(r.luma, r.at+line, r.stride, 16)
+	}
+	if r.planes == 3 && 8*x&(line-1) == 0 {
+		for _, pix := range &r.chroma {
+			r.k.Prefetch(pix, r.chromaAt+line, r.chromaStride, 16>>r.chromaShift)
+		}
+	}
 }
 
 // place computes where the macroblock's samples are in the picture.
@@ -179,9 +192,14 @@ func (r *recon[T]) intraBlocks(ok *intraNeighbours) error {
 
 // addLuma adds the residual of luma.
 func (r *recon[T]) addLuma() {
+	if r.d.flats&1 != 0 {
+		r.addFlat(0)
+		return
+	}
 	coded := r.d.coded & 0xFFFF
 	if plain := coded &^ r.d.more; plain&(plain-1) != 0 && !r.d.mb.transform8 {
-		r.addDCOnly(plain)
+		r.d.flattenBlocks(0, plain, r.d.coeffs[:256], &blockOf)
+		r.addFlat(0)
 		coded &^= plain
 	}
 	for ; coded != 0; coded &= coded - 1 {
@@ -191,16 +209,13 @@ func (r *recon[T]) addLuma() {
 	}
 }
 
-// addDCOnly adds the residual of 4x4 blocks that have only a DC coefficient.
-func (r *recon[T]) addDCOnly(blocks uint64) {
-	r.dcs = [16]int16{}
-	for ; blocks != 0; blocks &= blocks - 1 {
-		k := mathbits.TrailingZeros64(blocks) & 15
-		c := &r.d.coeffs[16*k]
-		r.dcs[blockOf[k]] = int16(max(-math.MaxInt16, min((*c+32)>>6, math.MaxInt16)))
-		*c = 0
+// addFlat adds residuals that are the same for each whole 4x4 block of a plane.
+func (r *recon[T]) addFlat(plane int) {
+	pix, stride, w, h := r.luma[r.at:], r.stride, 16, 16
+	if plane > 0 {
+		pix, stride, w, h = r.chroma[plane-1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift
 	}
-	r.k.addDCs(r.luma[r.at:], r.stride, &r.dcs, r.maxSample[0])
+	r.k.addDCs(pix, stride, w, h, &r.d.flat[plane], r.maxSample[plane])
 }
 
 func (r *recon[T]) addLumaBlock(k, at int) {
@@ -218,19 +233,25 @@ func (r *recon[T]) addLumaBlock(k, at int) {
 	}
 }
 
+// chromaOrder is the raster index of each 4x4 block of a chroma plane: they are coded in that order.
+var chromaOrder = [16]int{0, 1, 2, 3, 4, 5, 6, 7}
+
 func (r *recon[T]) addChroma() {
-	for i := range r.chroma {
-		coded, more := r.d.coded>>(16*(1+i))&0xFF, r.d.more>>(16*(1+i))
-		for k := 0; coded>>k != 0; k++ {
-			if coded>>k&1 != 0 {
-				at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
-				c := (*[16]int32)(r.d.coeffs[256+128*i+16*k:])
-				if more>>k&1 == 0 {
-					r.k.addDC(r.chroma[i][at:], r.chromaStride, 4, &c[0], r.maxSample[1+i])
-				} else {
-					r.k.add4(r.chroma[i][at:], r.chromaStride, c, r.maxSample[1+i])
-				}
-			}
+	for plane := 1; plane < 3; plane++ {
+		if r.d.flats>>plane&1 != 0 {
+			r.addFlat(plane)
+			continue
+		}
+		coded, c := r.d.coded>>(16*plane)&0xFF, r.d.coeffs[128+128*plane:][:128]
+		if plain := coded &^ (r.d.more >> (16 * plane)); plain != 0 {
+			r.d.flattenBlocks(plane, plain, c, &chromaOrder)
+			r.addFlat(plane)
+			coded &^= plain
+		}
+		for ; coded != 0; coded &= coded - 1 {
+			k := mathbits.TrailingZeros64(coded)
+			at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
+			r.k.add4(r.chroma[plane-1][at:], r.chromaStride, (*[16]int32)(c[16*k:]), r.maxSample[plane])
 		}
 	}
 }

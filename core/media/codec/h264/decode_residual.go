@@ -1,8 +1,6 @@
 package h264
 
 import (
-	mathbits "math/bits"
-
 	"vividstrain/core/media/codec/cabac"
 	"vividstrain/core/media/codec/framepool"
 )
@@ -97,13 +95,13 @@ func (d *sliceDecoder) residualLuma(list int) error {
 	scale := &d.scale.small[list][qp]
 	scan, cat := scans4[field][:], cat4x4
 	if d.mb.kind == kind16x16 {
-		n, err := d.read(&block{catDC16, d.coeffs[:16], scan, raw[:], 0}, 0, cacheFirst)
+		n, err := d.read(&block{catDC16, d.dc[:], scan, raw[:], 0}, 0, cacheFirst)
 		if err != nil {
 			return err
 		}
 		if n > 0 {
 			d.mb.dc |= 1
-			d.lumaDC(scale[0])
+			d.lumaDC(scale[0], d.mb.cbp&15 == 0)
 		}
 		scan, cat = scan[1:], catAC16
 	}
@@ -175,9 +173,9 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	if d.mb.cbp>>4 == 0 {
 		return nil
 	}
+	alone := d.mb.cbp>>4 == 1
 	for plane := range 2 {
-		d.dc = [8]int32{}
-		n, err := d.read(&block{catChromaDC, d.dc[:], scansDC[blocks>>3], raw[:], 0}, 1+plane, -1)
+		n, err := d.read(&block{catChromaDC, d.dc[:8], scansDC[blocks>>3], raw[:], 0}, 1+plane, -1)
 		if err != nil {
 			return err
 		}
@@ -187,12 +185,12 @@ func (d *sliceDecoder) residualChroma(list int) error {
 		d.mb.dc |= 2 << plane
 		qp := int(d.mb.qpc[plane]) + offset
 		if blocks == 4 {
-			d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0])
+			d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0], alone)
 		} else {
-			d.chromaDC422(plane, d.scale.small[list+1+plane][qp+3][0])
+			d.chromaDC422(plane, d.scale.small[list+1+plane][qp+3][0], alone)
 		}
 	}
-	if d.mb.cbp>>4 != 2 {
+	if alone {
 		return nil
 	}
 	scan := scans4[d.fieldScan()][1:]
@@ -279,48 +277,52 @@ func (d *sliceDecoder) codedDC(plane int) int {
 	return coded(d.n.left[0]) + 2*coded(d.n.top)
 }
 
+// absentNonZero stands for the numbers of coefficients of a macroblock that is not there: by the value that a
+// block counts as.
+var absentNonZero = [...][48]uint8{filled(0), filled(1), filled(64)}
+
+// filled returns numbers that are all n.
+func filled(n uint8) (all [48]uint8) {
+	for i := range all {
+		all[i] = n
+	}
+	return all
+}
+
 // loadNonZero fills the borders of the caches with the number of coefficients of the
 // neighbouring blocks.
 func (d *sliceDecoder) loadNonZero() {
-	none := uint8(64) // CAVLC leaves it out of the average
+	absent := &absentNonZero[2] // CAVLC leaves it out of the average
 	if d.h.pps.cabac {
-		none = 0
-		if d.mb.intra() {
-			none = 1
-		}
+		absent = &absentNonZero[oneIf(d.mb.intra())]
 	}
 	chromaRows := d.chromaBlocks() / 2
 	if d.h.sps.chroma.Planes() == 1 {
 		chromaRows = 0
 	}
 	d.nz = [3][cacheSize]uint8{}
-	for i := range 4 {
-		d.nz[0][1+i], d.nz[0][cacheFirst+cacheStep*i-1] = none, none
-		d.nz[1][1+i], d.nz[1][cacheFirst+cacheStep*i-1] = none, none
-		d.nz[2][1+i], d.nz[2][cacheFirst+cacheStep*i-1] = none, none
-	}
+	top := absent
 	if d.n.top >= 0 {
-		top := &d.mbs[d.n.top].nonZero
-		copy(d.nz[0][1:5], top[12:16])
-		if chromaRows > 0 {
-			copy(d.nz[1][1:3], top[nonZeroCb+2*(chromaRows-1):])
-			copy(d.nz[2][1:3], top[nonZeroCr+2*(chromaRows-1):])
-		}
+		top = &d.mbs[d.n.top].nonZero
+	}
+	copy(d.nz[0][1:5], top[12:16])
+	if last := 2 * (chromaRows - 1); last >= 0 {
+		copy(d.nz[1][1:3], top[nonZeroCb+last:])
+		copy(d.nz[2][1:3], top[nonZeroCr+last:])
 	}
 	for i := range 4 {
-		if d.n.left[i] < 0 {
+		left := absent
+		if d.n.left[i] >= 0 {
+			left = &d.mbs[d.n.left[i]].nonZero
+		}
+		at, row := cacheFirst+cacheStep*i-1, int(d.n.leftRow[i]&3)
+		d.nz[0][at] = left[4*row+3]
+		if chromaRows == 2 && i&1 == 0 {
+			at, row = cacheFirst+cacheStep*(i>>1)-1, row>>1
+		} else if chromaRows != 4 {
 			continue
 		}
-		left, row := &d.mbs[d.n.left[i]].nonZero, int(d.n.leftRow[i])
-		at := cacheFirst + cacheStep*i - 1
-		d.nz[0][at] = left[4*row+3]
-		if chromaRows == 4 {
-			d.nz[1][at], d.nz[2][at] = left[nonZeroCb+2*row+1], left[nonZeroCr+2*row+1]
-		} else if chromaRows == 2 && i&1 == 0 {
-			at = cacheFirst + cacheStep*(i>>1) - 1
-			row >>= 1
-			d.nz[1][at], d.nz[2][at] = left[nonZeroCb+2*row+1], left[nonZeroCr+2*row+1]
-		}
+		d.nz[1][at], d.nz[2][at] = left[nonZeroCb+2*row+1], left[nonZeroCr+2*row+1]
 	}
 }
 
@@ -380,132 +382,3 @@ var coeffContexts = func() (list [2][7]*cabac.Contexts) {
 	}
 	return list
 }()
-
-var errLevels = damaged("an invalid code of coefficients")
-
-// cavlcCoeffs parses the coefficients of a block (9.2) and returns how many there are.
-func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
-	r := &d.r
-	total, ones := 0, 0
-	if table == 5 {
-		code := int(r.U(6))
-		total, ones = code>>2+1, code&3
-		if code == 3 {
-			total, ones = 0, 0
-		}
-	} else {
-		value, length := coeffTokens[table].lookup(r.Peek())
-		if length == 0 {
-			return 0, errLevels
-		}
-		r.Skip(length)
-		total, ones = value>>2, value&3
-	}
-	if total == 0 {
-		return 0, nil
-	}
-	most := len(b.scan)
-	if total > most || ones > total {
-		return 0, errLevels
-	}
-	var levels [16]int32
-	if !d.cavlcLevels(&levels, total, ones) {
-		return 0, errLevels
-	}
-	return total, d.cavlcPlace(b, &levels, total)
-}
-
-// cavlcLevels parses the levels, from the highest frequency down (9.2.2).
-func (d *sliceDecoder) cavlcLevels(levels *[16]int32, total, ones int) bool {
-	r := &d.r
-	window := r.Window()
-	for i := range ones {
-		levels[i&15] = 1 - 2*int32(window>>63)
-		window <<= 1
-	}
-	used := ones // bits of the window
-	suffix := 0
-	if total > 10 && ones < 3 {
-		suffix = 1
-	}
-	for i := ones; i < total; i++ {
-		if used > 57-32 {
-			r.Skip(used)
-			window, used = r.Window(), 0
-		}
-		prefix := mathbits.LeadingZeros64(window)
-		if prefix > 25 {
-			return false
-		}
-		code, size := int32(min(prefix, 15))<<suffix, suffix
-		if prefix == 14 && suffix == 0 {
-			size = 4
-		} else if prefix >= 15 {
-			size = prefix - 3
-		}
-		if prefix > 15 { // longer than the window is sure to hold
-			r.Skip(used)
-			window, used = r.Window(), 0
-			code += 1<<(prefix-3) - 4096
-		}
-		code += int32(window << (prefix + 1) >> 1 >> (63 - size))
-		window <<= prefix + 1 + size
-		used += prefix + 1 + size
-		if prefix >= 15 && suffix == 0 {
-			code += 15
-		}
-		if i == ones && ones < 3 {
-			code += 2
-		}
-		abs := code>>1 + 1
-		sign := -(code & 1)
-		levels[i&15] = abs ^ sign - sign
-		if suffix == 0 {
-			suffix = 1
-		}
-		if abs > 3<<(suffix-1) && suffix < 6 {
-			suffix++
-		}
-	}
-	r.Skip(used)
-	return true
-}
-
-// cavlcPlace parses the runs of zeros and stores each level at its index (9.2.3).
-func (d *sliceDecoder) cavlcPlace(b *block, levels *[16]int32, total int) error {
-	r := &d.r
-	zeros := 0
-	if most := len(b.scan); total < most {
-		table := totalZeros[total-1]
-		if b.cat == catChromaDC {
-			table = totalZerosDC[most>>3][total-1]
-		}
-		value, length := table.lookup(r.Peek())
-		if length == 0 || value+total > most {
-			return errLevels
-		}
-		r.Skip(length)
-		zeros = value
-	}
-	at := total + zeros - 1
-	window, used := r.Window(), 0
-	for i := range total {
-		b.put(at, levels[i&15])
-		if at--; zeros > 0 && i < total-1 {
-			if used > 57-32 {
-				r.Skip(used)
-				window, used = r.Window(), 0
-			}
-			value, length := runBefore[min(zeros, 7)-1].lookup(uint32(window >> 32))
-			if length == 0 || value > zeros {
-				return errLevels
-			}
-			window <<= length
-			used += length
-			zeros -= value
-			at -= value
-		}
-	}
-	r.Skip(used)
-	return nil
-}

@@ -36,11 +36,11 @@ type walk struct {
 func (w *walk) rows() error {
 	d := w.d
 	d.skipRun = -1
-	for w.addr < w.end {
-		x, y := w.addr%d.width, w.addr/d.width
-		if d.h.structure != framepool.WholeFrame {
-			y = 2*y + int(d.h.structure>>1)
-		}
+	x, y, step := w.addr%d.width, w.addr/d.width, 1
+	if d.h.structure != framepool.WholeFrame {
+		y, step = 2*y+int(d.h.structure>>1), 2
+	}
+	for ; w.addr < w.end; w.addr++ {
 		d.place(x, y, false)
 		skip, err := w.skipped()
 		if err == nil {
@@ -49,9 +49,11 @@ func (w *walk) rows() error {
 		if err != nil {
 			return err
 		}
-		w.addr++
 		if w.ended() {
 			return nil
+		}
+		if x++; x == d.width {
+			x, y = 0, y+step
 		}
 	}
 	return nil

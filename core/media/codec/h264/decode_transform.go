@@ -1,53 +1,89 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"math"
+	mathbits "math/bits"
 
-// lumaDC transforms the DC levels of an Intra_16x16 macroblock, which are the first 16
-// coefficients in raster order of the blocks, and stores each as its block's first coefficient
-// (8.5.10).
-func (d *sliceDecoder) lumaDC(scale int32) {
-	var c [16]int32
-	copy(c[:], d.coeffs[:16])
-	clear(d.coeffs[:16])
-	for i := range 4 {
-		motion.Hadamard(&c[4*i], &c[4*i+1], &c[4*i+2], &c[4*i+3])
+	"vividstrain/core/media/codec/motion"
+)
+
+// flatten stores the residual of a block that has only DC coefficient v (8.5.12.2).
+func flatten(to *int16, v int32) { *to = int16(max(-math.MaxInt16, min((v+32)>>6, math.MaxInt16))) }
+
+// flattenBlocks takes the coefficients of those blocks of a plane that have only DC ones, whose raster indices are in
+// places, and stores the residuals of all its blocks.
+func (d *sliceDecoder) flattenBlocks(plane int, blocks uint64, coeffs []int32, places *[16]int) {
+	flat := &d.flat[plane]
+	*flat = [16]int16{}
+	for ; blocks != 0; blocks &= blocks - 1 {
+		k := mathbits.TrailingZeros64(blocks) & 15
+		c := &coeffs[16*k]
+		flatten(&flat[places[k]&15], *c)
+		*c = 0
+	}
+}
+
+// lumaDC transforms the DC levels of an Intra_16x16 macroblock, which are in dc in raster order of the blocks,
+// and stores each as its block's first coefficient (8.5.10), or as its residual if alone: no block has others.
+func (d *sliceDecoder) lumaDC(scale int32, alone bool) {
+	c := &d.dc
+	for i := 0; i < 16; i += 4 {
+		motion.Hadamard(&c[i], &c[i+1], &c[i+2], &c[i+3])
 	}
 	for i := range 4 {
 		motion.Hadamard(&c[i], &c[4+i], &c[8+i], &c[12+i])
 	}
-	for i, v := range c {
-		k := codingOrder[i]
-		if d.coeffs[16*k] = (v*scale + 32) >> 6; d.coeffs[16*k] != 0 {
-			d.coded |= 1 << k
+	if alone {
+		d.flats |= 1
+		for i, v := range c {
+			flatten(&d.flat[0][i], (v*scale+32)>>6)
+		}
+	} else {
+		for i, v := range c {
+			k := codingOrder[i] & 15
+			v = (v*scale + 32) >> 6
+			d.coeffs[16*k] = v
+			d.coded |= uint64(oneIf(v != 0)) << k
 		}
 	}
+	*c = [16]int32{}
 }
 
 // chromaDC420 transforms and scales the DC levels of a 4:2:0 chroma plane (8.5.11.1, 8.5.11.2).
-func (d *sliceDecoder) chromaDC420(plane int, scale int32) {
+func (d *sliceDecoder) chromaDC420(plane int, scale int32, alone bool) {
 	c := &d.dc
 	p, q, r, s := c[0]+c[1], c[0]-c[1], c[2]+c[3], c[2]-c[3]
-	for k, v := range [4]int32{p + r, q + s, p - r, q - s} {
-		d.setChromaDC(plane, k, v*scale>>5)
-	}
+	d.setChromaDC(plane, &[8]int32{(p + r) * scale >> 5, (q + s) * scale >> 5, (p - r) * scale >> 5, (q - s) * scale >> 5}, alone)
 }
 
 // chromaDC422 transforms and scales the DC levels of a 4:2:2 chroma plane; its scale is that of
 // QP'c + 3.
-func (d *sliceDecoder) chromaDC422(plane int, scale int32) {
+func (d *sliceDecoder) chromaDC422(plane int, scale int32, alone bool) {
 	c := &d.dc
 	motion.Hadamard(&c[0], &c[2], &c[4], &c[6])
 	motion.Hadamard(&c[1], &c[3], &c[5], &c[7])
+	var dcs [8]int32
 	for i := 0; i < 8; i += 2 {
-		d.setChromaDC(plane, i, ((c[i]+c[i+1])*scale+32)>>6)
-		d.setChromaDC(plane, i+1, ((c[i]-c[i+1])*scale+32)>>6)
+		dcs[i], dcs[i+1] = ((c[i]+c[i+1])*scale+32)>>6, ((c[i]-c[i+1])*scale+32)>>6
 	}
+	d.setChromaDC(plane, &dcs, alone)
 }
 
-func (d *sliceDecoder) setChromaDC(plane, k int, v int32) {
-	if v != 0 {
-		d.coeffs[256+128*plane+16*k] = v
-		d.coded |= 1 << (16*(1+plane) + k)
+// setChromaDC stores the DC coefficients of a chroma plane, or the residuals if alone, and clears their levels.
+func (d *sliceDecoder) setChromaDC(plane int, dcs *[8]int32, alone bool) {
+	d.dc = [16]int32{}
+	if alone {
+		d.flats |= 2 << plane
+		for k, v := range dcs {
+			flatten(&d.flat[1+plane][k], v)
+		}
+		return
+	}
+	for k, v := range dcs {
+		if v != 0 {
+			d.coeffs[256+128*plane+16*k] = v
+			d.coded |= 1 << (16*(1+plane) + k)
+		}
 	}
 }
 
@@ -74,12 +110,12 @@ func addDC[T motion.Sample](dst []T, stride, size int, c *int32, most int32) {
 	}
 }
 
-// addDCs adds one value to each 4x4 block of a macroblock.
-func addDCs[T motion.Sample](dst []T, stride int, dcs *[16]int16, most int32) {
-	for y := range 16 {
-		row := dst[y*stride:][:16]
+// addDCs adds one value to each 4x4 block of w x h samples.
+func addDCs[T motion.Sample](dst []T, stride, w, h int, dcs *[16]int16, most int32) {
+	for y := range h {
+		row := dst[y*stride:][:w]
 		for x := range row {
-			row[x] = clip[T](int32(row[x])+int32(dcs[y>>2*4+x>>2]), most)
+			row[x] = clip[T](int32(row[x])+int32(dcs[y>>2*(w>>2)+x>>2]), most)
 		}
 	}
 }

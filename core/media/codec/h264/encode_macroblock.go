@@ -257,8 +257,8 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 	}
 	scan, scale := scans4[d.fieldScan()][:], c.lumaScale(0)
 	quantiseDC(c.dcs[:], q.small[0], scan, c.levels.dc[:], q.shift+2, q)
-	dequantiseInto(d.coeffs[:16], c.levels.dc[:], scan, raw[:], 0)
-	d.lumaDC(scale[0])
+	dequantiseInto(d.dc[:], c.levels.dc[:], scan, raw[:], 0)
+	d.lumaDC(scale[0], false)
 	c.quantise(catAC16, c.coef4x4[:], q, c.nonZero[:])
 	for i, raster := range c.nonZero {
 		k, nonZero := codingOrder[i], uint64(raster)
@@ -295,7 +295,7 @@ func (c *macroblockEncoder[T]) codeResidualChroma(list int) {
 	for plane := range 2 {
 		pix, src := r.chroma[plane], c.src[1+plane]
 		c.levels.nonZeroChroma[plane] = [8]uint64{}
-		if list > 0 && c.k.SAD(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].zeroThreshold()*blocks/4 {
+		if list > 0 && c.k.SAD(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing*blocks/4 {
 			c.levels.chromaDC[plane] = [8]int16{}
 			continue
 		}
@@ -352,12 +352,11 @@ func (c *macroblockEncoder[T]) chromaDC(plane, blocks, list int, q *quantiser) i
 	if n == 0 {
 		return 0
 	}
-	d.dc = [8]int32{}
-	dequantiseInto(d.dc[:], out, scansDC[blocks>>3], raw[:], 0)
+	dequantiseInto(d.dc[:8], out, scansDC[blocks>>3], raw[:], 0)
 	if blocks == 4 {
-		d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0])
+		d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0], false)
 	} else {
-		d.chromaDC422(plane, d.scale.small[list+1+plane][qp+3][0])
+		d.chromaDC422(plane, d.scale.small[list+1+plane][qp+3][0], false)
 	}
 	return n
 }

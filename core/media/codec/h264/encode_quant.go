@@ -72,22 +72,21 @@ type quantiser struct {
 	small *[64]int32 // by raster place, of four blocks
 	large *[64]int32
 	shift uint // of 4x4 blocks; 8x8 blocks take one more
+	// nothing is the sum of absolute differences under which the DC coefficient of an 8x8 block is
+	// quantised to 0, and nearly always all others.
+	nothing int
 }
 
 // newQuantiser returns the quantiser of QP'Y or QP'C, which contains the offset of the bit depth.
 func newQuantiser(qp int) quantiser {
-	return quantiser{&factors4[qp%6], &factors8[qp%6], uint(15 + qp/6)}
+	q := quantiser{small: &factors4[qp%6], large: &factors8[qp%6], shift: uint(15 + qp/6)}
+	q.nothing = int((int64(1)<<(q.shift+1) - int64(q.bias(q.shift+1))) / int64(q.large[0]))
+	return q
 }
 
 // bias is the rounding offset, a third: small levels cost more bits than they save distortion.
 func (q *quantiser) bias(shift uint) int32 {
 	return int32(1<<shift) / 3
-}
-
-// zeroThreshold is the sum of absolute differences under which the DC coefficient of an 8x8 block is
-// quantised to 0, and nearly always all others.
-func (q *quantiser) zeroThreshold() int {
-	return int((int64(1)<<(q.shift+1) - int64(q.bias(q.shift+1))) / int64(q.large[0]))
 }
 
 // factors4 and factors8 follow from norm4 and norm8 and the squared norms of the transforms' basis

@@ -41,7 +41,7 @@ func (c *macroblockEncoder[T]) codeLuma() {
 // activeQuarters has a bit set for each 8x8 quarter whose difference may leave levels after
 // quantisation; the others need no transform.
 func (c *macroblockEncoder[T]) activeQuarters() (quarters uint8) {
-	r, nothing := c.r, c.quantisers.luma.zeroThreshold()
+	r, nothing := c.r, c.quantisers.luma.nothing
 	c.k.SADQuarters(c.src[0][r.at:], r.stride, r.luma[r.at:], r.stride, &c.quarterSADs)
 	for b8, sum := range c.quarterSADs {
 		quarters |= uint8(oneIf(sum >= nothing)) << b8

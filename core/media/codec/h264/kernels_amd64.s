@@ -1598,13 +1598,19 @@ DATA spreadMinus<>+14(SB)/1, $0x0b
 DATA spreadMinus<>+15(SB)/1, $0x0b
 GLOBL spreadMinus<>(SB), RODATA|NOPTR, $16
 
-// func addDCsFast(dst *byte, stride int, dcs *[16]int16)
+// func addDCsFast(dst *byte, stride int, w int, h int, dcs *[16]int16)
 // Requires: AVX
-TEXT ·addDCsFast(SB), NOSPLIT, $0-24
-	MOVQ      dst+0(FP), AX
-	MOVQ      stride+8(FP), CX
-	MOVQ      dcs+16(FP), DX
-	VPXOR     X0, X0, X0
+TEXT ·addDCsFast(SB), NOSPLIT, $0-40
+	MOVQ  dst+0(FP), AX
+	MOVQ  stride+8(FP), CX
+	VPXOR X0, X0, X0
+	MOVQ  dcs+32(FP), DX
+	MOVQ  w+16(FP), BX
+	MOVQ  h+24(FP), SI
+	CMPQ  BX, $0x08
+	JEQ   eight
+
+sixteen:
 	VMOVQ     (DX), X1
 	VPSUBW    X1, X0, X2
 	VPACKUSWB X2, X1, X1
@@ -1626,69 +1632,42 @@ TEXT ·addDCsFast(SB), NOSPLIT, $0-24
 	VPSUBUSB  X2, X3, X3
 	VMOVDQU   X3, (AX)
 	ADDQ      CX, AX
-	VMOVQ     8(DX), X1
+	ADDQ      $0x08, DX
+	SUBQ      $0x04, SI
+	JNE       sixteen
+	JMP       done
+
+eight:
+	VMOVQ     (DX), X1
 	VPSUBW    X1, X0, X2
 	VPACKUSWB X2, X1, X1
 	VPSHUFB   spreadMinus<>+0(SB), X1, X2
 	VPSHUFB   spreadPlus<>+0(SB), X1, X1
-	VPADDUSB  (AX), X1, X3
+	VMOVQ     (AX), X3
+	VPADDUSB  X3, X1, X3
 	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
+	VMOVQ     X3, (AX)
 	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
+	VMOVQ     (AX), X3
+	VPADDUSB  X3, X1, X3
 	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
+	VMOVQ     X3, (AX)
 	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
+	VMOVQ     (AX), X3
+	VPADDUSB  X3, X1, X3
 	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
+	VMOVQ     X3, (AX)
 	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
+	VMOVQ     (AX), X3
+	VPADDUSB  X3, X1, X3
 	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
+	VMOVQ     X3, (AX)
 	ADDQ      CX, AX
-	VMOVQ     16(DX), X1
-	VPSUBW    X1, X0, X2
-	VPACKUSWB X2, X1, X1
-	VPSHUFB   spreadMinus<>+0(SB), X1, X2
-	VPSHUFB   spreadPlus<>+0(SB), X1, X1
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
-	VMOVQ     24(DX), X1
-	VPSUBW    X1, X0, X2
-	VPACKUSWB X2, X1, X1
-	VPSHUFB   spreadMinus<>+0(SB), X1, X2
-	VPSHUFB   spreadPlus<>+0(SB), X1, X1
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
-	VPADDUSB  (AX), X1, X3
-	VPSUBUSB  X2, X3, X3
-	VMOVDQU   X3, (AX)
-	ADDQ      CX, AX
+	ADDQ      $0x04, DX
+	SUBQ      $0x04, SI
+	JNE       eight
+
+done:
 	RET
 
 DATA fours<>+0(SB)/1, $0x00
@@ -1725,17 +1704,23 @@ DATA fours<>+30(SB)/1, $0x06
 DATA fours<>+31(SB)/1, $0x07
 GLOBL fours<>(SB), RODATA|NOPTR, $32
 
-// func addDCsWideFast(dst *byte, stride int, dcs *[16]int16, most int)
+// func addDCsWideFast(dst *byte, stride int, w int, h int, dcs *[16]int16, most int)
 // Requires: AVX, AVX2
-TEXT ·addDCsWideFast(SB), NOSPLIT, $0-32
+TEXT ·addDCsWideFast(SB), NOSPLIT, $0-48
 	MOVQ         dst+0(FP), AX
 	MOVQ         stride+8(FP), CX
 	SHLQ         $0x01, CX
-	MOVQ         most+24(FP), DX
+	MOVQ         most+40(FP), DX
 	VMOVD        DX, X0
 	VPBROADCASTW X0, X0
-	MOVQ         dcs+16(FP), DX
 	VPBROADCASTW X0, Y2
+	MOVQ         dcs+32(FP), DX
+	MOVQ         w+16(FP), BX
+	MOVQ         h+24(FP), SI
+	CMPQ         BX, $0x08
+	JEQ          eightWide
+
+sixteenWide:
 	VPBROADCASTQ (DX), Y0
 	VPSHUFB      fours<>+0(SB), Y0, Y0
 	VPADDSW      (AX), Y0, Y1
@@ -1762,84 +1747,47 @@ TEXT ·addDCsWideFast(SB), NOSPLIT, $0-32
 	VPMINSW      Y2, Y0, Y0
 	VMOVDQU      Y0, (AX)
 	ADDQ         CX, AX
-	VPBROADCASTQ 8(DX), Y0
+	ADDQ         $0x08, DX
+	SUBQ         $0x04, SI
+	JNE          sixteenWide
+	JMP          doneWide
+
+eightWide:
+	VPBROADCASTQ (DX), Y0
 	VPSHUFB      fours<>+0(SB), Y0, Y0
-	VPADDSW      (AX), Y0, Y1
+	VMOVDQU      (AX), X1
+	VPADDSW      Y1, Y0, Y1
 	VPXOR        Y3, Y3, Y3
 	VPMAXSW      Y3, Y1, Y3
 	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
+	VMOVDQU      X3, (AX)
 	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
+	VMOVDQU      (AX), X1
+	VPADDSW      Y1, Y0, Y1
 	VPXOR        Y3, Y3, Y3
 	VPMAXSW      Y3, Y1, Y3
 	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
+	VMOVDQU      X3, (AX)
 	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
+	VMOVDQU      (AX), X1
+	VPADDSW      Y1, Y0, Y1
 	VPXOR        Y3, Y3, Y3
 	VPMAXSW      Y3, Y1, Y3
 	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
+	VMOVDQU      X3, (AX)
 	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
+	VMOVDQU      (AX), X1
+	VPADDSW      Y1, Y0, Y1
 	VPXOR        Y0, Y0, Y0
 	VPMAXSW      Y0, Y1, Y0
 	VPMINSW      Y2, Y0, Y0
-	VMOVDQU      Y0, (AX)
+	VMOVDQU      X0, (AX)
 	ADDQ         CX, AX
-	VPBROADCASTQ 16(DX), Y0
-	VPSHUFB      fours<>+0(SB), Y0, Y0
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y3, Y3, Y3
-	VPMAXSW      Y3, Y1, Y3
-	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
-	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y3, Y3, Y3
-	VPMAXSW      Y3, Y1, Y3
-	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
-	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y3, Y3, Y3
-	VPMAXSW      Y3, Y1, Y3
-	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
-	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y0, Y0, Y0
-	VPMAXSW      Y0, Y1, Y0
-	VPMINSW      Y2, Y0, Y0
-	VMOVDQU      Y0, (AX)
-	ADDQ         CX, AX
-	VPBROADCASTQ 24(DX), Y0
-	VPSHUFB      fours<>+0(SB), Y0, Y0
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y3, Y3, Y3
-	VPMAXSW      Y3, Y1, Y3
-	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
-	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y3, Y3, Y3
-	VPMAXSW      Y3, Y1, Y3
-	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
-	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y3, Y3, Y3
-	VPMAXSW      Y3, Y1, Y3
-	VPMINSW      Y2, Y3, Y3
-	VMOVDQU      Y3, (AX)
-	ADDQ         CX, AX
-	VPADDSW      (AX), Y0, Y1
-	VPXOR        Y0, Y0, Y0
-	VPMAXSW      Y0, Y1, Y0
-	VPMINSW      Y2, Y0, Y0
-	VMOVDQU      Y0, (AX)
-	ADDQ         CX, AX
+	ADDQ         $0x04, DX
+	SUBQ         $0x04, SI
+	JNE          eightWide
+
+doneWide:
 	VZEROUPPER
 	RET
 
@@ -1848,101 +1796,99 @@ TEXT ·addDCsWideFast(SB), NOSPLIT, $0-32
 TEXT ·lumaRowFast(SB), NOSPLIT, $0-28
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
+	MOVL         bs+24(FP), DX
+	VPCMPEQW     Y0, Y0, Y0
+	MOVQ         f+16(FP), BX
+	VMOVD        DX, X1
+	VMOVQ        8(BX), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
 	MOVQ         f+16(FP), DX
-	MOVL         bs+24(FP), BX
-	VMOVD        BX, X0
-	VMOVQ        8(DX), X1
-	VPSHUFB      X0, X1, X1
-	VPMOVSXBW    X1, X1
-	VPUNPCKLWD   X1, X1, X1
-	VPUNPCKHDQ   X1, X1, X0
-	VPUNPCKLDQ   X1, X1, X1
-	VINSERTI128  $0x01, X0, Y1, Y1
+	VPBROADCASTW (DX), Y2
 	MOVQ         f+16(FP), DX
-	VPBROADCASTW (DX), Y0
-	MOVQ         f+16(FP), DX
-	VPBROADCASTW 4(DX), Y2
+	VPBROADCASTW 4(DX), Y3
 	LEAQ         (CX)(CX*2), DX
 	NEGQ         DX
 	ADDQ         AX, DX
-	VPMOVZXBW    (DX), Y3
-	VPMOVZXBW    (DX)(CX*1), Y4
-	VPMOVZXBW    (DX)(CX*2), Y5
-	VPMOVZXBW    (AX), Y6
-	VPMOVZXBW    (AX)(CX*1), Y7
-	VPMOVZXBW    (AX)(CX*2), Y8
-	VPSUBW       Y6, Y5, Y9
-	VPABSW       Y9, Y9
-	VPCMPGTW     Y9, Y0, Y9
-	VPSUBW       Y5, Y4, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPSUBW       Y6, Y7, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPCMPEQW     Y0, Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y9, Y9
-	VPAND        Y9, Y1, Y1
-	VPSUBW       Y5, Y3, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPSUBW       Y6, Y8, Y10
+	VPMOVZXBW    (DX), Y4
+	VPMOVZXBW    (DX)(CX*1), Y5
+	VPMOVZXBW    (DX)(CX*2), Y6
+	VPMOVZXBW    (AX), Y7
+	VPMOVZXBW    (AX)(CX*1), Y8
+	VPMOVZXBW    (AX)(CX*2), Y9
+	VPSUBW       Y7, Y6, Y10
 	VPABSW       Y10, Y10
 	VPCMPGTW     Y10, Y2, Y10
-	VPAND        Y9, Y0, Y0
-	VPAND        Y9, Y10, Y10
-	VPAVGW       Y6, Y5, Y2
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y3, Y0
+	VPSUBW       Y7, Y9, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y10, Y0, Y0
+	VPAND        Y10, Y2, Y2
+	VPAVGW       Y7, Y6, Y3
 	VPXOR        Y11, Y11, Y11
 	VPSUBW       Y1, Y11, Y11
-	VPADDW       Y2, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y11, Y4, Y4
+	VPAND        Y0, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
 	VPSRAW       $0x01, Y3, Y3
 	VPMINSW      Y1, Y3, Y3
 	VPMAXSW      Y11, Y3, Y3
-	VPAND        Y0, Y3, Y3
-	VPADDW       Y4, Y3, Y3
-	VPADDW       Y2, Y8, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSRAW       $0x01, Y2, Y2
-	VPMINSW      Y1, Y2, Y2
-	VPMAXSW      Y11, Y2, Y2
-	VPAND        Y10, Y2, Y2
-	VPADDW       Y7, Y2, Y2
+	VPAND        Y2, Y3, Y3
+	VPADDW       Y8, Y3, Y3
 	VPSUBW       Y0, Y1, Y1
-	VPSUBW       Y10, Y1, Y1
+	VPSUBW       Y2, Y1, Y1
 	MOVQ         $+4, BX
 	VMOVD        BX, X0
 	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y8
-	VPSUBW       Y5, Y6, Y0
+	VPBROADCASTW X0, Y2
+	VPSUBW       Y6, Y7, Y0
 	VPSLLW       $0x02, Y0, Y0
-	VPADDW       Y4, Y0, Y0
-	VPSUBW       Y7, Y0, Y0
-	VPADDW       Y8, Y0, Y0
+	VPADDW       Y5, Y0, Y0
+	VPSUBW       Y8, Y0, Y0
+	VPADDW       Y2, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
 	VPMINSW      Y1, Y0, Y0
-	VPXOR        Y4, Y4, Y4
-	VPSUBW       Y1, Y4, Y4
-	VPMAXSW      Y4, Y0, Y0
-	VPAND        Y9, Y0, Y0
-	VPADDW       Y0, Y5, Y5
-	VPSUBW       Y0, Y6, Y6
-	VEXTRACTI128 $0x01, Y3, X0
-	VPACKUSWB    X0, X3, X0
+	VPXOR        Y2, Y2, Y2
+	VPSUBW       Y1, Y2, Y2
+	VPMAXSW      Y2, Y0, Y0
+	VPAND        Y10, Y0, Y0
+	VPADDW       Y0, Y6, Y6
+	VPSUBW       Y0, Y7, Y7
+	VEXTRACTI128 $0x01, Y4, X0
+	VPACKUSWB    X0, X4, X0
 	VMOVDQU      X0, (DX)(CX*1)
-	VEXTRACTI128 $0x01, Y5, X0
-	VPACKUSWB    X0, X5, X0
-	VMOVDQU      X0, (DX)(CX*2)
 	VEXTRACTI128 $0x01, Y6, X0
 	VPACKUSWB    X0, X6, X0
+	VMOVDQU      X0, (DX)(CX*2)
+	VEXTRACTI128 $0x01, Y7, X0
+	VPACKUSWB    X0, X7, X0
 	VMOVDQU      X0, (AX)
-	VEXTRACTI128 $0x01, Y2, X0
-	VPACKUSWB    X0, X2, X0
+	VEXTRACTI128 $0x01, Y3, X0
+	VPACKUSWB    X0, X3, X0
 	VMOVDQU      X0, (AX)(CX*1)
 	VZEROUPPER
 	RET
@@ -2081,114 +2027,112 @@ TEXT ·lumaRowWideFast(SB), NOSPLIT, $0-28
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
 	SHLQ         $0x01, CX
+	MOVL         bs+24(FP), DX
+	VPCMPEQW     Y0, Y0, Y0
+	MOVQ         f+16(FP), BX
+	VMOVD        DX, X1
+	VMOVQ        8(BX), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VMOVQ        16(BX), X1
+	VPSLLW       X1, X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
 	MOVQ         f+16(FP), DX
-	MOVL         bs+24(FP), BX
-	VMOVD        BX, X0
-	VMOVQ        8(DX), X1
-	VPSHUFB      X0, X1, X1
-	VPMOVSXBW    X1, X1
-	VMOVQ        16(DX), X0
-	VPSLLW       X0, X1, X1
-	VPUNPCKLWD   X1, X1, X1
-	VPUNPCKHDQ   X1, X1, X0
-	VPUNPCKLDQ   X1, X1, X1
-	VINSERTI128  $0x01, X0, Y1, Y1
+	VPBROADCASTW (DX), Y2
 	MOVQ         f+16(FP), DX
-	VPBROADCASTW (DX), Y0
-	MOVQ         f+16(FP), DX
-	VPBROADCASTW 4(DX), Y2
+	VPBROADCASTW 4(DX), Y3
 	LEAQ         (CX)(CX*2), DX
 	NEGQ         DX
 	ADDQ         AX, DX
-	VMOVDQU      (DX), Y3
-	VMOVDQU      (DX)(CX*1), Y4
-	VMOVDQU      (DX)(CX*2), Y5
-	VMOVDQU      (AX), Y6
-	VMOVDQU      (AX)(CX*1), Y7
-	VMOVDQU      (AX)(CX*2), Y8
-	VPSUBW       Y6, Y5, Y9
-	VPABSW       Y9, Y9
-	VPCMPGTW     Y9, Y0, Y9
-	VPSUBW       Y5, Y4, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPSUBW       Y6, Y7, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPCMPEQW     Y0, Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y9, Y9
-	VPAND        Y9, Y1, Y1
-	VPSUBW       Y5, Y3, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPSUBW       Y6, Y8, Y10
+	VMOVDQU      (DX), Y4
+	VMOVDQU      (DX)(CX*1), Y5
+	VMOVDQU      (DX)(CX*2), Y6
+	VMOVDQU      (AX), Y7
+	VMOVDQU      (AX)(CX*1), Y8
+	VMOVDQU      (AX)(CX*2), Y9
+	VPSUBW       Y7, Y6, Y10
 	VPABSW       Y10, Y10
 	VPCMPGTW     Y10, Y2, Y10
-	VPAND        Y9, Y0, Y0
-	VPAND        Y9, Y10, Y10
-	VPAVGW       Y6, Y5, Y2
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y3, Y0
+	VPSUBW       Y7, Y9, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y10, Y0, Y0
+	VPAND        Y10, Y2, Y2
+	VPAVGW       Y7, Y6, Y3
 	VPXOR        Y11, Y11, Y11
 	VPSUBW       Y1, Y11, Y11
-	VPADDW       Y2, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y11, Y4, Y4
+	VPAND        Y0, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
 	VPSRAW       $0x01, Y3, Y3
 	VPMINSW      Y1, Y3, Y3
 	VPMAXSW      Y11, Y3, Y3
-	VPAND        Y0, Y3, Y3
-	VPADDW       Y4, Y3, Y3
-	VPADDW       Y2, Y8, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSRAW       $0x01, Y2, Y2
-	VPMINSW      Y1, Y2, Y2
-	VPMAXSW      Y11, Y2, Y2
-	VPAND        Y10, Y2, Y2
-	VPADDW       Y7, Y2, Y2
+	VPAND        Y2, Y3, Y3
+	VPADDW       Y8, Y3, Y3
 	VPSUBW       Y0, Y1, Y1
-	VPSUBW       Y10, Y1, Y1
+	VPSUBW       Y2, Y1, Y1
 	MOVQ         $+4, BX
 	VMOVD        BX, X0
 	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y8
-	VPSUBW       Y5, Y6, Y0
+	VPBROADCASTW X0, Y2
+	VPSUBW       Y6, Y7, Y0
 	VPSLLW       $0x02, Y0, Y0
-	VPADDW       Y4, Y0, Y0
-	VPSUBW       Y7, Y0, Y0
-	VPADDW       Y8, Y0, Y0
+	VPADDW       Y5, Y0, Y0
+	VPSUBW       Y8, Y0, Y0
+	VPADDW       Y2, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
 	VPMINSW      Y1, Y0, Y0
-	VPXOR        Y4, Y4, Y4
-	VPSUBW       Y1, Y4, Y4
-	VPMAXSW      Y4, Y0, Y0
-	VPAND        Y9, Y0, Y0
-	VPADDW       Y0, Y5, Y5
-	VPSUBW       Y0, Y6, Y6
+	VPXOR        Y2, Y2, Y2
+	VPSUBW       Y1, Y2, Y2
+	VPMAXSW      Y2, Y0, Y0
+	VPAND        Y10, Y0, Y0
+	VPADDW       Y0, Y6, Y6
+	VPSUBW       Y0, Y7, Y7
 	MOVQ         f+16(FP), BX
 	VPBROADCASTW 24(BX), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y3, Y1
+	VPMAXSW      Y1, Y4, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (DX)(CX*1)
 	MOVQ         f+16(FP), BX
 	VPBROADCASTW 24(BX), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y5, Y1
+	VPMAXSW      Y1, Y6, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (DX)(CX*2)
 	MOVQ         f+16(FP), DX
 	VPBROADCASTW 24(DX), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y6, Y1
+	VPMAXSW      Y1, Y7, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (AX)
 	MOVQ         f+16(FP), DX
 	VPBROADCASTW 24(DX), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y2, Y1
+	VPMAXSW      Y1, Y3, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (AX)(CX*1)
 	VZEROUPPER
@@ -2421,101 +2365,99 @@ TEXT ·lumaColumnFast(SB), $128-28
 	VMOVDQU      X0, 112(DX)
 	LEAQ         64(DX), AX
 	MOVQ         $0x00000010, BX
+	MOVL         bs+24(FP), SI
+	VPCMPEQW     Y0, Y0, Y0
+	MOVQ         f+16(FP), DI
+	VMOVD        SI, X1
+	VMOVQ        8(DI), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
 	MOVQ         f+16(FP), SI
-	MOVL         bs+24(FP), DI
-	VMOVD        DI, X0
-	VMOVQ        8(SI), X1
-	VPSHUFB      X0, X1, X1
-	VPMOVSXBW    X1, X1
-	VPUNPCKLWD   X1, X1, X1
-	VPUNPCKHDQ   X1, X1, X0
-	VPUNPCKLDQ   X1, X1, X1
-	VINSERTI128  $0x01, X0, Y1, Y1
+	VPBROADCASTW (SI), Y2
 	MOVQ         f+16(FP), SI
-	VPBROADCASTW (SI), Y0
-	MOVQ         f+16(FP), SI
-	VPBROADCASTW 4(SI), Y2
+	VPBROADCASTW 4(SI), Y3
 	LEAQ         (BX)(BX*2), SI
 	NEGQ         SI
 	ADDQ         AX, SI
-	VPMOVZXBW    (SI), Y3
-	VPMOVZXBW    (SI)(BX*1), Y4
-	VPMOVZXBW    (SI)(BX*2), Y5
-	VPMOVZXBW    (AX), Y6
-	VPMOVZXBW    (AX)(BX*1), Y7
-	VPMOVZXBW    (AX)(BX*2), Y8
-	VPSUBW       Y6, Y5, Y9
-	VPABSW       Y9, Y9
-	VPCMPGTW     Y9, Y0, Y9
-	VPSUBW       Y5, Y4, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPSUBW       Y6, Y7, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPCMPEQW     Y0, Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y9, Y9
-	VPAND        Y9, Y1, Y1
-	VPSUBW       Y5, Y3, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPSUBW       Y6, Y8, Y10
+	VPMOVZXBW    (SI), Y4
+	VPMOVZXBW    (SI)(BX*1), Y5
+	VPMOVZXBW    (SI)(BX*2), Y6
+	VPMOVZXBW    (AX), Y7
+	VPMOVZXBW    (AX)(BX*1), Y8
+	VPMOVZXBW    (AX)(BX*2), Y9
+	VPSUBW       Y7, Y6, Y10
 	VPABSW       Y10, Y10
 	VPCMPGTW     Y10, Y2, Y10
-	VPAND        Y9, Y0, Y0
-	VPAND        Y9, Y10, Y10
-	VPAVGW       Y6, Y5, Y2
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y3, Y0
+	VPSUBW       Y7, Y9, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y10, Y0, Y0
+	VPAND        Y10, Y2, Y2
+	VPAVGW       Y7, Y6, Y3
 	VPXOR        Y11, Y11, Y11
 	VPSUBW       Y1, Y11, Y11
-	VPADDW       Y2, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y11, Y4, Y4
+	VPAND        Y0, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
 	VPSRAW       $0x01, Y3, Y3
 	VPMINSW      Y1, Y3, Y3
 	VPMAXSW      Y11, Y3, Y3
-	VPAND        Y0, Y3, Y3
-	VPADDW       Y4, Y3, Y3
-	VPADDW       Y2, Y8, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSRAW       $0x01, Y2, Y2
-	VPMINSW      Y1, Y2, Y2
-	VPMAXSW      Y11, Y2, Y2
-	VPAND        Y10, Y2, Y2
-	VPADDW       Y7, Y2, Y2
+	VPAND        Y2, Y3, Y3
+	VPADDW       Y8, Y3, Y3
 	VPSUBW       Y0, Y1, Y1
-	VPSUBW       Y10, Y1, Y1
+	VPSUBW       Y2, Y1, Y1
 	MOVQ         $+4, DI
 	VMOVD        DI, X0
 	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y8
-	VPSUBW       Y5, Y6, Y0
+	VPBROADCASTW X0, Y2
+	VPSUBW       Y6, Y7, Y0
 	VPSLLW       $0x02, Y0, Y0
-	VPADDW       Y4, Y0, Y0
-	VPSUBW       Y7, Y0, Y0
-	VPADDW       Y8, Y0, Y0
+	VPADDW       Y5, Y0, Y0
+	VPSUBW       Y8, Y0, Y0
+	VPADDW       Y2, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
 	VPMINSW      Y1, Y0, Y0
-	VPXOR        Y4, Y4, Y4
-	VPSUBW       Y1, Y4, Y4
-	VPMAXSW      Y4, Y0, Y0
-	VPAND        Y9, Y0, Y0
-	VPADDW       Y0, Y5, Y5
-	VPSUBW       Y0, Y6, Y6
-	VEXTRACTI128 $0x01, Y3, X0
-	VPACKUSWB    X0, X3, X0
+	VPXOR        Y2, Y2, Y2
+	VPSUBW       Y1, Y2, Y2
+	VPMAXSW      Y2, Y0, Y0
+	VPAND        Y10, Y0, Y0
+	VPADDW       Y0, Y6, Y6
+	VPSUBW       Y0, Y7, Y7
+	VEXTRACTI128 $0x01, Y4, X0
+	VPACKUSWB    X0, X4, X0
 	VMOVDQU      X0, (SI)(BX*1)
-	VEXTRACTI128 $0x01, Y5, X0
-	VPACKUSWB    X0, X5, X0
-	VMOVDQU      X0, (SI)(BX*2)
 	VEXTRACTI128 $0x01, Y6, X0
 	VPACKUSWB    X0, X6, X0
+	VMOVDQU      X0, (SI)(BX*2)
+	VEXTRACTI128 $0x01, Y7, X0
+	VPACKUSWB    X0, X7, X0
 	VMOVDQU      X0, (AX)
-	VEXTRACTI128 $0x01, Y2, X0
-	VPACKUSWB    X0, X2, X0
+	VEXTRACTI128 $0x01, Y3, X0
+	VPACKUSWB    X0, X3, X0
 	VMOVDQU      X0, (AX)(BX*1)
 	MOVQ         pix+0(FP), AX
 	SUBQ         $0x04, AX
@@ -2945,114 +2887,112 @@ TEXT ·lumaColumnWideFast(SB), $256-28
 	VMOVDQU      X0, 240(DX)
 	LEAQ         128(DX), AX
 	MOVQ         $0x00000020, BX
+	MOVL         bs+24(FP), SI
+	VPCMPEQW     Y0, Y0, Y0
+	MOVQ         f+16(FP), DI
+	VMOVD        SI, X1
+	VMOVQ        8(DI), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VMOVQ        16(DI), X1
+	VPSLLW       X1, X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
 	MOVQ         f+16(FP), SI
-	MOVL         bs+24(FP), DI
-	VMOVD        DI, X0
-	VMOVQ        8(SI), X1
-	VPSHUFB      X0, X1, X1
-	VPMOVSXBW    X1, X1
-	VMOVQ        16(SI), X0
-	VPSLLW       X0, X1, X1
-	VPUNPCKLWD   X1, X1, X1
-	VPUNPCKHDQ   X1, X1, X0
-	VPUNPCKLDQ   X1, X1, X1
-	VINSERTI128  $0x01, X0, Y1, Y1
+	VPBROADCASTW (SI), Y2
 	MOVQ         f+16(FP), SI
-	VPBROADCASTW (SI), Y0
-	MOVQ         f+16(FP), SI
-	VPBROADCASTW 4(SI), Y2
+	VPBROADCASTW 4(SI), Y3
 	LEAQ         (BX)(BX*2), SI
 	NEGQ         SI
 	ADDQ         AX, SI
-	VMOVDQU      (SI), Y3
-	VMOVDQU      (SI)(BX*1), Y4
-	VMOVDQU      (SI)(BX*2), Y5
-	VMOVDQU      (AX), Y6
-	VMOVDQU      (AX)(BX*1), Y7
-	VMOVDQU      (AX)(BX*2), Y8
-	VPSUBW       Y6, Y5, Y9
-	VPABSW       Y9, Y9
-	VPCMPGTW     Y9, Y0, Y9
-	VPSUBW       Y5, Y4, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPSUBW       Y6, Y7, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPAND        Y0, Y9, Y9
-	VPCMPEQW     Y0, Y0, Y0
-	VPCMPGTW     Y0, Y1, Y0
-	VPAND        Y0, Y9, Y9
-	VPAND        Y9, Y1, Y1
-	VPSUBW       Y5, Y3, Y0
-	VPABSW       Y0, Y0
-	VPCMPGTW     Y0, Y2, Y0
-	VPSUBW       Y6, Y8, Y10
+	VMOVDQU      (SI), Y4
+	VMOVDQU      (SI)(BX*1), Y5
+	VMOVDQU      (SI)(BX*2), Y6
+	VMOVDQU      (AX), Y7
+	VMOVDQU      (AX)(BX*1), Y8
+	VMOVDQU      (AX)(BX*2), Y9
+	VPSUBW       Y7, Y6, Y10
 	VPABSW       Y10, Y10
 	VPCMPGTW     Y10, Y2, Y10
-	VPAND        Y9, Y0, Y0
-	VPAND        Y9, Y10, Y10
-	VPAVGW       Y6, Y5, Y2
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y3, Y0
+	VPSUBW       Y7, Y9, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y10, Y0, Y0
+	VPAND        Y10, Y2, Y2
+	VPAVGW       Y7, Y6, Y3
 	VPXOR        Y11, Y11, Y11
 	VPSUBW       Y1, Y11, Y11
-	VPADDW       Y2, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
-	VPSUBW       Y4, Y3, Y3
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y11, Y4, Y4
+	VPAND        Y0, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
 	VPSRAW       $0x01, Y3, Y3
 	VPMINSW      Y1, Y3, Y3
 	VPMAXSW      Y11, Y3, Y3
-	VPAND        Y0, Y3, Y3
-	VPADDW       Y4, Y3, Y3
-	VPADDW       Y2, Y8, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSUBW       Y7, Y2, Y2
-	VPSRAW       $0x01, Y2, Y2
-	VPMINSW      Y1, Y2, Y2
-	VPMAXSW      Y11, Y2, Y2
-	VPAND        Y10, Y2, Y2
-	VPADDW       Y7, Y2, Y2
+	VPAND        Y2, Y3, Y3
+	VPADDW       Y8, Y3, Y3
 	VPSUBW       Y0, Y1, Y1
-	VPSUBW       Y10, Y1, Y1
+	VPSUBW       Y2, Y1, Y1
 	MOVQ         $+4, DI
 	VMOVD        DI, X0
 	VPBROADCASTW X0, X0
-	VPBROADCASTW X0, Y8
-	VPSUBW       Y5, Y6, Y0
+	VPBROADCASTW X0, Y2
+	VPSUBW       Y6, Y7, Y0
 	VPSLLW       $0x02, Y0, Y0
-	VPADDW       Y4, Y0, Y0
-	VPSUBW       Y7, Y0, Y0
-	VPADDW       Y8, Y0, Y0
+	VPADDW       Y5, Y0, Y0
+	VPSUBW       Y8, Y0, Y0
+	VPADDW       Y2, Y0, Y0
 	VPSRAW       $0x03, Y0, Y0
 	VPMINSW      Y1, Y0, Y0
-	VPXOR        Y4, Y4, Y4
-	VPSUBW       Y1, Y4, Y4
-	VPMAXSW      Y4, Y0, Y0
-	VPAND        Y9, Y0, Y0
-	VPADDW       Y0, Y5, Y5
-	VPSUBW       Y0, Y6, Y6
+	VPXOR        Y2, Y2, Y2
+	VPSUBW       Y1, Y2, Y2
+	VPMAXSW      Y2, Y0, Y0
+	VPAND        Y10, Y0, Y0
+	VPADDW       Y0, Y6, Y6
+	VPSUBW       Y0, Y7, Y7
 	MOVQ         f+16(FP), DI
 	VPBROADCASTW 24(DI), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y3, Y1
+	VPMAXSW      Y1, Y4, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (SI)(BX*1)
 	MOVQ         f+16(FP), DI
 	VPBROADCASTW 24(DI), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y5, Y1
+	VPMAXSW      Y1, Y6, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (SI)(BX*2)
 	MOVQ         f+16(FP), SI
 	VPBROADCASTW 24(SI), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y6, Y1
+	VPMAXSW      Y1, Y7, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (AX)
 	MOVQ         f+16(FP), SI
 	VPBROADCASTW 24(SI), Y0
 	VPXOR        Y1, Y1, Y1
-	VPMAXSW      Y1, Y2, Y1
+	VPMAXSW      Y1, Y3, Y1
 	VPMINSW      Y0, Y1, Y1
 	VMOVDQU      Y1, (AX)(BX*1)
 	MOVQ         pix+0(FP), AX
@@ -3498,6 +3438,772 @@ TEXT ·lumaColumnStrongWideFast(SB), $256-28
 	ADDQ         CX, AX
 	VMOVDQU      X0, (AX)
 	ADDQ         CX, AX
+	VZEROUPPER
+	RET
+
+// func lumaInnerRowsFast(pix *byte, stride int, f *byte, bs *uint32)
+// Requires: AVX, AVX2
+TEXT ·lumaInnerRowsFast(SB), $0-32
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	VPCMPEQW     Y0, Y0, Y0
+	MOVQ         CX, DX
+	SHLQ         $0x02, DX
+	ADDQ         DX, AX
+	MOVQ         bs+24(FP), BX
+	MOVL         4(BX), BX
+	TESTL        BX, BX
+	JZ           done1
+	MOVQ         f+16(FP), SI
+	VMOVD        BX, X1
+	VMOVQ        8(SI), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW (BX), Y2
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW 4(BX), Y3
+	LEAQ         (CX)(CX*2), BX
+	NEGQ         BX
+	ADDQ         AX, BX
+	VPMOVZXBW    (BX), Y4
+	VPMOVZXBW    (BX)(CX*1), Y5
+	VPMOVZXBW    (BX)(CX*2), Y6
+	VPMOVZXBW    (AX), Y7
+	VPMOVZXBW    (AX)(CX*1), Y8
+	VPMOVZXBW    (AX)(CX*2), Y9
+	VPSUBW       Y7, Y6, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y2, Y10
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y2
+	VPAND        Y2, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPSUBW       Y7, Y9, Y11
+	VPABSW       Y11, Y11
+	VPCMPGTW     Y11, Y3, Y11
+	VPAND        Y10, Y2, Y2
+	VPAND        Y10, Y11, Y11
+	VPAVGW       Y7, Y6, Y3
+	VPXOR        Y12, Y12, Y12
+	VPSUBW       Y1, Y12, Y12
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y12, Y4, Y4
+	VPAND        Y2, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y12, Y3, Y3
+	VPAND        Y11, Y3, Y3
+	VPADDW       Y8, Y3, Y3
+	VPSUBW       Y2, Y1, Y1
+	VPSUBW       Y11, Y1, Y1
+	MOVQ         $+4, SI
+	VMOVD        SI, X2
+	VPBROADCASTW X2, X2
+	VPBROADCASTW X2, Y9
+	VPSUBW       Y6, Y7, Y2
+	VPSLLW       $0x02, Y2, Y2
+	VPADDW       Y5, Y2, Y2
+	VPSUBW       Y8, Y2, Y2
+	VPADDW       Y9, Y2, Y2
+	VPSRAW       $0x03, Y2, Y2
+	VPMINSW      Y1, Y2, Y2
+	VPXOR        Y5, Y5, Y5
+	VPSUBW       Y1, Y5, Y5
+	VPMAXSW      Y5, Y2, Y2
+	VPAND        Y10, Y2, Y2
+	VPADDW       Y2, Y6, Y6
+	VPSUBW       Y2, Y7, Y7
+	VEXTRACTI128 $0x01, Y4, X1
+	VPACKUSWB    X1, X4, X1
+	VMOVDQU      X1, (BX)(CX*1)
+	VEXTRACTI128 $0x01, Y6, X1
+	VPACKUSWB    X1, X6, X1
+	VMOVDQU      X1, (BX)(CX*2)
+	VEXTRACTI128 $0x01, Y7, X1
+	VPACKUSWB    X1, X7, X1
+	VMOVDQU      X1, (AX)
+	VEXTRACTI128 $0x01, Y3, X1
+	VPACKUSWB    X1, X3, X1
+	VMOVDQU      X1, (AX)(CX*1)
+
+done1:
+	ADDQ         DX, AX
+	MOVQ         bs+24(FP), BX
+	MOVL         8(BX), BX
+	TESTL        BX, BX
+	JZ           done2
+	MOVQ         f+16(FP), SI
+	VMOVD        BX, X1
+	VMOVQ        8(SI), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW (BX), Y2
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW 4(BX), Y3
+	LEAQ         (CX)(CX*2), BX
+	NEGQ         BX
+	ADDQ         AX, BX
+	VPMOVZXBW    (BX), Y4
+	VPMOVZXBW    (BX)(CX*1), Y5
+	VPMOVZXBW    (BX)(CX*2), Y6
+	VPMOVZXBW    (AX), Y7
+	VPMOVZXBW    (AX)(CX*1), Y8
+	VPMOVZXBW    (AX)(CX*2), Y9
+	VPSUBW       Y7, Y6, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y2, Y10
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y2
+	VPAND        Y2, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPSUBW       Y7, Y9, Y11
+	VPABSW       Y11, Y11
+	VPCMPGTW     Y11, Y3, Y11
+	VPAND        Y10, Y2, Y2
+	VPAND        Y10, Y11, Y11
+	VPAVGW       Y7, Y6, Y3
+	VPXOR        Y12, Y12, Y12
+	VPSUBW       Y1, Y12, Y12
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y12, Y4, Y4
+	VPAND        Y2, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y12, Y3, Y3
+	VPAND        Y11, Y3, Y3
+	VPADDW       Y8, Y3, Y3
+	VPSUBW       Y2, Y1, Y1
+	VPSUBW       Y11, Y1, Y1
+	MOVQ         $+4, SI
+	VMOVD        SI, X2
+	VPBROADCASTW X2, X2
+	VPBROADCASTW X2, Y9
+	VPSUBW       Y6, Y7, Y2
+	VPSLLW       $0x02, Y2, Y2
+	VPADDW       Y5, Y2, Y2
+	VPSUBW       Y8, Y2, Y2
+	VPADDW       Y9, Y2, Y2
+	VPSRAW       $0x03, Y2, Y2
+	VPMINSW      Y1, Y2, Y2
+	VPXOR        Y5, Y5, Y5
+	VPSUBW       Y1, Y5, Y5
+	VPMAXSW      Y5, Y2, Y2
+	VPAND        Y10, Y2, Y2
+	VPADDW       Y2, Y6, Y6
+	VPSUBW       Y2, Y7, Y7
+	VEXTRACTI128 $0x01, Y4, X1
+	VPACKUSWB    X1, X4, X1
+	VMOVDQU      X1, (BX)(CX*1)
+	VEXTRACTI128 $0x01, Y6, X1
+	VPACKUSWB    X1, X6, X1
+	VMOVDQU      X1, (BX)(CX*2)
+	VEXTRACTI128 $0x01, Y7, X1
+	VPACKUSWB    X1, X7, X1
+	VMOVDQU      X1, (AX)
+	VEXTRACTI128 $0x01, Y3, X1
+	VPACKUSWB    X1, X3, X1
+	VMOVDQU      X1, (AX)(CX*1)
+
+done2:
+	ADDQ         DX, AX
+	MOVQ         bs+24(FP), DX
+	MOVL         12(DX), DX
+	TESTL        DX, DX
+	JZ           done3
+	MOVQ         f+16(FP), BX
+	VMOVD        DX, X1
+	VMOVQ        8(BX), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW (DX), Y2
+	MOVQ         f+16(FP), DX
+	VPBROADCASTW 4(DX), Y3
+	LEAQ         (CX)(CX*2), DX
+	NEGQ         DX
+	ADDQ         AX, DX
+	VPMOVZXBW    (DX), Y4
+	VPMOVZXBW    (DX)(CX*1), Y5
+	VPMOVZXBW    (DX)(CX*2), Y6
+	VPMOVZXBW    (AX), Y7
+	VPMOVZXBW    (AX)(CX*1), Y8
+	VPMOVZXBW    (AX)(CX*2), Y9
+	VPSUBW       Y7, Y6, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y2, Y10
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y3, Y0
+	VPSUBW       Y7, Y9, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y10, Y0, Y0
+	VPAND        Y10, Y2, Y2
+	VPAVGW       Y7, Y6, Y3
+	VPXOR        Y11, Y11, Y11
+	VPSUBW       Y1, Y11, Y11
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y11, Y4, Y4
+	VPAND        Y0, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y11, Y3, Y3
+	VPAND        Y2, Y3, Y3
+	VPADDW       Y8, Y3, Y3
+	VPSUBW       Y0, Y1, Y1
+	VPSUBW       Y2, Y1, Y1
+	MOVQ         $+4, BX
+	VMOVD        BX, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y2
+	VPSUBW       Y6, Y7, Y0
+	VPSLLW       $0x02, Y0, Y0
+	VPADDW       Y5, Y0, Y0
+	VPSUBW       Y8, Y0, Y0
+	VPADDW       Y2, Y0, Y0
+	VPSRAW       $0x03, Y0, Y0
+	VPMINSW      Y1, Y0, Y0
+	VPXOR        Y2, Y2, Y2
+	VPSUBW       Y1, Y2, Y2
+	VPMAXSW      Y2, Y0, Y0
+	VPAND        Y10, Y0, Y0
+	VPADDW       Y0, Y6, Y6
+	VPSUBW       Y0, Y7, Y7
+	VEXTRACTI128 $0x01, Y4, X0
+	VPACKUSWB    X0, X4, X0
+	VMOVDQU      X0, (DX)(CX*1)
+	VEXTRACTI128 $0x01, Y6, X0
+	VPACKUSWB    X0, X6, X0
+	VMOVDQU      X0, (DX)(CX*2)
+	VEXTRACTI128 $0x01, Y7, X0
+	VPACKUSWB    X0, X7, X0
+	VMOVDQU      X0, (AX)
+	VEXTRACTI128 $0x01, Y3, X0
+	VPACKUSWB    X0, X3, X0
+	VMOVDQU      X0, (AX)(CX*1)
+
+done3:
+	VZEROUPPER
+	RET
+
+// func lumaInnerColumnsFast(pix *byte, stride int, f *byte, bs *uint32)
+// Requires: AVX, AVX2
+TEXT ·lumaInnerColumnsFast(SB), $256-32
+	MOVQ           pix+0(FP), AX
+	MOVQ           stride+8(FP), CX
+	LEAQ           (SP), DX
+	MOVQ           AX, BX
+	LEAQ           (AX)(CX*8), AX
+	VBROADCASTI128 (BX), Y0
+	VINSERTI128    $0x01, (AX), Y0, Y0
+	ADDQ           CX, BX
+	ADDQ           CX, AX
+	VBROADCASTI128 (BX), Y1
+	VINSERTI128    $0x01, (AX), Y1, Y1
+	ADDQ           CX, BX
+	ADDQ           CX, AX
+	VBROADCASTI128 (BX), Y2
+	VINSERTI128    $0x01, (AX), Y2, Y2
+	ADDQ           CX, BX
+	ADDQ           CX, AX
+	VBROADCASTI128 (BX), Y3
+	VINSERTI128    $0x01, (AX), Y3, Y3
+	ADDQ           CX, BX
+	ADDQ           CX, AX
+	VBROADCASTI128 (BX), Y4
+	VINSERTI128    $0x01, (AX), Y4, Y4
+	ADDQ           CX, BX
+	ADDQ           CX, AX
+	VBROADCASTI128 (BX), Y5
+	VINSERTI128    $0x01, (AX), Y5, Y5
+	ADDQ           CX, BX
+	ADDQ           CX, AX
+	VBROADCASTI128 (BX), Y6
+	VINSERTI128    $0x01, (AX), Y6, Y6
+	ADDQ           CX, BX
+	ADDQ           CX, AX
+	VBROADCASTI128 (BX), Y7
+	VINSERTI128    $0x01, (AX), Y7, Y7
+	VPUNPCKLBW     Y4, Y0, Y8
+	VPUNPCKHBW     Y4, Y0, Y0
+	VPUNPCKLBW     Y5, Y1, Y4
+	VPUNPCKHBW     Y5, Y1, Y1
+	VPUNPCKLBW     Y6, Y2, Y5
+	VPUNPCKHBW     Y6, Y2, Y2
+	VPUNPCKLBW     Y7, Y3, Y6
+	VPUNPCKHBW     Y7, Y3, Y3
+	VPUNPCKLBW     Y5, Y8, Y7
+	VPUNPCKHBW     Y5, Y8, Y5
+	VPUNPCKLBW     Y6, Y4, Y8
+	VPUNPCKHBW     Y6, Y4, Y4
+	VPUNPCKLBW     Y8, Y7, Y6
+	VPUNPCKHBW     Y8, Y7, Y7
+	VPUNPCKLBW     Y4, Y5, Y8
+	VPUNPCKHBW     Y4, Y5, Y4
+	VPUNPCKLBW     Y2, Y0, Y5
+	VPUNPCKHBW     Y2, Y0, Y0
+	VPUNPCKLBW     Y3, Y1, Y2
+	VPUNPCKHBW     Y3, Y1, Y1
+	VPUNPCKLBW     Y2, Y5, Y3
+	VPUNPCKHBW     Y2, Y5, Y2
+	VPUNPCKLBW     Y1, Y0, Y5
+	VPUNPCKHBW     Y1, Y0, Y0
+	VPERMQ         $0xd8, Y6, Y6
+	VMOVDQU        Y6, (DX)
+	VPERMQ         $0xd8, Y7, Y7
+	VMOVDQU        Y7, 32(DX)
+	VPERMQ         $0xd8, Y8, Y8
+	VMOVDQU        Y8, 64(DX)
+	VPERMQ         $0xd8, Y4, Y4
+	VMOVDQU        Y4, 96(DX)
+	VPERMQ         $0xd8, Y3, Y3
+	VMOVDQU        Y3, 128(DX)
+	VPERMQ         $0xd8, Y2, Y2
+	VMOVDQU        Y2, 160(DX)
+	VPERMQ         $0xd8, Y5, Y5
+	VMOVDQU        Y5, 192(DX)
+	VPERMQ         $0xd8, Y0, Y0
+	VMOVDQU        Y0, 224(DX)
+	MOVQ           $0x00000010, AX
+	VPCMPEQW       Y0, Y0, Y0
+	MOVQ           AX, BX
+	SHLQ           $0x02, BX
+	MOVQ           DX, SI
+	ADDQ           BX, SI
+	MOVQ           bs+24(FP), DI
+	MOVL           4(DI), DI
+	TESTL          DI, DI
+	JZ             done1
+	MOVQ           f+16(FP), R8
+	VMOVD          DI, X1
+	VMOVQ          8(R8), X2
+	VPSHUFB        X1, X2, X2
+	VPMOVSXBW      X2, X2
+	VPBROADCASTQ   X2, Y1
+	VPSHUFB        fours<>+0(SB), Y1, Y1
+	MOVQ           f+16(FP), DI
+	VPBROADCASTW   (DI), Y2
+	MOVQ           f+16(FP), DI
+	VPBROADCASTW   4(DI), Y3
+	LEAQ           (AX)(AX*2), DI
+	NEGQ           DI
+	ADDQ           SI, DI
+	VPMOVZXBW      (DI), Y4
+	VPMOVZXBW      (DI)(AX*1), Y5
+	VPMOVZXBW      (DI)(AX*2), Y6
+	VPMOVZXBW      (SI), Y7
+	VPMOVZXBW      (SI)(AX*1), Y8
+	VPMOVZXBW      (SI)(AX*2), Y9
+	VPSUBW         Y7, Y6, Y10
+	VPABSW         Y10, Y10
+	VPCMPGTW       Y10, Y2, Y10
+	VPSUBW         Y6, Y5, Y2
+	VPABSW         Y2, Y2
+	VPCMPGTW       Y2, Y3, Y2
+	VPAND          Y2, Y10, Y10
+	VPSUBW         Y7, Y8, Y2
+	VPABSW         Y2, Y2
+	VPCMPGTW       Y2, Y3, Y2
+	VPAND          Y2, Y10, Y10
+	VPCMPGTW       Y0, Y1, Y2
+	VPAND          Y2, Y10, Y10
+	VPAND          Y10, Y1, Y1
+	VPSUBW         Y6, Y4, Y2
+	VPABSW         Y2, Y2
+	VPCMPGTW       Y2, Y3, Y2
+	VPSUBW         Y7, Y9, Y11
+	VPABSW         Y11, Y11
+	VPCMPGTW       Y11, Y3, Y11
+	VPAND          Y10, Y2, Y2
+	VPAND          Y10, Y11, Y11
+	VPAVGW         Y7, Y6, Y3
+	VPXOR          Y12, Y12, Y12
+	VPSUBW         Y1, Y12, Y12
+	VPADDW         Y3, Y4, Y4
+	VPSUBW         Y5, Y4, Y4
+	VPSUBW         Y5, Y4, Y4
+	VPSRAW         $0x01, Y4, Y4
+	VPMINSW        Y1, Y4, Y4
+	VPMAXSW        Y12, Y4, Y4
+	VPAND          Y2, Y4, Y4
+	VPADDW         Y5, Y4, Y4
+	VPADDW         Y3, Y9, Y3
+	VPSUBW         Y8, Y3, Y3
+	VPSUBW         Y8, Y3, Y3
+	VPSRAW         $0x01, Y3, Y3
+	VPMINSW        Y1, Y3, Y3
+	VPMAXSW        Y12, Y3, Y3
+	VPAND          Y11, Y3, Y3
+	VPADDW         Y8, Y3, Y3
+	VPSUBW         Y2, Y1, Y1
+	VPSUBW         Y11, Y1, Y1
+	MOVQ           $+4, R8
+	VMOVD          R8, X2
+	VPBROADCASTW   X2, X2
+	VPBROADCASTW   X2, Y9
+	VPSUBW         Y6, Y7, Y2
+	VPSLLW         $0x02, Y2, Y2
+	VPADDW         Y5, Y2, Y2
+	VPSUBW         Y8, Y2, Y2
+	VPADDW         Y9, Y2, Y2
+	VPSRAW         $0x03, Y2, Y2
+	VPMINSW        Y1, Y2, Y2
+	VPXOR          Y5, Y5, Y5
+	VPSUBW         Y1, Y5, Y5
+	VPMAXSW        Y5, Y2, Y2
+	VPAND          Y10, Y2, Y2
+	VPADDW         Y2, Y6, Y6
+	VPSUBW         Y2, Y7, Y7
+	VEXTRACTI128   $0x01, Y4, X1
+	VPACKUSWB      X1, X4, X1
+	VMOVDQU        X1, (DI)(AX*1)
+	VEXTRACTI128   $0x01, Y6, X1
+	VPACKUSWB      X1, X6, X1
+	VMOVDQU        X1, (DI)(AX*2)
+	VEXTRACTI128   $0x01, Y7, X1
+	VPACKUSWB      X1, X7, X1
+	VMOVDQU        X1, (SI)
+	VEXTRACTI128   $0x01, Y3, X1
+	VPACKUSWB      X1, X3, X1
+	VMOVDQU        X1, (SI)(AX*1)
+
+done1:
+	ADDQ         BX, SI
+	MOVQ         bs+24(FP), DI
+	MOVL         8(DI), DI
+	TESTL        DI, DI
+	JZ           done2
+	MOVQ         f+16(FP), R8
+	VMOVD        DI, X1
+	VMOVQ        8(R8), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
+	MOVQ         f+16(FP), DI
+	VPBROADCASTW (DI), Y2
+	MOVQ         f+16(FP), DI
+	VPBROADCASTW 4(DI), Y3
+	LEAQ         (AX)(AX*2), DI
+	NEGQ         DI
+	ADDQ         SI, DI
+	VPMOVZXBW    (DI), Y4
+	VPMOVZXBW    (DI)(AX*1), Y5
+	VPMOVZXBW    (DI)(AX*2), Y6
+	VPMOVZXBW    (SI), Y7
+	VPMOVZXBW    (SI)(AX*1), Y8
+	VPMOVZXBW    (SI)(AX*2), Y9
+	VPSUBW       Y7, Y6, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y2, Y10
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y2
+	VPAND        Y2, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPSUBW       Y7, Y9, Y11
+	VPABSW       Y11, Y11
+	VPCMPGTW     Y11, Y3, Y11
+	VPAND        Y10, Y2, Y2
+	VPAND        Y10, Y11, Y11
+	VPAVGW       Y7, Y6, Y3
+	VPXOR        Y12, Y12, Y12
+	VPSUBW       Y1, Y12, Y12
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y12, Y4, Y4
+	VPAND        Y2, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y12, Y3, Y3
+	VPAND        Y11, Y3, Y3
+	VPADDW       Y8, Y3, Y3
+	VPSUBW       Y2, Y1, Y1
+	VPSUBW       Y11, Y1, Y1
+	MOVQ         $+4, R8
+	VMOVD        R8, X2
+	VPBROADCASTW X2, X2
+	VPBROADCASTW X2, Y9
+	VPSUBW       Y6, Y7, Y2
+	VPSLLW       $0x02, Y2, Y2
+	VPADDW       Y5, Y2, Y2
+	VPSUBW       Y8, Y2, Y2
+	VPADDW       Y9, Y2, Y2
+	VPSRAW       $0x03, Y2, Y2
+	VPMINSW      Y1, Y2, Y2
+	VPXOR        Y5, Y5, Y5
+	VPSUBW       Y1, Y5, Y5
+	VPMAXSW      Y5, Y2, Y2
+	VPAND        Y10, Y2, Y2
+	VPADDW       Y2, Y6, Y6
+	VPSUBW       Y2, Y7, Y7
+	VEXTRACTI128 $0x01, Y4, X1
+	VPACKUSWB    X1, X4, X1
+	VMOVDQU      X1, (DI)(AX*1)
+	VEXTRACTI128 $0x01, Y6, X1
+	VPACKUSWB    X1, X6, X1
+	VMOVDQU      X1, (DI)(AX*2)
+	VEXTRACTI128 $0x01, Y7, X1
+	VPACKUSWB    X1, X7, X1
+	VMOVDQU      X1, (SI)
+	VEXTRACTI128 $0x01, Y3, X1
+	VPACKUSWB    X1, X3, X1
+	VMOVDQU      X1, (SI)(AX*1)
+
+done2:
+	ADDQ         BX, SI
+	MOVQ         bs+24(FP), BX
+	MOVL         12(BX), BX
+	TESTL        BX, BX
+	JZ           done3
+	MOVQ         f+16(FP), DI
+	VMOVD        BX, X1
+	VMOVQ        8(DI), X2
+	VPSHUFB      X1, X2, X2
+	VPMOVSXBW    X2, X2
+	VPBROADCASTQ X2, Y1
+	VPSHUFB      fours<>+0(SB), Y1, Y1
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW (BX), Y2
+	MOVQ         f+16(FP), BX
+	VPBROADCASTW 4(BX), Y3
+	LEAQ         (AX)(AX*2), BX
+	NEGQ         BX
+	ADDQ         SI, BX
+	VPMOVZXBW    (BX), Y4
+	VPMOVZXBW    (BX)(AX*1), Y5
+	VPMOVZXBW    (BX)(AX*2), Y6
+	VPMOVZXBW    (SI), Y7
+	VPMOVZXBW    (SI)(AX*1), Y8
+	VPMOVZXBW    (SI)(AX*2), Y9
+	VPSUBW       Y7, Y6, Y10
+	VPABSW       Y10, Y10
+	VPCMPGTW     Y10, Y2, Y10
+	VPSUBW       Y6, Y5, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPSUBW       Y7, Y8, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y2, Y10, Y10
+	VPCMPGTW     Y0, Y1, Y0
+	VPAND        Y0, Y10, Y10
+	VPAND        Y10, Y1, Y1
+	VPSUBW       Y6, Y4, Y0
+	VPABSW       Y0, Y0
+	VPCMPGTW     Y0, Y3, Y0
+	VPSUBW       Y7, Y9, Y2
+	VPABSW       Y2, Y2
+	VPCMPGTW     Y2, Y3, Y2
+	VPAND        Y10, Y0, Y0
+	VPAND        Y10, Y2, Y2
+	VPAVGW       Y7, Y6, Y3
+	VPXOR        Y11, Y11, Y11
+	VPSUBW       Y1, Y11, Y11
+	VPADDW       Y3, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSUBW       Y5, Y4, Y4
+	VPSRAW       $0x01, Y4, Y4
+	VPMINSW      Y1, Y4, Y4
+	VPMAXSW      Y11, Y4, Y4
+	VPAND        Y0, Y4, Y4
+	VPADDW       Y5, Y4, Y4
+	VPADDW       Y3, Y9, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSUBW       Y8, Y3, Y3
+	VPSRAW       $0x01, Y3, Y3
+	VPMINSW      Y1, Y3, Y3
+	VPMAXSW      Y11, Y3, Y3
+	VPAND        Y2, Y3, Y3
+	VPADDW       Y8, Y3, Y3
+	VPSUBW       Y0, Y1, Y1
+	VPSUBW       Y2, Y1, Y1
+	MOVQ         $+4, DI
+	VMOVD        DI, X0
+	VPBROADCASTW X0, X0
+	VPBROADCASTW X0, Y2
+	VPSUBW       Y6, Y7, Y0
+	VPSLLW       $0x02, Y0, Y0
+	VPADDW       Y5, Y0, Y0
+	VPSUBW       Y8, Y0, Y0
+	VPADDW       Y2, Y0, Y0
+	VPSRAW       $0x03, Y0, Y0
+	VPMINSW      Y1, Y0, Y0
+	VPXOR        Y2, Y2, Y2
+	VPSUBW       Y1, Y2, Y2
+	VPMAXSW      Y2, Y0, Y0
+	VPAND        Y10, Y0, Y0
+	VPADDW       Y0, Y6, Y6
+	VPSUBW       Y0, Y7, Y7
+	VEXTRACTI128 $0x01, Y4, X0
+	VPACKUSWB    X0, X4, X0
+	VMOVDQU      X0, (BX)(AX*1)
+	VEXTRACTI128 $0x01, Y6, X0
+	VPACKUSWB    X0, X6, X0
+	VMOVDQU      X0, (BX)(AX*2)
+	VEXTRACTI128 $0x01, Y7, X0
+	VPACKUSWB    X0, X7, X0
+	VMOVDQU      X0, (SI)
+	VEXTRACTI128 $0x01, Y3, X0
+	VPACKUSWB    X0, X3, X0
+	VMOVDQU      X0, (SI)(AX*1)
+
+done3:
+	MOVQ           pix+0(FP), AX
+	MOVQ           DX, BX
+	LEAQ           128(DX), DX
+	VBROADCASTI128 (BX), Y0
+	VINSERTI128    $0x01, (DX), Y0, Y0
+	VBROADCASTI128 16(BX), Y1
+	VINSERTI128    $0x01, 16(DX), Y1, Y1
+	VBROADCASTI128 32(BX), Y2
+	VINSERTI128    $0x01, 32(DX), Y2, Y2
+	VBROADCASTI128 48(BX), Y3
+	VINSERTI128    $0x01, 48(DX), Y3, Y3
+	VBROADCASTI128 64(BX), Y4
+	VINSERTI128    $0x01, 64(DX), Y4, Y4
+	VBROADCASTI128 80(BX), Y5
+	VINSERTI128    $0x01, 80(DX), Y5, Y5
+	VBROADCASTI128 96(BX), Y6
+	VINSERTI128    $0x01, 96(DX), Y6, Y6
+	VBROADCASTI128 112(BX), Y7
+	VINSERTI128    $0x01, 112(DX), Y7, Y7
+	VPUNPCKLBW     Y4, Y0, Y8
+	VPUNPCKHBW     Y4, Y0, Y0
+	VPUNPCKLBW     Y5, Y1, Y4
+	VPUNPCKHBW     Y5, Y1, Y1
+	VPUNPCKLBW     Y6, Y2, Y5
+	VPUNPCKHBW     Y6, Y2, Y2
+	VPUNPCKLBW     Y7, Y3, Y6
+	VPUNPCKHBW     Y7, Y3, Y3
+	VPUNPCKLBW     Y5, Y8, Y7
+	VPUNPCKHBW     Y5, Y8, Y5
+	VPUNPCKLBW     Y6, Y4, Y8
+	VPUNPCKHBW     Y6, Y4, Y4
+	VPUNPCKLBW     Y8, Y7, Y6
+	VPUNPCKHBW     Y8, Y7, Y7
+	VPUNPCKLBW     Y4, Y5, Y8
+	VPUNPCKHBW     Y4, Y5, Y4
+	VPUNPCKLBW     Y2, Y0, Y5
+	VPUNPCKHBW     Y2, Y0, Y0
+	VPUNPCKLBW     Y3, Y1, Y2
+	VPUNPCKHBW     Y3, Y1, Y1
+	VPUNPCKLBW     Y2, Y5, Y3
+	VPUNPCKHBW     Y2, Y5, Y2
+	VPUNPCKLBW     Y1, Y0, Y5
+	VPUNPCKHBW     Y1, Y0, Y0
+	VPERMQ         $0xd8, Y6, Y6
+	VMOVDQU        X6, (AX)
+	VEXTRACTI128   $0x01, Y6, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
+	VPERMQ         $0xd8, Y7, Y7
+	VMOVDQU        X7, (AX)
+	VEXTRACTI128   $0x01, Y7, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
+	VPERMQ         $0xd8, Y8, Y8
+	VMOVDQU        X8, (AX)
+	VEXTRACTI128   $0x01, Y8, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
+	VPERMQ         $0xd8, Y4, Y4
+	VMOVDQU        X4, (AX)
+	VEXTRACTI128   $0x01, Y4, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
+	VPERMQ         $0xd8, Y3, Y3
+	VMOVDQU        X3, (AX)
+	VEXTRACTI128   $0x01, Y3, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
+	VPERMQ         $0xd8, Y2, Y2
+	VMOVDQU        X2, (AX)
+	VEXTRACTI128   $0x01, Y2, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
+	VPERMQ         $0xd8, Y5, Y5
+	VMOVDQU        X5, (AX)
+	VEXTRACTI128   $0x01, Y5, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
+	VPERMQ         $0xd8, Y0, Y0
+	VMOVDQU        X0, (AX)
+	VEXTRACTI128   $0x01, Y0, (AX)(CX*1)
+	LEAQ           (AX)(CX*2), AX
 	VZEROUPPER
 	RET
 

@@ -1030,12 +1030,16 @@ l28:
 	BNE l28
 	RET
 
-// func addDCsFast(dst *byte, stride int, dcs *[16]int16) 
-TEXT ·addDCsFast(SB), NOSPLIT, $0-24
+// func addDCsFast(dst *byte, stride, w, h int, dcs *[16]int16) 
+TEXT ·addDCsFast(SB), NOSPLIT, $0-40
 	MOVD dst+0(FP), R0
 	MOVD stride+8(FP), R1
-	MOVD dcs+16(FP), R6
-	MOVD $4, R7
+	MOVD dcs+32(FP), R6
+	MOVD w+16(FP), R8
+	MOVD h+24(FP), R7
+	LSR $2, R7
+	CMP $8, R8
+	BEQ eightWide
 l29:
 	FMOVD 0(R6), F0
 	ADD $8, R6
@@ -1044,8 +1048,8 @@ l29:
 	WORD $0x4e807802 // ZIP2 S4 V2, V0, V0
 	FMOVQ 0(R0), F3
 	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
-	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e620ca5 // SQADD H8 V5, V5, V2
 	WORD $0x2e212883 // SQXTUN B8 V3, V4
 	WORD $0x6e2128a3 // SQXTUN B16 V3, V5
@@ -1053,8 +1057,8 @@ l29:
 	ADD R1, R0
 	FMOVQ 0(R0), F3
 	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
-	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e620ca5 // SQADD H8 V5, V5, V2
 	WORD $0x2e212883 // SQXTUN B8 V3, V4
 	WORD $0x6e2128a3 // SQXTUN B16 V3, V5
@@ -1062,8 +1066,8 @@ l29:
 	ADD R1, R0
 	FMOVQ 0(R0), F3
 	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
-	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e620ca5 // SQADD H8 V5, V5, V2
 	WORD $0x2e212883 // SQXTUN B8 V3, V4
 	WORD $0x6e2128a3 // SQXTUN B16 V3, V5
@@ -1071,8 +1075,8 @@ l29:
 	ADD R1, R0
 	FMOVQ 0(R0), F3
 	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
-	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x6f08a465 // USHLL B16 V5, V3, #0
 	WORD $0x4e620ca5 // SQADD H8 V5, V5, V2
 	WORD $0x2e212883 // SQXTUN B8 V3, V4
 	WORD $0x6e2128a3 // SQXTUN B16 V3, V5
@@ -1080,6 +1084,40 @@ l29:
 	ADD R1, R0
 	SUBS $1, R7
 	BNE l29
+	RET
+	eightWide:
+l30:
+	FMOVD 0(R6), F0
+	ADD $4, R6
+	WORD $0x4e403800 // ZIP1 H8 V0, V0, V0
+	WORD $0x4e803801 // ZIP1 S4 V1, V0, V0
+	WORD $0x4e807802 // ZIP2 S4 V2, V0, V0
+	FMOVD 0(R0), F3
+	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
+	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x2e212883 // SQXTUN B8 V3, V4
+	FMOVD F3, 0(R0)
+	ADD R1, R0
+	FMOVD 0(R0), F3
+	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
+	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x2e212883 // SQXTUN B8 V3, V4
+	FMOVD F3, 0(R0)
+	ADD R1, R0
+	FMOVD 0(R0), F3
+	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
+	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x2e212883 // SQXTUN B8 V3, V4
+	FMOVD F3, 0(R0)
+	ADD R1, R0
+	FMOVD 0(R0), F3
+	WORD $0x2f08a464 // USHLL B8 V4, V3, #0
+	WORD $0x4e610c84 // SQADD H8 V4, V4, V1
+	WORD $0x2e212883 // SQXTUN B8 V3, V4
+	FMOVD F3, 0(R0)
+	ADD R1, R0
+	SUBS $1, R7
+	BNE l30
 	RET
 
 // func lumaRowFast(pix *byte, stride int, f *byte, bs uint32) 
@@ -1128,7 +1166,7 @@ TEXT ·lumaRowFast(SB), NOSPLIT, $0-28
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l30
+	CBZ R14, l31
 	WORD $0x6e237436 // UABD B16 V22, V1, V3
 	WORD $0x6e363636 // CMHI B16 V22, V17, V22
 	WORD $0x4e361e74 // AND B16 V20, V19, V22
@@ -1177,7 +1215,7 @@ TEXT ·lumaRowFast(SB), NOSPLIT, $0-28
 	ADD R1, R4
 	FMOVQ F5, 0(R4)
 	ADD R1, R4
-l30:
+l31:
 	RET
 
 // func lumaRowStrongFast(pix *byte, stride int, f *byte, bs uint32) 
@@ -1218,7 +1256,7 @@ TEXT ·lumaRowStrongFast(SB), NOSPLIT, $0-28
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l31
+	CBZ R14, l32
 	LSR $2, R8, R10
 	ADD $2, R10
 	WORD $0x6e237436 // UABD B16 V22, V1, V3
@@ -1314,7 +1352,7 @@ TEXT ·lumaRowStrongFast(SB), NOSPLIT, $0-28
 	ADD R1, R4
 	FMOVQ F6, 0(R4)
 	ADD R1, R4
-l31:
+l32:
 	RET
 
 // func lumaColumnFast(pix *byte, stride int, f *byte, bs uint32) 
@@ -1418,7 +1456,7 @@ TEXT ·lumaColumnFast(SB), NOSPLIT, $0-28
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l32
+	CBZ R14, l33
 	WORD $0x6e237436 // UABD B16 V22, V1, V3
 	WORD $0x6e363636 // CMHI B16 V22, V17, V22
 	WORD $0x4e361e74 // AND B16 V20, V19, V22
@@ -1525,7 +1563,7 @@ TEXT ·lumaColumnFast(SB), NOSPLIT, $0-28
 	ADD R1, R4
 	VST1 V7.D[1], (R4)
 	ADD R1, R4
-l32:
+l33:
 	RET
 
 // func lumaColumnStrongFast(pix *byte, stride int, f *byte, bs uint32) 
@@ -1618,7 +1656,7 @@ TEXT ·lumaColumnStrongFast(SB), NOSPLIT, $0-28
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l33
+	CBZ R14, l34
 	LSR $2, R8, R10
 	ADD $2, R10
 	WORD $0x6e237436 // UABD B16 V22, V1, V3
@@ -1769,7 +1807,7 @@ TEXT ·lumaColumnStrongFast(SB), NOSPLIT, $0-28
 	ADD R1, R4
 	VST1 V7.D[1], (R4)
 	ADD R1, R4
-l33:
+l34:
 	RET
 
 // func chromaRowFast(u *byte, v *byte, stride int, f *byte, bs uint32) 
@@ -1836,7 +1874,7 @@ TEXT ·chromaRowFast(SB), NOSPLIT, $0-36
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l34
+	CBZ R14, l35
 	WORD $0x6e338659 // SUB B16 V25, V18, V19
 	WORD $0x4e331f39 // AND B16 V25, V25, V19
 	WORD $0x2e23209c // USUBL B8 V28, V4, V3
@@ -1867,7 +1905,7 @@ TEXT ·chromaRowFast(SB), NOSPLIT, $0-36
 	ADD R1, R4
 	VST1 V4.D[1], (R4)
 	ADD R1, R4
-l34:
+l35:
 	RET
 
 // func chromaRowStrongFast(u *byte, v *byte, stride int, f *byte, bs uint32) 
@@ -1916,7 +1954,7 @@ TEXT ·chromaRowStrongFast(SB), NOSPLIT, $0-36
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l35
+	CBZ R14, l36
 	WORD $0x2e250076 // UADDL B8 V22, V3, V5
 	WORD $0x2e2212d6 // UADDW B8 V22, V22, V2
 	WORD $0x2e2212d6 // UADDW B8 V22, V22, V2
@@ -1947,7 +1985,7 @@ TEXT ·chromaRowStrongFast(SB), NOSPLIT, $0-36
 	ADD R1, R4
 	VST1 V4.D[1], (R4)
 	ADD R1, R4
-l35:
+l36:
 	RET
 
 // func chromaColumnFast(u *byte, v *byte, stride int, f *byte, bs uint32) 
@@ -2042,7 +2080,7 @@ TEXT ·chromaColumnFast(SB), NOSPLIT, $0-36
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l36
+	CBZ R14, l37
 	WORD $0x6e338659 // SUB B16 V25, V18, V19
 	WORD $0x4e331f39 // AND B16 V25, V25, V19
 	WORD $0x2e23209c // USUBL B8 V28, V4, V3
@@ -2107,7 +2145,7 @@ TEXT ·chromaColumnFast(SB), NOSPLIT, $0-36
 	ADD R1, R4
 	VST1 V5.S[3], (R4)
 	ADD R1, R4
-l36:
+l37:
 	RET
 
 // func chromaColumnStrongFast(u *byte, v *byte, stride int, f *byte, bs uint32) 
@@ -2184,7 +2222,7 @@ TEXT ·chromaColumnStrongFast(SB), NOSPLIT, $0-36
 	VMOV V19.D[0], R13
 	VMOV V19.D[1], R14
 	ORR R13, R14
-	CBZ R14, l37
+	CBZ R14, l38
 	WORD $0x2e250076 // UADDL B8 V22, V3, V5
 	WORD $0x2e2212d6 // UADDW B8 V22, V22, V2
 	WORD $0x2e2212d6 // UADDW B8 V22, V22, V2
@@ -2249,5 +2287,5 @@ TEXT ·chromaColumnStrongFast(SB), NOSPLIT, $0-36
 	ADD R1, R4
 	VST1 V5.S[3], (R4)
 	ADD R1, R4
-l37:
+l38:
 	RET

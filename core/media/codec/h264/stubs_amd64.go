@@ -62,12 +62,12 @@ func addDCWideFast(dst *byte, stride int, size int, v int, most int)
 // addDCsFast is addDCs.
 //
 //go:noescape
-func addDCsFast(dst *byte, stride int, dcs *[16]int16)
+func addDCsFast(dst *byte, stride int, w int, h int, dcs *[16]int16)
 
 // addDCsWideFast is addDCsFast for samples of two bytes.
 //
 //go:noescape
-func addDCsWideFast(dst *byte, stride int, dcs *[16]int16, most int)
+func addDCsWideFast(dst *byte, stride int, w int, h int, dcs *[16]int16, most int)
 
 // lumaRowFast filters the horizontal edge above 16 samples at pix;
 // bs holds the strength of each four.
@@ -116,6 +116,18 @@ func lumaColumnWideFast(pix *byte, stride int, f *byte, bs uint32)
 //
 //go:noescape
 func lumaColumnStrongWideFast(pix *byte, stride int, f *byte, bs uint32)
+
+// lumaInnerRowsFast filters the edges within a macroblock whose first sample is pix;
+// bs holds the strengths of the edges.
+//
+//go:noescape
+func lumaInnerRowsFast(pix *byte, stride int, f *byte, bs *uint32)
+
+// lumaInnerColumnsFast filters the edges within a macroblock whose first sample is pix;
+// bs holds the strengths of the edges.
+//
+//go:noescape
+func lumaInnerColumnsFast(pix *byte, stride int, f *byte, bs *uint32)
 
 // chromaRowFast filters the horizontal edges above 8 samples at u and v;
 // bs holds the strength of each two, f the filters of both.

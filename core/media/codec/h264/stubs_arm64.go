@@ -39,10 +39,10 @@ func add8Fast(dst *byte, stride int, c *[64]int32)
 //go:noescape
 func addDCFast(dst *byte, stride int, size int, plus int, minus int)
 
-// addDCsFast adds one value to each of the 4x4 blocks of 16x16 samples.
+// addDCsFast adds one value to each of the 4x4 blocks of w x h samples, w = 16 or 8.
 //
 //go:noescape
-func addDCsFast(dst *byte, stride int, dcs *[16]int16)
+func addDCsFast(dst *byte, stride, w, h int, dcs *[16]int16)
 
 // lumaRowFast filters the horizontal edge above 16 samples at pix; bs holds the strength of each four.
 //

@@ -67,7 +67,7 @@ func (w *worker[T]) neighbours(x, y, n, c int) []int16 {
 	}
 	bottom := min(2*n, w.heights[c]-y)
 	for to := 2 * n; to > 0; { // left, upwards
-		from := (to - 1) / unitY * unitY
+		from := (to - 1) &^ (unitY - 1)
 		if end := min(to, bottom); from < end && usable(x-1, y+from) {
 			at := (y+from)*p.stride + x - 1
 			for i := from; i < end; i++ {

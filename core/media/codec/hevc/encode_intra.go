@@ -2,6 +2,7 @@ package hevc
 
 import (
 	"math"
+	"math/bits"
 
 	"vividstrain/core/media/codec/motion"
 )
@@ -180,9 +181,9 @@ func (c *blockEncoder[T]) directionsAt(x, y int) *directions {
 			case gx == 0 && gy == 0:
 				continue
 			case abs(gy) > abs(gx):
-				d.mode[n] = angleModes[0][32+32*gx/gy]
+				d.mode[n] = angleModes[0][32+int32(32*gx)/int32(gy)]
 			default:
-				d.mode[n] = angleModes[1][32+32*gy/gx]
+				d.mode[n] = angleModes[1][32+int32(32*gy)/int32(gx)]
 			}
 			d.strength[n] = uint16(abs(gx) + abs(gy))
 			n++
@@ -246,7 +247,7 @@ func (c *blockEncoder[T]) unevenness(x, y, size int) int {
 			sum += int(v)
 		}
 	}
-	motion.FillBlock(c.candidate[:], size, size, 1, T(sum/(size*size))) // a row that is used for all
+	motion.FillBlock(c.candidate[:], size, size, 1, T(sum>>(2*bits.TrailingZeros(uint(size))))) // a row that is used for all
 	return c.satd(src, stride, c.candidate[:], 0, size)
 }
 

@@ -2,6 +2,8 @@
 // that copy, average and compare blocks of samples, in Go and in assembly, and motion search.
 package motion
 
+import "unsafe"
+
 // Sample is the type of samples: 8 bits, or more.
 type Sample interface{ uint8 | uint16 }
 
@@ -15,6 +17,8 @@ type BlockKernels[T Sample] struct {
 	Extend func(pix []T, at, stride, w, h int)
 	// Average computes (dst + src + 1) >> 1, w = 2, 4, 8 or 16.
 	Average func(dst []T, stride int, src []T, step, w, h int)
+	// Prefetch tells the processor that h rows from pix[at] on, a cache line of each, will be used soon.
+	Prefetch func(pix []T, at, stride, h int)
 }
 
 // DistanceKernels measure the difference between a block and its prediction. Blocks are w x h
@@ -37,13 +41,22 @@ type DistanceKernels[T Sample] struct {
 
 // GoBlockKernels returns the kernels in plain Go.
 func GoBlockKernels[T Sample]() BlockKernels[T] {
-	return BlockKernels[T]{copyBlock[T], FillBlock[T], ExtendBlock[T], averageBlock[T]}
+	return BlockKernels[T]{copyBlock[T], FillBlock[T], ExtendBlock[T], averageBlock[T], noPrefetch[T]}
 }
 
 // GoDistanceKernels returns the kernels in plain Go.
 func GoDistanceKernels[T Sample]() DistanceKernels[T] {
 	return DistanceKernels[T]{sadBlock[T], sadQuarters[T], sadFour[T], SATDBlock[T], satdMean[T]}
 }
+
+// LineOf is how many samples a cache line of 64 bytes holds.
+func LineOf[T Sample]() int {
+	var v T
+	return 64 / int(unsafe.Sizeof(v))
+}
+
+// noPrefetch leaves fetching to the processor.
+func noPrefetch[T Sample]([]T, int, int, int) {}
 
 func copyBlock[T Sample](dst []T, stride int, src []T, step, w, h int) {
 	for y := range h {

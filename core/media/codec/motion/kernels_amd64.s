@@ -66,6 +66,20 @@ copyc:
 	VZEROUPPER
 	RET
 
+// func prefetchFast(pix *byte, stride int, h int)
+// Requires: MMX+
+TEXT ·prefetchFast(SB), NOSPLIT, $0-24
+	MOVQ pix+0(FP), AX
+	MOVQ stride+8(FP), CX
+	MOVQ h+16(FP), DX
+
+prefetch:
+	PREFETCHT0 (AX)
+	ADDQ       CX, AX
+	DECQ       DX
+	JNE        prefetch
+	RET
+
 // func fillFast(dst *byte, stride int, w int, h int, v uint8)
 // Requires: AVX, AVX2
 TEXT ·fillFast(SB), NOSPLIT, $0-33

@@ -4,7 +4,11 @@ package motion
 func FastBlockKernels() BlockKernels[uint8] { return assemblyBlockKernels() }
 
 // FastWideBlockKernels returns the kernels for two-byte samples.
-func FastWideBlockKernels() BlockKernels[uint16] { return GoBlockKernels[uint16]() }
+func FastWideBlockKernels() BlockKernels[uint16] {
+	k := GoBlockKernels[uint16]()
+	k.Prefetch = prefetch[uint16]
+	return k
+}
 
 // FastDistanceKernels returns the fastest kernels for 8-bit samples.
 func FastDistanceKernels() DistanceKernels[uint8] {

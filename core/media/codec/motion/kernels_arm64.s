@@ -56,6 +56,18 @@ l8:
 	BNE l8
 	RET
 
+// func prefetchFast(pix *byte, stride, h int) 
+TEXT ·prefetchFast(SB), NOSPLIT, $0-24
+	MOVD pix+0(FP), R0
+	MOVD stride+8(FP), R1
+	MOVD h+16(FP), R5
+l9:
+	PRFM (R0), PSTL1KEEP
+	ADD R1, R0
+	SUBS $1, R5
+	BNE l9
+	RET
+
 // func averageFast(dst *byte, stride int, src *byte, step int, w int, h int) 
 TEXT ·averageFast(SB), NOSPLIT, $0-48
 	MOVD dst+0(FP), R0
@@ -65,8 +77,8 @@ TEXT ·averageFast(SB), NOSPLIT, $0-48
 	MOVD w+32(FP), R4
 	MOVD h+40(FP), R5
 	CMP $16, R4
-	BNE l9
-l10:
+	BNE l10
+l11:
 	FMOVQ 0(R2), F0
 	FMOVQ 0(R0), F1
 	WORD $0x6e211400 // URHADD B16 V0, V0, V1
@@ -74,12 +86,12 @@ l10:
 	ADD R1, R0
 	ADD R3, R2
 	SUBS $1, R5
-	BNE l10
-	RET
-l9:
-	CMP $8, R4
 	BNE l11
-l12:
+	RET
+l10:
+	CMP $8, R4
+	BNE l12
+l13:
 	FMOVD 0(R2), F0
 	FMOVD 0(R0), F1
 	WORD $0x6e211400 // URHADD B16 V0, V0, V1
@@ -87,12 +99,12 @@ l12:
 	ADD R1, R0
 	ADD R3, R2
 	SUBS $1, R5
-	BNE l12
-	RET
-l11:
-	CMP $4, R4
 	BNE l13
-l14:
+	RET
+l12:
+	CMP $4, R4
+	BNE l14
+l15:
 	FMOVS 0(R2), F0
 	FMOVS 0(R0), F1
 	WORD $0x6e211400 // URHADD B16 V0, V0, V1
@@ -100,10 +112,10 @@ l14:
 	ADD R1, R0
 	ADD R3, R2
 	SUBS $1, R5
-	BNE l14
+	BNE l15
 	RET
-l13:
-l16:
+l14:
+l17:
 	MOVHU 0(R2), R26
 	FMOVS R26, F0
 	MOVHU 0(R0), R26
@@ -114,7 +126,7 @@ l16:
 	ADD R1, R0
 	ADD R3, R2
 	SUBS $1, R5
-	BNE l16
+	BNE l17
 	RET
 
 // func sadFast(dst *byte, stride int, src *byte, step int, w int, h int) int
@@ -127,8 +139,8 @@ TEXT ·sadFast(SB), NOSPLIT, $0-56
 	MOVD h+40(FP), R5
 	WORD $0x6e221c42 // EOR B16 V2, V2, V2
 	CMP $16, R4
-	BNE l17
-l18:
+	BNE l18
+l19:
 	FMOVQ 0(R0), F0
 	FMOVQ 0(R2), F1
 	WORD $0x2e215002 // UABAL B8 V2, V0, V1
@@ -136,20 +148,20 @@ l18:
 	ADD R1, R0
 	ADD R3, R2
 	SUBS $1, R5
-	BNE l18
+	BNE l19
 	WORD $0x6e703842 // UADDLV H8 V2, V2
 	FMOVS F2, R12
 	MOVD R12, ret+48(FP)
 	RET
-l17:
-l20:
+l18:
+l21:
 	FMOVD 0(R0), F0
 	FMOVD 0(R2), F1
 	WORD $0x2e215002 // UABAL B8 V2, V0, V1
 	ADD R1, R0
 	ADD R3, R2
 	SUBS $1, R5
-	BNE l20
+	BNE l21
 	WORD $0x6e703842 // UADDLV H8 V2, V2
 	FMOVS F2, R12
 	MOVD R12, ret+48(FP)
@@ -178,8 +190,8 @@ TEXT ·sadFourFast(SB), NOSPLIT, $0-64
 	ADD R2, R13
 	WORD $0x6e271ce7 // EOR B16 V7, V7, V7
 	CMP $16, R4
-	BNE l21
-l22:
+	BNE l22
+l23:
 	FMOVQ 0(R0), F0
 	ADD R1, R0
 	FMOVQ 0(R9), F1
@@ -199,7 +211,7 @@ l22:
 	WORD $0x2e215007 // UABAL B8 V7, V0, V1
 	WORD $0x6e215007 // UABAL B16 V7, V0, V1
 	SUBS $1, R5
-	BNE l22
+	BNE l23
 	WORD $0x6e703884 // UADDLV H8 V4, V4
 	FMOVS F4, R12
 	MOVD R12, 0(R8)
@@ -213,8 +225,8 @@ l22:
 	FMOVS F7, R12
 	MOVD R12, 24(R8)
 	RET
-l21:
-l24:
+l22:
+l25:
 	FMOVD 0(R0), F0
 	ADD R1, R0
 	FMOVD 0(R9), F1
@@ -230,7 +242,7 @@ l24:
 	ADD R3, R13
 	WORD $0x2e215007 // UABAL B8 V7, V0, V1
 	SUBS $1, R5
-	BNE l24
+	BNE l25
 	WORD $0x6e703884 // UADDLV H8 V4, V4
 	FMOVS F4, R12
 	MOVD R12, 0(R8)
@@ -255,9 +267,9 @@ TEXT ·satdFast(SB), NOSPLIT, $0-56
 	MOVD h+40(FP), R5
 	WORD $0x6e3e1fde // EOR B16 V30, V30, V30
 	CMP $16, R4
-	BNE l25
+	BNE l26
 	LSR $2, R5
-l26:
+l27:
 	FMOVQ 0(R0), F0
 	FMOVQ 0(R2), F4
 	ADD R1, R0
@@ -339,16 +351,16 @@ l26:
 	WORD $0x6e756694 // UMAX H8 V20, V20, V21
 	WORD $0x6e606a9e // UADALP H8 V30, V20
 	SUBS $1, R5
-	BNE l26
+	BNE l27
 	WORD $0x4eb1bbde // ADDV S4 V30, V30
 	FMOVS F30, R12
 	MOVD R12, ret+48(FP)
 	RET
-l25:
+l26:
 	CMP $8, R4
-	BNE l27
+	BNE l28
 	LSR $2, R5
-l28:
+l29:
 	FMOVD 0(R0), F0
 	FMOVD 0(R2), F4
 	ADD R1, R0
@@ -398,14 +410,14 @@ l28:
 	WORD $0x6e756694 // UMAX H8 V20, V20, V21
 	WORD $0x6e606a9e // UADALP H8 V30, V20
 	SUBS $1, R5
-	BNE l28
+	BNE l29
 	WORD $0x4eb1bbde // ADDV S4 V30, V30
 	FMOVS F30, R12
 	MOVD R12, ret+48(FP)
 	RET
-l27:
+l28:
 	LSR $2, R5
-l30:
+l31:
 	FMOVS 0(R0), F0
 	FMOVS 0(R2), F4
 	ADD R1, R0
@@ -455,7 +467,7 @@ l30:
 	WORD $0x6e756694 // UMAX H8 V20, V20, V21
 	WORD $0x6e606a9e // UADALP H8 V30, V20
 	SUBS $1, R5
-	BNE l30
+	BNE l31
 	WORD $0x4eb1bbde // ADDV S4 V30, V30
 	FMOVS F30, R12
 	MOVD R12, ret+48(FP)
@@ -472,9 +484,9 @@ TEXT ·satdMeanFast(SB), NOSPLIT, $0-64
 	MOVD other+48(FP), R6
 	WORD $0x6e3e1fde // EOR B16 V30, V30, V30
 	CMP $16, R4
-	BNE l31
+	BNE l32
 	LSR $2, R5
-l32:
+l33:
 	FMOVQ 0(R0), F0
 	FMOVQ 0(R2), F4
 	FMOVQ 0(R6), F8
@@ -568,16 +580,16 @@ l32:
 	WORD $0x6e756694 // UMAX H8 V20, V20, V21
 	WORD $0x6e606a9e // UADALP H8 V30, V20
 	SUBS $1, R5
-	BNE l32
+	BNE l33
 	WORD $0x4eb1bbde // ADDV S4 V30, V30
 	FMOVS F30, R12
 	MOVD R12, ret+56(FP)
 	RET
-l31:
+l32:
 	CMP $8, R4
-	BNE l33
+	BNE l34
 	LSR $2, R5
-l34:
+l35:
 	FMOVD 0(R0), F0
 	FMOVD 0(R2), F4
 	FMOVD 0(R6), F8
@@ -639,14 +651,14 @@ l34:
 	WORD $0x6e756694 // UMAX H8 V20, V20, V21
 	WORD $0x6e606a9e // UADALP H8 V30, V20
 	SUBS $1, R5
-	BNE l34
+	BNE l35
 	WORD $0x4eb1bbde // ADDV S4 V30, V30
 	FMOVS F30, R12
 	MOVD R12, ret+56(FP)
 	RET
-l33:
+l34:
 	LSR $2, R5
-l36:
+l37:
 	FMOVS 0(R0), F0
 	FMOVS 0(R2), F4
 	FMOVS 0(R6), F8
@@ -708,7 +720,7 @@ l36:
 	WORD $0x6e756694 // UMAX H8 V20, V20, V21
 	WORD $0x6e606a9e // UADALP H8 V30, V20
 	SUBS $1, R5
-	BNE l36
+	BNE l37
 	WORD $0x4eb1bbde // ADDV S4 V30, V30
 	FMOVS F30, R12
 	MOVD R12, ret+56(FP)

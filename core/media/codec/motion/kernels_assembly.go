@@ -13,7 +13,15 @@ func assemblyBlockKernels() BlockKernels[uint8] {
 	k.Average = func(dst []uint8, stride int, src []uint8, step, w, h int) {
 		averageFast(First(dst, stride, w, h), stride, First(src, step, w, h), step, w, h)
 	}
+	k.Prefetch = prefetch[uint8]
 	return k
+}
+
+// prefetch fetches rows that are in pix completely.
+func prefetch[T Sample](pix []T, at, stride, h int) {
+	if at+(h-1)*stride < len(pix) {
+		prefetchFast((*byte)(unsafe.Pointer(&pix[at])), stride*int(unsafe.Sizeof(pix[at])), h)
+	}
 }
 
 // assemblyDistanceKernels is assemblyBlockKernels for distances.

@@ -195,5 +195,5 @@ func SubpelMinimum(before, at, after int) int16 {
 	if curve <= 0 || before == NotTried || after == NotTried {
 		return 0
 	}
-	return int16(max(-2, min((4*(before-after)+curve)/(2*curve), 2)))
+	return int16(max(-2, min(int32(4*(before-after)+curve)/int32(2*curve), 2))) // 64 bits would take three times as long
 }

@@ -9,6 +9,11 @@ package motion
 //go:noescape
 func copyFast(dst *byte, stride int, src *byte, step int, w int, h int)
 
+// prefetchFast fetches a cache line of each of h rows.
+//
+//go:noescape
+func prefetchFast(pix *byte, stride int, h int)
+
 // fillFast is fillBlock of 16, 8 or 4 samples in a row.
 //
 //go:noescape

@@ -9,6 +9,11 @@ package motion
 //go:noescape
 func copyFast(dst *byte, stride int, src *byte, step int, w int, h int)
 
+// prefetchFast fetches a cache line of each of h rows.
+//
+//go:noescape
+func prefetchFast(pix *byte, stride, h int)
+
 // averageFast computes (dst + src + 1) >> 1 for w x h samples.
 //
 //go:noescape

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"strings"
 
 	"github.com/mmcloughlin/avo/attr"
@@ -25,7 +26,7 @@ const (
 const edgeSignature = "func(pix *byte, stride int, f *byte, bs uint32)"
 
 // lumaEdges writes the filters of 16 lines of luma.
-func lumaEdges() {
+func lumaEdges(fours Mem) {
 	for _, e := range []struct {
 		name, doc string
 		strong    bool
@@ -74,7 +75,7 @@ func lumaEdges() {
 		if e.strong {
 			strong(q0, step, e.wide)
 		} else {
-			normal(q0, step, e.wide)
+			normal(q0, step, e.wide, Load(Param("bs"), GP32()), allOnes(), fours)
 		}
 		if columns {
 			pix := Load(Param("pix"), GP64())
@@ -89,6 +90,82 @@ func lumaEdges() {
 	}
 }
 
+// lumaInner writes the filters of the three edges within a macroblock, with bS under 4. For vertical ones the
+// macroblock is turned once.
+func lumaInner(fours Mem) {
+	for _, e := range []struct {
+		name    string
+		columns bool
+	}{{"lumaInnerRowsFast", false}, {"lumaInnerColumnsFast", true}} {
+		TEXT(e.name, 0, "func(pix *byte, stride int, f *byte, bs *uint32)")
+		Pragma("noescape")
+		Doc(e.name+" filters the edges within a macroblock whose first sample is pix;", "bs holds the strengths of the edges.")
+		pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+		first, step := pix, stride
+		if e.columns {
+			first, step = GP64(), GP64()
+			LEAQ(AllocLocal(256), first)
+			turn16(pix, stride, first, nil)
+			MOVQ(U32(16), step)
+		}
+		ones, four := allOnes(), GP64()
+		MOVQ(step, four)
+		SHLQ(Imm(2), four)
+		q0 := GP64()
+		MOVQ(first, q0)
+		for k := 1; k < 4; k++ {
+			done := fmt.Sprintf("done%d", k)
+			ADDQ(four, q0)
+			bs := GP32()
+			MOVL(Mem{Base: Load(Param("bs"), GP64()), Disp: 4 * k}, bs)
+			TESTL(bs, bs)
+			JZ(LabelRef(done))
+			normal(q0, step, false, bs, ones, fours)
+			Label(done)
+		}
+		if e.columns {
+			turn16(first, nil, Load(Param("pix"), GP64()), stride)
+		}
+		VZEROUPPER()
+		RET()
+	}
+}
+
+// turn16 turns 16x16 bytes from rows to columns. Rows are a stride apart, or 16 bytes without one.
+func turn16(src, stride, dst, step Register) {
+	low, high := GP64(), GP64() // of the first and of the ninth row
+	MOVQ(src, low)
+	if stride == nil {
+		LEAQ(Mem{Base: src, Disp: 8 * 16}, high)
+	} else {
+		LEAQ(Mem{Base: src, Index: stride, Scale: 8}, high)
+	}
+	rows := make([]VecVirtual, 8)
+	for i := range rows {
+		rows[i] = YMM()
+		disp := 0
+		if stride == nil {
+			disp = 16 * i
+		}
+		VBROADCASTI128(Mem{Base: low, Disp: disp}, rows[i])
+		VINSERTI128(Imm(1), Mem{Base: high, Disp: disp}, rows[i], rows[i])
+		if stride != nil && i < 7 {
+			ADDQ(stride, low)
+			ADDQ(stride, high)
+		}
+	}
+	for i, x := range transposed(rows, bytes8) { // two columns of rows 0 to 7, then of rows 8 to 15
+		VPERMQ(Imm(0xD8), x, x)
+		if step == nil {
+			VMOVDQU(x, Mem{Base: dst, Disp: 32 * i})
+			continue
+		}
+		VMOVDQU(x.AsX(), Mem{Base: dst})
+		VEXTRACTI128(Imm(1), x, Mem{Base: dst, Index: step, Scale: 1})
+		LEAQ(Mem{Base: dst, Index: step, Scale: 2}, dst)
+	}
+}
+
 // limit is alpha or beta of the luma filter.
 func limit(at int) VecVirtual {
 	y := YMM()
@@ -96,10 +173,10 @@ func limit(at int) VecVirtual {
 	return y
 }
 
-// strengths returns tC0 of the four strengths, as words.
-func strengths(f Register, disp int) VecVirtual {
+// strengths returns tC0 of the four strengths bs, as words.
+func strengths(f Register, disp int, bs Register) VecVirtual {
 	x, row := XMM(), XMM()
-	VMOVD(Load(Param("bs"), GP32()), x)
+	VMOVD(bs, x)
 	VMOVQ(Mem{Base: f, Disp: disp + tc0At}, row)
 	VPSHUFB(x, row, row)
 	VPMOVSXBW(row, row)
@@ -108,18 +185,17 @@ func strengths(f Register, disp int) VecVirtual {
 
 // normal writes the filter of edges with bS under 4 for 16 lines of luma: on
 // words, so that nothing overflows.
-func normal(pix, stride Register, wide bool) {
+func normal(pix, stride Register, wide bool, bs Register, ones VecVirtual, fours Mem) {
 	edgeRow, packed := edgeRows(wide)
 	f := Load(Param("f"), GP64())
-	pairs, half, tc0 := strengths(f, 0), XMM(), YMM()
+	each, tc0 := strengths(f, 0, bs), YMM()
 	if wide {
-		VMOVQ(Mem{Base: f, Disp: shiftAt}, half)
-		VPSLLW(half, pairs, pairs)
+		shift := XMM()
+		VMOVQ(Mem{Base: f, Disp: shiftAt}, shift)
+		VPSLLW(shift, each, each)
 	}
-	VPUNPCKLWD(pairs, pairs, pairs)
-	VPUNPCKHDQ(pairs, pairs, half)
-	VPUNPCKLDQ(pairs, pairs, tc0.AsX())
-	VINSERTI128(Imm(1), half, tc0, tc0)
+	VPBROADCASTQ(each, tc0)
+	VPSHUFB(fours, tc0, tc0)
 	alpha, beta := limit(alphaAt), limit(betaAt)
 	p := GP64()
 	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, p)
@@ -130,8 +206,7 @@ func normal(pix, stride Register, wide bool) {
 	mask := closer(p0, q0, alpha)
 	VPAND(closer(p1, p0, beta), mask, mask)
 	VPAND(closer(q1, q0, beta), mask, mask)
-	ones, t := YMM(), YMM()
-	VPCMPEQW(ones, ones, ones)
+	t := YMM()
 	VPCMPGTW(ones, tc0, t) // tc0 > -1
 	VPAND(t, mask, mask)
 	VPAND(mask, tc0, tc0)
@@ -167,6 +242,13 @@ func normal(pix, stride Register, wide bool) {
 	packed(p0, Mem{Base: p, Index: stride, Scale: 2})
 	packed(q0, Mem{Base: pix})
 	packed(newQ1, Mem{Base: pix, Index: stride, Scale: 1})
+}
+
+// allOnes is a vector whose bits are all 1.
+func allOnes() VecVirtual {
+	ones := YMM()
+	VPCMPEQW(ones, ones, ones)
+	return ones
 }
 
 // closeUp moves p0 and q0 towards each other by at most tc, where mask says so.
@@ -441,8 +523,8 @@ func chroma(lines [4]VecVirtual, isStrong, wide bool) (newP, newQ VecVirtual) {
 		VPBLENDVB(mask, newQ, q0, q0)
 		return p0, q0
 	}
-	tc, other := YMM(), strengths(f, filterOf)
-	own := strengths(f, 0)
+	tc, other := YMM(), strengths(f, filterOf, Load(Param("bs"), GP32()))
+	own := strengths(f, 0, Load(Param("bs"), GP32()))
 	if wide {
 		shift := XMM()
 		VMOVQ(Mem{Base: f, Disp: shiftAt}, shift)
@@ -452,8 +534,7 @@ func chroma(lines [4]VecVirtual, isStrong, wide bool) (newP, newQ VecVirtual) {
 	VPUNPCKLWD(own, own, tc.AsX())
 	VPUNPCKLWD(other, other, other)
 	VINSERTI128(Imm(1), other, tc, tc)
-	ones, t := YMM(), YMM()
-	VPCMPEQW(ones, ones, ones)
+	ones, t := allOnes(), YMM()
 	VPCMPGTW(ones, tc, t)
 	VPAND(t, mask, mask)
 	VPSUBW(ones, tc, tc) // tC = tC0 + 1
@@ -575,7 +656,7 @@ func transposed(list []VecVirtual, by element) []VecVirtual {
 	}
 	var low, high []VecVirtual
 	for k := range n {
-		l, h := XMM(), XMM()
+		l, h := alike(list[k]), alike(list[k])
 		by.low(list[k+n], list[k], l)
 		by.high(list[k+n], list[k], h)
 		low, high = append(low, l), append(high, h)

@@ -26,8 +26,11 @@ func main() {
 	addDC()
 	addDCWide()
 	addDCs()
-	addDCsWide()
-	lumaEdges()
+	// Shuffles four words into sixteen, each four times.
+	eachFour := bytesOf("fours", 32, func(i int) int { return i/8*2 + i%2 })
+	addDCsWide(eachFour)
+	lumaEdges(eachFour)
+	lumaInner(eachFour)
 	chromaEdges()
 	bilinearWide()
 	filterWide("acrossWideFast", "acrossWideFast is acrossFast for samples of two bytes, clipped to most.", false)
@@ -477,22 +480,50 @@ func addDCWide() {
 	RET()
 }
 
-// addDCsWide adds one number to each 4x4 block of 16x16 samples.
-func addDCsWide() {
-	fours := bytesOf("fours", 32, func(i int) int { return i/8*2 + i%2 })
-	dst, stride, most := adding("addDCsWideFast", "is addDCsFast for samples of two bytes.", "int, dcs *[16]int16", true)
-	dcs, x, y, limit := Load(Param("dcs"), GP64()), YMM(), YMM(), spread(most)
-	for row := range 4 {
-		VPBROADCASTQ(Mem{Base: dcs, Disp: 8 * row}, x)
+// addDCsWide adds one number to each 4x4 block.
+func addDCsWide(fours Mem) {
+	dst, stride, most := adding("addDCsWideFast", "is addDCsFast for samples of two bytes.", "int, w, h int, dcs *[16]int16", true)
+	x, y, limit := YMM(), YMM(), spread(most)
+	byRowsOfBlocks("Wide", func(dcs Register) {
+		VPBROADCASTQ(Mem{Base: dcs}, x)
 		VPSHUFB(fours, x, x)
-		for range 4 {
+	}, func(w int) {
+		if w == 16 {
 			VPADDSW(Mem{Base: dst}, x, y)
 			VMOVDQU(clipped(y, limit), Mem{Base: dst})
-			ADDQ(stride, dst)
+		} else {
+			VMOVDQU(Mem{Base: dst}, y.AsX())
+			VPADDSW(y, x, y)
+			VMOVDQU(clipped(y, limit).AsX(), Mem{Base: dst})
 		}
-	}
+		ADDQ(stride, dst)
+	})
 	VZEROUPPER()
 	RET()
+}
+
+// byRowsOfBlocks writes the loops over rows of 4x4 blocks, in a function of w, h and dcs: start takes the numbers
+// of a row of blocks, line adds them to one of its four rows of w samples.
+func byRowsOfBlocks(name string, start func(dcs Register), line func(w int)) {
+	dcs, w, rows := Load(Param("dcs"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())
+	done := "done" + name
+	CMPQ(w, Imm(8))
+	JEQ(LabelRef("eight" + name))
+	for i, width := range []int{16, 8} {
+		label := []string{"sixteen", "eight"}[i] + name
+		Label(label)
+		start(dcs)
+		for range 4 {
+			line(width)
+		}
+		ADDQ(Imm(uint64(width/2)), dcs)
+		SUBQ(Imm(4), rows)
+		JNE(LabelRef(label))
+		if i == 0 {
+			JMP(LabelRef(done))
+		}
+	}
+	Label(done)
 }
 
 // addDC adds one value to all samples of a block, or takes it off.
@@ -529,7 +560,7 @@ func addDC() {
 	RET()
 }
 
-// addDCs writes the sum of 16x16 samples and one number for each 4x4 block.
+// addDCs writes the sum of samples and one number for each 4x4 block.
 func addDCs() {
 	plus, minus := GLOBL("spreadPlus", attr.RODATA|attr.NOPTR), Mem{}
 	for i := range 16 {
@@ -539,24 +570,30 @@ func addDCs() {
 	for i := range 16 {
 		DATA(i, U8(8+i/4))
 	}
-	TEXT("addDCsFast", attr.NOSPLIT, "func(dst *byte, stride int, dcs *[16]int16)")
+	TEXT("addDCsFast", attr.NOSPLIT, "func(dst *byte, stride, w, h int, dcs *[16]int16)")
 	Pragma("noescape")
 	Doc("addDCsFast is addDCs.")
-	dst, stride, dcs := Load(Param("dst"), GP64()), Load(Param("stride"), GP64()), Load(Param("dcs"), GP64())
+	dst, stride := Load(Param("dst"), GP64()), Load(Param("stride"), GP64())
 	zero, x, y, v := XMM(), XMM(), XMM(), XMM()
 	VPXOR(zero, zero, zero)
-	for row := range 4 {
-		VMOVQ(Mem{Base: dcs, Disp: 8 * row}, x)
+	byRowsOfBlocks("", func(dcs Register) {
+		VMOVQ(Mem{Base: dcs}, x)
 		VPSUBW(x, zero, y)
 		VPACKUSWB(y, x, x)
 		VPSHUFB(minus, x, y)
 		VPSHUFB(plus, x, x)
-		for range 4 {
+	}, func(w int) {
+		if w == 16 {
 			VPADDUSB(Mem{Base: dst}, x, v)
 			VPSUBUSB(y, v, v)
 			VMOVDQU(v, Mem{Base: dst})
-			ADDQ(stride, dst)
+		} else {
+			VMOVQ(Mem{Base: dst}, v)
+			VPADDUSB(v, x, v)
+			VPSUBUSB(y, v, v)
+			VMOVQ(v, Mem{Base: dst})
 		}
-	}
+		ADDQ(stride, dst)
+	})
 	RET()
 }

@@ -16,6 +16,7 @@ import (
 func main() {
 	ConstraintExpr("amd64")
 	copyBlock()
+	prefetch()
 	fill()
 	extend()
 	average()
@@ -46,6 +47,19 @@ func copyBlock() {
 		}
 		avoblock.StoreBytes(x, b.DstAt(), w)
 	})
+}
+
+func prefetch() {
+	TEXT("prefetchFast", attr.NOSPLIT, "func(pix *byte, stride, h int)")
+	Pragma("noescape")
+	Doc("prefetchFast fetches a cache line of each of h rows.")
+	pix, stride, h := Load(Param("pix"), GP64()), Load(Param("stride"), GP64()), Load(Param("h"), GP64())
+	Label("prefetch")
+	PREFETCHT0(Mem{Base: pix})
+	ADDQ(stride, pix)
+	DECQ(h)
+	JNE(LabelRef("prefetch"))
+	RET()
 }
 
 // byRows makes a loop for 16, 8 and 4 samples, each row after what begin does.

@@ -177,29 +177,42 @@ func addDC(a *Asm) {
 }
 
 func addDCs(a *Asm) {
-	a.Func("addDCsFast", "adds one value to each of the 4x4 blocks of 16x16 samples.", "dst *byte, stride int, dcs *[16]int16", "", 0)
-	const dcs, rows R = 6, 7
+	a.Func("addDCsFast", "adds one value to each of the 4x4 blocks of w x h samples, w = 16 or 8.", "dst *byte, stride, w, h int, dcs *[16]int16", "", 0)
+	const dcs, rows, width R = 6, 7, 8
 	a.Load("dst", dst)
 	a.Load("stride", stride)
 	a.Load("dcs", dcs)
-	a.Go("MOVD $4, %v", rows)
-	a.Loop(rows, func() {
-		a.Read(8, 0, dcs, 0)
-		a.Go("ADD $8, %v", dcs)
-		a.Do(ZIP1, H8, 0, 0, 0)
-		a.Do(ZIP1, S4, 1, 0, 0) // the left eight samples
-		a.Do(ZIP2, S4, 2, 0, 0)
-		for range 4 {
-			a.Read(16, 3, dst, 0)
-			a.Left(USHLL, B8, 4, 3, 0)
-			a.Left(USHLL, B16, 5, 3, 0)
-			a.Do(SQADD, H8, 4, 4, 1)
-			a.Do(SQADD, H8, 5, 5, 2)
-			a.Un(SQXTUN, B8, 3, 4)
-			a.Un(SQXTUN, B16, 3, 5)
-			a.Write(16, 3, dst, 0)
-			a.Go("ADD %v, %v", stride, dst)
-		}
-	})
-	a.Return()
+	a.Load("w", width)
+	a.Load("h", rows)
+	a.Go("LSR $2, %v", rows)
+	loop := func(w int) {
+		a.Loop(rows, func() {
+			a.Read(8, 0, dcs, 0)
+			a.Go("ADD $%d, %v", w/2, dcs)
+			a.Do(ZIP1, H8, 0, 0, 0)
+			a.Do(ZIP1, S4, 1, 0, 0) // the left eight samples
+			a.Do(ZIP2, S4, 2, 0, 0)
+			for range 4 {
+				a.Read(w, 3, dst, 0)
+				a.Left(USHLL, B8, 4, 3, 0)
+				a.Do(SQADD, H8, 4, 4, 1)
+				if w == 16 {
+					a.Left(USHLL, B16, 5, 3, 0)
+					a.Do(SQADD, H8, 5, 5, 2)
+				}
+				a.Un(SQXTUN, B8, 3, 4)
+				if w == 16 {
+					a.Un(SQXTUN, B16, 3, 5)
+				}
+				a.Write(w, 3, dst, 0)
+				a.Go("ADD %v, %v", stride, dst)
+			}
+		})
+		a.Return()
+	}
+	a.Go("CMP $8, %v", width)
+	a.Go("BEQ eightWide")
+	loop(16)
+	a.Go("eightWide:")
+	loop(8)
 }

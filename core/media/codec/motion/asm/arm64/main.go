@@ -15,6 +15,7 @@ const block = "dst *byte, stride int, src *byte, step int, w int, h int"
 func main() {
 	Main(func(a *Asm) {
 		copyBlock(a)
+		prefetch(a)
 		average(a)
 		sad(a)
 		sadFour(a)
@@ -39,6 +40,18 @@ func copyBlock(a *Asm) {
 		})
 		a.Return()
 	})
+}
+
+func prefetch(a *Asm) {
+	a.Func("prefetchFast", "fetches a cache line of each of h rows.", "pix *byte, stride, h int", "", 0)
+	a.Load("pix", dst)
+	a.Load("stride", stride)
+	a.Load("h", h)
+	a.Loop(h, func() {
+		a.Go("PRFM (%v), PSTL1KEEP", dst)
+		a.Go("ADD %v, %v", stride, dst)
+	})
+	a.Return()
 }
 
 func average(a *Asm) {
