@@ -1,7 +1,7 @@
 #!/bin/bash
 # Runs the benchmarks of what takes time, of a commit and of the working copy in turns, and prints a table in
-# Markdown: the median of each, and their ratio. Each round runs both one after the other, so that a machine
-# that is slow for a while is slow for both.
+# Markdown: the best of each, and their ratio. What others take of a shared machine only makes slower, by more than
+# what is compared; and each round runs both one after the other, so that a slow minute is one for both.
 #   scripts/compare.sh [COMMIT [ROUNDS]]
 # COMMIT is the last release by default, or else the first commit; ONLY=REGEXP chooses packages, and
 # SIZES="(1080|2160)" the sizes of pictures, 1080 by default: larger ones take minutes.
@@ -39,8 +39,8 @@ while read -r package benchmarks times; do
 done <<<"$list"
 
 sort -t$'\t' -k2,2 -k3,3 -k1,1r -k4,4g "$work/figures" | awk -F'\t' '
-	function median() { return n % 2 ? v[(n+1)/2] : (v[n/2] + v[n/2+1]) / 2 }
-	function close_() { if (n) m[side] = median(); n = 0 }
+	# Sorted, the last is the best of speeds and shares, the first of what is taken.
+	function close_() { if (n) m[side] = unit ~ /\/s$|^x-|bare|dB/ ? v[n] : v[1]; n = 0 }
 	function row() {
 		close_()
 		if (what != "" && unit != "ns/op" && ("before" in m) && ("after" in m))
