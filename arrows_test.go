@@ -5,6 +5,7 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -191,4 +192,21 @@ func TestRegistriesAloneNameWhatTheyList(t *testing.T) {
 			require.False(t, quoted.MatchString(word), "%s asks for a codec by its word: %s", path, word)
 		}
 	})
+}
+
+// Assembly that is used where there is AVX2 must not need more: the assembler takes names of registers
+// that only AVX-512 has.
+func TestAssemblyNeedsNoMoreThanAVX2(t *testing.T) {
+	beyond := regexp.MustCompile(`\b(Z\d+|[XY](1[6-9]|2\d|3[01])|K[0-7])\b`)
+	seen := 0
+	require.NoError(t, filepath.WalkDir(".", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, "_amd64.s") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		require.Empty(t, beyond.FindString(string(text)), path)
+		seen++
+		return err
+	}))
+	require.GreaterOrEqual(t, seen, 4)
 }

@@ -3,6 +3,8 @@
 package avoblock
 
 import (
+	"strconv"
+
 	. "github.com/mmcloughlin/avo/build"
 	. "github.com/mmcloughlin/avo/operand"
 	. "github.com/mmcloughlin/avo/reg"
@@ -46,18 +48,18 @@ func (b Block) Loop(label string, body func()) {
 	JNZ(LabelRef(label))
 }
 
-// ByWidth emits one loop for each width: 16, 8, 4 or 2 samples.
+// ByWidth emits one loop for each width, in bytes or samples.
 func (b Block) ByWidth(name string, widths []int, body func(w int)) {
 	for i, w := range widths {
 		if i < len(widths)-1 {
 			CMPQ(b.W, Imm(uint64(w)))
-			JNE(LabelRef(name + "not" + string(rune('a'+w))))
+			JNE(LabelRef(name + "not" + strconv.Itoa(w)))
 		}
-		b.Loop(name+string(rune('a'+w)), func() { body(w) })
+		b.Loop(name+strconv.Itoa(w), func() { body(w) })
 		VZEROUPPER()
 		RET()
 		if i < len(widths)-1 {
-			Label(name + "not" + string(rune('a'+w)))
+			Label(name + "not" + strconv.Itoa(w))
 		}
 	}
 }

@@ -31,9 +31,9 @@ TEXT ·bilinearFast(SB), NOSPLIT, $0-64
 	VMOVD        R8, X3
 	VPBROADCASTW X3, X3
 	CMPQ         SI, $0x08
-	JNE          bilinearnoti
+	JNE          bilinearnot8
 
-bilineari:
+bilinear8:
 	VMOVQ      (DX), X4
 	VMOVQ      1(DX), X5
 	VPUNPCKLBW X5, X4, X4
@@ -52,15 +52,15 @@ bilineari:
 	ADDQ       CX, AX
 	ADDQ       BX, DX
 	DECQ       DI
-	JNZ        bilineari
+	JNZ        bilinear8
 	VZEROUPPER
 	RET
 
-bilinearnoti:
+bilinearnot8:
 	CMPQ SI, $0x04
-	JNE  bilinearnote
+	JNE  bilinearnot4
 
-bilineare:
+bilinear4:
 	VMOVQ      (DX), X4
 	VMOVQ      1(DX), X5
 	VPUNPCKLBW X5, X4, X4
@@ -79,12 +79,12 @@ bilineare:
 	ADDQ       CX, AX
 	ADDQ       BX, DX
 	DECQ       DI
-	JNZ        bilineare
+	JNZ        bilinear4
 	VZEROUPPER
 	RET
 
-bilinearnote:
-bilinearc:
+bilinearnot4:
+bilinear2:
 	VMOVQ      (DX), X4
 	VMOVQ      1(DX), X5
 	VPUNPCKLBW X5, X4, X4
@@ -103,7 +103,7 @@ bilinearc:
 	ADDQ       CX, AX
 	ADDQ       BX, DX
 	DECQ       DI
-	JNZ        bilinearc
+	JNZ        bilinear2
 	VZEROUPPER
 	RET
 
@@ -129,9 +129,9 @@ TEXT ·acrossFast(SB), NOSPLIT, $0-48
 	VPBROADCASTW X1, Y4
 	VPBROADCASTW X2, Y5
 	CMPQ         SI, $0x10
-	JNE          acrossFastnotq
+	JNE          acrossFastnot16
 
-acrossFastq:
+acrossFast16:
 	VPMOVZXBW    2(DX), Y0
 	VPMOVZXBW    3(DX), Y1
 	VPADDW       Y1, Y0, Y0
@@ -153,15 +153,15 @@ acrossFastq:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          acrossFastq
+	JNZ          acrossFast16
 	VZEROUPPER
 	RET
 
-acrossFastnotq:
+acrossFastnot16:
 	CMPQ SI, $0x08
-	JNE  acrossFastnoti
+	JNE  acrossFastnot8
 
-acrossFasti:
+acrossFast8:
 	VPMOVZXBW 2(DX), X3
 	VPMOVZXBW 3(DX), X4
 	VPADDW    X4, X3, X3
@@ -182,12 +182,12 @@ acrossFasti:
 	ADDQ      CX, AX
 	ADDQ      BX, DX
 	DECQ      DI
-	JNZ       acrossFasti
+	JNZ       acrossFast8
 	VZEROUPPER
 	RET
 
-acrossFastnoti:
-acrossFaste:
+acrossFastnot8:
+acrossFast4:
 	VPMOVZXBW 2(DX), X3
 	VPMOVZXBW 3(DX), X4
 	VPADDW    X4, X3, X3
@@ -208,7 +208,7 @@ acrossFaste:
 	ADDQ      CX, AX
 	ADDQ      BX, DX
 	DECQ      DI
-	JNZ       acrossFaste
+	JNZ       acrossFast4
 	VZEROUPPER
 	RET
 
@@ -236,9 +236,9 @@ TEXT ·downFast(SB), NOSPLIT, $0-48
 	LEAQ         (BX)(BX*2), R8
 	LEAQ         (BX)(BX*4), R9
 	CMPQ         SI, $0x10
-	JNE          downFastnotq
+	JNE          downFastnot16
 
-downFastq:
+downFast16:
 	VPMOVZXBW    (DX)(BX*2), Y0
 	VPMOVZXBW    (DX)(R8*1), Y1
 	VPADDW       Y1, Y0, Y0
@@ -260,15 +260,15 @@ downFastq:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          downFastq
+	JNZ          downFast16
 	VZEROUPPER
 	RET
 
-downFastnotq:
+downFastnot16:
 	CMPQ SI, $0x08
-	JNE  downFastnoti
+	JNE  downFastnot8
 
-downFasti:
+downFast8:
 	VPMOVZXBW (DX)(BX*2), X3
 	VPMOVZXBW (DX)(R8*1), X4
 	VPADDW    X4, X3, X3
@@ -289,12 +289,12 @@ downFasti:
 	ADDQ      CX, AX
 	ADDQ      BX, DX
 	DECQ      DI
-	JNZ       downFasti
+	JNZ       downFast8
 	VZEROUPPER
 	RET
 
-downFastnoti:
-downFaste:
+downFastnot8:
+downFast4:
 	VPMOVZXBW (DX)(BX*2), X3
 	VPMOVZXBW (DX)(R8*1), X4
 	VPADDW    X4, X3, X3
@@ -315,7 +315,7 @@ downFaste:
 	ADDQ      CX, AX
 	ADDQ      BX, DX
 	DECQ      DI
-	JNZ       downFaste
+	JNZ       downFast4
 	VZEROUPPER
 	RET
 
@@ -375,9 +375,9 @@ centerrows:
 	MOVQ         $0x0000000000000000, DX
 	MOVQ         $0x0000000000000000, BX
 	CMPQ         SI, $0x10
-	JNE          centernotq
+	JNE          centernot16
 
-centerq:
+center16:
 	VMOVDQU      (R9), Y4
 	VMOVDQU      32(R9), Y5
 	VPUNPCKLWD   Y5, Y4, Y4
@@ -420,15 +420,15 @@ centerq:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          centerq
+	JNZ          center16
 	VZEROUPPER
 	RET
 
-centernotq:
+centernot16:
 	CMPQ SI, $0x08
-	JNE  centernoti
+	JNE  centernot8
 
-centeri:
+center8:
 	VMOVDQU      (R9), Y4
 	VMOVDQU      32(R9), Y5
 	VPUNPCKLWD   Y5, Y4, Y4
@@ -471,12 +471,12 @@ centeri:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          centeri
+	JNZ          center8
 	VZEROUPPER
 	RET
 
-centernoti:
-centere:
+centernot8:
+center4:
 	VMOVDQU      (R9), Y4
 	VMOVDQU      32(R9), Y5
 	VPUNPCKLWD   Y5, Y4, Y4
@@ -519,7 +519,7 @@ centere:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          centere
+	JNZ          center4
 	VZEROUPPER
 	RET
 
@@ -589,9 +589,9 @@ centerrows:
 	MOVQ         $0x0000000000000000, DX
 	MOVQ         $0x0000000000000000, BX
 	CMPQ         SI, $0x10
-	JNE          centernotq
+	JNE          centernot16
 
-centerq:
+center16:
 	VMOVDQU      (R9), Y5
 	VMOVDQU      32(R9), Y6
 	VPUNPCKLWD   Y6, Y5, Y5
@@ -634,15 +634,15 @@ centerq:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          centerq
+	JNZ          center16
 	VZEROUPPER
 	RET
 
-centernotq:
+centernot16:
 	CMPQ SI, $0x08
-	JNE  centernoti
+	JNE  centernot8
 
-centeri:
+center8:
 	VMOVDQU      (R9), Y5
 	VMOVDQU      32(R9), Y6
 	VPUNPCKLWD   Y6, Y5, Y5
@@ -685,12 +685,12 @@ centeri:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          centeri
+	JNZ          center8
 	VZEROUPPER
 	RET
 
-centernoti:
-centere:
+centernot8:
+center4:
 	VMOVDQU      (R9), Y5
 	VMOVDQU      32(R9), Y6
 	VPUNPCKLWD   Y6, Y5, Y5
@@ -733,7 +733,7 @@ centere:
 	ADDQ         CX, AX
 	ADDQ         BX, DX
 	DECQ         DI
-	JNZ          centere
+	JNZ          center4
 	VZEROUPPER
 	RET
 
@@ -5184,9 +5184,9 @@ TEXT ·bilinearWideFast(SB), NOSPLIT, $0-64
 	VMOVD        R8, X4
 	VPBROADCASTW X4, X4
 	CMPQ         SI, $0x08
-	JNE          bilinearwidenoti
+	JNE          bilinearwidenot8
 
-bilinearwidei:
+bilinearwide8:
 	VMOVDQU (DX), X5
 	VMOVDQU 2(DX), X6
 	VPMULLW X0, X5, X5
@@ -5206,15 +5206,15 @@ bilinearwidei:
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     bilinearwidei
+	JNZ     bilinearwide8
 	VZEROUPPER
 	RET
 
-bilinearwidenoti:
+bilinearwidenot8:
 	CMPQ SI, $0x04
-	JNE  bilinearwidenote
+	JNE  bilinearwidenot4
 
-bilinearwidee:
+bilinearwide4:
 	VMOVQ   (DX), X5
 	VMOVQ   2(DX), X6
 	VPMULLW X0, X5, X5
@@ -5234,12 +5234,12 @@ bilinearwidee:
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     bilinearwidee
+	JNZ     bilinearwide4
 	VZEROUPPER
 	RET
 
-bilinearwidenote:
-bilinearwidec:
+bilinearwidenot4:
+bilinearwide2:
 	VMOVD   (DX), X5
 	VMOVD   2(DX), X6
 	VPMULLW X0, X5, X5
@@ -5259,7 +5259,7 @@ bilinearwidec:
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     bilinearwidec
+	JNZ     bilinearwide2
 	VZEROUPPER
 	RET
 
@@ -5295,9 +5295,9 @@ TEXT ·acrossWideFast(SB), NOSPLIT, $0-56
 	VPBROADCASTW X3, Y8
 	VPBROADCASTW X4, Y9
 	CMPQ         SI, $0x10
-	JNE          acrossWideFastnotq
+	JNE          acrossWideFastnot16
 
-acrossWideFastq:
+acrossWideFast16:
 	VMOVDQU  4(DX), Y0
 	VMOVDQU  6(DX), Y1
 	VPADDW   Y1, Y0, Y0
@@ -5319,15 +5319,15 @@ acrossWideFastq:
 	ADDQ     CX, AX
 	ADDQ     BX, DX
 	DECQ     DI
-	JNZ      acrossWideFastq
+	JNZ      acrossWideFast16
 	VZEROUPPER
 	RET
 
-acrossWideFastnotq:
+acrossWideFastnot16:
 	CMPQ SI, $0x08
-	JNE  acrossWideFastnoti
+	JNE  acrossWideFastnot8
 
-acrossWideFasti:
+acrossWideFast8:
 	VMOVDQU  4(DX), X5
 	VMOVDQU  6(DX), X6
 	VPADDW   X6, X5, X5
@@ -5349,12 +5349,12 @@ acrossWideFasti:
 	ADDQ     CX, AX
 	ADDQ     BX, DX
 	DECQ     DI
-	JNZ      acrossWideFasti
+	JNZ      acrossWideFast8
 	VZEROUPPER
 	RET
 
-acrossWideFastnoti:
-acrossWideFaste:
+acrossWideFastnot8:
+acrossWideFast4:
 	VMOVQ    4(DX), X5
 	VMOVQ    6(DX), X6
 	VPADDW   X6, X5, X5
@@ -5376,7 +5376,7 @@ acrossWideFaste:
 	ADDQ     CX, AX
 	ADDQ     BX, DX
 	DECQ     DI
-	JNZ      acrossWideFaste
+	JNZ      acrossWideFast4
 	VZEROUPPER
 	RET
 
@@ -5414,9 +5414,9 @@ TEXT ·downWideFast(SB), NOSPLIT, $0-56
 	LEAQ         (BX)(BX*2), R8
 	LEAQ         (BX)(BX*4), R9
 	CMPQ         SI, $0x10
-	JNE          downWideFastnotq
+	JNE          downWideFastnot16
 
-downWideFastq:
+downWideFast16:
 	VMOVDQU  (DX)(BX*2), Y0
 	VMOVDQU  (DX)(R8*1), Y1
 	VPADDW   Y1, Y0, Y0
@@ -5438,15 +5438,15 @@ downWideFastq:
 	ADDQ     CX, AX
 	ADDQ     BX, DX
 	DECQ     DI
-	JNZ      downWideFastq
+	JNZ      downWideFast16
 	VZEROUPPER
 	RET
 
-downWideFastnotq:
+downWideFastnot16:
 	CMPQ SI, $0x08
-	JNE  downWideFastnoti
+	JNE  downWideFastnot8
 
-downWideFasti:
+downWideFast8:
 	VMOVDQU  (DX)(BX*2), X5
 	VMOVDQU  (DX)(R8*1), X6
 	VPADDW   X6, X5, X5
@@ -5468,12 +5468,12 @@ downWideFasti:
 	ADDQ     CX, AX
 	ADDQ     BX, DX
 	DECQ     DI
-	JNZ      downWideFasti
+	JNZ      downWideFast8
 	VZEROUPPER
 	RET
 
-downWideFastnoti:
-downWideFaste:
+downWideFastnot8:
+downWideFast4:
 	VMOVQ    (DX)(BX*2), X5
 	VMOVQ    (DX)(R8*1), X6
 	VPADDW   X6, X5, X5
@@ -5495,7 +5495,7 @@ downWideFaste:
 	ADDQ     CX, AX
 	ADDQ     BX, DX
 	DECQ     DI
-	JNZ      downWideFaste
+	JNZ      downWideFast4
 	VZEROUPPER
 	RET
 

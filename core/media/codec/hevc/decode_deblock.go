@@ -63,20 +63,23 @@ var (
 )
 
 // deblock filters the edges of a row of coding tree blocks, with its upper edge: first all vertical
-// ones, then the horizontal ones (8.7.2).
+// ones, then the horizontal ones (8.7.2). They are on a grid of 8x8 samples; two of four samples in line are
+// filtered together.
 func (w *worker[T]) deblock(cy int) {
-	end := min((cy+1)<<w.sps.ctb, w.sps.height)
-	for _, vertical := range [2]bool{true, false} {
-		list, stepX, stepY := w.st.edgeH, 4, 8 // edges are filtered on a grid of 8x8
-		if vertical {
-			list, stepX, stepY = w.st.edgeV, 8, 4
+	end, stride := min((cy+1)<<w.sps.ctb, w.sps.height), w.st.stride4
+	for y := cy << w.sps.ctb; y < end; y += 8 {
+		upper, lower := w.st.edgeV[y>>2*stride:][:stride], w.st.edgeV[(y>>2+1)*stride:][:stride]
+		for i := 0; i < len(upper); i += 2 {
+			if kinds := [2]uint8{upper[i], lower[i]}; kinds != [2]uint8{} {
+				w.filterEdges(4*i, y, true, kinds)
+			}
 		}
-		for y := cy << w.sps.ctb; y < end; y += stepY {
-			row := list[y>>2*w.st.stride4:][:w.st.stride4]
-			for x := 0; x < w.sps.width; x += stepX {
-				if kind := row[x>>2]; kind != 0 {
-					w.filterEdge(x, y, vertical, kind)
-				}
+	}
+	for y := cy << w.sps.ctb; y < end; y += 8 {
+		row := w.st.edgeH[y>>2*stride:][:stride]
+		for i := 1; i < len(row); i += 2 {
+			if kinds := [2]uint8{row[i-1], row[i]}; kinds != [2]uint8{} {
+				w.filterEdges(4*i-4, y, false, kinds)
 			}
 		}
 	}
@@ -94,7 +97,7 @@ func (w *worker[T]) strength(x, y, px, py int, kind uint8) int {
 		return 1
 	}
 	la, lb := w.listsAt(px, py), w.listsAt(x, y)
-	if la == lb && a.equals(b) {
+	if a.equals(b) && la == lb {
 		return 0
 	}
 	ref := func(m *blockMotion, lists *[2]refList, l int) *frame {
@@ -142,11 +145,12 @@ func (w *worker[T]) headerAt(x, y int) *sliceHeader {
 	return w.st.headers[w.f.sliceOf[y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb]]
 }
 
-// filterEdge filters four luma samples of an edge of a kind, and the chroma samples there.
-func (w *worker[T]) filterEdge(x, y int, vertical bool, kind uint8) {
-	px, py := x, y-1
+// filterEdges filters eight luma samples of an edge, the halves of which are of these kinds, and the chroma
+// samples there. The smallest coding block has 8x8 samples, so that both halves have the same quantisers.
+func (w *worker[T]) filterEdges(x, y int, vertical bool, kinds [2]uint8) {
+	px, py, dx, dy := x, y-1, 4, 0
 	if vertical {
-		px, py = x-1, y
+		px, py, dx, dy = x-1, y, 0, 4
 	}
 	h := w.headerAt(x, y)
 	cq, cp := w.cb(x, y), w.cb(px, py)
@@ -155,53 +159,108 @@ func (w *worker[T]) filterEdge(x, y int, vertical bool, kind uint8) {
 	if beta == 0 && qp+h.tc+max(0, w.pps.cbOffset, w.pps.crOffset) < leastTC-2 {
 		return
 	}
-	bs := w.strength(x, y, px, py, kind)
-	if bs == 0 {
-		return
+	var bs [2]int
+	var tc [2]int32
+	for i, kind := range kinds {
+		if kind == 0 {
+			continue
+		}
+		if bs[i] = w.strength(x+i*dx, y+i*dy, px+i*dx, py+i*dy, kind); bs[i] > 0 {
+			tc[i] = int32(tcTable[max(0, min(qp+2*(bs[i]-1)+h.tc, 53))]) << uint(w.depths[0]-8)
+		}
 	}
 	keepQ, keepP := w.st.bypass[cq], w.st.bypass[cp]
-	tc := int32(tcTable[max(0, min(qp+2*(bs-1)+h.tc, 53))]) << uint(w.depths[0]-8)
-	p, most := &w.planes[0], int32(1)<<w.depths[0]-1
-	if at := y*p.stride + x; keepP || keepQ || w.depths[0] > 10 {
-		filterLuma(p.pix, at, p.stride, vertical, beta, tc, most, keepP, keepQ)
-	} else {
-		w.k.deblock(p.pix, at, p.stride, vertical, beta, tc, most)
+	if p, most := &w.planes[0], int32(1)<<w.depths[0]-1; tc != [2]int32{} {
+		if at := y*p.stride + x; keepP || keepQ || w.depths[0] > 10 {
+			filterPair(p.pix, at, p.stride, vertical, beta, tc, most, keepP, keepQ)
+		} else {
+			w.k.deblock(p.pix, at, p.stride, vertical, beta, tc, most)
+		}
 	}
-	if bs < 2 || !w.sps.hasChroma() {
+	if max(bs[0], bs[1]) < 2 || !w.sps.hasChroma() {
 		return
 	}
 	if vertical && x>>w.shiftX[1]&7 != 0 || !vertical && y>>w.shiftY[1]&7 != 0 {
 		return
+	}
+	from, to := 0, 8 // in luma samples
+	if bs[0] < 2 {
+		from = 4
+	}
+	if bs[1] < 2 {
+		to = 4
 	}
 	for c := 1; c < 3; c++ {
 		o := w.pps.cbOffset
 		if c == 2 {
 			o = w.pps.crOffset
 		}
-		tc := int32(tcTable[max(0, min(w.chromaQP(qp+o)+2+h.tc, 53))]) << uint(w.depths[c]-8)
-		p := &w.planes[c]
-		across, along, n := p.stride, 1, 4>>w.shiftX[c]
+		p, at := &w.planes[c], 0
+		e := chromaEdge{tc: int32(tcTable[max(0, min(w.chromaQP(qp+o)+2+h.tc, 53))]) << uint(w.depths[c]-8), most: int32(1)<<w.depths[c] - 1, keepP: keepP, keepQ: keepQ}
 		if vertical {
-			across, along, n = 1, p.stride, 4>>w.shiftY[c]
-		}
-		at, most := y>>w.shiftY[c]*p.stride+x>>w.shiftX[c], int32(1)<<w.depths[c]-1
-		for range n {
-			p0, p1, q0, q1 := int32(p.pix[at-across]), int32(p.pix[at-2*across]), int32(p.pix[at]), int32(p.pix[at+across])
-			d := max(-tc, min(((q0-p0)<<2+p1-q1+4)>>3, tc))
-			if !keepP {
-				p.pix[at-across] = T(max(0, min(p0+d, most)))
-			}
-			if !keepQ {
-				p.pix[at] = T(max(0, min(q0-d, most)))
-			}
-			at += along
+			at, e.n = (y+from)>>w.shiftY[c]*p.stride+x>>w.shiftX[c], (to-from)>>w.shiftY[c]
+			filterChromaDown(p.pix[at-2:], p.stride, &e)
+		} else {
+			at, e.n = y>>w.shiftY[c]*p.stride+(x+from)>>w.shiftX[c], (to-from)>>w.shiftX[c]
+			filterChromaAcross(p.pix[at-2*p.stride:], p.stride, &e)
 		}
 	}
 }
 
-// deblockBoth is filterLuma of both sides of an edge.
-func deblockBoth[T motion.Sample](pix []T, at, stride int, vertical bool, beta, tc, most int32) {
-	filterLuma(pix, at, stride, vertical, beta, tc, most, false, false)
+// chromaEdge is an edge of n chroma samples.
+type chromaEdge struct {
+	n            int
+	tc, most     int32
+	keepP, keepQ bool
+}
+
+// filter returns p0 and q0 after filtering (8.7.2.5.8).
+func (e *chromaEdge) filter(p1, p0, q0, q1 int32) (p, q int32) {
+	d := max(-e.tc, min(((q0-p0)<<2+p1-q1+4)>>3, e.tc))
+	p, q = max(0, min(p0+d, e.most)), max(0, min(q0-d, e.most))
+	if e.keepP {
+		p = p0
+	}
+	if e.keepQ {
+		q = q0
+	}
+	return p, q
+}
+
+// filterChromaDown filters rows across a vertical edge of chroma. pix[0] is p1 of the first one.
+func filterChromaDown[T motion.Sample](pix []T, stride int, e *chromaEdge) {
+	for i := range e.n {
+		row := (*[4]T)(pix[i*stride:])
+		p, q := e.filter(int32(row[0]), int32(row[1]), int32(row[2]), int32(row[3]))
+		row[1], row[2] = T(p), T(q)
+	}
+}
+
+// filterChromaAcross filters columns across a horizontal edge of chroma. pix[0] is p1 of the first one.
+func filterChromaAcross[T motion.Sample](pix []T, stride int, e *chromaEdge) {
+	p1, p0, q0, q1 := pix[:e.n], pix[stride:][:e.n], pix[2*stride:][:e.n], pix[3*stride:][:e.n]
+	for i, v := range p1 {
+		p, q := e.filter(int32(v), int32(p0[i]), int32(q0[i]), int32(q1[i]))
+		p0[i], q0[i] = T(p), T(q)
+	}
+}
+
+// deblockPair is filterPair of both sides of an edge.
+func deblockPair[T motion.Sample](pix []T, at, stride int, vertical bool, beta int32, tc [2]int32, most int32) {
+	filterPair(pix, at, stride, vertical, beta, tc, most, false, false)
+}
+
+// filterPair is filterLuma of two edges in line, where tc is not 0.
+func filterPair[T motion.Sample](pix []T, at, stride int, vertical bool, beta int32, tc [2]int32, most int32, keepP, keepQ bool) {
+	step := 4
+	if vertical {
+		step = 4 * stride
+	}
+	for i, tc := range tc {
+		if tc != 0 {
+			filterLuma(pix, at+i*step, stride, vertical, beta, tc, most, keepP, keepQ)
+		}
+	}
 }
 
 // filterLuma filters four lines across a luma edge (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7). pix[at] is q0 of the

@@ -48,7 +48,7 @@ func (w *worker[T]) copyPlane(c, x, y, bw, bh int, m *blockMotion) bool {
 	}
 	p := &w.planes[c]
 	src, stride, at := w.around(l, int(m.ref[l]), c, x+int(v.X)>>ux, y+int(v.Y)>>uy, bw, bh, 0, 1)
-	for width := 16; bw > 0; { // in parts of 16, 8, 4 and 2 samples
+	for width := motion.LineOf[T](); bw > 0; { // in parts that Copy can have
 		for width > bw {
 			width >>= 1
 		}

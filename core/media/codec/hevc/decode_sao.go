@@ -1,5 +1,7 @@
 package hevc
 
+import "slices"
+
 // saoParams is sample adaptive offset of a coding tree block, of three planes.
 type saoParams struct {
 	kind   [3]uint8 // 0 none, 1 band, 2 edge
@@ -84,12 +86,22 @@ func (w *worker[T]) sao(cy int) {
 		if cy == 0 {
 			w.saoAbove[c] = sized(w.saoAbove[c], p.stride)
 		}
+		if !w.hasSAO(cy, c) {
+			copy(w.saoAbove[c], p.pix[(y1-1)*p.stride:])
+			continue
+		}
 		w.saoRows = append(append(w.saoRows[:0], w.saoAbove[c]...), p.pix[y0*p.stride:min(y1+1, w.heights[c])*p.stride]...)
 		copy(w.saoAbove[c], w.saoRows[(y1-y0)*p.stride:])
 		for cx := range w.sps.ctbWidth {
 			w.saoBlock(cx, cy, c)
 		}
 	}
+}
+
+// hasSAO reports whether any block of a row has offsets in a plane.
+func (w *worker[T]) hasSAO(cy, c int) bool {
+	row := w.st.sao[cy*w.sps.ctbWidth:][:w.sps.ctbWidth]
+	return slices.ContainsFunc(row, func(p saoParams) bool { return p.kind[c] != 0 })
 }
 
 // saoSteps are the places of the first neighbour of each edge class; the second is opposite.
@@ -139,18 +151,15 @@ func (w *worker[T]) saoBlock(cx, cy, c int) {
 	if step[1] != 0 {
 		y0, y1 = max(y0, 1), min(y1, w.heights[c]-1)
 	}
-	for y := y0; y < y1; y++ {
-		at := y*p.stride + x0
-		row, from, n := p.pix[at:at+x1-x0], at-first, x1-x0
-		a, b := before[from+step[1]*p.stride+step[0]:], before[from-step[1]*p.stride-step[0]:]
-		if n < 16 {
-			addEdges(row, before[from:], a, b, byEdge, most)
-			continue
-		}
-		w.k.edges(row[:n&^15], before[from:], a, b, byEdge, most)
-		if last := n - 16; n&15 != 0 { // some samples twice, which does no harm
-			w.k.edges(row[last:], before[from+last:], a[last:], b[last:], byEdge, most)
-		}
+	at, n, rows := y0*p.stride+x0, x1-x0, y1-y0
+	from, to := at-first, step[1]*p.stride+step[0]
+	if n < 16 {
+		addEdges(p.pix[at:], before, from, p.stride, to, n, rows, byEdge, most)
+		return
+	}
+	w.k.edges(p.pix[at:], before, from, p.stride, to, n&^15, rows, byEdge, most)
+	if last := n - 16; n&15 != 0 { // some samples twice, which does no harm
+		w.k.edges(p.pix[at+last:], before, from+last, p.stride, to, 16, rows, byEdge, most)
 	}
 }
 

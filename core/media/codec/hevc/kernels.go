@@ -36,16 +36,18 @@ type kernels[T motion.Sample] struct {
 	mean  func(dst []T, stride int, a, b []int16, w, h int, shift uint, most int32)
 	// directions is predictDirections.
 	directions func(dst []T, stride int, ref *[32 + 65 + 16]int16, n, angle int)
-	// deblock is filterLuma of both sides of an edge in samples of up to 10 bits.
-	deblock func(pix []T, at, stride int, vertical bool, beta, tc, most int32)
+	// deblock is filterLuma of both sides of two edges in line, of samples of up to 10 bits, with a tc for each.
+	// Where it is 0, nothing is changed.
+	deblock func(pix []T, at, stride int, vertical bool, beta int32, tc [2]int32, most int32)
 	// planar is planar of samples of up to 10 bits.
 	planar func(dst []T, stride int, p []int16, n, log2 int)
 	// collect adds up the differences to src, clipped to 8 bits, of samples with sign(v-a) + sign(v-b) = -2,
 	// -1, 1, 2, where the neighbours a and b are step samples before and after pix[at], and their numbers, in
 	// turn. w is a multiple of 16, and w*h at most 64*64.
 	collect func(pix []T, at, stride int, src []T, w, h, step int, sums *[8]int32)
-	// edges adds offsets by 2 + sign(v-a) + sign(v-b) to n samples, a multiple of 16.
-	edges func(dst, old, a, b []T, offsets *[8]int16, most int32)
+	// edges sets w x h samples to v + offsets[2+sign(v-a)+sign(v-b)] of the samples v from old[at] on and their
+	// neighbours a and b, step samples after and before. Rows are stride samples long; w is a multiple of 16.
+	edges func(dst, old []T, at, stride, step, w, h int, offsets *[8]int16, most int32)
 }
 
 // blockKernels are those that know no samples.
@@ -79,7 +81,7 @@ func goBlockKernels() blockKernels {
 
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
-	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], forward8[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], deblockBoth[T], planar[T], collectEdges[T], addEdges[T]}
+	return kernels[T]{motion.GoBlockKernels[T](), goBlockKernels(), difference[T], forward8[T], addResidual[T], filterRows[T], filterColumns[T], roundBlock[T], meanBlock[T], predictDirections[T], deblockPair[T], planar[T], collectEdges[T], addEdges[T]}
 }
 
 func multiply(out, p, v []int16, n, pairs, cols int, shift uint) {
@@ -313,9 +315,13 @@ func collectEdges[T motion.Sample](pix []T, at, stride int, src []T, w, h, step 
 	}
 }
 
-func addEdges[T motion.Sample](dst, old, a, b []T, offsets *[8]int16, most int32) {
-	for x := range dst {
-		v := int32(old[x])
-		dst[x] = T(max(0, min(v+int32(offsets[(2+sign(v-int32(a[x]))+sign(v-int32(b[x])))&7]), most)))
+func addEdges[T motion.Sample](dst, old []T, at, stride, step, w, h int, offsets *[8]int16, most int32) {
+	for y := range h {
+		row, from := dst[y*stride:][:w], at+y*stride
+		v, a, b := old[from:][:w], old[from+step:][:w], old[from-step:][:w]
+		for x := range row {
+			v := int32(v[x])
+			row[x] = T(max(0, min(v+int32(offsets[(2+sign(v-int32(a[x]))+sign(v-int32(b[x])))&7]), most)))
+		}
 	}
 }

@@ -68,10 +68,9 @@ func fastKernels() kernels[uint8] {
 		_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
 		collectFast(&pix[at], stride, motion.First(src, stride, w, h), w, h, step, sums)
 	}
-	k.edges = func(dst, old, a, b []uint8, offsets *[8]int16, _ int32) {
-		n := len(dst)
-		_, _, _ = old[n-1], a[n-1], b[n-1]
-		edgesFast(&dst[0], &old[0], &a[0], &b[0], n, offsets)
+	k.edges = func(dst, old []uint8, at, stride, step, w, h int, offsets *[8]int16, _ int32) {
+		_, _ = old[at-abs(step)], old[at+(h-1)*stride+w-1+abs(step)]
+		edgesFast(motion.First(dst, stride, w, h), &old[at], stride, step, w, h, offsets)
 	}
 	return k
 }
@@ -106,10 +105,9 @@ func fastWideKernels() kernels[uint16] {
 		_, _ = pix[at-abs(step)], pix[at+(h-1)*stride+w-1+abs(step)]
 		collectWideFast(address(pix[at:]), 2*stride, motion.FirstWide(src, stride, w, h), w, h, 2*step, sums)
 	}
-	k.edges = func(dst, old, a, b []uint16, offsets *[8]int16, most int32) {
-		n := len(dst)
-		_, _, _ = old[n-1], a[n-1], b[n-1]
-		edgesWideFast(address(dst), address(old), address(a), address(b), n, offsets, int(most))
+	k.edges = func(dst, old []uint16, at, stride, step, w, h int, offsets *[8]int16, most int32) {
+		_, _ = old[at-abs(step)], old[at+(h-1)*stride+w-1+abs(step)]
+		edgesWideFast(motion.FirstWide(dst, stride, w, h), address(old[at:]), 2*stride, 2*step, w, h, offsets, int(most))
 	}
 	return k
 }

@@ -2003,27 +2003,34 @@ narrow:
 	VZEROUPPER
 	RET
 
-// func edgesFast(dst *byte, old *byte, a *byte, b *byte, n int, offsets *[8]int16)
+// func edgesFast(dst *byte, old *byte, stride int, step int, w int, h int, offsets *[8]int16)
 // Requires: AVX, AVX2
-TEXT ·edgesFast(SB), NOSPLIT, $0-48
+TEXT ·edgesFast(SB), NOSPLIT, $0-56
 	MOVQ           dst+0(FP), AX
 	MOVQ           old+8(FP), CX
-	MOVQ           a+16(FP), DX
-	MOVQ           b+24(FP), BX
-	MOVQ           n+32(FP), SI
-	MOVQ           offsets+40(FP), DI
-	VBROADCASTI128 (DI), Y0
-	MOVQ           $0x0000000000000100, DI
-	VMOVD          DI, X2
+	MOVQ           w+32(FP), DX
+	MOVQ           h+40(FP), BX
+	MOVQ           stride+16(FP), SI
+	MOVQ           step+24(FP), DI
+	MOVQ           DI, R8
+	NEGQ           R8
+	SUBQ           DX, SI
+	MOVQ           offsets+48(FP), R9
+	VBROADCASTI128 (R9), Y0
+	MOVQ           $0x0000000000000100, R9
+	VMOVD          R9, X2
 	VPBROADCASTW   X2, Y2
-	MOVQ           $0x0000000000000002, DI
-	VMOVD          DI, X1
+	MOVQ           $0x0000000000000002, R9
+	VMOVD          R9, X1
 	VPBROADCASTW   X1, Y1
+
+rows:
+	MOVQ DX, R9
 
 cols:
 	VPMOVZXBW (CX), Y3
-	VPMOVZXBW (DX), Y4
-	VPMOVZXBW (BX), Y5
+	VPMOVZXBW (CX)(DI*1), Y4
+	VPMOVZXBW (CX)(R8*1), Y5
 	VPCMPGTW  Y3, Y4, Y6
 	VPCMPGTW  Y4, Y3, Y4
 	VPSUBW    Y4, Y6, Y6
@@ -2043,37 +2050,47 @@ cols:
 	VMOVDQU   X3, (AX)
 	ADDQ      $0x10, AX
 	ADDQ      $0x10, CX
-	ADDQ      $0x10, DX
-	ADDQ      $0x10, BX
-	SUBQ      $0x10, SI
+	SUBQ      $0x10, R9
 	JNZ       cols
+	ADDQ      SI, AX
+	ADDQ      SI, CX
+	DECQ      BX
+	JNZ       rows
 	VZEROUPPER
 	RET
 
-// func edgesWideFast(dst *byte, old *byte, a *byte, b *byte, n int, offsets *[8]int16, most int)
+// func edgesWideFast(dst *byte, old *byte, stride int, step int, w int, h int, offsets *[8]int16, most int)
 // Requires: AVX, AVX2
-TEXT ·edgesWideFast(SB), NOSPLIT, $0-56
+TEXT ·edgesWideFast(SB), NOSPLIT, $0-64
 	MOVQ           dst+0(FP), AX
 	MOVQ           old+8(FP), CX
-	MOVQ           a+16(FP), DX
-	MOVQ           b+24(FP), BX
-	MOVQ           n+32(FP), SI
-	MOVQ           offsets+40(FP), DI
-	VBROADCASTI128 (DI), Y0
-	MOVQ           $0x0000000000000100, DI
-	VMOVD          DI, X2
+	MOVQ           w+32(FP), DX
+	MOVQ           h+40(FP), BX
+	MOVQ           stride+16(FP), SI
+	MOVQ           step+24(FP), DI
+	MOVQ           DI, R8
+	NEGQ           R8
+	SUBQ           DX, SI
+	SUBQ           DX, SI
+	MOVQ           offsets+48(FP), R9
+	VBROADCASTI128 (R9), Y0
+	MOVQ           $0x0000000000000100, R9
+	VMOVD          R9, X2
 	VPBROADCASTW   X2, Y2
-	MOVQ           $0x0000000000000002, DI
-	VMOVD          DI, X1
+	MOVQ           $0x0000000000000002, R9
+	VMOVD          R9, X1
 	VPBROADCASTW   X1, Y1
-	MOVQ           most+48(FP), DI
-	VMOVD          DI, X3
+	MOVQ           most+56(FP), R9
+	VMOVD          R9, X3
 	VPBROADCASTW   X3, Y3
+
+rows:
+	MOVQ DX, R9
 
 cols:
 	VMOVDQU  (CX), Y4
-	VMOVDQU  (DX), Y5
-	VMOVDQU  (BX), Y6
+	VMOVDQU  (CX)(DI*1), Y5
+	VMOVDQU  (CX)(R8*1), Y6
 	VPCMPGTW Y4, Y5, Y7
 	VPCMPGTW Y5, Y4, Y5
 	VPSUBW   Y5, Y7, Y7
@@ -2094,10 +2111,12 @@ cols:
 	VMOVDQU  Y4, (AX)
 	ADDQ     $0x20, AX
 	ADDQ     $0x20, CX
-	ADDQ     $0x20, DX
-	ADDQ     $0x20, BX
-	SUBQ     $0x10, SI
+	SUBQ     $0x10, R9
 	JNZ      cols
+	ADDQ     SI, AX
+	ADDQ     SI, CX
+	DECQ     BX
+	JNZ      rows
 	VZEROUPPER
 	RET
 
@@ -3012,1013 +3031,1075 @@ TEXT ·forward8WideFast(SB), NOSPLIT, $0-48
 	VZEROUPPER
 	RET
 
-// func deblockAcrossFast(pix *byte, stride int, beta int, tc int, most int)
+// func deblockAcrossFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 // Requires: AVX, AVX2
-TEXT ·deblockAcrossFast(SB), NOSPLIT, $0-40
+TEXT ·deblockAcrossFast(SB), NOSPLIT, $0-48
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
-	MOVQ         beta+16(FP), DX
-	MOVQ         tc+24(FP), BX
-	LEAQ         (CX)(CX*2), SI
-	MOVQ         AX, DI
-	SUBQ         CX, DI
-	SUBQ         SI, DI
-	VMOVD        (DI), X0
-	VPMOVZXBW    X0, X0
-	VMOVD        (DI)(CX*1), X1
-	VPMOVZXBW    X1, X1
-	VMOVD        (DI)(CX*2), X2
-	VPMOVZXBW    X2, X2
-	VMOVD        (DI)(SI*1), X3
+	LEAQ         (CX)(CX*2), DX
+	MOVQ         AX, BX
+	SUBQ         CX, BX
+	SUBQ         DX, BX
+	VPMOVZXBW    (BX), X0
+	VPMOVZXBW    (BX)(CX*1), X1
+	VPMOVZXBW    (BX)(CX*2), X2
+	VPMOVZXBW    (BX)(DX*1), X3
+	VPMOVZXBW    (AX), X4
+	VPMOVZXBW    (AX)(CX*1), X5
+	VPMOVZXBW    (AX)(CX*2), X6
+	VPMOVZXBW    (AX)(DX*1), X7
+	MOVQ         beta+16(FP), SI
+	VMOVD        SI, X8
+	VPBROADCASTW X8, X8
+	VPADDW       X1, X3, X9
+	VPSUBW       X2, X9, X9
+	VPSUBW       X2, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X6, X4, X10
+	VPSUBW       X5, X10, X10
+	VPSUBW       X5, X10, X10
+	VPABSW       X10, X10
+	VPADDW       X9, X10, X11
+	VPADDW       X11, X11, X12
+	VPSHUFLW     $0x00, X11, X13
+	VPSHUFHW     $0x00, X13, X13
+	VPSHUFLW     $0xff, X11, X11
+	VPSHUFHW     $0xff, X11, X11
+	VPADDW       X13, X11, X11
+	VPCMPGTW     X11, X8, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           end
+	VPSRLW       $0x02, X8, X14
+	VPCMPGTW     X12, X14, X12
+	VPSRLW       $0x01, X14, X14
+	VPSUBW       X0, X3, X11
+	VPABSW       X11, X11
+	VPSUBW       X4, X7, X15
+	VPABSW       X15, X15
+	VPADDW       X15, X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	MOVQ         tc0+24(FP), SI
+	VMOVD        SI, X15
+	VPBROADCASTW X15, X15
+	MOVQ         tc1+32(FP), SI
+	VMOVD        SI, X11
+	VPBROADCASTW X11, X11
+	VPUNPCKLQDQ  X11, X15, X15
+	VPSLLW       $0x02, X15, X14
+	VPADDW       X15, X14, X14
+	VPXOR        X11, X11, X11
+	VPAVGW       X11, X14, X14
+	VPSUBW       X3, X4, X11
+	VPABSW       X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	VPSHUFLW     $0x00, X12, X11
+	VPSHUFHW     $0x00, X11, X11
+	VPSHUFLW     $0xff, X12, X12
+	VPSHUFHW     $0xff, X12, X12
+	VPAND        X11, X12, X12
+	VPAND        X13, X12, X12
+	VPANDN       X13, X12, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           strong
+	VPSRLW       $0x01, X8, X14
+	VPADDW       X8, X14, X14
+	VPSRLW       $0x03, X14, X14
+	VPSHUFLW     $0x00, X9, X8
+	VPSHUFHW     $0x00, X8, X8
+	VPSHUFLW     $0xff, X9, X9
+	VPSHUFHW     $0xff, X9, X9
+	VPADDW       X8, X9, X9
+	VPCMPGTW     X9, X14, X9
+	VPSHUFLW     $0x00, X10, X8
+	VPSHUFHW     $0x00, X8, X8
+	VPSHUFLW     $0xff, X10, X10
+	VPSHUFHW     $0xff, X10, X10
+	VPADDW       X8, X10, X10
+	VPCMPGTW     X10, X14, X10
+	VPSUBW       X3, X4, X8
+	VPSLLW       $0x03, X8, X11
+	VPADDW       X11, X8, X8
+	VPSUBW       X2, X5, X11
+	VPSUBW       X11, X8, X8
+	VPADDW       X11, X11, X11
+	VPSUBW       X11, X8, X8
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x03, X11, X11
+	VPADDW       X11, X8, X8
+	VPSRAW       $0x04, X8, X8
+	VPADDW       X15, X15, X14
+	VPSLLW       $0x02, X14, X11
+	VPADDW       X11, X14, X14
+	VPABSW       X8, X11
+	VPCMPGTW     X11, X14, X14
+	VPAND        X14, X13, X13
+	VPXOR        X11, X11, X11
+	VPSUBW       X15, X11, X11
+	VPMINSW      X15, X8, X8
+	VPMAXSW      X11, X8, X8
+	VPAND        X13, X8, X8
+	VPAND        X13, X9, X9
+	VPAND        X13, X10, X10
+	VPSRLW       $0x01, X15, X14
+	VPAVGW       X1, X3, X11
+	VPSUBW       X2, X11, X11
+	VPADDW       X8, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X13, X13, X13
+	VPSUBW       X14, X13, X13
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X13, X11, X11
+	VPAND        X9, X11, X11
+	VPADDW       X11, X2, X2
+	VPAVGW       X6, X4, X11
+	VPSUBW       X5, X11, X11
+	VPSUBW       X8, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X9, X9, X9
+	VPSUBW       X14, X9, X9
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X9, X11, X11
+	VPAND        X10, X11, X11
+	VPADDW       X11, X5, X5
+	VPADDW       X8, X3, X3
+	VPSUBW       X8, X4, X4
+	VPMOVMSKB    X12, SI
+	TESTL        SI, SI
+	JZ           store
+
+strong:
+	VPAND    X12, X15, X15
+	VPADDW   X15, X15, X15
+	VPADDW   X3, X4, X8
+	VPCMPEQW X9, X9, X9
+	VPSRLW   $0x0f, X9, X9
+	VPSLLW   $0x02, X9, X9
+	VPADDW   X0, X0, X0
+	VPADDW   X1, X0, X0
+	VPADDW   X1, X0, X0
+	VPADDW   X1, X0, X0
+	VPADDW   X2, X0, X0
+	VPADDW   X8, X0, X0
+	VPADDW   X9, X0, X0
+	VPSRLW   $0x03, X0, X0
+	VPCMPEQW X10, X10, X10
+	VPSRLW   $0x0f, X10, X10
+	VPSLLW   $0x01, X10, X10
+	VPADDW   X1, X2, X9
+	VPADDW   X8, X9, X9
+	VPADDW   X10, X9, X9
+	VPSRLW   $0x02, X9, X9
+	VPCMPEQW X11, X11, X11
+	VPSRLW   $0x0f, X11, X11
+	VPSLLW   $0x02, X11, X11
+	VPADDW   X1, X2, X10
+	VPADDW   X2, X10, X10
+	VPADDW   X8, X10, X10
+	VPADDW   X8, X10, X10
+	VPADDW   X5, X10, X10
+	VPADDW   X11, X10, X10
+	VPSRLW   $0x03, X10, X10
+	VPCMPEQW X12, X12, X12
+	VPSRLW   $0x0f, X12, X12
+	VPSLLW   $0x02, X12, X12
+	VPADDW   X2, X8, X11
+	VPADDW   X8, X11, X11
+	VPADDW   X5, X11, X11
+	VPADDW   X5, X11, X11
+	VPADDW   X6, X11, X11
+	VPADDW   X12, X11, X11
+	VPSRLW   $0x03, X11, X11
+	VPCMPEQW X13, X13, X13
+	VPSRLW   $0x0f, X13, X13
+	VPSLLW   $0x01, X13, X13
+	VPADDW   X8, X5, X12
+	VPADDW   X6, X12, X12
+	VPADDW   X13, X12, X12
+	VPSRLW   $0x02, X12, X12
+	VPCMPEQW X13, X13, X13
+	VPSRLW   $0x0f, X13, X13
+	VPSLLW   $0x02, X13, X13
+	VPADDW   X8, X5, X8
+	VPADDW   X6, X8, X8
+	VPADDW   X6, X8, X8
+	VPADDW   X6, X8, X8
+	VPADDW   X7, X8, X8
+	VPADDW   X7, X8, X8
+	VPADDW   X13, X8, X8
+	VPSRLW   $0x03, X8, X8
+	VPSUBW   X15, X1, X7
+	VPADDW   X15, X1, X1
+	VPMINSW  X1, X0, X1
+	VPMAXSW  X7, X1, X1
+	VPSUBW   X15, X2, X0
+	VPADDW   X15, X2, X2
+	VPMINSW  X2, X9, X2
+	VPMAXSW  X0, X2, X2
+	VPSUBW   X15, X3, X0
+	VPADDW   X15, X3, X3
+	VPMINSW  X3, X10, X3
+	VPMAXSW  X0, X3, X3
+	VPSUBW   X15, X4, X0
+	VPADDW   X15, X4, X4
+	VPMINSW  X4, X11, X4
+	VPMAXSW  X0, X4, X4
+	VPSUBW   X15, X5, X0
+	VPADDW   X15, X5, X5
+	VPMINSW  X5, X12, X5
+	VPMAXSW  X0, X5, X5
+	VPSUBW   X15, X6, X0
+	VPADDW   X15, X6, X6
+	VPMINSW  X6, X8, X6
+	VPMAXSW  X0, X6, X6
+
+store:
+	VPACKUSWB X1, X1, X1
+	VMOVQ     X1, (BX)(CX*1)
+	VPACKUSWB X2, X2, X2
+	VMOVQ     X2, (BX)(CX*2)
+	VPACKUSWB X3, X3, X3
+	VMOVQ     X3, (BX)(DX*1)
+	VPACKUSWB X4, X4, X4
+	VMOVQ     X4, (AX)
+	VPACKUSWB X5, X5, X5
+	VMOVQ     X5, (AX)(CX*1)
+	VPACKUSWB X6, X6, X6
+	VMOVQ     X6, (AX)(CX*2)
+
+end:
+	RET
+
+// func deblockDownFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
+// Requires: AVX, AVX2
+TEXT ·deblockDownFast(SB), NOSPLIT, $0-48
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	LEAQ         (CX)(CX*2), DX
+	SUBQ         $0x04, AX
+	LEAQ         (AX)(CX*4), BX
+	VMOVQ        (AX), X0
+	VMOVQ        (AX)(CX*1), X1
+	VPUNPCKLBW   X1, X0, X0
+	VMOVQ        (AX)(CX*2), X1
+	VMOVQ        (AX)(DX*1), X2
+	VPUNPCKLBW   X2, X1, X1
+	VMOVQ        (BX), X2
+	VMOVQ        (BX)(CX*1), X3
+	VPUNPCKLBW   X3, X2, X2
+	VMOVQ        (BX)(CX*2), X3
+	VMOVQ        (BX)(DX*1), X4
+	VPUNPCKLBW   X4, X3, X3
+	VPUNPCKLWD   X1, X0, X4
+	VPUNPCKHWD   X1, X0, X0
+	VPUNPCKLWD   X3, X2, X1
+	VPUNPCKHWD   X3, X2, X2
+	VPUNPCKLDQ   X1, X4, X3
+	VPUNPCKHDQ   X1, X4, X1
+	VPSRLDQ      $0x08, X3, X4
 	VPMOVZXBW    X3, X3
-	VMOVD        (AX), X4
 	VPMOVZXBW    X4, X4
-	VMOVD        (AX)(CX*1), X5
+	VPSRLDQ      $0x08, X1, X5
+	VPMOVZXBW    X1, X1
 	VPMOVZXBW    X5, X5
-	VMOVD        (AX)(CX*2), X6
+	VPUNPCKLDQ   X2, X0, X6
+	VPUNPCKHDQ   X2, X0, X0
+	VPSRLDQ      $0x08, X6, X2
 	VPMOVZXBW    X6, X6
-	VMOVD        (AX)(SI*1), X7
+	VPMOVZXBW    X2, X2
+	VPSRLDQ      $0x08, X0, X7
+	VPMOVZXBW    X0, X0
 	VPMOVZXBW    X7, X7
-	VPADDW       X1, X3, X8
-	VPSUBW       X2, X8, X8
-	VPSUBW       X2, X8, X8
-	VPABSW       X8, X8
-	VPADDW       X6, X4, X9
-	VPSUBW       X5, X9, X9
-	VPSUBW       X5, X9, X9
-	VPABSW       X9, X9
-	VPADDW       X8, X9, X10
-	VPEXTRW      $0x00, X8, R8
-	VPEXTRW      $0x00, X9, R9
-	VPEXTRW      $0x03, X8, R10
-	ADDQ         R10, R8
-	VPEXTRW      $0x03, X9, R10
-	ADDQ         R10, R9
-	VPEXTRW      $0x00, X10, R10
-	VPEXTRW      $0x03, X10, R11
-	LEAQ         (R10)(R11*1), R12
-	CMPQ         R12, DX
-	JGE          end
-	MOVQ         DX, R12
-	SARQ         $0x02, R12
-	ADDQ         R10, R10
-	CMPQ         R10, R12
-	JGE          normal
-	ADDQ         R11, R11
-	CMPQ         R11, R12
-	JGE          normal
-	VPSUBW       X3, X0, X9
-	VPABSW       X9, X9
-	VPSUBW       X7, X4, X8
-	VPABSW       X8, X8
-	VPADDW       X8, X9, X9
-	VPSUBW       X4, X3, X8
-	VPABSW       X8, X8
-	SARQ         $0x01, R12
-	VPEXTRW      $0x00, X9, R10
-	CMPQ         R10, R12
-	JGE          normal
-	VPEXTRW      $0x03, X9, R10
-	CMPQ         R10, R12
-	JGE          normal
-	LEAQ         (BX)(BX*4), R12
-	INCQ         R12
-	SARQ         $0x01, R12
-	VPEXTRW      $0x00, X8, R10
-	CMPQ         R10, R12
-	JGE          normal
-	VPEXTRW      $0x03, X8, R10
-	CMPQ         R10, R12
-	JGE          normal
-	LEAQ         (BX)(BX*1), DX
-	VMOVD        DX, X8
+	MOVQ         beta+16(FP), SI
+	VMOVD        SI, X8
 	VPBROADCASTW X8, X8
-	VPADDW       X3, X4, X9
-	VPCMPEQW     X10, X10, X10
-	VPSRLW       $0x0f, X10, X10
-	VPSLLW       $0x02, X10, X10
-	VPADDW       X0, X0, X0
-	VPADDW       X1, X0, X0
-	VPADDW       X1, X0, X0
-	VPADDW       X1, X0, X0
-	VPADDW       X2, X0, X0
-	VPADDW       X9, X0, X0
-	VPADDW       X10, X0, X0
-	VPSRLW       $0x03, X0, X0
-	VPCMPEQW     X11, X11, X11
-	VPSRLW       $0x0f, X11, X11
-	VPSLLW       $0x01, X11, X11
-	VPADDW       X1, X2, X10
-	VPADDW       X9, X10, X10
-	VPADDW       X11, X10, X10
-	VPSRLW       $0x02, X10, X10
-	VPCMPEQW     X12, X12, X12
-	VPSRLW       $0x0f, X12, X12
-	VPSLLW       $0x02, X12, X12
-	VPADDW       X1, X2, X11
-	VPADDW       X2, X11, X11
-	VPADDW       X9, X11, X11
-	VPADDW       X9, X11, X11
-	VPADDW       X5, X11, X11
-	VPADDW       X12, X11, X11
-	VPSRLW       $0x03, X11, X11
-	VPCMPEQW     X13, X13, X13
-	VPSRLW       $0x0f, X13, X13
-	VPSLLW       $0x02, X13, X13
-	VPADDW       X2, X9, X12
-	VPADDW       X9, X12, X12
-	VPADDW       X5, X12, X12
-	VPADDW       X5, X12, X12
-	VPADDW       X6, X12, X12
-	VPADDW       X13, X12, X12
-	VPSRLW       $0x03, X12, X12
-	VPCMPEQW     X14, X14, X14
-	VPSRLW       $0x0f, X14, X14
-	VPSLLW       $0x01, X14, X14
-	VPADDW       X9, X5, X13
-	VPADDW       X6, X13, X13
-	VPADDW       X14, X13, X13
-	VPSRLW       $0x02, X13, X13
-	VPCMPEQW     X14, X14, X14
-	VPSRLW       $0x0f, X14, X14
-	VPSLLW       $0x02, X14, X14
-	VPADDW       X9, X5, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X14, X9, X9
-	VPSRLW       $0x03, X9, X9
-	VPSUBW       X8, X1, X7
-	VPADDW       X8, X1, X1
-	VPMINSW      X1, X0, X1
-	VPMAXSW      X7, X1, X1
-	VPSUBW       X8, X2, X0
-	VPADDW       X8, X2, X2
-	VPMINSW      X2, X10, X2
-	VPMAXSW      X0, X2, X2
-	VPSUBW       X8, X3, X0
-	VPADDW       X8, X3, X3
-	VPMINSW      X3, X11, X3
-	VPMAXSW      X0, X3, X3
-	VPSUBW       X8, X4, X0
-	VPADDW       X8, X4, X4
-	VPMINSW      X4, X12, X4
-	VPMAXSW      X0, X4, X4
-	VPSUBW       X8, X5, X0
-	VPADDW       X8, X5, X5
-	VPMINSW      X5, X13, X5
-	VPMAXSW      X0, X5, X5
-	VPSUBW       X8, X6, X0
-	VPADDW       X8, X6, X6
-	VPMINSW      X6, X9, X6
-	VPMAXSW      X0, X6, X6
-	JMP          store
-
-normal:
-	VPXOR        X0, X0, X0
-	MOVQ         most+32(FP), R10
-	VMOVD        R10, X7
-	VPBROADCASTW X7, X7
-	VPSUBW       X3, X4, X8
-	VPSLLW       $0x03, X8, X9
-	VPADDW       X9, X8, X8
-	VPSUBW       X2, X5, X9
-	VPSUBW       X9, X8, X8
-	VPADDW       X9, X9, X9
-	VPSUBW       X9, X8, X8
-	VPCMPEQW     X9, X9, X9
-	VPSRLW       $0x0f, X9, X9
-	VPSLLW       $0x03, X9, X9
-	VPADDW       X9, X8, X8
-	VPSRAW       $0x04, X8, X8
-	LEAQ         (BX)(BX*4), R10
-	ADDQ         R10, R10
-	VPABSW       X8, X9
-	VMOVD        R10, X10
-	VPBROADCASTW X10, X10
-	VPCMPGTW     X9, X10, X10
-	VMOVD        BX, X11
+	VPADDW       X4, X5, X9
+	VPSUBW       X1, X9, X9
+	VPSUBW       X1, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X0, X6, X10
+	VPSUBW       X2, X10, X10
+	VPSUBW       X2, X10, X10
+	VPABSW       X10, X10
+	VPADDW       X9, X10, X11
+	VPADDW       X11, X11, X12
+	VPSHUFLW     $0x00, X11, X13
+	VPSHUFHW     $0x00, X13, X13
+	VPSHUFLW     $0xff, X11, X11
+	VPSHUFHW     $0xff, X11, X11
+	VPADDW       X13, X11, X11
+	VPCMPGTW     X11, X8, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           end
+	VPSRLW       $0x02, X8, X14
+	VPCMPGTW     X12, X14, X12
+	VPSRLW       $0x01, X14, X14
+	VPSUBW       X3, X5, X11
+	VPABSW       X11, X11
+	VPSUBW       X6, X7, X15
+	VPABSW       X15, X15
+	VPADDW       X15, X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	MOVQ         tc0+24(FP), SI
+	VMOVD        SI, X15
+	VPBROADCASTW X15, X15
+	MOVQ         tc1+32(FP), SI
+	VMOVD        SI, X11
 	VPBROADCASTW X11, X11
-	VPMINSW      X11, X8, X8
-	VPXOR        X9, X9, X9
-	VPSUBW       X11, X9, X9
-	VPMAXSW      X9, X8, X8
-	VPAND        X10, X8, X8
-	VPSRAW       $0x01, X11, X11
-	VPXOR        X12, X12, X12
-	VPSUBW       X11, X12, X12
-	MOVQ         DX, BX
-	SARQ         $0x01, BX
-	ADDQ         DX, BX
-	SARQ         $0x03, BX
-	CMPQ         R8, BX
-	JGE          keepP
-	VPAVGW       X1, X3, X9
-	VPSUBW       X2, X9, X9
-	VPADDW       X8, X9, X9
-	VPSRAW       $0x01, X9, X9
-	VPMINSW      X11, X9, X9
-	VPMAXSW      X12, X9, X9
-	VPAND        X10, X9, X9
-	VPADDW       X9, X2, X2
-	VPMAXSW      X0, X2, X2
-	VPMINSW      X7, X2, X2
-
-keepP:
-	CMPQ    R9, BX
-	JGE     keepQ
-	VPAVGW  X6, X4, X9
-	VPSUBW  X5, X9, X9
-	VPSUBW  X8, X9, X9
-	VPSRAW  $0x01, X9, X9
-	VPMINSW X11, X9, X9
-	VPMAXSW X12, X9, X9
-	VPAND   X10, X9, X9
-	VPADDW  X9, X5, X5
-	VPMAXSW X0, X5, X5
-	VPMINSW X7, X5, X5
-
-keepQ:
-	VPADDW  X8, X3, X3
-	VPSUBW  X8, X4, X4
-	VPMAXSW X0, X3, X3
-	VPMINSW X7, X3, X3
-	VPMAXSW X0, X4, X4
-	VPMINSW X7, X4, X4
-
-store:
-	VPACKUSWB X1, X1, X8
-	VMOVD     X8, (DI)(CX*1)
-	VPACKUSWB X2, X2, X8
-	VMOVD     X8, (DI)(CX*2)
-	VPACKUSWB X3, X3, X8
-	VMOVD     X8, (DI)(SI*1)
-	VPACKUSWB X4, X4, X8
-	VMOVD     X8, (AX)
-	VPACKUSWB X5, X5, X8
-	VMOVD     X8, (AX)(CX*1)
-	VPACKUSWB X6, X6, X8
-	VMOVD     X8, (AX)(CX*2)
-
-end:
-	RET
-
-// func deblockDownFast(pix *byte, stride int, beta int, tc int, most int)
-// Requires: AVX, AVX2
-TEXT ·deblockDownFast(SB), NOSPLIT, $0-40
-	MOVQ         pix+0(FP), AX
-	MOVQ         stride+8(FP), CX
-	MOVQ         beta+16(FP), DX
-	MOVQ         tc+24(FP), BX
-	LEAQ         (CX)(CX*2), SI
-	SUBQ         $0x04, AX
-	VMOVQ        (AX), X5
-	VPMOVZXBW    X5, X5
-	VMOVQ        (AX)(CX*1), X7
-	VPMOVZXBW    X7, X7
-	VMOVQ        (AX)(CX*2), X4
-	VPMOVZXBW    X4, X4
-	VMOVQ        (AX)(SI*1), X6
-	VPMOVZXBW    X6, X6
-	VPUNPCKLWD   X7, X5, X1
-	VPUNPCKLWD   X6, X4, X2
-	VPUNPCKLDQ   X2, X1, X0
-	VPUNPCKHDQ   X2, X1, X2
-	VPSHUFD      $0xee, X0, X1
-	VPSHUFD      $0xee, X2, X3
-	VPUNPCKHWD   X7, X5, X5
-	VPUNPCKHWD   X6, X4, X6
-	VPUNPCKLDQ   X6, X5, X4
-	VPUNPCKHDQ   X6, X5, X6
-	VPSHUFD      $0xee, X4, X5
-	VPSHUFD      $0xee, X6, X7
-	VPADDW       X1, X3, X8
-	VPSUBW       X2, X8, X8
-	VPSUBW       X2, X8, X8
-	VPABSW       X8, X8
-	VPADDW       X6, X4, X9
-	VPSUBW       X5, X9, X9
-	VPSUBW       X5, X9, X9
-	VPABSW       X9, X9
-	VPADDW       X8, X9, X10
-	VPEXTRW      $0x00, X8, DI
-	VPEXTRW      $0x00, X9, R8
-	VPEXTRW      $0x03, X8, R9
-	ADDQ         R9, DI
-	VPEXTRW      $0x03, X9, R9
-	ADDQ         R9, R8
-	VPEXTRW      $0x00, X10, R9
-	VPEXTRW      $0x03, X10, R10
-	LEAQ         (R9)(R10*1), R11
-	CMPQ         R11, DX
-	JGE          end
-	MOVQ         DX, R11
-	SARQ         $0x02, R11
-	ADDQ         R9, R9
-	CMPQ         R9, R11
-	JGE          normal
-	ADDQ         R10, R10
-	CMPQ         R10, R11
-	JGE          normal
-	VPSUBW       X3, X0, X9
-	VPABSW       X9, X9
-	VPSUBW       X7, X4, X8
-	VPABSW       X8, X8
-	VPADDW       X8, X9, X9
-	VPSUBW       X4, X3, X8
-	VPABSW       X8, X8
-	SARQ         $0x01, R11
-	VPEXTRW      $0x00, X9, R9
-	CMPQ         R9, R11
-	JGE          normal
-	VPEXTRW      $0x03, X9, R9
-	CMPQ         R9, R11
-	JGE          normal
-	LEAQ         (BX)(BX*4), R11
-	INCQ         R11
-	SARQ         $0x01, R11
-	VPEXTRW      $0x00, X8, R9
-	CMPQ         R9, R11
-	JGE          normal
-	VPEXTRW      $0x03, X8, R9
-	CMPQ         R9, R11
-	JGE          normal
-	LEAQ         (BX)(BX*1), DX
-	VMOVD        DX, X8
-	VPBROADCASTW X8, X8
-	VPADDW       X3, X4, X9
-	VPCMPEQW     X11, X11, X11
-	VPSRLW       $0x0f, X11, X11
-	VPSLLW       $0x02, X11, X11
-	VPADDW       X0, X0, X10
-	VPADDW       X1, X10, X10
-	VPADDW       X1, X10, X10
-	VPADDW       X1, X10, X10
-	VPADDW       X2, X10, X10
-	VPADDW       X9, X10, X10
-	VPADDW       X11, X10, X10
-	VPSRLW       $0x03, X10, X10
-	VPCMPEQW     X12, X12, X12
-	VPSRLW       $0x0f, X12, X12
-	VPSLLW       $0x01, X12, X12
-	VPADDW       X1, X2, X11
-	VPADDW       X9, X11, X11
-	VPADDW       X12, X11, X11
-	VPSRLW       $0x02, X11, X11
-	VPCMPEQW     X13, X13, X13
-	VPSRLW       $0x0f, X13, X13
-	VPSLLW       $0x02, X13, X13
-	VPADDW       X1, X2, X12
-	VPADDW       X2, X12, X12
-	VPADDW       X9, X12, X12
-	VPADDW       X9, X12, X12
-	VPADDW       X5, X12, X12
-	VPADDW       X13, X12, X12
-	VPSRLW       $0x03, X12, X12
-	VPCMPEQW     X14, X14, X14
-	VPSRLW       $0x0f, X14, X14
-	VPSLLW       $0x02, X14, X14
-	VPADDW       X2, X9, X13
-	VPADDW       X9, X13, X13
-	VPADDW       X5, X13, X13
-	VPADDW       X5, X13, X13
-	VPADDW       X6, X13, X13
-	VPADDW       X14, X13, X13
-	VPSRLW       $0x03, X13, X13
-	VPCMPEQW     X15, X15, X15
-	VPSRLW       $0x0f, X15, X15
-	VPSLLW       $0x01, X15, X15
-	VPADDW       X9, X5, X14
-	VPADDW       X6, X14, X14
+	VPUNPCKLQDQ  X11, X15, X15
+	VPSLLW       $0x02, X15, X14
 	VPADDW       X15, X14, X14
-	VPSRLW       $0x02, X14, X14
-	VPCMPEQW     X15, X15, X15
-	VPSRLW       $0x0f, X15, X15
-	VPSLLW       $0x02, X15, X15
-	VPADDW       X9, X5, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X15, X9, X9
-	VPSRLW       $0x03, X9, X9
-	VPSUBW       X8, X1, X15
-	VPADDW       X8, X1, X1
-	VPMINSW      X1, X10, X1
-	VPMAXSW      X15, X1, X1
-	VPSUBW       X8, X2, X10
-	VPADDW       X8, X2, X2
-	VPMINSW      X2, X11, X2
-	VPMAXSW      X10, X2, X2
-	VPSUBW       X8, X3, X10
-	VPADDW       X8, X3, X3
-	VPMINSW      X3, X12, X3
-	VPMAXSW      X10, X3, X3
-	VPSUBW       X8, X4, X10
-	VPADDW       X8, X4, X4
-	VPMINSW      X4, X13, X4
-	VPMAXSW      X10, X4, X4
-	VPSUBW       X8, X5, X10
-	VPADDW       X8, X5, X5
-	VPMINSW      X5, X14, X5
-	VPMAXSW      X10, X5, X5
-	VPSUBW       X8, X6, X10
-	VPADDW       X8, X6, X6
-	VPMINSW      X6, X9, X6
-	VPMAXSW      X10, X6, X6
-	JMP          store
-
-normal:
-	VPXOR        X8, X8, X8
-	MOVQ         most+32(FP), R9
-	VMOVD        R9, X9
-	VPBROADCASTW X9, X9
-	VPSUBW       X3, X4, X10
-	VPSLLW       $0x03, X10, X11
-	VPADDW       X11, X10, X10
-	VPSUBW       X2, X5, X11
-	VPSUBW       X11, X10, X10
+	VPXOR        X11, X11, X11
+	VPAVGW       X11, X14, X14
+	VPSUBW       X5, X6, X11
+	VPABSW       X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	VPSHUFLW     $0x00, X12, X11
+	VPSHUFHW     $0x00, X11, X11
+	VPSHUFLW     $0xff, X12, X12
+	VPSHUFHW     $0xff, X12, X12
+	VPAND        X11, X12, X12
+	VPAND        X13, X12, X12
+	VPANDN       X13, X12, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           strong
+	VPSRLW       $0x01, X8, X14
+	VPADDW       X8, X14, X14
+	VPSRLW       $0x03, X14, X14
+	VPSHUFLW     $0x00, X9, X8
+	VPSHUFHW     $0x00, X8, X8
+	VPSHUFLW     $0xff, X9, X9
+	VPSHUFHW     $0xff, X9, X9
+	VPADDW       X8, X9, X9
+	VPCMPGTW     X9, X14, X9
+	VPSHUFLW     $0x00, X10, X8
+	VPSHUFHW     $0x00, X8, X8
+	VPSHUFLW     $0xff, X10, X10
+	VPSHUFHW     $0xff, X10, X10
+	VPADDW       X8, X10, X10
+	VPCMPGTW     X10, X14, X10
+	VPSUBW       X5, X6, X8
+	VPSLLW       $0x03, X8, X11
+	VPADDW       X11, X8, X8
+	VPSUBW       X1, X2, X11
+	VPSUBW       X11, X8, X8
 	VPADDW       X11, X11, X11
-	VPSUBW       X11, X10, X10
+	VPSUBW       X11, X8, X8
 	VPCMPEQW     X11, X11, X11
 	VPSRLW       $0x0f, X11, X11
 	VPSLLW       $0x03, X11, X11
-	VPADDW       X11, X10, X10
-	VPSRAW       $0x04, X10, X10
-	LEAQ         (BX)(BX*4), R9
-	ADDQ         R9, R9
-	VPABSW       X10, X11
-	VMOVD        R9, X12
-	VPBROADCASTW X12, X12
-	VPCMPGTW     X11, X12, X12
-	VMOVD        BX, X13
-	VPBROADCASTW X13, X13
-	VPMINSW      X13, X10, X10
-	VPXOR        X11, X11, X11
-	VPSUBW       X13, X11, X11
-	VPMAXSW      X11, X10, X10
-	VPAND        X12, X10, X10
-	VPSRAW       $0x01, X13, X13
-	VPXOR        X14, X14, X14
-	VPSUBW       X13, X14, X14
-	MOVQ         DX, BX
-	SARQ         $0x01, BX
-	ADDQ         DX, BX
-	SARQ         $0x03, BX
-	CMPQ         DI, BX
-	JGE          keepP
-	VPAVGW       X1, X3, X11
-	VPSUBW       X2, X11, X11
-	VPADDW       X10, X11, X11
-	VPSRAW       $0x01, X11, X11
-	VPMINSW      X13, X11, X11
-	VPMAXSW      X14, X11, X11
-	VPAND        X12, X11, X11
-	VPADDW       X11, X2, X2
-	VPMAXSW      X8, X2, X2
-	VPMINSW      X9, X2, X2
-
-keepP:
-	CMPQ    R8, BX
-	JGE     keepQ
-	VPAVGW  X6, X4, X11
-	VPSUBW  X5, X11, X11
-	VPSUBW  X10, X11, X11
-	VPSRAW  $0x01, X11, X11
-	VPMINSW X13, X11, X11
-	VPMAXSW X14, X11, X11
-	VPAND   X12, X11, X11
-	VPADDW  X11, X5, X5
-	VPMAXSW X8, X5, X5
-	VPMINSW X9, X5, X5
-
-keepQ:
-	VPADDW  X10, X3, X3
-	VPSUBW  X10, X4, X4
-	VPMAXSW X8, X3, X3
-	VPMINSW X9, X3, X3
-	VPMAXSW X8, X4, X4
-	VPMINSW X9, X4, X4
-
-store:
-	VPUNPCKLWD  X1, X0, X0
-	VPUNPCKLWD  X3, X2, X2
-	VPUNPCKLWD  X5, X4, X4
-	VPUNPCKLWD  X7, X6, X6
-	VPUNPCKLDQ  X2, X0, X1
-	VPUNPCKHDQ  X2, X0, X0
-	VPUNPCKLDQ  X6, X4, X2
-	VPUNPCKHDQ  X6, X4, X3
-	VPUNPCKLQDQ X2, X1, X4
-	VPACKUSWB   X4, X4, X4
-	VMOVQ       X4, (AX)
-	VPUNPCKHQDQ X2, X1, X1
-	VPACKUSWB   X1, X1, X1
-	VMOVQ       X1, (AX)(CX*1)
-	VPUNPCKLQDQ X3, X0, X1
-	VPACKUSWB   X1, X1, X1
-	VMOVQ       X1, (AX)(CX*2)
-	VPUNPCKHQDQ X3, X0, X0
-	VPACKUSWB   X0, X0, X0
-	VMOVQ       X0, (AX)(SI*1)
-
-end:
-	RET
-
-// func deblockAcrossWideFast(pix *byte, stride int, beta int, tc int, most int)
-// Requires: AVX, AVX2
-TEXT ·deblockAcrossWideFast(SB), NOSPLIT, $0-40
-	MOVQ         pix+0(FP), AX
-	MOVQ         stride+8(FP), CX
-	MOVQ         beta+16(FP), DX
-	MOVQ         tc+24(FP), BX
-	LEAQ         (CX)(CX*2), SI
-	MOVQ         AX, DI
-	SUBQ         CX, DI
-	SUBQ         SI, DI
-	VMOVQ        (DI), X0
-	VMOVQ        (DI)(CX*1), X1
-	VMOVQ        (DI)(CX*2), X2
-	VMOVQ        (DI)(SI*1), X3
-	VMOVQ        (AX), X4
-	VMOVQ        (AX)(CX*1), X5
-	VMOVQ        (AX)(CX*2), X6
-	VMOVQ        (AX)(SI*1), X7
-	VPADDW       X1, X3, X8
-	VPSUBW       X2, X8, X8
-	VPSUBW       X2, X8, X8
-	VPABSW       X8, X8
-	VPADDW       X6, X4, X9
-	VPSUBW       X5, X9, X9
-	VPSUBW       X5, X9, X9
-	VPABSW       X9, X9
-	VPADDW       X8, X9, X10
-	VPEXTRW      $0x00, X8, R8
-	VPEXTRW      $0x00, X9, R9
-	VPEXTRW      $0x03, X8, R10
-	ADDQ         R10, R8
-	VPEXTRW      $0x03, X9, R10
-	ADDQ         R10, R9
-	VPEXTRW      $0x00, X10, R10
-	VPEXTRW      $0x03, X10, R11
-	LEAQ         (R10)(R11*1), R12
-	CMPQ         R12, DX
-	JGE          end
-	MOVQ         DX, R12
-	SARQ         $0x02, R12
-	ADDQ         R10, R10
-	CMPQ         R10, R12
-	JGE          normal
-	ADDQ         R11, R11
-	CMPQ         R11, R12
-	JGE          normal
-	VPSUBW       X3, X0, X9
-	VPABSW       X9, X9
-	VPSUBW       X7, X4, X8
-	VPABSW       X8, X8
-	VPADDW       X8, X9, X9
-	VPSUBW       X4, X3, X8
-	VPABSW       X8, X8
-	SARQ         $0x01, R12
-	VPEXTRW      $0x00, X9, R10
-	CMPQ         R10, R12
-	JGE          normal
-	VPEXTRW      $0x03, X9, R10
-	CMPQ         R10, R12
-	JGE          normal
-	LEAQ         (BX)(BX*4), R12
-	INCQ         R12
-	SARQ         $0x01, R12
-	VPEXTRW      $0x00, X8, R10
-	CMPQ         R10, R12
-	JGE          normal
-	VPEXTRW      $0x03, X8, R10
-	CMPQ         R10, R12
-	JGE          normal
-	LEAQ         (BX)(BX*1), DX
-	VMOVD        DX, X8
-	VPBROADCASTW X8, X8
-	VPADDW       X3, X4, X9
-	VPCMPEQW     X10, X10, X10
-	VPSRLW       $0x0f, X10, X10
-	VPSLLW       $0x02, X10, X10
-	VPADDW       X0, X0, X0
-	VPADDW       X1, X0, X0
-	VPADDW       X1, X0, X0
-	VPADDW       X1, X0, X0
-	VPADDW       X2, X0, X0
-	VPADDW       X9, X0, X0
-	VPADDW       X10, X0, X0
-	VPSRLW       $0x03, X0, X0
-	VPCMPEQW     X11, X11, X11
-	VPSRLW       $0x0f, X11, X11
-	VPSLLW       $0x01, X11, X11
-	VPADDW       X1, X2, X10
-	VPADDW       X9, X10, X10
-	VPADDW       X11, X10, X10
-	VPSRLW       $0x02, X10, X10
-	VPCMPEQW     X12, X12, X12
-	VPSRLW       $0x0f, X12, X12
-	VPSLLW       $0x02, X12, X12
-	VPADDW       X1, X2, X11
-	VPADDW       X2, X11, X11
-	VPADDW       X9, X11, X11
-	VPADDW       X9, X11, X11
-	VPADDW       X5, X11, X11
-	VPADDW       X12, X11, X11
-	VPSRLW       $0x03, X11, X11
-	VPCMPEQW     X13, X13, X13
-	VPSRLW       $0x0f, X13, X13
-	VPSLLW       $0x02, X13, X13
-	VPADDW       X2, X9, X12
-	VPADDW       X9, X12, X12
-	VPADDW       X5, X12, X12
-	VPADDW       X5, X12, X12
-	VPADDW       X6, X12, X12
-	VPADDW       X13, X12, X12
-	VPSRLW       $0x03, X12, X12
-	VPCMPEQW     X14, X14, X14
-	VPSRLW       $0x0f, X14, X14
-	VPSLLW       $0x01, X14, X14
-	VPADDW       X9, X5, X13
-	VPADDW       X6, X13, X13
-	VPADDW       X14, X13, X13
-	VPSRLW       $0x02, X13, X13
-	VPCMPEQW     X14, X14, X14
-	VPSRLW       $0x0f, X14, X14
-	VPSLLW       $0x02, X14, X14
-	VPADDW       X9, X5, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X14, X9, X9
-	VPSRLW       $0x03, X9, X9
-	VPSUBW       X8, X1, X7
-	VPADDW       X8, X1, X1
-	VPMINSW      X1, X0, X1
-	VPMAXSW      X7, X1, X1
-	VPSUBW       X8, X2, X0
-	VPADDW       X8, X2, X2
-	VPMINSW      X2, X10, X2
-	VPMAXSW      X0, X2, X2
-	VPSUBW       X8, X3, X0
-	VPADDW       X8, X3, X3
-	VPMINSW      X3, X11, X3
-	VPMAXSW      X0, X3, X3
-	VPSUBW       X8, X4, X0
-	VPADDW       X8, X4, X4
-	VPMINSW      X4, X12, X4
-	VPMAXSW      X0, X4, X4
-	VPSUBW       X8, X5, X0
-	VPADDW       X8, X5, X5
-	VPMINSW      X5, X13, X5
-	VPMAXSW      X0, X5, X5
-	VPSUBW       X8, X6, X0
-	VPADDW       X8, X6, X6
-	VPMINSW      X6, X9, X6
-	VPMAXSW      X0, X6, X6
-	JMP          store
-
-normal:
-	VPXOR        X0, X0, X0
-	MOVQ         most+32(FP), R10
-	VMOVD        R10, X7
-	VPBROADCASTW X7, X7
-	VPSUBW       X3, X4, X8
-	VPSLLW       $0x03, X8, X9
-	VPADDW       X9, X8, X8
-	VPSUBW       X2, X5, X9
-	VPSUBW       X9, X8, X8
-	VPADDW       X9, X9, X9
-	VPSUBW       X9, X8, X8
-	VPCMPEQW     X9, X9, X9
-	VPSRLW       $0x0f, X9, X9
-	VPSLLW       $0x03, X9, X9
-	VPADDW       X9, X8, X8
+	VPADDW       X11, X8, X8
 	VPSRAW       $0x04, X8, X8
-	LEAQ         (BX)(BX*4), R10
-	ADDQ         R10, R10
-	VPABSW       X8, X9
-	VMOVD        R10, X10
-	VPBROADCASTW X10, X10
-	VPCMPGTW     X9, X10, X10
-	VMOVD        BX, X11
-	VPBROADCASTW X11, X11
-	VPMINSW      X11, X8, X8
-	VPXOR        X9, X9, X9
-	VPSUBW       X11, X9, X9
-	VPMAXSW      X9, X8, X8
-	VPAND        X10, X8, X8
+	VPADDW       X15, X15, X14
+	VPSLLW       $0x02, X14, X11
+	VPADDW       X11, X14, X14
+	VPABSW       X8, X11
+	VPCMPGTW     X11, X14, X14
+	VPAND        X14, X13, X13
+	VPXOR        X11, X11, X11
+	VPSUBW       X15, X11, X11
+	VPMINSW      X15, X8, X8
+	VPMAXSW      X11, X8, X8
+	VPAND        X13, X8, X8
+	VPAND        X13, X9, X9
+	VPAND        X13, X10, X10
+	VPSRLW       $0x01, X15, X14
+	VPAVGW       X4, X5, X11
+	VPSUBW       X1, X11, X11
+	VPADDW       X8, X11, X11
 	VPSRAW       $0x01, X11, X11
-	VPXOR        X12, X12, X12
-	VPSUBW       X11, X12, X12
-	MOVQ         DX, BX
-	SARQ         $0x01, BX
-	ADDQ         DX, BX
-	SARQ         $0x03, BX
-	CMPQ         R8, BX
-	JGE          keepP
-	VPAVGW       X1, X3, X9
-	VPSUBW       X2, X9, X9
-	VPADDW       X8, X9, X9
-	VPSRAW       $0x01, X9, X9
-	VPMINSW      X11, X9, X9
-	VPMAXSW      X12, X9, X9
-	VPAND        X10, X9, X9
-	VPADDW       X9, X2, X2
-	VPMAXSW      X0, X2, X2
-	VPMINSW      X7, X2, X2
+	VPXOR        X13, X13, X13
+	VPSUBW       X14, X13, X13
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X13, X11, X11
+	VPAND        X9, X11, X11
+	VPADDW       X11, X1, X1
+	VPAVGW       X0, X6, X11
+	VPSUBW       X2, X11, X11
+	VPSUBW       X8, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X9, X9, X9
+	VPSUBW       X14, X9, X9
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X9, X11, X11
+	VPAND        X10, X11, X11
+	VPADDW       X11, X2, X2
+	VPADDW       X8, X5, X5
+	VPSUBW       X8, X6, X6
+	VPMOVMSKB    X12, SI
+	TESTL        SI, SI
+	JZ           store
 
-keepP:
-	CMPQ    R9, BX
-	JGE     keepQ
-	VPAVGW  X6, X4, X9
-	VPSUBW  X5, X9, X9
-	VPSUBW  X8, X9, X9
-	VPSRAW  $0x01, X9, X9
-	VPMINSW X11, X9, X9
-	VPMAXSW X12, X9, X9
-	VPAND   X10, X9, X9
-	VPADDW  X9, X5, X5
-	VPMAXSW X0, X5, X5
-	VPMINSW X7, X5, X5
-
-keepQ:
-	VPADDW  X8, X3, X3
-	VPSUBW  X8, X4, X4
-	VPMAXSW X0, X3, X3
-	VPMINSW X7, X3, X3
-	VPMAXSW X0, X4, X4
-	VPMINSW X7, X4, X4
+strong:
+	VPAND    X12, X15, X15
+	VPADDW   X15, X15, X15
+	VPADDW   X5, X6, X8
+	VPCMPEQW X10, X10, X10
+	VPSRLW   $0x0f, X10, X10
+	VPSLLW   $0x02, X10, X10
+	VPADDW   X3, X3, X9
+	VPADDW   X4, X9, X9
+	VPADDW   X4, X9, X9
+	VPADDW   X4, X9, X9
+	VPADDW   X1, X9, X9
+	VPADDW   X8, X9, X9
+	VPADDW   X10, X9, X9
+	VPSRLW   $0x03, X9, X9
+	VPCMPEQW X11, X11, X11
+	VPSRLW   $0x0f, X11, X11
+	VPSLLW   $0x01, X11, X11
+	VPADDW   X4, X1, X10
+	VPADDW   X8, X10, X10
+	VPADDW   X11, X10, X10
+	VPSRLW   $0x02, X10, X10
+	VPCMPEQW X12, X12, X12
+	VPSRLW   $0x0f, X12, X12
+	VPSLLW   $0x02, X12, X12
+	VPADDW   X4, X1, X11
+	VPADDW   X1, X11, X11
+	VPADDW   X8, X11, X11
+	VPADDW   X8, X11, X11
+	VPADDW   X2, X11, X11
+	VPADDW   X12, X11, X11
+	VPSRLW   $0x03, X11, X11
+	VPCMPEQW X13, X13, X13
+	VPSRLW   $0x0f, X13, X13
+	VPSLLW   $0x02, X13, X13
+	VPADDW   X1, X8, X12
+	VPADDW   X8, X12, X12
+	VPADDW   X2, X12, X12
+	VPADDW   X2, X12, X12
+	VPADDW   X0, X12, X12
+	VPADDW   X13, X12, X12
+	VPSRLW   $0x03, X12, X12
+	VPCMPEQW X14, X14, X14
+	VPSRLW   $0x0f, X14, X14
+	VPSLLW   $0x01, X14, X14
+	VPADDW   X8, X2, X13
+	VPADDW   X0, X13, X13
+	VPADDW   X14, X13, X13
+	VPSRLW   $0x02, X13, X13
+	VPCMPEQW X14, X14, X14
+	VPSRLW   $0x0f, X14, X14
+	VPSLLW   $0x02, X14, X14
+	VPADDW   X8, X2, X8
+	VPADDW   X0, X8, X8
+	VPADDW   X0, X8, X8
+	VPADDW   X0, X8, X8
+	VPADDW   X7, X8, X8
+	VPADDW   X7, X8, X8
+	VPADDW   X14, X8, X8
+	VPSRLW   $0x03, X8, X8
+	VPSUBW   X15, X4, X14
+	VPADDW   X15, X4, X4
+	VPMINSW  X4, X9, X4
+	VPMAXSW  X14, X4, X4
+	VPSUBW   X15, X1, X9
+	VPADDW   X15, X1, X1
+	VPMINSW  X1, X10, X1
+	VPMAXSW  X9, X1, X1
+	VPSUBW   X15, X5, X9
+	VPADDW   X15, X5, X5
+	VPMINSW  X5, X11, X5
+	VPMAXSW  X9, X5, X5
+	VPSUBW   X15, X6, X9
+	VPADDW   X15, X6, X6
+	VPMINSW  X6, X12, X6
+	VPMAXSW  X9, X6, X6
+	VPSUBW   X15, X2, X9
+	VPADDW   X15, X2, X2
+	VPMINSW  X2, X13, X2
+	VPMAXSW  X9, X2, X2
+	VPSUBW   X15, X0, X9
+	VPADDW   X15, X0, X0
+	VPMINSW  X0, X8, X0
+	VPMAXSW  X9, X0, X0
 
 store:
-	VMOVQ X1, (DI)(CX*1)
-	VMOVQ X2, (DI)(CX*2)
-	VMOVQ X3, (DI)(SI*1)
-	VMOVQ X4, (AX)
-	VMOVQ X5, (AX)(CX*1)
-	VMOVQ X6, (AX)(CX*2)
+	VPACKUSWB  X4, X3, X3
+	VPSRLDQ    $0x08, X3, X4
+	VPUNPCKLBW X4, X3, X3
+	VPACKUSWB  X5, X1, X1
+	VPSRLDQ    $0x08, X1, X4
+	VPUNPCKLBW X4, X1, X1
+	VPACKUSWB  X2, X6, X6
+	VPSRLDQ    $0x08, X6, X2
+	VPUNPCKLBW X2, X6, X6
+	VPACKUSWB  X7, X0, X0
+	VPSRLDQ    $0x08, X0, X2
+	VPUNPCKLBW X2, X0, X0
+	VPUNPCKLWD X1, X3, X2
+	VPUNPCKHWD X1, X3, X1
+	VPUNPCKLWD X0, X6, X3
+	VPUNPCKHWD X0, X6, X0
+	VPUNPCKLDQ X3, X2, X4
+	VMOVQ      X4, (AX)
+	VPEXTRQ    $0x01, X4, (AX)(CX*1)
+	VPUNPCKHDQ X3, X2, X2
+	VMOVQ      X2, (AX)(CX*2)
+	VPEXTRQ    $0x01, X2, (AX)(DX*1)
+	VPUNPCKLDQ X0, X1, X2
+	VMOVQ      X2, (BX)
+	VPEXTRQ    $0x01, X2, (BX)(CX*1)
+	VPUNPCKHDQ X0, X1, X0
+	VMOVQ      X0, (BX)(CX*2)
+	VPEXTRQ    $0x01, X0, (BX)(DX*1)
 
 end:
 	RET
 
-// func deblockDownWideFast(pix *byte, stride int, beta int, tc int, most int)
+// func deblockAcrossWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 // Requires: AVX, AVX2
-TEXT ·deblockDownWideFast(SB), NOSPLIT, $0-40
+TEXT ·deblockAcrossWideFast(SB), NOSPLIT, $0-48
 	MOVQ         pix+0(FP), AX
 	MOVQ         stride+8(FP), CX
-	MOVQ         beta+16(FP), DX
-	MOVQ         tc+24(FP), BX
-	LEAQ         (CX)(CX*2), SI
-	SUBQ         $0x04, AX
-	SUBQ         $0x04, AX
-	VMOVDQU      (AX), X5
-	VMOVDQU      (AX)(CX*1), X7
-	VMOVDQU      (AX)(CX*2), X4
-	VMOVDQU      (AX)(SI*1), X6
-	VPUNPCKLWD   X7, X5, X1
-	VPUNPCKLWD   X6, X4, X2
-	VPUNPCKLDQ   X2, X1, X0
-	VPUNPCKHDQ   X2, X1, X2
-	VPSHUFD      $0xee, X0, X1
-	VPSHUFD      $0xee, X2, X3
-	VPUNPCKHWD   X7, X5, X5
-	VPUNPCKHWD   X6, X4, X6
-	VPUNPCKLDQ   X6, X5, X4
-	VPUNPCKHDQ   X6, X5, X6
-	VPSHUFD      $0xee, X4, X5
-	VPSHUFD      $0xee, X6, X7
-	VPADDW       X1, X3, X8
-	VPSUBW       X2, X8, X8
-	VPSUBW       X2, X8, X8
-	VPABSW       X8, X8
-	VPADDW       X6, X4, X9
-	VPSUBW       X5, X9, X9
-	VPSUBW       X5, X9, X9
-	VPABSW       X9, X9
-	VPADDW       X8, X9, X10
-	VPEXTRW      $0x00, X8, DI
-	VPEXTRW      $0x00, X9, R8
-	VPEXTRW      $0x03, X8, R9
-	ADDQ         R9, DI
-	VPEXTRW      $0x03, X9, R9
-	ADDQ         R9, R8
-	VPEXTRW      $0x00, X10, R9
-	VPEXTRW      $0x03, X10, R10
-	LEAQ         (R9)(R10*1), R11
-	CMPQ         R11, DX
-	JGE          end
-	MOVQ         DX, R11
-	SARQ         $0x02, R11
-	ADDQ         R9, R9
-	CMPQ         R9, R11
-	JGE          normal
-	ADDQ         R10, R10
-	CMPQ         R10, R11
-	JGE          normal
-	VPSUBW       X3, X0, X9
-	VPABSW       X9, X9
-	VPSUBW       X7, X4, X8
-	VPABSW       X8, X8
-	VPADDW       X8, X9, X9
-	VPSUBW       X4, X3, X8
-	VPABSW       X8, X8
-	SARQ         $0x01, R11
-	VPEXTRW      $0x00, X9, R9
-	CMPQ         R9, R11
-	JGE          normal
-	VPEXTRW      $0x03, X9, R9
-	CMPQ         R9, R11
-	JGE          normal
-	LEAQ         (BX)(BX*4), R11
-	INCQ         R11
-	SARQ         $0x01, R11
-	VPEXTRW      $0x00, X8, R9
-	CMPQ         R9, R11
-	JGE          normal
-	VPEXTRW      $0x03, X8, R9
-	CMPQ         R9, R11
-	JGE          normal
-	LEAQ         (BX)(BX*1), DX
-	VMOVD        DX, X8
+	LEAQ         (CX)(CX*2), DX
+	MOVQ         AX, BX
+	SUBQ         CX, BX
+	SUBQ         DX, BX
+	VMOVDQU      (BX), X0
+	VMOVDQU      (BX)(CX*1), X1
+	VMOVDQU      (BX)(CX*2), X2
+	VMOVDQU      (BX)(DX*1), X3
+	VMOVDQU      (AX), X4
+	VMOVDQU      (AX)(CX*1), X5
+	VMOVDQU      (AX)(CX*2), X6
+	VMOVDQU      (AX)(DX*1), X7
+	MOVQ         beta+16(FP), SI
+	VMOVD        SI, X8
 	VPBROADCASTW X8, X8
-	VPADDW       X3, X4, X9
-	VPCMPEQW     X11, X11, X11
-	VPSRLW       $0x0f, X11, X11
-	VPSLLW       $0x02, X11, X11
-	VPADDW       X0, X0, X10
-	VPADDW       X1, X10, X10
-	VPADDW       X1, X10, X10
-	VPADDW       X1, X10, X10
-	VPADDW       X2, X10, X10
-	VPADDW       X9, X10, X10
-	VPADDW       X11, X10, X10
-	VPSRLW       $0x03, X10, X10
-	VPCMPEQW     X12, X12, X12
-	VPSRLW       $0x0f, X12, X12
-	VPSLLW       $0x01, X12, X12
-	VPADDW       X1, X2, X11
-	VPADDW       X9, X11, X11
-	VPADDW       X12, X11, X11
-	VPSRLW       $0x02, X11, X11
-	VPCMPEQW     X13, X13, X13
-	VPSRLW       $0x0f, X13, X13
-	VPSLLW       $0x02, X13, X13
-	VPADDW       X1, X2, X12
-	VPADDW       X2, X12, X12
-	VPADDW       X9, X12, X12
-	VPADDW       X9, X12, X12
-	VPADDW       X5, X12, X12
-	VPADDW       X13, X12, X12
-	VPSRLW       $0x03, X12, X12
-	VPCMPEQW     X14, X14, X14
-	VPSRLW       $0x0f, X14, X14
-	VPSLLW       $0x02, X14, X14
-	VPADDW       X2, X9, X13
-	VPADDW       X9, X13, X13
-	VPADDW       X5, X13, X13
-	VPADDW       X5, X13, X13
-	VPADDW       X6, X13, X13
-	VPADDW       X14, X13, X13
-	VPSRLW       $0x03, X13, X13
-	VPCMPEQW     X15, X15, X15
-	VPSRLW       $0x0f, X15, X15
-	VPSLLW       $0x01, X15, X15
-	VPADDW       X9, X5, X14
-	VPADDW       X6, X14, X14
+	VPADDW       X1, X3, X9
+	VPSUBW       X2, X9, X9
+	VPSUBW       X2, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X6, X4, X10
+	VPSUBW       X5, X10, X10
+	VPSUBW       X5, X10, X10
+	VPABSW       X10, X10
+	VPADDW       X9, X10, X11
+	VPADDW       X11, X11, X12
+	VPSHUFLW     $0x00, X11, X13
+	VPSHUFHW     $0x00, X13, X13
+	VPSHUFLW     $0xff, X11, X11
+	VPSHUFHW     $0xff, X11, X11
+	VPADDW       X13, X11, X11
+	VPCMPGTW     X11, X8, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           end
+	VPSRLW       $0x02, X8, X14
+	VPCMPGTW     X12, X14, X12
+	VPSRLW       $0x01, X14, X14
+	VPSUBW       X0, X3, X11
+	VPABSW       X11, X11
+	VPSUBW       X4, X7, X15
+	VPABSW       X15, X15
+	VPADDW       X15, X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	MOVQ         tc0+24(FP), SI
+	VMOVD        SI, X15
+	VPBROADCASTW X15, X15
+	MOVQ         tc1+32(FP), SI
+	VMOVD        SI, X11
+	VPBROADCASTW X11, X11
+	VPUNPCKLQDQ  X11, X15, X15
+	VPSLLW       $0x02, X15, X14
 	VPADDW       X15, X14, X14
-	VPSRLW       $0x02, X14, X14
-	VPCMPEQW     X15, X15, X15
-	VPSRLW       $0x0f, X15, X15
-	VPSLLW       $0x02, X15, X15
-	VPADDW       X9, X5, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X6, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X7, X9, X9
-	VPADDW       X15, X9, X9
-	VPSRLW       $0x03, X9, X9
-	VPSUBW       X8, X1, X15
-	VPADDW       X8, X1, X1
-	VPMINSW      X1, X10, X1
-	VPMAXSW      X15, X1, X1
-	VPSUBW       X8, X2, X10
-	VPADDW       X8, X2, X2
-	VPMINSW      X2, X11, X2
-	VPMAXSW      X10, X2, X2
-	VPSUBW       X8, X3, X10
-	VPADDW       X8, X3, X3
-	VPMINSW      X3, X12, X3
-	VPMAXSW      X10, X3, X3
-	VPSUBW       X8, X4, X10
-	VPADDW       X8, X4, X4
-	VPMINSW      X4, X13, X4
-	VPMAXSW      X10, X4, X4
-	VPSUBW       X8, X5, X10
-	VPADDW       X8, X5, X5
-	VPMINSW      X5, X14, X5
-	VPMAXSW      X10, X5, X5
-	VPSUBW       X8, X6, X10
-	VPADDW       X8, X6, X6
-	VPMINSW      X6, X9, X6
-	VPMAXSW      X10, X6, X6
-	JMP          store
-
-normal:
-	VPXOR        X8, X8, X8
-	MOVQ         most+32(FP), R9
-	VMOVD        R9, X9
-	VPBROADCASTW X9, X9
-	VPSUBW       X3, X4, X10
-	VPSLLW       $0x03, X10, X11
-	VPADDW       X11, X10, X10
+	VPXOR        X11, X11, X11
+	VPAVGW       X11, X14, X14
+	VPSUBW       X3, X4, X11
+	VPABSW       X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	VPSHUFLW     $0x00, X12, X11
+	VPSHUFHW     $0x00, X11, X11
+	VPSHUFLW     $0xff, X12, X12
+	VPSHUFHW     $0xff, X12, X12
+	VPAND        X11, X12, X12
+	VPAND        X13, X12, X12
+	VPANDN       X13, X12, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           strong
+	VPSRLW       $0x01, X8, X14
+	VPADDW       X8, X14, X14
+	VPSRLW       $0x03, X14, X14
+	VPSHUFLW     $0x00, X9, X8
+	VPSHUFHW     $0x00, X8, X8
+	VPSHUFLW     $0xff, X9, X9
+	VPSHUFHW     $0xff, X9, X9
+	VPADDW       X8, X9, X9
+	VPCMPGTW     X9, X14, X9
+	VPSHUFLW     $0x00, X10, X8
+	VPSHUFHW     $0x00, X8, X8
+	VPSHUFLW     $0xff, X10, X10
+	VPSHUFHW     $0xff, X10, X10
+	VPADDW       X8, X10, X10
+	VPCMPGTW     X10, X14, X10
+	VPSUBW       X3, X4, X8
+	VPSLLW       $0x03, X8, X11
+	VPADDW       X11, X8, X8
 	VPSUBW       X2, X5, X11
-	VPSUBW       X11, X10, X10
+	VPSUBW       X11, X8, X8
 	VPADDW       X11, X11, X11
-	VPSUBW       X11, X10, X10
+	VPSUBW       X11, X8, X8
 	VPCMPEQW     X11, X11, X11
 	VPSRLW       $0x0f, X11, X11
 	VPSLLW       $0x03, X11, X11
-	VPADDW       X11, X10, X10
-	VPSRAW       $0x04, X10, X10
-	LEAQ         (BX)(BX*4), R9
-	ADDQ         R9, R9
-	VPABSW       X10, X11
-	VMOVD        R9, X12
-	VPBROADCASTW X12, X12
-	VPCMPGTW     X11, X12, X12
-	VMOVD        BX, X13
-	VPBROADCASTW X13, X13
-	VPMINSW      X13, X10, X10
+	VPADDW       X11, X8, X8
+	VPSRAW       $0x04, X8, X8
+	VPADDW       X15, X15, X14
+	VPSLLW       $0x02, X14, X11
+	VPADDW       X11, X14, X14
+	VPABSW       X8, X11
+	VPCMPGTW     X11, X14, X14
+	VPAND        X14, X13, X13
 	VPXOR        X11, X11, X11
-	VPSUBW       X13, X11, X11
-	VPMAXSW      X11, X10, X10
-	VPAND        X12, X10, X10
-	VPSRAW       $0x01, X13, X13
-	VPXOR        X14, X14, X14
-	VPSUBW       X13, X14, X14
-	MOVQ         DX, BX
-	SARQ         $0x01, BX
-	ADDQ         DX, BX
-	SARQ         $0x03, BX
-	CMPQ         DI, BX
-	JGE          keepP
+	VPSUBW       X15, X11, X11
+	VPMINSW      X15, X8, X8
+	VPMAXSW      X11, X8, X8
+	VPAND        X13, X8, X8
+	VPAND        X13, X9, X9
+	VPAND        X13, X10, X10
+	VPSRLW       $0x01, X15, X14
 	VPAVGW       X1, X3, X11
 	VPSUBW       X2, X11, X11
-	VPADDW       X10, X11, X11
+	VPADDW       X8, X11, X11
 	VPSRAW       $0x01, X11, X11
-	VPMINSW      X13, X11, X11
-	VPMAXSW      X14, X11, X11
-	VPAND        X12, X11, X11
+	VPXOR        X13, X13, X13
+	VPSUBW       X14, X13, X13
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X13, X11, X11
+	VPAND        X9, X11, X11
 	VPADDW       X11, X2, X2
-	VPMAXSW      X8, X2, X2
-	VPMINSW      X9, X2, X2
+	VPAVGW       X6, X4, X11
+	VPSUBW       X5, X11, X11
+	VPSUBW       X8, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X9, X9, X9
+	VPSUBW       X14, X9, X9
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X9, X11, X11
+	VPAND        X10, X11, X11
+	VPADDW       X11, X5, X5
+	VPADDW       X8, X3, X3
+	VPSUBW       X8, X4, X4
+	MOVQ         most+40(FP), SI
+	VMOVD        SI, X8
+	VPBROADCASTW X8, X8
+	VPXOR        X11, X11, X11
+	VPMAXSW      X11, X2, X2
+	VPMINSW      X8, X2, X2
+	VPMAXSW      X11, X3, X3
+	VPMINSW      X8, X3, X3
+	VPMAXSW      X11, X4, X4
+	VPMINSW      X8, X4, X4
+	VPMAXSW      X11, X5, X5
+	VPMINSW      X8, X5, X5
+	VPMOVMSKB    X12, SI
+	TESTL        SI, SI
+	JZ           store
 
-keepP:
-	CMPQ    R8, BX
-	JGE     keepQ
-	VPAVGW  X6, X4, X11
-	VPSUBW  X5, X11, X11
-	VPSUBW  X10, X11, X11
-	VPSRAW  $0x01, X11, X11
-	VPMINSW X13, X11, X11
-	VPMAXSW X14, X11, X11
-	VPAND   X12, X11, X11
-	VPADDW  X11, X5, X5
-	VPMAXSW X8, X5, X5
-	VPMINSW X9, X5, X5
-
-keepQ:
-	VPADDW  X10, X3, X3
-	VPSUBW  X10, X4, X4
-	VPMAXSW X8, X3, X3
-	VPMINSW X9, X3, X3
-	VPMAXSW X8, X4, X4
-	VPMINSW X9, X4, X4
+strong:
+	VPAND    X12, X15, X15
+	VPADDW   X15, X15, X15
+	VPADDW   X3, X4, X8
+	VPCMPEQW X9, X9, X9
+	VPSRLW   $0x0f, X9, X9
+	VPSLLW   $0x02, X9, X9
+	VPADDW   X0, X0, X0
+	VPADDW   X1, X0, X0
+	VPADDW   X1, X0, X0
+	VPADDW   X1, X0, X0
+	VPADDW   X2, X0, X0
+	VPADDW   X8, X0, X0
+	VPADDW   X9, X0, X0
+	VPSRLW   $0x03, X0, X0
+	VPCMPEQW X10, X10, X10
+	VPSRLW   $0x0f, X10, X10
+	VPSLLW   $0x01, X10, X10
+	VPADDW   X1, X2, X9
+	VPADDW   X8, X9, X9
+	VPADDW   X10, X9, X9
+	VPSRLW   $0x02, X9, X9
+	VPCMPEQW X11, X11, X11
+	VPSRLW   $0x0f, X11, X11
+	VPSLLW   $0x02, X11, X11
+	VPADDW   X1, X2, X10
+	VPADDW   X2, X10, X10
+	VPADDW   X8, X10, X10
+	VPADDW   X8, X10, X10
+	VPADDW   X5, X10, X10
+	VPADDW   X11, X10, X10
+	VPSRLW   $0x03, X10, X10
+	VPCMPEQW X12, X12, X12
+	VPSRLW   $0x0f, X12, X12
+	VPSLLW   $0x02, X12, X12
+	VPADDW   X2, X8, X11
+	VPADDW   X8, X11, X11
+	VPADDW   X5, X11, X11
+	VPADDW   X5, X11, X11
+	VPADDW   X6, X11, X11
+	VPADDW   X12, X11, X11
+	VPSRLW   $0x03, X11, X11
+	VPCMPEQW X13, X13, X13
+	VPSRLW   $0x0f, X13, X13
+	VPSLLW   $0x01, X13, X13
+	VPADDW   X8, X5, X12
+	VPADDW   X6, X12, X12
+	VPADDW   X13, X12, X12
+	VPSRLW   $0x02, X12, X12
+	VPCMPEQW X13, X13, X13
+	VPSRLW   $0x0f, X13, X13
+	VPSLLW   $0x02, X13, X13
+	VPADDW   X8, X5, X8
+	VPADDW   X6, X8, X8
+	VPADDW   X6, X8, X8
+	VPADDW   X6, X8, X8
+	VPADDW   X7, X8, X8
+	VPADDW   X7, X8, X8
+	VPADDW   X13, X8, X8
+	VPSRLW   $0x03, X8, X8
+	VPSUBW   X15, X1, X7
+	VPADDW   X15, X1, X1
+	VPMINSW  X1, X0, X1
+	VPMAXSW  X7, X1, X1
+	VPSUBW   X15, X2, X0
+	VPADDW   X15, X2, X2
+	VPMINSW  X2, X9, X2
+	VPMAXSW  X0, X2, X2
+	VPSUBW   X15, X3, X0
+	VPADDW   X15, X3, X3
+	VPMINSW  X3, X10, X3
+	VPMAXSW  X0, X3, X3
+	VPSUBW   X15, X4, X0
+	VPADDW   X15, X4, X4
+	VPMINSW  X4, X11, X4
+	VPMAXSW  X0, X4, X4
+	VPSUBW   X15, X5, X0
+	VPADDW   X15, X5, X5
+	VPMINSW  X5, X12, X5
+	VPMAXSW  X0, X5, X5
+	VPSUBW   X15, X6, X0
+	VPADDW   X15, X6, X6
+	VPMINSW  X6, X8, X6
+	VPMAXSW  X0, X6, X6
 
 store:
-	VPUNPCKLWD  X1, X0, X0
-	VPUNPCKLWD  X3, X2, X2
-	VPUNPCKLWD  X5, X4, X4
-	VPUNPCKLWD  X7, X6, X6
-	VPUNPCKLDQ  X2, X0, X1
-	VPUNPCKHDQ  X2, X0, X0
-	VPUNPCKLDQ  X6, X4, X2
-	VPUNPCKHDQ  X6, X4, X3
-	VPUNPCKLQDQ X2, X1, X4
-	VMOVDQU     X4, (AX)
-	VPUNPCKHQDQ X2, X1, X1
-	VMOVDQU     X1, (AX)(CX*1)
-	VPUNPCKLQDQ X3, X0, X1
-	VMOVDQU     X1, (AX)(CX*2)
-	VPUNPCKHQDQ X3, X0, X0
-	VMOVDQU     X0, (AX)(SI*1)
+	VMOVDQU X1, (BX)(CX*1)
+	VMOVDQU X2, (BX)(CX*2)
+	VMOVDQU X3, (BX)(DX*1)
+	VMOVDQU X4, (AX)
+	VMOVDQU X5, (AX)(CX*1)
+	VMOVDQU X6, (AX)(CX*2)
+
+end:
+	RET
+
+// func deblockDownWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
+// Requires: AVX, AVX2
+TEXT ·deblockDownWideFast(SB), NOSPLIT, $0-48
+	MOVQ         pix+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	LEAQ         (CX)(CX*2), DX
+	SUBQ         $0x04, AX
+	SUBQ         $0x04, AX
+	LEAQ         (AX)(CX*4), BX
+	VMOVDQU      (AX), X0
+	VMOVDQU      (AX)(CX*1), X1
+	VMOVDQU      (AX)(CX*2), X2
+	VMOVDQU      (AX)(DX*1), X3
+	VMOVDQU      (BX), X4
+	VMOVDQU      (BX)(CX*1), X5
+	VMOVDQU      (BX)(CX*2), X6
+	VMOVDQU      (BX)(DX*1), X7
+	VPUNPCKLWD   X4, X0, X8
+	VPUNPCKHWD   X4, X0, X0
+	VPUNPCKLWD   X5, X1, X4
+	VPUNPCKHWD   X5, X1, X1
+	VPUNPCKLWD   X6, X2, X5
+	VPUNPCKHWD   X6, X2, X2
+	VPUNPCKLWD   X7, X3, X6
+	VPUNPCKHWD   X7, X3, X3
+	VPUNPCKLWD   X5, X8, X7
+	VPUNPCKHWD   X5, X8, X5
+	VPUNPCKLWD   X2, X0, X8
+	VPUNPCKHWD   X2, X0, X0
+	VPUNPCKLWD   X6, X4, X2
+	VPUNPCKHWD   X6, X4, X4
+	VPUNPCKLWD   X3, X1, X6
+	VPUNPCKHWD   X3, X1, X1
+	VPUNPCKLWD   X2, X7, X3
+	VPUNPCKHWD   X2, X7, X2
+	VPUNPCKLWD   X4, X5, X7
+	VPUNPCKHWD   X4, X5, X4
+	VPUNPCKLWD   X6, X8, X5
+	VPUNPCKHWD   X6, X8, X6
+	VPUNPCKLWD   X1, X0, X8
+	VPUNPCKHWD   X1, X0, X0
+	MOVQ         beta+16(FP), SI
+	VMOVD        SI, X1
+	VPBROADCASTW X1, X1
+	VPADDW       X2, X4, X9
+	VPSUBW       X7, X9, X9
+	VPSUBW       X7, X9, X9
+	VPABSW       X9, X9
+	VPADDW       X8, X5, X10
+	VPSUBW       X6, X10, X10
+	VPSUBW       X6, X10, X10
+	VPABSW       X10, X10
+	VPADDW       X9, X10, X11
+	VPADDW       X11, X11, X12
+	VPSHUFLW     $0x00, X11, X13
+	VPSHUFHW     $0x00, X13, X13
+	VPSHUFLW     $0xff, X11, X11
+	VPSHUFHW     $0xff, X11, X11
+	VPADDW       X13, X11, X11
+	VPCMPGTW     X11, X1, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           end
+	VPSRLW       $0x02, X1, X14
+	VPCMPGTW     X12, X14, X12
+	VPSRLW       $0x01, X14, X14
+	VPSUBW       X3, X4, X11
+	VPABSW       X11, X11
+	VPSUBW       X5, X0, X15
+	VPABSW       X15, X15
+	VPADDW       X15, X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	MOVQ         tc0+24(FP), SI
+	VMOVD        SI, X15
+	VPBROADCASTW X15, X15
+	MOVQ         tc1+32(FP), SI
+	VMOVD        SI, X11
+	VPBROADCASTW X11, X11
+	VPUNPCKLQDQ  X11, X15, X15
+	VPSLLW       $0x02, X15, X14
+	VPADDW       X15, X14, X14
+	VPXOR        X11, X11, X11
+	VPAVGW       X11, X14, X14
+	VPSUBW       X4, X5, X11
+	VPABSW       X11, X11
+	VPCMPGTW     X11, X14, X11
+	VPAND        X11, X12, X12
+	VPSHUFLW     $0x00, X12, X11
+	VPSHUFHW     $0x00, X11, X11
+	VPSHUFLW     $0xff, X12, X12
+	VPSHUFHW     $0xff, X12, X12
+	VPAND        X11, X12, X12
+	VPAND        X13, X12, X12
+	VPANDN       X13, X12, X13
+	VPMOVMSKB    X13, SI
+	TESTL        SI, SI
+	JZ           strong
+	VPSRLW       $0x01, X1, X14
+	VPADDW       X1, X14, X14
+	VPSRLW       $0x03, X14, X14
+	VPSHUFLW     $0x00, X9, X1
+	VPSHUFHW     $0x00, X1, X1
+	VPSHUFLW     $0xff, X9, X9
+	VPSHUFHW     $0xff, X9, X9
+	VPADDW       X1, X9, X9
+	VPCMPGTW     X9, X14, X9
+	VPSHUFLW     $0x00, X10, X1
+	VPSHUFHW     $0x00, X1, X1
+	VPSHUFLW     $0xff, X10, X10
+	VPSHUFHW     $0xff, X10, X10
+	VPADDW       X1, X10, X10
+	VPCMPGTW     X10, X14, X10
+	VPSUBW       X4, X5, X1
+	VPSLLW       $0x03, X1, X11
+	VPADDW       X11, X1, X1
+	VPSUBW       X7, X6, X11
+	VPSUBW       X11, X1, X1
+	VPADDW       X11, X11, X11
+	VPSUBW       X11, X1, X1
+	VPCMPEQW     X11, X11, X11
+	VPSRLW       $0x0f, X11, X11
+	VPSLLW       $0x03, X11, X11
+	VPADDW       X11, X1, X1
+	VPSRAW       $0x04, X1, X1
+	VPADDW       X15, X15, X14
+	VPSLLW       $0x02, X14, X11
+	VPADDW       X11, X14, X14
+	VPABSW       X1, X11
+	VPCMPGTW     X11, X14, X14
+	VPAND        X14, X13, X13
+	VPXOR        X11, X11, X11
+	VPSUBW       X15, X11, X11
+	VPMINSW      X15, X1, X1
+	VPMAXSW      X11, X1, X1
+	VPAND        X13, X1, X1
+	VPAND        X13, X9, X9
+	VPAND        X13, X10, X10
+	VPSRLW       $0x01, X15, X14
+	VPAVGW       X2, X4, X11
+	VPSUBW       X7, X11, X11
+	VPADDW       X1, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X13, X13, X13
+	VPSUBW       X14, X13, X13
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X13, X11, X11
+	VPAND        X9, X11, X11
+	VPADDW       X11, X7, X7
+	VPAVGW       X8, X5, X11
+	VPSUBW       X6, X11, X11
+	VPSUBW       X1, X11, X11
+	VPSRAW       $0x01, X11, X11
+	VPXOR        X9, X9, X9
+	VPSUBW       X14, X9, X9
+	VPMINSW      X14, X11, X11
+	VPMAXSW      X9, X11, X11
+	VPAND        X10, X11, X11
+	VPADDW       X11, X6, X6
+	VPADDW       X1, X4, X4
+	VPSUBW       X1, X5, X5
+	MOVQ         most+40(FP), SI
+	VMOVD        SI, X1
+	VPBROADCASTW X1, X1
+	VPXOR        X11, X11, X11
+	VPMAXSW      X11, X7, X7
+	VPMINSW      X1, X7, X7
+	VPMAXSW      X11, X4, X4
+	VPMINSW      X1, X4, X4
+	VPMAXSW      X11, X5, X5
+	VPMINSW      X1, X5, X5
+	VPMAXSW      X11, X6, X6
+	VPMINSW      X1, X6, X6
+	VPMOVMSKB    X12, SI
+	TESTL        SI, SI
+	JZ           store
+
+strong:
+	VPAND    X12, X15, X15
+	VPADDW   X15, X15, X15
+	VPADDW   X4, X5, X1
+	VPCMPEQW X10, X10, X10
+	VPSRLW   $0x0f, X10, X10
+	VPSLLW   $0x02, X10, X10
+	VPADDW   X3, X3, X9
+	VPADDW   X2, X9, X9
+	VPADDW   X2, X9, X9
+	VPADDW   X2, X9, X9
+	VPADDW   X7, X9, X9
+	VPADDW   X1, X9, X9
+	VPADDW   X10, X9, X9
+	VPSRLW   $0x03, X9, X9
+	VPCMPEQW X11, X11, X11
+	VPSRLW   $0x0f, X11, X11
+	VPSLLW   $0x01, X11, X11
+	VPADDW   X2, X7, X10
+	VPADDW   X1, X10, X10
+	VPADDW   X11, X10, X10
+	VPSRLW   $0x02, X10, X10
+	VPCMPEQW X12, X12, X12
+	VPSRLW   $0x0f, X12, X12
+	VPSLLW   $0x02, X12, X12
+	VPADDW   X2, X7, X11
+	VPADDW   X7, X11, X11
+	VPADDW   X1, X11, X11
+	VPADDW   X1, X11, X11
+	VPADDW   X6, X11, X11
+	VPADDW   X12, X11, X11
+	VPSRLW   $0x03, X11, X11
+	VPCMPEQW X13, X13, X13
+	VPSRLW   $0x0f, X13, X13
+	VPSLLW   $0x02, X13, X13
+	VPADDW   X7, X1, X12
+	VPADDW   X1, X12, X12
+	VPADDW   X6, X12, X12
+	VPADDW   X6, X12, X12
+	VPADDW   X8, X12, X12
+	VPADDW   X13, X12, X12
+	VPSRLW   $0x03, X12, X12
+	VPCMPEQW X14, X14, X14
+	VPSRLW   $0x0f, X14, X14
+	VPSLLW   $0x01, X14, X14
+	VPADDW   X1, X6, X13
+	VPADDW   X8, X13, X13
+	VPADDW   X14, X13, X13
+	VPSRLW   $0x02, X13, X13
+	VPCMPEQW X14, X14, X14
+	VPSRLW   $0x0f, X14, X14
+	VPSLLW   $0x02, X14, X14
+	VPADDW   X1, X6, X1
+	VPADDW   X8, X1, X1
+	VPADDW   X8, X1, X1
+	VPADDW   X8, X1, X1
+	VPADDW   X0, X1, X1
+	VPADDW   X0, X1, X1
+	VPADDW   X14, X1, X1
+	VPSRLW   $0x03, X1, X1
+	VPSUBW   X15, X2, X14
+	VPADDW   X15, X2, X2
+	VPMINSW  X2, X9, X2
+	VPMAXSW  X14, X2, X2
+	VPSUBW   X15, X7, X9
+	VPADDW   X15, X7, X7
+	VPMINSW  X7, X10, X7
+	VPMAXSW  X9, X7, X7
+	VPSUBW   X15, X4, X9
+	VPADDW   X15, X4, X4
+	VPMINSW  X4, X11, X4
+	VPMAXSW  X9, X4, X4
+	VPSUBW   X15, X5, X9
+	VPADDW   X15, X5, X5
+	VPMINSW  X5, X12, X5
+	VPMAXSW  X9, X5, X5
+	VPSUBW   X15, X6, X9
+	VPADDW   X15, X6, X6
+	VPMINSW  X6, X13, X6
+	VPMAXSW  X9, X6, X6
+	VPSUBW   X15, X8, X9
+	VPADDW   X15, X8, X8
+	VPMINSW  X8, X1, X8
+	VPMAXSW  X9, X8, X8
+
+store:
+	VPUNPCKLWD X5, X3, X1
+	VPUNPCKHWD X5, X3, X3
+	VPUNPCKLWD X6, X2, X5
+	VPUNPCKHWD X6, X2, X2
+	VPUNPCKLWD X8, X7, X6
+	VPUNPCKHWD X8, X7, X7
+	VPUNPCKLWD X0, X4, X8
+	VPUNPCKHWD X0, X4, X0
+	VPUNPCKLWD X6, X1, X4
+	VPUNPCKHWD X6, X1, X1
+	VPUNPCKLWD X7, X3, X6
+	VPUNPCKHWD X7, X3, X3
+	VPUNPCKLWD X8, X5, X7
+	VPUNPCKHWD X8, X5, X5
+	VPUNPCKLWD X0, X2, X8
+	VPUNPCKHWD X0, X2, X0
+	VPUNPCKLWD X7, X4, X2
+	VPUNPCKHWD X7, X4, X4
+	VPUNPCKLWD X5, X1, X7
+	VPUNPCKHWD X5, X1, X1
+	VPUNPCKLWD X8, X6, X5
+	VPUNPCKHWD X8, X6, X6
+	VPUNPCKLWD X0, X3, X8
+	VPUNPCKHWD X0, X3, X0
+	VMOVDQU    X2, (AX)
+	VMOVDQU    X4, (AX)(CX*1)
+	VMOVDQU    X7, (AX)(CX*2)
+	VMOVDQU    X1, (AX)(DX*1)
+	VMOVDQU    X5, (BX)
+	VMOVDQU    X6, (BX)(CX*1)
+	VMOVDQU    X8, (BX)(CX*2)
+	VMOVDQU    X0, (BX)(DX*1)
 
 end:
 	RET

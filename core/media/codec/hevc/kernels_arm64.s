@@ -485,13 +485,17 @@ l32:
 	BNE l28
 	RET
 
-// func deblockDownFast(pix *byte, stride int, beta int, tc int, most int) 
-TEXT ·deblockDownFast(SB), NOSPLIT, $0-40
+// func deblockDownFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int) 
+TEXT ·deblockDownFast(SB), NOSPLIT, $0-48
 	MOVD pix+0(FP), R0
 	MOVD stride+8(FP), R1
 	MOVD beta+16(FP), R2
-	MOVD tc+24(FP), R3
-	MOVD most+32(FP), R4
+	MOVD tc0+24(FP), R3
+	MOVD most+40(FP), R4
+	MOVD tc1+32(FP), R14
+	MOVD $2, R15
+l33:
+	CBZ R3, l34
 	SUB $4, R0, R5
 	FMOVD 0(R5), F16
 	ADD R1, R5
@@ -537,36 +541,36 @@ TEXT ·deblockDownFast(SB), NOSPLIT, $0-40
 	ADD R7, R9, R11
 	ADD R10, R11, R13
 	CMP R2, R13
-	BGE l33
+	BGE l34
 	WORD $0x4e020c7f // DUP H8 V31, R3
 	LSL $1, R10, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l34
+	BGE l36
 	VMOV V18.H[0], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l34
+	BGE l36
 	VMOV V19.H[0], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l34
+	BGE l36
 	LSL $1, R11, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l34
+	BGE l36
 	VMOV V18.H[3], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l34
+	BGE l36
 	VMOV V19.H[3], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l34
+	BGE l36
 	WORD $0x4f1157fe // SHL H8 V30, V31, #1
 	WORD $0x4e648478 // ADD H8 V24, V3, V4
 	WORD $0x4e628719 // ADD H8 V25, V24, V2
@@ -613,8 +617,8 @@ TEXT ·deblockDownFast(SB), NOSPLIT, $0-40
 	WORD $0x4e7e849a // ADD H8 V26, V4, V30
 	WORD $0x4e7966b5 // SMAX H8 V21, V21, V25
 	WORD $0x4e7a6ea4 // SMIN H8 V4, V21, V26
-	B l35
-l34:
+	B l37
+l36:
 	WORD $0x4e020c9d // DUP H8 V29, R4
 	WORD $0x6e3c1f9c // EOR B16 V28, V28, V28
 	WORD $0x6e638490 // SUB H8 V16, V4, V3
@@ -640,7 +644,7 @@ l34:
 	WORD $0x6e60ba14 // NEG H8 V20, V16
 	ADD R6, R7, R13
 	CMP R12, R13
-	BGE l36
+	BGE l38
 	WORD $0x6e631435 // URHADD H8 V21, V1, V3
 	WORD $0x6e6286b5 // SUB H8 V21, V21, V2
 	WORD $0x4e7086b5 // ADD H8 V21, V21, V16
@@ -651,14 +655,14 @@ l34:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea2 // BIT B16 V2, V21, V18
-l36:
+l38:
 	WORD $0x4e708475 // ADD H8 V21, V3, V16
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea3 // BIT B16 V3, V21, V18
 	ADD R8, R9, R13
 	CMP R12, R13
-	BGE l37
+	BGE l39
 	WORD $0x6e6414d5 // URHADD H8 V21, V6, V4
 	WORD $0x6e6586b5 // SUB H8 V21, V21, V5
 	WORD $0x4e7486b5 // ADD H8 V21, V21, V20
@@ -669,12 +673,12 @@ l36:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea5 // BIT B16 V5, V21, V18
-l37:
+l39:
 	WORD $0x4e748495 // ADD H8 V21, V4, V20
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea4 // BIT B16 V4, V21, V18
-l35:
+l37:
 	WORD $0x4e443814 // ZIP1 H8 V20, V0, V4
 	WORD $0x4e463855 // ZIP1 H8 V21, V2, V6
 	WORD $0x4e453836 // ZIP1 H8 V22, V1, V5
@@ -700,16 +704,26 @@ l35:
 	WORD $0x0e212a73 // XTN B8 V19, V19
 	FMOVD F19, 0(R5)
 	ADD R1, R5
-l33:
+l34:
+	SUB $1, R15
+	CBZ R15, l35
+	ADD R1<<2, R0
+	MOVD R14, R3
+	B l33
+l35:
 	RET
 
-// func deblockAcrossFast(pix *byte, stride int, beta int, tc int, most int) 
-TEXT ·deblockAcrossFast(SB), NOSPLIT, $0-40
+// func deblockAcrossFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int) 
+TEXT ·deblockAcrossFast(SB), NOSPLIT, $0-48
 	MOVD pix+0(FP), R0
 	MOVD stride+8(FP), R1
 	MOVD beta+16(FP), R2
-	MOVD tc+24(FP), R3
-	MOVD most+32(FP), R4
+	MOVD tc0+24(FP), R3
+	MOVD most+40(FP), R4
+	MOVD tc1+32(FP), R14
+	MOVD $2, R15
+l40:
+	CBZ R3, l41
 	SUB R1<<2, R0, R5
 	FMOVS 0(R5), F0
 	ADD R1, R5
@@ -755,36 +769,36 @@ TEXT ·deblockAcrossFast(SB), NOSPLIT, $0-40
 	ADD R7, R9, R11
 	ADD R10, R11, R13
 	CMP R2, R13
-	BGE l38
+	BGE l41
 	WORD $0x4e020c7f // DUP H8 V31, R3
 	LSL $1, R10, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l39
+	BGE l43
 	VMOV V18.H[0], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l39
+	BGE l43
 	VMOV V19.H[0], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l39
+	BGE l43
 	LSL $1, R11, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l39
+	BGE l43
 	VMOV V18.H[3], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l39
+	BGE l43
 	VMOV V19.H[3], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l39
+	BGE l43
 	WORD $0x4f1157fe // SHL H8 V30, V31, #1
 	WORD $0x4e648478 // ADD H8 V24, V3, V4
 	WORD $0x4e628719 // ADD H8 V25, V24, V2
@@ -831,8 +845,8 @@ TEXT ·deblockAcrossFast(SB), NOSPLIT, $0-40
 	WORD $0x4e7e849a // ADD H8 V26, V4, V30
 	WORD $0x4e7966b5 // SMAX H8 V21, V21, V25
 	WORD $0x4e7a6ea4 // SMIN H8 V4, V21, V26
-	B l40
-l39:
+	B l44
+l43:
 	WORD $0x4e020c9d // DUP H8 V29, R4
 	WORD $0x6e3c1f9c // EOR B16 V28, V28, V28
 	WORD $0x6e638490 // SUB H8 V16, V4, V3
@@ -858,7 +872,7 @@ l39:
 	WORD $0x6e60ba14 // NEG H8 V20, V16
 	ADD R6, R7, R13
 	CMP R12, R13
-	BGE l41
+	BGE l45
 	WORD $0x6e631435 // URHADD H8 V21, V1, V3
 	WORD $0x6e6286b5 // SUB H8 V21, V21, V2
 	WORD $0x4e7086b5 // ADD H8 V21, V21, V16
@@ -869,14 +883,14 @@ l39:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea2 // BIT B16 V2, V21, V18
-l41:
+l45:
 	WORD $0x4e708475 // ADD H8 V21, V3, V16
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea3 // BIT B16 V3, V21, V18
 	ADD R8, R9, R13
 	CMP R12, R13
-	BGE l42
+	BGE l46
 	WORD $0x6e6414d5 // URHADD H8 V21, V6, V4
 	WORD $0x6e6586b5 // SUB H8 V21, V21, V5
 	WORD $0x4e7486b5 // ADD H8 V21, V21, V20
@@ -887,12 +901,12 @@ l41:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea5 // BIT B16 V5, V21, V18
-l42:
+l46:
 	WORD $0x4e748495 // ADD H8 V21, V4, V20
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea4 // BIT B16 V4, V21, V18
-l40:
+l44:
 	SUB R1<<1, R0, R5
 	SUB R1, R5
 	WORD $0x0e212821 // XTN B8 V1, V1
@@ -913,7 +927,13 @@ l40:
 	WORD $0x0e2128c6 // XTN B8 V6, V6
 	FMOVS F6, 0(R5)
 	ADD R1, R5
-l38:
+l41:
+	SUB $1, R15
+	CBZ R15, l42
+	ADD $4, R0
+	MOVD R14, R3
+	B l40
+l42:
 	RET
 
 // func addWideFast(dst *byte, stride int, r *int16, n int, most int) 
@@ -926,12 +946,12 @@ TEXT ·addWideFast(SB), NOSPLIT, $0-40
 	WORD $0x4e020d9d // DUP H8 V29, R12
 	WORD $0x6e3c1f9c // EOR B16 V28, V28, V28
 	MOVD R3, R6
-l43:
+l47:
 	MOVD R0, R4
 	CMP $4, R3
-	BEQ l44
+	BEQ l48
 	LSR $3, R3, R5
-l46:
+l50:
 	FMOVQ 0(R4), F0
 	FMOVQ 0(R2), F1
 	WORD $0x4e610c00 // SQADD H8 V0, V0, V1
@@ -941,9 +961,9 @@ l46:
 	ADD $16, R4
 	ADD $16, R2
 	SUBS $1, R5
-	BNE l46
-	B l45
-l44:
+	BNE l50
+	B l49
+l48:
 	FMOVD 0(R4), F0
 	FMOVD 0(R2), F1
 	WORD $0x4e610c00 // SQADD H8 V0, V0, V1
@@ -952,10 +972,10 @@ l44:
 	FMOVD F0, 0(R4)
 	ADD $8, R4
 	ADD $8, R2
-l45:
+l49:
 	ADD R1, R0
 	SUBS $1, R6
-	BNE l43
+	BNE l47
 	RET
 
 // func acrossWideFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int) 
@@ -972,12 +992,12 @@ TEXT ·acrossWideFast(SB), NOSPLIT, $0-64
 	NEG R12, R12
 	WORD $0x4e040d9f // DUP S4 V31, R12
 	CMP $8, R6
-	BNE l47
-l48:
+	BNE l51
+l52:
 	MOVD R0, R7
 	MOVD R1, R8
 	MOVD R4, R9
-l49:
+l53:
 	FMOVQ 0(R8), F16
 	FMOVQ 16(R8), F17
 	ADD R2, R8
@@ -1011,18 +1031,18 @@ l49:
 	FMOVQ F18, 0(R7)
 	ADD $128, R7
 	SUBS $1, R9
-	BNE l49
+	BNE l53
 	ADD $16, R0
 	ADD $16, R1
 	SUBS $8, R3
-	BGT l48
+	BGT l52
 	RET
-l47:
 l51:
+l55:
 	MOVD R0, R7
 	MOVD R1, R8
 	MOVD R4, R9
-l52:
+l56:
 	FMOVQ 0(R8), F16
 	FMOVQ 16(R8), F17
 	ADD R2, R8
@@ -1044,11 +1064,11 @@ l52:
 	FMOVQ F18, 0(R7)
 	ADD $128, R7
 	SUBS $1, R9
-	BNE l52
+	BNE l56
 	ADD $16, R0
 	ADD $16, R1
 	SUBS $8, R3
-	BGT l51
+	BGT l55
 	RET
 
 // func downWideFast(dst *int16, src *byte, step int, w int, h int, taps *[8]int16, count int, shift int) 
@@ -1065,8 +1085,8 @@ TEXT ·downWideFast(SB), NOSPLIT, $0-64
 	NEG R12, R12
 	WORD $0x4e040d9f // DUP S4 V31, R12
 	CMP $8, R6
-	BNE l53
-l54:
+	BNE l57
+l58:
 	MOVD R0, R7
 	MOVD R1, R8
 	FMOVQ 0(R8), F0
@@ -1084,7 +1104,7 @@ l54:
 	FMOVQ 0(R8), F6
 	ADD R2, R8
 	MOVD R4, R9
-l55:
+l59:
 	FMOVQ 0(R8), F7
 	ADD R2, R8
 	WORD $0x0f4fa012 // SMULL H4 V18, V0, V15[0]
@@ -1116,14 +1136,14 @@ l55:
 	WORD $0x4ea61cc5 // ORR B16 V5, V6, V6
 	WORD $0x4ea71ce6 // ORR B16 V6, V7, V7
 	SUBS $1, R9
-	BNE l55
+	BNE l59
 	ADD $16, R0
 	ADD $16, R1
 	SUBS $8, R3
-	BGT l54
+	BGT l58
 	RET
-l53:
 l57:
+l61:
 	MOVD R0, R7
 	MOVD R1, R8
 	FMOVQ 0(R8), F0
@@ -1133,7 +1153,7 @@ l57:
 	FMOVQ 0(R8), F2
 	ADD R2, R8
 	MOVD R4, R9
-l58:
+l62:
 	FMOVQ 0(R8), F3
 	ADD R2, R8
 	WORD $0x0f4fa012 // SMULL H4 V18, V0, V15[0]
@@ -1153,11 +1173,11 @@ l58:
 	WORD $0x4ea21c41 // ORR B16 V1, V2, V2
 	WORD $0x4ea31c62 // ORR B16 V2, V3, V3
 	SUBS $1, R9
-	BNE l58
+	BNE l62
 	ADD $16, R0
 	ADD $16, R1
 	SUBS $8, R3
-	BGT l57
+	BGT l61
 	RET
 
 // func roundWideFast(dst *byte, stride int, a *int16, w int, h int, shift int, most int) 
@@ -1173,12 +1193,12 @@ TEXT ·roundWideFast(SB), NOSPLIT, $0-56
 	MOVD most+48(FP), R12
 	WORD $0x4e020d9d // DUP H8 V29, R12
 	WORD $0x6e3c1f9c // EOR B16 V28, V28, V28
-l59:
+l63:
 	MOVD R0, R6
 	MOVD R2, R8
 	LSR $3, R3, R7
-	CBZ R7, l60
-l61:
+	CBZ R7, l64
+l65:
 	FMOVQ 0(R8), F0
 	WORD $0x4e7f5400 // SRSHL H8 V0, V0, V31
 	WORD $0x4e7c6400 // SMAX H8 V0, V0, V28
@@ -1187,9 +1207,9 @@ l61:
 	ADD $16, R8
 	ADD $16, R6
 	SUBS $1, R7
-	BNE l61
-l60:
-	TBZ $2, R3, l62
+	BNE l65
+l64:
+	TBZ $2, R3, l66
 	FMOVD 0(R8), F0
 	WORD $0x4e7f5400 // SRSHL H8 V0, V0, V31
 	WORD $0x4e7c6400 // SMAX H8 V0, V0, V28
@@ -1197,8 +1217,8 @@ l60:
 	FMOVD F0, 0(R6)
 	ADD $8, R8
 	ADD $8, R6
-l62:
-	TBZ $1, R3, l63
+l66:
+	TBZ $1, R3, l67
 	FMOVS 0(R8), F0
 	WORD $0x4e7f5400 // SRSHL H8 V0, V0, V31
 	WORD $0x4e7c6400 // SMAX H8 V0, V0, V28
@@ -1206,11 +1226,11 @@ l62:
 	FMOVS F0, 0(R6)
 	ADD $4, R8
 	ADD $4, R6
-l63:
+l67:
 	ADD R1, R0
 	ADD $128, R2
 	SUBS $1, R4
-	BNE l59
+	BNE l63
 	RET
 
 // func meanWideFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int, most int) 
@@ -1227,13 +1247,13 @@ TEXT ·meanWideFast(SB), NOSPLIT, $0-64
 	MOVD most+56(FP), R12
 	WORD $0x4e020d9d // DUP H8 V29, R12
 	WORD $0x6e3c1f9c // EOR B16 V28, V28, V28
-l64:
+l68:
 	MOVD R0, R6
 	MOVD R2, R8
 	MOVD R5, R9
 	LSR $3, R3, R7
-	CBZ R7, l65
-l66:
+	CBZ R7, l69
+l70:
 	FMOVQ 0(R8), F0
 	FMOVQ 0(R9), F1
 	WORD $0x4e610c00 // SQADD H8 V0, V0, V1
@@ -1245,9 +1265,9 @@ l66:
 	ADD $16, R8
 	ADD $16, R6
 	SUBS $1, R7
-	BNE l66
-l65:
-	TBZ $2, R3, l67
+	BNE l70
+l69:
+	TBZ $2, R3, l71
 	FMOVD 0(R8), F0
 	FMOVD 0(R9), F1
 	WORD $0x4e610c00 // SQADD H8 V0, V0, V1
@@ -1258,8 +1278,8 @@ l65:
 	FMOVD F0, 0(R6)
 	ADD $8, R8
 	ADD $8, R6
-l67:
-	TBZ $1, R3, l68
+l71:
+	TBZ $1, R3, l72
 	FMOVS 0(R8), F0
 	FMOVS 0(R9), F1
 	WORD $0x4e610c00 // SQADD H8 V0, V0, V1
@@ -1270,21 +1290,25 @@ l67:
 	FMOVS F0, 0(R6)
 	ADD $4, R8
 	ADD $4, R6
-l68:
+l72:
 	ADD R1, R0
 	ADD $128, R2
 	ADD $128, R5
 	SUBS $1, R4
-	BNE l64
+	BNE l68
 	RET
 
-// func deblockDownWideFast(pix *byte, stride int, beta int, tc int, most int) 
-TEXT ·deblockDownWideFast(SB), NOSPLIT, $0-40
+// func deblockDownWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int) 
+TEXT ·deblockDownWideFast(SB), NOSPLIT, $0-48
 	MOVD pix+0(FP), R0
 	MOVD stride+8(FP), R1
 	MOVD beta+16(FP), R2
-	MOVD tc+24(FP), R3
-	MOVD most+32(FP), R4
+	MOVD tc0+24(FP), R3
+	MOVD most+40(FP), R4
+	MOVD tc1+32(FP), R14
+	MOVD $2, R15
+l73:
+	CBZ R3, l74
 	SUB $8, R0, R5
 	FMOVQ 0(R5), F16
 	ADD R1, R5
@@ -1326,36 +1350,36 @@ TEXT ·deblockDownWideFast(SB), NOSPLIT, $0-40
 	ADD R7, R9, R11
 	ADD R10, R11, R13
 	CMP R2, R13
-	BGE l69
+	BGE l74
 	WORD $0x4e020c7f // DUP H8 V31, R3
 	LSL $1, R10, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l70
+	BGE l76
 	VMOV V18.H[0], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l70
+	BGE l76
 	VMOV V19.H[0], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l70
+	BGE l76
 	LSL $1, R11, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l70
+	BGE l76
 	VMOV V18.H[3], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l70
+	BGE l76
 	VMOV V19.H[3], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l70
+	BGE l76
 	WORD $0x4f1157fe // SHL H8 V30, V31, #1
 	WORD $0x4e648478 // ADD H8 V24, V3, V4
 	WORD $0x4e628719 // ADD H8 V25, V24, V2
@@ -1402,8 +1426,8 @@ TEXT ·deblockDownWideFast(SB), NOSPLIT, $0-40
 	WORD $0x4e7e849a // ADD H8 V26, V4, V30
 	WORD $0x4e7966b5 // SMAX H8 V21, V21, V25
 	WORD $0x4e7a6ea4 // SMIN H8 V4, V21, V26
-	B l71
-l70:
+	B l77
+l76:
 	WORD $0x4e020c9d // DUP H8 V29, R4
 	WORD $0x6e3c1f9c // EOR B16 V28, V28, V28
 	WORD $0x6e638490 // SUB H8 V16, V4, V3
@@ -1429,7 +1453,7 @@ l70:
 	WORD $0x6e60ba14 // NEG H8 V20, V16
 	ADD R6, R7, R13
 	CMP R12, R13
-	BGE l72
+	BGE l78
 	WORD $0x6e631435 // URHADD H8 V21, V1, V3
 	WORD $0x6e6286b5 // SUB H8 V21, V21, V2
 	WORD $0x4e7086b5 // ADD H8 V21, V21, V16
@@ -1440,14 +1464,14 @@ l70:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea2 // BIT B16 V2, V21, V18
-l72:
+l78:
 	WORD $0x4e708475 // ADD H8 V21, V3, V16
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea3 // BIT B16 V3, V21, V18
 	ADD R8, R9, R13
 	CMP R12, R13
-	BGE l73
+	BGE l79
 	WORD $0x6e6414d5 // URHADD H8 V21, V6, V4
 	WORD $0x6e6586b5 // SUB H8 V21, V21, V5
 	WORD $0x4e7486b5 // ADD H8 V21, V21, V20
@@ -1458,12 +1482,12 @@ l72:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea5 // BIT B16 V5, V21, V18
-l73:
+l79:
 	WORD $0x4e748495 // ADD H8 V21, V4, V20
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea4 // BIT B16 V4, V21, V18
-l71:
+l77:
 	WORD $0x4e443814 // ZIP1 H8 V20, V0, V4
 	WORD $0x4e463855 // ZIP1 H8 V21, V2, V6
 	WORD $0x4e453836 // ZIP1 H8 V22, V1, V5
@@ -1485,16 +1509,26 @@ l71:
 	ADD R1, R5
 	FMOVQ F19, 0(R5)
 	ADD R1, R5
-l69:
+l74:
+	SUB $1, R15
+	CBZ R15, l75
+	ADD R1<<2, R0
+	MOVD R14, R3
+	B l73
+l75:
 	RET
 
-// func deblockAcrossWideFast(pix *byte, stride int, beta int, tc int, most int) 
-TEXT ·deblockAcrossWideFast(SB), NOSPLIT, $0-40
+// func deblockAcrossWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int) 
+TEXT ·deblockAcrossWideFast(SB), NOSPLIT, $0-48
 	MOVD pix+0(FP), R0
 	MOVD stride+8(FP), R1
 	MOVD beta+16(FP), R2
-	MOVD tc+24(FP), R3
-	MOVD most+32(FP), R4
+	MOVD tc0+24(FP), R3
+	MOVD most+40(FP), R4
+	MOVD tc1+32(FP), R14
+	MOVD $2, R15
+l80:
+	CBZ R3, l81
 	SUB R1<<2, R0, R5
 	FMOVD 0(R5), F0
 	ADD R1, R5
@@ -1532,36 +1566,36 @@ TEXT ·deblockAcrossWideFast(SB), NOSPLIT, $0-40
 	ADD R7, R9, R11
 	ADD R10, R11, R13
 	CMP R2, R13
-	BGE l74
+	BGE l81
 	WORD $0x4e020c7f // DUP H8 V31, R3
 	LSL $1, R10, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l75
+	BGE l83
 	VMOV V18.H[0], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l75
+	BGE l83
 	VMOV V19.H[0], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l75
+	BGE l83
 	LSL $1, R11, R13
 	LSR $2, R2, R12
 	CMP R12, R13
-	BGE l75
+	BGE l83
 	VMOV V18.H[3], R13
 	LSR $3, R2, R12
 	CMP R12, R13
-	BGE l75
+	BGE l83
 	VMOV V19.H[3], R13
 	ADD R3<<2, R3, R12
 	ADD $1, R12
 	LSR $1, R12
 	CMP R12, R13
-	BGE l75
+	BGE l83
 	WORD $0x4f1157fe // SHL H8 V30, V31, #1
 	WORD $0x4e648478 // ADD H8 V24, V3, V4
 	WORD $0x4e628719 // ADD H8 V25, V24, V2
@@ -1608,8 +1642,8 @@ TEXT ·deblockAcrossWideFast(SB), NOSPLIT, $0-40
 	WORD $0x4e7e849a // ADD H8 V26, V4, V30
 	WORD $0x4e7966b5 // SMAX H8 V21, V21, V25
 	WORD $0x4e7a6ea4 // SMIN H8 V4, V21, V26
-	B l76
-l75:
+	B l84
+l83:
 	WORD $0x4e020c9d // DUP H8 V29, R4
 	WORD $0x6e3c1f9c // EOR B16 V28, V28, V28
 	WORD $0x6e638490 // SUB H8 V16, V4, V3
@@ -1635,7 +1669,7 @@ l75:
 	WORD $0x6e60ba14 // NEG H8 V20, V16
 	ADD R6, R7, R13
 	CMP R12, R13
-	BGE l77
+	BGE l85
 	WORD $0x6e631435 // URHADD H8 V21, V1, V3
 	WORD $0x6e6286b5 // SUB H8 V21, V21, V2
 	WORD $0x4e7086b5 // ADD H8 V21, V21, V16
@@ -1646,14 +1680,14 @@ l75:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea2 // BIT B16 V2, V21, V18
-l77:
+l85:
 	WORD $0x4e708475 // ADD H8 V21, V3, V16
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea3 // BIT B16 V3, V21, V18
 	ADD R8, R9, R13
 	CMP R12, R13
-	BGE l78
+	BGE l86
 	WORD $0x6e6414d5 // URHADD H8 V21, V6, V4
 	WORD $0x6e6586b5 // SUB H8 V21, V21, V5
 	WORD $0x4e7486b5 // ADD H8 V21, V21, V20
@@ -1664,12 +1698,12 @@ l77:
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea5 // BIT B16 V5, V21, V18
-l78:
+l86:
 	WORD $0x4e748495 // ADD H8 V21, V4, V20
 	WORD $0x4e7d6eb5 // SMIN H8 V21, V21, V29
 	WORD $0x4e7c66b5 // SMAX H8 V21, V21, V28
 	WORD $0x6eb21ea4 // BIT B16 V4, V21, V18
-l76:
+l84:
 	SUB R1<<1, R0, R5
 	SUB R1, R5
 	FMOVD F1, 0(R5)
@@ -1684,5 +1718,11 @@ l76:
 	ADD R1, R5
 	FMOVD F6, 0(R5)
 	ADD R1, R5
-l74:
+l81:
+	SUB $1, R15
+	CBZ R15, l82
+	ADD $8, R0
+	MOVD R14, R3
+	B l80
+l82:
 	RET

@@ -50,14 +50,14 @@ func assemblyKernels() kernels[uint8] {
 		_, _ = a[(h-1)*predStride+w-1], b[(h-1)*predStride+w-1]
 		meanFast(motion.First(dst, stride, w, h), stride, &a[0], &b[0], w, h, int(shift))
 	}
-	k.deblock = func(pix []uint8, at, stride int, vertical bool, beta, tc, most int32) {
+	k.deblock = func(pix []uint8, at, stride int, vertical bool, beta int32, tc [2]int32, most int32) {
 		if vertical {
-			_, _ = pix[at-4], pix[at+3*stride+3]
-			deblockDownFast(&pix[at], stride, int(beta), int(tc), int(most))
+			_, _ = pix[at-4], pix[at+7*stride+3]
+			deblockDownFast(&pix[at], stride, int(beta), int(tc[0]), int(tc[1]), int(most))
 			return
 		}
-		_, _ = pix[at-4*stride], pix[at+3*stride+3]
-		deblockAcrossFast(&pix[at], stride, int(beta), int(tc), int(most))
+		_, _ = pix[at-4*stride], pix[at+3*stride+7]
+		deblockAcrossFast(&pix[at], stride, int(beta), int(tc[0]), int(tc[1]), int(most))
 	}
 	return k
 }
@@ -86,14 +86,14 @@ func assemblyWideKernels() kernels[uint16] {
 		_, _ = a[(h-1)*predStride+w-1], b[(h-1)*predStride+w-1]
 		meanWideFast(motion.FirstWide(dst, stride, w, h), 2*stride, &a[0], &b[0], w, h, int(shift), int(most))
 	}
-	k.deblock = func(pix []uint16, at, stride int, vertical bool, beta, tc, most int32) {
+	k.deblock = func(pix []uint16, at, stride int, vertical bool, beta int32, tc [2]int32, most int32) {
 		if vertical {
-			_, _ = pix[at-4], pix[at+3*stride+3]
-			deblockDownWideFast((*byte)(unsafe.Pointer(&pix[at])), 2*stride, int(beta), int(tc), int(most))
+			_, _ = pix[at-4], pix[at+7*stride+3]
+			deblockDownWideFast((*byte)(unsafe.Pointer(&pix[at])), 2*stride, int(beta), int(tc[0]), int(tc[1]), int(most))
 			return
 		}
-		_, _ = pix[at-4*stride], pix[at+3*stride+3]
-		deblockAcrossWideFast((*byte)(unsafe.Pointer(&pix[at])), 2*stride, int(beta), int(tc), int(most))
+		_, _ = pix[at-4*stride], pix[at+3*stride+7]
+		deblockAcrossWideFast((*byte)(unsafe.Pointer(&pix[at])), 2*stride, int(beta), int(tc[0]), int(tc[1]), int(most))
 	}
 	return k
 }

@@ -37,8 +37,12 @@ func benchmarkKernels[T motion.Sample](b *testing.B, depthName string, depth uin
 			{"mean of two", func() { k.mean(dst, 64, pred[:], again[:], 16, 16, 15-depth, most) }},
 			{"transform 16x16, one way", func() { k.multiply(out[:], matrix[:], v[:], 16, 8, 16, 7) }},
 			{"adding 16x16", func() { k.add(dst, 64, out[:], 16, most) }},
-			{"luma edge across", func() { k.deblock(dst, 8*64+8, 64, false, 40<<(depth-8), 4<<(depth-8), most) }},
-			{"luma edge down", func() { k.deblock(dst, 8*64+8, 64, true, 40<<(depth-8), 4<<(depth-8), most) }},
+			{"luma edge across", func() {
+				k.deblock(dst, 8*64+8, 64, false, 40<<(depth-8), [2]int32{4 << (depth - 8), 4 << (depth - 8)}, most)
+			}},
+			{"luma edge down", func() {
+				k.deblock(dst, 8*64+8, 64, true, 40<<(depth-8), [2]int32{4 << (depth - 8), 4 << (depth - 8)}, most)
+			}},
 		} {
 			b.Run(depthName+c.name+"/"+name, func(b *testing.B) {
 				for range b.N {

@@ -116,7 +116,8 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 		for i := range smooth {
 			smooth[i] = T(min(int(most), 1<<(depth-1)+r.IntN(1+r.IntN(6))+(i%stride/20)*6+(i/stride/20)*4))
 		}
-		vertical, beta, tc := r.IntN(2) == 0, int32(r.IntN(64)+1)<<(depth-8), int32(1+r.IntN(24))<<(depth-8)
+		vertical, beta := r.IntN(2) == 0, int32(r.IntN(64)+1)<<(depth-8)
+		tc := [2]int32{int32(r.IntN(25)) << (depth - 8), int32(r.IntN(25)) << (depth - 8)}
 		both("deblock", func(k *kernels[T]) any {
 			out := append([]T(nil), smooth...)
 			for i := range 16 {
@@ -158,8 +159,8 @@ func kernelsAgree[T motion.Sample](t *testing.T, r *rand.Rand, fast, plain kerne
 	})
 	offsets := [8]int16{7, 3, 0, -2, -7}
 	both("edges", func(k *kernels[T]) any {
-		out := make([]T, 32)
-		k.edges(out, pix[at:], pix[at+to:], pix[at-to:], &offsets, most)
+		out := append([]T(nil), other...)
+		k.edges(out, pix, at, stride, to, width, 1+n, &offsets, most)
 		return out
 	})
 }

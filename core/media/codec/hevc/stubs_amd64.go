@@ -129,15 +129,15 @@ func collectFast(pix *byte, stride int, src *byte, w int, h int, step int, sums 
 //go:noescape
 func collectWideFast(pix *byte, stride int, src *byte, w int, h int, step int, sums *[8]int32)
 
-// edgesFast adds edge offsets to a row. n is a multiple of 16; offsets are by edgeIdx from 0.
+// edgesFast adds edge offsets to a block. Strides are in bytes, w is in samples, a multiple of 16; offsets are by edgeIdx from 0.
 //
 //go:noescape
-func edgesFast(dst *byte, old *byte, a *byte, b *byte, n int, offsets *[8]int16)
+func edgesFast(dst *byte, old *byte, stride int, step int, w int, h int, offsets *[8]int16)
 
-// edgesWideFast is edgesFast for samples of two bytes, clipped to most. n is a multiple of 16; offsets are by edgeIdx from 0.
+// edgesWideFast is edgesFast for samples of two bytes, clipped to most. Strides are in bytes, w is in samples, a multiple of 16; offsets are by edgeIdx from 0.
 //
 //go:noescape
-func edgesWideFast(dst *byte, old *byte, a *byte, b *byte, n int, offsets *[8]int16, most int)
+func edgesWideFast(dst *byte, old *byte, stride int, step int, w int, h int, offsets *[8]int16, most int)
 
 // worthFast is levelsWorth of n coefficients, a multiple of 8.
 //
@@ -154,22 +154,22 @@ func forward8Fast(out *int16, src *byte, stride int, pred *byte, step int, shift
 //go:noescape
 func forward8WideFast(out *int16, src *byte, stride int, pred *byte, step int, shift int)
 
-// deblockAcrossFast filters four columns across a horizontal edge.
+// deblockAcrossFast filters eight columns across a horizontal edge.
 //
 //go:noescape
-func deblockAcrossFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockAcrossFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 
-// deblockDownFast filters four rows across a vertical edge.
+// deblockDownFast filters eight rows across a vertical edge.
 //
 //go:noescape
-func deblockDownFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockDownFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 
-// deblockAcrossWideFast filters four columns across a horizontal edge.
+// deblockAcrossWideFast filters eight columns across a horizontal edge.
 //
 //go:noescape
-func deblockAcrossWideFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockAcrossWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 
-// deblockDownWideFast filters four rows across a vertical edge.
+// deblockDownWideFast filters eight rows across a vertical edge.
 //
 //go:noescape
-func deblockDownWideFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockDownWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)

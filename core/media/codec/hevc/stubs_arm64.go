@@ -34,15 +34,15 @@ func roundFast(dst *byte, stride int, a *int16, w int, h int, shift int)
 //go:noescape
 func meanFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int)
 
-// deblockDownFast filters four rows across a vertical edge. The stride is in bytes.
+// deblockDownFast filters eight rows across a vertical edge. The stride is in bytes.
 //
 //go:noescape
-func deblockDownFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockDownFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 
-// deblockAcrossFast filters four columns across a horizontal edge. The stride is in bytes.
+// deblockAcrossFast filters eight columns across a horizontal edge. The stride is in bytes.
 //
 //go:noescape
-func deblockAcrossFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockAcrossFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 
 // addWideFast adds differences to n x n samples. The stride is in bytes.
 //
@@ -69,12 +69,12 @@ func roundWideFast(dst *byte, stride int, a *int16, w int, h int, shift int, mos
 //go:noescape
 func meanWideFast(dst *byte, stride int, a *int16, b *int16, w int, h int, shift int, most int)
 
-// deblockDownWideFast filters four rows across a vertical edge. The stride is in bytes.
+// deblockDownWideFast filters eight rows across a vertical edge. The stride is in bytes.
 //
 //go:noescape
-func deblockDownWideFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockDownWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)
 
-// deblockAcrossWideFast filters four columns across a horizontal edge. The stride is in bytes.
+// deblockAcrossWideFast filters eight columns across a horizontal edge. The stride is in bytes.
 //
 //go:noescape
-func deblockAcrossWideFast(pix *byte, stride int, beta int, tc int, most int)
+func deblockAcrossWideFast(pix *byte, stride int, beta int, tc0 int, tc1 int, most int)

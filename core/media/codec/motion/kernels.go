@@ -9,7 +9,7 @@ type Sample interface{ uint8 | uint16 }
 
 // BlockKernels copy and average blocks of samples. Strides are in samples.
 type BlockKernels[T Sample] struct {
-	// Copy copies w x h samples, w = 2, 4, 8 or 16.
+	// Copy copies w x h samples, w a power of two from 2 to LineOf.
 	Copy func(dst []T, stride int, src []T, step, w, h int)
 	// Fill sets every sample to v; Extend repeats the sample to the left of each row, from at
 	// on. Blocks are 4, 8 or 16 samples wide.

@@ -14,55 +14,91 @@ TEXT ·copyFast(SB), NOSPLIT, $0-48
 	MOVQ w+32(FP), SI
 	MOVQ h+40(FP), DI
 	CMPQ SI, $0x10
-	JNE  copynotq
+	JNE  copynot16
 
-copyq:
+copy16:
 	VMOVDQU (DX), X0
 	VMOVDQU X0, (AX)
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     copyq
+	JNZ     copy16
 	VZEROUPPER
 	RET
 
-copynotq:
+copynot16:
 	CMPQ SI, $0x08
-	JNE  copynoti
+	JNE  copynot8
 
-copyi:
+copy8:
 	VMOVQ (DX), X0
 	VMOVQ X0, (AX)
 	ADDQ  CX, AX
 	ADDQ  BX, DX
 	DECQ  DI
-	JNZ   copyi
+	JNZ   copy8
 	VZEROUPPER
 	RET
 
-copynoti:
+copynot8:
 	CMPQ SI, $0x04
-	JNE  copynote
+	JNE  copynot4
 
-copye:
+copy4:
 	VMOVD (DX), X0
 	VMOVD X0, (AX)
 	ADDQ  CX, AX
 	ADDQ  BX, DX
 	DECQ  DI
-	JNZ   copye
+	JNZ   copy4
 	VZEROUPPER
 	RET
 
-copynote:
-copyc:
+copynot4:
+	CMPQ SI, $0x20
+	JNE  copynot32
+
+copy32:
+	VMOVDQU (DX), X0
+	VMOVDQU X0, (AX)
+	VMOVDQU 16(DX), X0
+	VMOVDQU X0, 16(AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     copy32
+	VZEROUPPER
+	RET
+
+copynot32:
+	CMPQ SI, $0x40
+	JNE  copynot64
+
+copy64:
+	VMOVDQU (DX), X0
+	VMOVDQU X0, (AX)
+	VMOVDQU 16(DX), X0
+	VMOVDQU X0, 16(AX)
+	VMOVDQU 32(DX), X0
+	VMOVDQU X0, 32(AX)
+	VMOVDQU 48(DX), X0
+	VMOVDQU X0, 48(AX)
+	ADDQ    CX, AX
+	ADDQ    BX, DX
+	DECQ    DI
+	JNZ     copy64
+	VZEROUPPER
+	RET
+
+copynot64:
+copy2:
 	VPXOR   X0, X0, X0
 	VPINSRW $0x00, (DX), X0, X0
 	VPEXTRW $0x00, X0, (AX)
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     copyc
+	JNZ     copy2
 	VZEROUPPER
 	RET
 
@@ -168,24 +204,24 @@ TEXT ·averageFast(SB), NOSPLIT, $0-48
 	MOVQ w+32(FP), SI
 	MOVQ h+40(FP), DI
 	CMPQ SI, $0x10
-	JNE  averagenotq
+	JNE  averagenot16
 
-averageq:
+average16:
 	VMOVDQU (AX), X0
 	VPAVGB  (DX), X0, X0
 	VMOVDQU X0, (AX)
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     averageq
+	JNZ     average16
 	VZEROUPPER
 	RET
 
-averagenotq:
+averagenot16:
 	CMPQ SI, $0x08
-	JNE  averagenoti
+	JNE  averagenot8
 
-averagei:
+average8:
 	VMOVQ  (AX), X0
 	VMOVQ  (DX), X1
 	VPAVGB X1, X0, X0
@@ -193,15 +229,15 @@ averagei:
 	ADDQ   CX, AX
 	ADDQ   BX, DX
 	DECQ   DI
-	JNZ    averagei
+	JNZ    average8
 	VZEROUPPER
 	RET
 
-averagenoti:
+averagenot8:
 	CMPQ SI, $0x04
-	JNE  averagenote
+	JNE  averagenot4
 
-averagee:
+average4:
 	VMOVD  (AX), X0
 	VMOVD  (DX), X1
 	VPAVGB X1, X0, X0
@@ -209,12 +245,12 @@ averagee:
 	ADDQ   CX, AX
 	ADDQ   BX, DX
 	DECQ   DI
-	JNZ    averagee
+	JNZ    average4
 	VZEROUPPER
 	RET
 
-averagenote:
-averagec:
+averagenot4:
+average2:
 	VPXOR   X0, X0, X0
 	VPXOR   X1, X1, X1
 	VPINSRW $0x00, (AX), X0, X0
@@ -224,7 +260,7 @@ averagec:
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     averagec
+	JNZ     average2
 	VZEROUPPER
 	RET
 
@@ -240,9 +276,9 @@ TEXT ·averageWideFast(SB), NOSPLIT, $0-48
 	SHLQ $0x01, CX
 	SHLQ $0x01, BX
 	CMPQ SI, $0x10
-	JNE  averagewidenotq
+	JNE  averagewidenot16
 
-averagewideq:
+averagewide16:
 	VMOVDQU (AX), Y0
 	VMOVDQU (DX), Y1
 	VPAVGW  Y1, Y0, Y0
@@ -250,15 +286,15 @@ averagewideq:
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     averagewideq
+	JNZ     averagewide16
 	VZEROUPPER
 	RET
 
-averagewidenotq:
+averagewidenot16:
 	CMPQ SI, $0x08
-	JNE  averagewidenoti
+	JNE  averagewidenot8
 
-averagewidei:
+averagewide8:
 	VMOVDQU (AX), X0
 	VMOVDQU (DX), X1
 	VPAVGW  X1, X0, X0
@@ -266,15 +302,15 @@ averagewidei:
 	ADDQ    CX, AX
 	ADDQ    BX, DX
 	DECQ    DI
-	JNZ     averagewidei
+	JNZ     averagewide8
 	VZEROUPPER
 	RET
 
-averagewidenoti:
+averagewidenot8:
 	CMPQ SI, $0x04
-	JNE  averagewidenote
+	JNE  averagewidenot4
 
-averagewidee:
+averagewide4:
 	VMOVQ  (AX), X0
 	VMOVQ  (DX), X1
 	VPAVGW X1, X0, X0
@@ -282,12 +318,12 @@ averagewidee:
 	ADDQ   CX, AX
 	ADDQ   BX, DX
 	DECQ   DI
-	JNZ    averagewidee
+	JNZ    averagewide4
 	VZEROUPPER
 	RET
 
-averagewidenote:
-averagewidec:
+averagewidenot4:
+averagewide2:
 	VMOVD  (AX), X0
 	VMOVD  (DX), X1
 	VPAVGW X1, X0, X0
@@ -295,7 +331,7 @@ averagewidec:
 	ADDQ   CX, AX
 	ADDQ   BX, DX
 	DECQ   DI
-	JNZ    averagewidec
+	JNZ    averagewide2
 	VZEROUPPER
 	RET
 

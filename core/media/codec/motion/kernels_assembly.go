@@ -17,6 +17,11 @@ func assemblyBlockKernels() BlockKernels[uint8] {
 	return k
 }
 
+// copyWide copies samples of two bytes.
+func copyWide(dst []uint16, stride int, src []uint16, step, w, h int) {
+	copyFast(FirstWide(dst, stride, w, h), 2*stride, FirstWide(src, step, w, h), 2*step, 2*w, h)
+}
+
 // prefetch fetches rows that are in pix completely.
 func prefetch[T Sample](pix []T, at, stride, h int) {
 	if at+(h-1)*stride < len(pix) {

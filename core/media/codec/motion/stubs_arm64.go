@@ -4,7 +4,7 @@
 
 package motion
 
-// copyFast copies w x h samples.
+// copyFast copies w x h bytes.
 //
 //go:noescape
 func copyFast(dst *byte, stride int, src *byte, step int, w int, h int)

@@ -40,7 +40,7 @@ func main() {
 	nonZero()
 	saoCollect("collectFast", "collectFast adds up differences by edgeIdx.", false)
 	saoCollect("collectWideFast", "collectWideFast is collectFast for samples of two bytes.", true)
-	saoEdges("edgesFast", "edgesFast adds edge offsets to a row.", false)
+	saoEdges("edgesFast", "edgesFast adds edge offsets to a block.", false)
 	saoEdges("edgesWideFast", "edgesWideFast is edgesFast for samples of two bytes, clipped to most.", true)
 	worth()
 	forward8("forward8Fast", "forward8Fast transforms the difference between 8 x 8 samples; shift is that of the columns.", false)
@@ -1108,10 +1108,16 @@ func saoEdges(name, doc string, wide bool) {
 	if wide {
 		more = ", most int"
 	}
-	TEXT(name, attr.NOSPLIT, "func(dst, old, a, b *byte, n int, offsets *[8]int16"+more+")")
+	TEXT(name, attr.NOSPLIT, "func(dst, old *byte, stride, step, w, h int, offsets *[8]int16"+more+")")
 	Pragma("noescape")
-	Doc(doc + " n is a multiple of 16; offsets are by edgeIdx from 0.")
-	dst, old, a, b, n := Load(Param("dst"), GP64()), Load(Param("old"), GP64()), Load(Param("a"), GP64()), Load(Param("b"), GP64()), Load(Param("n"), GP64())
+	Doc(doc + " Strides are in bytes, w is in samples, a multiple of 16; offsets are by edgeIdx from 0.")
+	dst, old, w, h := Load(Param("dst"), GP64()), Load(Param("old"), GP64()), Load(Param("w"), GP64()), Load(Param("h"), GP64())
+	skip, after, before, n := Load(Param("stride"), GP64()), Load(Param("step"), GP64()), GP64(), GP64()
+	MOVQ(after, before)
+	NEGQ(before)
+	if SUBQ(w, skip); wide { // from the end of a row to the next one
+		SUBQ(w, skip)
+	}
 	table, two, zero := YMM(), YMM(), YMM()
 	VBROADCASTI128(Mem{Base: Load(Param("offsets"), GP64())}, table)
 	g := GP64()
@@ -1131,11 +1137,13 @@ func saoEdges(name, doc string, wide bool) {
 		size = 2
 	}
 	load := avoblock.LoadWords(wide, false)
+	Label("rows")
+	MOVQ(w, n)
 	Label("cols")
 	v, x, y := YMM(), YMM(), YMM()
 	load(Mem{Base: old}, v)
-	load(Mem{Base: a}, x)
-	load(Mem{Base: b}, y)
+	load(Mem{Base: old, Index: after, Scale: 1}, x)
+	load(Mem{Base: old, Index: before, Scale: 1}, y)
 	edge := edgeMasks(v, x, y)
 	VPADDW(two, edge, edge)
 	VPSLLW(Imm(8), edge, x)
@@ -1154,11 +1162,14 @@ func saoEdges(name, doc string, wide bool) {
 		VPERMQ(Imm(0xD8), v, v)
 		VMOVDQU(v.AsX(), Mem{Base: dst})
 	}
-	for _, p := range []Register{dst, old, a, b} {
-		ADDQ(Imm(uint64(16*size)), p)
-	}
+	ADDQ(Imm(uint64(16*size)), dst)
+	ADDQ(Imm(uint64(16*size)), old)
 	SUBQ(Imm(16), n)
 	JNZ(LabelRef("cols"))
+	ADDQ(skip, dst)
+	ADDQ(skip, old)
+	DECQ(h)
+	JNZ(LabelRef("rows"))
 	VZEROUPPER()
 	RET()
 }
@@ -1214,50 +1225,51 @@ func worth() {
 	RET()
 }
 
-// deblock filters four lines across an edge: a vertical one has the lines in rows. Words hold what 10 bits
-// lead to.
+// deblock filters eight lines across an edge, with a threshold tc for each half of them: a vertical edge has
+// the lines in rows. Words hold what 10 bits lead to. Masks tell the lines that a filter changes.
 func deblock(wide, vertical bool) {
-	name, doc := "deblockAcrossFast", "filters four columns across a horizontal edge."
+	name, doc := "deblockAcrossFast", "filters eight columns across a horizontal edge."
 	if vertical {
-		name, doc = "deblockDownFast", "filters four rows across a vertical edge."
+		name, doc = "deblockDownFast", "filters eight rows across a vertical edge."
 	}
 	if wide {
 		name = name[:len(name)-4] + "WideFast"
 	}
-	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride, beta, tc, most int)")
+	TEXT(name, attr.NOSPLIT, "func(pix *byte, stride, beta, tc0, tc1, most int)")
 	Pragma("noescape")
 	Doc(name + " " + doc)
-	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
-	beta, tc := Load(Param("beta"), GP64()), Load(Param("tc"), GP64())
-	triple := GP64()
+	pix, stride, triple := Load(Param("pix"), GP64()), Load(Param("stride"), GP64()), GP64()
 	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, triple)
-	var l [8]VecVirtual // p3 to q3, the lines in the low words
-	for i := range l {
-		l[i] = XMM()
-	}
-	start := GP64() // of the first line
+	start, rows := GP64(), [8]Mem{} // start is the first line
 	MOVQ(pix, start)
-	rows := [8]Mem{}
+	var l [8]VecVirtual // p3 to q3
 	if vertical {
 		if SUBQ(Imm(4), start); wide {
 			SUBQ(Imm(4), start)
 		}
-		rows = [8]Mem{{Base: start}, {Base: start, Index: stride, Scale: 1}, {Base: start, Index: stride, Scale: 2}, {Base: start, Index: triple, Scale: 1}}
-		loadColumns(rows[:4], l, wide)
+		below := GP64()
+		LEAQ(Mem{Base: start, Index: stride, Scale: 4}, below)
+		for i, m := range []Mem{{}, {Index: stride, Scale: 1}, {Index: stride, Scale: 2}, {Index: triple, Scale: 1}} {
+			rows[i], rows[4+i] = m, m
+			rows[i].Base, rows[4+i].Base = start, below
+		}
+		l = loadColumns(rows, wide)
 	} else {
 		SUBQ(stride, start)
 		SUBQ(triple, start)
-		for i, m := range []Mem{{Base: start}, {Base: start, Index: stride, Scale: 1}, {Base: start, Index: stride, Scale: 2}, {Base: start, Index: triple, Scale: 1},
-			{Base: pix}, {Base: pix, Index: stride, Scale: 1}, {Base: pix, Index: stride, Scale: 2}, {Base: pix, Index: triple, Scale: 1}} {
-			rows[i] = m
-			if wide {
-				VMOVQ(m, l[i])
+		for i, m := range []Mem{{}, {Index: stride, Scale: 1}, {Index: stride, Scale: 2}, {Index: triple, Scale: 1}} {
+			rows[i], rows[4+i] = m, m
+			rows[i].Base, rows[4+i].Base = start, pix
+		}
+		for i, m := range rows {
+			if l[i] = XMM(); wide {
+				VMOVDQU(m, l[i])
 			} else {
-				VMOVD(m, l[i])
-				VPMOVZXBW(l[i], l[i])
+				VPMOVZXBW(m, l[i])
 			}
 		}
 	}
+	beta := broadcast(Load(Param("beta"), GP64()).(GPVirtual))
 	bend := func(a, b, c VecVirtual) VecVirtual { // |a - 2b + c|
 		d := XMM()
 		VPADDW(a, c, d)
@@ -1266,69 +1278,88 @@ func deblock(wide, vertical bool) {
 		VPABSW(d, d)
 		return d
 	}
-	lane := func(v VecVirtual, i int) GPVirtual {
-		g := GP64()
-		VPEXTRW(Imm(uint64(i)), v, g.As32())
-		return g
+	add := func(a, b, sum Op) { VPADDW(a, b, sum) }
+	// outer combines the first and the last line of each half.
+	outer := func(v VecVirtual, combine func(a, b, sum Op)) {
+		first := XMM()
+		VPSHUFLW(Imm(0), v, first)
+		VPSHUFHW(Imm(0), first, first)
+		VPSHUFLW(Imm(0xFF), v, v)
+		VPSHUFHW(Imm(0xFF), v, v)
+		combine(first, v, v)
 	}
-	dp, dq, sum, t := bend(l[1], l[2], l[3]), bend(l[6], l[5], l[4]), XMM(), XMM()
-	VPADDW(dp, dq, sum)
-	bends := [2]GPVirtual{lane(dp, 0), lane(dq, 0)}
-	for i, v := range []VecVirtual{dp, dq} {
-		ADDQ(lane(v, 3), bends[i])
-	}
-	d0, d3, both := lane(sum, 0), lane(sum, 3), GP64()
-	LEAQ(Mem{Base: d0, Index: d3, Scale: 1}, both)
-	CMPQ(both, beta)
-	JGE(LabelRef("end"))
+	dp, dq, t := bend(l[1], l[2], l[3]), bend(l[6], l[5], l[4]), XMM()
+	strong, filtered, limit := XMM(), XMM(), XMM()
+	VPADDW(dp, dq, t)
+	VPADDW(t, t, strong)
+	outer(t, add)
+	VPCMPGTW(t, beta, filtered)
+	any := GP32()
+	VPMOVMSKB(filtered, any)
+	TESTL(any, any)
+	JZ(LabelRef("end"))
 	// The strong filter, where both outer lines are flat.
-	limit := GP64()
-	MOVQ(beta, limit)
-	SARQ(Imm(2), limit)
-	for _, d := range []GPVirtual{d0, d3} {
-		ADDQ(d, d)
-		CMPQ(d, limit)
-		JGE(LabelRef("normal"))
+	VPSRLW(Imm(2), beta, limit)
+	VPCMPGTW(strong, limit, strong)
+	flat := func(v VecVirtual) {
+		VPCMPGTW(v, limit, v)
+		VPAND(v, strong, strong)
 	}
-	ends, step := XMM(), XMM()
-	VPSUBW(l[3], l[0], ends)
-	VPABSW(ends, ends)
-	VPSUBW(l[7], l[4], t)
-	VPABSW(t, t)
-	VPADDW(t, ends, ends)
-	VPSUBW(l[4], l[3], step)
-	VPABSW(step, step)
-	SARQ(Imm(1), limit)
-	for i := range 2 {
-		CMPQ(lane(ends, 3*i), limit)
-		JGE(LabelRef("normal"))
+	VPSRLW(Imm(1), limit, limit)
+	distance(l[0], l[3], t)
+	other := XMM()
+	distance(l[4], l[7], other)
+	VPADDW(other, t, t)
+	flat(t)
+	tc := broadcast(Load(Param("tc0"), GP64()).(GPVirtual))
+	VPUNPCKLQDQ(broadcast(Load(Param("tc1"), GP64()).(GPVirtual)), tc, tc)
+	VPSLLW(Imm(2), tc, limit) // (5*tc + 1) >> 1
+	VPADDW(tc, limit, limit)
+	VPXOR(t, t, t)
+	VPAVGW(t, limit, limit)
+	distance(l[3], l[4], t)
+	flat(t)
+	outer(strong, VPAND)
+	VPAND(filtered, strong, strong)
+	VPANDN(filtered, strong, filtered) // those of the weak filter
+	VPMOVMSKB(filtered, any)
+	TESTL(any, any)
+	JZ(LabelRef("strong"))
+	VPSRLW(Imm(1), beta, limit) // (beta + beta>>1) >> 3
+	VPADDW(beta, limit, limit)
+	VPSRLW(Imm(3), limit, limit)
+	for _, v := range []VecVirtual{dp, dq} {
+		outer(v, add)
+		VPCMPGTW(v, limit, v)
 	}
-	LEAQ(Mem{Base: tc, Index: tc, Scale: 4}, limit)
-	INCQ(limit)
-	SARQ(Imm(1), limit)
-	for i := range 2 {
-		CMPQ(lane(step, 3*i), limit)
-		JGE(LabelRef("normal"))
-	}
+	smoothEdge(l, filtered, [2]VecVirtual{dp, dq}, tc, wide)
+	VPMOVMSKB(strong, any)
+	TESTL(any, any)
+	JZ(LabelRef("store"))
+	Label("strong")
+	VPAND(strong, tc, tc) // 0 changes nothing
 	smoothStrongly(l, tc)
-	JMP(LabelRef("store"))
-	Label("normal")
-	smoothEdge(l, bends, beta, tc)
 	Label("store")
 	if vertical {
-		storeColumns(rows[:4], l, wide)
+		storeColumns(rows, l, wide)
 	} else {
 		for i := 1; i < 7; i++ {
 			if wide {
-				VMOVQ(l[i], rows[i])
+				VMOVDQU(l[i], rows[i])
 			} else {
-				VPACKUSWB(l[i], l[i], t)
-				VMOVD(t, rows[i])
+				VPACKUSWB(l[i], l[i], l[i])
+				VMOVQ(l[i], rows[i])
 			}
 		}
 	}
 	Label("end")
 	RET()
+}
+
+// distance sets d to |a - b|.
+func distance(a, b, d VecVirtual) {
+	VPSUBW(a, b, d)
+	VPABSW(d, d)
 }
 
 // broadcast fills a vector of words with a register.
@@ -1362,11 +1393,10 @@ func total(shift uint64, list ...VecVirtual) VecVirtual {
 	return x
 }
 
-func smoothStrongly(l [8]VecVirtual, tc Register) {
+// smoothStrongly filters strongly, by no more than two tc.
+func smoothStrongly(l [8]VecVirtual, tc VecVirtual) {
 	p3, p2, p1, p0, q0, q1, q2, q3 := l[0], l[1], l[2], l[3], l[4], l[5], l[6], l[7]
-	double := GP64()
-	LEAQ(Mem{Base: tc, Index: tc, Scale: 1}, double)
-	limit := broadcast(double)
+	VPADDW(tc, tc, tc)
 	middle := XMM() // p0 + q0
 	VPADDW(p0, q0, middle)
 	results := [6]VecVirtual{
@@ -1375,20 +1405,18 @@ func smoothStrongly(l [8]VecVirtual, tc Register) {
 	}
 	for i, r := range results {
 		low, old := XMM(), l[i+1]
-		VPSUBW(limit, old, low)
-		VPADDW(limit, old, old)
+		VPSUBW(tc, old, low)
+		VPADDW(tc, old, old)
 		VPMINSW(old, r, old)
 		VPMAXSW(low, old, old)
 	}
 }
 
-// smoothEdge filters weakly; bends are dp0 + dp3 and dq0 + dq3.
-func smoothEdge(l [8]VecVirtual, bends [2]GPVirtual, beta, tc Register) {
+// smoothEdge filters weakly where the mask filtered says so; sides are where a second sample of P and of Q is
+// changed.
+func smoothEdge(l [8]VecVirtual, filtered VecVirtual, sides [2]VecVirtual, tc VecVirtual, wide bool) {
 	p2, p1, p0, q0, q1, q2 := l[1], l[2], l[3], l[4], l[5], l[6]
-	zero := XMM()
-	VPXOR(zero, zero, zero)
-	most := broadcast(Load(Param("most"), GP64()).(GPVirtual))
-	d, t, far := XMM(), XMM(), XMM()
+	d, t, clip := XMM(), XMM(), XMM()
 	VPSUBW(p0, q0, d) // (9*(q0-p0) - 3*(q1-p1) + 8) >> 4
 	VPSLLW(Imm(3), d, t)
 	VPADDW(t, d, d)
@@ -1401,104 +1429,131 @@ func smoothEdge(l [8]VecVirtual, bends [2]GPVirtual, beta, tc Register) {
 	VPSLLW(Imm(3), t, t)
 	VPADDW(t, d, d)
 	VPSRAW(Imm(4), d, d)
-	limit := GP64()
-	LEAQ(Mem{Base: tc, Index: tc, Scale: 4}, limit)
-	ADDQ(limit, limit)
+	VPADDW(tc, tc, clip) // lines whose step is less than 10*tc
+	VPSLLW(Imm(2), clip, t)
+	VPADDW(t, clip, clip)
 	VPABSW(d, t)
-	VPCMPGTW(t, broadcast(limit), far) // lines whose step is small enough
-	clip := broadcast(tc.(GPVirtual))
-	VPMINSW(clip, d, d)
-	VPMAXSW(negative(clip), d, d)
-	VPAND(far, d, d)
-	VPSRAW(Imm(1), clip, clip)
-	low := negative(clip)
-	side := GP64()
-	MOVQ(beta, side) // (beta + beta>>1) >> 3
-	SARQ(Imm(1), side)
-	ADDQ(beta, side)
-	SARQ(Imm(3), side)
-	for _, part := range []struct {
-		label      string
-		bend       GPVirtual
-		outer, mid VecVirtual
-		near       VecVirtual
-		add        bool
-	}{{"keepP", bends[0], p2, p1, p0, true}, {"keepQ", bends[1], q2, q1, q0, false}} {
-		CMPQ(part.bend, side)
-		JGE(LabelRef(part.label))
-		VPAVGW(part.outer, part.near, t)
-		VPSUBW(part.mid, t, t)
-		if part.add {
+	VPCMPGTW(t, clip, clip)
+	VPAND(clip, filtered, filtered)
+	limit := func(v VecVirtual, most VecVirtual) { // to -most to most
+		low := negative(most)
+		VPMINSW(most, v, v)
+		VPMAXSW(low, v, v)
+	}
+	limit(d, tc)
+	VPAND(filtered, d, d)
+	for _, v := range sides {
+		VPAND(filtered, v, v)
+	}
+	VPSRLW(Imm(1), tc, clip)
+	for i, part := range [2][3]VecVirtual{{p2, p1, p0}, {q2, q1, q0}} {
+		outer, middle, near := part[0], part[1], part[2]
+		VPAVGW(outer, near, t)
+		VPSUBW(middle, t, t)
+		if i == 0 {
 			VPADDW(d, t, t)
 		} else {
 			VPSUBW(d, t, t)
 		}
 		VPSRAW(Imm(1), t, t)
-		VPMINSW(clip, t, t)
-		VPMAXSW(low, t, t)
-		VPAND(far, t, t)
-		VPADDW(t, part.mid, part.mid)
-		VPMAXSW(zero, part.mid, part.mid)
-		VPMINSW(most, part.mid, part.mid)
-		Label(part.label)
+		limit(t, clip)
+		VPAND(sides[i], t, t)
+		VPADDW(t, middle, middle)
 	}
 	VPADDW(d, p0, p0)
 	VPSUBW(d, q0, q0)
-	for _, v := range []VecVirtual{p0, q0} {
-		VPMAXSW(zero, v, v)
+	if !wide {
+		return // storing clips to 8 bits
+	}
+	most := broadcast(Load(Param("most"), GP64()).(GPVirtual))
+	VPXOR(t, t, t)
+	for _, v := range []VecVirtual{p1, p0, q0, q1} {
+		VPMAXSW(t, v, v)
 		VPMINSW(most, v, v)
 	}
 }
 
-// loadColumns turns four rows of eight samples into eight vectors of four words.
-func loadColumns(rows []Mem, l [8]VecVirtual, wide bool) {
-	var r [4]VecVirtual
-	for i := range r {
-		r[i] = XMM()
-		if wide {
-			VMOVDQU(rows[i], r[i])
-		} else {
-			VMOVQ(rows[i], r[i])
-			VPMOVZXBW(r[i], r[i])
+// loadColumns turns eight rows of eight samples into eight vectors of words, a column each.
+func loadColumns(rows [8]Mem, wide bool) (l [8]VecVirtual) {
+	if wide {
+		for i := range l {
+			l[i] = XMM()
+			VMOVDQU(rows[i], l[i])
+		}
+		return turn(l)
+	}
+	var pairs [4]VecVirtual // of rows, interleaved
+	for i := range pairs {
+		pairs[i], l[0] = XMM(), XMM()
+		VMOVQ(rows[2*i], pairs[i])
+		VMOVQ(rows[2*i+1], l[0])
+		VPUNPCKLBW(l[0], pairs[i], pairs[i])
+	}
+	var fours [4]VecVirtual // of columns 0 to 3 in rows 0 to 3, then 4 to 7, and of columns 4 to 7
+	for i := range 2 {
+		a, b := pairs[2*i], pairs[2*i+1]
+		fours[i], fours[2+i] = XMM(), XMM()
+		VPUNPCKLWD(b, a, fours[i])
+		VPUNPCKHWD(b, a, fours[2+i])
+	}
+	for i := range 2 {
+		low, high := XMM(), XMM()
+		VPUNPCKLDQ(fours[2*i+1], fours[2*i], low)
+		VPUNPCKHDQ(fours[2*i+1], fours[2*i], high)
+		for k, v := range []VecVirtual{low, high} {
+			at := 4*i + 2*k
+			l[at], l[at+1] = XMM(), XMM()
+			VPSRLDQ(Imm(8), v, l[at+1])
+			VPMOVZXBW(v, l[at])
+			VPMOVZXBW(l[at+1], l[at+1])
 		}
 	}
-	for half, unpack := range []func(ops ...Op){VPUNPCKLWD, VPUNPCKHWD} {
-		a, b := XMM(), XMM()
-		unpack(r[1], r[0], a)
-		unpack(r[3], r[2], b)
-		VPUNPCKLDQ(b, a, l[4*half])
-		VPUNPCKHDQ(b, a, l[4*half+2])
-		for _, i := range []int{4 * half, 4*half + 2} {
-			VPSHUFD(Imm(0xEE), l[i], l[i+1])
+	return l
+}
+
+// turn transposes eight vectors of eight words.
+func turn(l [8]VecVirtual) [8]VecVirtual {
+	for range 3 {
+		var next [8]VecVirtual
+		for i := range 4 { // a row and the one four further on
+			next[2*i], next[2*i+1] = XMM(), XMM()
+			VPUNPCKLWD(l[4+i], l[i], next[2*i])
+			VPUNPCKHWD(l[4+i], l[i], next[2*i+1])
 		}
+		l = next
 	}
+	return l
 }
 
 // storeColumns is the inverse of loadColumns.
-func storeColumns(rows []Mem, l [8]VecVirtual, wide bool) {
+func storeColumns(rows [8]Mem, l [8]VecVirtual, wide bool) {
+	if wide {
+		for i, v := range turn(l) {
+			VMOVDQU(v, rows[i])
+		}
+		return
+	}
 	var pairs [4]VecVirtual // of columns, interleaved
 	for i := range pairs {
-		pairs[i] = l[2*i]
-		VPUNPCKLWD(l[2*i+1], l[2*i], pairs[i])
+		a, high := l[2*i], XMM()
+		VPACKUSWB(l[2*i+1], a, a)
+		VPSRLDQ(Imm(8), a, high)
+		VPUNPCKLBW(high, a, a)
+		pairs[i] = a
 	}
-	var halves [2][2]VecVirtual // of rows 0 and 1, and of 2 and 3: four columns each
-	for i := range halves {
-		halves[i] = [2]VecVirtual{XMM(), XMM()}
-		VPUNPCKLDQ(pairs[2*i+1], pairs[2*i], halves[i][0])
-		VPUNPCKHDQ(pairs[2*i+1], pairs[2*i], halves[i][1])
+	var fours [4]VecVirtual // of four columns: the first four in rows 0 to 3, then 4 to 7, and the others
+	for i := range 2 {
+		a, b := pairs[2*i], pairs[2*i+1]
+		fours[2*i], fours[2*i+1] = XMM(), XMM()
+		VPUNPCKLWD(b, a, fours[2*i])
+		VPUNPCKHWD(b, a, fours[2*i+1])
 	}
-	for i := range rows {
-		x := XMM()
-		if i&1 == 0 {
-			VPUNPCKLQDQ(halves[1][i>>1], halves[0][i>>1], x)
-		} else {
-			VPUNPCKHQDQ(halves[1][i>>1], halves[0][i>>1], x)
-		}
-		if wide {
-			VMOVDQU(x, rows[i])
-		} else {
-			VPACKUSWB(x, x, x)
-			VMOVQ(x, rows[i])
+	for i := range 2 { // rows 0 to 3, then 4 to 7
+		for k, unpack := range []func(...Op){VPUNPCKLDQ, VPUNPCKHDQ} {
+			x := XMM()
+			unpack(fours[2+i], fours[i], x)
+			VMOVQ(x, rows[4*i+2*k])
+			VPEXTRQ(Imm(1), x, rows[4*i+2*k+1])
 		}
 	}
 }

@@ -31,21 +31,23 @@ func main() {
 }
 
 func copyBlock() {
-	b := avoblock.Begin("copyFast", attr.NOSPLIT, "copyFast copies w x h samples.", "")
-	b.ByWidth("copy", []int{16, 8, 4, 2}, func(w int) {
-		x := XMM()
-		switch w {
-		case 16:
-			VMOVDQU(b.SrcAt(0), x)
-		case 8:
-			VMOVQ(b.SrcAt(0), x)
-		case 4:
-			VMOVD(b.SrcAt(0), x)
-		case 2:
-			VPXOR(x, x, x)
-			VPINSRW(Imm(0), b.SrcAt(0), x, x)
+	b := avoblock.Begin("copyFast", attr.NOSPLIT, "copyFast copies w x h bytes.", "")
+	b.ByWidth("copy", []int{16, 8, 4, 32, 64, 2}, func(w int) {
+		for at := 0; at < w; at += 16 {
+			x := XMM()
+			switch w {
+			case 8:
+				VMOVQ(b.SrcAt(0), x)
+			case 4:
+				VMOVD(b.SrcAt(0), x)
+			case 2:
+				VPXOR(x, x, x)
+				VPINSRW(Imm(0), b.SrcAt(0), x, x)
+			default:
+				VMOVDQU(b.SrcAt(at), x)
+			}
+			avoblock.StoreBytes(x, b.DstAt().Offset(at), min(w, 16))
 		}
-		avoblock.StoreBytes(x, b.DstAt(), w)
 	})
 }
 

@@ -9,16 +9,23 @@ const (
 	pix, stride, beta, tc, most, line R = 0, 1, 2, 3, 4, 5
 
 	dp0, dp3, dq0, dq3, d0, d3, limit0, tmp R = 6, 7, 8, 9, 10, 11, 12, 13
+
+	next, halves R = 14, 15 // tc of the second half, and how many are left
 )
 
-// deblock writes the luma filter of four lines (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7).
+// deblock writes the luma filter of twice four lines (8.7.2.5.3, 8.7.2.5.6, 8.7.2.5.7), with a tc for each half.
 func deblock(a *Asm, wide, vertical bool) {
-	name, doc := "deblockAcross", "filters four columns across a horizontal edge."
+	name, doc := "deblockAcross", "filters eight columns across a horizontal edge."
 	if vertical {
-		name, doc = "deblockDown", "filters four rows across a vertical edge."
+		name, doc = "deblockDown", "filters eight rows across a vertical edge."
 	}
-	a.Func(named(name, wide), doc+" The stride is in bytes.", "pix *byte, stride int, beta int, tc int, most int", "", 0)
-	a.LoadAll("pix", "stride", "beta", "tc", "most")
+	a.Func(named(name, wide), doc+" The stride is in bytes.", "pix *byte, stride int, beta int, tc0 int, tc1 int, most int", "", 0)
+	a.LoadAll("pix", "stride", "beta", "tc0", "most")
+	a.Load("tc1", next)
+	a.Go("MOVD $2, %v", halves)
+	half, done, end := a.NewLabel(), a.NewLabel(), a.NewLabel()
+	a.Label(half)
+	a.Go("CBZ %v, %s", tc, done) // nothing is filtered
 	if vertical {
 		a.Go("SUB $%d, %v, %v", bytes(4, wide), pix, line)
 		load(a, 8, 16, 4, wide)
@@ -27,7 +34,6 @@ func deblock(a *Asm, wide, vertical bool) {
 		a.Go("SUB %v<<2, %v, %v", stride, pix, line)
 		load(a, 4, p3, 8, wide)
 	}
-	done := a.NewLabel()
 	decide(a, done)
 	if vertical {
 		turnBack(a)
@@ -39,6 +45,16 @@ func deblock(a *Asm, wide, vertical bool) {
 		store(a, 4, p2, 6, wide)
 	}
 	a.Label(done)
+	a.Go("SUB $1, %v", halves)
+	a.Go("CBZ %v, %s", halves, end)
+	if vertical {
+		a.Go("ADD %v<<2, %v", stride, pix)
+	} else {
+		a.Go("ADD $%d, %v", bytes(4, wide), pix)
+	}
+	a.Go("MOVD %v, %v", next, tc)
+	a.Go("B %s", half)
+	a.Label(end)
 	a.Return()
 }
 

@@ -30,12 +30,14 @@ func next(a *Asm) {
 }
 
 func copyBlock(a *Asm) {
-	a.Func("copyFast", "copies w x h samples.", block, "", 0)
+	a.Func("copyFast", "copies w x h bytes.", block, "", 0)
 	a.LoadAll("dst", "stride", "src", "step", "w", "h")
-	a.ByWidth(w, []int{16, 8, 4, 2}, func(w int) {
+	a.ByWidth(w, []int{16, 8, 4, 32, 64, 2}, func(w int) {
 		a.Loop(h, func() {
-			a.Read(w, 0, src, 0)
-			a.Write(w, 0, dst, 0)
+			for at := 0; at < w; at += 16 {
+				a.Read(min(w, 16), 0, src, at)
+				a.Write(min(w, 16), 0, dst, at)
+			}
 			next(a)
 		})
 		a.Return()
