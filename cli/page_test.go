@@ -66,6 +66,7 @@ func played(t *testing.T, doc logbook.Document, rung int) logbook.Attempt {
 
 // A browser that is killed has failed the rung; another is opened and the climb goes on.
 func TestKilledBrowser(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	temporary := filepath.Join(s.dir, "tmp")
 	require.NoError(t, os.Mkdir(temporary, 0o700))
@@ -94,6 +95,7 @@ func TestKilledBrowser(t *testing.T) {
 
 // A link that carries half of the need is what was the limit, not the device.
 func TestStarvedBrowser(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "9s", "--settle", "2s", "--baseline", "0s", "--link", "1M", "--json", "h264 360p25 2M")
 	require.Contains(t, []int{0, 1}, status, errOut)
@@ -109,6 +111,7 @@ func TestStarvedBrowser(t *testing.T) {
 // A link that gets worse and better again makes a device step down and up again. Where the browser
 // drops frames, which is no link's fault, it stays at the lower quality for long: that is tried again.
 func TestAdaptivePlayingStepsDownAndUp(t *testing.T) {
+	t.Parallel()
 	s := newSession(t)
 	var got logbook.Attempt
 	for range 3 {
