@@ -169,3 +169,37 @@ func StoreWide(v VecVirtual, m Mem, w int) {
 		VMOVD(v, m)
 	}
 }
+
+// Alike is another register of the size of v.
+func Alike(v VecVirtual) VecVirtual {
+	if v.Size() == 32 {
+		return YMM()
+	}
+	return XMM()
+}
+
+// Elements are what vectors are joined by: how the lower halves are, and the upper ones.
+type Elements struct{ low, high func(ops ...Op) }
+
+// The elements of two sizes.
+var (
+	ByteElements = Elements{func(ops ...Op) { VPUNPCKLBW(ops[0], ops[1], ops[2]) }, func(ops ...Op) { VPUNPCKHBW(ops[0], ops[1], ops[2]) }}
+	WordElements = Elements{func(ops ...Op) { VPUNPCKLWD(ops[0], ops[1], ops[2]) }, func(ops ...Op) { VPUNPCKHWD(ops[0], ops[1], ops[2]) }}
+)
+
+// Transposed joins vectors that are half their number apart, element by element, and does the same with the
+// lower and the upper halves of that until single ones are left.
+func Transposed(list []VecVirtual, by Elements) []VecVirtual {
+	n := len(list) / 2
+	if n == 0 {
+		return list
+	}
+	var low, high []VecVirtual
+	for k := range n {
+		l, h := Alike(list[k]), Alike(list[k])
+		by.low(list[k+n], list[k], l)
+		by.high(list[k+n], list[k], h)
+		low, high = append(low, l), append(high, h)
+	}
+	return append(Transposed(low, by), Transposed(high, by)...)
+}

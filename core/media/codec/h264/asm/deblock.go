@@ -154,7 +154,7 @@ func turn16(src, stride, dst, step Register) {
 			ADDQ(stride, high)
 		}
 	}
-	for i, x := range transposed(rows, bytes8) { // two columns of rows 0 to 7, then of rows 8 to 15
+	for i, x := range avoblock.Transposed(rows, avoblock.ByteElements) { // two columns of rows 0 to 7, then of rows 8 to 15
 		VPERMQ(Imm(0xD8), x, x)
 		if step == nil {
 			VMOVDQU(x, Mem{Base: dst, Disp: 32 * i})
@@ -293,7 +293,7 @@ func edgeRows(wide bool) (load func(Mem) VecVirtual, store func(VecVirtual, Mem)
 
 // clipped limits words to 0 and most.
 func clipped(v, most VecVirtual) VecVirtual {
-	x := alike(v)
+	x := avoblock.Alike(v)
 	VPXOR(x, x, x)
 	VPMAXSW(x, v, x)
 	VPMINSW(most, x, x)
@@ -589,7 +589,7 @@ func chromaColumnsWide(u, v, stride Register) (rows [4]VecVirtual) {
 		for k := range 4 {
 			VPUNPCKLWD(lines[k+4], lines[k], lines[k])
 		}
-		for k, x := range transposed(lines[:4], words16) {
+		for k, x := range avoblock.Transposed(lines[:4], avoblock.WordElements) {
 			if i == 0 {
 				rows[k] = YMM()
 				VMOVDQA(x, rows[k].AsX())
@@ -633,35 +633,10 @@ func columnsToRows(rows, pix, stride Register) {
 	for k := range a {
 		VPUNPCKLBW(v[k+8], v[k], a[k])
 	}
-	a = transposed(a, bytes8)
+	a = avoblock.Transposed(a, avoblock.ByteElements)
 	for i, x := range a {
 		VMOVDQU(x, Mem{Base: rows, Disp: 16 * i})
 	}
-}
-
-// element is what vectors are joined by: how the lower halves are, and the upper ones.
-type element struct{ low, high func(ops ...Op) }
-
-var (
-	bytes8  = element{func(ops ...Op) { VPUNPCKLBW(ops[0], ops[1], ops[2]) }, func(ops ...Op) { VPUNPCKHBW(ops[0], ops[1], ops[2]) }}
-	words16 = element{func(ops ...Op) { VPUNPCKLWD(ops[0], ops[1], ops[2]) }, func(ops ...Op) { VPUNPCKHWD(ops[0], ops[1], ops[2]) }}
-)
-
-// transposed joins vectors that are half their number apart, element by element, and
-// does the same with the lower and the upper halves of that until single ones are left.
-func transposed(list []VecVirtual, by element) []VecVirtual {
-	n := len(list) / 2
-	if n == 0 {
-		return list
-	}
-	var low, high []VecVirtual
-	for k := range n {
-		l, h := alike(list[k]), alike(list[k])
-		by.low(list[k+n], list[k], l)
-		by.high(list[k+n], list[k], h)
-		low, high = append(low, l), append(high, h)
-	}
-	return append(transposed(low, by), transposed(high, by)...)
 }
 
 // turn turns words beside a vertical edge, four to the left and four to the right in 16 lines,
@@ -680,7 +655,7 @@ func turn(rows, pix, stride Register, columns bool) {
 				VMOVDQU(Mem{Base: rows, Disp: 32*i + 16*half}, list[i])
 			}
 		}
-		for i, x := range transposed(list, words16) {
+		for i, x := range avoblock.Transposed(list, avoblock.WordElements) {
 			if columns {
 				VMOVDQU(x, Mem{Base: rows, Disp: 32*i + 16*half})
 			} else {
@@ -699,7 +674,7 @@ func rowsToColumns(pix, stride, rows Register) {
 		r[i] = XMM()
 		VMOVDQU(Mem{Base: rows, Disp: 16 * i}, r[i])
 	}
-	out := transposed(r, bytes8)
+	out := avoblock.Transposed(r, avoblock.ByteElements)
 	for _, x := range out {
 		VMOVQ(x, Mem{Base: pix})
 		VPEXTRQ(Imm(1), x, Mem{Base: pix, Index: stride, Scale: 1})

@@ -76,22 +76,14 @@ func forward4(name, doc string, wide bool) {
 	RET()
 }
 
-// alike is another register of the size of v.
-func alike(v VecVirtual) VecVirtual {
-	if v.Size() == 32 {
-		return YMM()
-	}
-	return XMM()
-}
-
 // analyse4 is the one-dimensional transform of four vectors.
 func analyse4(x [4]VecVirtual) [4]VecVirtual {
-	s0, s1, d0, d1 := alike(x[0]), alike(x[0]), alike(x[0]), alike(x[0])
+	s0, s1, d0, d1 := avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0])
 	VPADDD(x[3], x[0], s0)
 	VPADDD(x[2], x[1], s1)
 	VPSUBD(x[3], x[0], d0)
 	VPSUBD(x[2], x[1], d1)
-	o := [4]VecVirtual{alike(x[0]), alike(x[0]), alike(x[0]), alike(x[0])}
+	o := [4]VecVirtual{avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0])}
 	VPADDD(s1, s0, o[0])
 	VPSUBD(s1, s0, o[2])
 	VPADDD(d0, d0, o[1])

@@ -18,7 +18,7 @@ type smoothing struct {
 }
 
 func (s *smoothing) at(place int) VecVirtual {
-	v := alike(s.ones)
+	v := avoblock.Alike(s.ones)
 	s.load(Mem{Base: s.border, Disp: place}, v)
 	return v
 }
@@ -33,7 +33,7 @@ func (s *smoothing) average(place int) VecVirtual {
 // weigh is the weighted average around each place from one on. VPAVGB rounds up, so that
 // what is odd is taken off between the two.
 func (s *smoothing) weigh(place int) VecVirtual {
-	before, v, after, odd := s.at(place-1), s.at(place), s.at(place+1), alike(s.ones)
+	before, v, after, odd := s.at(place-1), s.at(place), s.at(place+1), avoblock.Alike(s.ones)
 	VPXOR(before, after, odd)
 	VPAND(s.ones, odd, odd)
 	VPAVGB(before, after, before)

@@ -246,7 +246,7 @@ func center(name, doc string, wide bool) {
 func transpose4(r [4]VecVirtual) [4]VecVirtual {
 	var t, o [4]VecVirtual
 	for i := range t {
-		t[i], o[i] = alike(r[0]), alike(r[0])
+		t[i], o[i] = avoblock.Alike(r[0]), avoblock.Alike(r[0])
 	}
 	VPUNPCKLDQ(r[1], r[0], t[0])
 	VPUNPCKHDQ(r[1], r[0], t[1])

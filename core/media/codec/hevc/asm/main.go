@@ -1242,25 +1242,25 @@ func deblock(wide, vertical bool) {
 	LEAQ(Mem{Base: stride, Index: stride, Scale: 2}, triple)
 	start, rows := GP64(), [8]Mem{} // start is the first line
 	MOVQ(pix, start)
-	var l [8]VecVirtual // p3 to q3
+	var l [8]VecVirtual     // p3 to q3
+	second := Register(pix) // the fifth line
 	if vertical {
 		if SUBQ(Imm(4), start); wide {
 			SUBQ(Imm(4), start)
 		}
-		below := GP64()
-		LEAQ(Mem{Base: start, Index: stride, Scale: 4}, below)
-		for i, m := range []Mem{{}, {Index: stride, Scale: 1}, {Index: stride, Scale: 2}, {Index: triple, Scale: 1}} {
-			rows[i], rows[4+i] = m, m
-			rows[i].Base, rows[4+i].Base = start, below
-		}
-		l = loadColumns(rows, wide)
+		second = GP64()
+		LEAQ(Mem{Base: start, Index: stride, Scale: 4}, second)
 	} else {
 		SUBQ(stride, start)
 		SUBQ(triple, start)
-		for i, m := range []Mem{{}, {Index: stride, Scale: 1}, {Index: stride, Scale: 2}, {Index: triple, Scale: 1}} {
-			rows[i], rows[4+i] = m, m
-			rows[i].Base, rows[4+i].Base = start, pix
-		}
+	}
+	for i, m := range []Mem{{}, {Index: stride, Scale: 1}, {Index: stride, Scale: 2}, {Index: triple, Scale: 1}} {
+		rows[i], rows[4+i] = m, m
+		rows[i].Base, rows[4+i].Base = start, second
+	}
+	if vertical {
+		l = loadColumns(rows, wide)
+	} else {
 		for i, m := range rows {
 			if l[i] = XMM(); wide {
 				VMOVDQU(m, l[i])
@@ -1269,7 +1269,7 @@ func deblock(wide, vertical bool) {
 			}
 		}
 	}
-	beta := broadcast(Load(Param("beta"), GP64()).(GPVirtual))
+	beta := avoblock.Words(Load(Param("beta"), GP64()))
 	bend := func(a, b, c VecVirtual) VecVirtual { // |a - 2b + c|
 		d := XMM()
 		VPADDW(a, c, d)
@@ -1311,8 +1311,8 @@ func deblock(wide, vertical bool) {
 	distance(l[4], l[7], other)
 	VPADDW(other, t, t)
 	flat(t)
-	tc := broadcast(Load(Param("tc0"), GP64()).(GPVirtual))
-	VPUNPCKLQDQ(broadcast(Load(Param("tc1"), GP64()).(GPVirtual)), tc, tc)
+	tc := avoblock.Words(Load(Param("tc0"), GP64()))
+	VPUNPCKLQDQ(avoblock.Words(Load(Param("tc1"), GP64())), tc, tc)
 	VPSLLW(Imm(2), tc, limit) // (5*tc + 1) >> 1
 	VPADDW(tc, limit, limit)
 	VPXOR(t, t, t)
@@ -1360,14 +1360,6 @@ func deblock(wide, vertical bool) {
 func distance(a, b, d VecVirtual) {
 	VPSUBW(a, b, d)
 	VPABSW(d, d)
-}
-
-// broadcast fills a vector of words with a register.
-func broadcast(g GPVirtual) VecVirtual {
-	x := XMM()
-	VMOVD(g.As32(), x)
-	VPBROADCASTW(x, x)
-	return x
 }
 
 // negative returns -v.
@@ -1465,7 +1457,7 @@ func smoothEdge(l [8]VecVirtual, filtered VecVirtual, sides [2]VecVirtual, tc Ve
 	if !wide {
 		return // storing clips to 8 bits
 	}
-	most := broadcast(Load(Param("most"), GP64()).(GPVirtual))
+	most := avoblock.Words(Load(Param("most"), GP64()))
 	VPXOR(t, t, t)
 	for _, v := range []VecVirtual{p1, p0, q0, q1} {
 		VPMAXSW(t, v, v)
@@ -1475,52 +1467,24 @@ func smoothEdge(l [8]VecVirtual, filtered VecVirtual, sides [2]VecVirtual, tc Ve
 
 // loadColumns turns eight rows of eight samples into eight vectors of words, a column each.
 func loadColumns(rows [8]Mem, wide bool) (l [8]VecVirtual) {
+	for i, m := range rows {
+		if l[i] = XMM(); wide {
+			VMOVDQU(m, l[i])
+		} else {
+			VMOVQ(m, l[i])
+		}
+	}
 	if wide {
-		for i := range l {
-			l[i] = XMM()
-			VMOVDQU(rows[i], l[i])
-		}
-		return turn(l)
+		return [8]VecVirtual(avoblock.Transposed(l[:], avoblock.WordElements))
 	}
-	var pairs [4]VecVirtual // of rows, interleaved
-	for i := range pairs {
-		pairs[i], l[0] = XMM(), XMM()
-		VMOVQ(rows[2*i], pairs[i])
-		VMOVQ(rows[2*i+1], l[0])
-		VPUNPCKLBW(l[0], pairs[i], pairs[i])
+	for k := range 4 {
+		VPUNPCKLBW(l[k+4], l[k], l[k])
 	}
-	var fours [4]VecVirtual // of columns 0 to 3 in rows 0 to 3, then 4 to 7, and of columns 4 to 7
-	for i := range 2 {
-		a, b := pairs[2*i], pairs[2*i+1]
-		fours[i], fours[2+i] = XMM(), XMM()
-		VPUNPCKLWD(b, a, fours[i])
-		VPUNPCKHWD(b, a, fours[2+i])
-	}
-	for i := range 2 {
-		low, high := XMM(), XMM()
-		VPUNPCKLDQ(fours[2*i+1], fours[2*i], low)
-		VPUNPCKHDQ(fours[2*i+1], fours[2*i], high)
-		for k, v := range []VecVirtual{low, high} {
-			at := 4*i + 2*k
-			l[at], l[at+1] = XMM(), XMM()
-			VPSRLDQ(Imm(8), v, l[at+1])
-			VPMOVZXBW(v, l[at])
-			VPMOVZXBW(l[at+1], l[at+1])
-		}
-	}
-	return l
-}
-
-// turn transposes eight vectors of eight words.
-func turn(l [8]VecVirtual) [8]VecVirtual {
-	for range 3 {
-		var next [8]VecVirtual
-		for i := range 4 { // a row and the one four further on
-			next[2*i], next[2*i+1] = XMM(), XMM()
-			VPUNPCKLWD(l[4+i], l[i], next[2*i])
-			VPUNPCKHWD(l[4+i], l[i], next[2*i+1])
-		}
-		l = next
+	for i, x := range avoblock.Transposed(l[:4], avoblock.ByteElements) { // two columns
+		l[2*i], l[2*i+1] = XMM(), XMM()
+		VPSRLDQ(Imm(8), x, l[2*i+1])
+		VPMOVZXBW(x, l[2*i])
+		VPMOVZXBW(l[2*i+1], l[2*i+1])
 	}
 	return l
 }
@@ -1528,32 +1492,19 @@ func turn(l [8]VecVirtual) [8]VecVirtual {
 // storeColumns is the inverse of loadColumns.
 func storeColumns(rows [8]Mem, l [8]VecVirtual, wide bool) {
 	if wide {
-		for i, v := range turn(l) {
-			VMOVDQU(v, rows[i])
+		for i, x := range avoblock.Transposed(l[:], avoblock.WordElements) {
+			VMOVDQU(x, rows[i])
 		}
 		return
 	}
-	var pairs [4]VecVirtual // of columns, interleaved
-	for i := range pairs {
-		a, high := l[2*i], XMM()
-		VPACKUSWB(l[2*i+1], a, a)
-		VPSRLDQ(Imm(8), a, high)
-		VPUNPCKLBW(high, a, a)
-		pairs[i] = a
+	for k := range 4 {
+		high := XMM()
+		VPACKUSWB(l[k+4], l[k], l[k])
+		VPSRLDQ(Imm(8), l[k], high)
+		VPUNPCKLBW(high, l[k], l[k])
 	}
-	var fours [4]VecVirtual // of four columns: the first four in rows 0 to 3, then 4 to 7, and the others
-	for i := range 2 {
-		a, b := pairs[2*i], pairs[2*i+1]
-		fours[2*i], fours[2*i+1] = XMM(), XMM()
-		VPUNPCKLWD(b, a, fours[2*i])
-		VPUNPCKHWD(b, a, fours[2*i+1])
-	}
-	for i := range 2 { // rows 0 to 3, then 4 to 7
-		for k, unpack := range []func(...Op){VPUNPCKLDQ, VPUNPCKHDQ} {
-			x := XMM()
-			unpack(fours[2+i], fours[i], x)
-			VMOVQ(x, rows[4*i+2*k])
-			VPEXTRQ(Imm(1), x, rows[4*i+2*k+1])
-		}
+	for i, x := range avoblock.Transposed(l[:4], avoblock.ByteElements) { // two rows
+		VMOVQ(x, rows[2*i])
+		VPEXTRQ(Imm(1), x, rows[2*i+1])
 	}
 }
