@@ -68,6 +68,10 @@ func record(t *testing.T, s shoot) string {
 	require.NoError(t, err)
 	r, screen := rand.New(rand.NewPCG(1, 2)), picture.New(s.width, s.height, 8, picture.C420)
 	gain := float64(s.high-s.low) / 219
+	noise := make([]int, 1<<16)
+	for i := range noise {
+		noise[i] = r.IntN(2*s.noise+1) - s.noise
+	}
 	for k := range int(s.seconds * float64(s.rate)) {
 		n := s.shows(float64(k) / float64(s.rate))
 		draw := func(n int, to *picture.Picture) {
@@ -89,22 +93,26 @@ func record(t *testing.T, s shoot) string {
 		for y := range s.height {
 			row := screen.Planes[0].Pix[y*screen.Planes[0].Stride:][:s.width]
 			for x := range row {
-				v := 16
-				if x >= s.x && y >= s.y && x < s.x+w && y < s.y+h {
-					from := scaled
-					if y-s.y > h/2 || s.angle != 0 || s.tilt != 0 {
-						from = lower
-					}
-					v = int(from.Planes[0].Pix[(y-s.y)*from.Planes[0].Stride+x-s.x])
+				row[x] = 16
+			}
+			if in := y - s.y; in >= 0 && in < h {
+				from := scaled
+				if in > h/2 || s.angle != 0 || s.tilt != 0 {
+					from = lower
 				}
-				if right := x - s.width/2; s.other != nil && right >= s.x && y >= s.y && right < s.x+w && y < s.y+h {
-					v = int(next.Planes[0].Pix[(y-s.y)*next.Planes[0].Stride+right-s.x])
+				copy(row[s.x:], from.Planes[0].Pix[in*from.Planes[0].Stride:][:w])
+				if s.other != nil {
+					copy(row[s.x+s.width/2:], next.Planes[0].Pix[in*next.Planes[0].Stride:][:w])
 				}
-				if s.wrong[k] && y > s.height/2 && y < s.height*7/10 && x > s.width/4 && x < s.width*3/4 {
-					v = 200
+			}
+			if s.wrong[k] && y > s.height/2 && y < s.height*7/10 {
+				for x := s.width/4 + 1; x < s.width*3/4; x++ {
+					row[x] = 200
 				}
-				v = s.low + int(float64(v-16)*gain) + r.IntN(2*s.noise+1) - s.noise
-				row[x] = byte(max(0, min(v, 255)))
+			}
+			grain := noise[r.IntN(len(noise)-s.width):]
+			for x, v := range row {
+				row[x] = byte(max(0, min(s.low+int(float64(int(v)-16)*gain)+grain[x], 255)))
 			}
 			if s.blur {
 				for x := 2; x < s.width-2; x++ {
@@ -128,15 +136,17 @@ func record(t *testing.T, s shoot) string {
 // half is that of another picture.
 func askew(s shoot, p, lower *picture.Picture) *picture.Picture {
 	out := picture.New(p.Width, p.Height, 8, picture.C420)
-	a, b, w, h := s.angle*math.Pi/180, s.tilt*math.Pi/180, float64(p.Width), float64(p.Height)
+	w, h := float64(p.Width), float64(p.Height)
+	turnSin, turnCos := math.Sincos(s.angle * math.Pi / 180)
+	tiltSin, tiltCos := math.Sincos(s.tilt * math.Pi / 180)
 	const distance, shrink = 2.2, 1.4 // in widths
 	for y := range p.Height {
 		for x := range p.Width {
 			// The ray of the pixel meets the screen, which is turned around its middle.
 			u, v := shrink*(float64(x)-w/2)/w/distance, shrink*(float64(y)-h/2)/w/distance
-			u, v = u*math.Cos(b)-v*math.Sin(b), u*math.Sin(b)+v*math.Cos(b)
-			at := u * distance / (math.Cos(a) - u*math.Sin(a))
-			sx, sy := w/2+at*w, h/2+v*(distance+at*math.Sin(a))*w
+			u, v = u*tiltCos-v*tiltSin, u*tiltSin+v*tiltCos
+			at := u * distance / (turnCos - u*turnSin)
+			sx, sy := w/2+at*w, h/2+v*(distance+at*turnSin)*w
 			from := p
 			if sy > h/2 {
 				from = lower
