@@ -33,7 +33,7 @@ func (a *app) demoCommand() *cli.Command {
 		Name:  "demo",
 		Usage: "make a few small clips, climb on this computer, in its browser, on two simulated devices and on a media box, and compare",
 		Description: "A small-island ferry line is choosing the boxes for its lounges. This shows how one would judge\n" +
-			"them, in two minutes or so. The run documents and the clips stay in the folder given with --out.",
+			"them, in little more than a minute. The run documents and the clips stay in the folder given with --out.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "leave run documents and clips in `DIR`", Value: "vividstrain-demo"},
 		},
@@ -157,11 +157,18 @@ func (a *app) demoPage(ctx context.Context, c *cli.Command, book *logbook.Book, 
 	return a.demoRun(ctx, c, book, l, p, progress)
 }
 
+// What the demo plays is short, so that it soon ends: a first look, no measurement.
+const (
+	demoHold     = 2 * time.Second
+	demoSettle   = time.Second / 2
+	demoBaseline = time.Second
+)
+
 // demoRun climbs on a route.
 func (a *app) demoRun(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, r route.Route, p *progress) (*logbook.Document, error) {
 	return climb.Run(ctx, book, climb.Config{Ladder: l, Config: run.Config{
 		Route: r, Criteria: verdict.Default(), Version: built().short(),
-		Hold: time.Duration(l.Hold), Settle: time.Second, Baseline: 2 * time.Second,
+		Hold: demoHold, Settle: demoSettle, Baseline: demoBaseline,
 		Watch: watcher(p, text.Style{Color: a.style(c).Color && p.live}),
 	}})
 }

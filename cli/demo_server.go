@@ -25,9 +25,9 @@ import (
 	"vividstrain/report/text"
 )
 
-// demoServed is what the demo asks of its media box: a cabin's film as-is, made smaller, and
-// made smaller for three cabins at once.
-var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M -> 240p 0.3M", "h264 480p25 1M x3 -> 240p 0.3M"}
+// demoServed is what the demo asks of its media box: a cabin's film as-is, and made smaller for three
+// cabins at once.
+var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M x3 -> 240p 0.3M"}
 
 // demoBox climbs on the practice media server as the media box of a boat, in a process of its
 // own with a limit of less than half a core.
@@ -66,7 +66,7 @@ func (a *app) demoBox(ctx context.Context, c *cli.Command, book *logbook.Book, d
 	}
 	return climb.Run(ctx, book, climb.Config{Ladder: &load.Ladder{Name: "cabins", Columns: []load.Column{{Name: rungs[0].Codec, Rungs: rungs}}}, Config: run.Config{
 		Route: r, Criteria: verdict.Default(),
-		Version: built().short(), Hold: 3 * time.Second, Settle: time.Second, Baseline: time.Second, Rest: 10 * time.Second,
+		Version: built().short(), Hold: 3 * time.Second, Settle: demoSettle, Baseline: demoBaseline, Rest: 10 * time.Second,
 		Sensors: []sense.Source{metrics}, Watch: watcher(progress, text.Style{Color: a.style(c).Color && progress.live}),
 	}})
 }
@@ -80,7 +80,7 @@ func startServer(ctx context.Context, films string) (address string, stop func()
 		return "", nil, err
 	}
 	box := exec.CommandContext(ctx, program, "serve", "--clips", films, "--listen", "127.0.0.1:0", "--cores", "0.4",
-		"--segment", "1s", "--idle", "1s", "--ahead", "8s", "--threads", "1")
+		"--segment", "1s", "--idle", "1s", "--ahead", "4s", "--threads", "1")
 	said, err := box.StderrPipe()
 	if err != nil {
 		return "", nil, err
@@ -92,9 +92,10 @@ func startServer(ctx context.Context, films string) (address string, stop func()
 		box.Process.Kill()
 		box.Wait() // the error is that it was killed
 	}
-	lines := bufio.NewScanner(said)
+	lines, last := bufio.NewScanner(said), ""
 	for lines.Scan() {
-		if address = boxAddress.FindString(lines.Text()); address != "" {
+		last = lines.Text()
+		if address = boxAddress.FindString(last); address != "" {
 			go func() { // drains its output, so that it never blocks
 				for lines.Scan() {
 				}
@@ -103,5 +104,5 @@ func startServer(ctx context.Context, films string) (address string, stop func()
 		}
 	}
 	stop()
-	return "", nil, fmt.Errorf("the practice media server did not start: %s", lines.Text())
+	return "", nil, fmt.Errorf("the practice media server did not start: %s", last)
 }

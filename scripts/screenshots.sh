@@ -29,7 +29,7 @@ shot() {
 
 only=${1:-}
 want() { [ -z "$only" ] || [ "$only" = "$1" ]; }
-want demo && geometry=126x64 size=8 shot demo 200 bash -c "env -u DISPLAY vividstrain demo --out demo 2>/dev/null"
+want demo && geometry=126x64 size=8 shot demo 150 bash -c "env -u DISPLAY vividstrain demo --out demo 2>/dev/null"
 if want report || want compare; then
 	for box in skerry-s1 breakwater-n2; do (cd "$work" && vividstrain climb --device "$box" --ladder lounge >/dev/null 2>&1); done
 	(cd "$work" && vividstrain report "$(vividstrain runs --device skerry --json | grep -m1 '"id"' | cut -d'"' -f4)" --out report.html >/dev/null)

@@ -76,6 +76,7 @@ func randomDevice(random *rand.Rand) (p *simulated.Profile, use func(load.Load) 
 func TestFindsTheTrueCeiling(t *testing.T) {
 	all := rungs(t, "h264 240p25 1M", "h264 480p25 2M", "h264 720p25 5M", "h264 720p50 9M", "h264 1080p25 10M", "h264 1080p50 20M",
 		"h264 1440p50 30M", "h264 2160p25 35M", "h264 2160p50 60M", "h264 2160p50 60M x2", "h264 2160p50 60M x4")
+	logs := book(t)
 	for seed := range uint64(200) {
 		p, use := randomDevice(rand.New(rand.NewPCG(seed, 7)))
 		var ladder []load.Load
@@ -89,7 +90,7 @@ func TestFindsTheTrueCeiling(t *testing.T) {
 				truth = len(ladder) - 1
 			}
 		}
-		doc, err := climb.Run(t.Context(), book(t), config(device(t, p, seed), load.Column{Name: "h264", Rungs: ladder}))
+		doc, err := climb.Run(t.Context(), logs, config(device(t, p, seed), load.Column{Name: "h264", Rungs: ladder}))
 		require.NoError(t, err)
 		require.True(t, doc.Complete)
 		if truth < 0 {

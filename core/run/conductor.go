@@ -210,7 +210,8 @@ func (c *Run) watch(e Event) {
 	c.Watch(e)
 }
 
-// pause is how long to wait before repeating an attempt that other programs made void.
+// pause is how long to wait before repeating an attempt that other programs made void, but no longer than
+// an attempt takes.
 const pause = 5 * time.Second
 
 // work reads the idle device and tries rungs until the result is known.
@@ -246,7 +247,7 @@ func (c *Run) work(ctx context.Context, sources []sense.Source) error {
 				err = c.await(ctx)
 			}
 		case a.Void.Void() == search.Repeatable:
-			err = c.Route.Clock().Sleep(ctx, pause)
+			err = c.Route.Clock().Sleep(ctx, min(pause, c.Hold))
 		case a.Verdict == verdict.Failed:
 			err = c.await(ctx)
 		}
