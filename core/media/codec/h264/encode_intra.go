@@ -47,9 +47,16 @@ func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 		if v := c.k.SATD(c.src[0][r.at:], r.stride, pred, step, 16, 16) + c.rateCost(3); v < cost {
 			mode, cost = m, v
 		}
+		if c.d.h.kind != sliceI && !c.thorough && c.isPlain(cost) {
+			break // no other mode predicts noise
+		}
 	}
 	return mode, cost
 }
+
+// isPlain reports whether an intra cost is so near the noise floor that no smaller block predicts better: noise
+// cannot be predicted.
+func (c *macroblockEncoder[T]) isPlain(cost int) bool { return cost*8 < c.noiseFloor*c.noiseThreshold }
 
 // chooseIntraChroma finds the best mode of chroma, sets it and predicts with it.
 func (c *macroblockEncoder[T]) chooseIntraChroma() {
@@ -184,7 +191,7 @@ func (c *macroblockEncoder[T]) codeIntra(limit int, hasty bool) bool {
 	if limit < math.MaxInt && cost > limit {
 		return false // smaller blocks will not make up the difference
 	}
-	plain := limit < math.MaxInt && cost*8 < c.noiseFloor*c.noiseThreshold // smaller blocks cannot predict noise either
+	plain := limit < math.MaxInt && c.isPlain(cost)
 	if hasty && !plain {
 		return false
 	}

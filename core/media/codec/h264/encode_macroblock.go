@@ -67,7 +67,7 @@ type presetSettings struct {
 // presets are the settings of each media.Preset. The numbers are those with which the made-up
 // scenes took the fewest bits for the time (BenchmarkQuality, 720p, quantisers 27 and 37).
 var presets = [...]presetSettings{
-	media.Fast: {lambdaScale: 8, deblockOffset: -2, splitThreshold: 1400, splitSteps: 1, intraThreshold: 650, intraBias: [2]int{9, 10}, noiseThreshold: 12, flatness: 7},
+	media.Fast: {lambdaScale: 8, deblockOffset: -4, splitThreshold: 1400, splitSteps: 1, intraThreshold: 650, intraBias: [2]int{9, 10}, noiseThreshold: 12, flatness: 7},
 	media.Good: {thorough: true, lambdaScale: 16, deblockOffset: -4, splitThreshold: 700, splitSteps: 3, intraThreshold: 500, intraBias: [2]int{9, 7}, noiseThreshold: 9, flatness: 10},
 }
 
@@ -295,7 +295,7 @@ func (c *macroblockEncoder[T]) codeResidualChroma(list int) {
 	for plane := range 2 {
 		pix, src := r.chroma[plane], c.src[1+plane]
 		c.levels.nonZeroChroma[plane] = [8]uint64{}
-		if list > 0 && c.k.SAD(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing*blocks/4 {
+		if c.k.SAD(src[r.chromaAt:], r.chromaStride, pix[r.chromaAt:], r.chromaStride, 8, 2*blocks) < q.chroma[plane].nothing*blocks/4 {
 			c.levels.chromaDC[plane] = [8]int16{}
 			continue
 		}

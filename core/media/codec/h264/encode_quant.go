@@ -84,9 +84,10 @@ func newQuantiser(qp int) quantiser {
 	return q
 }
 
-// bias is the rounding offset, a third: small levels cost more bits than they save distortion.
+// bias is the rounding offset, a sixth: small levels cost more bits than they save distortion. A third, which
+// is usual for intra blocks, lost 0.1 dB at 1080p30 and 12 Mb/s, where most of them hold noise.
 func (q *quantiser) bias(shift uint) int32 {
-	return int32(1<<shift) / 3
+	return int32(1<<shift) / 6
 }
 
 // factors4 and factors8 follow from norm4 and norm8 and the squared norms of the transforms' basis
