@@ -1,9 +1,10 @@
 package h264
 
 import (
-	"vividstrain/core/media/codec/motion"
-
 	mathbits "math/bits"
+	"slices"
+
+	"vividstrain/core/media/codec/motion"
 )
 
 // codeInter codes the residual of an inter macroblock, whose prediction is in the picture, and
@@ -49,19 +50,40 @@ func (c *macroblockEncoder[T]) activeQuarters() (quarters uint8) {
 	return quarters
 }
 
-// choose8x8Transform transforms quarters in both sizes and tells whether 8x8 has the lower
-// estimated cost.
+// choose8x8Transform transforms quarters, and tells whether in 8x8 blocks: a thorough encoder compares the
+// estimated costs of both sizes in all quarters, a fast one in the quarter with the largest difference alone.
 func (c *macroblockEncoder[T]) choose8x8Transform(quarters uint8) (large bool) {
-	r, q, more := c.r, &c.quantisers.luma, 0
-	for rest := quarters; rest != 0; rest &= rest - 1 {
+	probes := quarters
+	if quarters != 0 && !c.thorough {
+		probes = 1 << slices.Index(c.quarterSADs[:], slices.Max(c.quarterSADs[:]))
+	}
+	q, more := &c.quantisers.luma, 0
+	for rest := probes; rest != 0; rest &= rest - 1 {
 		b8 := mathbits.TrailingZeros8(rest)
-		at := c.lumaAt(4 * b8)
-		src, pred, small := c.src[0][at:], r.luma[at:], c.coef4x4[64*b8:][:64]
-		c.k.forward8(src, r.stride, pred, r.stride, &c.coef8x8[b8])
-		c.k.forward4(src, r.stride, pred, r.stride, 8, 8, small)
-		more += c.k.bitCost(&c.coef8x8[b8], q.large, q.shift+1-6) - c.k.bitCost((*[64]int32)(small), q.small, q.shift-6)
+		c.transform8x8(b8)
+		c.transform4x4(b8)
+		more += c.k.bitCost(&c.coef8x8[b8], q.large, q.shift+1-6) - c.k.bitCost((*[64]int32)(c.coef4x4[64*b8:]), q.small, q.shift-6)
+	}
+	for rest := quarters &^ probes; rest != 0; rest &= rest - 1 {
+		if b8 := mathbits.TrailingZeros8(rest); more <= 0 {
+			c.transform8x8(b8)
+		} else {
+			c.transform4x4(b8)
+		}
 	}
 	return more <= 0
+}
+
+// transform8x8 transforms the difference of quarter b8 of luma as one block.
+func (c *macroblockEncoder[T]) transform8x8(b8 int) {
+	r, at := c.r, c.lumaAt(4*b8)
+	c.k.forward8(c.src[0][at:], r.stride, r.luma[at:], r.stride, &c.coef8x8[b8])
+}
+
+// transform4x4 transforms the difference of quarter b8 of luma as four blocks.
+func (c *macroblockEncoder[T]) transform4x4(b8 int) {
+	r, at := c.r, c.lumaAt(4*b8)
+	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, 8, 8, c.coef4x4[64*b8:][:64])
 }
 
 // quantiseQuarter quantises a quarter with the transform that was chosen, and returns its
