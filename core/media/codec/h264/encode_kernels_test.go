@@ -40,7 +40,7 @@ func equalKernels[T motion.Sample](t *testing.T, fast, plain encodeKernels[T], m
 			fast.satdEach(a[x:], 64, &preds, n, &same)
 			require.Equal(t, costs[:9], same[:9])
 		}
-		q := newQuantiser(r.IntN(52))
+		q := newQuantiser(r.IntN(52), usualRounding)
 		for _, size := range [][2]int{{16, 16}, {8, 16}, {8, 8}, {4, 4}} {
 			w, h := size[0], size[1]
 			var c, d [256]int32
@@ -88,7 +88,7 @@ func TestQuantiserUndoesScaling(t *testing.T) {
 	r := rand.New(rand.NewPCG(2, 2))
 	scale := newLevelScale(&flatScaling)
 	for qp := range 24 {
-		q := newQuantiser(qp)
+		q := newQuantiser(qp, usualRounding)
 		var src, pred, got [64]uint8
 		for i := range src {
 			src[i], pred[i] = uint8(r.IntN(256)), uint8(r.IntN(256))

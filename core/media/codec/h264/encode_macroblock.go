@@ -83,13 +83,16 @@ func (c *macroblockEncoder[T]) setQP(qp int) {
 	c.qp = qp
 	c.lambda = lambdas[qp+6*(c.d.h.sps.depth-8)] * c.lambdaScale >> 4
 	c.search.Lambda = c.lambda
-	s := c.d.h.sps
-	c.quantisers.luma = newQuantiser(qp + 6*(s.depth-8))
+	s, share := c.d.h.sps, int32(usualRounding)
+	if !c.thorough && qp < fineQP {
+		share = noiseRounding
+	}
+	c.quantisers.luma = newQuantiser(qp+6*(s.depth-8), share)
 	for i := range c.quantisers.chroma {
 		chroma := c.chromaQP(i)
-		c.quantisers.chroma[i], c.quantisers.chromaDC[i] = newQuantiser(chroma), newQuantiser(chroma)
+		c.quantisers.chroma[i], c.quantisers.chromaDC[i] = newQuantiser(chroma, share), newQuantiser(chroma, share)
 		if s.chroma.IsTall() {
-			c.quantisers.chromaDC[i] = newQuantiser(chroma + 3)
+			c.quantisers.chromaDC[i] = newQuantiser(chroma+3, share)
 		}
 	}
 }

@@ -77,7 +77,7 @@ func TestRDOQCostsLess(t *testing.T) {
 		c.d.h = &sliceHeader{structure: framepool.WholeFrame}
 		c.w.bins.State = &state
 		w := c.rdoqFor(cat)
-		q := newQuantiser(r.IntN(52))
+		q := newQuantiser(r.IntN(52), usualRounding)
 		n, factors, shift, scan, order := 16, q.small[:], q.shift, scans4[0][:], orders4[0][:]
 		if cat == cat8x8 {
 			n, factors, shift, scan, order = 64, q.large[:], q.shift+1, scans8[0][:], orders8[0][:]
@@ -122,7 +122,7 @@ func TestLoneLevelsAreDecimated(t *testing.T) {
 	c := macroblockEncoder[uint8]{d: &sliceDecoder{}, w: &sliceWriter{}}
 	c.d.h = &sliceHeader{structure: framepool.WholeFrame}
 	c.w.bins.State = &state
-	w, q := c.rdoqFor(cat4x4), newQuantiser(28)
+	w, q := c.rdoqFor(cat4x4), newQuantiser(28, usualRounding)
 	weigh := func(steps map[int]float64) (levels []int32) {
 		levels = make([]int32, 16)
 		for i, v := range steps {
@@ -142,7 +142,7 @@ func TestLoneLevelsAreDecimated(t *testing.T) {
 // bitCost follows its formula, and its results choose the transform: the 4x4 one for points, the
 // 8x8 one for slopes.
 func TestCostTellsTheTransform(t *testing.T) {
-	q := newQuantiser(26)
+	q := newQuantiser(26, usualRounding)
 	r := rand.New(rand.NewPCG(5, 6))
 	for range 200 {
 		var c [64]int32
