@@ -174,16 +174,20 @@ func cornerOf(block int, ok *intraNeighbours) bool {
 
 // mean returns the DC prediction of an n x n block (8.3.1.2.3).
 func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
-	var beside, above [16]T
+	sum, count, pix := 0, 0, r.luma
 	if left {
-		for y := range n {
-			beside[y] = r.luma[at+y*stride-1]
+		for p, end := at-1, at-1+n*stride; p < end; p += stride {
+			sum += int(pix[p])
 		}
+		count += n
 	}
 	if top {
-		copy(above[:n], r.luma[at-stride:])
+		for _, v := range pix[at-stride:][:n] {
+			sum += int(v)
+		}
+		count += n
 	}
-	return meanOf(beside[:n], above[:n], left, top, r.maxSample[0])
+	return roundedMean[T](sum, count, r.maxSample[0])
 }
 
 // intra8 predicts an 8x8 block from its filtered border (8.3.2.2).
@@ -221,10 +225,15 @@ func meanOf[T motion.Sample](left, top []T, useLeft, useTop bool, most int32) T 
 		}
 		count += len(top)
 	}
+	return roundedMean[T](sum, count, most)
+}
+
+// roundedMean returns the mean of count samples, a power of two, or the middle of the range where there are none.
+func roundedMean[T motion.Sample](sum, count int, most int32) T {
 	if count == 0 {
 		return T((most + 1) >> 1)
 	}
-	return T((sum + count>>1) >> uint(mathbits.TrailingZeros(uint(count)))) // a power of two
+	return T((sum + count>>1) >> uint(mathbits.TrailingZeros(uint(count))))
 }
 
 // loadBorder8 loads and filters the border of an 8x8 block (8.3.2.2.1), and reports whether

@@ -277,14 +277,13 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 // quantiseDC quantises the output of the second transform, with one factor, into scan order. It
 // returns how many levels are not 0.
 func quantiseDC(c []int32, factor int32, scan []uint8, out []int16, shift uint, q *quantiser) (n int) {
-	bias := int64(q.bias(shift))
-	for i, place := range scan {
-		v := int64(c[place])
-		sign := v >> 63
-		level := ((v^sign-sign)*int64(factor) + bias) >> shift
-		if out[i] = int16(level ^ sign - sign); level != 0 {
-			n++
-		}
+	bias := uint32(q.bias(shift))
+	for i, place := range scan[:min(len(scan), len(c), len(out))] {
+		v := c[place]
+		sign := v >> 31
+		level := int32((uint32(v^sign-sign)*uint32(factor) + bias) >> (shift & 31))
+		out[i] = int16(level ^ sign - sign)
+		n += oneIf(level != 0)
 	}
 	return n
 }
