@@ -116,7 +116,11 @@ func (w *sliceWriter) block(cat int, l []int16, nonZero uint64, plane, at int) i
 		return w.cavlcCoeffs(cat, l, nonZero, table)
 	}
 	ctx := 85 + 4*cat + d.codedContext(cat, plane, at)
-	w.bins.Decision(ctx, oneIf(nonZero != 0))
+	if nonZero == 0 {
+		w.bins.Decision(ctx, 0)
+		return 0
+	}
+	w.bins.Decision(ctx, 1)
 	return w.cabacCoeffs(cat, l, nonZero)
 }
 
