@@ -74,6 +74,8 @@ func TestRoomIsThatOfThePlayer(t *testing.T) {
 	require.Equal(t, CPU, room.Limiter)
 	require.Equal(t, 11, room.Streams, "100 % of a core are left, and a stream takes 10 %")
 	require.Equal(t, "a stream takes 10 % of a core; 100 % of a core are left", room.Evidence)
+	room, _ = FindRoom(use, idle, 14)
+	require.Equal(t, "a stream takes 0.7 % of a core; 100 % of a core are left", room.Evidence)
 	use[sense.GroupMemLimit], use[sense.GroupCharged] = steady(100e6), steady(49e6)
 	room, _ = FindRoom(use, idle, 1)
 	require.Equal(t, Memory, room.Limiter)

@@ -33,13 +33,21 @@ type supply struct {
 var supplies = []supply{
 	{CPU, sense.CPU, coresTaken, coresFree, func(v float64, use sense.Use) string {
 		if inCores(use) {
-			return fmt.Sprintf("%.0f %% of a core", v)
+			return share(v) + " of a core"
 		}
-		return fmt.Sprintf("%.0f %% of all cores", v)
+		return share(v) + " of all cores"
 	}},
 	{Memory, sense.GroupMem, memoryTaken, memoryLeft, func(v float64, _ sense.Use) string { return fmt.Sprintf("%.0f MB", v/1e6) }},
 	engineSupply(GPUDecode, sense.BlockUse), engineSupply(GPUEncode, sense.EncodeUse), engineSupply(GPURender, sense.RenderUse),
 	engineSupply(Network, sense.NetLink), engineSupply(Disk, sense.DiskBusy),
+}
+
+// share returns a percentage in words; small ones have a decimal, so that what a stream takes is never 0 %.
+func share(v float64) string {
+	if v < 1 {
+		return fmt.Sprintf("%.1f %%", v)
+	}
+	return fmt.Sprintf("%.0f %%", v)
 }
 
 // engineSupply returns the supply of a part of the device whose use is a percentage.

@@ -143,7 +143,18 @@ func (c *Control) QP(kind Kind, rejected int) int {
 	if c.Reached && c.Known[kind] { // no jumps
 		qp = max(c.LastQP-6, min(qp, c.LastQP+6))
 	}
+	if c.Reached && kind == P { // half of the way: where noise begins to be coded, a QP more or less changes bits by half
+		qp = c.LastQP + halfUp(qp-c.LastQP)
+	}
 	return max(c.MinQP, min(qp, MaxQP))
+}
+
+// halfUp returns half of n, rounded away from 0.
+func halfUp(n int) int {
+	if n < 0 {
+		return (n - 1) / 2
+	}
+	return (n + 1) / 2
 }
 
 // maxBits returns the largest size of the picture: a second takes at most a quarter more than
@@ -151,6 +162,10 @@ func (c *Control) QP(kind Kind, rejected int) int {
 func (c *Control) maxBits() float64 {
 	return 1.22*c.Bitrate - (c.windowSum - c.window[c.oldest])
 }
+
+// finerAtOnce is by how much the QP of a picture that took too little is lowered at once: one that then takes far
+// too much is slow to code, and of no use.
+const finerAtOnce = 4
 
 // retryQP returns a QP after n attempts that took too much or too little. Each QP is assumed to
 // save 15 % of the bits, unless two attempts on both sides of the target give a better estimate.
@@ -168,7 +183,7 @@ func (c *Control) retryQP(kind Kind, n int) int {
 		qp++
 		got /= factor
 	}
-	for got < want*0.9 && qp > c.MinQP && last.bits < want {
+	for got < want*0.9 && qp > max(c.MinQP, last.qp-finerAtOnce) && last.bits < want {
 		qp--
 		got *= factor
 	}

@@ -118,3 +118,36 @@ func TestGroupsPassOnWhatIsLeft(t *testing.T) {
 	other.BeginGroup([3]int{I: 1, P: 24})
 	require.InDelta(t, r.budget, other.budget, 1)
 }
+
+// Where noise begins to be coded, a QP more or less changes the bits by half, not by the eighth that is expected: the
+// QP settles all the same, and does not swing around the right one.
+func TestSteepContentSettles(t *testing.T) {
+	r := &Control{}
+	r.Begin(Settings{Bitrate: 40e6, Rate: 30})
+	var qps []int
+	sum := 0
+	for range 4 {
+		r.BeginGroup([3]int{I: 1, P: 29})
+		for i := range 30 {
+			kind, most := P, 1.33e6
+			if i == 0 {
+				kind, most = I, 4e6
+			}
+			for n := 0; ; n++ {
+				qp := r.QP(kind, n)
+				got := int(most * math.Pow(1.5, float64(16-qp)))
+				if r.Accept(kind, qp, got, n) {
+					sum += got
+					qps = append(qps, qp)
+					break
+				}
+			}
+		}
+	}
+	require.InEpsilon(t, 4*40e6, sum, 0.03)
+	for i, qp := range qps[30:] {
+		if i%30 > 0 {
+			require.InDelta(t, 16, qp, 2, "%v", qps)
+		}
+	}
+}
