@@ -4,6 +4,7 @@ package main
 
 import (
 	"bufio"
+	"errors"
 	"fmt"
 	"image/color"
 	"log"
@@ -15,6 +16,8 @@ import (
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
+	vgdraw "gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgimg"
 )
 
 func main() {
@@ -68,5 +71,19 @@ func draw(names []string, ratios plotter.Values, path string) error {
 	one.Dashes = []vg.Length{vg.Points(3), vg.Points(3)}
 	p.Add(bars, one)
 	p.NominalY(names...)
-	return p.Save(7*vg.Inch, vg.Points(60+16*float64(len(names))), path)
+	p.X.Tick.Marker = plot.TickerFunc(func(_, most float64) (ticks []plot.Tick) {
+		for v := 0.0; v <= most; v += 0.5 {
+			ticks = append(ticks, plot.Tick{Value: v, Label: fmt.Sprintf("%.1f", v)})
+		}
+		return ticks
+	})
+	picture := vgimg.PngCanvas{Canvas: vgimg.New(7*vg.Inch, vg.Points(60+16*float64(len(names))))}
+	const margin = vg.Length(8)
+	p.Draw(vgdraw.Crop(vgdraw.New(picture), margin, -margin, margin, -margin))
+	file, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	_, err = picture.WriteTo(file)
+	return errors.Join(err, file.Close())
 }
