@@ -84,7 +84,7 @@ func (c *macroblockEncoder[T]) setQP(qp int) {
 	c.lambda = lambdas[qp+6*(c.d.h.sps.depth-8)] * c.lambdaScale >> 4
 	c.search.Lambda = c.lambda
 	s, share := c.d.h.sps, int32(usualRounding)
-	if !c.thorough && qp < fineQP {
+	if c.isFine() {
 		share = noiseRounding
 	}
 	c.quantisers.luma = newQuantiser(qp+6*(s.depth-8), share)
@@ -96,6 +96,9 @@ func (c *macroblockEncoder[T]) setQP(qp int) {
 		}
 	}
 }
+
+// isFine reports whether a fast encoder has a quantiser so fine that most levels are noise.
+func (c *macroblockEncoder[T]) isFine() bool { return !c.thorough && c.qp < fineQP }
 
 // chromaQP is QP'C of a chroma plane (8.5.8).
 func (c *macroblockEncoder[T]) chromaQP(plane int) int {
