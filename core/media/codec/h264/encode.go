@@ -180,6 +180,9 @@ func (e *Encoder) Flush() error {
 	return err
 }
 
+// deblockOffset is FilterOffsetA and FilterOffsetB, below 0 so that noise is kept (made-up scenes).
+const deblockOffset = -4
+
 // codeFrame codes a picture as a frame or as two fields, and outputs the packet.
 func (e *Encoder) codeFrame(in *gop.Source, rateKind ratecontrol.Kind, reference bool) error {
 	kind, idr := sliceKinds[rateKind], in.IDR
@@ -191,9 +194,8 @@ func (e *Encoder) codeFrame(in *gop.Source, rateKind ratecontrol.Kind, reference
 		e.unit = nal.AppendUnit(e.unit[:0], []byte{nalSEI}, nal.AppendHDR(nil, e.Settings.HDR))
 		e.packet.Data = nal.AppendPrefixed(e.packet.Data, e.unit)
 	}
-	offset := presets[e.Settings.Preset].deblockOffset
 	h := sliceHeader{nalType: nalSlice, sps: e.sps, pps: e.pps, kind: kind, frameNum: e.frame, structure: framepool.WholeFrame,
-		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.Number, alphaOff: offset, betaOff: offset}
+		spatialDirect: true, cabacInit: 1, pocLSB: 2 * in.Number, alphaOff: deblockOffset, betaOff: deblockOffset}
 	if reference {
 		h.refIDC = 2
 	}

@@ -25,8 +25,8 @@ func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 	r := c.r
 	left := c.available.left == [4]bool{true, true, true, true}
 	cost = math.MaxInt
-	modes := []int{2, 0, 1, 3}
-	if !c.thorough && c.d.h.kind != sliceI {
+	modes, brief := []int{2, 0, 1, 3}, !c.thorough && c.d.h.kind != sliceI
+	if brief {
 		modes = modes[:3]
 	}
 	for _, m := range modes {
@@ -47,7 +47,7 @@ func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 		if v := c.k.SATD(c.src[0][r.at:], r.stride, pred, step, 16, 16) + c.rateCost(3); v < cost {
 			mode, cost = m, v
 		}
-		if c.d.h.kind != sliceI && !c.thorough && c.isPlain(cost) {
+		if brief && c.isPlain(cost) {
 			break // no other mode predicts noise
 		}
 	}

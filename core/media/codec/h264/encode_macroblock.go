@@ -55,7 +55,6 @@ type macroblockEncoder[T motion.Sample] struct {
 type presetSettings struct {
 	thorough       bool
 	lambdaScale    int    // sixteenths: factor of the Lagrange multiplier
-	deblockOffset  int8   // FilterOffsetA and FilterOffsetB, below 0 so that noise is kept
 	splitThreshold int    // cost from which a macroblock is searched in 8x8 blocks
 	splitSteps     int    // steps of that search
 	intraThreshold int    // cost from which intra prediction is tried in P and B pictures
@@ -67,8 +66,8 @@ type presetSettings struct {
 // presets are the settings of each media.Preset. The numbers are those with which the made-up
 // scenes took the fewest bits for the time (BenchmarkQuality, 720p, quantisers 27 and 37).
 var presets = [...]presetSettings{
-	media.Fast: {lambdaScale: 8, deblockOffset: -4, splitThreshold: 1400, splitSteps: 1, intraThreshold: 650, intraBias: [2]int{9, 10}, noiseThreshold: 12, flatness: 7},
-	media.Good: {thorough: true, lambdaScale: 16, deblockOffset: -4, splitThreshold: 700, splitSteps: 3, intraThreshold: 500, intraBias: [2]int{9, 7}, noiseThreshold: 9, flatness: 10},
+	media.Fast: {lambdaScale: 8, splitThreshold: 1400, splitSteps: 1, intraThreshold: 650, intraBias: [2]int{9, 10}, noiseThreshold: 12, flatness: 7},
+	media.Good: {thorough: true, lambdaScale: 16, splitThreshold: 700, splitSteps: 3, intraThreshold: 500, intraBias: [2]int{9, 7}, noiseThreshold: 9, flatness: 10},
 }
 
 // mbQuantisers are the quantisers of a macroblock's planes.
@@ -281,7 +280,7 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 // returns how many levels are not 0.
 func quantiseDC(c []int32, factor int32, scan []uint8, out []int16, shift uint, q *quantiser) (n int) {
 	bias := uint32(q.bias(shift))
-	for i, place := range scan[:min(len(scan), len(c), len(out))] {
+	for i, place := range scan {
 		v := c[place]
 		sign := v >> 31
 		level := int32((uint32(v^sign-sign)*uint32(factor) + bias) >> (shift & 31))

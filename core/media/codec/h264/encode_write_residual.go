@@ -116,11 +116,7 @@ func (w *sliceWriter) block(cat int, l []int16, nonZero uint64, plane, at int) i
 		return w.cavlcCoeffs(cat, l, nonZero, table)
 	}
 	ctx := 85 + 4*cat + d.codedContext(cat, plane, at)
-	if nonZero == 0 {
-		w.bins.Decision(ctx, 0)
-		return 0
-	}
-	w.bins.Decision(ctx, 1)
+	w.bins.Decision(ctx, oneIf(nonZero != 0))
 	return w.cabacCoeffs(cat, l, nonZero)
 }
 

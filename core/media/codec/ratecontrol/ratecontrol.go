@@ -144,17 +144,9 @@ func (c *Control) QP(kind Kind, rejected int) int {
 		qp = max(c.LastQP-6, min(qp, c.LastQP+6))
 	}
 	if c.Reached && kind == P { // half of the way: where noise begins to be coded, a QP more or less changes bits by half
-		qp = c.LastQP + halfUp(qp-c.LastQP)
+		qp -= (qp - c.LastQP) / 2
 	}
 	return max(c.MinQP, min(qp, MaxQP))
-}
-
-// halfUp returns half of n, rounded away from 0.
-func halfUp(n int) int {
-	if n < 0 {
-		return (n - 1) / 2
-	}
-	return (n + 1) / 2
 }
 
 // maxBits returns the largest size of the picture: a second takes at most a quarter more than
