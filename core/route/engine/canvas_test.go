@@ -27,6 +27,25 @@ func TestPicturesReachTheScreen(t *testing.T) {
 	watcher, err := eye.Open("x11:vividstrain")
 	require.NoError(t, err)
 	defer watcher.Close()
+	var r route.Result
+	var seen *tally.Watched
+	for range 5 {
+		// If this computer was busy with other things for as long as half of the clip, nobody knows
+		// which round of it was seen after that: play it again.
+		if r, seen = playWatched(t, e, l, watcher); seen.Watching().WidestMS < 500 {
+			break
+		}
+	}
+	f, w := r.Streams[0].Steady(), seen.Sum()
+	require.InDelta(t, 50, f.Shown+f.Dropped, 1)
+	require.Equal(t, 0, f.Wrong+w.Wrong)
+	require.InDelta(t, f.Shown, w.Shown+w.Unread, 5) // its window is found a little after it is there
+	require.Len(t, r.Notes, 1)
+	require.Regexp(t, `^a frame took [0-9.]+ ms of decoding, [0-9.]+ ms of scaling and [0-9.]+ ms of drawing`, r.Notes[0])
+}
+
+// playWatched plays a load for two seconds while somebody looks at the screen.
+func playWatched(t *testing.T, e *Engine, l load.Load, watcher eye.Eye) (route.Result, *tally.Watched) {
 	seen := tally.NewWatched(tally.WatchedConfig{Refresh: 60, Rate: tally.Constant{Num: 25, Den: 1}, Round: 125})
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan eye.Report, 1)
@@ -35,12 +54,7 @@ func TestPicturesReachTheScreen(t *testing.T) {
 	cancel()
 	require.NoError(t, err)
 	require.NoError(t, (<-done).Err)
-	f, w := r.Streams[0].Steady(), seen.Sum()
-	require.InDelta(t, 50, f.Shown+f.Dropped, 1)
-	require.Equal(t, 0, f.Wrong+w.Wrong)
-	require.InDelta(t, f.Shown, w.Shown+w.Unread, 5) // its window is found a little after it is there
-	require.Len(t, r.Notes, 1)
-	require.Regexp(t, `^a frame took [0-9.]+ ms of decoding, [0-9.]+ ms of scaling and [0-9.]+ ms of drawing`, r.Notes[0])
+	return r, seen
 }
 
 func TestWhatAScreenRefuses(t *testing.T) {
