@@ -21,7 +21,7 @@ func (c *blockEncoder[T]) decideInter(x, y, log2, node int) int {
 	best, cost, distortion := c.bestMerge(&b)
 	enough := distortion <= int(c.earlyLimit*float64(size*size))
 	if log2 == 5 && !c.thorough {
-		enough = enough || cost < 3*c.neighbourCost(c.finalCosts, x, y)
+		enough = enough || cost < c.wholeLimit()*c.neighbourCost(c.finalCosts, x, y)
 	}
 	if log2 > 3 && enough {
 		c.take(&b, &best, cost, node)
@@ -73,6 +73,20 @@ func (c *blockEncoder[T]) decideInter(x, y, log2, node int) int {
 	c.take(&b, &best, cost, node)
 	return cost
 }
+
+// wholeLimit returns the cost of merging 32x32 samples, in costs of the 16x16 samples beside them, under which a fast
+// encoder does not split them. Where most levels are noise, which no motion predicts, splitting saves little: with 6
+// instead of 3, 2160p25 at 25 Mb/s takes a fifth less time and has 0.05 dB less in two made-up scenes, 0.05 more in the
+// third. With coarse quantisers 720p25 at 2.5 Mb/s has up to 0.4 dB less.
+func (c *blockEncoder[T]) wholeLimit() int {
+	if c.h.qp < fineQP {
+		return 6
+	}
+	return 3
+}
+
+// fineQP is the QP under which most levels are noise.
+const fineQP = 24
 
 // splitInter returns the cost of a block's quarters, or at least limit.
 func (c *blockEncoder[T]) splitInter(x, y, log2, node, limit int) int {
