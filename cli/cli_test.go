@@ -223,7 +223,7 @@ func TestEngineClimbsOverFiles(t *testing.T) {
 		s.film(name)
 	}
 	require.NoError(t, os.WriteFile(filepath.Join(s.dir, "films", "broken.mp4"), []byte("no film"), 0o666))
-	out, errOut, status := s.run("climb", "--json", "--hold", "1500ms", "--settle", "500ms", "--baseline", "0s", "--clips", "clips", "films", "mjpeg 240p25 4M")
+	out, errOut, status := s.run("climb", "--once", "--json", "--hold", "1500ms", "--settle", "500ms", "--baseline", "0s", "--clips", "clips", "films", "mjpeg 240p25 4M")
 	require.Zero(t, status, errOut)
 	require.Contains(t, errOut, "skipped films/broken.mp4")
 	d := document(t, out)
@@ -241,7 +241,7 @@ func TestEngineClimbsOverFiles(t *testing.T) {
 
 func TestEngineClimbs(t *testing.T) {
 	s := newSession(t)
-	d := document(t, s.ok("climb", "--json", "--hold", "3s", "--settle", "500ms", "--baseline", "1s", "--clips", "clips", "mjpeg 240p10 1M", "mjpeg 240p25 4M"))
+	d := document(t, s.ok("climb", "--once", "--json", "--hold", "3s", "--settle", "500ms", "--baseline", "1s", "--clips", "clips", "mjpeg 240p10 1M", "mjpeg 240p25 4M"))
 	require.True(t, d.Complete)
 	require.Equal(t, "engine", d.Route.Kind)
 	for _, r := range d.Rungs {

@@ -50,6 +50,7 @@ func (a *app) climbCommand() *cli.Command {
 			&cli.StringSliceFlag{Name: "goal", Aliases: []string{"g"}, Usage: "try every load as-is and converted to `GOAL`, like \"720p 4M\", \"720p 4M sdr\" of HDR sources or \"720p 4M audio=2 subtitle=1\""},
 			&cli.BoolFlag{Name: "adaptive", Usage: "offer each column as one film in several qualities, and say which the device settles at"},
 			&cli.BoolFlag{Name: "viewers", Usage: "after --goal, find how many viewers each goal is smooth for"},
+			&cli.BoolFlag{Name: "once", Usage: "try each rung once, for a first look: the ceiling is not confirmed"},
 			&cli.BoolFlag{Name: "quick", Usage: "pass over rungs that should be smooth, by what the tried ones cost"},
 			&cli.BoolFlag{Name: "refine", Usage: "then close in on the limit between the ceiling and the next rung: by bitrate, frame rate and size"},
 			&cli.BoolFlag{Name: "map", Usage: "find the highest smooth bitrate of each size and frame rate of the ladder instead"},
@@ -135,7 +136,7 @@ func within(c *cli.Command) (float64, error) {
 
 // mapDevice finds the highest smooth bitrate of each size and frame rate of a ladder.
 func (a *app) mapDevice(ctx context.Context, c *cli.Command, wanted frontier.Config) (err error) {
-	for _, other := range []string{"adaptive", "quick", "refine", "goal", "viewers"} {
+	for _, other := range []string{"adaptive", "once", "quick", "refine", "goal", "viewers"} {
 		if c.IsSet(other) {
 			return usagef("--map does not go with --%s", other)
 		}
@@ -412,9 +413,12 @@ func (a *app) climbConfig(ctx context.Context, c *cli.Command, r route.Route) (c
 		config.Settle = config.Hold / 4
 	}
 	config.All = c.Bool("all") || config.Goals
-	config.Quick = c.Bool("quick")
+	config.Quick, config.Once = c.Bool("quick"), c.Bool("once")
 	if config.Quick && config.All {
 		return config, usagef("--quick passes over rungs; it does not go with --all and --goal")
+	}
+	if config.Once && (config.Quick || c.Bool("refine")) {
+		return config, usagef("--once makes no second attempts; it does not go with --quick and --refine")
 	}
 	if c.Bool("refine") {
 		if config.Refine, err = within(c); err != nil {

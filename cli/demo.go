@@ -134,7 +134,7 @@ func (a *app) demoClimb(ctx context.Context, c *cli.Command, book *logbook.Book,
 	progress := a.newProgress()
 	defer progress.close()
 	progress.line(fmt.Sprintf("Climbing on %s, %d rungs:", r.Device().Name, len(loads(l))))
-	return a.demoRun(ctx, c, book, l, r, progress)
+	return a.demoRun(ctx, c, book, l, r, progress, false)
 }
 
 // demoPage climbs in this computer's browser, if it has one.
@@ -154,7 +154,7 @@ func (a *app) demoPage(ctx context.Context, c *cli.Command, book *logbook.Book, 
 		return nil, err
 	}
 	progress.line(fmt.Sprintf("Climbing in this computer's browser, %d rungs:", len(loads(l))))
-	return a.demoRun(ctx, c, book, l, p, progress)
+	return a.demoRun(ctx, c, book, l, p, progress, true)
 }
 
 // What the demo plays is short, so that it soon ends: a first look, no measurement.
@@ -164,9 +164,9 @@ const (
 	demoBaseline = time.Second
 )
 
-// demoRun climbs on a route.
-func (a *app) demoRun(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, r route.Route, p *progress) (*logbook.Document, error) {
-	return climb.Run(ctx, book, climb.Config{Ladder: l, Config: run.Config{
+// demoRun climbs on a route, with second attempts at the limit or without.
+func (a *app) demoRun(ctx context.Context, c *cli.Command, book *logbook.Book, l *load.Ladder, r route.Route, p *progress, once bool) (*logbook.Document, error) {
+	return climb.Run(ctx, book, climb.Config{Ladder: l, Once: once, Config: run.Config{
 		Route: r, Criteria: verdict.Default(), Version: built().short(),
 		Hold: demoHold, Settle: demoSettle, Baseline: demoBaseline,
 		Watch: watcher(p, text.Style{Color: a.style(c).Color && p.live}),

@@ -27,7 +27,7 @@ import (
 // too much for software.
 func TestClimbInABrowser(t *testing.T) {
 	s := newSession(t)
-	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "4s", "--settle", "1s", "--baseline", "1s", "--jumps", "1", "--name", "lounge PC", "--json",
+	out, errOut, status := s.run("climb", "--once", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "4s", "--settle", "1s", "--baseline", "1s", "--jumps", "1", "--name", "lounge PC", "--json",
 		"h264 240p25 0.5M", "h264 2160p30 40M")
 	require.Contains(t, []int{0, 1}, status, errOut) // 1: other programs took so much of this computer that nothing counts
 	doc := document(t, out)
@@ -97,7 +97,7 @@ func TestKilledBrowser(t *testing.T) {
 func TestStarvedBrowser(t *testing.T) {
 	t.Parallel()
 	s := newSession(t)
-	out, errOut, status := s.run("climb", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "9s", "--settle", "2s", "--baseline", "0s", "--link", "1M", "--json", "h264 360p25 2M")
+	out, errOut, status := s.run("climb", "--once", "--route", "page", "--open", "--listen", "127.0.0.1:0", "--hold", "9s", "--settle", "2s", "--baseline", "0s", "--link", "1M", "--json", "h264 360p25 2M")
 	require.Contains(t, []int{0, 1}, status, errOut)
 	a := played(t, document(t, out), 0)
 	require.NotEqual(t, verdict.Smooth, a.Verdict)

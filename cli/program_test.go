@@ -23,7 +23,7 @@ import (
 func TestClimbOnAPlayer(t *testing.T) {
 	s := newSession(t)
 	play := "test -s {file} && echo at {seconds} && sleep {seconds}"
-	d := document(t, s.ok("climb", "--json", "--start", play, "--shell", "--hold", "2s", "--settle", "0.5s", "--baseline", "0.3s", "h264 240p25 0.5M"))
+	d := document(t, s.ok("climb", "--once", "--json", "--start", play, "--shell", "--hold", "2s", "--settle", "0.5s", "--baseline", "0.3s", "h264 240p25 0.5M"))
 	require.Equal(t, "program", d.Route.Kind)
 	require.Equal(t, map[string]string{"start": play, "shell": "true", "count": "none"}, withoutClips(d.Route.Options))
 	for _, a := range d.Rungs[0].Attempts {
@@ -132,7 +132,7 @@ func shoot(t *testing.T, path string, attempts []run.Played, dropped ...int) {
 // All rungs are played, and judged by the recording of a camera afterwards.
 func TestRunIsJudgedByARecording(t *testing.T) {
 	s := newSession(t)
-	d := document(t, s.ok("climb", "--json", "--start", "test -s {file} && exec sleep {seconds}", "--shell", "--eye", "later", "--hold", "2s", "--settle", "0.5s", "--baseline", "0s", "h264 240p25 0.5M", "h264 240p25 0.7M"))
+	d := document(t, s.ok("climb", "--once", "--json", "--start", "test -s {file} && exec sleep {seconds}", "--shell", "--eye", "later", "--hold", "2s", "--settle", "0.5s", "--baseline", "0s", "h264 240p25 0.5M", "h264 240p25 0.7M"))
 	attempts := run.PlayedOf(&d)
 	require.Len(t, attempts, 2)
 	for _, a := range attempts {

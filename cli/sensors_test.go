@@ -153,7 +153,7 @@ func TestReadingsFromAnotherComputer(t *testing.T) {
 	list := s.sensors("--sensors", "http://"+address, "--token", "lifebelt")
 	require.Len(t, list.Failed, 1)
 	require.Contains(t, list.Failed[0].Reason, "401")
-	d := document(t, s.ok("climb", "--json", "--sensors", "http://"+address, "--token", "gangway", "--hold", "2s", "--baseline", "1s", "mjpeg 240p25 2M"))
+	d := document(t, s.ok("climb", "--once", "--json", "--sensors", "http://"+address, "--token", "gangway", "--hold", "2s", "--baseline", "1s", "mjpeg 240p25 2M"))
 	use := d.Rungs[0].Attempts[0].Use
 	require.Contains(t, use, "cpu_pct@box")
 	require.Contains(t, use, "cpu_pct", "both are kept")

@@ -118,7 +118,7 @@ func TestClimbOnAServer(t *testing.T) {
 	address := s.served("--segment", "2s", "--refuse", "hevc")
 	url := strings.Replace(address, "http://", "http://mate:hunter2@", 1) + "film/{clip}/hls/{goal}/list.m3u8"
 	s.env = append(s.env, "VIVIDSTRAIN_BEARER=hunter3")
-	out, errOut, status := s.run("climb", "--url", url, "--sensors", address+"metrics", "--hold", "2s", "--settle", "500ms", "--baseline", "1s", "--jumps", "1", "--json",
+	out, errOut, status := s.run("climb", "--once", "--url", url, "--sensors", address+"metrics", "--hold", "2s", "--settle", "500ms", "--baseline", "1s", "--jumps", "1", "--json",
 		"h264 240p25 0.5M", "h264 240p25 0.5M -> 160p 0.2M")
 	require.Zero(t, status, errOut)
 	require.NotContains(t, out+errOut, "hunter")
@@ -142,7 +142,7 @@ func TestClimbOnAServer(t *testing.T) {
 	require.Zero(t, status)
 	require.Contains(t, out, "arrived")
 	require.Contains(t, out, "Jumps, to the first picture after each:")
-	out, _, status = s.run("climb", "--url", address+"film/h264-240p25-500k/dash/as-is/main.mpd", "--hold", "1s", "--settle", "0s", "--baseline", "0s")
+	out, _, status = s.run("climb", "--once", "--url", address+"film/h264-240p25-500k/dash/as-is/main.mpd", "--hold", "1s", "--settle", "0s", "--baseline", "0s")
 	require.Zero(t, status)
 	require.Contains(t, out, "climb of offered")
 	require.Contains(t, out, "as-is")
@@ -150,7 +150,7 @@ func TestClimbOnAServer(t *testing.T) {
 	require.Equal(t, 1, status)
 	require.Contains(t, errOut, "404 Not Found: there is no such film here")
 	require.Contains(t, errOut, "nothing could be tried")
-	_, errOut, status = s.run("climb", "--url", "http://127.0.0.1:9/x", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "h264 240p25 0.5M")
+	_, errOut, status = s.run("climb", "--once", "--url", "http://127.0.0.1:9/x", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "h264 240p25 0.5M")
 	require.Equal(t, 1, status, errOut)
 	require.Contains(t, errOut, "http://127.0.0.1:9 cannot be reached")
 	for says, args := range map[string][]string{"is not the address": {"--url", "box/film"}, "where is the server": {"--route", "server"}, `there is no route "moon"; there are engine, server, page, program, simulated`: {"--route", "moon"},
@@ -220,7 +220,7 @@ func TestSourcesTimesGoals(t *testing.T) {
 	s := newSession(t)
 	s.ok("clips", "build", "--out", "clips", "--seconds", "8", "h264 240p25 0.5M")
 	address := s.served("--segment", "1s")
-	out := s.ok("climb", "--url", address+"film/{clip}/hls/{goal}/list.m3u8?track={audio}", "--sensors", address+"metrics", "--hold", "2s", "--settle", "500ms", "--baseline", "0s", "--rest", "0s",
+	out := s.ok("climb", "--once", "--url", address+"film/{clip}/hls/{goal}/list.m3u8?track={audio}", "--sensors", address+"metrics", "--hold", "2s", "--settle", "500ms", "--baseline", "0s", "--rest", "0s",
 		"--goal", "160p 0.2M audio=2", "h264 240p25 0.5M")
 	require.Contains(t, out, " plays 2 of 2 treatments smoothly (sources x goals).")
 	require.Regexp(t, `(?m)^source +as-is +160p 200k audio=2\nh264 240p25 500k +● smooth .* s, .*x +● smooth .* s, .*x\n`, out)

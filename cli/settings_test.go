@@ -46,7 +46,7 @@ func TestSettingsComeFromFlagsEnvironmentAndFile(t *testing.T) {
 func TestSettingsOfTheFolderAreTrustedFirst(t *testing.T) {
 	s := newSession(t)
 	s.write("vividstrain.yaml", "sensors:\n  - name: plug\n    command: [touch, ran]\n    read: {noise_db: ''}\n")
-	climb := []string{"climb", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "mjpeg 240p25 4M"}
+	climb := []string{"climb", "--once", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "mjpeg 240p25 4M"}
 	_, errOut, status := s.run(climb...)
 	require.Equal(t, 2, status, errOut)
 	require.Contains(t, errOut, "settings from vividstrain.yaml in this folder")
@@ -107,7 +107,7 @@ func TestOwnCertificate(t *testing.T) {
 	s := newSession(t)
 	server := httptest.NewTLSServer(http.NotFoundHandler())
 	defer server.Close()
-	climb := []string{"climb", "--url", server.URL + "/film", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "h264 240p25 0.5M"}
+	climb := []string{"climb", "--once", "--url", server.URL + "/film", "--baseline", "0s", "--hold", "1s", "--settle", "0s", "h264 240p25 0.5M"}
 	_, errOut, status := s.run(climb...)
 	require.Equal(t, 1, status)
 	require.Contains(t, errOut, "--ca FILE")

@@ -165,6 +165,7 @@ type Plan struct {
 	RestS     float64 `json:"rest_s,omitempty"`   // the longest wait between attempts
 	Adaptive  bool    `json:"adaptive,omitempty"` // the rungs of a column are qualities of one film
 	All       bool    `json:"all"`                // go on after two rungs that are not smooth
+	Once      bool    `json:"once,omitempty"`     // there were no second attempts
 	Quick     bool    `json:"quick,omitempty"`    // rungs were passed over that should be smooth if the ladder is in order
 	// RefinePct is how near the limit is closed in on between the ceiling and the next rung, in
 	// percent; 0: it is not.

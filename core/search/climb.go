@@ -41,12 +41,13 @@ const (
 type Climb struct {
 	Columns []int // number of rungs in each column
 	All     bool  // try every rung, even after two that were not smooth
+	Once    bool  // no second attempts: ceilings are not confirmed
 }
 
 // Next returns the rung to try next and why; false when the result is known.
 func (c Climb) Next(trials []Trial) (rung int, why Purpose, more bool) {
 	for _, column := range c.columns(trials) {
-		if rung, why, more := column.next(c.All); more {
+		if rung, why, more := column.next(c.All, c.Once); more {
 			return rung, why, true
 		}
 	}
@@ -216,7 +217,7 @@ func (c column) top() (top, next int) {
 // there is nothing to be sure of.
 func (c column) settled(i int) bool { return i < 0 || i >= len(c.rungs) || c.rungs[i].settled() }
 
-func (c column) next(all bool) (rung int, why Purpose, more bool) {
+func (c column) next(all, once bool) (rung int, why Purpose, more bool) {
 	bad := 0
 	for i := range c.rungs {
 		r := &c.rungs[i]
@@ -229,6 +230,9 @@ func (c column) next(all bool) (rung int, why Purpose, more bool) {
 		if bad == 2 && !all {
 			break
 		}
+	}
+	if once {
+		return 0, "", false
 	}
 	top, above := c.top()
 	for _, i := range []int{top, above} {

@@ -35,6 +35,7 @@ func TestClimbsAndConfirms(t *testing.T) {
 	}{
 		"stops after two":       {Climb{Columns: []int{6}}, below(2), []int{0, 1, 2, 3, 1, 2}, []Ceiling{{Rung: 1, Next: 2, Confirmed: true}}},
 		"all":                   {Climb{Columns: []int{6}, All: true}, below(2), []int{0, 1, 2, 3, 4, 5, 1, 2}, []Ceiling{{Rung: 1, Next: 2, Confirmed: true}}},
+		"once":                  {Climb{Columns: []int{6, 2}, Once: true}, below(2), []int{0, 1, 2, 3, 6, 7}, []Ceiling{{Rung: 1, Next: 2}, {Rung: -1, Next: 6}}},
 		"all smooth":            {Climb{Columns: []int{3}}, below(9), []int{0, 1, 2, 2}, []Ceiling{{Rung: 2, Next: -1, Confirmed: true, Last: true}}},
 		"none smooth":           {Climb{Columns: []int{3}}, below(0), []int{0, 1, 0}, []Ceiling{{Rung: -1, Next: 0, Confirmed: true}}},
 		"last is not":           {Climb{Columns: []int{2}}, below(1), []int{0, 1, 0, 1}, []Ceiling{{Rung: 0, Next: 1, Confirmed: true}}},

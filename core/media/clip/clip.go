@@ -59,6 +59,11 @@ func (o Order) complete() Order {
 	return o
 }
 
+// UsualSeconds is the length of the clips that routes make, and play again and again. A frame of one of 4 s takes a
+// decoder as long: the instructions differ by 0.03 % in h264 720p25 4M, by 0.1 % in 1080p50 20M, and by 0.7 % in
+// hevc 1080p25 6M.
+const UsualSeconds = 2.
+
 // MaxSeconds is the longest duration of a clip.
 const MaxSeconds = 3600
 

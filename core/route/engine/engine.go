@@ -43,7 +43,7 @@ type Options struct {
 
 // Default returns the default settings, without the folder of clips.
 func Default() Options {
-	return Options{Threads: runtime.NumCPU(), Queue: 8, Refresh: 60, Late: tally.Drop, ClipSeconds: 4, Ahead: tally.ViewerBound}
+	return Options{Threads: runtime.NumCPU(), Queue: 8, Refresh: 60, Late: tally.Drop, ClipSeconds: clip.UsualSeconds, Ahead: tally.ViewerBound}
 }
 
 // Engine is the route.

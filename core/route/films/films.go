@@ -23,9 +23,6 @@ import (
 	"vividstrain/core/tally"
 )
 
-// ClipSeconds is the usual length of clips that are made.
-const ClipSeconds = 2.
-
 // Margin is how much longer a film is than what is played of it.
 const Margin = 3 * time.Second
 
@@ -84,7 +81,7 @@ func New(clips string, seconds float64) (*Maker, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Maker{Folder: folder, dir: clips, seconds: cmp.Or(seconds, ClipSeconds), clips: map[string]*Film{}}, nil
+	return &Maker{Folder: folder, dir: clips, seconds: cmp.Or(seconds, clip.UsualSeconds), clips: map[string]*Film{}}, nil
 }
 
 // Close removes all films that were made.

@@ -24,6 +24,7 @@ type Config struct {
 	All    bool // go on after two rungs that are not smooth
 	Goals  bool // the columns are goals of the same sources
 	Quick  bool // pass over rungs that should be smooth
+	Once   bool // no second attempts
 	// Refine closes in on the limit between the ceiling and the rung above it, up to this share of
 	// the bitrate; 0: not.
 	Refine float64
@@ -39,7 +40,7 @@ type kind struct {
 }
 
 func newKind(c Config) *kind {
-	k := &kind{ladder: c.Ladder, search: search.Climb{All: c.All}, quick: c.Quick, refine: c.Refine, hold: c.Config}
+	k := &kind{ladder: c.Ladder, search: search.Climb{All: c.All, Once: c.Once}, quick: c.Quick, refine: c.Refine, hold: c.Config}
 	for _, column := range c.Ladder.Columns {
 		k.search.Columns = append(k.search.Columns, len(column.Rungs))
 	}
@@ -59,7 +60,8 @@ func Run(ctx context.Context, book *logbook.Book, c Config) (*logbook.Document, 
 // document returns the initial document of a run.
 func (c Config) document() *logbook.Document {
 	doc := c.Document(Descriptor.Word)
-	doc.Ladder, doc.Plan.Columns, doc.Plan.All, doc.Plan.Quick, doc.Plan.RefinePct = c.Ladder.Name, c.Ladder.Columns, c.All, c.Quick, 100*c.Refine
+	doc.Ladder, doc.Plan.Columns, doc.Plan.All, doc.Plan.Once = c.Ladder.Name, c.Ladder.Columns, c.All, c.Once
+	doc.Plan.Quick, doc.Plan.RefinePct = c.Quick, 100*c.Refine
 	if c.Goals {
 		for _, column := range c.Ladder.Columns {
 			doc.Plan.Goals = append(doc.Plan.Goals, column.Name)
@@ -80,7 +82,8 @@ func restore(doc *logbook.Document, base run.Config) (run.Kind, error) {
 
 // stored returns what a document says of its run.
 func stored(doc *logbook.Document, base run.Config) Config {
-	return Config{Config: base, Ladder: &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}, All: doc.Plan.All, Quick: doc.Plan.Quick, Refine: doc.Plan.RefinePct / 100}
+	p := &doc.Plan
+	return Config{Config: base, Ladder: &load.Ladder{Name: doc.Ladder, Columns: doc.PlannedColumns()}, All: p.All, Quick: p.Quick, Once: p.Once, Refine: p.RefinePct / 100}
 }
 
 // Check finds what could not work before anything is measured. Loads that the route cannot
