@@ -33,7 +33,7 @@ func (a *app) demoCommand() *cli.Command {
 		Name:  "demo",
 		Usage: "make a few small clips, climb on this computer, in its browser, on two simulated devices and on a media box, and compare",
 		Description: "A small-island ferry line is choosing the boxes for its lounges. This shows how one would judge\n" +
-			"them, in little more than a minute. The run documents and the clips stay in the folder given with --out.",
+			"them, in about a minute. The run documents and the clips stay in the folder given with --out.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "out", Aliases: []string{"o"}, Usage: "leave run documents and clips in `DIR`", Value: "vividstrain-demo"},
 		},

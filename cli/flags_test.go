@@ -173,3 +173,19 @@ func TestClimbsAreRepeated(t *testing.T) {
 	require.Equal(t, out, s.ok("show", d.Repeat.Of))
 	require.Equal(t, d.ID, document(t, s.ok("show", "--json", d.ID)).ID)
 }
+
+// A first look tries each rung once, and says that nothing was confirmed.
+func TestEachRungOnce(t *testing.T) {
+	s := newSession(t)
+	d := document(t, s.ok("climb", "--once", "--device", "skerry-s1", "--ladder", "quick", "--json"))
+	require.True(t, d.Plan.Once && d.Complete && !d.Ceiling.Confirmed)
+	for _, r := range d.Rungs {
+		require.Len(t, r.Attempts, 1)
+	}
+	require.Contains(t, strings.Join(strings.Fields(s.ok("show")), " "), "smoothly, not confirmed by a second try")
+	for _, other := range []string{"--quick", "--refine"} {
+		_, errOut, status := s.run("climb", "--once", "--device", "skerry-s1", other)
+		require.Equal(t, 2, status)
+		require.Contains(t, errOut, "--once makes no second attempts")
+	}
+}
