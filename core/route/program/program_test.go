@@ -7,6 +7,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,6 +22,9 @@ import (
 
 // player is the program of testdata/player, and clips a folder of clips; made once.
 var player, clips string
+
+// preparing is held while a clip is made, which two tests may need.
+var preparing sync.Mutex
 
 func TestMain(m *testing.M) {
 	dir, err := os.MkdirTemp("", "vividstrain-player-")
@@ -50,7 +54,10 @@ func play(t *testing.T, line string, o Options, arguments string, hold time.Dura
 	require.NoError(t, err)
 	defer p.Close()
 	require.NoError(t, p.Check(l))
-	require.NoError(t, p.Prepare(t.Context(), l, nil))
+	preparing.Lock()
+	err = p.Prepare(t.Context(), l, nil)
+	preparing.Unlock()
+	require.NoError(t, err)
 	r, err := p.Play(t.Context(), route.Plan{Loads: []load.Load{l}, Hold: hold, Settle: 400 * time.Millisecond}, func(route.Live) {})
 	require.NoError(t, err)
 	return r
@@ -165,18 +172,27 @@ func TestCountingByLines(t *testing.T) {
 
 func TestWithoutCounting(t *testing.T) {
 	t.Parallel()
-	r := play(t, "h264 320x180p25 500k", Options{}, "-quiet", 2*time.Second)
-	require.Empty(t, r.Failure)
-	normal := *r.Streams[0].Speed // 1, unless the machine is so busy that it starts late
-	require.LessOrEqual(t, normal, 1.)
-	require.Nil(t, r.Streams[0].Steady())
-	r = play(t, "h264 320x180p25 500k", Options{}, "-quiet -speed 0.25", 2*time.Second)
-	require.Less(t, *r.Streams[0].Speed, normal)
-	require.LessOrEqual(t, *r.Streams[0].Speed, 2/6.)
-	r = play(t, "h264 320x180p25 500k", Options{}, "-quiet -crash 10", 2*time.Second)
-	require.Contains(t, r.Failure, "exit status 7")
-	r = play(t, "h264 320x180p25 500k", Options{Listen: "127.0.0.1:0", Stop: "false"}, "-quiet {file} {url}", 2*time.Second)
-	require.Contains(t, r.Notes, "--stop failed: exit status 1")
+	const line, hold = "h264 320x180p25 500k", 2 * time.Second
+	t.Run("speed", func(t *testing.T) {
+		t.Parallel()
+		r := play(t, line, Options{}, "-quiet", hold)
+		require.Empty(t, r.Failure)
+		normal := *r.Streams[0].Speed // 1, unless the machine is so busy that it starts late
+		require.LessOrEqual(t, normal, 1.)
+		require.Nil(t, r.Streams[0].Steady())
+		r = play(t, line, Options{}, "-quiet -speed 0.25", hold)
+		require.Less(t, *r.Streams[0].Speed, normal)
+		require.LessOrEqual(t, *r.Streams[0].Speed, 2/6.)
+	})
+	t.Run("crash", func(t *testing.T) {
+		t.Parallel()
+		require.Contains(t, play(t, line, Options{}, "-quiet -crash 10", hold).Failure, "exit status 7")
+	})
+	t.Run("stop", func(t *testing.T) {
+		t.Parallel()
+		r := play(t, line, Options{Listen: "127.0.0.1:0", Stop: "false"}, "-quiet {file} {url}", hold)
+		require.Contains(t, r.Notes, "--stop failed: exit status 1")
+	})
 	p, err := New(Options{Start: player + " {url}", Listen: "127.0.0.1:0", Stop: "true"})
 	require.NoError(t, err)
 	defer p.Close()
