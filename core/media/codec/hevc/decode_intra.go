@@ -35,7 +35,7 @@ func (w *worker[T]) predictFrom(p []int16, x, y, log2, c, mode int) {
 	case mode == modePlanar:
 		planar(dst, pl.stride, p, n, log2)
 	case mode == modeDC:
-		dc(dst, pl.stride, p, n, log2, c == 0 && n < 32)
+		w.dc(dst, pl.stride, p, n, log2, c == 0 && n < 32)
 	case mode >= firstVertical:
 		w.angular(dst, pl.stride, p, n, c, mode)
 	default:
@@ -160,8 +160,10 @@ func (w *worker[T]) smooth(p []int16, n, c int) []int16 {
 		}
 	}
 	out[0], out[4*n] = p[0], p[4*n]
-	for i := 1; i < 4*n; i++ {
-		out[i] = int16((int32(p[i-1]) + 2*int32(p[i]) + int32(p[i+1]) + 2) >> 2)
+	before, v, list := int32(p[0]), int32(p[1]), p[2:4*n+1]
+	for i, next := range list {
+		out[1:][:len(list)][i] = int16((before + 2*v + int32(next) + 2) >> 2)
+		before, v = v, int32(next)
 	}
 	return out
 }
@@ -186,13 +188,15 @@ func planar[T motion.Sample](dst []T, stride int, p []int16, n, log2 int) {
 }
 
 // dc is INTRA_DC (8.4.4.2.5).
-func dc[T motion.Sample](dst []T, stride int, p []int16, n, log2 int, edge bool) {
+func (w *worker[T]) dc(dst []T, stride int, p []int16, n, log2 int, edge bool) {
 	sum := int32(n)
 	for i := range n {
 		sum += int32(p[2*n+1+i]) + int32(p[2*n-1-i])
 	}
 	v := sum >> (log2 + 1)
-	motion.FillBlock(dst, stride, n, n, T(v))
+	for x := 0; x < n; x += 16 {
+		w.k.Fill(dst[x:], stride, min(n, 16), n, T(v))
+	}
 	if !edge {
 		return
 	}

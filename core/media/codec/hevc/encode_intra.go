@@ -83,7 +83,7 @@ func (c *blockEncoder[T]) searchMode(x, y, log2 int, angular []int) (best, least
 		case mode == modePlanar:
 			c.k.planar(c.candidate[:], n, p, n, log2)
 		case mode == modeDC:
-			dc(c.candidate[:], n, p, n, log2, n < 32)
+			c.dc(c.candidate[:], n, p, n, log2, n < 32)
 		default:
 			c.angular(c.candidate[:], n, p, n, 0, mode)
 			if mode < firstVertical {
@@ -128,9 +128,10 @@ func turnBlock[T motion.Sample](dst, src []T, stride, n int) {
 	}
 }
 
-// directions are the edges at four places of 4x4 samples: the angular mode along each one, and its strength.
+// directions are the n edges at up to four places of 4x4 samples: the angular mode along each one, and its strength.
 type directions struct {
 	known    bool
+	n        uint8
 	mode     [4]uint8
 	strength [4]uint16
 }
@@ -141,7 +142,7 @@ func (c *blockEncoder[T]) likelyModes(x, y, log2 int) []int {
 	for by := y; by < y+1<<log2; by += 4 {
 		for bx := x; bx < x+1<<log2; bx += 4 {
 			d := c.directionsAt(bx, by)
-			for i, mode := range d.mode {
+			for i, mode := range d.mode[:d.n&7] {
 				sum[mode] += int(d.strength[i])
 			}
 		}
@@ -169,24 +170,24 @@ func (c *blockEncoder[T]) directionsAt(x, y int) *directions {
 		return d
 	}
 	*d = directions{known: true}
-	n := 0
-	src, stride := c.source[0], c.planes[0].stride
+	src, stride, left := c.source[0], c.planes[0].stride, max(x, 1)
 	for j := max(y, 1); j < min(y+4, c.sps.height-1); j += 2 {
-		for i := max(x, 1); i < min(x+4, c.sps.width-1); i += 2 {
-			at := j*stride + i
-			a, b, e := src[at-stride-1:][:3], src[at-1:][:3], src[at+stride-1:][:3]
-			gx := int(a[2]) + 2*int(b[2]) + int(e[2]) - int(a[0]) - 2*int(b[0]) - int(e[0])
-			gy := int(e[0]) + 2*int(e[1]) + int(e[2]) - int(a[0]) - 2*int(a[1]) - int(a[2])
+		at := j*stride + left - 1
+		a, b, e := (*[5]T)(src[at-stride:]), (*[5]T)(src[at:]), (*[5]T)(src[at+stride:])
+		for i := 0; i < 4 && left+i < min(x+4, c.sps.width-1); i += 2 {
+			gx := int32(a[i+2]) + 2*int32(b[i+2]) + int32(e[i+2]) - int32(a[i]) - 2*int32(b[i]) - int32(e[i])
+			gy := int32(e[i]) + 2*int32(e[i+1]) + int32(e[i+2]) - int32(a[i]) - 2*int32(a[i+1]) - int32(a[i+2])
+			across, down := motion.Abs32(gx), motion.Abs32(gy)
 			switch {
-			case gx == 0 && gy == 0:
+			case across|down == 0:
 				continue
-			case abs(gy) > abs(gx):
-				d.mode[n] = angleModes[0][32+int32(32*gx)/int32(gy)]
+			case down > across:
+				d.mode[d.n&3] = angleModes[0][32+32*gx/gy]
 			default:
-				d.mode[n] = angleModes[1][32+int32(32*gy)/int32(gx)]
+				d.mode[d.n&3] = angleModes[1][32+32*gy/gx]
 			}
-			d.strength[n] = uint16(abs(gx) + abs(gy))
-			n++
+			d.strength[d.n&3] = uint16(across + down)
+			d.n++
 		}
 	}
 	return d
