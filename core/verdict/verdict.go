@@ -192,7 +192,7 @@ func (l Limits) broken(t tally.Tally, favour float64) (reasons []string) {
 		add(f.Damaged > 0, "%d of %d frames could not be decoded completely", f.Damaged, f.Due)
 	}
 	if b := t.Buffer; b != nil {
-		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%s of %.1f s in all (allowed %d of %g s)", stalls(b.Stalls), b.StallS, l.Stalls, l.StallS)
+		add(b.Stalls > l.Stalls || b.StallS > l.StallS, "%s of %s in all (allowed %d of %g s)", stalls(b.Stalls), Brief(b.StallS), l.Stalls, l.StallS)
 		if rate := b.BuildRate; rate != nil {
 			add(*rate+favour*b.BuildRateError < l.BuildRate, "media arrived at %s of real time (allowed %g)", Uncertain(*rate, b.BuildRateError), l.BuildRate)
 		}
@@ -208,6 +208,14 @@ func stalls(n int) string {
 		return "1 stall"
 	}
 	return fmt.Sprintf("%d stalls", n)
+}
+
+// Brief formats a time in seconds with one decimal, one under a tenth in milliseconds.
+func Brief(seconds float64) string {
+	if seconds < 0.1 {
+		return fmt.Sprintf("%.0f ms", 1000*seconds)
+	}
+	return fmt.Sprintf("%.1f s", seconds)
 }
 
 // Uncertain formats a value with two decimals and, unless negligible, its uncertainty.

@@ -112,3 +112,10 @@ func TestFramesThatWereNotCounted(t *testing.T) {
 	grade, _ = c.Judge(late)
 	require.Equal(t, Failed, grade)
 }
+
+// A stall that was short has not lasted "0.0 s".
+func TestBriefTimes(t *testing.T) {
+	for seconds, want := range map[float64]string{0.0034: "3 ms", 0.0996: "100 ms", 0.1: "0.1 s", 12.34: "12.3 s"} {
+		require.Equal(t, want, Brief(seconds))
+	}
+}

@@ -27,7 +27,7 @@ func stallsText(b tally.Buffer) string {
 	if b.Stalls == 0 {
 		return "none"
 	}
-	return fmt.Sprintf("%d, %.1f s", b.Stalls, b.StallS)
+	return fmt.Sprintf("%d, %s", b.Stalls, verdict.Brief(b.StallS))
 }
 
 // AttemptShort describes an attempt in two or three words.

@@ -8,6 +8,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/tally"
 	"vividstrain/core/transcode"
+	"vividstrain/core/verdict"
 	"vividstrain/report/model"
 )
 
@@ -56,7 +57,7 @@ func formatWords(t media.Track) string {
 func viewerWords(b tally.Buffer) string {
 	stalls := "no stall"
 	if b.Stalls > 0 {
-		stalls = fmt.Sprintf("%s (%.1f s)", model.Plural(b.Stalls, "stall"), b.StallS)
+		stalls = fmt.Sprintf("%s (%s)", model.Plural(b.Stalls, "stall"), verdict.Brief(b.StallS))
 	}
 	return fmt.Sprintf("began after %.1f s, %s, least lead %.1f s, build rate %s", b.StartDelayS, stalls, b.MinLeadS, model.BuildRate(b))
 }
