@@ -238,6 +238,9 @@ func above(value, idle float64, format string) string {
 	return fmt.Sprintf(" ("+format+" above idle)", value-idle)
 }
 
+// nearLimit is the headroom in percent under which a harder rung is hardly carried.
+const nearLimit = 5
+
 // goesOn says how a ladder ended whose hardest rung was smooth, and which ladder goes on.
 func goesOn(d *logbook.Document, c *logbook.ColumnCeiling) string {
 	switch {
@@ -248,6 +251,9 @@ func goesOn(d *logbook.Document, c *logbook.ColumnCeiling) string {
 	}
 	text := "the ladder ends here; the device's limit was not reached"
 	if c.Headroom != nil && c.HeadroomOf != "" {
+		if *c.Headroom < nearLimit {
+			text = "the ladder ends here, near the device's limit"
+		}
 		text += fmt.Sprintf(" (%.0f %% of %s is left)", *c.Headroom, cmp.Or(resources[c.HeadroomOf], string(c.HeadroomOf)))
 	}
 	if ladder, harder, found := load.Beyond(*c.Load); found && d.Route.Kind != "server" {

@@ -22,7 +22,7 @@ func parsed(t *testing.T, line string) load.Load {
 }
 
 func TestAnswers(t *testing.T) {
-	easy, hard, free := parsed(t, "h264 720p25 5M"), parsed(t, "h264 1080p25 10M"), 41.2
+	easy, hard, free, full := parsed(t, "h264 720p25 5M"), parsed(t, "h264 1080p25 10M"), 41.2, 0.4
 	for want, c := range map[string]logbook.ColumnCeiling{
 		"not tried yet.":          {},
 		"no rung could be tried.": {LadderEnd: true, Untried: []load.Load{hard}},
@@ -31,6 +31,8 @@ func TestAnswers(t *testing.T) {
 		"Box plays up to h264 1080p25 10M smoothly, not confirmed by a second try. | then: harder rungs are still to be tried": {Load: &hard},
 		"Box plays up to h264 1080p25 10M smoothly. | then: the ladder ends here; the device's limit was not reached (41 % of all cores is left); --ladder bitrate goes on with h264 1080p25 20M": {
 			Load: &hard, LadderEnd: true, Confirmed: true, Headroom: &free, HeadroomOf: verdict.CPU},
+		"Box plays up to h264 1080p25 10M smoothly. | then: the ladder ends here, near the device's limit (0 % of all cores is left); --ladder bitrate goes on with h264 1080p25 20M": {
+			Load: &hard, LadderEnd: true, Confirmed: true, Headroom: &full, HeadroomOf: verdict.CPU},
 		"Box plays up to h264 1080p25 10M smoothly, not confirmed: h264 720p25 5M could not be tried. | then: no harder rung could be tried": {Load: &hard, LadderEnd: true, Untried: []load.Load{easy}},
 		"Box plays no rung smoothly, not even h264 1080p25 10M. | next: h264 1080p25 10M was marginal | why: not known; nothing that was measured reached its limit": {
 			Next: &logbook.Next{Load: hard, Verdict: verdict.Marginal}, Limiter: verdict.Unknown, Evidence: "nothing that was measured reached its limit"},
