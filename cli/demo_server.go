@@ -25,9 +25,9 @@ import (
 	"vividstrain/report/text"
 )
 
-// demoServed is what the demo asks of its media box: a cabin's film as-is, and made smaller for three
+// demoServed is what the demo asks of its media box: a cabin's film as-is, and made smaller for four
 // cabins at once.
-var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M x3 -> 240p 0.3M"}
+var demoServed = []string{"h264 480p25 1M", "h264 480p25 1M x4 -> 240p 0.3M"}
 
 // demoBox climbs on the practice media server as the media box of a boat, in a process of its
 // own with a limit of less than half a core.
