@@ -227,11 +227,14 @@ func Speed(ctx context.Context, dir, codec string) float64 {
 		return 0
 	}
 	defer folder.Close()
-	o := Order{Format: media.Format{Codec: codec, Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Transfer: media.SDR, Bitrate: 3_000_000},
-		Seconds: 0.4 * float64(min(runtime.NumCPU(), ahead)), Coding: Coding{KeyEvery: 10}, Threads: runtime.NumCPU()} // a group for each thread
-	began := time.Now()
-	if _, err := Clip(ctx, folder.Path, o); err != nil {
-		return 0
+	o := Order{Format: media.Format{Codec: codec, Width: 640, Height: 360, Rate: media.Rate{Num: 25, Den: 1}, Depth: 8, Transfer: media.SDR, Bitrate: 1_600_000},
+		Threads: runtime.NumCPU()}
+	var began time.Time
+	for _, seconds := range []float64{0.2, float64(min(runtime.NumCPU(), ahead))} { // to warm up, then a group for each thread
+		o.Seconds, began = seconds, time.Now()
+		if _, err := Clip(ctx, folder.Path, o); err != nil {
+			return 0
+		}
 	}
 	return float64(o.Frames()) * 640 * 360 / time.Since(began).Seconds()
 }
