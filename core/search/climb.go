@@ -47,7 +47,13 @@ type Climb struct {
 // Next returns the rung to try next and why; false when the result is known.
 func (c Climb) Next(trials []Trial) (rung int, why Purpose, more bool) {
 	for _, column := range c.columns(trials) {
-		if rung, why, more := column.next(c.All, c.Once); more {
+		if rung, more := column.explore(c.All); more {
+			return rung, Explore, true
+		}
+		if c.Once {
+			continue
+		}
+		if rung, why, more := column.again(column.top()); more {
 			return rung, why, true
 		}
 	}
@@ -217,12 +223,13 @@ func (c column) top() (top, next int) {
 // there is nothing to be sure of.
 func (c column) settled(i int) bool { return i < 0 || i >= len(c.rungs) || c.rungs[i].settled() }
 
-func (c column) next(all, once bool) (rung int, why Purpose, more bool) {
+// explore returns the lowest rung that was not tried; false after two that were not smooth, unless all are wanted.
+func (c column) explore(all bool) (rung int, more bool) {
 	bad := 0
 	for i := range c.rungs {
 		r := &c.rungs[i]
 		if len(r.smooth) == 0 && !r.lost() {
-			return c.first + i, Explore, true
+			return c.first + i, true
 		}
 		if len(r.smooth) > 0 && !Majority(r.smooth) {
 			bad++
@@ -231,11 +238,13 @@ func (c column) next(all, once bool) (rung int, why Purpose, more bool) {
 			break
 		}
 	}
-	if once {
-		return 0, "", false
-	}
-	top, above := c.top()
-	for _, i := range []int{top, above} {
+	return 0, false
+}
+
+// again returns the first of some places in the column that another attempt should be made at, and why. Places outside
+// the column are passed over.
+func (c column) again(places ...int) (rung int, why Purpose, more bool) {
+	for _, i := range places {
 		if i < 0 || i >= len(c.rungs) {
 			continue
 		}

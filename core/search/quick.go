@@ -59,15 +59,7 @@ func (c column) nextQuick(predicted func() int) (rung int, why Purpose, more boo
 		}
 		return c.first + next, Explore, true
 	}
-	for _, i := range []int{low, high} {
-		if i < 0 || i >= len(c.rungs) {
-			continue
-		}
-		if why, more := c.rungs[i].again(); more {
-			return c.first + i, why, true
-		}
-	}
-	return 0, "", false
+	return c.again(low, high)
 }
 
 // nearest returns the open rung that is nearest to the expected ceiling; the one above it if the

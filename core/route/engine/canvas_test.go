@@ -46,7 +46,7 @@ func TestPicturesReachTheScreen(t *testing.T) {
 
 // playWatched plays a load for two seconds while somebody looks at the screen.
 func playWatched(t *testing.T, e *Engine, l load.Load, watcher eye.Eye) (route.Result, *tally.Watched) {
-	seen := tally.NewWatched(tally.WatchedConfig{Refresh: 60, Rate: tally.Constant{Num: 25, Den: 1}, Round: 125})
+	seen := tally.NewWatched(tally.WatchedConfig{Refresh: 60, Rate: tally.Constant{Num: 25, Den: 1}, Round: 50})
 	ctx, cancel := context.WithCancel(t.Context())
 	done := make(chan eye.Report, 1)
 	go func() { done <- eye.Watch(ctx, watcher, seen) }()

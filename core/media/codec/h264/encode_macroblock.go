@@ -7,6 +7,7 @@ import (
 	"vividstrain/core/media"
 	"vividstrain/core/media/codec/framepool"
 	"vividstrain/core/media/codec/motion"
+	"vividstrain/core/media/codec/ratecontrol"
 )
 
 // macroblockEncoder encodes the macroblocks of a slice: it chooses the prediction of each,
@@ -97,7 +98,7 @@ func (c *macroblockEncoder[T]) setQP(qp int) {
 }
 
 // isFine reports whether a fast encoder has a quantiser so fine that most levels are noise.
-func (c *macroblockEncoder[T]) isFine() bool { return !c.thorough && c.qp < fineQP }
+func (c *macroblockEncoder[T]) isFine() bool { return !c.thorough && c.qp < ratecontrol.FineQP }
 
 // chromaQP is QP'C of a chroma plane (8.5.8).
 func (c *macroblockEncoder[T]) chromaQP(plane int) int {

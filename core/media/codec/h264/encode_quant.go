@@ -96,7 +96,6 @@ func (q *quantiser) bias(shift uint) int32 { return int32(1<<shift) / q.share }
 const (
 	usualRounding = 3
 	noiseRounding = 6
-	fineQP        = 24 // quantisers below are fine
 )
 
 // factors4 and factors8 follow from norm4 and norm8 and the squared norms of the transforms' basis

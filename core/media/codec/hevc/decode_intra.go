@@ -161,8 +161,9 @@ func (w *worker[T]) smooth(p []int16, n, c int) []int16 {
 	}
 	out[0], out[4*n] = p[0], p[4*n]
 	before, v, list := int32(p[0]), int32(p[1]), p[2:4*n+1]
+	inner := out[1:][:len(list)]
 	for i, next := range list {
-		out[1:][:len(list)][i] = int16((before + 2*v + int32(next) + 2) >> 2)
+		inner[i] = int16((before + 2*v + int32(next) + 2) >> 2)
 		before, v = v, int32(next)
 	}
 	return out

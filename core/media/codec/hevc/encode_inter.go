@@ -4,6 +4,7 @@ import (
 	"math"
 
 	"vividstrain/core/media/codec/motion"
+	"vividstrain/core/media/codec/ratecontrol"
 )
 
 // reach is the largest component of a motion vector, in whole samples.
@@ -79,14 +80,11 @@ func (c *blockEncoder[T]) decideInter(x, y, log2, node int) int {
 // instead of 3, 2160p25 at 25 Mb/s takes a fifth less time and has 0.05 dB less in two made-up scenes, 0.05 more in the
 // third. With coarse quantisers 720p25 at 2.5 Mb/s has up to 0.4 dB less.
 func (c *blockEncoder[T]) wholeLimit() int {
-	if c.h.qp < fineQP {
+	if c.h.qp < ratecontrol.FineQP {
 		return 6
 	}
 	return 3
 }
-
-// fineQP is the QP under which most levels are noise.
-const fineQP = 24
 
 // splitInter returns the cost of a block's quarters, or at least limit.
 func (c *blockEncoder[T]) splitInter(x, y, log2, node, limit int) int {

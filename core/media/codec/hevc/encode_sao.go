@@ -89,16 +89,15 @@ func (c *blockEncoder[T]) collect(cx, cy, plane int) {
 	x0, y0 := cx*size>>c.shiftX[plane], max(cy*size>>c.shiftY[plane], 2)
 	x1, y1 := min(x0+size>>c.shiftX[plane], c.widths[plane]), min((cy+1)*size>>c.shiftY[plane], c.heights[plane]-1)
 	c.saoStats[plane] = saoStatistics{}
-	if line := motion.LineOf[T](); x0&(line-1) == 0 { // so many rows are more than a processor follows by itself
-		ahead := y0*p.stride + x0 + line
-		c.k.Prefetch(p.pix, ahead, p.stride, y1-y0)
-		c.k.Prefetch(c.source[plane], ahead, p.stride, y1-y0)
-	}
 	w, at := (x1-x0)&^15, y0*p.stride+x0
 	if w == 0 || y0 >= y1 {
 		return
 	}
 	rows, stride := (y1-y0+c.saoEvery-1)/c.saoEvery, c.saoEvery*p.stride
+	if line := motion.LineOf[T](); x0&(line-1) == 0 { // so many rows are more than a processor follows by itself
+		c.k.Prefetch(p.pix, at+line, p.stride, y1-y0)
+		c.k.Prefetch(c.source[plane], at+line, stride, rows)
+	}
 	for class, step := range saoSteps[:c.saoClasses] {
 		c.k.collect(p.pix, at, stride, c.source[plane][at:], w, rows, step[1]*p.stride+step[0], &c.saoStats[plane][class])
 	}

@@ -20,6 +20,9 @@ const (
 // MaxQP is the coarsest quantisation parameter.
 const MaxQP = 51
 
+// FineQP is the QP under which quantisers are so fine that most levels are noise, by the made-up scenes at 720p to 2160p.
+const FineQP = 24
+
 // Settings are the target of rate control.
 type Settings struct {
 	Bitrate float64 // bits per second; 0: a constant QP
