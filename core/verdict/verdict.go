@@ -212,7 +212,10 @@ func stalls(n int) string {
 
 // Brief formats a time in seconds with one decimal, one under a tenth in milliseconds.
 func Brief(seconds float64) string {
-	if seconds < 0.1 {
+	switch {
+	case seconds < 0.001:
+		return "under 1 ms"
+	case seconds < 0.1:
 		return fmt.Sprintf("%.0f ms", 1000*seconds)
 	}
 	return fmt.Sprintf("%.1f s", seconds)

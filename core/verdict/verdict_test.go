@@ -115,7 +115,7 @@ func TestFramesThatWereNotCounted(t *testing.T) {
 
 // A stall that was short has not lasted "0.0 s".
 func TestBriefTimes(t *testing.T) {
-	for seconds, want := range map[float64]string{0.0034: "3 ms", 0.0996: "100 ms", 0.1: "0.1 s", 12.34: "12.3 s"} {
+	for seconds, want := range map[float64]string{0: "under 1 ms", 0.0034: "3 ms", 0.0996: "100 ms", 0.1: "0.1 s", 12.34: "12.3 s"} {
 		require.Equal(t, want, Brief(seconds))
 	}
 }
