@@ -36,10 +36,10 @@ func (a *app) climbCommand() *cli.Command {
 		Usage:     "find the highest load that plays smoothly",
 		ArgsUsage: "[LOAD | FILE | FOLDER]... | --resume [RUN]",
 		Description: "Plays rung after rung of a ladder, or what is given: load lines, video files, and folders of\n" +
-			"them, each at its place in the order. Goes on until two rungs of a column are not smooth;\n" +
-			"then tries the highest smooth rung and the one above it again. Without --device this\n" +
-			"computer plays; clips that are missing are made first. With --url virtual viewers fetch films from a\n" +
-			"media server and play them: load lines say what to ask for, or a playlist of variants does.\n" +
+			"them, each at its place in the order. Goes on until two rungs of a column are not smooth\n" +
+			"(more frames or bits of what was choppy are not tried); then tries the highest smooth rung and\n" +
+			"the one above it again. Without --device this computer plays; clips that are missing are made\n" +
+			"first. With --url virtual viewers fetch films from a media server and play them: load lines say what to ask for, or a playlist of variants does.\n" +
 			"With --route page the browser of any device plays them: one address is to be opened there.\n" +
 			"With --start any player program does, and --eye counts what the screen shows.",
 		Flags: append([]cli.Flag{

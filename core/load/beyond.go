@@ -42,3 +42,9 @@ func (l Load) AsHard(than Load) bool {
 	return a.Codec == b.Codec && max(a.Depth, 8) == max(b.Depth, 8) && a.Chroma == b.Chroma && a.Interlaced == b.Interlaced && a.Transfer == b.Transfer && goal(l) == goal(than) &&
 		a.Width*a.Height >= b.Width*b.Height && a.Rate.Hz() >= b.Rate.Hz()*0.999 && a.Bitrate >= b.Bitrate && l.Streams >= than.Streams
 }
+
+// MoreOf reports whether a load is another one with more frames, bits or streams: what carries it
+// carries the other. Of files that is not known.
+func (l Load) MoreOf(other Load) bool {
+	return l.File == "" && other.File == "" && l.Width == other.Width && l.Height == other.Height && l.Profile == other.Profile && l.AsHard(other)
+}

@@ -431,7 +431,7 @@ func (b *Book) Trials(id string) ([]search.Trial, error) {
 		if err := rows.Scan(&rung, &grade, &cause); err != nil {
 			return nil, b.explain(err)
 		}
-		trials = append(trials, search.Trial{Rung: rung, Smooth: grade == verdict.Smooth, Void: cause.Void()})
+		trials = append(trials, grade.Trial(rung, cause))
 	}
 	return trials, rows.Err()
 }

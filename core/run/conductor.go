@@ -259,7 +259,7 @@ func (c *Run) work(ctx context.Context, sources []sense.Source) error {
 
 // take adds a finished attempt to the document.
 func (c *Run) take(rung int, why search.Purpose, a logbook.Attempt) error {
-	c.Trials = append(c.Trials, search.Trial{Rung: rung, Smooth: a.Verdict == verdict.Smooth, Void: a.Void.Void()})
+	c.Trials = append(c.Trials, a.Verdict.Trial(rung, a.Void))
 	c.Doc.Rungs[rung].Attempts = append(c.Doc.Rungs[rung].Attempts, a)
 	c.conclude()
 	if err := c.record.Update(); err != nil {

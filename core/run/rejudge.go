@@ -5,7 +5,6 @@ import (
 	"slices"
 
 	"vividstrain/core/logbook"
-	"vividstrain/core/search"
 	"vividstrain/core/sense"
 	"vividstrain/core/tally"
 	"vividstrain/core/verdict"
@@ -53,7 +52,7 @@ func Rejudge(book *logbook.Book, doc *logbook.Document, kinds []Descriptor, reco
 		}
 	}
 	for _, p := range attemptsOf(doc) {
-		c.Trials = append(c.Trials, search.Trial{Rung: p.Rung, Smooth: p.Verdict == verdict.Smooth, Void: p.Void.Void()})
+		c.Trials = append(c.Trials, p.Verdict.Trial(p.Rung, p.Void))
 	}
 	doc.Recording = recording
 	c.conclude()

@@ -8,6 +8,7 @@ import "slices"
 type Trial struct {
 	Rung   int // place in the ladder, counted through all columns
 	Smooth bool
+	Choppy bool // not smooth by far, though it was played
 	// Void marks attempts that say nothing about the device and count for neither side.
 	Void Void
 }
@@ -37,17 +38,21 @@ const (
 )
 
 // Climb goes up each column until two of its rungs were not smooth, then
-// confirms the column's ceiling. Rungs at which no attempt counts are passed over.
+// confirms the column's ceiling. Rungs at which no attempt counts are passed over, and so are
+// those that ask for more of what was choppy.
 type Climb struct {
 	Columns []int // number of rungs in each column
-	All     bool  // try every rung, even after two that were not smooth
-	Once    bool  // no second attempts: ceilings are not confirmed
+	// More tells which rungs ask for the same as the rung below and more frames, bits or streams of
+	// it, so that they are no better. Nil: none does.
+	More []bool
+	All  bool // try every rung, even after two that were not smooth
+	Once bool // no second attempts: ceilings are not confirmed
 }
 
 // Next returns the rung to try next and why; false when the result is known.
 func (c Climb) Next(trials []Trial) (rung int, why Purpose, more bool) {
 	for _, column := range c.columns(trials) {
-		if rung, more := column.explore(c.All); more {
+		if rung, more := c.explore(column); more {
 			return rung, Explore, true
 		}
 		if c.Once {
@@ -129,6 +134,7 @@ func (c Climb) OutOfOrder(trials []Trial) (rungs []int) {
 // tries summarises the attempts at one rung, or at one number of streams.
 type tries struct {
 	smooth    []bool // result of each attempt that counts
+	choppy    int    // how many of them were choppy
 	void      int    // repeatable void attempts
 	permanent bool
 }
@@ -196,6 +202,9 @@ func (c Climb) columns(trials []Trial) []column {
 		for _, t := range trials {
 			if k := t.Rung - first; k >= 0 && k < n {
 				columns[i].rungs[k].add(t.Smooth, t.Void)
+				if t.Choppy && t.Void == Counts {
+					columns[i].rungs[k].choppy++
+				}
 			}
 		}
 		first += n
@@ -223,18 +232,22 @@ func (c column) top() (top, next int) {
 // there is nothing to be sure of.
 func (c column) settled(i int) bool { return i < 0 || i >= len(c.rungs) || c.rungs[i].settled() }
 
-// explore returns the lowest rung that was not tried; false after two that were not smooth, unless all are wanted.
-func (c column) explore(all bool) (rung int, more bool) {
-	bad := 0
-	for i := range c.rungs {
-		r := &c.rungs[i]
-		if len(r.smooth) == 0 && !r.lost() {
-			return c.first + i, true
+// explore returns the lowest rung of a column that was not tried and is worth it; false after two
+// that are not smooth, unless all are wanted.
+func (c Climb) explore(column column) (rung int, more bool) {
+	bad, choppy := 0, false
+	for i := range column.rungs {
+		r, rung := &column.rungs[i], column.first+i
+		tried := len(r.smooth) > 0
+		hopeless := !tried && choppy && !c.All && rung < len(c.More) && c.More[rung]
+		if !tried && !r.lost() && !hopeless {
+			return rung, true
 		}
-		if len(r.smooth) > 0 && !Majority(r.smooth) {
+		choppy = hopeless || tried && r.choppy == len(r.smooth)
+		if hopeless || tried && !Majority(r.smooth) {
 			bad++
 		}
-		if bad == 2 && !all {
+		if bad == 2 && !c.All {
 			break
 		}
 	}

@@ -52,6 +52,34 @@ func TestClimbsAndConfirms(t *testing.T) {
 	}
 }
 
+// A rung that asks for more of what was choppy tells nothing new, unless a second attempt at what was choppy is not.
+func TestMoreOfWhatWasChoppyIsNotTried(t *testing.T) {
+	try := func(c Climb, choppy func(rung, n int) bool) (order []int, result Ceiling) {
+		tried, trials := map[int]int{}, []Trial(nil)
+		for {
+			rung, _, more := c.Next(trials)
+			if !more {
+				return order, c.Ceilings(trials)[0]
+			}
+			bad := choppy(rung, tried[rung])
+			tried[rung]++
+			order, trials = append(order, rung), append(trials, Trial{Rung: rung, Smooth: rung < 2 || rung == 2 && !bad, Choppy: bad})
+			require.Less(t, len(trials), 50)
+		}
+	}
+	above := func(rung, _ int) bool { return rung >= 2 }
+	order, got := try(Climb{Columns: []int{5}, More: []bool{false, true, true, true, false}}, above)
+	require.Equal(t, []int{0, 1, 2, 1, 2}, order, "it counts as the second that is not smooth")
+	require.Equal(t, Ceiling{Rung: 1, Next: 2, Confirmed: true}, got)
+	order, _ = try(Climb{Columns: []int{5}, More: []bool{false, false, false, false, true}}, above)
+	require.Equal(t, []int{0, 1, 2, 3, 1, 2}, order)
+	order, _ = try(Climb{Columns: []int{5}, More: []bool{false, true, true, true, true}, All: true}, above)
+	require.Equal(t, []int{0, 1, 2, 3, 4, 1, 2}, order)
+	order, got = try(Climb{Columns: []int{5}, More: []bool{false, true, true, true, true}}, func(rung, n int) bool { return rung > 2 || rung == 2 && n == 0 })
+	require.Equal(t, []int{0, 1, 2, 1, 2, 3, 2, 3}, order, "the first attempt at 2 was a fluke")
+	require.Equal(t, Ceiling{Rung: 2, Next: 3, Confirmed: true}, got)
+}
+
 // Whatever the device answers, a climb ends, and the ceiling is a rung whose
 // attempts are smooth by majority, as are all below it.
 func TestClimbEndsOnAnyDevice(t *testing.T) {

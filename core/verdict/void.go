@@ -37,6 +37,11 @@ func (c VoidCause) Void() search.Void {
 	return search.Permanent
 }
 
+// Trial returns what an attempt at a rung with this verdict means for the search.
+func (g Grade) Trial(rung int, cause VoidCause) search.Trial {
+	return search.Trial{Rung: rung, Smooth: g == Smooth, Choppy: g == Choppy, Void: cause.Void()}
+}
+
 // Shares of the cores, in percent, above which others make an attempt that was not smooth void.
 const (
 	maxHost   = 10

@@ -43,6 +43,9 @@ func newKind(c Config) *kind {
 	k := &kind{ladder: c.Ladder, search: search.Climb{All: c.All, Once: c.Once}, quick: c.Quick, refine: c.Refine, hold: c.Config}
 	for _, column := range c.Ladder.Columns {
 		k.search.Columns = append(k.search.Columns, len(column.Rungs))
+		for i, l := range column.Rungs {
+			k.search.More = append(k.search.More, i > 0 && l.MoreOf(column.Rungs[i-1]))
+		}
 	}
 	return k
 }
