@@ -39,7 +39,8 @@ func (a *app) climbCommand() *cli.Command {
 			"them, each at its place in the order. Goes on until two rungs of a column are not smooth\n" +
 			"(more frames or bits of what was choppy are not tried); then tries the highest smooth rung and\n" +
 			"the one above it again. Without --device this computer plays; clips that are missing are made\n" +
-			"first. With --url virtual viewers fetch films from a media server and play them: load lines say what to ask for, or a playlist of variants does.\n" +
+			"first. With --url virtual viewers fetch films from a media server and play them: load lines say\n" +
+			"what to ask for, or a playlist of variants does.\n" +
 			"With --route page the browser of any device plays them: one address is to be opened there.\n" +
 			"With --start any player program does, and --eye counts what the screen shows.",
 		Flags: append([]cli.Flag{

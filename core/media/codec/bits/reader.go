@@ -46,6 +46,12 @@ func (r *Reader) windowEnd(i int) uint64 {
 	return v << (r.pos & 7)
 }
 
+// Ahead returns the data from the byte with the next bit on, and how many bits of that byte were
+// read.
+func (r *Reader) Ahead() (data []byte, read int) {
+	return r.data[min(r.pos>>3, len(r.data)):], r.pos & 7
+}
+
 // Skip skips n bits.
 func (r *Reader) Skip(n int) { r.pos += n }
 

@@ -7,9 +7,9 @@ var errLevels = damaged("an invalid code of coefficients")
 // sureBits is how many bits of a reader's window are there for certain.
 const sureBits = 57
 
-// cavlcCoeffs parses the coefficients of a block (9.2) and returns how many there are. The bits
+// cavlcCoeffsGo parses the coefficients of a block (9.2) and returns how many there are. The bits
 // are kept in a window, which holds coeff_token, the trailing ones and total_zeros at once.
-func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
+func (d *sliceDecoder) cavlcCoeffsGo(b *block, table int) (int, error) {
 	r := &d.r
 	window := r.Window()
 	var value, used int

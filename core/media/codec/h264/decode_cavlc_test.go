@@ -1,10 +1,13 @@
 package h264
 
 import (
+	"math/rand/v2"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
+
+	"vividstrain/core/media/codec/bits"
 )
 
 // Codes of one table must not be the beginning of one another, and together
@@ -63,4 +66,48 @@ func TestEveryCodeIsFound(t *testing.T) {
 			require.Equal(t, [2]int{value, len(code)}, [2]int{got, length}, "%s %s", name, code)
 		}
 	}
+}
+
+// The routine of this processor parses the same from any bits as the one in Go.
+func TestBlocksAreTheSameInGo(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	type kind struct{ cat, table, size int }
+	kinds := []kind{{catChromaDC, 3, 4}, {catChromaDC, 4, 8}}
+	for _, table := range []int{0, 1, 2, 5} {
+		kinds = append(kinds, kind{cat4x4, table, 16}, kind{catAC16, table, 15})
+	}
+	parsed := 0
+	for seed := range 30_000 {
+		data := make([]byte, 64+random.IntN(300))
+		sparse := random.IntN(3) // long codes
+		for i := range data {
+			data[i] = uint8(random.Uint32())
+			for range sparse {
+				data[i] &= uint8(random.Uint32())
+			}
+		}
+		k := kinds[random.IntN(len(kinds))]
+		scan, scale := make([]uint8, k.size), make([]int32, 16)
+		for i, place := range random.Perm(k.size) {
+			scan[i] = uint8(place)
+		}
+		for i := range scale {
+			scale[i] = int32(random.IntN(1 << 16))
+		}
+		shift := uint(random.IntN(7))
+		parse := func(coeffs func(d *sliceDecoder, b *block, table int) (int, error)) (total, pos int, out [16]int32, err error) {
+			d := sliceDecoder{r: bits.NewReader(data)}
+			d.r.Skip(seed % 8)
+			total, err = coeffs(&d, &block{k.cat, out[:], scan, scale, shift}, k.table)
+			return total, d.r.Pos(), out, err
+		}
+		total, pos, out, err := parse((*sliceDecoder).cavlcCoeffsGo)
+		fastTotal, fastPos, fastOut, fastErr := parse((*sliceDecoder).cavlcCoeffs)
+		require.Equal(t, err, fastErr, seed)
+		if err == nil {
+			require.Equal(t, []any{total, pos, out}, []any{fastTotal, fastPos, fastOut}, "%v", k)
+			parsed += oneIf(total > 0)
+		}
+	}
+	require.Greater(t, parsed, 10_000)
 }

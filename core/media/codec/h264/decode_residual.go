@@ -1,6 +1,8 @@
 package h264
 
 import (
+	mathbits "math/bits"
+
 	"vividstrain/core/media/codec/cabac"
 	"vividstrain/core/media/codec/framepool"
 )
@@ -105,33 +107,71 @@ func (d *sliceDecoder) residualLuma(list int) error {
 		}
 		scan, cat = scan[1:], catAC16
 	}
-	b := block{cat, nil, scan, scale[:], 4}
+	if !d.mb.transform8 {
+		return d.readBlocks(block{cat, d.coeffs[:256], scan, scale[:], 4}, 0, lumaBlocks[d.mb.cbp&15], &lumaAt)
+	}
 	for b8 := range 4 {
-		if d.mb.cbp>>b8&1 == 0 {
-			continue
-		}
-		if d.mb.transform8 {
+		if d.mb.cbp>>b8&1 != 0 {
 			if err := d.residual8x8(b8, list, qp); err != nil {
 				return err
 			}
-			continue
 		}
-		for k := 4 * b8; k < 4*b8+4; k++ {
-			at := cacheAt[blockOf[k]]
-			b.out = d.coeffs[16*k : 16*k+16]
-			n, err := d.read(&b, 0, at)
-			if err != nil {
-				return err
+	}
+	return nil
+}
+
+// lumaBlocks are the sets of 4x4 blocks in coding order by coded_block_pattern.
+var lumaBlocks = [16]uint64{0, 0xf, 0xf0, 0xff, 0xf00, 0xf0f, 0xff0, 0xfff, 0xf000, 0xf00f, 0xf0f0, 0xf0ff, 0xff00, 0xff0f, 0xfff0, 0xffff}
+
+// lumaAt and chromaAt are the places of the blocks in the caches, in coding order.
+var (
+	lumaAt = func() (list [16]uint8) {
+		for k, block := range blockOf {
+			list[k] = uint8(cacheAt[block])
+		}
+		return list
+	}()
+	chromaAt = func() (list [16]uint8) {
+		for k := range 8 {
+			list[k] = uint8(cacheFirst + k>>1*cacheStep + k&1)
+		}
+		return list
+	}()
+)
+
+// readBlocks parses a set of 4x4 blocks of a plane; b is the first of all, and at are their places in the cache.
+func (d *sliceDecoder) readBlocks(b block, plane int, set uint64, at *[16]uint8) error {
+	out := b.out
+	var coded, more uint64 // those with coefficients, and with more than a DC coefficient
+	for set != 0 {
+		if !d.h.pps.cabac {
+			b.out = out
+			c, m, left := d.cavlcBlocks(&b, plane, set, at)
+			coded, more, set = coded|c, more|m, left
+			if set == 0 {
+				break
 			}
-			d.nz[0][at] = uint8(n)
-			if n > 0 {
-				d.coded |= 1 << k
-				if n > 1 || b.out[0] == 0 || cat == catAC16 {
-					d.more |= 1 << k
-				}
+		}
+		k := mathbits.TrailingZeros64(set)
+		set &= set - 1
+		b.out = out[16*k : 16*k+16]
+		n, err := d.read(&b, plane, int(at[k]))
+		if err != nil {
+			return err
+		}
+		d.nz[plane][at[k]] = uint8(n)
+		if n > 0 {
+			coded |= 1 << k
+			if n > 1 || b.out[0] == 0 {
+				more |= 1 << k
 			}
 		}
 	}
+	if b.cat != cat4x4 {
+		more = coded // DC coefficients are elsewhere
+	}
+	d.coded |= coded << (16 * plane)
+	d.more |= more << (16 * plane)
 	return nil
 }
 
@@ -195,19 +235,9 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	}
 	scan := scans4[d.fieldScan()][1:]
 	for plane := range 2 {
-		b := block{catChromaAC, nil, scan, d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:], 4}
-		for k := range blocks {
-			at := cacheFirst + k>>1*cacheStep + k&1
-			b.out = d.coeffs[256+128*plane+16*k:][:16]
-			n, err := d.read(&b, 1+plane, at)
-			if err != nil {
-				return err
-			}
-			d.nz[1+plane][at] = uint8(n)
-			if n > 0 {
-				d.coded |= 1 << (16*(1+plane) + k)
-				d.more |= 1 << (16*(1+plane) + k)
-			}
+		b := block{catChromaAC, d.coeffs[256+128*plane:][:128], scan, d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:], 4}
+		if err := d.readBlocks(b, 1+plane, 1<<blocks-1, &chromaAt); err != nil {
+			return err
 		}
 	}
 	return nil
@@ -244,11 +274,15 @@ func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
 // coeffContext returns nC of a block (9.2.1).
 func (d *sliceDecoder) coeffContext(plane, at int) int {
 	nz := &d.nz[plane]
-	n := int(nz[at-1]) + int(nz[at-cacheStep])
-	if n < 64 {
-		n = (n + 1) >> 1
+	return contextOf(int(nz[at-1]) + int(nz[at-cacheStep]))
+}
+
+// contextOf returns nC by the sum of the numbers of both neighbours, of which one that is not there counts as 64.
+func contextOf(sum int) int {
+	if sum < 64 {
+		sum = (sum + 1) >> 1
 	}
-	return n
+	return sum
 }
 
 // codedContext returns ctxIdxInc of a block's coded_block_flag (9.3.3.1.1.9).

@@ -7255,3 +7255,363 @@ flags:
 	SUBQ    $0x04, BX
 	JG      flags
 	RET
+
+// func cavlcFast(r *byte, tables *byte)
+// Requires: BMI2, CMOV
+TEXT ·cavlcFast(SB), NOSPLIT, $112-16
+	MOVQ r+0(FP), R10
+	MOVQ (R10), AX
+	MOVQ 8(R10), CX
+
+block:
+	MOVQ    r+0(FP), R10
+	MOVQ    CX, 8(R10)
+	BSFQ    24(R10), R9
+	JZ      leave
+	CMPQ    CX, 16(R10)
+	JA      leave
+	MOVQ    R9, SI
+	SHLQ    $0x06, SI
+	ADDQ    88(R10), SI
+	MOVQ    SI, 104(SP)
+	XORL    BX, BX
+	MOVQ    56(R10), R8
+	TESTQ   R8, R8
+	JNS     chosen
+	MOVQ    72(R10), DI
+	MOVBLZX (DI)(R9*1), DI
+	ADDQ    64(R10), DI
+	MOVQ    DI, 96(SP)
+	MOVBLZX -1(DI), R8
+	MOVBLZX -8(DI), SI
+	ADDL    SI, R8
+	ADDQ    tables+8(FP), R8
+	MOVBLZX 9392(R8), R8
+
+chosen:
+	MOVQ    tables+8(FP), SI
+	MOVQ    9344(SI)(R8*8), R10
+	ADDQ    BX, CX
+	XORL    BX, BX
+	MOVQ    CX, SI
+	SHRQ    $0x03, SI
+	MOVQ    (AX)(SI*1), DX
+	BSWAPQ  DX
+	MOVL    CX, DI
+	ANDL    $0x07, DI
+	SHLXQ   DI, DX, DX
+	TESTQ   R10, R10
+	JZ      fixed
+	MOVQ    DX, SI
+	BTSQ    $0x30, SI
+	BSRQ    SI, R9
+	XORL    $0x3f, R9
+	LEAQ    1(R9), DI
+	SHLXQ   DI, DX, SI
+	SHRQ    $0x3d, SI
+	LEAQ    (SI)(R9*8), SI
+	MOVWLZX (R10)(SI*2), R9
+	MOVBLZX R9, DI
+	TESTL   DI, DI
+	JZ      leave
+	SHRL    $0x08, R9
+	SHLXQ   DI, DX, DX
+	ADDQ    DI, BX
+
+token:
+	MOVL  R9, R8
+	SHRL  $0x02, R8
+	JZ    parsed
+	ANDL  $0x03, R9
+	MOVQ  r+0(FP), R10
+	CMPQ  R8, 104(R10)
+	JA    leave
+	MOVQ  DX, SI
+	SARQ  $0x3f, SI
+	ORL   $0x01, SI
+	MOVL  SI, (SP)
+	MOVQ  DX, SI
+	SHLQ  $0x01, SI
+	SARQ  $0x3f, SI
+	ORL   $0x01, SI
+	MOVL  SI, 4(SP)
+	MOVQ  DX, SI
+	SHLQ  $0x02, SI
+	SARQ  $0x3f, SI
+	ORL   $0x01, SI
+	MOVL  SI, 8(SP)
+	SHLXQ R9, DX, DX
+	ADDQ  R9, BX
+	CMPQ  R9, R8
+	JE    levelled
+	MOVQ  tables+8(FP), R12
+	MOVQ  R9, R11
+	CMPL  R9, $0x03
+	JE    level
+	ADDQ  $0x00001c00, R12
+	CMPL  R8, $0x0a
+	JBE   level
+	ADDQ  $0x00000400, R12
+
+level:
+	MOVQ    DX, SI
+	SHRQ    $0x38, SI
+	MOVLQSX (R12)(SI*4), R13
+	MOVL    R13, DI
+	ANDL    $0x0f, DI
+	JZ      large
+	SHLXQ   DI, DX, DX
+	ADDQ    DI, BX
+	MOVL    R13, R12
+	ANDL    $0x00003c00, R12
+	ADDQ    tables+8(FP), R12
+	SARQ    $0x10, R13
+
+store:
+	MOVL   R13, (SP)(R11*4)
+	CMPL   BX, $0x25
+	JBE    enough0
+	ADDQ   BX, CX
+	XORL   BX, BX
+	MOVQ   CX, SI
+	SHRQ   $0x03, SI
+	MOVQ   (AX)(SI*1), DX
+	BSWAPQ DX
+	MOVL   CX, DI
+	ANDL   $0x07, DI
+	SHLXQ  DI, DX, DX
+
+enough0:
+	INCL R11
+	CMPL R11, R8
+	JB   level
+
+levelled:
+	ADDQ    BX, CX
+	XORL    BX, BX
+	MOVQ    CX, SI
+	SHRQ    $0x03, SI
+	MOVQ    (AX)(SI*1), DX
+	BSWAPQ  DX
+	MOVL    CX, DI
+	ANDL    $0x07, DI
+	SHLXQ   DI, DX, DX
+	XORL    R13, R13
+	MOVQ    104(R10), R12
+	CMPQ    R8, R12
+	JE      counted
+	MOVQ    80(R10), R10
+	MOVQ    -8(R10)(R8*8), R10
+	MOVQ    DX, SI
+	BTSQ    $0x30, SI
+	BSRQ    SI, R13
+	XORL    $0x3f, R13
+	LEAQ    1(R13), DI
+	SHLXQ   DI, DX, SI
+	SHRQ    $0x3d, SI
+	LEAQ    (SI)(R13*8), SI
+	MOVWLZX (R10)(SI*2), R13
+	MOVBLZX R13, DI
+	TESTL   DI, DI
+	JZ      leave
+	SHRL    $0x08, R13
+	SHLXQ   DI, DX, DX
+	ADDQ    DI, BX
+
+counted:
+	LEAQ  (R8)(R13*1), SI
+	CMPQ  SI, R12
+	JA    leave
+	LEAQ  -1(SI), R12
+	MOVQ  r+0(FP), R10
+	MOVQ  120(R10), DI
+	MOVQ  DI, 80(SP)
+	MOVL  $0x00000001, BP
+	SHLXL DI, BP, BP
+	SHRL  $0x01, BP
+	MOVL  BP, 88(SP)
+	MOVQ  96(R10), R14
+	MOVQ  104(SP), R15
+	MOVQ  112(R10), R10
+	XORL  R11, R11
+	TESTL R13, R13
+	JZ    without
+
+run:
+	MOVBLZX (R14)(R12*1), SI
+	MOVL    (SP)(R11*4), BP
+	IMULL   (R10)(SI*4), BP
+	MOVQ    80(SP), DI
+	ADDL    88(SP), BP
+	SARXL   DI, BP, BP
+	MOVL    BP, (R15)(SI*4)
+	DECQ    R12
+	INCL    R11
+	CMPL    R11, R8
+	JE      placed
+	MOVL    R13, DI
+	MOVL    $0x00000007, SI
+	CMPL    R13, SI
+	CMOVLHI SI, DI
+	MOVQ    DX, SI
+	SHRQ    $0x3d, SI
+	LEAQ    (SI)(DI*8), SI
+	ADDQ    tables+8(FP), SI
+	MOVBLZX 9216(SI), BP
+	MOVL    BP, DI
+	ANDL    $0x0f, DI
+	JZ      long
+	SHRL    $0x04, BP
+
+skip:
+	SHLXQ  DI, DX, DX
+	ADDQ   DI, BX
+	SUBQ   BP, R12
+	SUBL   BP, R13
+	JZ     without
+	CMPL   BX, $0x2e
+	JBE    enough1
+	ADDQ   BX, CX
+	XORL   BX, BX
+	MOVQ   CX, SI
+	SHRQ   $0x03, SI
+	MOVQ   (AX)(SI*1), DX
+	BSWAPQ DX
+	MOVL   CX, DI
+	ANDL   $0x07, DI
+	SHLXQ  DI, DX, DX
+
+enough1:
+	JMP run
+
+without:
+	MOVBLZX (R14)(R12*1), SI
+	MOVL    (SP)(R11*4), BP
+	IMULL   (R10)(SI*4), BP
+	MOVQ    80(SP), DI
+	ADDL    88(SP), BP
+	SARXL   DI, BP, BP
+	MOVL    BP, (R15)(SI*4)
+	DECQ    R12
+	INCL    R11
+	CMPL    R11, R8
+	JNE     without
+
+placed:
+	MOVQ r+0(FP), R10
+	BSFQ 24(R10), R9
+	MOVQ 32(R10), SI
+	BTSQ R9, SI
+	MOVQ SI, 32(R10)
+	CMPL R8, $0x01
+	JA   more
+	MOVQ 104(SP), SI
+	CMPL (SI), $0x00
+	JNE  number
+
+more:
+	MOVQ 40(R10), SI
+	BTSQ R9, SI
+	MOVQ SI, 40(R10)
+
+number:
+	MOVQ R8, 48(R10)
+	CMPQ 56(R10), $0x00
+	JGE  parsed
+	MOVQ 96(SP), SI
+	MOVB R8, (SI)
+
+parsed:
+	ADDQ BX, CX
+	MOVQ r+0(FP), R10
+	MOVQ 24(R10), SI
+	LEAQ -1(SI), DI
+	ANDQ DI, SI
+	MOVQ SI, 24(R10)
+	JMP  block
+
+leave:
+	RET
+
+fixed:
+	MOVQ  DX, R9
+	SHRQ  $0x3a, R9
+	MOVL  $0x00000006, DI
+	SHLXQ DI, DX, DX
+	ADDQ  DI, BX
+	ADDL  $0x04, R9
+	CMPL  R9, $0x07
+	JE    none
+	MOVL  R9, SI
+	SHRL  $0x02, SI
+	MOVL  R9, DI
+	ANDL  $0x03, DI
+	CMPL  DI, SI
+	JBE   token
+	JMP   leave
+
+none:
+	XORL R9, R9
+	JMP  token
+
+large:
+	MOVQ    tables+8(FP), R14
+	SUBQ    R14, R12
+	SHRL    $0x0a, R12
+	ADDQ    R14, R12
+	MOVQ    DX, SI
+	BTSQ    $0x31, SI
+	BSRQ    SI, R13
+	XORL    $0x3f, R13
+	CMPL    R13, $0x0d
+	JA      leave
+	LEAQ    1(R13), DI
+	SHLXQ   DI, DX, DX
+	ADDQ    DI, BX
+	MOVBLZX 9296(R12), DI
+	MOVBLZX 9280(R12), R12
+	SHLXL   R12, R13, R13
+	ADDL    DI, R13
+	MOVL    $0x0000003f, DI
+	SUBL    R12, DI
+	MOVQ    DX, SI
+	SHRQ    $0x01, SI
+	SHRXQ   DI, SI, SI
+	SHLXQ   R12, DX, DX
+	ADDQ    R12, BX
+	ADDL    SI, R13
+	MOVL    R13, SI
+	SHRL    $0x01, SI
+	INCL    SI
+	XORL    DI, DI
+	CMPL    SI, 9312(R14)(R12*4)
+	SETHI   DI
+	TESTL   R12, R12
+	JNZ     suffix
+	INCL    R12
+
+suffix:
+	ADDL    DI, R12
+	SHLL    $0x0a, R12
+	ADDQ    R14, R12
+	ANDL    $0x01, R13
+	NEGL    R13
+	XORL    R13, SI
+	SUBL    R13, SI
+	MOVLQSX SI, R13
+	JMP     store
+
+long:
+	CMPL R13, $0x07
+	JB   leave
+	MOVQ DX, SI
+	BTSQ $0x34, SI
+	BSRQ SI, BP
+	XORL $0x3f, BP
+	LEAQ 1(BP), DI
+	ADDL $0x04, BP
+	CMPL BP, $0x0e
+	JA   leave
+	CMPL BP, R13
+	JBE  skip
+	RET

@@ -49,6 +49,7 @@ func main() {
 	bitCost()
 	quantiseBlocks()
 	queueFlags()
+	cavlc()
 	Generate()
 }
 

@@ -1,0 +1,369 @@
+package main
+
+import (
+	"strconv"
+
+	. "github.com/mmcloughlin/avo/build"
+	. "github.com/mmcloughlin/avo/operand"
+	. "github.com/mmcloughlin/avo/reg"
+
+	"github.com/mmcloughlin/avo/attr"
+)
+
+// Places in cavlcRun and in cavlcTables.
+const (
+	dataAt, posAt, limitAt, setAt, codedAt, moreAt, totalAt = 0, 8, 16, 24, 32, 40, 48
+	tableAt, numbersAt, placesAt, zerosAt                   = 56, 64, 72, 80
+	outAt, scanAt, sizeAt, scaleAt, roundAt                 = 88, 96, 104, 112, 120
+	cacheRow                                                = 8
+
+	rowSize                                = 1024 // of the levels
+	runsAt, suffixesAt, firstsAt, limitsAt = 9 * rowSize, 9*rowSize + 64, 9*rowSize + 80, 9*rowSize + 96
+	tokensAt, tokensOfAt                   = limitsAt + 32, limitsAt + 32 + 6*8
+)
+
+// bitWindow is a window of the data in registers.
+type bitWindow struct {
+	data, pos GPVirtual // where the window begins, in bits
+	window    GPVirtual
+	used      GPVirtual // bits of the window
+	t, c      GPVirtual // temporaries
+	refills   int
+}
+
+// fill loads the window at the first bit that was not used: at least 57 bits.
+func (b *bitWindow) fill() {
+	ADDQ(b.used, b.pos)
+	XORL(b.used.As32(), b.used.As32())
+	MOVQ(b.pos, b.t)
+	SHRQ(Imm(3), b.t)
+	MOVQ(Mem{Base: b.data, Index: b.t, Scale: 1}, b.window)
+	BSWAPQ(b.window)
+	MOVL(b.pos.As32(), b.c.As32())
+	ANDL(Imm(7), b.c.As32())
+	SHLXQ(b.c, b.window, b.window)
+}
+
+// refill loads the window if fewer than bits may be left in it.
+func (b *bitWindow) refill(bits int) {
+	enough := "enough" + strconv.Itoa(b.refills)
+	b.refills++
+	CMPL(b.used.As32(), Imm(uint64(57-bits)))
+	JBE(LabelRef(enough))
+	b.fill()
+	Label(enough)
+}
+
+// skip skips n bits of the window.
+func (b *bitWindow) skip(n GPVirtual) {
+	SHLXQ(n, b.window, b.window)
+	ADDQ(n, b.used)
+}
+
+// prefix counts the leading zeros into n, no more than 48-bit.
+func (b *bitWindow) prefix(n GPVirtual, most int) {
+	MOVQ(b.window, b.t)
+	BTSQ(Imm(uint64(63-most)), b.t)
+	BSRQ(b.t, n)
+	XORL(Imm(63), n.As32())
+}
+
+// lookup decodes a code of a table and skips it: a value, and whether it is none.
+func (b *bitWindow) lookup(table, value GPVirtual, none string) {
+	b.prefix(value, 15)
+	LEAQ(Mem{Base: value, Disp: 1}, b.c)
+	SHLXQ(b.c, b.window, b.t)
+	SHRQ(Imm(61), b.t)
+	LEAQ(Mem{Base: b.t, Index: value, Scale: 8}, b.t)
+	MOVWLZX(Mem{Base: table, Index: b.t, Scale: 2}, value.As32())
+	MOVBLZX(value.As8(), b.c.As32())
+	TESTL(b.c.As32(), b.c.As32())
+	JZ(LabelRef(none))
+	SHRL(Imm(8), value.As32())
+	b.skip(b.c)
+}
+
+// cavlc writes the parsing of blocks.
+func cavlc() {
+	TEXT("cavlcFast", attr.NOSPLIT, "func(r *byte, tables *byte)")
+	Pragma("noescape")
+	Doc("cavlcFast parses the blocks of a set and takes them out of it, up to one that begins after the limit, or in",
+		"which a code is invalid or a long escape.")
+	b := bitWindow{data: GP64(), pos: GP64(), window: GP64(), used: GP64(), t: GP64(), c: GP64()}
+	levels, shift, half, number, out := AllocLocal(80), AllocLocal(8), AllocLocal(8), AllocLocal(8), AllocLocal(8)
+	total, ones, table := GP64(), GP64(), GP64()
+	r := table
+	Load(Param("r"), r)
+	MOVQ(Mem{Base: r, Disp: dataAt}, b.data)
+	MOVQ(Mem{Base: r, Disp: posAt}, b.pos)
+
+	Label("block")
+	Load(Param("r"), r)
+	k := ones
+	MOVQ(b.pos, Mem{Base: r, Disp: posAt})
+	BSFQ(Mem{Base: r, Disp: setAt}, k)
+	JZ(LabelRef("leave"))
+	CMPQ(b.pos, Mem{Base: r, Disp: limitAt})
+	JA(LabelRef("leave"))
+	MOVQ(k, b.t)
+	SHLQ(Imm(6), b.t)
+	ADDQ(Mem{Base: r, Disp: outAt}, b.t)
+	MOVQ(b.t, out)
+	XORL(b.used.As32(), b.used.As32())
+	MOVQ(Mem{Base: r, Disp: tableAt}, total)
+	TESTQ(total, total)
+	JNS(LabelRef("chosen"))
+	MOVQ(Mem{Base: r, Disp: placesAt}, b.c)
+	MOVBLZX(Mem{Base: b.c, Index: k, Scale: 1}, b.c.As32())
+	ADDQ(Mem{Base: r, Disp: numbersAt}, b.c)
+	MOVQ(b.c, number)
+	MOVBLZX(Mem{Base: b.c, Disp: -1}, total.As32())
+	MOVBLZX(Mem{Base: b.c, Disp: -cacheRow}, b.t.As32())
+	ADDL(b.t.As32(), total.As32())
+	ADDQ(param("tables"), total)
+	MOVBLZX(Mem{Base: total, Disp: tokensOfAt}, total.As32())
+	Label("chosen")
+	Load(Param("tables"), b.t)
+	MOVQ(Mem{Base: b.t, Index: total, Scale: 8, Disp: tokensAt}, table)
+	b.fill()
+	TESTQ(table, table)
+	JZ(LabelRef("fixed"))
+	b.lookup(table, ones, "leave")
+	Label("token")
+	MOVL(ones.As32(), total.As32())
+	SHRL(Imm(2), total.As32())
+	JZ(LabelRef("parsed"))
+	ANDL(Imm(3), ones.As32())
+	Load(Param("r"), r)
+	CMPQ(total, Mem{Base: r, Disp: sizeAt})
+	JA(LabelRef("leave"))
+
+	// Three trailing ones are always stored: others replace those that are none.
+	for k := range 3 {
+		MOVQ(b.window, b.t)
+		if k > 0 {
+			SHLQ(Imm(uint64(k)), b.t)
+		}
+		SARQ(Imm(63), b.t)
+		ORL(Imm(1), b.t.As32())
+		MOVL(b.t.As32(), levels.Offset(4*k))
+	}
+	b.skip(ones)
+	CMPQ(ones, total)
+	JE(LabelRef("levelled"))
+	i, row, entry := GP64(), GP64(), GP64()
+	Load(Param("tables"), row)
+	MOVQ(ones, i)
+	CMPL(ones.As32(), Imm(3))
+	JE(LabelRef("level"))
+	ADDQ(U32(7*rowSize), row)
+	CMPL(total.As32(), Imm(10))
+	JBE(LabelRef("level"))
+	ADDQ(U32(rowSize), row)
+
+	Label("level")
+	MOVQ(b.window, b.t)
+	SHRQ(Imm(56), b.t)
+	MOVLQSX(Mem{Base: row, Index: b.t, Scale: 4}, entry)
+	MOVL(entry.As32(), b.c.As32())
+	ANDL(Imm(15), b.c.As32())
+	JZ(LabelRef("large"))
+	b.skip(b.c)
+	MOVL(entry.As32(), row.As32())
+	ANDL(U32(15*rowSize), row.As32())
+	ADDQ(param("tables"), row)
+	SARQ(Imm(16), entry)
+	Label("store")
+	MOVL(entry.As32(), levels.Idx(i, 4))
+	b.refill(20) // a prefix of 13, its one bit and a suffix of 6
+	INCL(i.As32())
+	CMPL(i.As32(), total.As32())
+	JB(LabelRef("level"))
+
+	Label("levelled")
+	b.fill()
+	// The number of zeros, and the place of the last coefficient.
+	at, zeros := GP64(), GP64()
+	XORL(zeros.As32(), zeros.As32())
+	MOVQ(Mem{Base: r, Disp: sizeAt}, at)
+	CMPQ(total, at)
+	JE(LabelRef("counted"))
+	MOVQ(Mem{Base: table, Disp: zerosAt}, table)
+	MOVQ(Mem{Base: table, Index: total, Scale: 8, Disp: -8}, table)
+	b.lookup(table, zeros, "leave")
+	Label("counted")
+	LEAQ(Mem{Base: total, Index: zeros, Scale: 1}, b.t)
+	CMPQ(b.t, at)
+	JA(LabelRef("leave"))
+	LEAQ(Mem{Base: b.t, Disp: -1}, at)
+
+	Load(Param("r"), r)
+	scan, to, scale, level := GP64(), GP64(), GP64(), GP64()
+	MOVQ(Mem{Base: r, Disp: roundAt}, b.c)
+	MOVQ(b.c, shift)
+	MOVL(U32(1), level.As32())
+	SHLXL(b.c.As32(), level.As32(), level.As32())
+	SHRL(Imm(1), level.As32())
+	MOVL(level.As32(), half)
+	MOVQ(Mem{Base: r, Disp: scanAt}, scan)
+	MOVQ(out, to)
+	MOVQ(Mem{Base: r, Disp: scaleAt}, scale)
+	XORL(i.As32(), i.As32())
+	place := func() {
+		MOVBLZX(Mem{Base: scan, Index: at, Scale: 1}, b.t.As32())
+		MOVL(levels.Idx(i, 4), level.As32())
+		IMULL(Mem{Base: scale, Index: b.t, Scale: 4}, level.As32())
+		MOVQ(shift, b.c)
+		ADDL(half, level.As32())
+		SARXL(b.c.As32(), level.As32(), level.As32())
+		MOVL(level.As32(), Mem{Base: to, Index: b.t, Scale: 4})
+		DECQ(at)
+		INCL(i.As32())
+		CMPL(i.As32(), total.As32())
+	}
+	TESTL(zeros.As32(), zeros.As32())
+	JZ(LabelRef("without"))
+	Label("run")
+	place()
+	JE(LabelRef("placed"))
+	MOVL(zeros.As32(), b.c.As32())
+	MOVL(U32(7), b.t.As32())
+	CMPL(zeros.As32(), b.t.As32())
+	CMOVLHI(b.t.As32(), b.c.As32())
+	MOVQ(b.window, b.t)
+	SHRQ(Imm(61), b.t)
+	LEAQ(Mem{Base: b.t, Index: b.c, Scale: 8}, b.t)
+	ADDQ(param("tables"), b.t)
+	MOVBLZX(Mem{Base: b.t, Disp: runsAt}, level.As32())
+	MOVL(level.As32(), b.c.As32())
+	ANDL(Imm(15), b.c.As32())
+	JZ(LabelRef("long"))
+	SHRL(Imm(4), level.As32())
+	Label("skip")
+	b.skip(b.c)
+	SUBQ(level, at)
+	SUBL(level.As32(), zeros.As32())
+	JZ(LabelRef("without"))
+	b.refill(11)
+	JMP(LabelRef("run"))
+	Label("without")
+	place()
+	JNE(LabelRef("without"))
+
+	Label("placed")
+	Load(Param("r"), r)
+	BSFQ(Mem{Base: r, Disp: setAt}, k)
+	MOVQ(Mem{Base: r, Disp: codedAt}, b.t)
+	BTSQ(k, b.t)
+	MOVQ(b.t, Mem{Base: r, Disp: codedAt})
+	CMPL(total.As32(), Imm(1))
+	JA(LabelRef("more"))
+	MOVQ(out, b.t)
+	CMPL(Mem{Base: b.t}, Imm(0))
+	JNE(LabelRef("number"))
+	Label("more") // than a DC coefficient
+	MOVQ(Mem{Base: r, Disp: moreAt}, b.t)
+	BTSQ(k, b.t)
+	MOVQ(b.t, Mem{Base: r, Disp: moreAt})
+	Label("number")
+	MOVQ(total, Mem{Base: r, Disp: totalAt})
+	CMPQ(Mem{Base: r, Disp: tableAt}, Imm(0))
+	JGE(LabelRef("parsed"))
+	MOVQ(number, b.t)
+	MOVB(total.As8(), Mem{Base: b.t})
+	Label("parsed")
+	ADDQ(b.used, b.pos)
+	Load(Param("r"), r)
+	MOVQ(Mem{Base: r, Disp: setAt}, b.t)
+	LEAQ(Mem{Base: b.t, Disp: -1}, b.c)
+	ANDQ(b.c, b.t)
+	MOVQ(b.t, Mem{Base: r, Disp: setAt})
+	JMP(LabelRef("block"))
+
+	Label("leave")
+	RET()
+
+	Label("fixed") // TotalCoeff-1 and TrailingOnes; 3 for none
+	MOVQ(b.window, ones)
+	SHRQ(Imm(58), ones)
+	MOVL(U32(6), b.c.As32())
+	b.skip(b.c)
+	ADDL(Imm(4), ones.As32())
+	CMPL(ones.As32(), Imm(7))
+	JE(LabelRef("none"))
+	MOVL(ones.As32(), b.t.As32())
+	SHRL(Imm(2), b.t.As32())
+	MOVL(ones.As32(), b.c.As32())
+	ANDL(Imm(3), b.c.As32())
+	CMPL(b.c.As32(), b.t.As32())
+	JBE(LabelRef("token"))
+	JMP(LabelRef("leave")) // more ones than coefficients
+	Label("none")
+	XORL(ones.As32(), ones.As32())
+	JMP(LabelRef("token"))
+
+	Label("large") // a level of more than eight bits: code is that of its size and sign
+	code, suffix, tables := entry, row, GP64()
+	Load(Param("tables"), tables)
+	SUBQ(tables, row)
+	SHRL(Imm(10), row.As32())
+	ADDQ(tables, row)
+	b.prefix(code, 14)
+	CMPL(code.As32(), Imm(13))
+	JA(LabelRef("leave"))
+	LEAQ(Mem{Base: code, Disp: 1}, b.c)
+	b.skip(b.c)
+	MOVBLZX(Mem{Base: row, Disp: firstsAt}, b.c.As32())
+	MOVBLZX(Mem{Base: row, Disp: suffixesAt}, suffix.As32())
+	SHLXL(suffix.As32(), code.As32(), code.As32())
+	ADDL(b.c.As32(), code.As32())
+	MOVL(U32(63), b.c.As32())
+	SUBL(suffix.As32(), b.c.As32())
+	MOVQ(b.window, b.t)
+	SHRQ(Imm(1), b.t)
+	SHRXQ(b.c, b.t, b.t)
+	b.skip(suffix)
+	ADDL(b.t.As32(), code.As32())
+	abs, sign := b.t, code
+	MOVL(code.As32(), abs.As32())
+	SHRL(Imm(1), abs.As32())
+	INCL(abs.As32())
+	// The next row: a longer suffix after a level above the limit.
+	XORL(b.c.As32(), b.c.As32())
+	CMPL(abs.As32(), Mem{Base: tables, Index: suffix, Scale: 4, Disp: limitsAt})
+	SETHI(b.c.As8())
+	TESTL(suffix.As32(), suffix.As32())
+	JNZ(LabelRef("suffix"))
+	INCL(suffix.As32())
+	Label("suffix")
+	ADDL(b.c.As32(), suffix.As32())
+	SHLL(Imm(10), suffix.As32())
+	ADDQ(tables, suffix)
+	ANDL(Imm(1), sign.As32())
+	NEGL(sign.As32())
+	XORL(sign.As32(), abs.As32())
+	SUBL(sign.As32(), abs.As32())
+	MOVLQSX(abs.As32(), entry)
+	JMP(LabelRef("store"))
+
+	Label("long") // a run of 7 or more
+	CMPL(zeros.As32(), Imm(7))
+	JB(LabelRef("leave"))
+	b.prefix(level, 11)
+	LEAQ(Mem{Base: level, Disp: 1}, b.c)
+	ADDL(Imm(4), level.As32())
+	CMPL(level.As32(), Imm(14))
+	JA(LabelRef("leave"))
+	CMPL(level.As32(), zeros.As32())
+	JBE(LabelRef("skip"))
+	RET()
+}
+
+// param returns the place of a parameter.
+func param(name string) Mem {
+	b, err := Param(name).Resolve()
+	if err != nil {
+		panic(err)
+	}
+	return b.Addr
+}

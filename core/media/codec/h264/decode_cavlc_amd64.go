@@ -1,0 +1,123 @@
+package h264
+
+import (
+	mathbits "math/bits"
+	"unsafe"
+
+	"golang.org/x/sys/cpu"
+)
+
+// cavlcTables are the tables of the assembly that parses a block.
+type cavlcTables struct {
+	// levels are the levels whose codes have up to eight bits, by row and by the next eight bits: from bit 16 on the
+	// level, from bit 10 on the row of the next one, from bit 0 on the length of the code, 0 for longer ones. A row
+	// is a suffixLength; 7 and 8 are the first level with fewer than three trailing ones, with suffixLength 0 and 1.
+	levels   [9][256]int32
+	runs     [8][8]uint8 // runCodes
+	suffixes [16]uint8   // suffixLength of each row
+	firsts   [16]uint8   // what is added to the code of a level
+	limits   [8]int32    // suffixLimits
+	tokens   [6]*codeTable
+	tokensOf [136]uint8
+}
+
+// The places of the fields that the assembly knows.
+var _ = [1]struct{}{}[unsafe.Offsetof(codeTable{}.look)+unsafe.Offsetof(cavlcTables{}.runs)-9216+unsafe.Offsetof(cavlcTables{}.suffixes)-9280+
+	unsafe.Offsetof(cavlcTables{}.firsts)-9296+unsafe.Offsetof(cavlcTables{}.limits)-9312+unsafe.Offsetof(cavlcTables{}.tokens)-9344+
+	unsafe.Offsetof(cavlcTables{}.tokensOf)-9392+unsafe.Offsetof(cavlcRun{}.shift)-120]
+
+var fastTables = func() *cavlcTables {
+	t := &cavlcTables{runs: runCodes, limits: suffixLimits, tokensOf: tokensOf()}
+	copy(t.tokens[:], coeffTokens[:]) // not the last, whose codes all have six bits
+	for row := range t.levels {
+		suffix, first := row, 0
+		if row >= 7 {
+			suffix, first = row-7, 2
+		}
+		t.suffixes[row], t.firsts[row] = uint8(suffix), uint8(first)
+		for bits := range t.levels[row] {
+			prefix := mathbits.LeadingZeros8(uint8(bits))
+			length := prefix + 1 + suffix
+			if length > 8 {
+				continue
+			}
+			code := prefix<<suffix + bits>>(8-length)&(1<<suffix-1) + first
+			level, next := int32(code>>1+1), max(suffix, 1)
+			if level > suffixLimits[suffix] {
+				next++
+			}
+			if code&1 != 0 {
+				level = -level
+			}
+			t.levels[row][bits] = level<<16 | int32(next<<10|length)
+		}
+	}
+	return t
+}()
+
+// tokensOf are the tables of coeff_token by the sum of the numbers of coefficients of both neighbours.
+func tokensOf() (list [136]uint8) {
+	for sum := range list {
+		list[sum] = coeffTable[contextOf(sum)&31]
+	}
+	return list
+}
+
+// cavlcRun is the state of the assembly that parses blocks.
+type cavlcRun struct {
+	data        *byte
+	pos, limit  int    // in bits: the place in the data, and the last one at which a block may begin
+	set         uint64 // of the blocks to parse
+	coded, more uint64 // results as of readBlocks
+	total       int    // number of coefficients of the last block that has any
+	table       int    // of coeff_token; -1 for that of the numbers of the neighbours, which are kept then
+	numbers     *uint8 // cache of the numbers
+	at          *uint8 // places of the blocks in it
+	zeros       unsafe.Pointer
+	// Those of a block, the first one of the run.
+	out   *int32
+	scan  *uint8
+	size  int
+	scale *int32
+	shift uint
+}
+
+// longestBlock is more than the bits of a block that the assembly parses, and of the window after it.
+const longestBlock = 800
+
+// parse runs the assembly and reports whether it parsed anything.
+func (r *cavlcRun) parse(d *sliceDecoder, b *block) bool {
+	left := d.r.Left()
+	if !cpu.X86.HasBMI2 || left < longestBlock {
+		return false
+	}
+	zeros := totalZeros
+	if b.cat == catChromaDC {
+		zeros = totalZerosDC[len(b.scan)>>3]
+	}
+	r.zeros, r.out, r.scan, r.size, r.scale, r.shift = unsafe.Pointer(&zeros[0]), &b.out[0], &b.scan[0], len(b.scan), &b.scale[0], b.shift
+	data, read := d.r.Ahead()
+	r.data, r.pos, r.limit = &data[0], read, read+left-longestBlock
+	cavlcFast((*byte)(unsafe.Pointer(r)), (*byte)(unsafe.Pointer(fastTables)))
+	d.r.Skip(r.pos - read)
+	return r.pos > read
+}
+
+// cavlcCoeffs is cavlcCoeffsGo, or its twin in assembly.
+func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
+	_, _ = b.out[len(b.scan)-1], b.scale[len(b.scan)-1]
+	r := cavlcRun{set: 1, table: table}
+	if r.parse(d, b) {
+		return r.total, nil
+	}
+	return d.cavlcCoeffsGo(b, table)
+}
+
+// cavlcBlocks parses blocks of readBlocks up to one that the assembly leaves to cavlcCoeffsGo, and returns those
+// that are left.
+func (d *sliceDecoder) cavlcBlocks(b *block, plane int, set uint64, at *[16]uint8) (coded, more, left uint64) {
+	_, _ = b.out[16*(mathbits.Len64(set)-1)+15], b.scale[15]
+	r := cavlcRun{set: set, table: -1, numbers: &d.nz[plane][0], at: &at[0]}
+	r.parse(d, b)
+	return r.coded, r.more, r.set
+}
