@@ -68,7 +68,7 @@ type cavlcRun struct {
 	data        *byte
 	pos, limit  int    // in bits: the place in the data, and the last one at which a block may begin
 	set         uint64 // of the blocks to parse
-	coded, more uint64 // results as of readBlocks
+	coded, more uint64 // results as of readBlocks; more is without those that have one coefficient in any block but 4x4
 	total       int    // number of coefficients of the last block that has any
 	table       int    // of coeff_token; -1 for that of the numbers of the neighbours, which are kept then
 	numbers     *uint8 // cache of the numbers
@@ -115,9 +115,15 @@ func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 
 // cavlcBlocks parses blocks of readBlocks up to one that the assembly leaves to cavlcCoeffsGo, and returns those
 // that are left.
-func (d *sliceDecoder) cavlcBlocks(b *block, plane int, set uint64, at *[16]uint8) (coded, more, left uint64) {
-	_, _ = b.out[16*(mathbits.Len64(set)-1)+15], b.scale[15]
-	r := cavlcRun{set: set, table: -1, numbers: &d.nz[plane][0], at: &at[0]}
+func (d *sliceDecoder) cavlcBlocks(b *block, set uint64) (left uint64) {
+	b.out = d.coeffs[:]
+	_ = b.scale[15]
+	r := cavlcRun{set: set, table: -1, numbers: &d.nz[0], at: &blockAt[0]}
 	r.parse(d, b)
-	return r.coded, r.more, r.set
+	if b.cat != cat4x4 {
+		r.more = r.coded // DC coefficients are elsewhere
+	}
+	d.coded |= r.coded
+	d.more |= r.more
+	return r.set
 }

@@ -221,7 +221,15 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 		for _, size := range blocksOfDCs {
 			both(func(k *kernels[uint8], dst []uint8) { k.addDCs(dst, 64, size[0], size[1], &dcs, 255) })
 		}
-		both(func(k *kernels[uint8], dst []uint8) { k.fillPair(dst, 64, src[0], src[1]) })
+		both(func(k *kernels[uint8], dst []uint8) { k.chromaDC(dst, 20*64+20, 64) })
+		levels := [2][16]int32{[16]int32(c[:])}
+		levels[1] = levels[0]
+		var flat [2][16]int16
+		scale := int32(v.IntN(1 << (4 + v.IntN(18))))
+		flatLumaDC(&levels[0], scale, &flat[0])
+		flatLumaDCGo(&levels[1], scale, &flat[1])
+		require.Equal(t, flat[1], flat[0])
+		require.Zero(t, levels[0])
 		var f [3]edgeFilter[uint8]
 		for i := range f {
 			f[i] = edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255, tc0: anyLimits(v)}

@@ -343,6 +343,10 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *intraNeighbours) {
 // own.
 func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
+	if h == 8 && ok.top && ok.left == [4]bool{true, true, true, true} {
+		r.k.chromaDC(pix, at, stride)
+		return
+	}
 	var above [2]int32
 	if ok.top {
 		p := pix[at-stride:][:8]
@@ -374,6 +378,6 @@ func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 			a = T((r.maxSample[plane] + 1) >> 1)
 			b = a
 		}
-		r.k.fillPair(pix[at+y*stride:], stride, a, b)
+		fillPair(pix[at+y*stride:], stride, a, b)
 	}
 }

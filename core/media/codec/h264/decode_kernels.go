@@ -1,8 +1,6 @@
 package h264
 
 import (
-	"encoding/binary"
-
 	"vividstrain/core/media/codec/motion"
 )
 
@@ -30,8 +28,9 @@ type kernels[T motion.Sample] struct {
 	addDC func(dst []T, stride, size int, c *int32, most int32)
 	// addDCs adds one value to each of the 4x4 blocks of w x h samples, in raster order: w = 16 or 8, h a multiple of 4.
 	addDCs func(dst []T, stride, w, h int, dcs *[16]int16, most int32)
-	// fillPair fills four rows of eight samples, the left half with a and the right one with b.
-	fillPair func(dst []T, stride int, a, b T)
+	// chromaDC predicts the block of 8x8 samples that begins at pix[at], all of whose neighbours are there, each
+	// block of 4x4 with the mean of those beside it.
+	chromaDC func(pix []T, at, stride int)
 	// lumaEdge filters an edge of 16 lines; pix[at] is sample q0 of the first line, and columns
 	// means that the edge is vertical. Each strength bS is for four lines; if one is 4, all are.
 	lumaEdge func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs strengths)
@@ -49,14 +48,7 @@ type kernels[T motion.Sample] struct {
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
 	return kernels[T]{motion.GoBlockKernels[T](), planeBlock[T], smoothBorder[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
-		add4[T], add8[T], addDC[T], addDCs[T], fillPair[T], lumaEdge[T], lumaInner[T](lumaEdge[T]), chromaEdges[T]}
-}
-
-// byteKernels are the kernels in plain Go for samples of one byte.
-func byteKernels() kernels[uint8] {
-	k := goKernels[uint8]()
-	k.fillPair = fillPairBytes
-	return k
+		add4[T], add8[T], addDC[T], addDCs[T], chromaDC[T], lumaEdge[T], lumaInner[T](lumaEdge[T]), chromaEdges[T]}
 }
 
 func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, most int32) {
@@ -69,6 +61,7 @@ func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, mos
 	}
 }
 
+// fillPair fills four rows of eight samples, the left half with a and the right one with b.
 func fillPair[T motion.Sample](dst []T, stride int, a, b T) {
 	for y := range 4 {
 		row := dst[y*stride:][:8]
@@ -77,12 +70,17 @@ func fillPair[T motion.Sample](dst []T, stride int, a, b T) {
 	}
 }
 
-// fillPairBytes is fillPair for samples of one byte: what is stored as a whole is fetched as a whole sooner.
-func fillPairBytes(dst []uint8, stride int, a, b uint8) {
-	row := uint64(a)*0x01010101 | uint64(b)*0x01010101<<32
-	for y := range 4 {
-		binary.LittleEndian.PutUint64(dst[y*stride:], row)
+// chromaDC is chroma DC prediction from all neighbours (8.3.4.1 to 8.3.4.3).
+func chromaDC[T motion.Sample](pix []T, at, stride int) {
+	var above, beside [2]int32
+	for i, v := range pix[at-stride:][:8] {
+		above[i>>2] += int32(v)
 	}
+	for y := range 8 {
+		beside[y>>2] += int32(pix[at+y*stride-1])
+	}
+	fillPair(pix[at:], stride, T((beside[0]+above[0]+4)>>3), T((above[1]+2)>>2))
+	fillPair(pix[at+4*stride:], stride, T((beside[1]+2)>>2), T((beside[1]+above[1]+4)>>3))
 }
 
 // taps is the six-tap filter (8-241).

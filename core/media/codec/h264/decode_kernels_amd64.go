@@ -9,7 +9,7 @@ import (
 // fastKernels returns the fastest kernels for 8-bit samples that this processor runs.
 func fastKernels() kernels[uint8] {
 	if !cpu.X86.HasAVX2 {
-		return byteKernels()
+		return goKernels[uint8]()
 	}
 	k := assemblyKernels()
 	k.plane = func(dst []uint8, stride, w, h int, v, across, down, _ int32) {
@@ -22,6 +22,10 @@ func fastKernels() kernels[uint8] {
 		} else {
 			lumaInnerRowsFast(first, stride, f.bytes(), (*uint32)(&bs[0]))
 		}
+	}
+	k.chromaDC = func(pix []uint8, at, stride int) {
+		_, _ = pix[at-stride], pix[at+7*stride+7]
+		chromaDCFast(&pix[at], stride)
 	}
 	k.smooth = func(p *border[uint8], _ int, out *averages[uint8]) { smoothFast(&p[0], &out[0]) }
 	return k

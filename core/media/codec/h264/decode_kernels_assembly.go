@@ -10,7 +10,7 @@ import (
 
 // assemblyKernels returns the kernels for 8-bit samples, with those that every processor with assembly has.
 func assemblyKernels() kernels[uint8] {
-	k := byteKernels()
+	k := goKernels[uint8]()
 	k.BlockKernels = motion.FastBlockKernels()
 	k.across = func(dst []uint8, stride int, src []uint8, step, w, h int, _ int32) {
 		acrossFast(motion.First(dst, stride, w, h), stride, motion.First(src, step, w+5, h), step, w, h)

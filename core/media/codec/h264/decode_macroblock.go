@@ -34,18 +34,19 @@ type mbInfo struct {
 	dc         uint8  // which DC blocks are coded: a bit for Y, Cb, Cr
 	qp         int8   // QPY
 	qpc        [2]int8
-	nonZero    [48]uint8 // number of coefficients of each 4x4 block: 16 of Y, then up to 8 of Cb and, from 32, of Cr
-	modes      [16]int8  // Intra4x4PredMode by block; -1 where it is not available, 2 in other kinds of macroblock
+	numbers    edgeNumbers
+	modes      [16]int8 // Intra4x4PredMode by block; -1 where it is not available, 2 in other kinds of macroblock
 	mvd        [2][16][2]uint8
 }
 
 func (m *mbInfo) intra() bool { return m.kind != kindInter }
 
-// Where the blocks of Cb and Cr start in mbInfo.nonZero.
-const (
-	nonZeroCb = 16
-	nonZeroCr = 32
-)
+// edgeNumbers are the numbers of coefficients of the blocks at the lower and at the right edge of a macroblock, as far
+// as there are blocks.
+type edgeNumbers struct {
+	below [8]uint8  // 4 of Y, 2 of Cb, 2 of Cr
+	right [12]uint8 // 4 rows of Y, up to 4 of Cb, up to 4 of Cr
+}
 
 // A cache holds a value for each 4x4 block of a macroblock and of its neighbours' blocks around
 // it, eight to a row: block x, y is at (y+1)*8+x+1.
@@ -98,10 +99,10 @@ type sliceDecoder struct {
 	mb      *mbInfo
 	mv      *mbMotion
 	n       neighbours
-	qp      int  // QPY of the last macroblock
-	lastDQ  bool // the last mb_qp_delta of the slice was not 0
-	skipRun int  // mb_skip_run that is left, -1: not read yet
-	nz      [3][cacheSize]uint8
+	qp      int                  // QPY of the last macroblock
+	lastDQ  bool                 // the last mb_qp_delta of the slice was not 0
+	skipRun int                  // mb_skip_run that is left, -1: not read yet
+	nz      [3 * cacheSize]uint8 // number of coefficients of each block: Y, Cb, Cr
 	ref     [2][cacheSize]int8
 	vec     [2][cacheSize]motion.Vector
 	mvd     [2][cacheSize][2]uint8
@@ -111,7 +112,7 @@ type sliceDecoder struct {
 	mode16 int
 	shape  partShape
 	sub    [4]subShape
-	coded  uint64     // a bit for each 4x4 block that has coefficients: 16 of Y, then Cb from 16, Cr from 32
+	coded  uint64     // a bit for each 4x4 block that has coefficients: 16 of Y, then Cb from 16, Cr from 24
 	more   uint64     // those of coded that have more than a DC coefficient
 	coeffs [512]int32 // of 4x4 blocks in coding order, or of 8x8 blocks; Cb from 256, Cr from 384
 	dc     [16]int32

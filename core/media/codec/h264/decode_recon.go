@@ -242,8 +242,9 @@ func (r *recon[T]) addChroma() {
 			r.addFlat(plane)
 			continue
 		}
-		coded, c := r.d.coded>>(16*plane)&0xFF, r.d.coeffs[128+128*plane:][:128]
-		if plain := coded &^ (r.d.more >> (16 * plane)); plain != 0 {
+		first := chromaBlock(plane - 1)
+		coded, c := r.d.coded>>first&0xFF, r.d.coeffs[16*first:][:128]
+		if plain := coded &^ (r.d.more >> first); plain != 0 {
 			r.d.flattenBlocks(plane, plain, c, &chromaOrder)
 			r.addFlat(plane)
 			coded &^= plain

@@ -97,7 +97,7 @@ func (d *sliceDecoder) residualLuma(list int) error {
 	scale := &d.scale.small[list][qp]
 	scan, cat := scans4[field][:], cat4x4
 	if d.mb.kind == kind16x16 {
-		n, err := d.read(&block{catDC16, d.dc[:], scan, raw[:], 0}, 0, cacheFirst)
+		n, err := d.read(&block{catDC16, d.dc[:], scan, raw[:], 0}, cacheFirst)
 		if err != nil {
 			return err
 		}
@@ -108,7 +108,7 @@ func (d *sliceDecoder) residualLuma(list int) error {
 		scan, cat = scan[1:], catAC16
 	}
 	if !d.mb.transform8 {
-		return d.readBlocks(block{cat, d.coeffs[:256], scan, scale[:], 4}, 0, lumaBlocks[d.mb.cbp&15], &lumaAt)
+		return d.readBlocks(&block{cat, nil, scan, scale[:], 4}, lumaBlocks[d.mb.cbp&15])
 	}
 	for b8 := range 4 {
 		if d.mb.cbp>>b8&1 != 0 {
@@ -123,55 +123,41 @@ func (d *sliceDecoder) residualLuma(list int) error {
 // lumaBlocks are the sets of 4x4 blocks in coding order by coded_block_pattern.
 var lumaBlocks = [16]uint64{0, 0xf, 0xf0, 0xff, 0xf00, 0xf0f, 0xff0, 0xfff, 0xf000, 0xf00f, 0xf0f0, 0xf0ff, 0xff00, 0xff0f, 0xfff0, 0xffff}
 
-// lumaAt and chromaAt are the places of the blocks in the caches, in coding order.
-var (
-	lumaAt = func() (list [16]uint8) {
-		for k, block := range blockOf {
-			list[k] = uint8(cacheAt[block])
+// blockAt is the place of each block of a macroblock in the cache of numbers, in the order of coded.
+var blockAt = func() (list [32]uint8) {
+	for k, block := range blockOf {
+		list[k] = uint8(cacheAt[block])
+	}
+	for k := range 8 {
+		for plane := range 2 {
+			list[chromaBlock(plane)+k] = uint8((1+plane)*cacheSize + cacheFirst + k>>1*cacheStep + k&1)
 		}
-		return list
-	}()
-	chromaAt = func() (list [16]uint8) {
-		for k := range 8 {
-			list[k] = uint8(cacheFirst + k>>1*cacheStep + k&1)
-		}
-		return list
-	}()
-)
+	}
+	return list
+}()
 
-// readBlocks parses a set of 4x4 blocks of a plane; b is the first of all, and at are their places in the cache.
-func (d *sliceDecoder) readBlocks(b block, plane int, set uint64, at *[16]uint8) error {
-	out := b.out
-	var coded, more uint64 // those with coefficients, and with more than a DC coefficient
+// chromaBlock is the first block of plane 0, Cb, or 1, Cr, in the order of coded.
+func chromaBlock(plane int) int { return 16 + 8*plane }
+
+// readBlocks parses a set of 4x4 blocks, in the order of coded.
+func (d *sliceDecoder) readBlocks(b *block, set uint64) error {
 	for set != 0 {
 		if !d.h.pps.cabac {
-			b.out = out
-			c, m, left := d.cavlcBlocks(&b, plane, set, at)
-			coded, more, set = coded|c, more|m, left
-			if set == 0 {
-				break
+			if set = d.cavlcBlocks(b, set); set == 0 {
+				return nil
 			}
 		}
-		k := mathbits.TrailingZeros64(set)
+		k := mathbits.TrailingZeros64(set) & 31
 		set &= set - 1
-		b.out = out[16*k : 16*k+16]
-		n, err := d.read(&b, plane, int(at[k]))
+		b.out = d.coeffs[16*k : 16*k+16]
+		n, err := d.read(b, int(blockAt[k]))
 		if err != nil {
 			return err
 		}
-		d.nz[plane][at[k]] = uint8(n)
-		if n > 0 {
-			coded |= 1 << k
-			if n > 1 || b.out[0] == 0 {
-				more |= 1 << k
-			}
-		}
+		d.nz[blockAt[k]] = uint8(n)
+		d.coded |= uint64(oneIf(n > 0)) << k
+		d.more |= uint64(oneIf(n > 1 || n == 1 && (b.out[0] == 0 || b.cat != cat4x4))) << k
 	}
-	if b.cat != cat4x4 {
-		more = coded // DC coefficients are elsewhere
-	}
-	d.coded |= coded << (16 * plane)
-	d.more |= more << (16 * plane)
 	return nil
 }
 
@@ -188,14 +174,14 @@ func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 			if i == 0 {
 				total = d.cabacCoeffs(&block{cat8x8, out, scans8[field][:], scale, 6}, -1)
 			}
-			d.nz[0][at] = uint8(total)
+			d.nz[at] = uint8(total)
 			continue
 		}
-		n, err := d.read(&block{cat4x4, out, scans8Split[field][i][:], scale, 6}, 0, at)
+		n, err := d.read(&block{cat4x4, out, scans8Split[field][i][:], scale, 6}, at)
 		if err != nil {
 			return err
 		}
-		d.nz[0][at] = uint8(n)
+		d.nz[at] = uint8(n)
 		total += n
 	}
 	if total > 0 {
@@ -215,7 +201,7 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	}
 	alone := d.mb.cbp>>4 == 1
 	for plane := range 2 {
-		n, err := d.read(&block{catChromaDC, d.dc[:8], scansDC[blocks>>3], raw[:], 0}, 1+plane, -1)
+		n, err := d.read(&block{catChromaDC, d.dc[:8], scansDC[blocks>>3], raw[:], 0}, 1+plane)
 		if err != nil {
 			return err
 		}
@@ -233,10 +219,10 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	if alone {
 		return nil
 	}
-	scan := scans4[d.fieldScan()][1:]
+	b := block{cat: catChromaAC, scan: scans4[d.fieldScan()][1:], shift: 4}
 	for plane := range 2 {
-		b := block{catChromaAC, d.coeffs[256+128*plane:][:128], scan, d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:], 4}
-		if err := d.readBlocks(b, 1+plane, 1<<blocks-1, &chromaAt); err != nil {
+		b.scale = d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:]
+		if err := d.readBlocks(&b, (1<<blocks-1)<<chromaBlock(plane)); err != nil {
 			return err
 		}
 	}
@@ -259,22 +245,21 @@ func (d *sliceDecoder) fieldScan() int {
 	return 0
 }
 
-// read parses one block of a plane, whose cache index is at, and returns its number of
-// coefficients.
-func (d *sliceDecoder) read(b *block, plane, at int) (int, error) {
+// read parses one block, whose place in the cache of numbers is at, and returns its number of coefficients. Of chroma
+// DC blocks at is 1 for Cb, 2 for Cr.
+func (d *sliceDecoder) read(b *block, at int) (int, error) {
 	if d.h.pps.cabac {
-		return d.cabacCoeffs(b, 85+4*b.cat+d.codedContext(b.cat, plane, at)), nil
+		return d.cabacCoeffs(b, 85+4*b.cat+d.codedContext(b.cat, at)), nil
 	}
 	if b.cat == catChromaDC {
 		return d.cavlcCoeffs(b, 3+len(b.scan)>>3)
 	}
-	return d.cavlcCoeffs(b, int(coeffTable[d.coeffContext(plane, at)&31]))
+	return d.cavlcCoeffs(b, int(coeffTable[d.coeffContext(at)&31]))
 }
 
 // coeffContext returns nC of a block (9.2.1).
-func (d *sliceDecoder) coeffContext(plane, at int) int {
-	nz := &d.nz[plane]
-	return contextOf(int(nz[at-1]) + int(nz[at-cacheStep]))
+func (d *sliceDecoder) coeffContext(at int) int {
+	return contextOf(int(d.nz[at-1]) + int(d.nz[at-cacheStep]))
 }
 
 // contextOf returns nC by the sum of the numbers of both neighbours, of which one that is not there counts as 64.
@@ -286,12 +271,14 @@ func contextOf(sum int) int {
 }
 
 // codedContext returns ctxIdxInc of a block's coded_block_flag (9.3.3.1.1.9).
-func (d *sliceDecoder) codedContext(cat, plane, at int) int {
-	if cat == catDC16 || cat == catChromaDC {
-		return d.codedDC(plane)
+func (d *sliceDecoder) codedContext(cat, at int) int {
+	switch cat {
+	case catDC16:
+		return d.codedDC(0)
+	case catChromaDC:
+		return d.codedDC(at)
 	}
-	nz := &d.nz[plane]
-	return min(int(nz[at-1]), 1) + 2*min(int(nz[at-cacheStep]), 1)
+	return min(int(d.nz[at-1]), 1) + 2*min(int(d.nz[at-cacheStep]), 1)
 }
 
 // coeffTable is the table of coeff_token for each nC; 5 is the fixed-length one.
@@ -311,69 +298,94 @@ func (d *sliceDecoder) codedDC(plane int) int {
 	return coded(d.n.left[0]) + 2*coded(d.n.top)
 }
 
-// absentNonZero stands for the numbers of coefficients of a macroblock that is not there: by the value that a
-// block counts as.
-var absentNonZero = [...][48]uint8{filled(0), filled(1), filled(64)}
+// absentNumbers stand for those of a macroblock that is not there: by the value that a block counts as.
+var absentNumbers = [...]edgeNumbers{filled(0), filled(1), filled(64)}
 
 // filled returns numbers that are all n.
-func filled(n uint8) (all [48]uint8) {
-	for i := range all {
-		all[i] = n
+func filled(n uint8) (all edgeNumbers) {
+	for i := range all.below {
+		all.below[i] = n
+	}
+	for i := range all.right {
+		all.right[i] = n
 	}
 	return all
 }
 
-// loadNonZero fills the borders of the caches with the number of coefficients of the
-// neighbouring blocks.
+// Where the caches of Cb and Cr begin in the cache of numbers.
+const (
+	cacheCb = cacheSize
+	cacheCr = 2 * cacheSize
+)
+
+// loadNonZero fills the borders of the cache with the numbers of coefficients of the neighbouring blocks.
 func (d *sliceDecoder) loadNonZero() {
-	absent := &absentNonZero[2] // CAVLC leaves it out of the average
+	absent := &absentNumbers[2] // CAVLC leaves it out of the average
 	if d.h.pps.cabac {
-		absent = &absentNonZero[oneIf(d.mb.intra())]
+		absent = &absentNumbers[oneIf(d.mb.intra())]
 	}
-	chromaRows := d.chromaBlocks() / 2
-	if d.h.sps.chroma.Planes() == 1 {
-		chromaRows = 0
-	}
-	d.nz = [3][cacheSize]uint8{}
+	nz := &d.nz
+	*nz = [3 * cacheSize]uint8{}
 	top := absent
 	if d.n.top >= 0 {
-		top = &d.mbs[d.n.top].nonZero
+		top = &d.mbs[d.n.top].numbers
 	}
-	copy(d.nz[0][1:5], top[12:16])
-	if last := 2 * (chromaRows - 1); last >= 0 {
-		copy(d.nz[1][1:3], top[nonZeroCb+last:])
-		copy(d.nz[2][1:3], top[nonZeroCr+last:])
+	*(*[4]uint8)(nz[1:]) = [4]uint8(top.below[:4])
+	*(*[2]uint8)(nz[cacheCb+1:]) = [2]uint8(top.below[4:6])
+	*(*[2]uint8)(nz[cacheCr+1:]) = [2]uint8(top.below[6:])
+	if d.h.mbaff {
+		d.loadNonZeroPairs(absent)
+		return
 	}
+	left := absent
+	if d.n.left[0] >= 0 {
+		left = &d.mbs[d.n.left[0]].numbers
+	}
+	for i := range 4 {
+		at := cacheFirst + cacheStep*i - 1
+		nz[at], nz[cacheCb+at], nz[cacheCr+at] = left.right[i], left.right[4+i], left.right[8+i]
+	}
+}
+
+// loadNonZeroPairs fills the left borders where the rows beside a macroblock may be of two others.
+func (d *sliceDecoder) loadNonZeroPairs(absent *edgeNumbers) {
+	tall := d.chromaBlocks() == 8
 	for i := range 4 {
 		left := absent
 		if d.n.left[i] >= 0 {
-			left = &d.mbs[d.n.left[i]].nonZero
+			left = &d.mbs[d.n.left[i]].numbers
 		}
 		at, row := cacheFirst+cacheStep*i-1, int(d.n.leftRow[i]&3)
-		d.nz[0][at] = left[4*row+3]
-		if chromaRows == 2 && i&1 == 0 {
+		d.nz[at] = left.right[row]
+		if !tall {
 			at, row = cacheFirst+cacheStep*(i>>1)-1, row>>1
-		} else if chromaRows != 4 {
-			continue
 		}
-		d.nz[1][at], d.nz[2][at] = left[nonZeroCb+2*row+1], left[nonZeroCr+2*row+1]
+		if tall || i&1 == 0 {
+			d.nz[cacheCb+at], d.nz[cacheCr+at] = left.right[4+row], left.right[8+row]
+		}
 	}
 }
 
 // storeNonZero stores the number of coefficients for later macroblocks, and for deblocking which
 // luma blocks have any.
 func (d *sliceDecoder) storeNonZero() {
-	nz := &d.mb.nonZero
 	coded := d.coded
 	if d.mb.transform8 {
 		coded |= coded << 1
 		coded |= coded << 2
 	}
 	d.mb.luma = uint16(rasterOf[coded&255]) | uint16(rasterOf[coded>>8&255])<<8
+	nz, numbers := &d.nz, &d.mb.numbers
+	*(*[4]uint8)(numbers.below[:]) = [4]uint8(nz[cacheFirst+3*cacheStep:])
+	last := cacheFirst + cacheStep
+	if d.chromaBlocks() == 8 {
+		last += 2 * cacheStep
+	}
+	*(*[2]uint8)(numbers.below[4:]) = [2]uint8(nz[cacheCb+last:])
+	*(*[2]uint8)(numbers.below[6:]) = [2]uint8(nz[cacheCr+last:])
 	for i := range 4 {
-		copy(nz[4*i:4*i+4], d.nz[0][cacheFirst+cacheStep*i:])
-		copy(nz[nonZeroCb+2*i:nonZeroCb+2*i+2], d.nz[1][cacheFirst+cacheStep*i:])
-		copy(nz[nonZeroCr+2*i:nonZeroCr+2*i+2], d.nz[2][cacheFirst+cacheStep*i:])
+		at := cacheFirst + cacheStep*i
+		numbers.right[i], numbers.right[4+i], numbers.right[8+i] = nz[at+3], nz[cacheCb+at+1], nz[cacheCr+at+1]
 	}
 }
 

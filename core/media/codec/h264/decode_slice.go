@@ -190,7 +190,7 @@ func (w *walk) lookAhead(x, y int, inferred bool, bottomSkip, read *bool) (field
 func (d *sliceDecoder) decodeSkip() {
 	d.setInter()
 	d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
-	d.mb.nonZero = [48]uint8{}
+	d.mb.numbers = edgeNumbers{}
 	d.clearDifferences()
 	d.lastDQ = false
 	d.storeQP()
@@ -228,7 +228,7 @@ func (d *sliceDecoder) decodeMacroblock() error {
 	}
 	if d.mb.cbp == 0 && d.mb.kind != kind16x16 {
 		d.lastDQ = false
-		d.mb.nonZero = [48]uint8{}
+		d.mb.numbers = edgeNumbers{}
 		d.storeQP()
 		return nil
 	}
@@ -260,9 +260,7 @@ func (d *sliceDecoder) readPCM() error {
 		d.r.Align()
 		d.r.Skip(8 * size)
 	}
-	for i := range d.mb.nonZero {
-		d.mb.nonZero[i] = 16
-	}
+	d.mb.numbers = filled(16)
 	d.mb.cbp, d.mb.dc, d.lastDQ = 0x2F, 7, false
 	d.mb.modes = dcModes
 	qp := d.qp

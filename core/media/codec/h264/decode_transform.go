@@ -27,24 +27,36 @@ func (d *sliceDecoder) flattenBlocks(plane int, blocks uint64, coeffs []int32, p
 // and stores each as its block's first coefficient (8.5.10), or as its residual if alone: no block has others.
 func (d *sliceDecoder) lumaDC(scale int32, alone bool) {
 	c := &d.dc
+	if alone {
+		d.flats |= 1
+		flatLumaDC(c, scale, &d.flat[0])
+		return
+	}
+	hadamard(c)
+	for i, v := range c {
+		k := codingOrder[i] & 15
+		v = (v*scale + 32) >> 6
+		d.coeffs[16*k] = v
+		d.coded |= uint64(oneIf(v != 0)) << k
+	}
+	*c = [16]int32{}
+}
+
+// hadamard transforms DC levels both ways.
+func hadamard(c *[16]int32) {
 	for i := 0; i < 16; i += 4 {
 		motion.Hadamard(&c[i], &c[i+1], &c[i+2], &c[i+3])
 	}
 	for i := range 4 {
 		motion.Hadamard(&c[i], &c[4+i], &c[8+i], &c[12+i])
 	}
-	if alone {
-		d.flats |= 1
-		for i, v := range c {
-			flatten(&d.flat[0][i], (v*scale+32)>>6)
-		}
-	} else {
-		for i, v := range c {
-			k := codingOrder[i] & 15
-			v = (v*scale + 32) >> 6
-			d.coeffs[16*k] = v
-			d.coded |= uint64(oneIf(v != 0)) << k
-		}
+}
+
+// flatLumaDCGo transforms the DC levels of a macroblock to the residuals of its blocks, and clears them.
+func flatLumaDCGo(c *[16]int32, scale int32, flat *[16]int16) {
+	hadamard(c)
+	for i, v := range c {
+		flatten(&flat[i], (v*scale+32)>>6)
 	}
 	*c = [16]int32{}
 }
@@ -53,7 +65,8 @@ func (d *sliceDecoder) lumaDC(scale int32, alone bool) {
 func (d *sliceDecoder) chromaDC420(plane int, scale int32, alone bool) {
 	c := &d.dc
 	p, q, r, s := c[0]+c[1], c[0]-c[1], c[2]+c[3], c[2]-c[3]
-	d.setChromaDC(plane, &[8]int32{(p + r) * scale >> 5, (q + s) * scale >> 5, (p - r) * scale >> 5, (q - s) * scale >> 5}, alone)
+	c[0], c[1], c[2], c[3] = (p+r)*scale>>5, (q+s)*scale>>5, (p-r)*scale>>5, (q-s)*scale>>5
+	d.setChromaDC(plane, c[:4], alone)
 }
 
 // chromaDC422 transforms and scales the DC levels of a 4:2:2 chroma plane; its scale is that of
@@ -62,29 +75,30 @@ func (d *sliceDecoder) chromaDC422(plane int, scale int32, alone bool) {
 	c := &d.dc
 	motion.Hadamard(&c[0], &c[2], &c[4], &c[6])
 	motion.Hadamard(&c[1], &c[3], &c[5], &c[7])
-	var dcs [8]int32
 	for i := 0; i < 8; i += 2 {
-		dcs[i], dcs[i+1] = ((c[i]+c[i+1])*scale+32)>>6, ((c[i]-c[i+1])*scale+32)>>6
+		c[i], c[i+1] = ((c[i]+c[i+1])*scale+32)>>6, ((c[i]-c[i+1])*scale+32)>>6
 	}
-	d.setChromaDC(plane, &dcs, alone)
+	d.setChromaDC(plane, c[:8], alone)
 }
 
-// setChromaDC stores the DC coefficients of a chroma plane, or the residuals if alone, and clears their levels.
-func (d *sliceDecoder) setChromaDC(plane int, dcs *[8]int32, alone bool) {
-	d.dc = [16]int32{}
+// setChromaDC stores the DC coefficients of a chroma plane, or the residuals if alone, and clears them.
+func (d *sliceDecoder) setChromaDC(plane int, dcs []int32, alone bool) {
 	if alone {
 		d.flats |= 2 << plane
+		flat := d.flat[1+plane][:len(dcs)]
 		for k, v := range dcs {
-			flatten(&d.flat[1+plane][k], v)
+			flatten(&flat[k], v)
 		}
+		clear(dcs)
 		return
 	}
+	coeffs, coded := d.coeffs[16*chromaBlock(plane):][:128], uint64(0)
 	for k, v := range dcs {
-		if v != 0 {
-			d.coeffs[256+128*plane+16*k] = v
-			d.coded |= 1 << (16*(1+plane) + k)
-		}
+		coeffs[16*k] = v
+		coded |= uint64(oneIf(v != 0)) << k
 	}
+	d.coded |= coded << chromaBlock(plane)
+	clear(dcs)
 }
 
 // clip limits v to the range of samples.

@@ -317,8 +317,8 @@ func (c *macroblockEncoder[T]) codeResidualChroma(list int) {
 		for k, nonZero := range nonZero {
 			if nonZero != 0 {
 				levels := c.levels.chroma[plane][16*k : 16*k+16]
-				nonZeroInScan := dequantise(coef[16*k:16*k+16], uint64(nonZero), orders4[d.fieldScan()][:], levels, d.coeffs[256+128*plane+16*k:][:16], scale)
-				c.markCoded(16*(1+plane)+k, nonZeroInScan)
+				nonZeroInScan := dequantise(coef[16*k:16*k+16], uint64(nonZero), orders4[d.fieldScan()][:], levels, d.coeffs[16*(chromaBlock(plane)+k):][:16], scale)
+				c.markCoded(chromaBlock(plane)+k, nonZeroInScan)
 				c.levels.nonZeroChroma[plane][k] = nonZeroInScan
 				value += decimationScore(nonZeroInScan>>1, levels[1:], &decimationScores4x4)
 			}
@@ -375,7 +375,7 @@ func (c *macroblockEncoder[T]) macroblock(x, y int, last bool) {
 		c.codeIntra(math.MaxInt, false)
 	} else if c.predictInter() {
 		d.mb.skip, d.mb.direct16 = true, d.h.kind == sliceB
-		d.mb.nonZero = [48]uint8{}
+		d.mb.numbers = edgeNumbers{}
 		d.clearDifferences()
 		d.storeQP()
 		w.writeSkip()

@@ -148,9 +148,9 @@ func (c *macroblockEncoder[T]) zeroChromaAC(plane, blocks int) {
 	d := c.d
 	c.levels.nonZeroChroma[plane] = [8]uint64{}
 	for k := range blocks {
-		block := d.coeffs[256+128*plane+16*k:][:16]
+		bit := chromaBlock(plane) + k
+		block := d.coeffs[16*bit:][:16]
 		clear(block[1:])
-		bit := 16*(1+plane) + k
 		d.more &^= 1 << bit
 		d.coded = d.coded&^(1<<bit) | uint64(oneIf(block[0] != 0))<<bit
 	}

@@ -34,7 +34,7 @@ func (w *sliceWriter) writeMacroblock(l *levels, qp int, o *choice) {
 	}
 	if d.mb.cbp == 0 && d.mb.kind != kind16x16 {
 		d.lastDQ = false
-		d.mb.nonZero = [48]uint8{}
+		d.mb.numbers = edgeNumbers{}
 		d.storeQP()
 		return
 	}

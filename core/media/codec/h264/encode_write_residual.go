@@ -41,7 +41,7 @@ func (w *sliceWriter) residualLuma(l *levels) {
 	d := w.d
 	cat, first := cat4x4, 0
 	if d.mb.kind == kind16x16 {
-		if w.block(catDC16, l.dc[:], nonZeroOf(l.dc[:]), 0, cacheFirst) > 0 {
+		if w.block(catDC16, l.dc[:], nonZeroOf(l.dc[:]), cacheFirst) > 0 {
 			d.mb.dc |= 1
 		}
 		cat, first = catAC16, 1
@@ -56,8 +56,7 @@ func (w *sliceWriter) residualLuma(l *levels) {
 		}
 		for k := 4 * b8; k < 4*b8+4; k++ {
 			at := cacheAt[blockOf[k]]
-			n := w.block(cat, l.luma[16*k+first:16*k+16], l.nonZeroLuma[k]>>first, 0, at)
-			d.nz[0][at] = uint8(n)
+			d.nz[at] = uint8(w.block(cat, l.luma[16*k+first:16*k+16], l.nonZeroLuma[k]>>first, at))
 		}
 	}
 }
@@ -71,14 +70,14 @@ func (w *sliceWriter) residual8x8(l []int16, nonZero uint64, b8 int) {
 	for i := range 4 {
 		at := cacheAt[blockOf[4*b8+i]]
 		if d.h.pps.cabac {
-			d.nz[0][at] = uint8(total)
+			d.nz[at] = uint8(total)
 			continue
 		}
 		var part [16]int16
 		for k := range part {
 			part[k] = l[4*k+i]
 		}
-		d.nz[0][at] = uint8(w.block(cat4x4, part[:], nonZeroOf(part[:]), 0, at))
+		d.nz[at] = uint8(w.block(cat4x4, part[:], nonZeroOf(part[:]), at))
 	}
 }
 
@@ -89,7 +88,7 @@ func (w *sliceWriter) residualChroma(l *levels) {
 	}
 	blocks := d.chromaBlocks()
 	for plane := range 2 {
-		if w.block(catChromaDC, l.chromaDC[plane][:blocks], nonZeroOf(l.chromaDC[plane][:blocks]), 1+plane, -1) > 0 {
+		if w.block(catChromaDC, l.chromaDC[plane][:blocks], nonZeroOf(l.chromaDC[plane][:blocks]), 1+plane) > 0 {
 			d.mb.dc |= 2 << plane
 		}
 	}
@@ -98,24 +97,24 @@ func (w *sliceWriter) residualChroma(l *levels) {
 	}
 	for plane := range 2 {
 		for k := range blocks {
-			at := cacheFirst + k>>1*cacheStep + k&1
-			d.nz[1+plane][at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], l.nonZeroChroma[plane][k]>>1, 1+plane, at))
+			at := int(blockAt[chromaBlock(plane)+k])
+			d.nz[at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], l.nonZeroChroma[plane][k]>>1, at))
 		}
 	}
 }
 
-// block writes one block of a plane, which is at place at of its cache, and
-// returns how many coefficients it has: those that has names.
-func (w *sliceWriter) block(cat int, l []int16, nonZero uint64, plane, at int) int {
+// block writes one block, at as of read, and returns how many coefficients it has: those that nonZero
+// names.
+func (w *sliceWriter) block(cat int, l []int16, nonZero uint64, at int) int {
 	d := w.d
 	if !d.h.pps.cabac {
 		table := 3 + len(l)>>3
 		if cat != catChromaDC {
-			table = int(coeffTable[d.coeffContext(plane, at)&31])
+			table = int(coeffTable[d.coeffContext(at)&31])
 		}
 		return w.cavlcCoeffs(cat, l, nonZero, table)
 	}
-	ctx := 85 + 4*cat + d.codedContext(cat, plane, at)
+	ctx := 85 + 4*cat + d.codedContext(cat, at)
 	w.bins.Decision(ctx, oneIf(nonZero != 0))
 	return w.cabacCoeffs(cat, l, nonZero)
 }

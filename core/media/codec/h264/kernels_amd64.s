@@ -7615,3 +7615,153 @@ long:
 	CMPL BP, R13
 	JBE  skip
 	RET
+
+// func chromaDCFast(pix *byte, stride int)
+// Requires: AVX
+TEXT ·chromaDCFast(SB), NOSPLIT, $0-16
+	MOVQ       pix+0(FP), AX
+	MOVQ       stride+8(FP), CX
+	MOVQ       AX, R8
+	SUBQ       CX, R8
+	VPXOR      X1, X1, X1
+	VMOVQ      (R8), X0
+	VPUNPCKLDQ X1, X0, X0
+	VPSADBW    X1, X0, X0
+	VMOVQ      X0, DX
+	VPEXTRQ    $0x01, X0, BX
+	MOVQ       AX, R8
+	MOVBLZX    -1(R8), SI
+	ADDQ       CX, R8
+	MOVBLZX    -1(R8), R9
+	ADDL       R9, SI
+	ADDQ       CX, R8
+	MOVBLZX    -1(R8), R9
+	ADDL       R9, SI
+	ADDQ       CX, R8
+	MOVBLZX    -1(R8), R9
+	ADDL       R9, SI
+	ADDQ       CX, R8
+	MOVBLZX    -1(R8), DI
+	ADDQ       CX, R8
+	MOVBLZX    -1(R8), R9
+	ADDL       R9, DI
+	ADDQ       CX, R8
+	MOVBLZX    -1(R8), R9
+	ADDL       R9, DI
+	ADDQ       CX, R8
+	MOVBLZX    -1(R8), R9
+	ADDL       R9, DI
+	MOVL       $0x01010101, R8
+	LEAQ       4(SI), SI
+	ADDQ       DX, SI
+	SHRQ       $0x03, SI
+	LEAQ       2(BX), DX
+	SHRQ       $0x02, DX
+	IMULQ      R8, SI
+	IMULQ      R8, DX
+	SHLQ       $0x20, DX
+	ORQ        SI, DX
+	LEAQ       2(DI), SI
+	SHRQ       $0x02, SI
+	LEAQ       4(DI), DI
+	ADDQ       BX, DI
+	SHRQ       $0x03, DI
+	IMULQ      R8, SI
+	IMULQ      R8, DI
+	SHLQ       $0x20, DI
+	ORQ        SI, DI
+	MOVQ       DX, (AX)
+	ADDQ       CX, AX
+	MOVQ       DX, (AX)
+	ADDQ       CX, AX
+	MOVQ       DX, (AX)
+	ADDQ       CX, AX
+	MOVQ       DX, (AX)
+	ADDQ       CX, AX
+	MOVQ       DI, (AX)
+	ADDQ       CX, AX
+	MOVQ       DI, (AX)
+	ADDQ       CX, AX
+	MOVQ       DI, (AX)
+	ADDQ       CX, AX
+	MOVQ       DI, (AX)
+	RET
+
+// func lumaDCFast(dc *[16]int32, scale int32, flat *[16]int16)
+// Requires: AVX, AVX2
+TEXT ·lumaDCFast(SB), NOSPLIT, $0-24
+	MOVQ         dc+0(FP), AX
+	MOVQ         flat+16(FP), CX
+	VMOVDQU      (AX), X0
+	VMOVDQU      16(AX), X1
+	VMOVDQU      32(AX), X2
+	VMOVDQU      48(AX), X3
+	VPADDD       X1, X0, X4
+	VPSUBD       X1, X0, X5
+	VPADDD       X3, X2, X1
+	VPSUBD       X3, X2, X3
+	VPADDD       X1, X4, X0
+	VPSUBD       X1, X4, X1
+	VPSUBD       X3, X5, X2
+	VPADDD       X3, X5, X3
+	VPUNPCKLDQ   X1, X0, X4
+	VPUNPCKHDQ   X1, X0, X0
+	VPUNPCKLDQ   X3, X2, X1
+	VPUNPCKHDQ   X3, X2, X3
+	VPUNPCKLQDQ  X1, X4, X2
+	VPUNPCKHQDQ  X1, X4, X1
+	VPUNPCKLQDQ  X3, X0, X4
+	VPUNPCKHQDQ  X3, X0, X0
+	VPADDD       X1, X2, X3
+	VPSUBD       X1, X2, X5
+	VPADDD       X0, X4, X1
+	VPSUBD       X0, X4, X0
+	VPADDD       X1, X3, X2
+	VPSUBD       X1, X3, X1
+	VPSUBD       X0, X5, X4
+	VPADDD       X0, X5, X0
+	MOVL         scale+8(FP), DX
+	VMOVD        DX, X3
+	VPBROADCASTD X3, X3
+	VPCMPEQD     X5, X5, X5
+	VPSRLD       $0x1f, X5, X5
+	VPSLLD       $0x05, X5, X5
+	VPMULLD      X3, X2, X2
+	VPADDD       X5, X2, X2
+	VPSRAD       $0x06, X2, X2
+	VPADDD       X5, X2, X2
+	VPSRAD       $0x06, X2, X2
+	VPMULLD      X3, X1, X1
+	VPADDD       X5, X1, X1
+	VPSRAD       $0x06, X1, X1
+	VPADDD       X5, X1, X1
+	VPSRAD       $0x06, X1, X1
+	VPMULLD      X3, X4, X4
+	VPADDD       X5, X4, X4
+	VPSRAD       $0x06, X4, X4
+	VPADDD       X5, X4, X4
+	VPSRAD       $0x06, X4, X4
+	VPMULLD      X3, X0, X0
+	VPADDD       X5, X0, X0
+	VPSRAD       $0x06, X0, X0
+	VPADDD       X5, X0, X0
+	VPSRAD       $0x06, X0, X0
+	VPACKSSDW    X1, X2, X2
+	VPACKSSDW    X0, X4, X4
+	VPUNPCKLWD   X4, X2, X0
+	VPUNPCKHWD   X4, X2, X1
+	VPUNPCKLWD   X1, X0, X2
+	VPUNPCKHWD   X1, X0, X1
+	VPCMPEQW     X0, X0, X0
+	VPSLLW       $0x0f, X0, X3
+	VPSUBW       X0, X3, X3
+	VPMAXSW      X3, X2, X2
+	VMOVDQU      X2, (CX)
+	VPMAXSW      X3, X1, X1
+	VMOVDQU      X1, 16(CX)
+	VPXOR        X0, X0, X0
+	VMOVDQU      X0, (AX)
+	VMOVDQU      X0, 16(AX)
+	VMOVDQU      X0, 32(AX)
+	VMOVDQU      X0, 48(AX)
+	RET

@@ -3,7 +3,7 @@
 package h264
 
 // fastKernels are the fastest kernels for 8 bits that this processor runs.
-func fastKernels() kernels[uint8] { return byteKernels() }
+func fastKernels() kernels[uint8] { return goKernels[uint8]() }
 
 func fastEncodeKernels() encodeKernels[uint8] { return goEncodeKernels[uint8]() }
 

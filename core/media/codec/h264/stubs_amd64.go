@@ -267,3 +267,13 @@ func queueFlagsFast(queue *uint16, flags *uint16, has uint64, end int)
 //
 //go:noescape
 func cavlcFast(r *byte, tables *byte)
+
+// chromaDCFast is chromaDC for the block at pix.
+//
+//go:noescape
+func chromaDCFast(pix *byte, stride int)
+
+// lumaDCFast is flatLumaDC.
+//
+//go:noescape
+func lumaDCFast(dc *[16]int32, scale int32, flat *[16]int16)

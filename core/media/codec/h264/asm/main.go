@@ -50,6 +50,8 @@ func main() {
 	quantiseBlocks()
 	queueFlags()
 	cavlc()
+	chromaDC()
+	lumaDC()
 	Generate()
 }
 

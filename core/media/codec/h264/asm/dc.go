@@ -1,0 +1,136 @@
+package main
+
+import (
+	. "github.com/mmcloughlin/avo/build"
+	. "github.com/mmcloughlin/avo/operand"
+	. "github.com/mmcloughlin/avo/reg"
+
+	"github.com/mmcloughlin/avo/attr"
+)
+
+// chromaDC writes the DC prediction of a block of 8x8 samples with all its neighbours.
+func chromaDC() {
+	TEXT("chromaDCFast", attr.NOSPLIT, "func(pix *byte, stride int)")
+	Pragma("noescape")
+	Doc("chromaDCFast is chromaDC for the block at pix.")
+	pix, stride := Load(Param("pix"), GP64()).(GPVirtual), Load(Param("stride"), GP64()).(GPVirtual)
+	x, zero := XMM(), XMM()
+	above, beside := [2]GPVirtual{GP64(), GP64()}, [2]GPVirtual{GP64(), GP64()}
+	at, t := GP64(), GP64()
+	MOVQ(pix, at)
+	SUBQ(stride, at)
+	VPXOR(zero, zero, zero)
+	VMOVQ(Mem{Base: at}, x)
+	VPUNPCKLDQ(zero, x, x)
+	VPSADBW(zero, x, x)
+	VMOVQ(x, above[0])
+	VPEXTRQ(Imm(1), x, above[1])
+	MOVQ(pix, at)
+	for y := range 8 {
+		sum := beside[y/4]
+		if y%4 == 0 {
+			MOVBLZX(Mem{Base: at, Disp: -1}, sum.As32())
+		} else {
+			MOVBLZX(Mem{Base: at, Disp: -1}, t.As32())
+			ADDL(t.As32(), sum.As32())
+		}
+		if y < 7 {
+			ADDQ(stride, at)
+		}
+	}
+	spread := GP64()
+	MOVL(U32(0x01010101), spread.As32())
+	// row makes eight samples of two means.
+	row := func(left, right GPVirtual) GPVirtual {
+		IMULQ(spread, left)
+		IMULQ(spread, right)
+		SHLQ(Imm(32), right)
+		ORQ(left, right)
+		return right
+	}
+	mean := func(shift uint64, sums ...GPVirtual) GPVirtual {
+		sum := GP64()
+		LEAQ(Mem{Base: sums[0], Disp: 2 * len(sums)}, sum)
+		for _, other := range sums[1:] {
+			ADDQ(other, sum)
+		}
+		SHRQ(Imm(shift), sum)
+		return sum
+	}
+	upper := row(mean(3, beside[0], above[0]), mean(2, above[1]))
+	lower := row(mean(2, beside[1]), mean(3, beside[1], above[1]))
+	for y := range 8 {
+		samples := upper
+		if y >= 4 {
+			samples = lower
+		}
+		MOVQ(samples, Mem{Base: pix})
+		if y < 7 {
+			ADDQ(stride, pix)
+		}
+	}
+	RET()
+}
+
+// lumaDC writes the transform of the DC levels of a macroblock.
+func lumaDC() {
+	TEXT("lumaDCFast", attr.NOSPLIT, "func(dc *[16]int32, scale int32, flat *[16]int16)")
+	Pragma("noescape")
+	Doc("lumaDCFast is flatLumaDC.")
+	dc, flat := Load(Param("dc"), GP64()), Load(Param("flat"), GP64())
+	var c [4]VecVirtual
+	for i := range c {
+		c[i] = XMM()
+		VMOVDQU(Mem{Base: dc, Disp: 16 * i}, c[i])
+	}
+	hadamard(&c)
+	c = transpose4(c)
+	hadamard(&c)
+	scale, round := XMM(), XMM()
+	VMOVD(Load(Param("scale"), GP32()), scale)
+	VPBROADCASTD(scale, scale)
+	VPCMPEQD(round, round, round)
+	VPSRLD(Imm(31), round, round)
+	VPSLLD(Imm(5), round, round) // 32
+	for i := range c {
+		VPMULLD(scale, c[i], c[i])
+		for range 2 { // once to the coefficient, and once to the residual
+			VPADDD(round, c[i], c[i])
+			VPSRAD(Imm(6), c[i], c[i])
+		}
+	}
+	// Columns to rows, of words.
+	low, high, ones, least := XMM(), XMM(), XMM(), XMM()
+	VPACKSSDW(c[1], c[0], c[0])
+	VPACKSSDW(c[3], c[2], c[2])
+	VPUNPCKLWD(c[2], c[0], low)
+	VPUNPCKHWD(c[2], c[0], high)
+	VPUNPCKLWD(high, low, c[0])
+	VPUNPCKHWD(high, low, c[1])
+	VPCMPEQW(ones, ones, ones)
+	VPSLLW(Imm(15), ones, least)
+	VPSUBW(ones, least, least) // -32767, whose negative is a word as well
+	for i := range 2 {
+		VPMAXSW(least, c[i], c[i])
+		VMOVDQU(c[i], Mem{Base: flat, Disp: 16 * i})
+	}
+	zero := XMM()
+	VPXOR(zero, zero, zero)
+	for i := range 4 {
+		VMOVDQU(zero, Mem{Base: dc, Disp: 16 * i})
+	}
+	RET()
+}
+
+// hadamard transforms four rows of four numbers down.
+func hadamard(c *[4]VecVirtual) {
+	p, q, r, s := XMM(), XMM(), XMM(), XMM()
+	VPADDD(c[1], c[0], p)
+	VPSUBD(c[1], c[0], q)
+	VPADDD(c[3], c[2], r)
+	VPSUBD(c[3], c[2], s)
+	VPADDD(r, p, c[0])
+	VPSUBD(r, p, c[1])
+	VPSUBD(s, q, c[2])
+	VPADDD(s, q, c[3])
+}
