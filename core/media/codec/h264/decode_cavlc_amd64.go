@@ -68,7 +68,7 @@ type cavlcRun struct {
 	data        *byte
 	pos, limit  int    // in bits: the place in the data, and the last one at which a block may begin
 	set         uint64 // of the blocks to parse
-	coded, more uint64 // results as of readBlocks; more is without those that have one coefficient in any block but 4x4
+	coded, more uint64 // results as of cavlcBlocks
 	total       int    // number of coefficients of the last block that has any
 	table       int    // of coeff_token; -1 for that of the numbers of the neighbours, which are kept then
 	numbers     *uint8 // cache of the numbers
@@ -113,17 +113,12 @@ func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 	return d.cavlcCoeffsGo(b, table)
 }
 
-// cavlcBlocks parses blocks of readBlocks up to one that the assembly leaves to cavlcCoeffsGo, and returns those
-// that are left.
-func (d *sliceDecoder) cavlcBlocks(b *block, set uint64) (left uint64) {
-	b.out = d.coeffs[:]
-	_ = b.scale[15]
-	r := cavlcRun{set: set, table: -1, numbers: &d.nz[0], at: &blockAt[0]}
+// cavlcBlocks parses blocks of a set, whose coefficients are 16 apart from b.out on, up to one that the assembly
+// leaves to cavlcCoeffsGo. It returns those that have coefficients, those that have more than the first one, and those
+// that are left. The table of coeff_token is as for cavlcRun.
+func (d *sliceDecoder) cavlcBlocks(b *block, set uint64, table int) (coded, more, left uint64) {
+	_, _ = b.out[16*(mathbits.Len64(set)-1)+len(b.scan)-1], b.scale[len(b.scan)-1]
+	r := cavlcRun{set: set, table: table, numbers: &d.nz[0], at: &blockAt[0]}
 	r.parse(d, b)
-	if b.cat != cat4x4 {
-		r.more = r.coded // DC coefficients are elsewhere
-	}
-	d.coded |= r.coded
-	d.more |= r.more
-	return r.set
+	return r.coded, r.more, r.set
 }

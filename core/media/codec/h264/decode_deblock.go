@@ -111,13 +111,20 @@ func (e *edges[T]) vertical(x, y int) {
 // within filters the edges within the macroblock; step is as for inner.
 func (e *edges[T]) within(columns bool, step int) {
 	r, f, bs := e.r, &e.inside, &e.strengths
-	any := strengths(0)
-	for k := 1; k < 4; k++ {
-		bs[k] = e.inner(k, step)
-		any |= bs[k]
-	}
-	if any == 0 {
+	switch {
+	case e.mb.intra():
+		*bs = [4]strengths{0, allOf(3), allOf(3), allOf(3)} // odd edges in 8x8 transforms are passed over below
+	case e.mb.still && e.mb.luma == 0:
 		return
+	default:
+		any := strengths(0)
+		for k := 1; k < 4; k++ {
+			bs[k] = e.inner(k, step)
+			any |= bs[k]
+		}
+		if any == 0 {
+			return
+		}
 	}
 	if r.planes == 3 && f[1].alpha|f[2].alpha != 0 {
 		e.chromaWithin(columns, bs)
@@ -132,9 +139,15 @@ func (e *edges[T]) within(columns bool, step int) {
 
 // chromaWithin filters the edges of chroma within the macroblock.
 func (e *edges[T]) chromaWithin(columns bool, bs *[4]strengths) {
-	for k, b := range bs {
-		if k > 0 && b != 0 && (k == 2 || !columns && e.r.chromaShift == 0) {
-			e.chromaEdge(b, k, columns, &e.inside)
+	if bs[2] != 0 {
+		e.chromaEdge(bs[2], 2, columns, &e.inside)
+	}
+	if columns || e.r.chromaShift == 1 {
+		return
+	}
+	for k := 1; k < 4; k += 2 {
+		if bs[k] != 0 {
+			e.chromaEdge(bs[k], k, false, &e.inside)
 		}
 	}
 }
@@ -176,9 +189,6 @@ func (e *edges[T]) inner(k, step int) (bs strengths) {
 	// 4:2:2 has some.
 	if k&1 != 0 && e.mb.transform8 && (step == 1 || e.r.chromaShift == 1) {
 		return 0
-	}
-	if e.mb.intra() {
-		return allOf(3)
 	}
 	if e.mb.still {
 		coded := e.mb.luma>>(k*step) | e.mb.luma>>(k*step-step)

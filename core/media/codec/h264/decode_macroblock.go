@@ -112,10 +112,10 @@ type sliceDecoder struct {
 	mode16 int
 	shape  partShape
 	sub    [4]subShape
-	coded  uint64     // a bit for each 4x4 block that has coefficients: 16 of Y, then Cb from 16, Cr from 24
-	more   uint64     // those of coded that have more than a DC coefficient
-	coeffs [512]int32 // of 4x4 blocks in coding order, or of 8x8 blocks; Cb from 256, Cr from 384
-	dc     [16]int32
+	coded  uint64       // a bit for each 4x4 block that has coefficients: 16 of Y, then Cb from 16, Cr from 24
+	more   uint64       // those of coded that have more than a DC coefficient
+	coeffs [512]int32   // of 4x4 blocks in coding order, or of 8x8 blocks; Cb from 256, Cr from 384
+	dc     [32]int32    // levels of the DC block of Y, or of those of Cb and, from 16, Cr
 	flat   [3][16]int16 // residuals of a plane's blocks in raster order, each the same for the whole block
 	flats  uint8        // a bit for each plane whose only residuals are in flat
 	pcm    []byte       // the samples of an I_PCM macroblock

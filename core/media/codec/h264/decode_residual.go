@@ -97,7 +97,7 @@ func (d *sliceDecoder) residualLuma(list int) error {
 	scale := &d.scale.small[list][qp]
 	scan, cat := scans4[field][:], cat4x4
 	if d.mb.kind == kind16x16 {
-		n, err := d.read(&block{catDC16, d.dc[:], scan, raw[:], 0}, cacheFirst)
+		n, err := d.read(&block{catDC16, d.dc[:16], scan, raw[:], 0}, cacheFirst)
 		if err != nil {
 			return err
 		}
@@ -143,7 +143,14 @@ func chromaBlock(plane int) int { return 16 + 8*plane }
 func (d *sliceDecoder) readBlocks(b *block, set uint64) error {
 	for set != 0 {
 		if !d.h.pps.cabac {
-			if set = d.cavlcBlocks(b, set); set == 0 {
+			var coded, more uint64
+			b.out = d.coeffs[:]
+			if coded, more, set = d.cavlcBlocks(b, set, -1); b.cat != cat4x4 {
+				more = coded // DC coefficients are elsewhere
+			}
+			d.coded |= coded
+			d.more |= more
+			if set == 0 {
 				return nil
 			}
 		}
@@ -200,15 +207,15 @@ func (d *sliceDecoder) residualChroma(list int) error {
 		return nil
 	}
 	alone := d.mb.cbp>>4 == 1
+	coded, err := d.readChromaDC(&block{catChromaDC, d.dc[:], scansDC[blocks>>3], raw[:], 0})
+	if err != nil {
+		return err
+	}
+	d.mb.dc |= coded << 1
 	for plane := range 2 {
-		n, err := d.read(&block{catChromaDC, d.dc[:8], scansDC[blocks>>3], raw[:], 0}, 1+plane)
-		if err != nil {
-			return err
-		}
-		if n == 0 {
+		if coded>>plane&1 == 0 {
 			continue
 		}
-		d.mb.dc |= 2 << plane
 		qp := int(d.mb.qpc[plane]) + offset
 		if blocks == 4 {
 			d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0], alone)
@@ -220,13 +227,40 @@ func (d *sliceDecoder) residualChroma(list int) error {
 		return nil
 	}
 	b := block{cat: catChromaAC, scan: scans4[d.fieldScan()][1:], shift: 4}
-	for plane := range 2 {
-		b.scale = d.scale.small[list+1+plane][int(d.mb.qpc[plane])+offset][:]
-		if err := d.readBlocks(&b, (1<<blocks-1)<<chromaBlock(plane)); err != nil {
-			return err
-		}
+	cb, cr := uint64(1<<blocks-1)<<chromaBlock(0), uint64(1<<blocks-1)<<chromaBlock(1)
+	scaleCb, scaleCr := &d.scale.small[list+1][int(d.mb.qpc[0])+offset], &d.scale.small[list+2][int(d.mb.qpc[1])+offset]
+	b.scale = scaleCb[:]
+	if scaleCb == scaleCr {
+		return d.readBlocks(&b, cb|cr)
 	}
-	return nil
+	if err := d.readBlocks(&b, cb); err != nil {
+		return err
+	}
+	b.scale = scaleCr[:]
+	return d.readBlocks(&b, cr)
+}
+
+// readChromaDC parses the DC blocks of both chroma planes and returns which of them have coefficients: a bit each.
+func (d *sliceDecoder) readChromaDC(b *block) (coded uint8, err error) {
+	for set := uint64(3); set != 0; set &= set - 1 {
+		if !d.h.pps.cabac {
+			var some uint64
+			b.out = d.dc[:]
+			some, _, set = d.cavlcBlocks(b, set, 3+len(b.scan)>>3)
+			coded |= uint8(some)
+			if set == 0 {
+				break
+			}
+		}
+		plane := mathbits.TrailingZeros64(set) & 1
+		b.out = d.dc[16*plane:][:8]
+		n, err := d.read(b, 1+plane)
+		if err != nil {
+			return 0, err
+		}
+		coded |= uint8(oneIf(n > 0)) << plane
+	}
+	return coded, nil
 }
 
 // chromaBlocks returns the number of 4x4 blocks in each chroma plane of a macroblock.

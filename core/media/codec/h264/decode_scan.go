@@ -1,5 +1,7 @@
 package h264
 
+import "slices"
+
 // Scans map the scan order of coefficients to raster order (8.5.6, 8.5.7): first for frame, then
 // for field macroblocks.
 var (
@@ -83,9 +85,9 @@ const maxQP = 51 + 12 + 3
 
 // levelScale holds LevelScale4x4 and LevelScale8x8 (8.5.9) times 2^(qP/6), by scaling list,
 // quantisation parameter and raster index. Scaling is then (c*s + round) >> 4 for 4x4 blocks,
-// and >> 6 for 8x8 blocks and for DC.
+// and >> 6 for 8x8 blocks and for DC. Equal lists share theirs.
 type levelScale struct {
-	small [6][maxQP + 1][16]int32
+	small [6]*[maxQP + 1][16]int32
 	large [2][maxQP + 1][64]int32
 }
 
@@ -122,6 +124,11 @@ func (p *pps) scaleFor(s *sps) *levelScale {
 func newLevelScale(lists *scalingLists) *levelScale {
 	l := new(levelScale)
 	for i, list := range lists.small {
+		if j := slices.Index(lists.small[:i], list); j >= 0 {
+			l.small[i] = l.small[j]
+			continue
+		}
+		l.small[i] = new([maxQP + 1][16]int32)
 		for k, place := range scans4[0] {
 			class := norm4Class(int(place&3), int(place>>2))
 			for qp := range l.small[i] {

@@ -26,7 +26,7 @@ func (d *sliceDecoder) flattenBlocks(plane int, blocks uint64, coeffs []int32, p
 // lumaDC transforms the DC levels of an Intra_16x16 macroblock, which are in dc in raster order of the blocks,
 // and stores each as its block's first coefficient (8.5.10), or as its residual if alone: no block has others.
 func (d *sliceDecoder) lumaDC(scale int32, alone bool) {
-	c := &d.dc
+	c := (*[16]int32)(d.dc[:])
 	if alone {
 		d.flats |= 1
 		flatLumaDC(c, scale, &d.flat[0])
@@ -63,22 +63,22 @@ func flatLumaDCGo(c *[16]int32, scale int32, flat *[16]int16) {
 
 // chromaDC420 transforms and scales the DC levels of a 4:2:0 chroma plane (8.5.11.1, 8.5.11.2).
 func (d *sliceDecoder) chromaDC420(plane int, scale int32, alone bool) {
-	c := &d.dc
+	c := d.dc[16*plane:][:4]
 	p, q, r, s := c[0]+c[1], c[0]-c[1], c[2]+c[3], c[2]-c[3]
 	c[0], c[1], c[2], c[3] = (p+r)*scale>>5, (q+s)*scale>>5, (p-r)*scale>>5, (q-s)*scale>>5
-	d.setChromaDC(plane, c[:4], alone)
+	d.setChromaDC(plane, c, alone)
 }
 
 // chromaDC422 transforms and scales the DC levels of a 4:2:2 chroma plane; its scale is that of
 // QP'c + 3.
 func (d *sliceDecoder) chromaDC422(plane int, scale int32, alone bool) {
-	c := &d.dc
+	c := d.dc[16*plane:][:8]
 	motion.Hadamard(&c[0], &c[2], &c[4], &c[6])
 	motion.Hadamard(&c[1], &c[3], &c[5], &c[7])
 	for i := 0; i < 8; i += 2 {
 		c[i], c[i+1] = ((c[i]+c[i+1])*scale+32)>>6, ((c[i]-c[i+1])*scale+32)>>6
 	}
-	d.setChromaDC(plane, c[:8], alone)
+	d.setChromaDC(plane, c, alone)
 }
 
 // setChromaDC stores the DC coefficients of a chroma plane, or the residuals if alone, and clears them.

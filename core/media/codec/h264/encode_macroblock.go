@@ -263,7 +263,7 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 	}
 	scan, scale := scans4[d.fieldScan()][:], c.lumaScale(0)
 	quantiseDC(c.dcs[:], q.small[0], scan, c.levels.dc[:], q.shift+2, q)
-	dequantiseInto(d.dc[:], c.levels.dc[:], scan, raw[:], 0)
+	dequantiseInto(d.dc[:16], c.levels.dc[:], scan, raw[:], 0)
 	d.lumaDC(scale[0], false)
 	c.quantise(catAC16, c.coef4x4[:], q, c.nonZero[:])
 	for i, raster := range c.nonZero {
@@ -357,7 +357,7 @@ func (c *macroblockEncoder[T]) chromaDC(plane, blocks, list int, q *quantiser) i
 	if n == 0 {
 		return 0
 	}
-	dequantiseInto(d.dc[:8], out, scansDC[blocks>>3], raw[:], 0)
+	dequantiseInto(d.dc[16*plane:][:8], out, scansDC[blocks>>3], raw[:], 0)
 	if blocks == 4 {
 		d.chromaDC420(plane, d.scale.small[list+1+plane][qp][0], false)
 	} else {
