@@ -7262,19 +7262,20 @@ TEXT ·cavlcFast(SB), NOSPLIT, $112-16
 	MOVQ r+0(FP), R10
 	MOVQ (R10), AX
 	MOVQ 8(R10), CX
+	XORL BX, BX
 
 block:
 	MOVQ    r+0(FP), R10
-	MOVQ    CX, 8(R10)
+	LEAQ    (CX)(BX*1), SI
+	MOVQ    SI, 8(R10)
 	BSFQ    24(R10), R9
 	JZ      leave
-	CMPQ    CX, 16(R10)
+	CMPQ    SI, 16(R10)
 	JA      leave
 	MOVQ    R9, SI
 	SHLQ    $0x06, SI
 	ADDQ    88(R10), SI
 	MOVQ    SI, 104(SP)
-	XORL    BX, BX
 	MOVQ    56(R10), R8
 	TESTQ   R8, R8
 	JNS     chosen
@@ -7387,15 +7388,19 @@ enough0:
 	JB   level
 
 levelled:
-	ADDQ    BX, CX
-	XORL    BX, BX
-	MOVQ    CX, SI
-	SHRQ    $0x03, SI
-	MOVQ    (AX)(SI*1), DX
-	BSWAPQ  DX
-	MOVL    CX, DI
-	ANDL    $0x07, DI
-	SHLXQ   DI, DX, DX
+	CMPL   BX, $0x25
+	JBE    enough1
+	ADDQ   BX, CX
+	XORL   BX, BX
+	MOVQ   CX, SI
+	SHRQ   $0x03, SI
+	MOVQ   (AX)(SI*1), DX
+	BSWAPQ DX
+	MOVL   CX, DI
+	ANDL   $0x07, DI
+	SHLXQ  DI, DX, DX
+
+enough1:
 	XORL    R13, R13
 	MOVQ    104(R10), R12
 	CMPQ    R8, R12
@@ -7470,7 +7475,7 @@ skip:
 	SUBL   BP, R13
 	JZ     without
 	CMPL   BX, $0x2e
-	JBE    enough1
+	JBE    enough2
 	ADDQ   BX, CX
 	XORL   BX, BX
 	MOVQ   CX, SI
@@ -7481,7 +7486,7 @@ skip:
 	ANDL   $0x07, DI
 	SHLXQ  DI, DX, DX
 
-enough1:
+enough2:
 	JMP run
 
 without:
@@ -7522,7 +7527,6 @@ number:
 	MOVB R8, (SI)
 
 parsed:
-	ADDQ BX, CX
 	MOVQ r+0(FP), R10
 	MOVQ 24(R10), SI
 	LEAQ -1(SI), DI

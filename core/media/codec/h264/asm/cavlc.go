@@ -96,20 +96,21 @@ func cavlc() {
 	Load(Param("r"), r)
 	MOVQ(Mem{Base: r, Disp: dataAt}, b.data)
 	MOVQ(Mem{Base: r, Disp: posAt}, b.pos)
+	XORL(b.used.As32(), b.used.As32())
 
 	Label("block")
 	Load(Param("r"), r)
 	k := ones
-	MOVQ(b.pos, Mem{Base: r, Disp: posAt})
+	LEAQ(Mem{Base: b.pos, Index: b.used, Scale: 1}, b.t)
+	MOVQ(b.t, Mem{Base: r, Disp: posAt})
 	BSFQ(Mem{Base: r, Disp: setAt}, k)
 	JZ(LabelRef("leave"))
-	CMPQ(b.pos, Mem{Base: r, Disp: limitAt})
+	CMPQ(b.t, Mem{Base: r, Disp: limitAt})
 	JA(LabelRef("leave"))
 	MOVQ(k, b.t)
 	SHLQ(Imm(6), b.t)
 	ADDQ(Mem{Base: r, Disp: outAt}, b.t)
 	MOVQ(b.t, out)
-	XORL(b.used.As32(), b.used.As32())
 	MOVQ(Mem{Base: r, Disp: tableAt}, total)
 	TESTQ(total, total)
 	JNS(LabelRef("chosen"))
@@ -125,7 +126,7 @@ func cavlc() {
 	Label("chosen")
 	Load(Param("tables"), b.t)
 	MOVQ(Mem{Base: b.t, Index: total, Scale: 8, Disp: tokensAt}, table)
-	b.fill()
+	b.fill() // more often than not it is needed
 	TESTQ(table, table)
 	JZ(LabelRef("fixed"))
 	b.lookup(table, ones, "leave")
@@ -181,7 +182,7 @@ func cavlc() {
 	JB(LabelRef("level"))
 
 	Label("levelled")
-	b.fill()
+	b.refill(9 + 11) // the number of zeros and a run
 	// The number of zeros, and the place of the last coefficient.
 	at, zeros := GP64(), GP64()
 	XORL(zeros.As32(), zeros.As32())
@@ -272,7 +273,6 @@ func cavlc() {
 	MOVQ(number, b.t)
 	MOVB(total.As8(), Mem{Base: b.t})
 	Label("parsed")
-	ADDQ(b.used, b.pos)
 	Load(Param("r"), r)
 	MOVQ(Mem{Base: r, Disp: setAt}, b.t)
 	LEAQ(Mem{Base: b.t, Disp: -1}, b.c)
