@@ -206,6 +206,21 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 			k.add4(dst, 64, &d, 255)
 			require.Zero(t, d)
 		})
+		some := v.Uint64()
+		for _, size := range blocksOfDCs {
+			both(func(k *kernels[uint8], dst []uint8) {
+				var many [256]int32
+				for i := range many {
+					many[i] = c[i%64] + int32(i)
+				}
+				rest, set := many, some&(1<<(size[0]*size[1]/16)-1)
+				k.addBlocks(dst, 64, size[0], size[1], many[:], set, 255)
+				for i := range rest {
+					rest[i] *= int32(1 - set>>(i/16)&1)
+				}
+				require.Equal(t, rest, many, "what was added is cleared")
+			})
+		}
 		both(func(k *kernels[uint8], dst []uint8) { d := c; k.add8(dst, 64, &d, 255); require.Zero(t, d) })
 		for _, size := range []int{4, 8} {
 			both(func(k *kernels[uint8], dst []uint8) {

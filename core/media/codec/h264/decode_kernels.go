@@ -23,6 +23,8 @@ type kernels[T motion.Sample] struct {
 	// add4 and add8 transform a block, add it to dst and clear it.
 	add4 func(dst []T, stride int, c *[16]int32, most int32)
 	add8 func(dst []T, stride int, c *[64]int32, most int32)
+	// addBlocks is add4 for a set of the blocks of w x h samples, in coding order: w = 16 or 8.
+	addBlocks func(dst []T, stride, w, h int, c []int32, set uint64, most int32)
 	// addDC adds the residual of a block of 4x4 or 8x8 samples that has only a DC coefficient,
 	// and clears the coefficient.
 	addDC func(dst []T, stride, size int, c *int32, most int32)
@@ -48,7 +50,7 @@ type kernels[T motion.Sample] struct {
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
 	return kernels[T]{motion.GoBlockKernels[T](), planeBlock[T], smoothBorder[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
-		add4[T], add8[T], addDC[T], addDCs[T], chromaDC[T], lumaEdge[T], lumaInner[T](lumaEdge[T]), chromaEdges[T]}
+		add4[T], add8[T], addBlocks(add4[T]), addDC[T], addDCs[T], chromaDC[T], lumaEdge[T], lumaInner[T](lumaEdge[T]), chromaEdges[T]}
 }
 
 func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, most int32) {

@@ -15,6 +15,10 @@ func fastKernels() kernels[uint8] {
 	k.plane = func(dst []uint8, stride, w, h int, v, across, down, _ int32) {
 		planeFast(motion.First(dst, stride, w, h), stride, w, h, int16(v), int16(across), int16(down))
 	}
+	k.addBlocks = func(dst []uint8, stride, w, h int, c []int32, set uint64, _ int32) {
+		_, _ = dst[(h-1)*stride+w-1], c[w*h-1]
+		addBlocksFast(&dst[0], stride, &c[0], set&(1<<(w*h/16)-1), placesOf(w))
+	}
 	k.lumaInner = func(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs *[4]strengths) {
 		first := motion.First(pix[at:], stride, 16, 16)
 		if columns {
@@ -51,6 +55,7 @@ func fastWideKernels() kernels[uint16] {
 	k.add4 = func(dst []uint16, stride int, c *[16]int32, most int32) {
 		add4WideFast(motion.FirstWide(dst, stride, 4, 4), stride, c, int(most))
 	}
+	k.addBlocks = addBlocks(k.add4)
 	k.add8 = func(dst []uint16, stride int, c *[64]int32, most int32) {
 		add8WideFast(motion.FirstWide(dst, stride, 8, 8), stride, c, int(most))
 	}

@@ -27,6 +27,7 @@ func assemblyKernels() kernels[uint8] {
 	k.add4 = func(dst []uint8, stride int, c *[16]int32, _ int32) {
 		add4Fast(motion.First(dst, stride, 4, 4), stride, c)
 	}
+	k.addBlocks = addBlocks(k.add4)
 	k.add8 = func(dst []uint8, stride int, c *[64]int32, _ int32) {
 		add8Fast(motion.First(dst, stride, 8, 8), stride, c)
 	}

@@ -202,6 +202,12 @@ func (r *recon[T]) addLuma() {
 		r.addFlat(0)
 		coded &^= plain
 	}
+	if !r.d.mb.transform8 {
+		if coded != 0 {
+			r.k.addBlocks(r.luma[r.at:], r.stride, 16, 16, r.d.coeffs[:256], coded, r.maxSample[0])
+		}
+		return
+	}
 	for ; coded != 0; coded &= coded - 1 {
 		k := mathbits.TrailingZeros64(coded)
 		block := blockOf[k&15]
@@ -249,10 +255,8 @@ func (r *recon[T]) addChroma() {
 			r.addFlat(plane)
 			coded &^= plain
 		}
-		for ; coded != 0; coded &= coded - 1 {
-			k := mathbits.TrailingZeros64(coded)
-			at := r.chromaAt + k>>1*4*r.chromaStride + k&1*4
-			r.k.add4(r.chroma[plane-1][at:], r.chromaStride, (*[16]int32)(c[16*k:]), r.maxSample[plane])
+		if coded != 0 {
+			r.k.addBlocks(r.chroma[plane-1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, c, coded, r.maxSample[plane])
 		}
 	}
 }

@@ -153,6 +153,37 @@ func add4[T motion.Sample](dst []T, stride int, c *[16]int32, most int32) {
 	*c = [16]int32{}
 }
 
+// addBlocks makes an addBlocks kernel of add4.
+func addBlocks[T motion.Sample](add4 func(dst []T, stride int, c *[16]int32, most int32)) func(dst []T, stride, w, h int, c []int32, set uint64, most int32) {
+	return func(dst []T, stride, w, _ int, c []int32, set uint64, most int32) {
+		places := placesOf(w)
+		for ; set != 0; set &= set - 1 {
+			k := mathbits.TrailingZeros64(set) & 15
+			place := int(places[k])
+			add4(dst[4*(place>>2*stride+place&3):], stride, (*[16]int32)(c[16*k:]), most)
+		}
+	}
+}
+
+// placesOf returns the places of the 4x4 blocks of w = 16 or 8 samples a row: the row of blocks times four, and the
+// place in it.
+func placesOf(w int) *[16]uint8 {
+	if w == 16 {
+		return &lumaPlaces
+	}
+	return &chromaPlaces
+}
+
+var (
+	lumaPlaces = func() (list [16]uint8) {
+		for k, block := range blockOf {
+			list[k] = uint8(block)
+		}
+		return list
+	}()
+	chromaPlaces = [16]uint8{0, 1, 4, 5, 8, 9, 12, 13}
+)
+
 // transform8 is the one-dimensional inverse transform of 8 coefficients that are step apart
 // (8.5.13.2).
 func transform8(c *[64]int32, at, step int) {

@@ -743,115 +743,34 @@ TEXT ·add4Fast(SB), NOSPLIT, $0-24
 	MOVQ         dst+0(FP), AX
 	MOVQ         stride+8(FP), CX
 	MOVQ         c+16(FP), DX
-	VMOVDQU      (DX), X0
-	VMOVDQU      16(DX), X1
-	VMOVDQU      32(DX), X2
-	VMOVDQU      48(DX), X3
-	VPUNPCKLDQ   X1, X0, X4
-	VPUNPCKHDQ   X1, X0, X0
+	MOVQ         $0x0000000000000020, BX
+	VMOVD        BX, X0
+	VPBROADCASTD X0, X0
+	VPXOR        Y1, Y1, Y1
+	VMOVDQU      (DX), X2
+	VMOVDQU      16(DX), X3
+	VMOVDQU      32(DX), X4
+	VMOVDQU      48(DX), X5
+	VMOVDQU      Y1, (DX)
+	VMOVDQU      Y1, 32(DX)
 	VPUNPCKLDQ   X3, X2, X1
-	VPUNPCKHDQ   X3, X2, X3
-	VPUNPCKLQDQ  X1, X4, X2
-	VPUNPCKHQDQ  X1, X4, X1
-	VPUNPCKLQDQ  X3, X0, X4
-	VPUNPCKHQDQ  X3, X0, X0
-	VPADDD       X4, X2, X3
-	VPSUBD       X4, X2, X2
+	VPUNPCKHDQ   X3, X2, X2
+	VPUNPCKLDQ   X5, X4, X3
+	VPUNPCKHDQ   X5, X4, X5
+	VPUNPCKLQDQ  X3, X1, X4
+	VPUNPCKHQDQ  X3, X1, X1
+	VPUNPCKLQDQ  X5, X2, X3
+	VPUNPCKHQDQ  X5, X2, X2
+	VPADDD       X3, X4, X5
+	VPSUBD       X3, X4, X3
 	VPSRAD       $0x01, X1, X4
-	VPSUBD       X0, X4, X4
-	VPSRAD       $0x01, X0, X0
-	VPADDD       X1, X0, X0
-	VPADDD       X0, X3, X1
-	VPADDD       X4, X2, X5
-	VPSUBD       X4, X2, X2
-	VPSUBD       X0, X3, X0
-	VPUNPCKLDQ   X5, X1, X3
-	VPUNPCKHDQ   X5, X1, X1
-	VPUNPCKLDQ   X0, X2, X4
-	VPUNPCKHDQ   X0, X2, X2
-	VPUNPCKLQDQ  X4, X3, X0
-	VPUNPCKHQDQ  X4, X3, X3
-	VPUNPCKLQDQ  X2, X1, X4
-	VPUNPCKHQDQ  X2, X1, X1
-	VPADDD       X4, X0, X2
-	VPSUBD       X4, X0, X0
-	VPSRAD       $0x01, X3, X4
-	VPSUBD       X1, X4, X4
-	VPSRAD       $0x01, X1, X1
-	VPADDD       X3, X1, X1
-	VPADDD       X1, X2, X3
-	VPADDD       X4, X0, X5
-	VPSUBD       X4, X0, X0
-	VPSUBD       X1, X2, X1
-	VPXOR        Y2, Y2, Y2
-	VMOVDQU      Y2, (DX)
-	VMOVDQU      Y2, 32(DX)
-	MOVQ         $0x0000000000000020, DX
-	VMOVD        DX, X2
-	VPBROADCASTD X2, X2
-	VPADDD       X2, X3, X3
-	VPSRAD       $0x06, X3, X3
-	VPADDD       X2, X5, X5
-	VPSRAD       $0x06, X5, X5
-	VPADDD       X2, X0, X0
-	VPSRAD       $0x06, X0, X0
-	VPADDD       X2, X1, X1
-	VPSRAD       $0x06, X1, X1
-	LEAQ         (AX)(CX*1), DX
-	VPACKSSDW    X5, X3, X3
-	VMOVD        (AX), X2
-	VPINSRD      $0x01, (DX), X2, X2
-	VPMOVZXBW    X2, X2
-	VPADDSW      X3, X2, X2
-	VPACKUSWB    X2, X2, X2
-	VMOVD        X2, (AX)
-	VPEXTRD      $0x01, X2, (DX)
-	LEAQ         (AX)(CX*2), AX
-	LEAQ         (AX)(CX*1), DX
-	VPACKSSDW    X1, X0, X0
-	VMOVD        (AX), X1
-	VPINSRD      $0x01, (DX), X1, X1
-	VPMOVZXBW    X1, X1
-	VPADDSW      X0, X1, X1
-	VPACKUSWB    X1, X1, X1
-	VMOVD        X1, (AX)
-	VPEXTRD      $0x01, X1, (DX)
-	LEAQ         (AX)(CX*2), AX
-	VZEROUPPER
-	RET
-
-// func add4WideFast(dst *byte, stride int, c *[16]int32, most int)
-// Requires: AVX, AVX2
-TEXT ·add4WideFast(SB), NOSPLIT, $0-32
-	MOVQ         dst+0(FP), AX
-	MOVQ         stride+8(FP), CX
-	SHLQ         $0x01, CX
-	MOVQ         most+24(FP), DX
-	VMOVD        DX, X0
-	VPBROADCASTW X0, X0
-	MOVQ         c+16(FP), DX
-	VMOVDQU      (DX), X1
-	VMOVDQU      16(DX), X2
-	VMOVDQU      32(DX), X3
-	VMOVDQU      48(DX), X4
-	VPUNPCKLDQ   X2, X1, X5
-	VPUNPCKHDQ   X2, X1, X1
-	VPUNPCKLDQ   X4, X3, X2
-	VPUNPCKHDQ   X4, X3, X4
-	VPUNPCKLQDQ  X2, X5, X3
-	VPUNPCKHQDQ  X2, X5, X2
-	VPUNPCKLQDQ  X4, X1, X5
-	VPUNPCKHQDQ  X4, X1, X1
-	VPADDD       X5, X3, X4
-	VPSUBD       X5, X3, X3
-	VPSRAD       $0x01, X2, X5
-	VPSUBD       X1, X5, X5
-	VPSRAD       $0x01, X1, X1
-	VPADDD       X2, X1, X1
-	VPADDD       X1, X4, X2
-	VPADDD       X5, X3, X6
-	VPSUBD       X5, X3, X3
-	VPSUBD       X1, X4, X1
+	VPSUBD       X2, X4, X4
+	VPSRAD       $0x01, X2, X2
+	VPADDD       X1, X2, X1
+	VPADDD       X1, X5, X2
+	VPADDD       X4, X3, X6
+	VPSUBD       X4, X3, X3
+	VPSUBD       X1, X5, X1
 	VPUNPCKLDQ   X6, X2, X4
 	VPUNPCKHDQ   X6, X2, X2
 	VPUNPCKLDQ   X1, X3, X5
@@ -870,41 +789,118 @@ TEXT ·add4WideFast(SB), NOSPLIT, $0-32
 	VPADDD       X5, X1, X6
 	VPSUBD       X5, X1, X1
 	VPSUBD       X2, X3, X2
-	VPXOR        Y3, Y3, Y3
-	VMOVDQU      Y3, (DX)
-	VMOVDQU      Y3, 32(DX)
-	MOVQ         $0x0000000000000020, DX
-	VMOVD        DX, X3
-	VPBROADCASTD X3, X3
-	VPADDD       X3, X4, X4
+	VPADDD       X0, X4, X4
 	VPSRAD       $0x06, X4, X4
-	VPADDD       X3, X6, X6
+	VPADDD       X0, X6, X6
 	VPSRAD       $0x06, X6, X6
-	VPADDD       X3, X1, X1
+	VPADDD       X0, X1, X1
 	VPSRAD       $0x06, X1, X1
-	VPADDD       X3, X2, X2
+	VPADDD       X0, X2, X2
 	VPSRAD       $0x06, X2, X2
-	LEAQ         (AX)(CX*1), DX
 	VPACKSSDW    X6, X4, X4
-	VMOVQ        (AX), X3
-	VPINSRQ      $0x01, (DX), X3, X3
-	VPADDSW      X4, X3, X3
+	VMOVD        (AX), X0
+	VPINSRD      $0x01, (AX)(CX*1), X0, X0
+	VPMOVZXBW    X0, X0
+	VPADDSW      X4, X0, X0
+	VPACKUSWB    X0, X0, X0
+	VMOVD        X0, (AX)
+	VPEXTRD      $0x01, X0, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VPACKSSDW    X2, X1, X1
+	VMOVD        (AX), X0
+	VPINSRD      $0x01, (AX)(CX*1), X0, X0
+	VPMOVZXBW    X0, X0
+	VPADDSW      X1, X0, X0
+	VPACKUSWB    X0, X0, X0
+	VMOVD        X0, (AX)
+	VPEXTRD      $0x01, X0, (AX)(CX*1)
+	LEAQ         (AX)(CX*2), AX
+	VZEROUPPER
+	RET
+
+// func add4WideFast(dst *byte, stride int, c *[16]int32, most int)
+// Requires: AVX, AVX2
+TEXT ·add4WideFast(SB), NOSPLIT, $0-32
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	SHLQ         $0x01, CX
+	MOVQ         most+24(FP), DX
+	VMOVD        DX, X0
+	VPBROADCASTW X0, X0
+	MOVQ         c+16(FP), DX
+	MOVQ         $0x0000000000000020, BX
+	VMOVD        BX, X1
+	VPBROADCASTD X1, X1
+	VPXOR        Y2, Y2, Y2
+	VMOVDQU      (DX), X3
+	VMOVDQU      16(DX), X4
+	VMOVDQU      32(DX), X5
+	VMOVDQU      48(DX), X6
+	VMOVDQU      Y2, (DX)
+	VMOVDQU      Y2, 32(DX)
+	VPUNPCKLDQ   X4, X3, X2
+	VPUNPCKHDQ   X4, X3, X3
+	VPUNPCKLDQ   X6, X5, X4
+	VPUNPCKHDQ   X6, X5, X6
+	VPUNPCKLQDQ  X4, X2, X5
+	VPUNPCKHQDQ  X4, X2, X2
+	VPUNPCKLQDQ  X6, X3, X4
+	VPUNPCKHQDQ  X6, X3, X3
+	VPADDD       X4, X5, X6
+	VPSUBD       X4, X5, X4
+	VPSRAD       $0x01, X2, X5
+	VPSUBD       X3, X5, X5
+	VPSRAD       $0x01, X3, X3
+	VPADDD       X2, X3, X2
+	VPADDD       X2, X6, X3
+	VPADDD       X5, X4, X7
+	VPSUBD       X5, X4, X4
+	VPSUBD       X2, X6, X2
+	VPUNPCKLDQ   X7, X3, X5
+	VPUNPCKHDQ   X7, X3, X3
+	VPUNPCKLDQ   X2, X4, X6
+	VPUNPCKHDQ   X2, X4, X4
+	VPUNPCKLQDQ  X6, X5, X2
+	VPUNPCKHQDQ  X6, X5, X5
+	VPUNPCKLQDQ  X4, X3, X6
+	VPUNPCKHQDQ  X4, X3, X3
+	VPADDD       X6, X2, X4
+	VPSUBD       X6, X2, X2
+	VPSRAD       $0x01, X5, X6
+	VPSUBD       X3, X6, X6
+	VPSRAD       $0x01, X3, X3
+	VPADDD       X5, X3, X3
+	VPADDD       X3, X4, X5
+	VPADDD       X6, X2, X7
+	VPSUBD       X6, X2, X2
+	VPSUBD       X3, X4, X3
+	VPADDD       X1, X5, X5
+	VPSRAD       $0x06, X5, X5
+	VPADDD       X1, X7, X7
+	VPSRAD       $0x06, X7, X7
+	VPADDD       X1, X2, X2
+	VPSRAD       $0x06, X2, X2
+	VPADDD       X1, X3, X3
+	VPSRAD       $0x06, X3, X3
+	VPACKSSDW    X7, X5, X5
+	VMOVQ        (AX), X1
+	VPINSRQ      $0x01, (AX)(CX*1), X1, X1
+	VPADDSW      X5, X1, X1
 	VPXOR        X4, X4, X4
-	VPMAXSW      X4, X3, X4
+	VPMAXSW      X4, X1, X4
 	VPMINSW      X0, X4, X4
 	VMOVQ        X4, (AX)
-	VPEXTRQ      $0x01, X4, (DX)
+	VPEXTRQ      $0x01, X4, (AX)(CX*1)
 	LEAQ         (AX)(CX*2), AX
-	LEAQ         (AX)(CX*1), DX
-	VPACKSSDW    X2, X1, X1
-	VMOVQ        (AX), X2
-	VPINSRQ      $0x01, (DX), X2, X2
-	VPADDSW      X1, X2, X2
-	VPXOR        X1, X1, X1
-	VPMAXSW      X1, X2, X1
-	VPMINSW      X0, X1, X1
-	VMOVQ        X1, (AX)
-	VPEXTRQ      $0x01, X1, (DX)
+	VPACKSSDW    X3, X2, X2
+	VMOVQ        (AX), X1
+	VPINSRQ      $0x01, (AX)(CX*1), X1, X1
+	VPADDSW      X2, X1, X1
+	VPXOR        X2, X2, X2
+	VPMAXSW      X2, X1, X2
+	VPMINSW      X0, X2, X2
+	VMOVQ        X2, (AX)
+	VPEXTRQ      $0x01, X2, (AX)(CX*1)
 	LEAQ         (AX)(CX*2), AX
 	VZEROUPPER
 	RET
@@ -1384,6 +1380,210 @@ TEXT ·add8WideFast(SB), NOSPLIT, $0-32
 	VPMINSW      X0, X2, X2
 	VMOVDQU      X2, (AX)
 	ADDQ         CX, AX
+	VZEROUPPER
+	RET
+
+// func addBlocksFast(dst *byte, stride int, c *int32, set uint64, places *[16]uint8)
+// Requires: AVX, AVX2
+TEXT ·addBlocksFast(SB), NOSPLIT, $0-40
+	MOVQ         dst+0(FP), AX
+	MOVQ         stride+8(FP), CX
+	MOVQ         c+16(FP), DX
+	MOVQ         set+24(FP), BX
+	MOVQ         places+32(FP), SI
+	MOVQ         $0x0000000000000020, DI
+	VMOVD        DI, X0
+	VPBROADCASTD X0, Y0
+	VPXOR        Y1, Y1, Y1
+
+pair:
+	BSFQ         BX, R8
+	JZ           done
+	MOVQ         BX, DI
+	DECQ         DI
+	ANDQ         DI, BX
+	MOVBLZX      (SI)(R8*1), DI
+	SHLQ         $0x06, R8
+	LEAQ         (DX)(R8*1), R10
+	MOVL         DI, R9
+	ANDL         $0x03, DI
+	SHRL         $0x02, R9
+	IMULQ        CX, R9
+	ADDQ         DI, R9
+	LEAQ         (AX)(R9*4), R9
+	BSFQ         BX, R8
+	JZ           single
+	MOVQ         BX, DI
+	DECQ         DI
+	ANDQ         DI, BX
+	MOVBLZX      (SI)(R8*1), DI
+	SHLQ         $0x06, R8
+	LEAQ         (DX)(R8*1), R12
+	MOVL         DI, R11
+	ANDL         $0x03, DI
+	SHRL         $0x02, R11
+	IMULQ        CX, R11
+	ADDQ         DI, R11
+	LEAQ         (AX)(R11*4), R11
+	VMOVDQU      (R10), X2
+	VMOVDQU      16(R10), X3
+	VMOVDQU      32(R10), X4
+	VMOVDQU      48(R10), X5
+	VINSERTI128  $0x01, (R12), Y2, Y2
+	VINSERTI128  $0x01, 16(R12), Y3, Y3
+	VINSERTI128  $0x01, 32(R12), Y4, Y4
+	VINSERTI128  $0x01, 48(R12), Y5, Y5
+	VMOVDQU      Y1, (R10)
+	VMOVDQU      Y1, 32(R10)
+	VMOVDQU      Y1, (R12)
+	VMOVDQU      Y1, 32(R12)
+	VPUNPCKLDQ   Y3, Y2, Y6
+	VPUNPCKHDQ   Y3, Y2, Y8
+	VPUNPCKLDQ   Y5, Y4, Y9
+	VPUNPCKHDQ   Y5, Y4, Y10
+	VPUNPCKLQDQ  Y9, Y6, Y7
+	VPUNPCKHQDQ  Y9, Y6, Y6
+	VPUNPCKLQDQ  Y10, Y8, Y9
+	VPUNPCKHQDQ  Y10, Y8, Y8
+	VPADDD       Y9, Y7, Y10
+	VPSUBD       Y9, Y7, Y7
+	VPSRAD       $0x01, Y6, Y9
+	VPSUBD       Y8, Y9, Y9
+	VPSRAD       $0x01, Y8, Y8
+	VPADDD       Y6, Y8, Y6
+	VPADDD       Y6, Y10, Y8
+	VPADDD       Y9, Y7, Y11
+	VPSUBD       Y9, Y7, Y7
+	VPSUBD       Y6, Y10, Y6
+	VPUNPCKLDQ   Y11, Y8, Y9
+	VPUNPCKHDQ   Y11, Y8, Y8
+	VPUNPCKLDQ   Y6, Y7, Y10
+	VPUNPCKHDQ   Y6, Y7, Y7
+	VPUNPCKLQDQ  Y10, Y9, Y6
+	VPUNPCKHQDQ  Y10, Y9, Y9
+	VPUNPCKLQDQ  Y7, Y8, Y10
+	VPUNPCKHQDQ  Y7, Y8, Y7
+	VPADDD       Y10, Y6, Y8
+	VPSUBD       Y10, Y6, Y6
+	VPSRAD       $0x01, Y9, Y10
+	VPSUBD       Y7, Y10, Y10
+	VPSRAD       $0x01, Y7, Y7
+	VPADDD       Y9, Y7, Y7
+	VPADDD       Y7, Y8, Y9
+	VPADDD       Y10, Y6, Y11
+	VPSUBD       Y10, Y6, Y6
+	VPSUBD       Y7, Y8, Y7
+	VPADDD       Y0, Y9, Y9
+	VPSRAD       $0x06, Y9, Y9
+	VPADDD       Y0, Y11, Y11
+	VPSRAD       $0x06, Y11, Y11
+	VPADDD       Y0, Y6, Y6
+	VPSRAD       $0x06, Y6, Y6
+	VPADDD       Y0, Y7, Y7
+	VPSRAD       $0x06, Y7, Y7
+	VPACKSSDW    Y11, Y9, Y9
+	VMOVD        (R9), X8
+	VPINSRD      $0x01, (R9)(CX*1), X8, X8
+	VPINSRD      $0x02, (R11), X8, X8
+	VPINSRD      $0x03, (R11)(CX*1), X8, X8
+	VPMOVZXBW    X8, Y8
+	VPADDSW      Y9, Y8, Y8
+	VPACKUSWB    Y8, Y8, Y8
+	VEXTRACTI128 $0x01, Y8, X2
+	VMOVD        X8, (R9)
+	VPEXTRD      $0x01, X8, (R9)(CX*1)
+	VMOVD        X2, (R11)
+	VPEXTRD      $0x01, X2, (R11)(CX*1)
+	LEAQ         (R9)(CX*2), R9
+	LEAQ         (R11)(CX*2), R11
+	VPACKSSDW    Y7, Y6, Y6
+	VMOVD        (R9), X7
+	VPINSRD      $0x01, (R9)(CX*1), X7, X7
+	VPINSRD      $0x02, (R11), X7, X7
+	VPINSRD      $0x03, (R11)(CX*1), X7, X7
+	VPMOVZXBW    X7, Y7
+	VPADDSW      Y6, Y7, Y7
+	VPACKUSWB    Y7, Y7, Y7
+	VEXTRACTI128 $0x01, Y7, X2
+	VMOVD        X7, (R9)
+	VPEXTRD      $0x01, X7, (R9)(CX*1)
+	VMOVD        X2, (R11)
+	VPEXTRD      $0x01, X2, (R11)(CX*1)
+	LEAQ         (R9)(CX*2), R9
+	LEAQ         (R11)(CX*2), R11
+	JMP          pair
+
+single:
+	VMOVDQU     (R10), X2
+	VMOVDQU     16(R10), X3
+	VMOVDQU     32(R10), X4
+	VMOVDQU     48(R10), X5
+	VMOVDQU     Y1, (R10)
+	VMOVDQU     Y1, 32(R10)
+	VPUNPCKLDQ  X3, X2, X1
+	VPUNPCKHDQ  X3, X2, X2
+	VPUNPCKLDQ  X5, X4, X3
+	VPUNPCKHDQ  X5, X4, X5
+	VPUNPCKLQDQ X3, X1, X4
+	VPUNPCKHQDQ X3, X1, X1
+	VPUNPCKLQDQ X5, X2, X3
+	VPUNPCKHQDQ X5, X2, X2
+	VPADDD      X3, X4, X5
+	VPSUBD      X3, X4, X3
+	VPSRAD      $0x01, X1, X4
+	VPSUBD      X2, X4, X4
+	VPSRAD      $0x01, X2, X2
+	VPADDD      X1, X2, X1
+	VPADDD      X1, X5, X2
+	VPADDD      X4, X3, X6
+	VPSUBD      X4, X3, X3
+	VPSUBD      X1, X5, X1
+	VPUNPCKLDQ  X6, X2, X4
+	VPUNPCKHDQ  X6, X2, X2
+	VPUNPCKLDQ  X1, X3, X5
+	VPUNPCKHDQ  X1, X3, X3
+	VPUNPCKLQDQ X5, X4, X1
+	VPUNPCKHQDQ X5, X4, X4
+	VPUNPCKLQDQ X3, X2, X5
+	VPUNPCKHQDQ X3, X2, X2
+	VPADDD      X5, X1, X3
+	VPSUBD      X5, X1, X1
+	VPSRAD      $0x01, X4, X5
+	VPSUBD      X2, X5, X5
+	VPSRAD      $0x01, X2, X2
+	VPADDD      X4, X2, X2
+	VPADDD      X2, X3, X4
+	VPADDD      X5, X1, X6
+	VPSUBD      X5, X1, X1
+	VPSUBD      X2, X3, X2
+	VPADDD      X0, X4, X4
+	VPSRAD      $0x06, X4, X4
+	VPADDD      X0, X6, X6
+	VPSRAD      $0x06, X6, X6
+	VPADDD      X0, X1, X1
+	VPSRAD      $0x06, X1, X1
+	VPADDD      X0, X2, X2
+	VPSRAD      $0x06, X2, X2
+	VPACKSSDW   X6, X4, X4
+	VMOVD       (R9), X0
+	VPINSRD     $0x01, (R9)(CX*1), X0, X0
+	VPMOVZXBW   X0, X0
+	VPADDSW     X4, X0, X0
+	VPACKUSWB   X0, X0, X0
+	VMOVD       X0, (R9)
+	VPEXTRD     $0x01, X0, (R9)(CX*1)
+	LEAQ        (R9)(CX*2), R9
+	VPACKSSDW   X2, X1, X1
+	VMOVD       (R9), X0
+	VPINSRD     $0x01, (R9)(CX*1), X0, X0
+	VPMOVZXBW   X0, X0
+	VPADDSW     X1, X0, X0
+	VPACKUSWB   X0, X0, X0
+	VMOVD       X0, (R9)
+	VPEXTRD     $0x01, X0, (R9)(CX*1)
+	LEAQ        (R9)(CX*2), R9
+
+done:
 	VZEROUPPER
 	RET
 

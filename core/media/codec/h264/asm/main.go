@@ -23,6 +23,7 @@ func main() {
 	add4("add4WideFast", "is add4Fast for samples of two bytes.", true)
 	add8("add8Fast", "transforms an 8x8 block, adds it to dst and clears it.", false)
 	add8("add8WideFast", "is add8Fast for samples of two bytes.", true)
+	addBlocks()
 	addDC()
 	addDCWide()
 	addDCs()
@@ -264,14 +265,17 @@ func transpose4(r [4]VecVirtual) [4]VecVirtual {
 
 // inverse4 is the one-dimensional transform of four vectors.
 func inverse4(c [4]VecVirtual) [4]VecVirtual {
-	e, f, g, h, t := XMM(), XMM(), XMM(), XMM(), XMM()
+	e, f, g, h, t := avoblock.Alike(c[0]), avoblock.Alike(c[0]), avoblock.Alike(c[0]), avoblock.Alike(c[0]), avoblock.Alike(c[0])
 	VPADDD(c[2], c[0], e)
 	VPSUBD(c[2], c[0], f)
 	VPSRAD(Imm(1), c[1], g)
 	VPSUBD(c[3], g, g)
 	VPSRAD(Imm(1), c[3], t)
 	VPADDD(c[1], t, h)
-	o := [4]VecVirtual{XMM(), XMM(), XMM(), XMM()}
+	var o [4]VecVirtual
+	for i := range o {
+		o[i] = avoblock.Alike(c[0])
+	}
 	VPADDD(h, e, o[0])
 	VPADDD(g, f, o[1])
 	VPSUBD(g, f, o[2])
@@ -299,48 +303,148 @@ func adding(name, doc, params string, wide bool) (dst, stride Register, most Vec
 func add4(name, doc string, wide bool) {
 	dst, stride, most := adding(name, doc, "int, c *[16]int32", wide)
 	c := Load(Param("c"), GP64())
-	var r [4]VecVirtual
-	for i := range r {
-		r[i] = XMM()
-		VMOVDQU(Mem{Base: c, Disp: 16 * i}, r[i])
-	}
-	r = inverse4(transpose4(inverse4(transpose4(r))))
-	// The second transpose gave rows of columns: the result is by rows.
-	zero, round := YMM(), XMM()
+	round, zero := XMM(), YMM()
+	broadcastRounding(round)
 	VPXOR(zero, zero, zero)
-	VMOVDQU(zero, Mem{Base: c})
-	VMOVDQU(zero, Mem{Base: c, Disp: 32})
+	r := load4(c, XMM)
+	clear4(c, zero)
+	inverseBoth(&r, round)
+	if !wide {
+		addRows(dst, stride, r)
+	}
+	for i := 0; i < 4 && wide; i += 2 {
+		p, next := XMM(), Mem{Base: dst, Index: stride, Scale: 1}
+		VPACKSSDW(r[i+1], r[i], r[i])
+		VMOVQ(Mem{Base: dst}, p)
+		VPINSRQ(Imm(1), next, p, p)
+		VPADDSW(r[i], p, p)
+		p = clipped(p, most)
+		VMOVQ(p, Mem{Base: dst})
+		VPEXTRQ(Imm(1), p, next)
+		LEAQ(Mem{Base: dst, Index: stride, Scale: 2}, dst)
+	}
+	VZEROUPPER()
+	RET()
+}
+
+// addRows adds four residuals to each of four rows of bytes. It changes dst.
+func addRows(dst, stride Register, r [4]VecVirtual) {
+	for i := 0; i < 4; i += 2 {
+		p, next := XMM(), Mem{Base: dst, Index: stride, Scale: 1}
+		VPACKSSDW(r[i+1], r[i], r[i])
+		VMOVD(Mem{Base: dst}, p)
+		VPINSRD(Imm(1), next, p, p)
+		VPMOVZXBW(p, p)
+		VPADDSW(r[i], p, p)
+		VPACKUSWB(p, p, p)
+		VMOVD(p, Mem{Base: dst})
+		VPEXTRD(Imm(1), p, next)
+		LEAQ(Mem{Base: dst, Index: stride, Scale: 2}, dst)
+	}
+}
+
+// broadcastRounding sets what is added to a residual before its shift.
+func broadcastRounding(round VecVirtual) {
 	g := GP64()
 	MOVQ(U64(32), g)
-	VMOVD(g.As32(), round)
-	VPBROADCASTD(round, round)
+	VMOVD(g.As32(), round.AsX())
+	VPBROADCASTD(round.AsX(), round)
+}
+
+// load4 loads the rows of a block into the lower halves of vectors.
+func load4(c Register, vector func() VecVirtual) (r [4]VecVirtual) {
+	for i := range r {
+		r[i] = vector()
+		VMOVDQU(Mem{Base: c, Disp: 16 * i}, r[i].AsX())
+	}
+	return r
+}
+
+// clear4 clears a block.
+func clear4(c Register, zero VecVirtual) {
+	VMOVDQU(zero, Mem{Base: c})
+	VMOVDQU(zero, Mem{Base: c, Disp: 32})
+}
+
+// inverseBoth transforms blocks both ways to residuals.
+func inverseBoth(r *[4]VecVirtual, round VecVirtual) {
+	// The second transpose gave rows of columns: the result is by rows.
+	*r = inverse4(transpose4(inverse4(transpose4(*r))))
 	for i := range r {
 		VPADDD(round, r[i], r[i])
 		VPSRAD(Imm(6), r[i], r[i])
 	}
-	for i := 0; i < 4; i += 2 {
-		next := GP64()
-		LEAQ(Mem{Base: dst, Index: stride, Scale: 1}, next)
-		p := XMM()
-		VPACKSSDW(r[i+1], r[i], r[i])
-		if wide {
-			VMOVQ(Mem{Base: dst}, p)
-			VPINSRQ(Imm(1), Mem{Base: next}, p, p)
-			VPADDSW(r[i], p, p)
-			p = clipped(p, most)
-			VMOVQ(p, Mem{Base: dst})
-			VPEXTRQ(Imm(1), p, Mem{Base: next})
-		} else {
-			VMOVD(Mem{Base: dst}, p)
-			VPINSRD(Imm(1), Mem{Base: next}, p, p)
-			VPMOVZXBW(p, p)
-			VPADDSW(r[i], p, p)
-			VPACKUSWB(p, p, p)
-			VMOVD(p, Mem{Base: dst})
-			VPEXTRD(Imm(1), p, Mem{Base: next})
-		}
-		LEAQ(Mem{Base: dst, Index: stride, Scale: 2}, dst)
+}
+
+// addBlocks writes what adds a set of blocks, two at a time: each half of a vector is of one of them.
+func addBlocks() {
+	dst, stride, _ := adding("addBlocksFast", "transforms a set of 4x4 blocks of c, adds those to dst and clears them; places are in fourths of rows and of samples.",
+		"int, c *int32, set uint64, places *[16]uint8", false)
+	c, set, places := Load(Param("c"), GP64()), Load(Param("set"), GP64()), Load(Param("places"), GP64())
+	round, zero := YMM(), YMM()
+	broadcastRounding(round)
+	VPXOR(zero, zero, zero)
+	k, t := GP64(), GP64()
+	var at, block [2]GPVirtual
+	for i := range at {
+		at[i], block[i] = GP64(), GP64()
 	}
+	Label("pair")
+	for i := range at {
+		BSFQ(set, k)
+		if i == 0 {
+			JZ(LabelRef("done"))
+		} else {
+			JZ(LabelRef("single"))
+		}
+		MOVQ(set, t)
+		DECQ(t)
+		ANDQ(t, set)
+		MOVBLZX(Mem{Base: places, Index: k, Scale: 1}, t.As32())
+		SHLQ(Imm(6), k)
+		LEAQ(Mem{Base: c, Index: k, Scale: 1}, block[i])
+		MOVL(t.As32(), at[i].As32())
+		ANDL(Imm(3), t.As32())
+		SHRL(Imm(2), at[i].As32())
+		IMULQ(stride, at[i])
+		ADDQ(t, at[i])
+		LEAQ(Mem{Base: dst, Index: at[i], Scale: 4}, at[i])
+	}
+	r := load4(block[0], YMM)
+	for i := range r {
+		VINSERTI128(Imm(1), Mem{Base: block[1], Disp: 16 * i}, r[i], r[i])
+	}
+	clear4(block[0], zero)
+	clear4(block[1], zero)
+	inverseBoth(&r, round)
+	for i := 0; i < 4; i += 2 {
+		p, high := YMM(), XMM()
+		rows := [4]Mem{{Base: at[0]}, {Base: at[0], Index: stride, Scale: 1}, {Base: at[1]}, {Base: at[1], Index: stride, Scale: 1}}
+		VPACKSSDW(r[i+1], r[i], r[i])
+		VMOVD(rows[0], p.AsX())
+		for k := 1; k < 4; k++ {
+			VPINSRD(Imm(uint64(k)), rows[k], p.AsX(), p.AsX())
+		}
+		VPMOVZXBW(p.AsX(), p)
+		VPADDSW(r[i], p, p)
+		VPACKUSWB(p, p, p)
+		VEXTRACTI128(Imm(1), p, high)
+		VMOVD(p.AsX(), rows[0])
+		VPEXTRD(Imm(1), p.AsX(), rows[1])
+		VMOVD(high, rows[2])
+		VPEXTRD(Imm(1), high, rows[3])
+		for k := range at {
+			LEAQ(Mem{Base: at[k], Index: stride, Scale: 2}, at[k])
+		}
+	}
+	JMP(LabelRef("pair"))
+
+	Label("single")
+	r = load4(block[0], XMM)
+	clear4(block[0], zero)
+	inverseBoth(&r, round.AsX().(VecVirtual))
+	addRows(at[0], stride, r)
+	Label("done")
 	VZEROUPPER()
 	RET()
 }
