@@ -56,7 +56,7 @@ func (w *walk) rows() error {
 			x, y = 0, y+step
 		}
 	}
-	return nil
+	return w.full()
 }
 
 // skipped reports whether the current macroblock is skipped.
@@ -148,6 +148,18 @@ func (w *walk) pairs() error {
 				return nil
 			}
 		}
+	}
+	return w.full()
+}
+
+// full returns an error if a slice that has not ended is where the next one begins, and not at the end of the picture.
+func (w *walk) full() error {
+	macroblocks := w.d.width * w.d.height
+	if w.d.h.structure != framepool.WholeFrame {
+		macroblocks /= 2
+	}
+	if w.end < macroblocks {
+		return damaged("a slice goes on where the next one begins")
 	}
 	return nil
 }
