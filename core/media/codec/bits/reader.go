@@ -69,6 +69,10 @@ func (r *Reader) Flag() bool { return r.U(1) != 0 }
 // 2^32-2.
 func (r *Reader) UE() uint32 {
 	v := r.Peek()
+	if code := shortCodes[v>>(32-shortCode)]; code != 0 {
+		r.pos += int(code & 15)
+		return uint32(code >> 4)
+	}
 	zeros := bits.LeadingZeros32(v)
 	if zeros <= 15 {
 		n := 2*zeros + 1
@@ -86,6 +90,19 @@ func (r *Reader) UE() uint32 {
 	r.pos += zeros
 	return r.U(zeros+1) - 1
 }
+
+// shortCode is how many bits the codes of shortCodes have at most.
+const shortCode = 9
+
+// shortCodes are Exp-Golomb codes by the bits they begin with: the value from bit 4 on, and the length. It is 0
+// for longer ones.
+var shortCodes = func() (list [1 << shortCode]uint16) {
+	for v := 1 << (shortCode / 2); v < len(list); v++ {
+		length := 2*(shortCode-bits.Len(uint(v))) + 1
+		list[v] = uint16((v>>(shortCode-length)-1)<<4 | length)
+	}
+	return list
+}()
 
 // SE reads a signed Exp-Golomb code (9.1.1).
 func (r *Reader) SE() int32 {

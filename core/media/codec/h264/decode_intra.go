@@ -15,10 +15,14 @@ func (d *sliceDecoder) usable(mb int32) bool {
 // usableLeft reports for each row of 4x4 blocks whether intra prediction may use the samples to
 // its left.
 func (d *sliceDecoder) usableLeft() (ok [4]bool) {
+	if !d.h.mbaff {
+		all := d.usable(d.n.left[0])
+		return [4]bool{all, all, all, all}
+	}
 	for i, mb := range d.n.left {
 		ok[i] = d.usable(mb)
 	}
-	if d.h.mbaff && !d.field && d.n.left[0] >= 0 && d.mbs[d.n.left[0]].field {
+	if !d.field && d.n.left[0] >= 0 && d.mbs[d.n.left[0]].field {
 		// The lines to the left of a row are from both macroblocks of that pair in turn.
 		top := d.available(d.x-1, d.y&^1)
 		both := d.usable(top) && d.usable(top+int32(d.width))

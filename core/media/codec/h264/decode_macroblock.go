@@ -99,7 +99,9 @@ type sliceDecoder struct {
 	mb      *mbInfo
 	mv      *mbMotion
 	n       neighbours
-	qp      int                  // QPY of the last macroblock
+	qp      int     // QPY of the last macroblock
+	qpc     [2]int8 // QPC of both chroma planes
+	qpcOf   qpSource
 	lastDQ  bool                 // the last mb_qp_delta of the slice was not 0
 	skipRun int                  // mb_skip_run that is left, -1: not read yet
 	nz      [3 * cacheSize]uint8 // number of coefficients of each block: Y, Cb, Cr
@@ -157,36 +159,39 @@ func (d *sliceDecoder) place(x, y int, field bool) {
 	}
 }
 
-// available returns the index of a macroblock that precedes the current one in raster order, or
-// -1 where it is outside the picture or not in this slice.
+// available returns the index of a macroblock of a pair that precedes the current one, or -1 where it is outside the
+// picture or not in this slice.
 func (d *sliceDecoder) available(x, y int) int32 {
-	if uint(x) >= uint(d.width) || y < 0 {
-		return -1
-	}
-	addr := y*d.width + x
-	if d.h.mbaff {
-		addr = 2 * (y>>1*d.width + x)
-	} else if d.h.structure != framepool.WholeFrame {
-		addr = y>>1*d.width + x
-	}
-	if addr < d.h.firstMb {
+	if uint(x) >= uint(d.width) || y < 0 || 2*(y>>1*d.width+x) < d.h.firstMb {
 		return -1
 	}
 	return int32(y*d.width + x)
 }
 
+// findNeighbours derives the neighbours where macroblocks are coded row by row (6.4.9).
 func (d *sliceDecoder) findNeighbours() {
-	step := 1
+	at, above := d.addr, d.width // the address, and the way to the macroblock above
 	if d.h.structure != framepool.WholeFrame {
-		step = 2 // the rows of both fields alternate
+		at, above = d.y>>1*d.width+d.x, 2*d.width // the rows of both fields alternate
 	}
-	left := d.available(d.x-1, d.y)
-	d.n.left = [4]int32{left, left, left, left}
-	d.n.leftRow = [4]uint8{0, 1, 2, 3}
-	d.n.top = d.available(d.x, d.y-step)
-	d.n.topRight = d.available(d.x+1, d.y-step)
-	d.n.topLeft = d.available(d.x-1, d.y-step)
-	d.n.corner = 3
+	at -= d.h.firstMb // in the slice
+	i, n := int32(d.addr), &d.n
+	left := int32(-1)
+	n.top, n.topRight, n.topLeft, n.corner = -1, -1, -1, 3
+	if d.x > 0 && at >= 1 {
+		left = i - 1
+	}
+	if at >= d.width {
+		n.top = i - int32(above)
+	}
+	if d.x+1 < d.width && at >= d.width-1 {
+		n.topRight = i - int32(above) + 1
+	}
+	if d.x > 0 && at > d.width {
+		n.topLeft = i - int32(above) - 1
+	}
+	n.left = [4]int32{left, left, left, left}
+	n.leftRow = [4]uint8{0, 1, 2, 3}
 }
 
 // findPairs derives the neighbours in a frame of macroblock pairs (table 6-4).
@@ -275,10 +280,20 @@ func (d *sliceDecoder) setQP(delta int) {
 }
 
 func (d *sliceDecoder) storeQP() {
-	d.mb.qp = int8(d.qp)
-	for i, c := range d.h.pps.chromaQPOffset {
-		d.mb.qpc[i] = int8(chromaQP(d.qp, c, d.h.sps.chromaDepth))
+	if of := (qpSource{d.h.sps, d.h.pps, d.qp}); of != d.qpcOf {
+		d.qpcOf = of
+		for i, c := range d.h.pps.chromaQPOffset {
+			d.qpc[i] = int8(chromaQP(d.qp, c, d.h.sps.chromaDepth))
+		}
 	}
+	d.mb.qp, d.mb.qpc = int8(d.qp), d.qpc
+}
+
+// qpSource is what QPC is derived from.
+type qpSource struct {
+	sps *sps
+	pps *pps
+	qp  int
 }
 
 // chromaQP returns QPC without the bit depth's offset, for chroma samples of depth bits (8.5.8).

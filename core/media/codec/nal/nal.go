@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"iter"
+	"math/bits"
 )
 
 // cursor iterates over the NAL units of a packet.
@@ -64,11 +65,45 @@ func All(c cursor) iter.Seq[[]byte] {
 
 // CutStartCode returns the data before and after the first start code.
 func CutStartCode(data []byte) (before, after []byte) {
-	i := bytes.Index(data, []byte{0, 0, 1})
+	i := afterZeros(data, 1)
 	if i < 0 {
 		return data, nil
 	}
 	return data[:i], data[i+3:]
+}
+
+// afterZeros returns the index of the first two zero bytes that b follows, or -1.
+func afterZeros(data []byte, b byte) int {
+	rest := data
+	for len(rest) >= 16 {
+		found := zeroPairs(binary.LittleEndian.Uint64(rest))
+		if found == 0 {
+			if found = zeroPairs(binary.LittleEndian.Uint64(rest[7:])); found == 0 {
+				rest = rest[14:]
+				continue
+			}
+			rest = rest[7:]
+			if len(rest) < 10 {
+				break
+			}
+		}
+		if rest = rest[bits.TrailingZeros64(found)>>3&7:]; rest[2] == b {
+			return len(data) - len(rest)
+		}
+		rest = rest[1:]
+	}
+	i := bytes.Index(rest, []byte{0, 0, b})
+	if i < 0 {
+		return -1
+	}
+	return len(data) - len(rest) + i
+}
+
+// zeroPairs has the top bit set of each of the lower seven bytes of v that is zero and before a zero.
+func zeroPairs(v uint64) uint64 {
+	const sevens = 0x7F7F7F7F7F7F7F7F
+	zeros := ^(v&sevens + sevens | v | sevens)
+	return zeros & (zeros >> 8)
 }
 
 // Unescape appends the RBSP of a NAL unit's payload to dst, removing the emulation prevention
@@ -76,7 +111,7 @@ func CutStartCode(data []byte) (before, after []byte) {
 // ahead.
 func Unescape(dst, payload []byte) []byte {
 	for {
-		i := bytes.Index(payload, []byte{0, 0, 3})
+		i := afterZeros(payload, 3)
 		if i < 0 {
 			break
 		}
@@ -91,7 +126,7 @@ func Unescape(dst, payload []byte) []byte {
 // Escapes returns the places of the emulation prevention bytes in a NAL unit's payload.
 func Escapes(payload []byte) (places []int) {
 	for at := 0; ; {
-		i := bytes.Index(payload[at:], []byte{0, 0, 3})
+		i := afterZeros(payload[at:], 3)
 		if i < 0 {
 			return places
 		}

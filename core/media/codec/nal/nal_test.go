@@ -1,6 +1,7 @@
 package nal
 
 import (
+	"bytes"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -38,4 +39,18 @@ func TestEscapes(t *testing.T) {
 	}
 	require.Equal(t, []int{3, 7, 10, 15}, places)
 	require.Equal(t, Unescape(nil, payload), kept)
+}
+
+// The search finds what a plain one does, in data of few zeros and of many.
+func TestZerosAreFound(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 20_000 {
+		data := make([]byte, random.IntN(60))
+		values := 2 + random.IntN(6)
+		for i := range data {
+			data[i] = byte(random.IntN(values) % (1 + random.IntN(5)))
+		}
+		require.Equal(t, bytes.Index(data, []byte{0, 0, 3}), afterZeros(data, 3), data)
+		require.Equal(t, bytes.Index(data, []byte{0, 0, 1}), afterZeros(data, 1), data)
+	}
 }
