@@ -237,14 +237,18 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 			both(func(k *kernels[uint8], dst []uint8) { k.addDCs(dst, 64, size[0], size[1], &dcs, 255) })
 		}
 		both(func(k *kernels[uint8], dst []uint8) { k.chromaDC(dst, 20*64+20, 64) })
-		levels := [2][16]int32{[16]int32(c[:])}
-		levels[1] = levels[0]
+		levels := [4][16]int32{[16]int32(c[:])}
+		levels[0][v.IntN(16)] *= int32(v.IntN(2))
+		levels[1], levels[2], levels[3] = levels[0], levels[0], levels[0]
 		var flat [2][16]int16
+		var spread [2][256]int32
 		scale := int32(v.IntN(1 << (4 + v.IntN(18))))
 		flatLumaDC(&levels[0], scale, &flat[0])
 		flatLumaDCGo(&levels[1], scale, &flat[1])
 		require.Equal(t, flat[1], flat[0])
-		require.Zero(t, levels[0])
+		require.Equal(t, spreadLumaDCGo(&levels[2], scale, &spread[1]), spreadLumaDC(&levels[3], scale, &spread[0]))
+		require.Equal(t, spread[1], spread[0])
+		require.Zero(t, levels)
 		var f [3]edgeFilter[uint8]
 		for i := range f {
 			f[i] = edgeFilter[uint8]{alpha: int32(v.IntN(256)), beta: int32(v.IntN(19)), most: 255, tc0: anyLimits(v)}

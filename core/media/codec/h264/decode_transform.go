@@ -32,14 +32,7 @@ func (d *sliceDecoder) lumaDC(scale int32, alone bool) {
 		flatLumaDC(c, scale, &d.flat[0])
 		return
 	}
-	hadamard(c)
-	for i, v := range c {
-		k := codingOrder[i] & 15
-		v = (v*scale + 32) >> 6
-		d.coeffs[16*k] = v
-		d.coded |= uint64(oneIf(v != 0)) << k
-	}
-	*c = [16]int32{}
+	d.coded |= spreadLumaDC(c, scale, (*[256]int32)(d.coeffs[:]))
 }
 
 // hadamard transforms DC levels both ways.
@@ -50,6 +43,20 @@ func hadamard(c *[16]int32) {
 	for i := range 4 {
 		motion.Hadamard(&c[i], &c[4+i], &c[8+i], &c[12+i])
 	}
+}
+
+// spreadLumaDCGo transforms the DC levels of a macroblock to the first coefficients of its blocks, clears them, and
+// returns the set of blocks where they are not 0.
+func spreadLumaDCGo(c *[16]int32, scale int32, coeffs *[256]int32) (coded uint64) {
+	hadamard(c)
+	for i, v := range c {
+		k := codingOrder[i] & 15
+		v = (v*scale + 32) >> 6
+		coeffs[16*k] = v
+		coded |= uint64(oneIf(v != 0)) << k
+	}
+	*c = [16]int32{}
+	return coded
 }
 
 // flatLumaDCGo transforms the DC levels of a macroblock to the residuals of its blocks, and clears them.

@@ -7891,81 +7891,181 @@ TEXT ·chromaDCFast(SB), NOSPLIT, $0-16
 	MOVQ       DI, (AX)
 	RET
 
-// func lumaDCFast(dc *[16]int32, scale int32, flat *[16]int16)
+// func flatLumaDCFast(dc *[16]int32, scale int32, flat *[16]int16)
 // Requires: AVX, AVX2
-TEXT ·lumaDCFast(SB), NOSPLIT, $0-24
+TEXT ·flatLumaDCFast(SB), NOSPLIT, $0-24
 	MOVQ         dc+0(FP), AX
-	MOVQ         flat+16(FP), CX
-	VMOVDQU      (AX), X0
-	VMOVDQU      16(AX), X1
-	VMOVDQU      32(AX), X2
-	VMOVDQU      48(AX), X3
-	VPADDD       X1, X0, X4
-	VPSUBD       X1, X0, X5
-	VPADDD       X3, X2, X1
-	VPSUBD       X3, X2, X3
-	VPADDD       X1, X4, X0
-	VPSUBD       X1, X4, X1
-	VPSUBD       X3, X5, X2
-	VPADDD       X3, X5, X3
-	VPUNPCKLDQ   X1, X0, X4
-	VPUNPCKHDQ   X1, X0, X0
-	VPUNPCKLDQ   X3, X2, X1
-	VPUNPCKHDQ   X3, X2, X3
-	VPUNPCKLQDQ  X1, X4, X2
-	VPUNPCKHQDQ  X1, X4, X1
-	VPUNPCKLQDQ  X3, X0, X4
-	VPUNPCKHQDQ  X3, X0, X0
-	VPADDD       X1, X2, X3
-	VPSUBD       X1, X2, X5
-	VPADDD       X0, X4, X1
-	VPSUBD       X0, X4, X0
-	VPADDD       X1, X3, X2
-	VPSUBD       X1, X3, X1
-	VPSUBD       X0, X5, X4
-	VPADDD       X0, X5, X0
-	MOVL         scale+8(FP), DX
-	VMOVD        DX, X3
-	VPBROADCASTD X3, X3
-	VPCMPEQD     X5, X5, X5
-	VPSRLD       $0x1f, X5, X5
-	VPSLLD       $0x05, X5, X5
-	VPMULLD      X3, X2, X2
-	VPADDD       X5, X2, X2
-	VPSRAD       $0x06, X2, X2
-	VPADDD       X5, X2, X2
-	VPSRAD       $0x06, X2, X2
-	VPMULLD      X3, X1, X1
-	VPADDD       X5, X1, X1
-	VPSRAD       $0x06, X1, X1
-	VPADDD       X5, X1, X1
-	VPSRAD       $0x06, X1, X1
-	VPMULLD      X3, X4, X4
-	VPADDD       X5, X4, X4
-	VPSRAD       $0x06, X4, X4
-	VPADDD       X5, X4, X4
-	VPSRAD       $0x06, X4, X4
-	VPMULLD      X3, X0, X0
-	VPADDD       X5, X0, X0
-	VPSRAD       $0x06, X0, X0
-	VPADDD       X5, X0, X0
-	VPSRAD       $0x06, X0, X0
-	VPACKSSDW    X1, X2, X2
-	VPACKSSDW    X0, X4, X4
-	VPUNPCKLWD   X4, X2, X0
-	VPUNPCKHWD   X4, X2, X1
-	VPUNPCKLWD   X1, X0, X2
-	VPUNPCKHWD   X1, X0, X1
-	VPCMPEQW     X0, X0, X0
-	VPSLLW       $0x0f, X0, X3
-	VPSUBW       X0, X3, X3
-	VPMAXSW      X3, X2, X2
-	VMOVDQU      X2, (CX)
-	VPMAXSW      X3, X1, X1
-	VMOVDQU      X1, 16(CX)
 	VPXOR        X0, X0, X0
+	VMOVDQU      (AX), X1
 	VMOVDQU      X0, (AX)
+	VMOVDQU      16(AX), X2
 	VMOVDQU      X0, 16(AX)
+	VMOVDQU      32(AX), X3
 	VMOVDQU      X0, 32(AX)
+	VMOVDQU      48(AX), X4
 	VMOVDQU      X0, 48(AX)
+	VPADDD       X2, X1, X0
+	VPSUBD       X2, X1, X5
+	VPADDD       X4, X3, X2
+	VPSUBD       X4, X3, X4
+	VPADDD       X2, X0, X1
+	VPSUBD       X2, X0, X2
+	VPSUBD       X4, X5, X3
+	VPADDD       X4, X5, X4
+	VPUNPCKLDQ   X2, X1, X0
+	VPUNPCKHDQ   X2, X1, X1
+	VPUNPCKLDQ   X4, X3, X2
+	VPUNPCKHDQ   X4, X3, X4
+	VPUNPCKLQDQ  X2, X0, X3
+	VPUNPCKHQDQ  X2, X0, X0
+	VPUNPCKLQDQ  X4, X1, X2
+	VPUNPCKHQDQ  X4, X1, X1
+	VPADDD       X0, X3, X4
+	VPSUBD       X0, X3, X5
+	VPADDD       X1, X2, X0
+	VPSUBD       X1, X2, X1
+	VPADDD       X0, X4, X3
+	VPSUBD       X0, X4, X0
+	VPSUBD       X1, X5, X2
+	VPADDD       X1, X5, X1
+	MOVL         scale+8(FP), AX
+	VMOVD        AX, X4
+	VPBROADCASTD X4, X4
+	MOVQ         $0x0000000000000020, AX
+	VMOVD        AX, X5
+	VPBROADCASTD X5, X5
+	VPMULLD      X4, X3, X3
+	VPADDD       X5, X3, X3
+	VPSRAD       $0x06, X3, X3
+	VPMULLD      X4, X0, X0
+	VPADDD       X5, X0, X0
+	VPSRAD       $0x06, X0, X0
+	VPMULLD      X4, X2, X2
+	VPADDD       X5, X2, X2
+	VPSRAD       $0x06, X2, X2
+	VPMULLD      X4, X1, X1
+	VPADDD       X5, X1, X1
+	VPSRAD       $0x06, X1, X1
+	MOVQ         flat+16(FP), AX
+	VPADDD       X5, X3, X3
+	VPSRAD       $0x06, X3, X3
+	VPADDD       X5, X0, X0
+	VPSRAD       $0x06, X0, X0
+	VPADDD       X5, X2, X2
+	VPSRAD       $0x06, X2, X2
+	VPADDD       X5, X1, X1
+	VPSRAD       $0x06, X1, X1
+	VPACKSSDW    X0, X3, X3
+	VPACKSSDW    X1, X2, X2
+	VPUNPCKLWD   X2, X3, X0
+	VPUNPCKHWD   X2, X3, X1
+	VPUNPCKLWD   X1, X0, X3
+	VPUNPCKHWD   X1, X0, X0
+	VPCMPEQW     X1, X1, X1
+	VPSLLW       $0x0f, X1, X2
+	VPSUBW       X1, X2, X2
+	VPMAXSW      X2, X3, X3
+	VMOVDQU      X3, (AX)
+	VPMAXSW      X2, X0, X0
+	VMOVDQU      X0, 16(AX)
+	RET
+
+// func spreadLumaDCFast(dc *[16]int32, scale int32, coeffs *int32) (coded uint64)
+// Requires: AVX, AVX2, BMI2
+TEXT ·spreadLumaDCFast(SB), NOSPLIT, $0-32
+	MOVQ         dc+0(FP), AX
+	VPXOR        X0, X0, X0
+	VMOVDQU      (AX), X1
+	VMOVDQU      X0, (AX)
+	VMOVDQU      16(AX), X2
+	VMOVDQU      X0, 16(AX)
+	VMOVDQU      32(AX), X3
+	VMOVDQU      X0, 32(AX)
+	VMOVDQU      48(AX), X4
+	VMOVDQU      X0, 48(AX)
+	VPADDD       X2, X1, X5
+	VPSUBD       X2, X1, X6
+	VPADDD       X4, X3, X2
+	VPSUBD       X4, X3, X4
+	VPADDD       X2, X5, X1
+	VPSUBD       X2, X5, X2
+	VPSUBD       X4, X6, X3
+	VPADDD       X4, X6, X4
+	VPUNPCKLDQ   X2, X1, X5
+	VPUNPCKHDQ   X2, X1, X1
+	VPUNPCKLDQ   X4, X3, X2
+	VPUNPCKHDQ   X4, X3, X4
+	VPUNPCKLQDQ  X2, X5, X3
+	VPUNPCKHQDQ  X2, X5, X2
+	VPUNPCKLQDQ  X4, X1, X5
+	VPUNPCKHQDQ  X4, X1, X1
+	VPADDD       X2, X3, X4
+	VPSUBD       X2, X3, X6
+	VPADDD       X1, X5, X2
+	VPSUBD       X1, X5, X1
+	VPADDD       X2, X4, X3
+	VPSUBD       X2, X4, X2
+	VPSUBD       X1, X6, X5
+	VPADDD       X1, X6, X1
+	MOVL         scale+8(FP), AX
+	VMOVD        AX, X4
+	VPBROADCASTD X4, X4
+	MOVQ         $0x0000000000000020, AX
+	VMOVD        AX, X6
+	VPBROADCASTD X6, X6
+	VPMULLD      X4, X3, X3
+	VPADDD       X6, X3, X3
+	VPSRAD       $0x06, X3, X3
+	VPMULLD      X4, X2, X2
+	VPADDD       X6, X2, X2
+	VPSRAD       $0x06, X2, X2
+	VPMULLD      X4, X5, X5
+	VPADDD       X6, X5, X5
+	VPSRAD       $0x06, X5, X5
+	VPMULLD      X4, X1, X1
+	VPADDD       X6, X1, X1
+	VPSRAD       $0x06, X1, X1
+	MOVQ         coeffs+16(FP), AX
+	XORL         CX, CX
+	VMOVD        X3, (AX)
+	VPEXTRD      $0x01, X3, 128(AX)
+	VPEXTRD      $0x02, X3, 512(AX)
+	VPEXTRD      $0x03, X3, 640(AX)
+	VPCMPEQD     X0, X3, X3
+	VMOVMSKPS    X3, DX
+	XORL         $0x0f, DX
+	MOVL         $0x00000505, BX
+	PDEPL        BX, DX, DX
+	ORL          DX, CX
+	VMOVD        X2, 64(AX)
+	VPEXTRD      $0x01, X2, 192(AX)
+	VPEXTRD      $0x02, X2, 576(AX)
+	VPEXTRD      $0x03, X2, 704(AX)
+	VPCMPEQD     X0, X2, X2
+	VMOVMSKPS    X2, DX
+	XORL         $0x0f, DX
+	MOVL         $0x00000a0a, BX
+	PDEPL        BX, DX, DX
+	ORL          DX, CX
+	VMOVD        X5, 256(AX)
+	VPEXTRD      $0x01, X5, 384(AX)
+	VPEXTRD      $0x02, X5, 768(AX)
+	VPEXTRD      $0x03, X5, 896(AX)
+	VPCMPEQD     X0, X5, X5
+	VMOVMSKPS    X5, DX
+	XORL         $0x0f, DX
+	MOVL         $0x00005050, BX
+	PDEPL        BX, DX, DX
+	ORL          DX, CX
+	VMOVD        X1, 320(AX)
+	VPEXTRD      $0x01, X1, 448(AX)
+	VPEXTRD      $0x02, X1, 832(AX)
+	VPEXTRD      $0x03, X1, 960(AX)
+	VPCMPEQD     X0, X1, X1
+	VMOVMSKPS    X1, DX
+	XORL         $0x0f, DX
+	MOVL         $0x0000a0a0, BX
+	PDEPL        BX, DX, DX
+	ORL          DX, CX
+	MOVQ         CX, coded+24(FP)
 	RET

@@ -278,7 +278,12 @@ func cavlcFast(r *byte, tables *byte)
 //go:noescape
 func chromaDCFast(pix *byte, stride int)
 
-// lumaDCFast is flatLumaDC.
+// flatLumaDCFast is flatLumaDC.
 //
 //go:noescape
-func lumaDCFast(dc *[16]int32, scale int32, flat *[16]int16)
+func flatLumaDCFast(dc *[16]int32, scale int32, flat *[16]int16)
+
+// spreadLumaDCFast is spreadLumaDC.
+//
+//go:noescape
+func spreadLumaDCFast(dc *[16]int32, scale int32, coeffs *int32) (coded uint64)

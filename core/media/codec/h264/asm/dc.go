@@ -72,32 +72,16 @@ func chromaDC() {
 	RET()
 }
 
-// lumaDC writes the transform of the DC levels of a macroblock.
+// lumaDC writes the transforms of the DC levels of a macroblock.
 func lumaDC() {
-	TEXT("lumaDCFast", attr.NOSPLIT, "func(dc *[16]int32, scale int32, flat *[16]int16)")
+	TEXT("flatLumaDCFast", attr.NOSPLIT, "func(dc *[16]int32, scale int32, flat *[16]int16)")
 	Pragma("noescape")
-	Doc("lumaDCFast is flatLumaDC.")
-	dc, flat := Load(Param("dc"), GP64()), Load(Param("flat"), GP64())
-	var c [4]VecVirtual
+	Doc("flatLumaDCFast is flatLumaDC.")
+	c, round, _ := scaledDC()
+	flat := Load(Param("flat"), GP64())
 	for i := range c {
-		c[i] = XMM()
-		VMOVDQU(Mem{Base: dc, Disp: 16 * i}, c[i])
-	}
-	hadamard(&c)
-	c = transpose4(c)
-	hadamard(&c)
-	scale, round := XMM(), XMM()
-	VMOVD(Load(Param("scale"), GP32()), scale)
-	VPBROADCASTD(scale, scale)
-	VPCMPEQD(round, round, round)
-	VPSRLD(Imm(31), round, round)
-	VPSLLD(Imm(5), round, round) // 32
-	for i := range c {
-		VPMULLD(scale, c[i], c[i])
-		for range 2 { // once to the coefficient, and once to the residual
-			VPADDD(round, c[i], c[i])
-			VPSRAD(Imm(6), c[i], c[i])
-		}
+		VPADDD(round, c[i], c[i])
+		VPSRAD(Imm(6), c[i], c[i])
 	}
 	// Columns to rows, of words.
 	low, high, ones, least := XMM(), XMM(), XMM(), XMM()
@@ -114,12 +98,58 @@ func lumaDC() {
 		VPMAXSW(least, c[i], c[i])
 		VMOVDQU(c[i], Mem{Base: flat, Disp: 16 * i})
 	}
-	zero := XMM()
+	RET()
+
+	TEXT("spreadLumaDCFast", attr.NOSPLIT, "func(dc *[16]int32, scale int32, coeffs *int32) (coded uint64)")
+	Pragma("noescape")
+	Doc("spreadLumaDCFast is spreadLumaDC.")
+	c, _, zero := scaledDC()
+	coeffs, coded, some, places := Load(Param("coeffs"), GP64()), GP64(), GP64(), GP64()
+	XORL(coded.As32(), coded.As32())
+	for x := range c {
+		for y := range 4 {
+			to := Mem{Base: coeffs, Disp: 64 * (y>>1<<3 | x>>1<<2 | y&1<<1 | x&1)}
+			if y == 0 {
+				VMOVD(c[x], to)
+			} else {
+				VPEXTRD(Imm(uint64(y)), c[x], to)
+			}
+		}
+		VPCMPEQD(zero, c[x], c[x])
+		VMOVMSKPS(c[x], some.As32())
+		XORL(Imm(15), some.As32())
+		MOVL(U32(0x0505<<(x>>1<<2|x&1)), places.As32()) // the blocks of a column
+		PDEPL(places.As32(), some.As32(), some.As32())
+		ORL(some.As32(), coded.As32())
+	}
+	Store(coded, ReturnIndex(0))
+	RET()
+}
+
+// scaledDC transforms and scales the parameter dc, to columns, and clears it.
+func scaledDC() (c [4]VecVirtual, round, zero VecVirtual) {
+	dc := Load(Param("dc"), GP64())
+	zero = XMM()
 	VPXOR(zero, zero, zero)
-	for i := range 4 {
+	for i := range c {
+		c[i] = XMM()
+		VMOVDQU(Mem{Base: dc, Disp: 16 * i}, c[i])
 		VMOVDQU(zero, Mem{Base: dc, Disp: 16 * i})
 	}
-	RET()
+	hadamard(&c)
+	c = transpose4(c)
+	hadamard(&c)
+	scale := XMM()
+	VMOVD(Load(Param("scale"), GP32()), scale)
+	VPBROADCASTD(scale, scale)
+	round = XMM()
+	broadcastRounding(round)
+	for i := range c {
+		VPMULLD(scale, c[i], c[i])
+		VPADDD(round, c[i], c[i])
+		VPSRAD(Imm(6), c[i], c[i])
+	}
+	return c, round, zero
 }
 
 // hadamard transforms four rows of four numbers down.
