@@ -312,6 +312,11 @@ func (d *sliceDecoder) codedContext(cat, at int) int {
 	case catChromaDC:
 		return d.codedDC(at)
 	}
+	return d.codedBeside(at)
+}
+
+// codedBeside returns ctxIdxInc of the coded_block_flag of a block that is no DC block.
+func (d *sliceDecoder) codedBeside(at int) int {
 	return min(int(d.nz[at-1]), 1) + 2*min(int(d.nz[at-cacheStep]), 1)
 }
 

@@ -168,16 +168,7 @@ func (c *macroblockEncoder[T]) chooseIntraMode(k, at, place int, large bool) (be
 	if predicted < 0 {
 		predicted = 2
 	}
-	cost = math.MaxInt
-	for mode, need := range needs {
-		v := int(c.modeCosts[mode])
-		if mode != int(predicted) {
-			v += c.rateCost(5)
-		}
-		if v < cost && need&lacks == 0 {
-			best, cost = int8(mode), v
-		}
-	}
+	best, cost = c.modeCosts.least(predicted, int32(c.rateCost(5)), lacks)
 	r.k.Copy(r.luma[at:], r.stride, c.preds[int(best)*n*n:], n, n, n)
 	return best, cost + c.rateCost(1)
 }

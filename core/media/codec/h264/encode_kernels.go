@@ -1,6 +1,10 @@
 package h264
 
-import "vividstrain/core/media/codec/motion"
+import (
+	"math"
+
+	"vividstrain/core/media/codec/motion"
+)
 
 // encodeKernels are the inner loops of the encoder: distances to predictions, transforms and
 // quantisation. Blocks are w x h samples, multiples of 4.
@@ -36,6 +40,27 @@ type (
 func goEncodeKernels[T motion.Sample]() encodeKernels[T] {
 	return encodeKernels[T]{motion.GoDistanceKernels[T](), directions[T], satdEach[T], forwardBlocks[T], quantiseBlocks, forward8[T], quantise8, bitCost}
 }
+
+// least returns the mode with the least cost of those that need nothing that lacks, and that cost. All but the
+// predicted mode cost more bits. Of equal ones the first is best.
+func (c *modeCosts) least(predicted int8, more int32, lacks int) (mode int8, cost int) {
+	c[predicted] -= more
+	best := int64(math.MaxInt64)
+	for mode, not := range &lacking[lacks&7] {
+		best = min(best, int64(c[mode]+not)<<4|int64(mode))
+	}
+	return int8(best & 15), int(best>>4) + int(more)
+}
+
+// lacking is added to the cost of each mode: by what is not there, much where the mode needs it.
+var lacking = func() (list [8][9]int32) {
+	for lacks := range list {
+		for mode, need := range needs {
+			list[lacks][mode] = int32(oneIf(need&lacks != 0)) << 29
+		}
+	}
+	return list
+}()
 
 func directions[T motion.Sample](p *border[T], n int, preds *predictions[T]) {
 	var s averages[T]

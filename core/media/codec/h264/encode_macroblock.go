@@ -255,21 +255,19 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 		c.dcs[i] = c.coef4x4[16*i]
 		c.coef4x4[16*i] = 0
 	}
-	for i := range 4 {
-		motion.Hadamard(&c.dcs[4*i], &c.dcs[4*i+1], &c.dcs[4*i+2], &c.dcs[4*i+3])
+	hadamard(&c.dcs)
+	order, scale := orders4[d.fieldScan()][:], c.lumaScale(0)
+	c.k.quantise(c.dcs[:], q.dc, q.bias(q.shift+2), q.shift+2, c.nonZero[:1])
+	toScanOrder(c.dcs[:], uint64(c.nonZero[0]), order, c.levels.dc[:])
+	if c.nonZero[0] != 0 {
+		copy(d.dc[:], c.dcs[:])
+		d.lumaDC(scale[0], false)
 	}
-	for i := range 4 {
-		motion.Hadamard(&c.dcs[i], &c.dcs[4+i], &c.dcs[8+i], &c.dcs[12+i])
-	}
-	scan, scale := scans4[d.fieldScan()][:], c.lumaScale(0)
-	quantiseDC(c.dcs[:], q.small[0], scan, c.levels.dc[:], q.shift+2, q)
-	dequantiseInto(d.dc[:16], c.levels.dc[:], scan, raw[:], 0)
-	d.lumaDC(scale[0], false)
 	c.quantise(catAC16, c.coef4x4[:], q, c.nonZero[:])
 	for i, raster := range c.nonZero {
 		k, nonZero := codingOrder[i], uint64(raster)
 		if nonZero != 0 {
-			nonZero = dequantise(c.coef4x4[16*i:16*i+16], nonZero, orders4[d.fieldScan()][:], c.levels.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale)
+			nonZero = dequantise(c.coef4x4[16*i:16*i+16], nonZero, order, c.levels.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale)
 			d.mb.cbp |= 15
 			c.markCoded(k, nonZero)
 		}

@@ -70,6 +70,7 @@ func analyse8(c *[64]int32, at, step int) {
 // inverse of levelScale with flat scaling lists.
 type quantiser struct {
 	small *[64]int32 // by raster place, of four blocks
+	dc    *[64]int32 // as small, for DC coefficients that are transformed once more: all are the same
 	large *[64]int32
 	shift uint  // of 4x4 blocks; 8x8 blocks take one more
 	share int32 // of a step: 1/share is the rounding offset
@@ -81,7 +82,7 @@ type quantiser struct {
 // newQuantiser returns the quantiser of QP'Y or QP'C, which contains the offset of the bit depth. It rounds by
 // 1/share of a step.
 func newQuantiser(qp int, share int32) quantiser {
-	q := quantiser{small: &factors4[qp%6], large: &factors8[qp%6], shift: uint(15 + qp/6), share: share}
+	q := quantiser{small: &factors4[qp%6], dc: &factorsDC[qp%6], large: &factors8[qp%6], shift: uint(15 + qp/6), share: share}
 	q.nothing = int((int64(1)<<(q.shift+1) - int64(q.bias(q.shift+1))) / int64(q.large[0]))
 	return q
 }
@@ -107,6 +108,14 @@ var (
 			for i := range f[m] {
 				x, y := i&3, i>>2&3
 				f[m][i] = int32(64*(1<<15)/(float64(norm4[m][norm4Class(x, y)])*length[x]*length[y]) + 0.5)
+			}
+		}
+		return f
+	}()
+	factorsDC = func() (f [6][64]int32) {
+		for m := range f {
+			for i := range f[m] {
+				f[m][i] = factors4[m][0]
 			}
 		}
 		return f

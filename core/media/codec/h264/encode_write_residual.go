@@ -54,9 +54,23 @@ func (w *sliceWriter) residualLuma(l *levels) {
 			w.residual8x8(l.luma[64*b8:64*b8+64], l.nonZeroLuma[4*b8], b8)
 			continue
 		}
-		for k := 4 * b8; k < 4*b8+4; k++ {
-			at := cacheAt[blockOf[k]]
-			d.nz[at] = uint8(w.block(cat, l.luma[16*k+first:16*k+16], l.nonZeroLuma[k]>>first, at))
+		w.blocks(cat, first, 4*b8, l.luma[64*b8:64*b8+64], l.nonZeroLuma[4*b8:4*b8+4])
+	}
+}
+
+// blocks writes 4x4 blocks without the coefficients before first; k is the first one in the order of coded.
+func (w *sliceWriter) blocks(cat, first, k int, levels []int16, nonZero []uint64) {
+	d := w.d
+	for i, has := range nonZero {
+		at, has := int(blockAt[(k+i)&31]), has>>first
+		switch l := levels[16*i+first : 16*i+16]; {
+		case !d.h.pps.cabac:
+			d.nz[at] = uint8(w.block(cat, l, has, at))
+		case has != 0:
+			w.bins.Decision(85+4*cat+d.codedBeside(at), 1)
+			d.nz[at] = uint8(w.cabacCoeffs(cat, l, has))
+		default:
+			w.bins.Decision(85+4*cat+d.codedBeside(at), 0)
 		}
 	}
 }
@@ -96,10 +110,7 @@ func (w *sliceWriter) residualChroma(l *levels) {
 		return
 	}
 	for plane := range 2 {
-		for k := range blocks {
-			at := int(blockAt[chromaBlock(plane)+k])
-			d.nz[at] = uint8(w.block(catChromaAC, l.chroma[plane][16*k+1:16*k+16], l.nonZeroChroma[plane][k]>>1, at))
-		}
+		w.blocks(catChromaAC, 1, chromaBlock(plane), l.chroma[plane][:], l.nonZeroChroma[plane][:blocks])
 	}
 }
 
