@@ -237,6 +237,9 @@ func TestFastKernelsEqualPlainOnes(t *testing.T) {
 			both(func(k *kernels[uint8], dst []uint8) { k.addDCs(dst, 64, size[0], size[1], &dcs, 255) })
 		}
 		both(func(k *kernels[uint8], dst []uint8) { k.chromaDC(dst, 20*64+20, 64) })
+		left, above := plain.borderSums(src, 20*64+20, 64)
+		fastLeft, fastAbove := fast.borderSums(src, 20*64+20, 64)
+		require.Equal(t, []int{left, above}, []int{fastLeft, fastAbove})
 		levels := [4][16]int32{[16]int32(c[:])}
 		levels[0][v.IntN(16)] *= int32(v.IntN(2))
 		levels[1], levels[2], levels[3] = levels[0], levels[0], levels[0]

@@ -178,6 +178,10 @@ func cornerOf(block int, ok *intraNeighbours) bool {
 
 // mean returns the DC prediction of an n x n block (8.3.1.2.3).
 func (r *recon[T]) mean(at, stride, n int, left, top bool) T {
+	if n == 16 && left && top {
+		left, above := r.k.borderSums(r.luma, at, stride)
+		return T((left + above + 16) >> 5)
+	}
 	sum, count, pix := 0, 0, r.luma
 	if left {
 		for p, end := at-1, at-1+n*stride; p < end; p += stride {

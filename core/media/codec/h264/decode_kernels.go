@@ -30,6 +30,8 @@ type kernels[T motion.Sample] struct {
 	addDC func(dst []T, stride, size int, c *int32, most int32)
 	// addDCs adds one value to each of the 4x4 blocks of w x h samples, in raster order: w = 16 or 8, h a multiple of 4.
 	addDCs func(dst []T, stride, w, h int, dcs *[16]int16, most int32)
+	// borderSums are those of the 16 samples to the left of pix[at] and below, and above it and to the right.
+	borderSums func(pix []T, at, stride int) (left, above int)
 	// chromaDC predicts the block of 8x8 samples that begins at pix[at], all of whose neighbours are there, each
 	// block of 4x4 with the mean of those beside it.
 	chromaDC func(pix []T, at, stride int)
@@ -50,7 +52,7 @@ type kernels[T motion.Sample] struct {
 // goKernels are the kernels in plain Go.
 func goKernels[T motion.Sample]() kernels[T] {
 	return kernels[T]{motion.GoBlockKernels[T](), planeBlock[T], smoothBorder[T], acrossBlock[T], downBlock[T], centerBlock[T], bilinearBlock[T],
-		add4[T], add8[T], addBlocks(add4[T]), addDC[T], addDCs[T], chromaDC[T], lumaEdge[T], lumaInner[T](lumaEdge[T]), chromaEdges[T]}
+		add4[T], add8[T], addBlocks(add4[T]), addDC[T], addDCs[T], borderSums[T], chromaDC[T], lumaEdge[T], lumaInner[T](lumaEdge[T]), chromaEdges[T]}
 }
 
 func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, most int32) {
@@ -70,6 +72,16 @@ func fillPair[T motion.Sample](dst []T, stride int, a, b T) {
 		row[0], row[1], row[2], row[3] = a, a, a, a
 		row[4], row[5], row[6], row[7] = b, b, b, b
 	}
+}
+
+func borderSums[T motion.Sample](pix []T, at, stride int) (left, above int) {
+	for y := range 16 {
+		left += int(pix[at+y*stride-1])
+	}
+	for _, v := range pix[at-stride:][:16] {
+		above += int(v)
+	}
+	return left, above
 }
 
 // chromaDC is chroma DC prediction from all neighbours (8.3.4.1 to 8.3.4.3).

@@ -27,6 +27,10 @@ func fastKernels() kernels[uint8] {
 			lumaInnerRowsFast(first, stride, f.bytes(), (*uint32)(&bs[0]))
 		}
 	}
+	k.borderSums = func(pix []uint8, at, stride int) (left, above int) {
+		_, _ = pix[at-stride], pix[at+15*stride]
+		return borderSumsFast(&pix[at], stride)
+	}
 	k.chromaDC = func(pix []uint8, at, stride int) {
 		_, _ = pix[at-stride], pix[at+7*stride+7]
 		chromaDCFast(&pix[at], stride)

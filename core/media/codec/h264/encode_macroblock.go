@@ -258,19 +258,21 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 	hadamard(&c.dcs)
 	order, scale := orders4[d.fieldScan()][:], c.lumaScale(0)
 	c.k.quantise(c.dcs[:], q.dc, q.bias(q.shift+2), q.shift+2, c.nonZero[:1])
-	toScanOrder(c.dcs[:], uint64(c.nonZero[0]), order, c.levels.dc[:])
+	c.levels.nonZeroDC = toScanOrder(c.dcs[:], uint64(c.nonZero[0]), order, c.levels.dc[:])
 	if c.nonZero[0] != 0 {
 		copy(d.dc[:], c.dcs[:])
 		d.lumaDC(scale[0], false)
 	}
 	c.quantise(catAC16, c.coef4x4[:], q, c.nonZero[:])
+	c.levels.nonZeroLuma = [16]uint64{}
 	for i, raster := range c.nonZero {
-		k, nonZero := codingOrder[i], uint64(raster)
-		if nonZero != 0 {
-			nonZero = dequantise(c.coef4x4[16*i:16*i+16], nonZero, order, c.levels.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale)
-			d.mb.cbp |= 15
-			c.markCoded(k, nonZero)
+		if raster == 0 {
+			continue
 		}
+		k := codingOrder[i]
+		nonZero := dequantise(c.coef4x4[16*i:16*i+16], uint64(raster), order, c.levels.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale)
+		d.mb.cbp |= 15
+		c.markCoded(k, nonZero)
 		c.levels.nonZeroLuma[k] = nonZero
 	}
 }

@@ -14,6 +14,7 @@ type levels struct {
 	chroma        [2][128]int16
 	dc            [16]int16 // of Intra_16x16
 	chromaDC      [2][8]int16
+	nonZeroDC     uint64     // of dc
 	nonZeroLuma   [16]uint64 // which levels of a block are not 0, a bit each; of an 8x8 block by its first 4x4 block
 	nonZeroChroma [2][8]uint64
 }
@@ -41,7 +42,7 @@ func (w *sliceWriter) residualLuma(l *levels) {
 	d := w.d
 	cat, first := cat4x4, 0
 	if d.mb.kind == kind16x16 {
-		if w.block(catDC16, l.dc[:], nonZeroOf(l.dc[:]), cacheFirst) > 0 {
+		if w.block(catDC16, l.dc[:], l.nonZeroDC, cacheFirst) > 0 {
 			d.mb.dc |= 1
 		}
 		cat, first = catAC16, 1

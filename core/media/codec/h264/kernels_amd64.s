@@ -7820,6 +7820,68 @@ long:
 	JBE  skip
 	RET
 
+// func borderSumsFast(pix *byte, stride int) (left int, above int)
+// Requires: AVX
+TEXT ·borderSumsFast(SB), NOSPLIT, $0-32
+	MOVQ    pix+0(FP), AX
+	MOVQ    stride+8(FP), CX
+	MOVQ    AX, DX
+	SUBQ    CX, DX
+	VPXOR   X0, X0, X0
+	VPSADBW (DX), X0, X0
+	VPSRLDQ $0x08, X0, X1
+	VPADDD  X1, X0, X0
+	VMOVQ   X0, DX
+	MOVBLZX -1(AX), SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), DI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, DI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, DI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, DI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, DI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, DI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, DI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, SI
+	ADDQ    CX, AX
+	MOVBLZX -1(AX), BX
+	ADDL    BX, DI
+	ADDQ    DI, SI
+	MOVQ    SI, left+16(FP)
+	MOVQ    DX, above+24(FP)
+	RET
+
 // func chromaDCFast(pix *byte, stride int)
 // Requires: AVX
 TEXT ·chromaDCFast(SB), NOSPLIT, $0-16

@@ -273,6 +273,11 @@ func queueFlagsFast(queue *uint16, flags *uint16, has uint64, end int)
 //go:noescape
 func cavlcFast(r *byte, tables *byte)
 
+// borderSumsFast is borderSums for the macroblock at pix.
+//
+//go:noescape
+func borderSumsFast(pix *byte, stride int) (left int, above int)
+
 // chromaDCFast is chromaDC for the block at pix.
 //
 //go:noescape

@@ -72,6 +72,39 @@ func chromaDC() {
 	RET()
 }
 
+// borderSums writes the sums of the samples at the border of a macroblock.
+func borderSums() {
+	TEXT("borderSumsFast", attr.NOSPLIT, "func(pix *byte, stride int) (left, above int)")
+	Pragma("noescape")
+	Doc("borderSumsFast is borderSums for the macroblock at pix.")
+	pix, stride := Load(Param("pix"), GP64()), Load(Param("stride"), GP64())
+	x, y, zero := XMM(), XMM(), XMM()
+	above, at, t := GP64(), GP64(), GP64()
+	left := [2]GPVirtual{GP64(), GP64()} // in turns, so that one addition need not wait for another
+	MOVQ(pix, at)
+	SUBQ(stride, at)
+	VPXOR(zero, zero, zero)
+	VPSADBW(Mem{Base: at}, zero, x)
+	VPSRLDQ(Imm(8), x, y)
+	VPADDD(y, x, x)
+	VMOVQ(x, above)
+	for i := range 16 {
+		if i < 2 {
+			MOVBLZX(Mem{Base: pix, Disp: -1}, left[i].As32())
+		} else {
+			MOVBLZX(Mem{Base: pix, Disp: -1}, t.As32())
+			ADDL(t.As32(), left[i&1].As32())
+		}
+		if i < 15 {
+			ADDQ(stride, pix)
+		}
+	}
+	ADDQ(left[1], left[0])
+	Store(left[0], ReturnIndex(0))
+	Store(above, ReturnIndex(1))
+	RET()
+}
+
 // lumaDC writes the transforms of the DC levels of a macroblock.
 func lumaDC() {
 	TEXT("flatLumaDCFast", attr.NOSPLIT, "func(dc *[16]int32, scale int32, flat *[16]int16)")

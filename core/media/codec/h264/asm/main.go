@@ -51,6 +51,7 @@ func main() {
 	quantiseBlocks()
 	queueFlags()
 	cavlc()
+	borderSums()
 	chromaDC()
 	lumaDC()
 	Generate()
