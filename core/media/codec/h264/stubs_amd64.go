@@ -49,7 +49,7 @@ func add8Fast(dst *byte, stride int, c *[64]int32)
 //go:noescape
 func add8WideFast(dst *byte, stride int, c *[64]int32, most int)
 
-// addBlocksFast transforms a set of 4x4 blocks of c, adds those to dst and clears them; places are in fourths of rows and of samples.
+// addBlocksFast transforms a set of 4x4 blocks of c, adds those to dst and clears them; a place is four times the row of blocks, and the block in it.
 //
 //go:noescape
 func addBlocksFast(dst *byte, stride int, c *int32, set uint64, places *[16]uint8)

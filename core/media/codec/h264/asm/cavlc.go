@@ -60,7 +60,7 @@ func (b *bitWindow) skip(n GPVirtual) {
 	ADDQ(n, b.used)
 }
 
-// prefix counts the leading zeros into n, no more than 48-bit.
+// prefix counts the leading zeros of the window into n, but no more than most.
 func (b *bitWindow) prefix(n GPVirtual, most int) {
 	MOVQ(b.window, b.t)
 	BTSQ(Imm(uint64(63-most)), b.t)
@@ -68,7 +68,7 @@ func (b *bitWindow) prefix(n GPVirtual, most int) {
 	XORL(Imm(63), n.As32())
 }
 
-// lookup decodes a code of a table and skips it: a value, and whether it is none.
+// lookup decodes a code of a table into value and skips it; without a code it jumps to none.
 func (b *bitWindow) lookup(table, value GPVirtual, none string) {
 	b.prefix(value, 15)
 	LEAQ(Mem{Base: value, Disp: 1}, b.c)

@@ -379,7 +379,7 @@ func inverseBoth(r *[4]VecVirtual, round VecVirtual) {
 
 // addBlocks writes what adds a set of blocks, two at a time: each half of a vector is of one of them.
 func addBlocks() {
-	dst, stride, _ := adding("addBlocksFast", "transforms a set of 4x4 blocks of c, adds those to dst and clears them; places are in fourths of rows and of samples.",
+	dst, stride, _ := adding("addBlocksFast", "transforms a set of 4x4 blocks of c, adds those to dst and clears them; a place is four times the row of blocks, and the block in it.",
 		"int, c *int32, set uint64, places *[16]uint8", false)
 	c, set, places := Load(Param("c"), GP64()), Load(Param("set"), GP64()), Load(Param("places"), GP64())
 	round, zero := YMM(), YMM()
