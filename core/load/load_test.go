@@ -150,3 +150,20 @@ func FuzzParseLadder(f *testing.F) {
 		require.Equal(t, l, again)
 	})
 }
+
+// More of a load is the same in all but frames, bits and streams.
+func TestMoreOf(t *testing.T) {
+	for line, more := range map[string]bool{
+		"h264 1080p25 10M": true, "h264 1080p50 20M": true, "h264 1080p25 12M": true, "h264 1080p25 10M x4": true,
+		"h264 1080p24 10M": false, "h264 1080p25 8M": false, "h264 2160p25 40M": false, "hevc 1080p25 10M": false,
+		"h264 1080p25 10bit 10M": false, "h264 1080i25 10M": false, "h264 1080p25 10M -> 720p 4M": false,
+	} {
+		l, err := Parse(line)
+		require.NoError(t, err)
+		other, err := Parse("h264 1080p25 10M")
+		require.NoError(t, err)
+		require.Equal(t, more, l.MoreOf(other), line)
+		l.File = "a.mp4"
+		require.False(t, l.MoreOf(other), "nothing is known of files")
+	}
+}

@@ -538,6 +538,30 @@ func TestOutOfOrderIsNamed(t *testing.T) {
 	require.Equal(t, "h264 720p25 5M", doc.Ceiling.Load.String())
 }
 
+// After a rung that was choppy, the same with more frames, bits or streams is not tried, unless all rungs are: it could
+// not be better.
+func TestMoreOfWhatWasChoppyIsNotTried(t *testing.T) {
+	profile := &simulated.Profile{
+		Name: "Random", Cores: 2, Threads: 8, Queue: 8,
+		Decode: map[string]simulated.Cost{"h264": {NSPerPixel: 20, NSPerBit: 1}},
+		Memory: simulated.Memory{Total: 64e9},
+		Heat:   simulated.Heat{RoomC: 20, DegreesPerWatt: 1, TimeConstantS: 30, ThrottleC: 90, MinClock: 0.5},
+	}
+	column := load.Column{Name: "h264", Rungs: rungs(t, "h264 720p25 4M", "h264 2160p25 40M", "h264 2160p50 60M", "h264 2160p50 60M x2", "h264 2160p25 10bit 40M")}
+	for all, tried := range map[bool][]int{false: {2, 2, 0, 0, 0}, true: {2, 2, 1, 1, 1}} {
+		c := config(device(t, profile, 1), column)
+		c.All = all
+		doc, err := climb.Run(t.Context(), book(t), c)
+		require.NoError(t, err)
+		for i, r := range doc.Rungs {
+			require.Len(t, r.Attempts, tried[i], r.Load)
+		}
+		require.Equal(t, "h264 720p25 4M", doc.Ceiling.Load.String())
+		require.True(t, doc.Ceiling.Confirmed)
+		require.Equal(t, "h264 2160p25 40M", doc.Ceiling.Next.Load.String())
+	}
+}
+
 func TestWhatCannotWorkIsRefusedBeforeMeasuring(t *testing.T) {
 	p, err := simulated.Named("skerry-s1")
 	require.NoError(t, err)
