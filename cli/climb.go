@@ -135,12 +135,20 @@ func within(c *cli.Command) (float64, error) {
 	return v / 100, nil
 }
 
+// alone refuses options that mean nothing beside another one.
+func alone(c *cli.Command, name string, others ...string) error {
+	for _, other := range others {
+		if c.IsSet(other) {
+			return usagef("--%s does not go with --%s", name, other)
+		}
+	}
+	return nil
+}
+
 // mapDevice finds the highest smooth bitrate of each size and frame rate of a ladder.
 func (a *app) mapDevice(ctx context.Context, c *cli.Command, wanted frontier.Config) (err error) {
-	for _, other := range []string{"adaptive", "once", "quick", "refine", "goal", "viewers"} {
-		if c.IsSet(other) {
-			return usagef("--map does not go with --%s", other)
-		}
+	if err := alone(c, "map", "adaptive", "once", "quick", "refine", "goal", "viewers"); err != nil {
+		return err
 	}
 	if wanted.Within, err = within(c); err != nil {
 		return err
@@ -164,6 +172,9 @@ func (a *app) mapDevice(ctx context.Context, c *cli.Command, wanted frontier.Con
 
 // adapt offers the columns of a ladder as films in several qualities.
 func (a *app) adapt(ctx context.Context, c *cli.Command, wanted adapt.Config) error {
+	if err := alone(c, "adaptive", "all", "once", "quick", "refine"); err != nil {
+		return err
+	}
 	if err := wanted.Check(); err != nil {
 		return usage(err)
 	}

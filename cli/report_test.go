@@ -190,7 +190,8 @@ func TestOddDocuments(t *testing.T) {
 	s.ok("compare", "bare.json", "future.json")
 	for args, says := range map[string]string{"report|bare.json|--size|10x10": "320x200 to", "report|bare.json|--size|big": "like 1280x800", "compare|bare.json": "name another", "export|bare.json|--format|xml": "--format is json",
 		"export|bare.json|--table|rungs": "--table is for csv", "runs|--since|soon": "a date like", "runs|tag|x": "which tag", "runs|set|a b|x": "is letters", "capacity|x": "load line", "capacity|--reserve|all": "a share like",
-		"climb|--device|skerry-s1|--quick|--all": "does not go with", "climb|--device|skerry-s1|--within|5%": "goes with --refine", "climb|--device|skerry-s1|--map|--within|0%": "1% to 100%", "climb|--device|skerry-s1|--map|--quick": "--map does not go with --quick"} {
+		"climb|--device|skerry-s1|--quick|--all": "does not go with", "climb|--device|skerry-s1|--within|5%": "goes with --refine", "climb|--device|skerry-s1|--map|--within|0%": "1% to 100%", "climb|--device|skerry-s1|--map|--quick": "--map does not go with --quick",
+		"climb|--device|skerry-s1|--adaptive|--once": "--adaptive does not go with --once"} {
 		_, errOut, status := s.run(strings.Split(args, "|")...)
 		require.Equal(t, 2, status, args+errOut)
 		require.Contains(t, errOut, says, args)
