@@ -375,3 +375,30 @@ func anyLimits(v interface{ IntN(int) int }) [8]int8 {
 func anyStrengths(v interface{ IntN(int) int }) []strengths {
 	return []strengths{strengths(v.IntN(4) | v.IntN(4)<<8 | v.IntN(4)<<16 | v.IntN(4)<<24), allOf(4)}
 }
+
+// Nothing of a damaged macroblock is left in the ones after it: where no picture refers to another, all others are
+// whole.
+func TestDamageLeavesNothingBehind(t *testing.T) {
+	random := rand.New(rand.NewPCG(1, 2))
+	want, list := codectest.Checksums(t, "testdata/intra-cavlc.264"), units(t, "intra-cavlc")
+	for range 1500 {
+		at := random.IntN(len(list)/2) + 1
+		if kind := list[at][4] & 31; kind != 1 && kind != 5 {
+			continue
+		}
+		changed := slices.Clone(list)
+		changed[at] = bytes.Clone(list[at])
+		for range 1 + random.IntN(4) {
+			changed[at][12+random.IntN(len(list[at])-12)] ^= 1 << random.IntN(8)
+		}
+		got, damaged := frames(t, [][]byte{bytes.Join(changed, nil)}, 1)
+		if len(got) != len(want) || len(damaged) > 1 {
+			continue // it broke what other pictures depend on
+		}
+		differ := 0
+		for i := range want {
+			differ += oneIf(got[i] != want[i])
+		}
+		require.LessOrEqual(t, differ, 1, "unit %d", at)
+	}
+}

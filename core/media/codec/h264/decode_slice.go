@@ -97,6 +97,7 @@ func (w *walk) macroblock(skip bool) error {
 	if err != nil {
 		d.mb.slice = 0
 		clear(d.coeffs[:]) // the coefficients of the damaged macroblock
+		clear(d.dc[:])
 	}
 	return err
 }
