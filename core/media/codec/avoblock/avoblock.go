@@ -203,3 +203,12 @@ func Transposed(list []VecVirtual, by Elements) []VecVirtual {
 	}
 	return append(Transposed(low, by), Transposed(high, by)...)
 }
+
+// Place returns where a parameter of the function is in memory.
+func Place(name string) Mem {
+	b, err := Param(name).Resolve()
+	if err != nil {
+		panic(err)
+	}
+	return b.Addr
+}

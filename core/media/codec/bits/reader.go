@@ -74,11 +74,6 @@ func (r *Reader) UE() uint32 {
 		return uint32(code >> 4)
 	}
 	zeros := bits.LeadingZeros32(v)
-	if zeros <= 15 {
-		n := 2*zeros + 1
-		r.pos += n
-		return v>>((32-n)&31) - 1
-	}
 	if zeros >= 32 {
 		r.pos += 32
 		if !r.Flag() {

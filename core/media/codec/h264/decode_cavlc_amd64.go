@@ -24,7 +24,7 @@ type cavlcTables struct {
 // The places of the fields that the assembly knows.
 var _ = [1]struct{}{}[unsafe.Offsetof(codeTable{}.look)+unsafe.Offsetof(cavlcTables{}.runs)-9216+unsafe.Offsetof(cavlcTables{}.suffixes)-9280+
 	unsafe.Offsetof(cavlcTables{}.firsts)-9296+unsafe.Offsetof(cavlcTables{}.limits)-9312+unsafe.Offsetof(cavlcTables{}.tokens)-9344+
-	unsafe.Offsetof(cavlcTables{}.tokensOf)-9392+unsafe.Offsetof(cavlcRun{}.shift)-120]
+	unsafe.Offsetof(cavlcTables{}.tokensOf)-9392+unsafe.Offsetof(cavlcRun{}.shift)-120+cacheStep-8]
 
 var fastTables = func() *cavlcTables {
 	t := &cavlcTables{runs: runCodes, limits: suffixLimits, tokensOf: tokensOf()}
@@ -115,10 +115,13 @@ func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 
 // cavlcBlocks parses blocks of a set, whose coefficients are 16 apart from b.out on, up to one that the assembly
 // leaves to cavlcCoeffsGo. It returns those that have coefficients, those that have more than the first one, and those
-// that are left. The table of coeff_token is as for cavlcRun.
-func (d *sliceDecoder) cavlcBlocks(b *block, set uint64, table int) (coded, more, left uint64) {
+// that are left.
+func (d *sliceDecoder) cavlcBlocks(b *block, set uint64) (coded, more, left uint64) {
 	_, _ = b.out[16*(mathbits.Len64(set)-1)+len(b.scan)-1], b.scale[len(b.scan)-1]
-	r := cavlcRun{set: set, table: table, numbers: &d.nz[0], at: &blockAt[0]}
+	r := cavlcRun{set: set, table: -1, numbers: &d.nz[0], at: &blockAt[0]}
+	if b.cat == catChromaDC {
+		r.table = b.tableDC()
+	}
 	r.parse(d, b)
 	return r.coded, r.more, r.set
 }

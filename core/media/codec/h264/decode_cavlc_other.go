@@ -6,6 +6,6 @@ func (d *sliceDecoder) cavlcCoeffs(b *block, table int) (int, error) {
 	return d.cavlcCoeffsGo(b, table)
 }
 
-func (d *sliceDecoder) cavlcBlocks(_ *block, set uint64, _ int) (coded, more, left uint64) {
+func (d *sliceDecoder) cavlcBlocks(_ *block, set uint64) (coded, more, left uint64) {
 	return 0, 0, set
 }

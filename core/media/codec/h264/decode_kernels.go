@@ -67,10 +67,9 @@ func planeBlock[T motion.Sample](dst []T, stride, w, h int, v, across, down, mos
 
 // fillPair fills four rows of eight samples, the left half with a and the right one with b.
 func fillPair[T motion.Sample](dst []T, stride int, a, b T) {
+	row := [8]T{a, a, a, a, b, b, b, b} // what is stored as a whole is fetched as a whole sooner
 	for y := range 4 {
-		row := dst[y*stride:][:8]
-		row[0], row[1], row[2], row[3] = a, a, a, a
-		row[4], row[5], row[6], row[7] = b, b, b, b
+		*(*[8]T)(dst[y*stride:]) = row
 	}
 }
 

@@ -48,6 +48,9 @@ type block struct {
 	shift uint    // right shift of the scaled levels, with rounding
 }
 
+// tableDC is the table of coeff_token of a chroma DC block.
+func (b *block) tableDC() int { return 3 + len(b.scan)>>3 }
+
 // raw are scaling factors that leave levels unchanged.
 var raw = func() (ones [16]int32) {
 	for i := range ones {
@@ -141,31 +144,46 @@ func chromaBlock(plane int) int { return 16 + 8*plane }
 
 // readBlocks parses a set of 4x4 blocks, in the order of coded.
 func (d *sliceDecoder) readBlocks(b *block, set uint64) error {
+	coded, more, err := d.readSet(b, d.coeffs[:], set)
+	if b.cat != cat4x4 {
+		more = coded // DC coefficients are elsewhere
+	}
+	d.coded |= coded
+	d.more |= more
+	return err
+}
+
+// readSet parses a set of blocks, whose coefficients are 16 apart from out on, and returns those that have
+// coefficients, and those that have more than the first one.
+func (d *sliceDecoder) readSet(b *block, out []int32, set uint64) (coded, more uint64, err error) {
 	for set != 0 {
 		if !d.h.pps.cabac {
-			var coded, more uint64
-			b.out = d.coeffs[:]
-			if coded, more, set = d.cavlcBlocks(b, set, -1); b.cat != cat4x4 {
-				more = coded // DC coefficients are elsewhere
-			}
-			d.coded |= coded
-			d.more |= more
+			var c, m uint64
+			b.out = out
+			c, m, set = d.cavlcBlocks(b, set)
+			coded, more = coded|c, more|m
 			if set == 0 {
-				return nil
+				break
 			}
 		}
 		k := mathbits.TrailingZeros64(set) & 31
 		set &= set - 1
-		b.out = d.coeffs[16*k : 16*k+16]
-		n, err := d.read(b, int(blockAt[k]))
-		if err != nil {
-			return err
+		b.out = out[16*k : 16*k+16]
+		at := 1 + k
+		if b.cat != catChromaDC {
+			at = int(blockAt[k])
 		}
-		d.nz[blockAt[k]] = uint8(n)
-		d.coded |= uint64(oneIf(n > 0)) << k
-		d.more |= uint64(oneIf(n > 1 || n == 1 && (b.out[0] == 0 || b.cat != cat4x4))) << k
+		n, err := d.read(b, at)
+		if err != nil {
+			return coded, more, err
+		}
+		if b.cat != catChromaDC {
+			d.nz[at] = uint8(n)
+		}
+		coded |= uint64(oneIf(n > 0)) << k
+		more |= uint64(oneIf(n > 1 || n == 1 && b.out[0] == 0)) << k
 	}
-	return nil
+	return coded, more, nil
 }
 
 // residual8x8 parses an 8x8 block: as one with CABAC, as four interleaved blocks of 16
@@ -176,7 +194,7 @@ func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 	scale := d.scale.large[list/3][qp][:]
 	total := 0
 	for i := range 4 {
-		at := cacheAt[blockOf[4*b8+i]]
+		at := int(blockAt[4*b8+i])
 		if d.h.pps.cabac {
 			if i == 0 {
 				total = d.cabacCoeffs(&block{cat8x8, out, scans8[field][:], scale, 6}, -1)
@@ -207,11 +225,11 @@ func (d *sliceDecoder) residualChroma(list int) error {
 		return nil
 	}
 	alone := d.mb.cbp>>4 == 1
-	coded, err := d.readChromaDC(&block{catChromaDC, d.dc[:], scansDC[blocks>>3], raw[:], 0})
+	coded, _, err := d.readSet(&block{catChromaDC, nil, scansDC[blocks>>3], raw[:], 0}, d.dc[:], 3)
 	if err != nil {
 		return err
 	}
-	d.mb.dc |= coded << 1
+	d.mb.dc |= uint8(coded) << 1
 	for plane := range 2 {
 		if coded>>plane&1 == 0 {
 			continue
@@ -240,29 +258,6 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	return d.readBlocks(&b, cr)
 }
 
-// readChromaDC parses the DC blocks of both chroma planes and returns which of them have coefficients: a bit each.
-func (d *sliceDecoder) readChromaDC(b *block) (coded uint8, err error) {
-	for set := uint64(3); set != 0; set &= set - 1 {
-		if !d.h.pps.cabac {
-			var some uint64
-			b.out = d.dc[:]
-			some, _, set = d.cavlcBlocks(b, set, 3+len(b.scan)>>3)
-			coded |= uint8(some)
-			if set == 0 {
-				break
-			}
-		}
-		plane := mathbits.TrailingZeros64(set) & 1
-		b.out = d.dc[16*plane:][:8]
-		n, err := d.read(b, 1+plane)
-		if err != nil {
-			return 0, err
-		}
-		coded |= uint8(oneIf(n > 0)) << plane
-	}
-	return coded, nil
-}
-
 // chromaBlocks returns the number of 4x4 blocks in each chroma plane of a macroblock.
 func (d *sliceDecoder) chromaBlocks() int {
 	if d.h.sps.chroma.IsTall() {
@@ -286,7 +281,7 @@ func (d *sliceDecoder) read(b *block, at int) (int, error) {
 		return d.cabacCoeffs(b, 85+4*b.cat+d.codedContext(b.cat, at)), nil
 	}
 	if b.cat == catChromaDC {
-		return d.cavlcCoeffs(b, 3+len(b.scan)>>3)
+		return d.cavlcCoeffs(b, b.tableDC())
 	}
 	return d.cavlcCoeffs(b, int(coeffTable[d.coeffContext(at)&31]))
 }

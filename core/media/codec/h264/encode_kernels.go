@@ -1,10 +1,6 @@
 package h264
 
-import (
-	"math"
-
-	"vividstrain/core/media/codec/motion"
-)
+import "vividstrain/core/media/codec/motion"
 
 // encodeKernels are the inner loops of the encoder: distances to predictions, transforms and
 // quantisation. Blocks are w x h samples, multiples of 4.
@@ -44,10 +40,10 @@ func goEncodeKernels[T motion.Sample]() encodeKernels[T] {
 // least returns the mode with the least cost of those that need nothing that lacks, and that cost. All but the
 // predicted mode cost more bits. Of equal ones the first is best.
 func (c *modeCosts) least(predicted int8, more int32, lacks int) (mode int8, cost int) {
-	c[predicted] -= more
-	best := int64(math.MaxInt64)
-	for mode, not := range &lacking[lacks&7] {
-		best = min(best, int64(c[mode]+not)<<4|int64(mode))
+	not := &lacking[lacks&7]
+	best := int64(c[predicted]+not[predicted]-more)<<4 | int64(predicted)
+	for mode, v := range c[:len(not)] {
+		best = min(best, int64(v+not[mode])<<4|int64(mode))
 	}
 	return int8(best & 15), int(best>>4) + int(more)
 }

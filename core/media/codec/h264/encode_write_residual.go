@@ -83,7 +83,7 @@ func (w *sliceWriter) residual8x8(l []int16, nonZero uint64, b8 int) {
 		total = w.cabacCoeffs(cat8x8, l, nonZero)
 	}
 	for i := range 4 {
-		at := cacheAt[blockOf[4*b8+i]]
+		at := int(blockAt[4*b8+i])
 		if d.h.pps.cabac {
 			d.nz[at] = uint8(total)
 			continue

@@ -10,6 +10,8 @@ import (
 	. "github.com/mmcloughlin/avo/reg"
 
 	"github.com/mmcloughlin/avo/attr"
+
+	"vividstrain/core/media/codec/avoblock"
 )
 
 func main() {
@@ -154,15 +156,6 @@ func (d *decoding) finish() {
 	}
 }
 
-// param returns the place of a parameter.
-func param(name string) Mem {
-	b, err := Param(name).Resolve()
-	if err != nil {
-		panic(err)
-	}
-	return b.Addr
-}
-
 // refill appends 32 bits if fewer than 16 are spare. It changes x and row.
 func (d *decoding) refill() {
 	k := d.refills
@@ -268,7 +261,7 @@ func coefficients() {
 	XORL(n.As32(), n.As32())
 	place := places.Idx(n, 1)
 	Label("significant")
-	CMPQ(i, param("last"))
+	CMPQ(i, avoblock.Place("last"))
 	JGE(LabelRef("inferred"))
 	MOVWLZX(Mem{Base: t, Index: i, Scale: 2, Disp: sigAt}, d.ctx.As32())
 	d.decision()
@@ -312,7 +305,7 @@ func coefficients() {
 	MOVBLZX(Mem{Base: d.y, Index: d.x, Scale: 1}, d.x.As32())
 	Load(Param("scale"), d.y)
 	IMULL(Mem{Base: d.y, Index: d.x, Scale: 4}, level.As32())
-	ADDL(param("round"), level.As32())
+	ADDL(avoblock.Place("round"), level.As32())
 	Load(Param("shift"), d.row)
 	SARXL(d.row.As32(), level.As32(), level.As32())
 	Load(Param("out"), d.y)
@@ -380,7 +373,7 @@ func flags() {
 	Load(Param("first"), k)
 	XORL(set.As32(), set.As32())
 	Label("flag")
-	CMPQ(k, param("last"))
+	CMPQ(k, avoblock.Place("last"))
 	JLT(LabelRef("leave"))
 	MOVBLZX(Mem{Base: contexts, Index: k, Scale: 1}, d.ctx.As32())
 	ADDQ(base, d.ctx)

@@ -8,6 +8,8 @@ import (
 	. "github.com/mmcloughlin/avo/reg"
 
 	"github.com/mmcloughlin/avo/attr"
+
+	"vividstrain/core/media/codec/avoblock"
 )
 
 // Places in cavlcRun and in cavlcTables.
@@ -121,7 +123,7 @@ func cavlc() {
 	MOVBLZX(Mem{Base: b.c, Disp: -1}, total.As32())
 	MOVBLZX(Mem{Base: b.c, Disp: -cacheRow}, b.t.As32())
 	ADDL(b.t.As32(), total.As32())
-	ADDQ(param("tables"), total)
+	ADDQ(avoblock.Place("tables"), total)
 	MOVBLZX(Mem{Base: total, Disp: tokensOfAt}, total.As32())
 	Label("chosen")
 	Load(Param("tables"), b.t)
@@ -172,7 +174,7 @@ func cavlc() {
 	b.skip(b.c)
 	MOVL(entry.As32(), row.As32())
 	ANDL(U32(15*rowSize), row.As32())
-	ADDQ(param("tables"), row)
+	ADDQ(avoblock.Place("tables"), row)
 	SARQ(Imm(16), entry)
 	Label("store")
 	MOVL(entry.As32(), levels.Idx(i, 4))
@@ -234,7 +236,7 @@ func cavlc() {
 	MOVQ(b.window, b.t)
 	SHRQ(Imm(61), b.t)
 	LEAQ(Mem{Base: b.t, Index: b.c, Scale: 8}, b.t)
-	ADDQ(param("tables"), b.t)
+	ADDQ(avoblock.Place("tables"), b.t)
 	MOVBLZX(Mem{Base: b.t, Disp: runsAt}, level.As32())
 	MOVL(level.As32(), b.c.As32())
 	ANDL(Imm(15), b.c.As32())
@@ -357,13 +359,4 @@ func cavlc() {
 	CMPL(level.As32(), zeros.As32())
 	JBE(LabelRef("skip"))
 	RET()
-}
-
-// param returns the place of a parameter.
-func param(name string) Mem {
-	b, err := Param(name).Resolve()
-	if err != nil {
-		panic(err)
-	}
-	return b.Addr
 }
