@@ -13,8 +13,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"vividstrain/core/cputime"
+	"golang.org/x/sync/errgroup"
 
+	"vividstrain/core/cputime"
 	"vividstrain/core/media"
 	"vividstrain/core/media/picture"
 	"vividstrain/core/media/registry"
@@ -225,7 +226,7 @@ func (c *Converter) spend(stage int, before time.Duration) (now time.Duration) {
 
 // Run converts and outputs the packets in order; while out waits, the conversion stops, a second
 // or two later.
-func (c *Converter) Run(ctx context.Context, out func(p *media.Packet) error) (err error) {
+func (c *Converter) Run(ctx context.Context, out func(p *media.Packet) error) error {
 	codec, err := registry.Codec(c.in.Codec)
 	if err != nil {
 		return err
@@ -239,28 +240,20 @@ func (c *Converter) Run(ctx context.Context, out func(p *media.Packet) error) (e
 	c.mu.Lock()
 	c.decoder = decoder
 	c.mu.Unlock()
-	inner, cancel := context.WithCancelCause(ctx)
-	var workers sync.WaitGroup
-	work := func(f func(context.Context) error) {
-		workers.Go(func() {
-			runtime.LockOSThread()
+	c.ready = make(chan *groups.Group)
+	defer decoder.Close()
+	// The first error is the result, however the others end: a stage that fails closes what the
+	// next one reads, which may then end as after the last picture.
+	work, inner := errgroup.WithContext(ctx)
+	for _, stage := range []func(context.Context) error{c.feed, c.prepare} {
+		work.Go(func() error {
+			runtime.LockOSThread() // its processor time can be read
 			defer runtime.UnlockOSThread()
-			if err := f(inner); err != nil {
-				cancel(err)
-			}
+			return stage(inner)
 		})
 	}
-	c.ready = make(chan *groups.Group)
-	work(c.feed)
-	work(c.prepare)
-	err = c.encode(inner, out)
-	cancel(err)
-	workers.Wait()
-	if cause := context.Cause(inner); errors.Is(err, context.Canceled) && ctx.Err() == nil {
-		err = cause
-	}
-	c.decoder.Close()
-	return err
+	work.Go(func() error { return c.encode(inner, out) })
+	return work.Wait()
 }
 
 // feed reads the source.
