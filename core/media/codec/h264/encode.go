@@ -422,6 +422,7 @@ func (c *macroblockEncoder[T]) begin(s *slice) {
 		clear(c.finalCosts)
 	}
 	c.noiseFloor = 0
+	c.gains.restart()
 	c.w.begin(c.d)
 	c.setQP(s.h.qp)
 }

@@ -185,10 +185,36 @@ func refBits(ref, n int) int {
 	return 2*ref + 1
 }
 
+// searchGains follows what motion searches gain over the predicted vector in macroblocks where that one costs little
+// more than usual. Where pictures are still and most of the cost is noise, they gain nothing.
+type searchGains struct {
+	mean  int // of the last 16 or so, in 1/4096 of the cost
+	count int // searches that were asked for
+}
+
+// restart begins with searches that are worth their time.
+func (g *searchGains) restart() { *g = searchGains{mean: 4096} }
+
+// isLow reports whether the next search can be left out: an early termination. Every eighth one is made, to notice
+// when they gain again. With the limit, 2.4 percent, harbour and kelp keep their PSNR at 1080p30 and 12 Mb/s; twice as
+// much costs kelp 0.05 dB.
+func (g *searchGains) isLow() bool {
+	const limit = 100
+	g.count++
+	return g.mean < limit && g.count&7 != 0
+}
+
+// add takes note of a search: the cost of the predicted vector and that of the best one.
+func (g *searchGains) add(predicted, best int) {
+	g.mean += (4096*max(0, predicted-best)/max(1, predicted) - g.mean) / 16
+}
+
 // chooseP chooses the best prediction from an earlier picture.
 func (c *macroblockEncoder[T]) chooseP() {
 	o := &c.best
-	if usual := c.neighbourCost(c.finalCosts); !c.thorough && c.skip.cost < usual {
+	usual := c.neighbourCost(c.finalCosts)
+	near := c.isFine() && c.skip.cost < usual+usual/2
+	if !c.thorough && c.skip.cost < usual || near && c.gains.isLow() {
 		*o = c.skip
 		c.searchCosts[c.d.addr] = int32(c.skip.cost)
 		return
@@ -203,6 +229,9 @@ func (c *macroblockEncoder[T]) chooseP() {
 			o.ref[0] = [4]int8{int8(ref), int8(ref), int8(ref), int8(ref)}
 			o.mv[0] = [4]motion.Vector{v, v, v, v}
 		}
+	}
+	if near {
+		c.gains.add(c.skip.cost, o.cost)
 	}
 	c.refineLimit = math.MaxInt
 	o.cost += c.rateCost(1)

@@ -305,3 +305,29 @@ func TestFieldsReferToFields(t *testing.T) {
 	codeFilm(t, e, 3)
 	require.Equal(t, [][]int32{nil, {0}, {0, 1}, {1, 2, 0}, {2, 3}, {3, 4, 2}}, refs)
 }
+
+// Motion searches that gained nothing for long are left out, but for one of eight, until they gain again.
+func TestSearchesThatGainNothingAreLeftOut(t *testing.T) {
+	var g searchGains
+	g.restart()
+	require.False(t, g.isLow(), "nothing is known yet")
+	for range 100 {
+		g.add(1000, 995)
+	}
+	made := 0
+	for range 80 {
+		made += oneIf(!g.isLow())
+	}
+	require.Equal(t, 10, made)
+	for range 4 {
+		g.add(1000, 800)
+	}
+	for range 8 {
+		require.False(t, g.isLow())
+	}
+	for range 100 {
+		g.add(1000, 1010) // vectors take bits too
+	}
+	g.isLow()
+	require.True(t, g.isLow() || g.isLow())
+}

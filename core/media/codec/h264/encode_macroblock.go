@@ -36,7 +36,8 @@ type macroblockEncoder[T motion.Sample] struct {
 	skipPredicted          bool    // the picture holds the prediction of P_Skip or B_Skip
 	searchCosts            []int32 // of each macroblock, after the search at whole samples
 	finalCosts             []int32 // of each macroblock, after all decisions
-	refineLimit            int     // search costs above this are not refined to quarter samples
+	gains                  searchGains
+	refineLimit            int // search costs above this are not refined to quarter samples
 	starts                 []motion.Vector
 	search                 motion.Search[T]
 	quarterSADs            [4]int
