@@ -5,12 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime/debug"
 	"sync"
 	"time"
 
-	"vividstrain/core/cputime"
-
 	"vividstrain/core/clock"
+	"vividstrain/core/cputime"
 	"vividstrain/core/media"
 	"vividstrain/core/media/registry"
 	"vividstrain/core/partial"
@@ -235,6 +235,7 @@ type meter struct {
 }
 
 func newMeter(ctx context.Context, own *linux.Group) *meter {
+	debug.FreeOSMemory() // so that memory of the conversion before does not hide what this one takes
 	m := &meter{began: time.Now()}
 	sources := local.Local(own)
 	for _, s := range sources {

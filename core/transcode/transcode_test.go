@@ -195,6 +195,18 @@ func TestWatchedConversionsWait(t *testing.T) {
 	}
 }
 
+// What conversions after the first take is not hidden by memory that the first one left.
+func TestMemoryOfTheSecondConversion(t *testing.T) {
+	var peaks [2]int64
+	for i := range peaks {
+		r, err := Run(t.Context(), Job{File: madeClip(t, "h264 720p25 4M", 3), Copies: 1, Order: Order{Goal: goal(t, "480p 1M"), Encoders: 2}})
+		require.NoError(t, err)
+		peaks[i] = r.MemPeak
+	}
+	require.Greater(t, peaks[1], peaks[0]/4)
+	require.Positive(t, peaks[0])
+}
+
 func BenchmarkConvert(b *testing.B) {
 	for _, c := range [][2]string{{"h264 1080p30 12M", "720p 4M"}, {"h264 1080p30 10bit hdr 12M", "720p 4M"}, {"hevc 2160p30 10bit hdr 40M", "720p 4M"}} {
 		b.Run(fmt.Sprintf("%s to %s", c[0], c[1]), func(b *testing.B) {
