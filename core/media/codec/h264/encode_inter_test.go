@@ -310,27 +310,27 @@ func TestFieldsReferToFields(t *testing.T) {
 func TestSearchesThatGainNothingAreLeftOut(t *testing.T) {
 	var g searchGains
 	g.restart()
-	require.False(t, g.isLow(), "nothing is known yet")
+	require.False(t, g.leaveOut(), "nothing is known yet")
 	for range 100 {
 		g.add(1000, 995)
 	}
 	made := 0
 	for range 80 {
-		made += oneIf(!g.isLow())
+		made += oneIf(!g.leaveOut())
 	}
 	require.Equal(t, 10, made)
 	for range 4 {
 		g.add(1000, 800)
 	}
 	for range 8 {
-		require.False(t, g.isLow())
+		require.False(t, g.leaveOut())
 	}
 	for range 100 {
 		g.add(1000, 1010) // vectors take bits too
 	}
 	made = 0
 	for range 8 {
-		made += oneIf(!g.isLow())
+		made += oneIf(!g.leaveOut())
 	}
 	require.Equal(t, 1, made)
 }
