@@ -235,7 +235,11 @@ func (c *macroblockEncoder[T]) chooseP() {
 	}
 	c.refineLimit = math.MaxInt
 	o.cost += c.rateCost(1)
-	if o.cost > max(c.splitThreshold, c.noiseFloor*5/4) {
+	noise := c.noiseFloor * 5 / 4
+	if c.isFine() {
+		noise *= 2 // what is left is noise, which no vector predicts
+	}
+	if o.cost > max(c.splitThreshold, noise) {
 		c.searchPartitions(0)
 	}
 }

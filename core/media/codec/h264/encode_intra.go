@@ -56,7 +56,13 @@ func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 
 // isPlain reports whether an intra cost is so near the noise floor that no smaller block predicts better: noise
 // cannot be predicted.
-func (c *macroblockEncoder[T]) isPlain(cost int) bool { return cost*8 < c.noiseFloor*c.noiseThreshold }
+func (c *macroblockEncoder[T]) isPlain(cost int) bool {
+	limit := c.noiseThreshold
+	if c.isFine() {
+		limit = fineNoiseThreshold
+	}
+	return c.d.h.kind != sliceI && cost*8 < c.noiseFloor*limit
+}
 
 // chooseIntraChroma finds the best mode of chroma, sets it and predicts with it.
 func (c *macroblockEncoder[T]) chooseIntraChroma() {
@@ -179,10 +185,10 @@ func (c *macroblockEncoder[T]) codeIntra(limit int, hasty bool) bool {
 	d := c.d
 	c.findNeighbours()
 	mode, cost := c.chooseIntra16x16()
-	if limit < math.MaxInt && cost > limit {
+	if cost > limit {
 		return false // smaller blocks will not make up the difference
 	}
-	plain := limit < math.MaxInt && c.isPlain(cost)
+	plain := c.isPlain(cost)
 	if hasty && !plain {
 		return false
 	}

@@ -65,6 +65,10 @@ type presetSettings struct {
 	flatness       int    // quarters: the most that its SATD around its mean may be of the inter cost for intra to be tried
 }
 
+// fineNoiseThreshold is noiseThreshold for fine quantisers. At 1080p30 and 12 Mb/s, 16 takes 4 to 6 % less time than 12,
+// at the same PSNR within 0.01 dB (made-up scenes).
+const fineNoiseThreshold = 16
+
 // presets are the settings of each media.Preset. The numbers are those with which the made-up
 // scenes took the fewest bits for the time (BenchmarkQuality, 720p, quantisers 27 and 37).
 var presets = [...]presetSettings{
@@ -266,6 +270,7 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 	}
 	c.quantise(catAC16, c.coef4x4[:], q, c.nonZero[:])
 	c.levels.nonZeroLuma = [16]uint64{}
+	score := 0
 	for i, raster := range c.nonZero {
 		if raster == 0 {
 			continue
@@ -275,6 +280,20 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 		d.mb.cbp |= 15
 		c.markCoded(k, nonZero)
 		c.levels.nonZeroLuma[k] = nonZero
+		score += decimationScore(nonZero>>1, c.levels.luma[16*k+1:16*k+16], &decimationScores4x4)
+	}
+	if c.isFine() && score < minIntraScore {
+		c.zeroAC16x16()
+	}
+}
+
+// zeroAC16x16 removes the AC coefficients of an Intra_16x16 macroblock.
+func (c *macroblockEncoder[T]) zeroAC16x16() {
+	d := c.d
+	d.mb.cbp &^= 15
+	c.levels.nonZeroLuma = [16]uint64{}
+	for k := range 16 {
+		c.keepDC(k)
 	}
 }
 
@@ -395,13 +414,20 @@ func (c *macroblockEncoder[T]) predictInter() (skipped bool) {
 	if d.h.kind == sliceB {
 		lists = 2
 	}
+	hasty := lists == 1 && !c.thorough && c.neighboursAreIntra()
+	if hasty && c.isFine() { // noise, most likely: motion is not even looked at where intra prediction leaves nothing else
+		if c.skipPredicted = false; c.codeIntra(math.MaxInt, true) {
+			c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.noiseFloor), int32(c.noiseFloor)
+			return false
+		}
+	}
 	d.loadMotion(lists)
 	c.setVectorBounds()
 	if c.trySkip() {
 		c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
 		return true
 	}
-	if lists == 1 && !c.thorough && c.neighboursAreIntra() {
+	if hasty && !c.isFine() {
 		if c.skipPredicted = false; c.codeIntra(c.skip.cost*c.intraBias[0]/8, true) {
 			c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
 			return false

@@ -20,7 +20,7 @@ var Codec = media.Codec{
 	Stream:     &media.ByteStream{Extensions: []string{".265", ".h265", ".hevc"}, Match: match},
 	NewDecoder: NewDecoder, NewParser: NewParser, Disposable: disposable, Level: formatLevel,
 	ToPackets: toPackets, ToByteStream: toByteStream,
-	CheckFormat: CheckFormat, EncoderVersion: 5,
+	CheckFormat: CheckFormat, EncoderVersion: 6,
 	NewEncoder: func(set media.EncoderSettings, out func(*media.Packet) error) (media.Encoder, error) {
 		return NewEncoder(set, out)
 	},

@@ -752,70 +752,143 @@ TEXT ·satdFast(SB), NOSPLIT, $0-56
 	MOVQ     w+32(FP), SI
 	MOVQ     h+40(FP), DI
 	CMPQ     SI, $0x10
-	JNE      satdnot16
+	JNE      satdFastnot16
 	VPXOR    Y0, Y0, Y0
-	VPCMPEQW Y1, Y1, Y1
-	VPABSW   Y1, Y1
+	VPCMPEQD Y1, Y1, Y1
+	VPSRLD   $0x1f, Y1, Y1
+	VMOVDQU  satdFastSigns<>+0(SB), Y2
 
-satd16:
-	VPMOVZXBW    (AX), Y3
-	VPMOVZXBW    (DX), Y2
-	VPSUBW       Y2, Y3, Y3
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBW    (AX), Y4
-	VPMOVZXBW    (DX), Y2
-	VPSUBW       Y2, Y4, Y4
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBW    (AX), Y5
-	VPMOVZXBW    (DX), Y2
-	VPSUBW       Y2, Y5, Y5
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBW    (AX), Y6
-	VPMOVZXBW    (DX), Y2
-	VPSUBW       Y2, Y6, Y6
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPADDW       Y4, Y3, Y2
-	VPSUBW       Y4, Y3, Y7
-	VPADDW       Y6, Y5, Y8
-	VPSUBW       Y6, Y5, Y6
-	VPADDW       Y8, Y2, Y3
-	VPADDW       Y6, Y7, Y4
-	VPSUBW       Y8, Y2, Y5
-	VPSUBW       Y6, Y7, Y6
-	VPUNPCKLWD   Y4, Y3, Y2
-	VPUNPCKHWD   Y4, Y3, Y7
-	VPUNPCKLWD   Y6, Y5, Y8
-	VPUNPCKHWD   Y6, Y5, Y6
-	VPUNPCKLDQ   Y8, Y2, Y3
-	VPUNPCKHDQ   Y8, Y2, Y4
-	VPUNPCKLDQ   Y6, Y7, Y5
-	VPUNPCKHDQ   Y6, Y7, Y6
-	VPUNPCKLQDQ  Y5, Y3, Y2
-	VPUNPCKHQDQ  Y5, Y3, Y7
-	VPUNPCKLQDQ  Y6, Y4, Y8
-	VPUNPCKHQDQ  Y6, Y4, Y6
-	VPADDW       Y7, Y2, Y3
-	VPSUBW       Y7, Y2, Y4
-	VPADDW       Y6, Y8, Y5
-	VPSUBW       Y6, Y8, Y6
-	VPABSW       Y3, Y3
-	VPABSW       Y4, Y4
-	VPABSW       Y5, Y5
-	VPABSW       Y6, Y6
-	VPMAXSW      Y5, Y3, Y3
-	VPMAXSW      Y6, Y4, Y4
-	VPADDW       Y4, Y3, Y3
-	VPMADDWD     Y1, Y3, Y3
-	VPADDD       Y3, Y0, Y0
-	SUBQ         $0x04, DI
-	JNZ          satd16
-	VEXTRACTI128 $0x01, Y0, X1
-	VPADDD       X1, X0, X0
+satdFast16:
+	VBROADCASTI128 (AX), Y4
+	VBROADCASTI128 (DX), Y3
+	VPMADDUBSW     Y2, Y4, Y4
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y4, Y4
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VBROADCASTI128 (AX), Y5
+	VBROADCASTI128 (DX), Y3
+	VPMADDUBSW     Y2, Y5, Y5
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y5, Y5
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VBROADCASTI128 (AX), Y6
+	VBROADCASTI128 (DX), Y3
+	VPMADDUBSW     Y2, Y6, Y6
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y6, Y6
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VBROADCASTI128 (AX), Y7
+	VBROADCASTI128 (DX), Y3
+	VPMADDUBSW     Y2, Y7, Y7
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y7, Y7
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VPADDW         Y5, Y4, Y3
+	VPSUBW         Y5, Y4, Y8
+	VPADDW         Y7, Y6, Y9
+	VPSUBW         Y7, Y6, Y7
+	VPADDW         Y9, Y3, Y4
+	VPADDW         Y7, Y8, Y5
+	VPSUBW         Y9, Y3, Y6
+	VPSUBW         Y7, Y8, Y7
+	VPABSW         Y4, Y4
+	VPSRLD         $0x10, Y4, Y3
+	VPMAXSW        Y3, Y4, Y4
+	VPABSW         Y5, Y5
+	VPSRLD         $0x10, Y5, Y3
+	VPMAXSW        Y3, Y5, Y5
+	VPABSW         Y6, Y6
+	VPSRLD         $0x10, Y6, Y3
+	VPMAXSW        Y3, Y6, Y6
+	VPABSW         Y7, Y7
+	VPSRLD         $0x10, Y7, Y3
+	VPMAXSW        Y3, Y7, Y7
+	VPADDW         Y5, Y4, Y4
+	VPADDW         Y7, Y6, Y6
+	VPADDW         Y6, Y4, Y4
+	VPMADDWD       Y1, Y4, Y4
+	VPADDD         Y4, Y0, Y0
+	SUBQ           $0x04, DI
+	JNZ            satdFast16
+	VEXTRACTI128   $0x01, Y0, X1
+	VPADDD         X1, X0, X0
 	VZEROUPPER
+	VPSHUFD        $0x4e, X0, X1
+	VPADDD         X1, X0, X0
+	VPSHUFD        $0xb1, X0, X1
+	VPADDD         X1, X0, X0
+	VMOVD          X0, AX
+	MOVQ           AX, ret+48(FP)
+	RET
+
+satdFastnot16:
+	CMPQ     SI, $0x08
+	JNE      satdFastnot8
+	VPXOR    X0, X0, X0
+	VPCMPEQD X1, X1, X1
+	VPSRLD   $0x1f, X1, X1
+	VMOVDQU  satdFastSigns<>+8(SB), X2
+
+satdFast8:
+	VPBROADCASTQ (AX), X4
+	VPBROADCASTQ (DX), X3
+	VPMADDUBSW   X2, X4, X4
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X4, X4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTQ (AX), X5
+	VPBROADCASTQ (DX), X3
+	VPMADDUBSW   X2, X5, X5
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X5, X5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTQ (AX), X6
+	VPBROADCASTQ (DX), X3
+	VPMADDUBSW   X2, X6, X6
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X6, X6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTQ (AX), X7
+	VPBROADCASTQ (DX), X3
+	VPMADDUBSW   X2, X7, X7
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X7, X7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       X5, X4, X3
+	VPSUBW       X5, X4, X8
+	VPADDW       X7, X6, X9
+	VPSUBW       X7, X6, X7
+	VPADDW       X9, X3, X4
+	VPADDW       X7, X8, X5
+	VPSUBW       X9, X3, X6
+	VPSUBW       X7, X8, X7
+	VPABSW       X4, X4
+	VPSRLD       $0x10, X4, X3
+	VPMAXSW      X3, X4, X4
+	VPABSW       X5, X5
+	VPSRLD       $0x10, X5, X3
+	VPMAXSW      X3, X5, X5
+	VPABSW       X6, X6
+	VPSRLD       $0x10, X6, X3
+	VPMAXSW      X3, X6, X6
+	VPABSW       X7, X7
+	VPSRLD       $0x10, X7, X3
+	VPMAXSW      X3, X7, X7
+	VPADDW       X5, X4, X4
+	VPADDW       X7, X6, X6
+	VPADDW       X6, X4, X4
+	VPMADDWD     X1, X4, X4
+	VPADDD       X4, X0, X0
+	SUBQ         $0x04, DI
+	JNZ          satdFast8
 	VPSHUFD      $0x4e, X0, X1
 	VPADDD       X1, X0, X0
 	VPSHUFD      $0xb1, X0, X1
@@ -824,153 +897,125 @@ satd16:
 	MOVQ         AX, ret+48(FP)
 	RET
 
-satdnot16:
-	CMPQ     SI, $0x08
-	JNE      satdnot8
+satdFastnot8:
 	VPXOR    X0, X0, X0
-	VPCMPEQW X1, X1, X1
-	VPABSW   X1, X1
+	VPCMPEQD X1, X1, X1
+	VPSRLD   $0x1f, X1, X1
+	VMOVDQU  satdFastSigns<>+32(SB), X2
 
-satd8:
-	VPMOVZXBW   (AX), X3
-	VPMOVZXBW   (DX), X2
-	VPSUBW      X2, X3, X3
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBW   (AX), X4
-	VPMOVZXBW   (DX), X2
-	VPSUBW      X2, X4, X4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBW   (AX), X5
-	VPMOVZXBW   (DX), X2
-	VPSUBW      X2, X5, X5
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBW   (AX), X6
-	VPMOVZXBW   (DX), X2
-	VPSUBW      X2, X6, X6
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPADDW      X4, X3, X2
-	VPSUBW      X4, X3, X7
-	VPADDW      X6, X5, X8
-	VPSUBW      X6, X5, X6
-	VPADDW      X8, X2, X3
-	VPADDW      X6, X7, X4
-	VPSUBW      X8, X2, X5
-	VPSUBW      X6, X7, X6
-	VPUNPCKLWD  X4, X3, X2
-	VPUNPCKHWD  X4, X3, X7
-	VPUNPCKLWD  X6, X5, X8
-	VPUNPCKHWD  X6, X5, X6
-	VPUNPCKLDQ  X8, X2, X3
-	VPUNPCKHDQ  X8, X2, X4
-	VPUNPCKLDQ  X6, X7, X5
-	VPUNPCKHDQ  X6, X7, X6
-	VPUNPCKLQDQ X5, X3, X2
-	VPUNPCKHQDQ X5, X3, X7
-	VPUNPCKLQDQ X6, X4, X8
-	VPUNPCKHQDQ X6, X4, X6
-	VPADDW      X7, X2, X3
-	VPSUBW      X7, X2, X4
-	VPADDW      X6, X8, X5
-	VPSUBW      X6, X8, X6
-	VPABSW      X3, X3
-	VPABSW      X4, X4
-	VPABSW      X5, X5
-	VPABSW      X6, X6
-	VPMAXSW     X5, X3, X3
-	VPMAXSW     X6, X4, X4
-	VPADDW      X4, X3, X3
-	VPMADDWD    X1, X3, X3
-	VPADDD      X3, X0, X0
-	SUBQ        $0x04, DI
-	JNZ         satd8
-	VPSHUFD     $0x4e, X0, X1
-	VPADDD      X1, X0, X0
-	VPSHUFD     $0xb1, X0, X1
-	VPADDD      X1, X0, X0
-	VMOVD       X0, AX
-	MOVQ        AX, ret+48(FP)
+satdFast4:
+	VPBROADCASTD (AX), X4
+	VPBROADCASTD (DX), X3
+	VPMADDUBSW   X2, X4, X4
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X4, X4
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTD (AX), X5
+	VPBROADCASTD (DX), X3
+	VPMADDUBSW   X2, X5, X5
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X5, X5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTD (AX), X6
+	VPBROADCASTD (DX), X3
+	VPMADDUBSW   X2, X6, X6
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X6, X6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTD (AX), X7
+	VPBROADCASTD (DX), X3
+	VPMADDUBSW   X2, X7, X7
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X7, X7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       X5, X4, X3
+	VPSUBW       X5, X4, X8
+	VPADDW       X7, X6, X9
+	VPSUBW       X7, X6, X7
+	VPADDW       X9, X3, X4
+	VPADDW       X7, X8, X5
+	VPSUBW       X9, X3, X6
+	VPSUBW       X7, X8, X7
+	VPABSW       X4, X4
+	VPSRLD       $0x10, X4, X3
+	VPMAXSW      X3, X4, X4
+	VPABSW       X5, X5
+	VPSRLD       $0x10, X5, X3
+	VPMAXSW      X3, X5, X5
+	VPABSW       X6, X6
+	VPSRLD       $0x10, X6, X3
+	VPMAXSW      X3, X6, X6
+	VPABSW       X7, X7
+	VPSRLD       $0x10, X7, X3
+	VPMAXSW      X3, X7, X7
+	VPADDW       X5, X4, X4
+	VPADDW       X7, X6, X6
+	VPADDW       X6, X4, X4
+	VPMADDWD     X1, X4, X4
+	VPADDD       X4, X0, X0
+	SUBQ         $0x04, DI
+	JNZ          satdFast4
+	VPSHUFD      $0x4e, X0, X1
+	VPADDD       X1, X0, X0
+	VPSHUFD      $0xb1, X0, X1
+	VPADDD       X1, X0, X0
+	VMOVD        X0, AX
+	MOVQ         AX, ret+48(FP)
 	RET
 
-satdnot8:
-	VPXOR    X0, X0, X0
-	VPCMPEQW X1, X1, X1
-	VPABSW   X1, X1
-
-satd4:
-	VMOVD       (AX), X3
-	VPMOVZXBW   X3, X3
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VPSUBW      X2, X3, X3
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VMOVD       (AX), X4
-	VPMOVZXBW   X4, X4
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VPSUBW      X2, X4, X4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VMOVD       (AX), X5
-	VPMOVZXBW   X5, X5
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VPSUBW      X2, X5, X5
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VMOVD       (AX), X6
-	VPMOVZXBW   X6, X6
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VPSUBW      X2, X6, X6
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPADDW      X4, X3, X2
-	VPSUBW      X4, X3, X7
-	VPADDW      X6, X5, X8
-	VPSUBW      X6, X5, X6
-	VPADDW      X8, X2, X3
-	VPADDW      X6, X7, X4
-	VPSUBW      X8, X2, X5
-	VPSUBW      X6, X7, X6
-	VPUNPCKLWD  X4, X3, X2
-	VPUNPCKHWD  X4, X3, X7
-	VPUNPCKLWD  X6, X5, X8
-	VPUNPCKHWD  X6, X5, X6
-	VPUNPCKLDQ  X8, X2, X3
-	VPUNPCKHDQ  X8, X2, X4
-	VPUNPCKLDQ  X6, X7, X5
-	VPUNPCKHDQ  X6, X7, X6
-	VPUNPCKLQDQ X5, X3, X2
-	VPUNPCKHQDQ X5, X3, X7
-	VPUNPCKLQDQ X6, X4, X8
-	VPUNPCKHQDQ X6, X4, X6
-	VPADDW      X7, X2, X3
-	VPSUBW      X7, X2, X4
-	VPADDW      X6, X8, X5
-	VPSUBW      X6, X8, X6
-	VPABSW      X3, X3
-	VPABSW      X4, X4
-	VPABSW      X5, X5
-	VPABSW      X6, X6
-	VPMAXSW     X5, X3, X3
-	VPMAXSW     X6, X4, X4
-	VPADDW      X4, X3, X3
-	VPMADDWD    X1, X3, X3
-	VPADDD      X3, X0, X0
-	SUBQ        $0x04, DI
-	JNZ         satd4
-	VPSHUFD     $0x4e, X0, X1
-	VPADDD      X1, X0, X0
-	VPSHUFD     $0xb1, X0, X1
-	VPADDD      X1, X0, X0
-	VMOVD       X0, AX
-	MOVQ        AX, ret+48(FP)
-	RET
+DATA satdFastSigns<>+0(SB)/1, $+1
+DATA satdFastSigns<>+1(SB)/1, $+1
+DATA satdFastSigns<>+2(SB)/1, $+1
+DATA satdFastSigns<>+3(SB)/1, $+1
+DATA satdFastSigns<>+4(SB)/1, $+1
+DATA satdFastSigns<>+5(SB)/1, $+1
+DATA satdFastSigns<>+6(SB)/1, $+1
+DATA satdFastSigns<>+7(SB)/1, $+1
+DATA satdFastSigns<>+8(SB)/1, $+1
+DATA satdFastSigns<>+9(SB)/1, $+1
+DATA satdFastSigns<>+10(SB)/1, $+1
+DATA satdFastSigns<>+11(SB)/1, $+1
+DATA satdFastSigns<>+12(SB)/1, $+1
+DATA satdFastSigns<>+13(SB)/1, $+1
+DATA satdFastSigns<>+14(SB)/1, $+1
+DATA satdFastSigns<>+15(SB)/1, $+1
+DATA satdFastSigns<>+16(SB)/1, $+1
+DATA satdFastSigns<>+17(SB)/1, $-1
+DATA satdFastSigns<>+18(SB)/1, $+1
+DATA satdFastSigns<>+19(SB)/1, $-1
+DATA satdFastSigns<>+20(SB)/1, $+1
+DATA satdFastSigns<>+21(SB)/1, $-1
+DATA satdFastSigns<>+22(SB)/1, $+1
+DATA satdFastSigns<>+23(SB)/1, $-1
+DATA satdFastSigns<>+24(SB)/1, $+1
+DATA satdFastSigns<>+25(SB)/1, $-1
+DATA satdFastSigns<>+26(SB)/1, $+1
+DATA satdFastSigns<>+27(SB)/1, $-1
+DATA satdFastSigns<>+28(SB)/1, $+1
+DATA satdFastSigns<>+29(SB)/1, $-1
+DATA satdFastSigns<>+30(SB)/1, $+1
+DATA satdFastSigns<>+31(SB)/1, $-1
+DATA satdFastSigns<>+32(SB)/1, $+1
+DATA satdFastSigns<>+33(SB)/1, $+1
+DATA satdFastSigns<>+34(SB)/1, $+1
+DATA satdFastSigns<>+35(SB)/1, $+1
+DATA satdFastSigns<>+36(SB)/1, $+1
+DATA satdFastSigns<>+37(SB)/1, $-1
+DATA satdFastSigns<>+38(SB)/1, $+1
+DATA satdFastSigns<>+39(SB)/1, $-1
+DATA satdFastSigns<>+40(SB)/1, $+0
+DATA satdFastSigns<>+41(SB)/1, $+0
+DATA satdFastSigns<>+42(SB)/1, $+0
+DATA satdFastSigns<>+43(SB)/1, $+0
+DATA satdFastSigns<>+44(SB)/1, $+0
+DATA satdFastSigns<>+45(SB)/1, $+0
+DATA satdFastSigns<>+46(SB)/1, $+0
+DATA satdFastSigns<>+47(SB)/1, $+0
+GLOBL satdFastSigns<>(SB), RODATA|NOPTR, $48
 
 // func satdMeanFast(a *byte, stride int, b *byte, step int, w int, h int, c *byte) int
 // Requires: AVX, AVX2
@@ -984,78 +1029,159 @@ TEXT ·satdMeanFast(SB), NOSPLIT, $0-64
 	MOVQ     c+48(FP), R8
 	SUBQ     DX, R8
 	CMPQ     SI, $0x10
-	JNE      satdnot16
+	JNE      satdMeanFastnot16
 	VPXOR    Y0, Y0, Y0
-	VPCMPEQW Y1, Y1, Y1
-	VPABSW   Y1, Y1
+	VPCMPEQD Y1, Y1, Y1
+	VPSRLD   $0x1f, Y1, Y1
+	VMOVDQU  satdMeanFastSigns<>+0(SB), Y2
 
-satd16:
-	VPMOVZXBW    (AX), Y4
-	VPMOVZXBW    (DX), Y2
-	VPMOVZXBW    (DX)(R8*1), Y3
-	VPAVGW       Y3, Y2, Y2
-	VPSUBW       Y2, Y4, Y4
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBW    (AX), Y5
-	VPMOVZXBW    (DX), Y2
-	VPMOVZXBW    (DX)(R8*1), Y3
-	VPAVGW       Y3, Y2, Y2
-	VPSUBW       Y2, Y5, Y5
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBW    (AX), Y6
-	VPMOVZXBW    (DX), Y2
-	VPMOVZXBW    (DX)(R8*1), Y3
-	VPAVGW       Y3, Y2, Y2
-	VPSUBW       Y2, Y6, Y6
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPMOVZXBW    (AX), Y7
-	VPMOVZXBW    (DX), Y2
-	VPMOVZXBW    (DX)(R8*1), Y3
-	VPAVGW       Y3, Y2, Y2
-	VPSUBW       Y2, Y7, Y7
-	ADDQ         CX, AX
-	ADDQ         BX, DX
-	VPADDW       Y5, Y4, Y2
-	VPSUBW       Y5, Y4, Y3
-	VPADDW       Y7, Y6, Y8
-	VPSUBW       Y7, Y6, Y7
-	VPADDW       Y8, Y2, Y4
-	VPADDW       Y7, Y3, Y5
-	VPSUBW       Y8, Y2, Y6
-	VPSUBW       Y7, Y3, Y7
-	VPUNPCKLWD   Y5, Y4, Y2
-	VPUNPCKHWD   Y5, Y4, Y3
-	VPUNPCKLWD   Y7, Y6, Y8
-	VPUNPCKHWD   Y7, Y6, Y7
-	VPUNPCKLDQ   Y8, Y2, Y4
-	VPUNPCKHDQ   Y8, Y2, Y5
-	VPUNPCKLDQ   Y7, Y3, Y6
-	VPUNPCKHDQ   Y7, Y3, Y7
-	VPUNPCKLQDQ  Y6, Y4, Y2
-	VPUNPCKHQDQ  Y6, Y4, Y3
-	VPUNPCKLQDQ  Y7, Y5, Y8
-	VPUNPCKHQDQ  Y7, Y5, Y7
-	VPADDW       Y3, Y2, Y4
-	VPSUBW       Y3, Y2, Y5
-	VPADDW       Y7, Y8, Y6
-	VPSUBW       Y7, Y8, Y7
-	VPABSW       Y4, Y4
-	VPABSW       Y5, Y5
-	VPABSW       Y6, Y6
-	VPABSW       Y7, Y7
-	VPMAXSW      Y6, Y4, Y4
-	VPMAXSW      Y7, Y5, Y5
-	VPADDW       Y5, Y4, Y4
-	VPMADDWD     Y1, Y4, Y4
-	VPADDD       Y4, Y0, Y0
-	SUBQ         $0x04, DI
-	JNZ          satd16
-	VEXTRACTI128 $0x01, Y0, X1
-	VPADDD       X1, X0, X0
+satdMeanFast16:
+	VBROADCASTI128 (AX), Y5
+	VBROADCASTI128 (DX), Y3
+	VBROADCASTI128 (DX)(R8*1), Y4
+	VPAVGB         Y4, Y3, Y3
+	VPMADDUBSW     Y2, Y5, Y5
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y5, Y5
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VBROADCASTI128 (AX), Y6
+	VBROADCASTI128 (DX), Y3
+	VBROADCASTI128 (DX)(R8*1), Y4
+	VPAVGB         Y4, Y3, Y3
+	VPMADDUBSW     Y2, Y6, Y6
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y6, Y6
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VBROADCASTI128 (AX), Y7
+	VBROADCASTI128 (DX), Y3
+	VBROADCASTI128 (DX)(R8*1), Y4
+	VPAVGB         Y4, Y3, Y3
+	VPMADDUBSW     Y2, Y7, Y7
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y7, Y7
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VBROADCASTI128 (AX), Y8
+	VBROADCASTI128 (DX), Y3
+	VBROADCASTI128 (DX)(R8*1), Y4
+	VPAVGB         Y4, Y3, Y3
+	VPMADDUBSW     Y2, Y8, Y8
+	VPMADDUBSW     Y2, Y3, Y3
+	VPSUBW         Y3, Y8, Y8
+	ADDQ           CX, AX
+	ADDQ           BX, DX
+	VPADDW         Y6, Y5, Y3
+	VPSUBW         Y6, Y5, Y4
+	VPADDW         Y8, Y7, Y9
+	VPSUBW         Y8, Y7, Y8
+	VPADDW         Y9, Y3, Y5
+	VPADDW         Y8, Y4, Y6
+	VPSUBW         Y9, Y3, Y7
+	VPSUBW         Y8, Y4, Y8
+	VPABSW         Y5, Y5
+	VPSRLD         $0x10, Y5, Y3
+	VPMAXSW        Y3, Y5, Y5
+	VPABSW         Y6, Y6
+	VPSRLD         $0x10, Y6, Y3
+	VPMAXSW        Y3, Y6, Y6
+	VPABSW         Y7, Y7
+	VPSRLD         $0x10, Y7, Y3
+	VPMAXSW        Y3, Y7, Y7
+	VPABSW         Y8, Y8
+	VPSRLD         $0x10, Y8, Y3
+	VPMAXSW        Y3, Y8, Y8
+	VPADDW         Y6, Y5, Y5
+	VPADDW         Y8, Y7, Y7
+	VPADDW         Y7, Y5, Y5
+	VPMADDWD       Y1, Y5, Y5
+	VPADDD         Y5, Y0, Y0
+	SUBQ           $0x04, DI
+	JNZ            satdMeanFast16
+	VEXTRACTI128   $0x01, Y0, X1
+	VPADDD         X1, X0, X0
 	VZEROUPPER
+	VPSHUFD        $0x4e, X0, X1
+	VPADDD         X1, X0, X0
+	VPSHUFD        $0xb1, X0, X1
+	VPADDD         X1, X0, X0
+	VMOVD          X0, AX
+	MOVQ           AX, ret+56(FP)
+	RET
+
+satdMeanFastnot16:
+	CMPQ     SI, $0x08
+	JNE      satdMeanFastnot8
+	VPXOR    X0, X0, X0
+	VPCMPEQD X1, X1, X1
+	VPSRLD   $0x1f, X1, X1
+	VMOVDQU  satdMeanFastSigns<>+8(SB), X2
+
+satdMeanFast8:
+	VPBROADCASTQ (AX), X5
+	VPBROADCASTQ (DX), X3
+	VPBROADCASTQ (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X5, X5
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X5, X5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTQ (AX), X6
+	VPBROADCASTQ (DX), X3
+	VPBROADCASTQ (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X6, X6
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X6, X6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTQ (AX), X7
+	VPBROADCASTQ (DX), X3
+	VPBROADCASTQ (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X7, X7
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X7, X7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTQ (AX), X8
+	VPBROADCASTQ (DX), X3
+	VPBROADCASTQ (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X8, X8
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X8, X8
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       X6, X5, X3
+	VPSUBW       X6, X5, X4
+	VPADDW       X8, X7, X9
+	VPSUBW       X8, X7, X8
+	VPADDW       X9, X3, X5
+	VPADDW       X8, X4, X6
+	VPSUBW       X9, X3, X7
+	VPSUBW       X8, X4, X8
+	VPABSW       X5, X5
+	VPSRLD       $0x10, X5, X3
+	VPMAXSW      X3, X5, X5
+	VPABSW       X6, X6
+	VPSRLD       $0x10, X6, X3
+	VPMAXSW      X3, X6, X6
+	VPABSW       X7, X7
+	VPSRLD       $0x10, X7, X3
+	VPMAXSW      X3, X7, X7
+	VPABSW       X8, X8
+	VPSRLD       $0x10, X8, X3
+	VPMAXSW      X3, X8, X8
+	VPADDW       X6, X5, X5
+	VPADDW       X8, X7, X7
+	VPADDW       X7, X5, X5
+	VPMADDWD     X1, X5, X5
+	VPADDD       X5, X0, X0
+	SUBQ         $0x04, DI
+	JNZ          satdMeanFast8
 	VPSHUFD      $0x4e, X0, X1
 	VPADDD       X1, X0, X0
 	VPSHUFD      $0xb1, X0, X1
@@ -1064,173 +1190,133 @@ satd16:
 	MOVQ         AX, ret+56(FP)
 	RET
 
-satdnot16:
-	CMPQ     SI, $0x08
-	JNE      satdnot8
+satdMeanFastnot8:
 	VPXOR    X0, X0, X0
-	VPCMPEQW X1, X1, X1
-	VPABSW   X1, X1
+	VPCMPEQD X1, X1, X1
+	VPSRLD   $0x1f, X1, X1
+	VMOVDQU  satdMeanFastSigns<>+32(SB), X2
 
-satd8:
-	VPMOVZXBW   (AX), X4
-	VPMOVZXBW   (DX), X2
-	VPMOVZXBW   (DX)(R8*1), X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X4, X4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBW   (AX), X5
-	VPMOVZXBW   (DX), X2
-	VPMOVZXBW   (DX)(R8*1), X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X5, X5
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBW   (AX), X6
-	VPMOVZXBW   (DX), X2
-	VPMOVZXBW   (DX)(R8*1), X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X6, X6
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPMOVZXBW   (AX), X7
-	VPMOVZXBW   (DX), X2
-	VPMOVZXBW   (DX)(R8*1), X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X7, X7
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPADDW      X5, X4, X2
-	VPSUBW      X5, X4, X3
-	VPADDW      X7, X6, X8
-	VPSUBW      X7, X6, X7
-	VPADDW      X8, X2, X4
-	VPADDW      X7, X3, X5
-	VPSUBW      X8, X2, X6
-	VPSUBW      X7, X3, X7
-	VPUNPCKLWD  X5, X4, X2
-	VPUNPCKHWD  X5, X4, X3
-	VPUNPCKLWD  X7, X6, X8
-	VPUNPCKHWD  X7, X6, X7
-	VPUNPCKLDQ  X8, X2, X4
-	VPUNPCKHDQ  X8, X2, X5
-	VPUNPCKLDQ  X7, X3, X6
-	VPUNPCKHDQ  X7, X3, X7
-	VPUNPCKLQDQ X6, X4, X2
-	VPUNPCKHQDQ X6, X4, X3
-	VPUNPCKLQDQ X7, X5, X8
-	VPUNPCKHQDQ X7, X5, X7
-	VPADDW      X3, X2, X4
-	VPSUBW      X3, X2, X5
-	VPADDW      X7, X8, X6
-	VPSUBW      X7, X8, X7
-	VPABSW      X4, X4
-	VPABSW      X5, X5
-	VPABSW      X6, X6
-	VPABSW      X7, X7
-	VPMAXSW     X6, X4, X4
-	VPMAXSW     X7, X5, X5
-	VPADDW      X5, X4, X4
-	VPMADDWD    X1, X4, X4
-	VPADDD      X4, X0, X0
-	SUBQ        $0x04, DI
-	JNZ         satd8
-	VPSHUFD     $0x4e, X0, X1
-	VPADDD      X1, X0, X0
-	VPSHUFD     $0xb1, X0, X1
-	VPADDD      X1, X0, X0
-	VMOVD       X0, AX
-	MOVQ        AX, ret+56(FP)
+satdMeanFast4:
+	VPBROADCASTD (AX), X5
+	VPBROADCASTD (DX), X3
+	VPBROADCASTD (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X5, X5
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X5, X5
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTD (AX), X6
+	VPBROADCASTD (DX), X3
+	VPBROADCASTD (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X6, X6
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X6, X6
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTD (AX), X7
+	VPBROADCASTD (DX), X3
+	VPBROADCASTD (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X7, X7
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X7, X7
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPBROADCASTD (AX), X8
+	VPBROADCASTD (DX), X3
+	VPBROADCASTD (DX)(R8*1), X4
+	VPAVGB       X4, X3, X3
+	VPMADDUBSW   X2, X8, X8
+	VPMADDUBSW   X2, X3, X3
+	VPSUBW       X3, X8, X8
+	ADDQ         CX, AX
+	ADDQ         BX, DX
+	VPADDW       X6, X5, X3
+	VPSUBW       X6, X5, X4
+	VPADDW       X8, X7, X9
+	VPSUBW       X8, X7, X8
+	VPADDW       X9, X3, X5
+	VPADDW       X8, X4, X6
+	VPSUBW       X9, X3, X7
+	VPSUBW       X8, X4, X8
+	VPABSW       X5, X5
+	VPSRLD       $0x10, X5, X3
+	VPMAXSW      X3, X5, X5
+	VPABSW       X6, X6
+	VPSRLD       $0x10, X6, X3
+	VPMAXSW      X3, X6, X6
+	VPABSW       X7, X7
+	VPSRLD       $0x10, X7, X3
+	VPMAXSW      X3, X7, X7
+	VPABSW       X8, X8
+	VPSRLD       $0x10, X8, X3
+	VPMAXSW      X3, X8, X8
+	VPADDW       X6, X5, X5
+	VPADDW       X8, X7, X7
+	VPADDW       X7, X5, X5
+	VPMADDWD     X1, X5, X5
+	VPADDD       X5, X0, X0
+	SUBQ         $0x04, DI
+	JNZ          satdMeanFast4
+	VPSHUFD      $0x4e, X0, X1
+	VPADDD       X1, X0, X0
+	VPSHUFD      $0xb1, X0, X1
+	VPADDD       X1, X0, X0
+	VMOVD        X0, AX
+	MOVQ         AX, ret+56(FP)
 	RET
 
-satdnot8:
-	VPXOR    X0, X0, X0
-	VPCMPEQW X1, X1, X1
-	VPABSW   X1, X1
-
-satd4:
-	VMOVD       (AX), X4
-	VPMOVZXBW   X4, X4
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VMOVD       (DX)(R8*1), X3
-	VPMOVZXBW   X3, X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X4, X4
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VMOVD       (AX), X5
-	VPMOVZXBW   X5, X5
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VMOVD       (DX)(R8*1), X3
-	VPMOVZXBW   X3, X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X5, X5
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VMOVD       (AX), X6
-	VPMOVZXBW   X6, X6
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VMOVD       (DX)(R8*1), X3
-	VPMOVZXBW   X3, X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X6, X6
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VMOVD       (AX), X7
-	VPMOVZXBW   X7, X7
-	VMOVD       (DX), X2
-	VPMOVZXBW   X2, X2
-	VMOVD       (DX)(R8*1), X3
-	VPMOVZXBW   X3, X3
-	VPAVGW      X3, X2, X2
-	VPSUBW      X2, X7, X7
-	ADDQ        CX, AX
-	ADDQ        BX, DX
-	VPADDW      X5, X4, X2
-	VPSUBW      X5, X4, X3
-	VPADDW      X7, X6, X8
-	VPSUBW      X7, X6, X7
-	VPADDW      X8, X2, X4
-	VPADDW      X7, X3, X5
-	VPSUBW      X8, X2, X6
-	VPSUBW      X7, X3, X7
-	VPUNPCKLWD  X5, X4, X2
-	VPUNPCKHWD  X5, X4, X3
-	VPUNPCKLWD  X7, X6, X8
-	VPUNPCKHWD  X7, X6, X7
-	VPUNPCKLDQ  X8, X2, X4
-	VPUNPCKHDQ  X8, X2, X5
-	VPUNPCKLDQ  X7, X3, X6
-	VPUNPCKHDQ  X7, X3, X7
-	VPUNPCKLQDQ X6, X4, X2
-	VPUNPCKHQDQ X6, X4, X3
-	VPUNPCKLQDQ X7, X5, X8
-	VPUNPCKHQDQ X7, X5, X7
-	VPADDW      X3, X2, X4
-	VPSUBW      X3, X2, X5
-	VPADDW      X7, X8, X6
-	VPSUBW      X7, X8, X7
-	VPABSW      X4, X4
-	VPABSW      X5, X5
-	VPABSW      X6, X6
-	VPABSW      X7, X7
-	VPMAXSW     X6, X4, X4
-	VPMAXSW     X7, X5, X5
-	VPADDW      X5, X4, X4
-	VPMADDWD    X1, X4, X4
-	VPADDD      X4, X0, X0
-	SUBQ        $0x04, DI
-	JNZ         satd4
-	VPSHUFD     $0x4e, X0, X1
-	VPADDD      X1, X0, X0
-	VPSHUFD     $0xb1, X0, X1
-	VPADDD      X1, X0, X0
-	VMOVD       X0, AX
-	MOVQ        AX, ret+56(FP)
-	RET
+DATA satdMeanFastSigns<>+0(SB)/1, $+1
+DATA satdMeanFastSigns<>+1(SB)/1, $+1
+DATA satdMeanFastSigns<>+2(SB)/1, $+1
+DATA satdMeanFastSigns<>+3(SB)/1, $+1
+DATA satdMeanFastSigns<>+4(SB)/1, $+1
+DATA satdMeanFastSigns<>+5(SB)/1, $+1
+DATA satdMeanFastSigns<>+6(SB)/1, $+1
+DATA satdMeanFastSigns<>+7(SB)/1, $+1
+DATA satdMeanFastSigns<>+8(SB)/1, $+1
+DATA satdMeanFastSigns<>+9(SB)/1, $+1
+DATA satdMeanFastSigns<>+10(SB)/1, $+1
+DATA satdMeanFastSigns<>+11(SB)/1, $+1
+DATA satdMeanFastSigns<>+12(SB)/1, $+1
+DATA satdMeanFastSigns<>+13(SB)/1, $+1
+DATA satdMeanFastSigns<>+14(SB)/1, $+1
+DATA satdMeanFastSigns<>+15(SB)/1, $+1
+DATA satdMeanFastSigns<>+16(SB)/1, $+1
+DATA satdMeanFastSigns<>+17(SB)/1, $-1
+DATA satdMeanFastSigns<>+18(SB)/1, $+1
+DATA satdMeanFastSigns<>+19(SB)/1, $-1
+DATA satdMeanFastSigns<>+20(SB)/1, $+1
+DATA satdMeanFastSigns<>+21(SB)/1, $-1
+DATA satdMeanFastSigns<>+22(SB)/1, $+1
+DATA satdMeanFastSigns<>+23(SB)/1, $-1
+DATA satdMeanFastSigns<>+24(SB)/1, $+1
+DATA satdMeanFastSigns<>+25(SB)/1, $-1
+DATA satdMeanFastSigns<>+26(SB)/1, $+1
+DATA satdMeanFastSigns<>+27(SB)/1, $-1
+DATA satdMeanFastSigns<>+28(SB)/1, $+1
+DATA satdMeanFastSigns<>+29(SB)/1, $-1
+DATA satdMeanFastSigns<>+30(SB)/1, $+1
+DATA satdMeanFastSigns<>+31(SB)/1, $-1
+DATA satdMeanFastSigns<>+32(SB)/1, $+1
+DATA satdMeanFastSigns<>+33(SB)/1, $+1
+DATA satdMeanFastSigns<>+34(SB)/1, $+1
+DATA satdMeanFastSigns<>+35(SB)/1, $+1
+DATA satdMeanFastSigns<>+36(SB)/1, $+1
+DATA satdMeanFastSigns<>+37(SB)/1, $-1
+DATA satdMeanFastSigns<>+38(SB)/1, $+1
+DATA satdMeanFastSigns<>+39(SB)/1, $-1
+DATA satdMeanFastSigns<>+40(SB)/1, $+0
+DATA satdMeanFastSigns<>+41(SB)/1, $+0
+DATA satdMeanFastSigns<>+42(SB)/1, $+0
+DATA satdMeanFastSigns<>+43(SB)/1, $+0
+DATA satdMeanFastSigns<>+44(SB)/1, $+0
+DATA satdMeanFastSigns<>+45(SB)/1, $+0
+DATA satdMeanFastSigns<>+46(SB)/1, $+0
+DATA satdMeanFastSigns<>+47(SB)/1, $+0
+GLOBL satdMeanFastSigns<>(SB), RODATA|NOPTR, $48
 
 // func satdWideFast(a *byte, stride int, b *byte, step int, w int, h int) int
 // Requires: AVX, AVX2

@@ -43,6 +43,7 @@ type Control struct {
 	GroupBits float64
 
 	left   [3]int  // pictures of each kind to come in the group
+	share  float64 // bits of the group at the bitrate
 	budget float64 // bits that are left of the group's
 	// The bits of the last second's pictures, and their sum.
 	window    []float64
@@ -103,11 +104,11 @@ func (c *Control) guessCosts(pictures [3]int) {
 func (c *Control) BeginGroup(pictures [3]int) {
 	c.guessCosts(pictures)
 	c.left = pictures
-	share := float64(float64(pictures[P]+pictures[B]+pictures[I]) * c.Bitrate / c.Rate)
+	c.share = float64(float64(pictures[P]+pictures[B]+pictures[I]) * c.Bitrate / c.Rate)
 	c.Carry += c.budget
-	back := max(-0.1*share, min(c.Carry, 0.1*share))
+	back := max(-0.1*c.share, min(c.Carry, 0.1*c.share))
 	c.Carry -= back
-	c.budget = share + back
+	c.budget = c.share + back
 	if c.GroupBits > 0 {
 		c.budget, c.GroupBits = c.GroupBits, 0
 	}
@@ -141,7 +142,7 @@ func (c *Control) QP(kind Kind, rejected int) int {
 		qp++
 	}
 	if !c.Known[kind] && c.Known[I] { // the guess is rough
-		qp = max(c.KeyQP-2, min(qp, c.KeyQP+8))
+		qp = max(c.KeyQP-4, min(qp, c.KeyQP+8))
 	}
 	if c.Reached && c.Known[kind] { // no jumps
 		qp = max(c.LastQP-6, min(qp, c.LastQP+6))
@@ -229,7 +230,8 @@ func (c *Control) Accept(kind Kind, qp, bits, rejected int) bool {
 		tooMuch := got > c.maxBits() && qp < MaxQP || first && got > 1.5*want && qp < MaxQP
 		tooLittle := first && got < 0.5*want && qp > c.MinQP
 		if c.left[P]+c.left[B]+c.left[I] == 1 && rejected < 2 { // no later picture can compensate
-			tooMuch, tooLittle = tooMuch || got > 1.25*want, tooLittle || got < 0.75*want
+			miss := max(float64(0.25*want), float64(0.01*c.share))
+			tooMuch, tooLittle = tooMuch || got > want+miss, tooLittle || got < want-miss
 		}
 		if (tooMuch || tooLittle) && c.retryQP(kind, rejected+1) != qp {
 			return false

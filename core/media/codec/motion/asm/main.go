@@ -4,6 +4,8 @@
 package main
 
 import (
+	"strconv"
+
 	. "github.com/mmcloughlin/avo/build"
 	. "github.com/mmcloughlin/avo/operand"
 	. "github.com/mmcloughlin/avo/reg"
@@ -354,28 +356,117 @@ func sadWide() {
 
 // satd adds the Hadamard transforms of the differences in blocks of 4x4.
 func satd() {
-	satdOf("satdFast", "satdFast is satdBlock of blocks 16, 8 or 4 samples wide.", false, false)
-	satdOf("satdMeanFast", "satdMeanFast is satdMean of blocks 16, 8 or 4 samples wide.", false, true)
-	satdOf("satdWideFast", "satdWideFast is satdFast for samples of two bytes.", true, false)
-	satdOf("satdMeanWideFast", "satdMeanWideFast is satdMeanFast for samples of two bytes.", true, true)
+	satdBytes("satdFast", "satdFast is satdBlock of blocks 16, 8 or 4 samples wide.", false)
+	satdBytes("satdMeanFast", "satdMeanFast is satdMean of blocks 16, 8 or 4 samples wide.", true)
+	satdWords("satdWideFast", "satdWideFast is satdFast for samples of two bytes.", false)
+	satdWords("satdMeanWideFast", "satdMeanWideFast is satdMeanFast for samples of two bytes.", true)
 }
 
-// satdOf compares with a block, or with the mean of two.
-func satdOf(name, doc string, wide, mean bool) {
+// compareMean begins a function that compares with a block or, with mean, with the mean of two. The second begins other
+// bytes after the first; other is nil where there is none.
+func compareMean(name, doc string, wide, mean bool) (b avoblock.Block, other Register) {
 	more := ""
 	if mean {
 		more = ", c *byte"
 	}
-	b := compare(name, doc, more)
+	b = compare(name, doc, more)
 	if wide {
 		b.Double()
 	}
-	var other Register
 	if mean {
 		other = Load(Param("c"), GP64())
 		SUBQ(b.Src, other)
 	}
-	sixteen := satdState{load: avoblock.LoadWords(wide, false), other: other}
+	return b, other
+}
+
+// satdBytes makes the first butterfly of each row where bytes become words: sums of neighbours in the first half of a
+// vector, differences in the second, which is why a row is loaded into both.
+func satdBytes(name, doc string, mean bool) {
+	b, other := compareMean(name, doc, false, mean)
+	signs := GLOBL(name+"Signs", attr.RODATA|attr.NOPTR)
+	for i := range 48 { // of 16 and of 8 samples from byte 8 on; from byte 32 on of 4 samples
+		sign := I8(1)
+		if (i >= 16 && i < 32 || i >= 36) && i%2 == 1 {
+			sign = -1
+		}
+		if i >= 40 {
+			sign = 0
+		}
+		DATA(i, sign)
+	}
+	for _, w := range []struct {
+		samples, signs int
+		vec            func() VecVirtual
+		twice          func(fromTo ...Op)
+	}{{16, 0, YMM, func(o ...Op) { VBROADCASTI128(o[0], o[1]) }}, {8, 8, XMM, VPBROADCASTQ}, {4, 32, XMM, VPBROADCASTD}} {
+		next, loop := name+"not"+strconv.Itoa(w.samples), name+strconv.Itoa(w.samples)
+		if w.samples > 4 {
+			CMPQ(b.W, Imm(uint64(w.samples)))
+			JNE(LabelRef(next))
+		}
+		sum, even, pairs := w.vec(), w.vec(), w.vec()
+		VPXOR(sum, sum, sum)
+		VPCMPEQD(even, even, even)
+		VPSRLD(Imm(31), even, even) // the words 1 and 0 in turns
+		VMOVDQU(signs.Offset(w.signs), pairs)
+		Label(loop)
+		var d [4]VecVirtual
+		y, z := w.vec(), w.vec()
+		for i := range d {
+			d[i] = w.vec()
+			w.twice(b.DstAt(), d[i])
+			w.twice(b.SrcAt(0), y)
+			if other != nil {
+				w.twice(Mem{Base: b.Src, Index: other, Scale: 1}, z)
+				VPAVGB(z, y, y)
+			}
+			VPMADDUBSW(pairs, d[i], d[i])
+			VPMADDUBSW(pairs, y, y)
+			VPSUBW(y, d[i], d[i])
+			ADDQ(b.Stride, b.Dst)
+			ADDQ(b.Step, b.Src)
+		}
+		butterflies(&d, w.vec)
+		for i := range d { // |p + q| + |p - q| is twice the larger of |p| and |q|, which are neighbours
+			VPABSW(d[i], d[i])
+			VPSRLD(Imm(16), d[i], y)
+			VPMAXSW(y, d[i], d[i])
+		}
+		VPADDW(d[1], d[0], d[0])
+		VPADDW(d[3], d[2], d[2])
+		VPADDW(d[2], d[0], d[0])
+		VPMADDWD(even, d[0], d[0])
+		VPADDD(d[0], sum, sum)
+		SUBQ(Imm(4), b.H)
+		JNZ(LabelRef(loop))
+		if w.samples == 16 {
+			avoblock.Fold(sum)
+		}
+		avoblock.Finish(sum.AsX())
+		if w.samples > 4 {
+			Label(next)
+		}
+	}
+}
+
+// butterflies transforms columns of four.
+func butterflies(d *[4]VecVirtual, vec func() VecVirtual) {
+	a, c, e, f := vec(), vec(), vec(), vec()
+	VPADDW(d[1], d[0], a)
+	VPSUBW(d[1], d[0], c)
+	VPADDW(d[3], d[2], e)
+	VPSUBW(d[3], d[2], f)
+	VPADDW(e, a, d[0])
+	VPADDW(f, c, d[1])
+	VPSUBW(e, a, d[2])
+	VPSUBW(f, c, d[3])
+}
+
+// satdWords is satdBytes of samples of two bytes.
+func satdWords(name, doc string, mean bool) {
+	b, other := compareMean(name, doc, true, mean)
+	sixteen := satdState{load: avoblock.LoadWords(true, false), other: other}
 	CMPQ(b.W, Imm(16))
 	JNE(LabelRef("satdnot16"))
 	sixteen.zero(YMM)
@@ -386,13 +477,13 @@ func satdOf(name, doc string, wide, mean bool) {
 	Label("satdnot16")
 	CMPQ(b.W, Imm(8))
 	JNE(LabelRef("satdnot8"))
-	eight := satdState{load: avoblock.LoadWords(wide, false), other: other}
+	eight := satdState{load: avoblock.LoadWords(true, false), other: other}
 	eight.zero(XMM)
 	eight.loop(b, "satd8", XMM)
 	avoblock.Finish(eight.sum)
 
 	Label("satdnot8")
-	four := satdState{load: avoblock.LoadWords(wide, true), other: other}
+	four := satdState{load: avoblock.LoadWords(true, true), other: other}
 	four.zero(XMM)
 	four.loop(b, "satd4", XMM)
 	avoblock.Finish(four.sum)
@@ -431,15 +522,8 @@ func (s *satdState) loop(b avoblock.Block, label string, vec func() VecVirtual) 
 		ADDQ(b.Stride, b.Dst)
 		ADDQ(b.Step, b.Src)
 	}
+	butterflies(&d, vec)
 	a, c, e, f := vec(), vec(), vec(), vec()
-	VPADDW(d[1], d[0], a)
-	VPSUBW(d[1], d[0], c)
-	VPADDW(d[3], d[2], e)
-	VPSUBW(d[3], d[2], f)
-	VPADDW(e, a, d[0])
-	VPADDW(f, c, d[1])
-	VPSUBW(e, a, d[2])
-	VPSUBW(f, c, d[3])
 	// Rows to columns, in each 4x4 block.
 	VPUNPCKLWD(d[1], d[0], a)
 	VPUNPCKHWD(d[1], d[0], c)
