@@ -147,13 +147,17 @@ func toScanOrder(c []int32, nonZero uint64, order []uint8, l []int16) (nonZeroIn
 	return nonZeroInScan
 }
 
-// dequantise scales the levels c of a 4x4 block into the coefficients out (8.5.12.1), and copies
-// them into scan order as toScanOrder does.
-func dequantise(c []int32, nonZero uint64, order []uint8, l []int16, out []int32, scale *[16]int32) (nonZeroInScan uint64) {
-	for rest := nonZero; rest != 0; rest &= rest - 1 {
-		at := mathbits.TrailingZeros64(rest) & 15
+// scaleLevels scales the levels c of a 4x4 block into the coefficients out (8.5.12.1).
+func scaleLevels(c []int32, nonZero uint64, out []int32, scale *[16]int32) {
+	for ; nonZero != 0; nonZero &= nonZero - 1 {
+		at := mathbits.TrailingZeros64(nonZero) & 15
 		out[at] = (c[at]*scale[at] + 8) >> 4
 	}
+}
+
+// dequantise scales levels as scaleLevels does, and copies them into scan order as toScanOrder does.
+func dequantise(c []int32, nonZero uint64, order []uint8, l []int16, out []int32, scale *[16]int32) (nonZeroInScan uint64) {
+	scaleLevels(c, nonZero, out, scale)
 	return toScanOrder(c, nonZero, order, l)
 }
 
@@ -276,24 +280,25 @@ func (c *macroblockEncoder[T]) codeResidual16x16() {
 			continue
 		}
 		k := codingOrder[i]
-		nonZero := dequantise(c.coef4x4[16*i:16*i+16], uint64(raster), order, c.levels.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], scale)
-		d.mb.cbp |= 15
-		c.markCoded(k, nonZero)
+		levels := c.levels.luma[16*k : 16*k+16]
+		nonZero := toScanOrder(c.coef4x4[16*i:16*i+16], uint64(raster), order, levels)
 		c.levels.nonZeroLuma[k] = nonZero
-		score += decimationScore(nonZero>>1, c.levels.luma[16*k+1:16*k+16], &decimationScores4x4)
+		if score < minIntraScore {
+			score += decimationScore(nonZero>>1, levels[1:], &decimationScores4x4)
+		}
 	}
 	if c.isFine() && score < minIntraScore {
-		c.zeroAC16x16()
+		c.levels.nonZeroLuma = [16]uint64{}
+		return
 	}
-}
-
-// zeroAC16x16 removes the AC coefficients of an Intra_16x16 macroblock.
-func (c *macroblockEncoder[T]) zeroAC16x16() {
-	d := c.d
-	d.mb.cbp &^= 15
-	c.levels.nonZeroLuma = [16]uint64{}
-	for k := range 16 {
-		c.keepDC(k)
+	for i, raster := range c.nonZero {
+		if raster == 0 {
+			continue
+		}
+		k := codingOrder[i]
+		scaleLevels(c.coef4x4[16*i:16*i+16], uint64(raster), d.coeffs[16*k:16*k+16], scale)
+		d.mb.cbp |= 15
+		c.markCoded(k, c.levels.nonZeroLuma[k])
 	}
 }
 

@@ -147,18 +147,15 @@ func (c *macroblockEncoder[T]) zeroQuarter(b8 int) {
 
 // zeroChromaAC removes the AC coefficients of a chroma plane.
 func (c *macroblockEncoder[T]) zeroChromaAC(plane, blocks int) {
+	d := c.d
 	c.levels.nonZeroChroma[plane] = [8]uint64{}
 	for k := range blocks {
-		c.keepDC(chromaBlock(plane) + k)
+		bit := chromaBlock(plane) + k
+		block := d.coeffs[16*bit:][:16]
+		clear(block[1:])
+		d.more &^= 1 << bit
+		d.coded = d.coded&^(1<<bit) | uint64(oneIf(block[0] != 0))<<bit
 	}
-}
-
-// keepDC removes the coefficients of a 4x4 block, all but the first.
-func (c *macroblockEncoder[T]) keepDC(k int) {
-	d, block := c.d, c.d.coeffs[16*k:][:16]
-	clear(block[1:])
-	d.more &^= 1 << k
-	d.coded = d.coded&^(1<<k) | uint64(oneIf(block[0] != 0))<<k
 }
 
 // trySkip predicts the macroblock as P_Skip or B_Skip and tells whether no residual is left.
