@@ -228,7 +228,7 @@ func (c *Control) Accept(kind Kind, qp, bits, rejected int) bool {
 		}
 		want := c.targetBits(kind)
 		tooMuch := got > c.maxBits() && qp < MaxQP || first && got > 1.5*want && qp < MaxQP
-		tooLittle := first && got < 0.5*want && qp > c.MinQP
+		tooLittle := first && got < want/3 && qp > c.MinQP
 		if c.left[P]+c.left[B]+c.left[I] == 1 && rejected < 2 { // no later picture can compensate
 			miss := max(float64(0.25*want), float64(0.01*c.share))
 			tooMuch, tooLittle = tooMuch || got > want+miss, tooLittle || got < want-miss
