@@ -158,18 +158,19 @@ func scaleLevels(c []int32, nonZero uint64, out []int32, scale *[16]int32) {
 	}
 }
 
-// dequantise scales levels as scaleLevels does, and copies them into scan order as toScanOrder does.
-func dequantise(c []int32, nonZero uint64, order []uint8, l []int16, out []int32, scale *[16]int32) (nonZeroInScan uint64) {
-	scaleLevels(c, nonZero, out, scale)
-	return toScanOrder(c, nonZero, order, l)
-}
-
 // codeLuma4x4 transforms and quantises the difference of 4x4 block k of luma to its prediction,
 // which is in the picture, and tells whether it has coefficients. They are not added yet.
 func (c *macroblockEncoder[T]) codeLuma4x4(k, at, list int, q *quantiser) bool {
 	c.k.forward4(c.src[0][at:], c.r.stride, c.r.luma[at:], c.r.stride, 4, 4, c.coef4x4[:16])
 	c.quantise(cat4x4, c.coef4x4[:16], q, c.nonZero[:1])
-	return c.storeLevels4x4(k, list, c.coef4x4[:16], c.nonZero[0])
+	nonZero := uint64(c.nonZero[0])
+	if nonZero != 0 {
+		scaleLevels(c.coef4x4[:16], nonZero, c.d.coeffs[16*k:16*k+16], c.lumaScale(list))
+		nonZero = toScanOrder(c.coef4x4[:16], nonZero, orders4[c.d.fieldScan()][:], c.levels.luma[16*k:16*k+16])
+	}
+	c.levels.nonZeroLuma[k] = nonZero
+	c.markCoded(k, nonZero)
+	return nonZero != 0
 }
 
 // quantise turns the coefficients of 4x4 blocks into levels, in place. Bit k of nonZero[i] is set
@@ -199,17 +200,6 @@ func (c *macroblockEncoder[T]) rdoqFor(cat int) *rdoq {
 		w.size = 64
 	}
 	return w
-}
-
-// storeLevels4x4 keeps the levels of 4x4 block k of luma for the writer, and dequantises them.
-func (c *macroblockEncoder[T]) storeLevels4x4(k, list int, levels []int32, raster uint16) bool {
-	d, nonZero := c.d, uint64(raster)
-	if nonZero != 0 {
-		nonZero = dequantise(levels, nonZero, orders4[d.fieldScan()][:], c.levels.luma[16*k:16*k+16], d.coeffs[16*k:16*k+16], c.lumaScale(list))
-	}
-	c.levels.nonZeroLuma[k] = nonZero
-	c.markCoded(k, nonZero)
-	return nonZero != 0
 }
 
 // markCoded tells reconstruction whether the 4x4 block k, or the 8x8 block that begins there, has
@@ -340,23 +330,7 @@ func (c *macroblockEncoder[T]) codeResidualChroma(list int) {
 		}
 		any[0] |= c.chromaDC(plane, blocks, list, &q.chromaDC[plane])
 		c.quantise(catChromaAC, coef, quant, nonZero)
-		scale := &d.scale.small[list+1+plane][c.chromaQP(plane)]
-		value := 0
-		for k, nonZero := range nonZero {
-			if nonZero != 0 {
-				levels := c.levels.chroma[plane][16*k : 16*k+16]
-				nonZeroInScan := dequantise(coef[16*k:16*k+16], uint64(nonZero), orders4[d.fieldScan()][:], levels, d.coeffs[16*(chromaBlock(plane)+k):][:16], scale)
-				c.markCoded(chromaBlock(plane)+k, nonZeroInScan)
-				c.levels.nonZeroChroma[plane][k] = nonZeroInScan
-				value += decimationScore(nonZeroInScan>>1, levels[1:], &decimationScores4x4)
-			}
-		}
-		if list > 0 && value < minChromaScore {
-			c.zeroChromaAC(plane, blocks)
-		}
-		for _, nonZeroInScan := range c.levels.nonZeroChroma[plane][:blocks] {
-			any[1] |= int(nonZeroInScan)
-		}
+		any[1] |= oneIf(c.keepChromaAC(plane, list, coef, nonZero))
 	}
 	switch {
 	case any[1] > 0:
@@ -364,6 +338,32 @@ func (c *macroblockEncoder[T]) codeResidualChroma(list int) {
 	case any[0] > 0:
 		d.mb.cbp |= 1 << 4
 	}
+}
+
+// keepChromaAC keeps the quantised AC levels of a chroma plane for the writer and scales them, and reports whether there
+// are any. Those of an inter macroblock that are not worth their bits are dropped.
+func (c *macroblockEncoder[T]) keepChromaAC(plane, list int, coef []int32, nonZero []uint16) (any bool) {
+	d, order, kept, value := c.d, orders4[c.d.fieldScan()][:], &c.levels.nonZeroChroma[plane], 0
+	for k, raster := range nonZero {
+		if raster != 0 {
+			levels := c.levels.chroma[plane][16*k : 16*k+16]
+			kept[k] = toScanOrder(coef[16*k:16*k+16], uint64(raster), order, levels)
+			value += decimationScore(kept[k]>>1, levels[1:], &decimationScores4x4)
+			any = true
+		}
+	}
+	if list > 0 && value < minChromaScore {
+		*kept = [8]uint64{}
+		return false
+	}
+	scale := &d.scale.small[list+1+plane][c.chromaQP(plane)]
+	for k, raster := range nonZero {
+		if at := chromaBlock(plane) + k; raster != 0 {
+			scaleLevels(coef[16*k:16*k+16], uint64(raster), d.coeffs[16*at:16*at+16], scale)
+			c.markCoded(at, kept[k])
+		}
+	}
+	return any
 }
 
 // chromaDC transforms, quantises and dequantises the DC coefficients of a chroma plane, which are

@@ -33,11 +33,7 @@ func (c *macroblockEncoder[T]) codeLuma() {
 	d.mb.transform8 = c.choose8x8Transform(live)
 	for rest := live; rest != 0; rest &= rest - 1 {
 		b8 := mathbits.TrailingZeros8(rest)
-		if c.quantiseQuarter(b8) < minLumaScore {
-			c.zeroQuarter(b8)
-		} else {
-			d.mb.cbp |= 1 << b8
-		}
+		d.mb.cbp |= uint8(oneIf(c.quantiseQuarter(b8))) << b8
 	}
 }
 
@@ -89,22 +85,40 @@ func (c *macroblockEncoder[T]) transform4x4(b8 int) {
 	c.k.forward4(c.src[0][at:], r.stride, r.luma[at:], r.stride, 8, 8, c.coef4x4[64*b8:][:64])
 }
 
-// quantiseQuarter quantises a quarter with the transform that was chosen, and returns its
-// decimation score.
-func (c *macroblockEncoder[T]) quantiseQuarter(b8 int) (value int) {
+// quantiseQuarter quantises a quarter with the transform that was chosen, and reports whether its levels are worth
+// their bits. They are dropped where they are not.
+func (c *macroblockEncoder[T]) quantiseQuarter(b8 int) bool {
 	q := &c.quantisers.luma
 	if c.d.mb.transform8 {
 		c.quantiseLuma8x8(b8, 3, &c.coef8x8[b8], q)
-		return c.decimationScore8x8(b8)
+		if c.decimationScore8x8(b8) < minLumaScore {
+			c.zeroQuarter(b8)
+			return false
+		}
+		return true
 	}
 	small, nonZero := c.coef4x4[64*b8:][:64], c.nonZero[:4]
 	c.quantise(cat4x4, small, q, nonZero)
-	for i, places := range nonZero {
+	order, value := orders4[c.d.fieldScan()][:], 0
+	for i, raster := range nonZero {
 		k := 4*b8 + i
-		c.storeLevels4x4(k, 3, small[16*i:16*i+16], places)
-		value += decimationScore(c.levels.nonZeroLuma[k], c.levels.luma[16*k:16*k+16], &decimationScores4x4)
+		if c.levels.nonZeroLuma[k] = 0; raster != 0 {
+			levels := c.levels.luma[16*k : 16*k+16]
+			c.levels.nonZeroLuma[k] = toScanOrder(small[16*i:16*i+16], uint64(raster), order, levels)
+			value += decimationScore(c.levels.nonZeroLuma[k], levels, &decimationScores4x4)
+		}
 	}
-	return value
+	if value < minLumaScore {
+		return false
+	}
+	scale := c.lumaScale(3)
+	for i, raster := range nonZero {
+		if k := 4*b8 + i; raster != 0 {
+			scaleLevels(small[16*i:16*i+16], uint64(raster), c.d.coeffs[16*k:16*k+16], scale)
+			c.markCoded(k, c.levels.nonZeroLuma[k])
+		}
+	}
+	return true
 }
 
 // decimationScores8x8 and decimationScores4x4 are the scores of a level of 1 or -1 by the number of
@@ -143,19 +157,6 @@ func (c *macroblockEncoder[T]) zeroQuarter(b8 int) {
 	clear(c.d.coeffs[64*b8:][:64])
 	c.d.coded &^= 15 << (4 * b8)
 	c.d.more &^= 15 << (4 * b8)
-}
-
-// zeroChromaAC removes the AC coefficients of a chroma plane.
-func (c *macroblockEncoder[T]) zeroChromaAC(plane, blocks int) {
-	d := c.d
-	c.levels.nonZeroChroma[plane] = [8]uint64{}
-	for k := range blocks {
-		bit := chromaBlock(plane) + k
-		block := d.coeffs[16*bit:][:16]
-		clear(block[1:])
-		d.more &^= 1 << bit
-		d.coded = d.coded&^(1<<bit) | uint64(oneIf(block[0] != 0))<<bit
-	}
 }
 
 // trySkip predicts the macroblock as P_Skip or B_Skip and tells whether no residual is left.
