@@ -6146,100 +6146,225 @@ TEXT ·forward4Fast(SB), NOSPLIT, $0-56
 	MOVQ w+32(FP), SI
 	MOVQ h+40(FP), DI
 	MOVQ c+48(FP), R8
+	CMPQ SI, $0x08
+	JEQ  forward4Fasteight
+	JL   forward4Fastfour
 
-forward4Fastrows:
-	XORQ R9, R9
-	CMPQ SI, $0x04
-	JEQ  forward4Fastfour
+forward4Fastsixteens:
+	MOVQ         AX, SI
+	MOVQ         DX, R9
+	VPMOVZXBW    (SI), Y0
+	ADDQ         CX, SI
+	VPMOVZXBW    (R9), Y1
+	ADDQ         BX, R9
+	VPSUBW       Y1, Y0, Y0
+	VPMOVZXBW    (SI), Y1
+	ADDQ         CX, SI
+	VPMOVZXBW    (R9), Y2
+	ADDQ         BX, R9
+	VPSUBW       Y2, Y1, Y1
+	VPMOVZXBW    (SI), Y2
+	ADDQ         CX, SI
+	VPMOVZXBW    (R9), Y3
+	ADDQ         BX, R9
+	VPSUBW       Y3, Y2, Y2
+	VPMOVZXBW    (SI), Y3
+	VPMOVZXBW    (R9), Y4
+	VPSUBW       Y4, Y3, Y3
+	VPADDW       Y3, Y0, Y4
+	VPADDW       Y2, Y1, Y5
+	VPSUBW       Y3, Y0, Y0
+	VPSUBW       Y2, Y1, Y1
+	VPADDW       Y5, Y4, Y2
+	VPSUBW       Y5, Y4, Y4
+	VPADDW       Y0, Y0, Y3
+	VPADDW       Y1, Y3, Y3
+	VPADDW       Y1, Y1, Y1
+	VPSUBW       Y1, Y0, Y1
+	VPUNPCKLWD   Y3, Y2, Y0
+	VPUNPCKHWD   Y3, Y2, Y2
+	VPUNPCKLWD   Y1, Y4, Y3
+	VPUNPCKHWD   Y1, Y4, Y4
+	VPUNPCKLDQ   Y3, Y0, Y1
+	VPUNPCKHDQ   Y3, Y0, Y0
+	VPUNPCKLDQ   Y4, Y2, Y3
+	VPUNPCKHDQ   Y4, Y2, Y2
+	VPUNPCKLQDQ  Y3, Y1, Y4
+	VPUNPCKHQDQ  Y3, Y1, Y1
+	VPUNPCKLQDQ  Y2, Y0, Y3
+	VPUNPCKHQDQ  Y2, Y0, Y0
+	VPADDW       Y0, Y4, Y2
+	VPADDW       Y3, Y1, Y5
+	VPSUBW       Y0, Y4, Y0
+	VPSUBW       Y3, Y1, Y1
+	VPADDW       Y5, Y2, Y3
+	VPSUBW       Y5, Y2, Y4
+	VPADDW       Y0, Y0, Y2
+	VPADDW       Y1, Y2, Y2
+	VPADDW       Y1, Y1, Y1
+	VPSUBW       Y1, Y0, Y1
+	VPUNPCKLWD   Y2, Y3, Y0
+	VPUNPCKHWD   Y2, Y3, Y2
+	VPUNPCKLWD   Y1, Y4, Y3
+	VPUNPCKHWD   Y1, Y4, Y4
+	VPUNPCKLDQ   Y3, Y0, Y1
+	VPUNPCKHDQ   Y3, Y0, Y0
+	VPUNPCKLDQ   Y4, Y2, Y3
+	VPUNPCKHDQ   Y4, Y2, Y4
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, (R8)
+	VEXTRACTI128 $0x01, Y1, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 128(R8)
+	VPMOVSXWD    X0, Y2
+	VMOVDQU      Y2, 32(R8)
+	VEXTRACTI128 $0x01, Y0, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 160(R8)
+	VPMOVSXWD    X3, Y2
+	VMOVDQU      Y2, 64(R8)
+	VEXTRACTI128 $0x01, Y3, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 192(R8)
+	VPMOVSXWD    X4, Y2
+	VMOVDQU      Y2, 96(R8)
+	VEXTRACTI128 $0x01, Y4, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 224(R8)
+	ADDQ         $0x00000100, R8
+	LEAQ         (AX)(CX*4), AX
+	LEAQ         (DX)(BX*4), DX
+	SUBQ         $0x04, DI
+	JNZ          forward4Fastsixteens
+	VZEROUPPER
+	RET
 
 forward4Fasteight:
-	LEAQ         (AX)(R9*1), R10
-	VPMOVZXBD    (R10), Y0
-	ADDQ         CX, R10
-	VPMOVZXBD    (R10), Y1
-	ADDQ         CX, R10
-	VPMOVZXBD    (R10), Y2
-	ADDQ         CX, R10
-	VPMOVZXBD    (R10), Y3
-	LEAQ         (DX)(R9*1), R10
-	VPMOVZXBD    (R10), Y4
-	ADDQ         BX, R10
-	VPMOVZXBD    (R10), Y5
-	ADDQ         BX, R10
-	VPMOVZXBD    (R10), Y6
-	ADDQ         BX, R10
-	VPMOVZXBD    (R10), Y7
-	VPSUBD       Y4, Y0, Y0
-	VPSUBD       Y5, Y1, Y1
-	VPSUBD       Y6, Y2, Y2
-	VPSUBD       Y7, Y3, Y3
-	VPUNPCKLDQ   Y1, Y0, Y4
-	VPUNPCKHDQ   Y1, Y0, Y0
-	VPUNPCKLDQ   Y3, Y2, Y1
-	VPUNPCKHDQ   Y3, Y2, Y3
-	VPUNPCKLQDQ  Y1, Y4, Y2
-	VPUNPCKHQDQ  Y1, Y4, Y1
-	VPUNPCKLQDQ  Y3, Y0, Y4
-	VPUNPCKHQDQ  Y3, Y0, Y0
-	VPADDD       Y0, Y2, Y3
-	VPADDD       Y4, Y1, Y5
-	VPSUBD       Y0, Y2, Y0
-	VPSUBD       Y4, Y1, Y1
-	VPADDD       Y5, Y3, Y2
-	VPSUBD       Y5, Y3, Y4
-	VPADDD       Y0, Y0, Y3
-	VPADDD       Y1, Y3, Y3
-	VPADDD       Y1, Y1, Y1
-	VPSUBD       Y1, Y0, Y1
-	VPUNPCKLDQ   Y3, Y2, Y0
-	VPUNPCKHDQ   Y3, Y2, Y2
-	VPUNPCKLDQ   Y1, Y4, Y3
-	VPUNPCKHDQ   Y1, Y4, Y4
-	VPUNPCKLQDQ  Y3, Y0, Y1
-	VPUNPCKHQDQ  Y3, Y0, Y0
-	VPUNPCKLQDQ  Y4, Y2, Y3
-	VPUNPCKHQDQ  Y4, Y2, Y2
-	VPADDD       Y2, Y1, Y4
-	VPADDD       Y3, Y0, Y5
-	VPSUBD       Y2, Y1, Y1
-	VPSUBD       Y3, Y0, Y0
-	VPADDD       Y5, Y4, Y2
-	VPSUBD       Y5, Y4, Y4
-	VPADDD       Y1, Y1, Y3
-	VPADDD       Y0, Y3, Y3
-	VPADDD       Y0, Y0, Y0
-	VPSUBD       Y0, Y1, Y0
-	VMOVDQU      X2, (R8)
-	VEXTRACTI128 $0x01, Y2, 64(R8)
-	VMOVDQU      X3, 16(R8)
-	VEXTRACTI128 $0x01, Y3, 80(R8)
-	VMOVDQU      X4, 32(R8)
-	VEXTRACTI128 $0x01, Y4, 96(R8)
-	VMOVDQU      X0, 48(R8)
-	VEXTRACTI128 $0x01, Y0, 112(R8)
-	ADDQ         $0x00000080, R8
-	ADDQ         $0x08, R9
-	CMPQ         R9, SI
-	JL           forward4Fasteight
-	JMP          forward4Fastnext
+forward4Fasteights:
+	MOVQ         AX, SI
+	MOVQ         DX, R9
+	VMOVQ        (SI), X0
+	VMOVHPS      (SI)(CX*4), X0, X0
+	VPMOVZXBW    X0, Y0
+	ADDQ         CX, SI
+	VMOVQ        (R9), X1
+	VMOVHPS      (R9)(BX*4), X1, X1
+	VPMOVZXBW    X1, Y1
+	ADDQ         BX, R9
+	VPSUBW       Y1, Y0, Y0
+	VMOVQ        (SI), X1
+	VMOVHPS      (SI)(CX*4), X1, X1
+	VPMOVZXBW    X1, Y1
+	ADDQ         CX, SI
+	VMOVQ        (R9), X2
+	VMOVHPS      (R9)(BX*4), X2, X2
+	VPMOVZXBW    X2, Y2
+	ADDQ         BX, R9
+	VPSUBW       Y2, Y1, Y1
+	VMOVQ        (SI), X2
+	VMOVHPS      (SI)(CX*4), X2, X2
+	VPMOVZXBW    X2, Y2
+	ADDQ         CX, SI
+	VMOVQ        (R9), X3
+	VMOVHPS      (R9)(BX*4), X3, X3
+	VPMOVZXBW    X3, Y3
+	ADDQ         BX, R9
+	VPSUBW       Y3, Y2, Y2
+	VMOVQ        (SI), X3
+	VMOVHPS      (SI)(CX*4), X3, X3
+	VPMOVZXBW    X3, Y3
+	VMOVQ        (R9), X4
+	VMOVHPS      (R9)(BX*4), X4, X4
+	VPMOVZXBW    X4, Y4
+	VPSUBW       Y4, Y3, Y3
+	VPADDW       Y3, Y0, Y4
+	VPADDW       Y2, Y1, Y5
+	VPSUBW       Y3, Y0, Y0
+	VPSUBW       Y2, Y1, Y1
+	VPADDW       Y5, Y4, Y2
+	VPSUBW       Y5, Y4, Y4
+	VPADDW       Y0, Y0, Y3
+	VPADDW       Y1, Y3, Y3
+	VPADDW       Y1, Y1, Y1
+	VPSUBW       Y1, Y0, Y1
+	VPUNPCKLWD   Y3, Y2, Y0
+	VPUNPCKHWD   Y3, Y2, Y2
+	VPUNPCKLWD   Y1, Y4, Y3
+	VPUNPCKHWD   Y1, Y4, Y4
+	VPUNPCKLDQ   Y3, Y0, Y1
+	VPUNPCKHDQ   Y3, Y0, Y0
+	VPUNPCKLDQ   Y4, Y2, Y3
+	VPUNPCKHDQ   Y4, Y2, Y2
+	VPUNPCKLQDQ  Y3, Y1, Y4
+	VPUNPCKHQDQ  Y3, Y1, Y1
+	VPUNPCKLQDQ  Y2, Y0, Y3
+	VPUNPCKHQDQ  Y2, Y0, Y0
+	VPADDW       Y0, Y4, Y2
+	VPADDW       Y3, Y1, Y5
+	VPSUBW       Y0, Y4, Y0
+	VPSUBW       Y3, Y1, Y1
+	VPADDW       Y5, Y2, Y3
+	VPSUBW       Y5, Y2, Y4
+	VPADDW       Y0, Y0, Y2
+	VPADDW       Y1, Y2, Y2
+	VPADDW       Y1, Y1, Y1
+	VPSUBW       Y1, Y0, Y1
+	VPUNPCKLWD   Y2, Y3, Y0
+	VPUNPCKHWD   Y2, Y3, Y2
+	VPUNPCKLWD   Y1, Y4, Y3
+	VPUNPCKHWD   Y1, Y4, Y4
+	VPUNPCKLDQ   Y3, Y0, Y1
+	VPUNPCKHDQ   Y3, Y0, Y0
+	VPUNPCKLDQ   Y4, Y2, Y3
+	VPUNPCKHDQ   Y4, Y2, Y4
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, (R8)
+	VEXTRACTI128 $0x01, Y1, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 128(R8)
+	VPMOVSXWD    X0, Y2
+	VMOVDQU      Y2, 32(R8)
+	VEXTRACTI128 $0x01, Y0, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 160(R8)
+	VPMOVSXWD    X3, Y2
+	VMOVDQU      Y2, 64(R8)
+	VEXTRACTI128 $0x01, Y3, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 192(R8)
+	VPMOVSXWD    X4, Y2
+	VMOVDQU      Y2, 96(R8)
+	VEXTRACTI128 $0x01, Y4, X1
+	VPMOVSXWD    X1, Y2
+	VMOVDQU      Y2, 224(R8)
+	ADDQ         $0x00000100, R8
+	LEAQ         (AX)(CX*4), AX
+	LEAQ         (DX)(BX*4), DX
+	LEAQ         (AX)(CX*4), AX
+	LEAQ         (DX)(BX*4), DX
+	SUBQ         $0x08, DI
+	JNZ          forward4Fasteights
+	VZEROUPPER
+	RET
 
 forward4Fastfour:
-	LEAQ        (AX)(R9*1), R10
-	VPMOVZXBD   (R10), X0
-	ADDQ        CX, R10
-	VPMOVZXBD   (R10), X1
-	ADDQ        CX, R10
-	VPMOVZXBD   (R10), X2
-	ADDQ        CX, R10
-	VPMOVZXBD   (R10), X3
-	LEAQ        (DX)(R9*1), R9
-	VPMOVZXBD   (R9), X4
-	ADDQ        BX, R9
-	VPMOVZXBD   (R9), X5
-	ADDQ        BX, R9
-	VPMOVZXBD   (R9), X6
-	ADDQ        BX, R9
-	VPMOVZXBD   (R9), X7
+forward4Fastfours:
+	LEAQ        (AX), SI
+	VPMOVZXBD   (SI), X0
+	ADDQ        CX, SI
+	VPMOVZXBD   (SI), X1
+	ADDQ        CX, SI
+	VPMOVZXBD   (SI), X2
+	ADDQ        CX, SI
+	VPMOVZXBD   (SI), X3
+	LEAQ        (DX), SI
+	VPMOVZXBD   (SI), X4
+	ADDQ        BX, SI
+	VPMOVZXBD   (SI), X5
+	ADDQ        BX, SI
+	VPMOVZXBD   (SI), X6
+	ADDQ        BX, SI
+	VPMOVZXBD   (SI), X7
 	VPSUBD      X4, X0, X0
 	VPSUBD      X5, X1, X1
 	VPSUBD      X6, X2, X2
@@ -6285,12 +6410,10 @@ forward4Fastfour:
 	VMOVDQU     X4, 32(R8)
 	VMOVDQU     X0, 48(R8)
 	ADDQ        $0x00000040, R8
-
-forward4Fastnext:
-	LEAQ (AX)(CX*4), AX
-	LEAQ (DX)(BX*4), DX
-	SUBQ $0x04, DI
-	JNZ  forward4Fastrows
+	LEAQ        (AX)(CX*4), AX
+	LEAQ        (DX)(BX*4), DX
+	SUBQ        $0x04, DI
+	JNZ         forward4Fastfours
 	VZEROUPPER
 	RET
 
@@ -6306,11 +6429,11 @@ TEXT ·forward4WideFast(SB), NOSPLIT, $0-56
 	MOVQ c+48(FP), R8
 	SHLQ $0x01, CX
 	SHLQ $0x01, BX
-
-forward4WideFastrows:
-	XORQ R9, R9
 	CMPQ SI, $0x04
 	JEQ  forward4WideFastfour
+
+forward4WideFasteights:
+	XORQ R9, R9
 
 forward4WideFasteight:
 	LEAQ         (AX)(R9*2), R10
@@ -6381,25 +6504,31 @@ forward4WideFasteight:
 	ADDQ         $0x08, R9
 	CMPQ         R9, SI
 	JL           forward4WideFasteight
-	JMP          forward4WideFastnext
+	LEAQ         (AX)(CX*4), AX
+	LEAQ         (DX)(BX*4), DX
+	SUBQ         $0x04, DI
+	JNZ          forward4WideFasteights
+	VZEROUPPER
+	RET
 
 forward4WideFastfour:
-	LEAQ        (AX)(R9*2), R10
-	VPMOVZXWD   (R10), X0
-	ADDQ        CX, R10
-	VPMOVZXWD   (R10), X1
-	ADDQ        CX, R10
-	VPMOVZXWD   (R10), X2
-	ADDQ        CX, R10
-	VPMOVZXWD   (R10), X3
-	LEAQ        (DX)(R9*2), R9
-	VPMOVZXWD   (R9), X4
-	ADDQ        BX, R9
-	VPMOVZXWD   (R9), X5
-	ADDQ        BX, R9
-	VPMOVZXWD   (R9), X6
-	ADDQ        BX, R9
-	VPMOVZXWD   (R9), X7
+forward4WideFastfours:
+	LEAQ        (AX), SI
+	VPMOVZXWD   (SI), X0
+	ADDQ        CX, SI
+	VPMOVZXWD   (SI), X1
+	ADDQ        CX, SI
+	VPMOVZXWD   (SI), X2
+	ADDQ        CX, SI
+	VPMOVZXWD   (SI), X3
+	LEAQ        (DX), SI
+	VPMOVZXWD   (SI), X4
+	ADDQ        BX, SI
+	VPMOVZXWD   (SI), X5
+	ADDQ        BX, SI
+	VPMOVZXWD   (SI), X6
+	ADDQ        BX, SI
+	VPMOVZXWD   (SI), X7
 	VPSUBD      X4, X0, X0
 	VPSUBD      X5, X1, X1
 	VPSUBD      X6, X2, X2
@@ -6445,12 +6574,10 @@ forward4WideFastfour:
 	VMOVDQU     X4, 32(R8)
 	VMOVDQU     X0, 48(R8)
 	ADDQ        $0x00000040, R8
-
-forward4WideFastnext:
-	LEAQ (AX)(CX*4), AX
-	LEAQ (DX)(BX*4), DX
-	SUBQ $0x04, DI
-	JNZ  forward4WideFastrows
+	LEAQ        (AX)(CX*4), AX
+	LEAQ        (DX)(BX*4), DX
+	SUBQ        $0x04, DI
+	JNZ         forward4WideFastfours
 	VZEROUPPER
 	RET
 

@@ -10,6 +10,7 @@ import (
 	"vividstrain/core/media/codec/avoblock"
 )
 
+// forward4 transforms samples of two bytes, or bytes: 16x4 or 8x8 of these as words, in which the transform fits.
 func forward4(name, doc string, wide bool) {
 	TEXT(name, attr.NOSPLIT, "func(src *byte, stride int, pred *byte, step int, w, h int, c *int32)")
 	Pragma("noescape")
@@ -17,79 +18,160 @@ func forward4(name, doc string, wide bool) {
 	src, stride := Load(Param("src"), GP64()), Load(Param("stride"), GP64())
 	pred, step := Load(Param("pred"), GP64()), Load(Param("step"), GP64())
 	w, h, out := Load(Param("w"), GP64()), Load(Param("h"), GP64()), Load(Param("c"), GP64())
-	bytes := 1
+	// rows goes through the block, n rows at a time, of which transform does the first four.
+	rows := func(label string, n int, transform func()) {
+		Label(label)
+		transform()
+		for range n / 4 {
+			LEAQ(Mem{Base: src, Index: stride, Scale: 4}, src)
+			LEAQ(Mem{Base: pred, Index: step, Scale: 4}, pred)
+		}
+		SUBQ(Imm(uint64(n)), h)
+		JNZ(LabelRef(label))
+		VZEROUPPER()
+		RET()
+	}
+	zero := Mem{} // no further than src and pred
 	if wide {
-		bytes = 2
 		avoblock.Block{Stride: stride, Step: step}.Double()
+		x := GP64()
+		CMPQ(w, Imm(4))
+		JEQ(LabelRef(name + "four"))
+		rows(name+"eights", 4, func() {
+			XORQ(x, x)
+			Label(name + "eight")
+			forward4Doubles(src, stride, pred, step, out, Mem{Index: x, Scale: 2}, YMM, func(m, v Op) { VPMOVZXWD(m, v) })
+			ADDQ(Imm(8), x)
+			CMPQ(x, w)
+			JL(LabelRef(name + "eight"))
+		})
+		Label(name + "four")
+		rows(name+"fours", 4, func() { forward4Doubles(src, stride, pred, step, out, zero, XMM, func(m, v Op) { VPMOVZXWD(m, v) }) })
+		return
 	}
-	// Two blocks beside each other lie in the halves of a vector.
-	blocks := func(label string, vec func() VecVirtual, x Register) {
-		load := func(p, along Register) (r [4]VecVirtual) {
-			at := GP64()
-			LEAQ(Mem{Base: p, Index: x, Scale: uint8(bytes)}, at)
-			for i := range r {
-				r[i] = vec()
-				if wide {
-					VPMOVZXWD(Mem{Base: at}, r[i])
-				} else {
-					VPMOVZXBD(Mem{Base: at}, r[i])
-				}
-				if i < 3 {
-					ADDQ(along, at)
-				}
-			}
-			return r
-		}
-		r, p := load(src, stride), load(pred, step)
-		for i := range r {
-			VPSUBD(p[i], r[i], r[i])
-		}
-		r = analyse4(transpose4(r))
-		r = analyse4(transpose4(r))
-		for i, v := range r {
-			VMOVDQU(v.AsX(), Mem{Base: out, Disp: 16 * i})
-			if v.Size() == 32 {
-				VEXTRACTI128(Imm(1), v, Mem{Base: out, Disp: 64 + 16*i})
-			}
-		}
-		ADDQ(U32(4*r[0].Size()), out)
-	}
-	x := GP64()
-	Label(name + "rows")
-	XORQ(x, x)
-	CMPQ(w, Imm(4))
-	JEQ(LabelRef(name + "four"))
+	CMPQ(w, Imm(8))
+	JEQ(LabelRef(name + "eight"))
+	JL(LabelRef(name + "four"))
+	rows(name+"sixteens", 4, func() {
+		forward4Words(src, stride, pred, step, out, func(m, _ Mem, v VecVirtual) { VPMOVZXBW(m, v) })
+	})
 	Label(name + "eight")
-	blocks(name, YMM, x)
-	ADDQ(Imm(8), x)
-	CMPQ(x, w)
-	JL(LabelRef(name + "eight"))
-	JMP(LabelRef(name + "next"))
+	rows(name+"eights", 8, func() {
+		forward4Words(src, stride, pred, step, out, func(m, below Mem, v VecVirtual) {
+			VMOVQ(m, v.AsX())
+			VMOVHPS(below, v.AsX(), v.AsX())
+			VPMOVZXBW(v.AsX(), v)
+		})
+	})
 	Label(name + "four")
-	blocks(name, XMM, x)
-	Label(name + "next")
-	LEAQ(Mem{Base: src, Index: stride, Scale: 4}, src)
-	LEAQ(Mem{Base: pred, Index: step, Scale: 4}, pred)
-	SUBQ(Imm(4), h)
-	JNZ(LabelRef(name + "rows"))
-	VZEROUPPER()
-	RET()
+	rows(name+"fours", 4, func() { forward4Doubles(src, stride, pred, step, out, zero, XMM, func(m, v Op) { VPMOVZXBD(m, v) }) })
 }
 
+// forward4Doubles transforms two blocks beside each other in the halves of a vector, or one.
+func forward4Doubles(src, stride, pred, step, out Register, along Mem, vec func() VecVirtual, widen func(m, v Op)) {
+	load := func(p, by Register) (r [4]VecVirtual) {
+		at := GP64()
+		along.Base = p
+		LEAQ(along, at)
+		for i := range r {
+			r[i] = vec()
+			widen(Mem{Base: at}, r[i])
+			if i < 3 {
+				ADDQ(by, at)
+			}
+		}
+		return r
+	}
+	r, p := load(src, stride), load(pred, step)
+	for i := range r {
+		VPSUBD(p[i], r[i], r[i])
+	}
+	r = analyse4(transpose4(r), doubleOps)
+	r = analyse4(transpose4(r), doubleOps)
+	for i, v := range r {
+		VMOVDQU(v.AsX(), Mem{Base: out, Disp: 16 * i})
+		if v.Size() == 32 {
+			VEXTRACTI128(Imm(1), v, Mem{Base: out, Disp: 64 + 16*i})
+		}
+	}
+	ADDQ(U32(4*r[0].Size()), out)
+}
+
+// forward4Words transforms four blocks: two in each half of a vector of words, which load fills with samples of a row
+// and perhaps of the fourth row below.
+func forward4Words(src, stride, pred, step, out Register, load func(m, below Mem, v VecVirtual)) {
+	at, along := [2]Register{GP64(), GP64()}, [2]Register{stride, step}
+	MOVQ(src, at[0])
+	MOVQ(pred, at[1])
+	var r [4]VecVirtual
+	for i := range r {
+		r[i] = YMM()
+		p := YMM()
+		for k, v := range [2]VecVirtual{r[i], p} {
+			load(Mem{Base: at[k]}, Mem{Base: at[k], Index: along[k], Scale: 4}, v)
+			if i < 3 {
+				ADDQ(along[k], at[k])
+			}
+		}
+		VPSUBW(p, r[i], r[i])
+	}
+	r = transposeWords(analyse4(r, wordOps))
+	x := [4]VecVirtual{YMM(), YMM(), YMM(), YMM()} // a column of each block
+	VPUNPCKLQDQ(r[2], r[0], x[0])
+	VPUNPCKHQDQ(r[2], r[0], x[1])
+	VPUNPCKLQDQ(r[3], r[1], x[2])
+	VPUNPCKHQDQ(r[3], r[1], x[3])
+	y, half := YMM(), XMM()
+	for i, v := range transposeWords(analyse4(x, wordOps)) {
+		VPMOVSXWD(v.AsX(), y)
+		VMOVDQU(y, Mem{Base: out, Disp: 32 * i})
+		VEXTRACTI128(Imm(1), v, half)
+		VPMOVSXWD(half, y)
+		VMOVDQU(y, Mem{Base: out, Disp: 128 + 32*i})
+	}
+	ADDQ(U32(256), out)
+}
+
+// transposeWords makes columns of rows, in the halves of vectors apart: two columns of the first block, its other two,
+// and those of the second block.
+func transposeWords(r [4]VecVirtual) (o [4]VecVirtual) {
+	var t [4]VecVirtual
+	for i := range t {
+		t[i], o[i] = avoblock.Alike(r[0]), avoblock.Alike(r[0])
+	}
+	VPUNPCKLWD(r[1], r[0], t[0])
+	VPUNPCKHWD(r[1], r[0], t[1])
+	VPUNPCKLWD(r[3], r[2], t[2])
+	VPUNPCKHWD(r[3], r[2], t[3])
+	VPUNPCKLDQ(t[2], t[0], o[0])
+	VPUNPCKHDQ(t[2], t[0], o[1])
+	VPUNPCKLDQ(t[3], t[1], o[2])
+	VPUNPCKHDQ(t[3], t[1], o[3])
+	return o
+}
+
+// laneOps add and subtract vectors of words or of double words.
+type laneOps struct{ add, sub func(ops ...Op) }
+
+var (
+	wordOps   = laneOps{VPADDW, VPSUBW}
+	doubleOps = laneOps{VPADDD, VPSUBD}
+)
+
 // analyse4 is the one-dimensional transform of four vectors.
-func analyse4(x [4]VecVirtual) [4]VecVirtual {
+func analyse4(x [4]VecVirtual, lanes laneOps) [4]VecVirtual {
 	s0, s1, d0, d1 := avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0])
-	VPADDD(x[3], x[0], s0)
-	VPADDD(x[2], x[1], s1)
-	VPSUBD(x[3], x[0], d0)
-	VPSUBD(x[2], x[1], d1)
+	lanes.add(x[3], x[0], s0)
+	lanes.add(x[2], x[1], s1)
+	lanes.sub(x[3], x[0], d0)
+	lanes.sub(x[2], x[1], d1)
 	o := [4]VecVirtual{avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0]), avoblock.Alike(x[0])}
-	VPADDD(s1, s0, o[0])
-	VPSUBD(s1, s0, o[2])
-	VPADDD(d0, d0, o[1])
-	VPADDD(d1, o[1], o[1])
-	VPADDD(d1, d1, o[3])
-	VPSUBD(o[3], d0, o[3])
+	lanes.add(s1, s0, o[0])
+	lanes.sub(s1, s0, o[2])
+	lanes.add(d0, d0, o[1])
+	lanes.add(d1, o[1], o[1])
+	lanes.add(d1, d1, o[3])
+	lanes.sub(o[3], d0, o[3])
 	return o
 }
 
