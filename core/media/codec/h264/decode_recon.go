@@ -74,7 +74,7 @@ var errNeighbours = damaged("an intra prediction from samples that are not there
 func (r *recon[T]) reconstruct() error {
 	d := r.d
 	r.place()
-	r.prefetch()
+	r.prefetch(r.luma, r.chroma[:])
 	switch d.mb.kind {
 	case kindPCM:
 		r.pcm()
@@ -94,15 +94,15 @@ func (r *recon[T]) reconstruct() error {
 	return nil
 }
 
-// prefetch has the cache lines of the picture fetched that come after those of this macroblock: so many rows are
-// more than a processor follows by itself.
-func (r *recon[T]) prefetch() {
+// prefetch has the cache lines fetched that come after those of this macroblock, in planes that are laid out like the
+// picture: so many rows are more than a processor follows by itself.
+func (r *recon[T]) prefetch(luma []T, chroma [][]T) {
 	x, line := r.d.x, motion.LineOf[T]()
 	if 16*x&(line-1) == 0 {
-		r.k.Prefetch(r.luma, r.at+line, r.stride, 16)
+		r.k.Prefetch(luma, r.at+line, r.stride, 16)
 	}
 	if r.planes == 3 && 8*x&(line-1) == 0 {
-		for _, pix := range &r.chroma {
+		for _, pix := range chroma {
 			r.k.Prefetch(pix, r.chromaAt+line, r.chromaStride, 16>>r.chromaShift)
 		}
 	}

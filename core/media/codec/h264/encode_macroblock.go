@@ -399,6 +399,8 @@ func (c *macroblockEncoder[T]) macroblock(x, y int, last bool) {
 	d, r, w := c.d, c.r, c.w
 	d.place(x, y, false)
 	r.place()
+	r.prefetch(r.luma, r.chroma[:])
+	r.prefetch(c.src[0], c.src[1:])
 	if d.h.kind == sliceI {
 		c.codeIntra(math.MaxInt, false)
 	} else if c.predictInter() {
