@@ -7,11 +7,13 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/require"
 
+	"vividstrain/core/cputime"
 	"vividstrain/core/load"
 	"vividstrain/core/media"
 	"vividstrain/core/media/clip"
@@ -208,6 +210,7 @@ func TestMemoryOfTheSecondConversion(t *testing.T) {
 }
 
 func BenchmarkConvert(b *testing.B) {
+	runtime.GOMAXPROCS(cputime.Cores() + 1) // as the program runs
 	for _, c := range [][2]string{{"h264 1080p30 12M", "720p 4M"}, {"h264 1080p30 10bit hdr 12M", "720p 4M"}, {"hevc 2160p30 10bit hdr 40M", "720p 4M"}} {
 		b.Run(fmt.Sprintf("%s to %s", c[0], c[1]), func(b *testing.B) {
 			path := madeClip(b, c[0], 4)

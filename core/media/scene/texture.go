@@ -55,7 +55,7 @@ func newTexture(s *Stage, rows int, span float64, render func(l line, row int)) 
 	}
 	var wait sync.WaitGroup
 	var next atomic.Int32
-	for range min(runtime.GOMAXPROCS(0), rows) {
+	for range min(runtime.NumCPU(), rows) {
 		wait.Go(func() {
 			l := newLine(phases*t.period, span)
 			for y := int(next.Add(1)) - 1; y < rows; y = int(next.Add(1)) - 1 {

@@ -3,7 +3,6 @@ package server
 import (
 	"context"
 	"os"
-	"runtime"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -95,7 +94,7 @@ func (o *own) Sample(ctx context.Context, now time.Time, list []sense.Reading) (
 		list = append(list, sense.Reading{Quantity: sense.NetLink, Label: "between", Value: pct})
 	}
 	o.at, o.cpu = now, cpu
-	list = append(list, sense.Reading{Quantity: sense.ViewerCores, Value: float64(runtime.GOMAXPROCS(0))},
+	list = append(list, sense.Reading{Quantity: sense.ViewerCores, Value: float64(cputime.Cores())},
 		sense.Reading{Quantity: sense.ViewerLag, Value: float64(o.lag.Swap(0)) / 1e6})
 	list = o.others(ctx, now, list)
 	worst, known := 0, false
