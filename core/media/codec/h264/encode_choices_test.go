@@ -2,6 +2,7 @@ package h264
 
 import (
 	"bytes"
+	mathbits "math/bits"
 	"math/rand/v2"
 	"testing"
 
@@ -13,9 +14,9 @@ import (
 
 // choices codes pictures of luma alone and tells how often each kind of macroblock was
 // chosen in the last one.
-func choices(t *testing.T, effort media.Preset, frames int, draw func(n, x, y int) float64) (count map[string]int) {
+func choices(t *testing.T, effort media.Preset, qp, frames int, draw func(n, x, y int) float64) (count map[string]int) {
 	set := settings(func(s *media.EncoderSettings) {
-		s.Format.Width, s.Format.Height, s.QP, s.Preset, s.KeyEvery = 192, 192, 26, effort, 50
+		s.Format.Width, s.Format.Height, s.QP, s.Preset, s.KeyEvery = 192, 192, qp, effort, 50
 	})
 	e, err := NewEncoder(set, func(*media.Packet) error { return nil })
 	require.NoError(t, err)
@@ -69,23 +70,67 @@ func TestTransformFollowsTheContent(t *testing.T) {
 	}
 	slopes := func(n, x, y int) float64 { return 60 + 25*float64(n)*wave(float64(x)/2, float64(y)/2) }
 	for _, effort := range []media.Preset{media.Fast, media.Good} {
-		count := choices(t, effort, 2, sparks)
+		count := choices(t, effort, 26, 2, sparks)
 		require.Greater(t, count["small transform"], 5*count["large transform"], "sparks: %v", count)
-		count = choices(t, effort, 3, slopes)
+		count = choices(t, effort, 26, 3, slopes)
 		require.Greater(t, count["large transform"], 3*count["small transform"], "slopes: %v", count)
 	}
 }
 
-// Flat noise that is new in every picture is predicted as a whole: small blocks would
-// but follow it, and a picture before doubles it.
+// freshNoise is flat noise that is new in every picture.
+func freshNoise(n, x, y int) float64 {
+	r := rand.New(rand.NewPCG(uint64(n), uint64(y*192+x)))
+	return 120 + 14*r.NormFloat64()
+}
+
+// Noise is predicted as a whole: small blocks would but follow it, and a picture before doubles it.
 func TestNoiseIsPredictedAsAWhole(t *testing.T) {
-	noise := func(n, x, y int) float64 {
-		r := rand.New(rand.NewPCG(uint64(n), uint64(y*192+x)))
-		return 120 + 14*r.NormFloat64()
+	for _, qp := range []int{26, 18} {
+		count := choices(t, media.Fast, qp, 4, freshNoise)
+		require.Greater(t, count["16x16"], 100, "%v", count)
+		require.Less(t, count["4x4"], 40, "%v", count)
 	}
-	count := choices(t, media.Fast, 4, noise)
-	require.Greater(t, count["16x16"], 100, "%v", count)
-	require.Less(t, count["4x4"], 40, "%v", count)
+}
+
+// Noise is looked for before motion where quantisers are fine, but what moves below and beside it keeps its vectors.
+func TestMotionAmongNoise(t *testing.T) {
+	count := choices(t, media.Fast, 18, 4, func(n, x, y int) float64 {
+		if x < 96 || y < 96 {
+			return freshNoise(n, x, y)
+		}
+		return 120 + 70*wave(float64(x+3*n), float64(y))
+	})
+	require.InDelta(t, 108, count["16x16"]+count["4x4"], 6, "%v", count)
+}
+
+// A few small AC levels are no worth their bits in a macroblock of noise: with fine quantisers all or none are coded.
+func TestFewLevelsOfNoiseAreLeftOut(t *testing.T) {
+	for _, amplitude := range []float64{2, 12} {
+		set := settings(func(s *media.EncoderSettings) { s.QP, s.KeyEvery = 20, 50 })
+		e, err := NewEncoder(set, func(*media.Packet) error { return nil })
+		require.NoError(t, err)
+		var some, all int // macroblocks of Intra_16x16 with a few levels, and with many
+		e.reconstructed = func(*frame) {
+			for i := range e.work.mbs {
+				if m := &e.work.mbs[i]; m.kind == kind16x16 && m.cbp&15 != 0 {
+					n := mathbits.OnesCount16(m.luma)
+					some, all = some+oneIf(n < 2), all+oneIf(n >= 2)
+				}
+			}
+		}
+		p := picture.New(176, 144, 8, picture.C420)
+		for n := range 3 {
+			for y := range 144 {
+				for x := range 176 {
+					p.Planes[0].Pix[y*p.Planes[0].Stride+x] = uint8(120 + amplitude*(freshNoise(n, x, y)-120)/14)
+				}
+			}
+			require.NoError(t, e.Encode(p, int64(n)))
+		}
+		require.NoError(t, e.Flush())
+		require.Zero(t, some, "amplitude %v", amplitude)
+		require.Equal(t, amplitude > 10, all > 50, "amplitude %v: %d", amplitude, all)
+	}
 }
 
 // What fine lines in many directions cross is predicted in small blocks in a key frame, a
@@ -101,9 +146,9 @@ func TestKeyFramesTakeSmallBlocksWhereTheyTell(t *testing.T) {
 		return float64(60 + 120*oneIf(y/2%2 == 0))
 	}
 	for _, effort := range []media.Preset{media.Fast, media.Good} {
-		count := choices(t, effort, 1, hatched)
+		count := choices(t, effort, 26, 1, hatched)
 		require.Greater(t, count["4x4"]+count["8x8"], 120, "%v", count)
-		count = choices(t, effort, 1, func(_, x, y int) float64 { return 90 })
+		count = choices(t, effort, 26, 1, func(_, x, y int) float64 { return 90 })
 		require.Greater(t, count["16x16"], 100, "%v", count)
 	}
 }

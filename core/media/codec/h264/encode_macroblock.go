@@ -424,8 +424,11 @@ func (c *macroblockEncoder[T]) predictInter() (skipped bool) {
 	if d.h.kind == sliceB {
 		lists = 2
 	}
+	// Among noise, motion is looked at only in every eighth macroblock, since intra prediction leaves nothing but noise.
+	// One that motion predicts better ends it for those beside and below.
 	hasty := lists == 1 && !c.thorough && c.neighboursAreIntra()
-	if hasty && c.isFine() { // noise, most likely: motion is not even looked at where intra prediction leaves nothing else
+	blind := hasty && c.isFine() && (d.x+3*d.y)&7 != 0
+	if blind {
 		if c.skipPredicted = false; c.codeIntra(math.MaxInt, true) {
 			c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.noiseFloor), int32(c.noiseFloor)
 			return false
@@ -437,7 +440,7 @@ func (c *macroblockEncoder[T]) predictInter() (skipped bool) {
 		c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
 		return true
 	}
-	if hasty && !c.isFine() {
+	if hasty && !blind {
 		if c.skipPredicted = false; c.codeIntra(c.skip.cost*c.intraBias[0]/8, true) {
 			c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
 			return false
