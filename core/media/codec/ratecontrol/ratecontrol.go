@@ -141,7 +141,7 @@ func (c *Control) QP(kind Kind, rejected int) int {
 	for qp < MaxQP && float64(Step(qp)*Step(qp+1)) < float64(step*step) {
 		qp++
 	}
-	if !c.Known[kind] && c.Known[I] { // the guess is rough
+	if !c.Known[kind] && c.Known[I] { // the guess is rough; by these bounds few first pictures are coded twice (BenchmarkClip)
 		qp = max(c.KeyQP-4, min(qp, c.KeyQP+8))
 	}
 	if c.Reached && c.Known[kind] { // no jumps
@@ -229,7 +229,7 @@ func (c *Control) Accept(kind Kind, qp, bits, rejected int) bool {
 		want := c.targetBits(kind)
 		tooMuch := got > c.maxBits() && qp < MaxQP || first && got > 1.5*want && qp < MaxQP
 		tooLittle := first && got < want/3 && qp > c.MinQP
-		if c.left[P]+c.left[B]+c.left[I] == 1 && rejected < 2 { // no later picture can compensate
+		if c.left[P]+c.left[B]+c.left[I] == 1 && rejected < 2 { // no later picture can compensate; a hundredth of the group may be missed
 			miss := max(float64(0.25*want), float64(0.01*c.share))
 			tooMuch, tooLittle = tooMuch || got > want+miss, tooLittle || got < want-miss
 		}
