@@ -61,7 +61,7 @@ func (a *app) convert(ctx context.Context, c *cli.Command) (err error) {
 	}
 	progress := a.newProgress()
 	defer progress.close()
-	made := &logbook.Conversion{File: job.File, Goal: job.Order.Goal.String(), Copies: job.Copies, Library: c.String("library"), Tries: []logbook.ConversionTry{}}
+	made := &logbook.Conversion{File: job.File, Goal: job.Order.Goal.String(), Copies: job.Copies, AheadS: job.Ahead.Seconds(), Library: c.String("library"), Tries: []logbook.ConversionTry{}}
 	if made.Library != "" {
 		if made.Films, made.LibraryS, err = a.library(ctx, progress, made.Library); err != nil {
 			return err

@@ -78,6 +78,8 @@ type Conversion struct {
 	Goal    string  `json:"goal"`
 	Copies  int     `json:"copies"`   // at once
 	LengthS float64 `json:"length_s"` // of the film
+	// AheadS is how far each copy ran ahead of its viewer at most; 0: as fast as it could.
+	AheadS float64 `json:"ahead_s,omitempty"`
 	// Library is the folder whose films would be converted, with their number and length.
 	Library  string          `json:"library,omitempty"`
 	Films    int             `json:"films,omitempty"`

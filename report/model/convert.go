@@ -47,7 +47,10 @@ func convertAnswer(d *logbook.Document) (lines []Line) {
 		each = fmt.Sprintf(", each of %d at once", c.Copies)
 	}
 	speed := fmt.Sprintf("%.2f times real time%s", least, each)
+	held := c.AheadS > 0 && c.AheadS < c.LengthS && least >= 1 // its speed is the viewer's then
 	switch {
+	case held:
+		lines = append(lines, Line{"", fmt.Sprintf("%s converts %s -> %s%s, held to %s ahead of its viewer.", subject(d), c.Source, c.Goal, each, Span(c.AheadS))})
 	case least >= watchable:
 		lines = append(lines, Line{"", fmt.Sprintf("%s converts %s -> %s at %s: fast enough to watch.", subject(d), c.Source, c.Goal, speed)},
 			Line{"to spare", fmt.Sprintf("%.0f %% of its speed", 100*(1-1/least))})
@@ -57,6 +60,9 @@ func convertAnswer(d *logbook.Document) (lines []Line) {
 	}
 	if len(c.Tries) > 1 {
 		lines = append(lines, Line{"tries", fmt.Sprintf("%d, from %.2f to %.2f times real time", len(c.Tries), least, most)})
+	}
+	if held {
+		return lines
 	}
 	lines = append(lines, Line{"film", fmt.Sprintf("a film of two hours takes %s", Span(2*time.Hour.Seconds()/least))})
 	if c.Films > 0 {

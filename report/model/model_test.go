@@ -224,6 +224,8 @@ func TestConversions(t *testing.T) {
 	r := NewRun(d, nil, false, Choice{})
 	require.Equal(t, Cells("1", "5.0 s", "10.0 s", "2.10 x", "4 Mb/s", "160 %", "100 MB"), r.Rungs.Rows[0])
 	require.Empty(t, r.How)
+	d.Conversion.AheadS, d.Conversion.LengthS, d.Conversion.Tries[1].Speed = 10, 600, 1.01
+	require.Equal(t, "Box converts h264 1080p30 -> 720p 4M, held to 10 s ahead of its viewer. | tries: 2, from 1.01 to 2.10 times real time", joined(Answer(d)))
 	d.Conversion.Tries, d.Conversion.Films = []logbook.ConversionTry{{Speed: 0.5}}, 0
 	require.Equal(t, "Box converts h264 1080p30 -> 720p 4M at 0.50 times real time: too slow to watch. | short by: a factor of 2.10 | film: a film of two hours takes 4 h 0 min", joined(Answer(d)))
 	rows := Runs([]logbook.Entry{{Document: *d}}, false, time.Unix(7200, 0)).Rows
