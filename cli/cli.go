@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"os"
 	"os/signal"
-	"runtime"
 	"strings"
 	"syscall"
 
@@ -64,9 +63,7 @@ type app struct {
 // Main runs the program and returns its exit status. The first interrupt ends
 // the work cleanly, a second one at once.
 func Main(args []string, in io.Reader, out, errOut io.Writer) int {
-	// Decoders and encoders stay on threads of their own, and a core idles while one hands over to another. With one
-	// thread more, the operating system has something to run then: a conversion on two cores is 12 % faster.
-	runtime.GOMAXPROCS(cputime.Cores() + 1)
+	cputime.ShareCores()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	context.AfterFunc(ctx, func() {

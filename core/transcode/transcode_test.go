@@ -7,7 +7,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"runtime"
 	"testing"
 	"time"
 
@@ -210,7 +209,7 @@ func TestMemoryOfTheSecondConversion(t *testing.T) {
 }
 
 func BenchmarkConvert(b *testing.B) {
-	runtime.GOMAXPROCS(cputime.Cores() + 1) // as the program runs
+	cputime.ShareCores() // as the program does
 	for _, c := range [][2]string{{"h264 1080p30 12M", "720p 4M"}, {"h264 1080p30 10bit hdr 12M", "720p 4M"}, {"hevc 2160p30 10bit hdr 40M", "720p 4M"}} {
 		b.Run(fmt.Sprintf("%s to %s", c[0], c[1]), func(b *testing.B) {
 			path := madeClip(b, c[0], 4)

@@ -253,7 +253,7 @@ func requireEmpty(t *testing.T, dir string) {
 // BenchmarkClip builds a clip of the usual length and reports frames a second and the memory
 // that the program holds at its highest.
 func BenchmarkClip(b *testing.B) {
-	runtime.GOMAXPROCS(cputime.Cores() + 1) // as the program runs
+	cputime.ShareCores() // as the program does
 	for _, line := range []string{"h264 1080p30 12M", "h264 2160p30 40M", "mjpeg 1080p30 60M"} {
 		b.Run(line, func(b *testing.B) {
 			order := Order{Format: format(b, line), Seconds: 4, Threads: runtime.NumCPU()}

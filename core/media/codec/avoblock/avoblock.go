@@ -204,6 +204,19 @@ func Transposed(list []VecVirtual, by Elements) []VecVirtual {
 	return append(Transposed(low, by), Transposed(high, by)...)
 }
 
+// WordColumns turns four rows of words into columns, of each 4x4 block: there are two in each half of a vector.
+func WordColumns(rows []VecVirtual) (columns [4]VecVirtual) {
+	t := Transposed(rows, WordElements) // two columns of the first block, its other two, and those of the second block
+	for i := range columns {
+		columns[i] = Alike(rows[0])
+	}
+	VPUNPCKLQDQ(t[2], t[0], columns[0])
+	VPUNPCKHQDQ(t[2], t[0], columns[1])
+	VPUNPCKLQDQ(t[3], t[1], columns[2])
+	VPUNPCKHQDQ(t[3], t[1], columns[3])
+	return columns
+}
+
 // Place returns where a parameter of the function is in memory.
 func Place(name string) Mem {
 	b, err := Param(name).Resolve()

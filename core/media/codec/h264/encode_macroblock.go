@@ -343,27 +343,13 @@ func (c *macroblockEncoder[T]) codeResidualChroma(list int) {
 // keepChromaAC keeps the quantised AC levels of a chroma plane for the writer and scales them, and reports whether there
 // are any. Those of an inter macroblock that are not worth their bits are dropped.
 func (c *macroblockEncoder[T]) keepChromaAC(plane, list int, coef []int32, nonZero []uint16) (any bool) {
-	d, order, kept, value := c.d, orders4[c.d.fieldScan()][:], &c.levels.nonZeroChroma[plane], 0
-	for k, raster := range nonZero {
-		if raster != 0 {
-			levels := c.levels.chroma[plane][16*k : 16*k+16]
-			kept[k] = toScanOrder(coef[16*k:16*k+16], uint64(raster), order, levels)
-			value += decimationScore(kept[k]>>1, levels[1:], &decimationScores4x4)
-			any = true
-		}
-	}
-	if list > 0 && value < minChromaScore {
+	kept := &c.levels.nonZeroChroma[plane]
+	score := c.orderLevels(coef, nonZero, 1, c.levels.chroma[plane][:], kept[:])
+	if list > 0 && score < minChromaScore {
 		*kept = [8]uint64{}
 		return false
 	}
-	scale := &d.scale.small[list+1+plane][c.chromaQP(plane)]
-	for k, raster := range nonZero {
-		if at := chromaBlock(plane) + k; raster != 0 {
-			scaleLevels(coef[16*k:16*k+16], uint64(raster), d.coeffs[16*at:16*at+16], scale)
-			c.markCoded(at, kept[k])
-		}
-	}
-	return any
+	return c.scaleBlocks(coef, nonZero, chromaBlock(plane), &c.d.scale.small[list+1+plane][c.chromaQP(plane)], kept[:])
 }
 
 // chromaDC transforms, quantises and dequantises the DC coefficients of a chroma plane, which are
@@ -428,23 +414,19 @@ func (c *macroblockEncoder[T]) predictInter() (skipped bool) {
 	// One that motion predicts better ends it for those beside and below.
 	hasty := lists == 1 && !c.thorough && c.neighboursAreIntra()
 	blind := hasty && c.isFine() && (d.x+3*d.y)&7 != 0
-	if blind {
-		if c.skipPredicted = false; c.codeIntra(math.MaxInt, true) {
-			c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.noiseFloor), int32(c.noiseFloor)
-			return false
-		}
+	if blind && c.codePlain(math.MaxInt) {
+		c.noteCost(c.noiseFloor)
+		return false
 	}
 	d.loadMotion(lists)
 	c.setVectorBounds()
 	if c.trySkip() {
-		c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
+		c.noteCost(c.skip.cost)
 		return true
 	}
-	if hasty && !blind {
-		if c.skipPredicted = false; c.codeIntra(c.skip.cost*c.intraBias[0]/8, true) {
-			c.searchCosts[d.addr], c.finalCosts[d.addr] = int32(c.skip.cost), int32(c.skip.cost)
-			return false
-		}
+	if hasty && !blind && c.codePlain(c.skip.cost*c.intraBias[0]/8) {
+		c.noteCost(c.skip.cost)
+		return false
 	}
 	if lists == 2 {
 		c.chooseB()
@@ -464,6 +446,17 @@ func (c *macroblockEncoder[T]) predictInter() (skipped bool) {
 	d.mb.chromaMode = 0
 	c.codeInter()
 	return d.mb.cbp == 0 && c.best.sameMotion(&c.skip)
+}
+
+// codePlain codes a plain macroblock as an intra one, unless it costs more than limit, and reports whether it did.
+func (c *macroblockEncoder[T]) codePlain(limit int) bool {
+	c.skipPredicted = false
+	return c.codeIntra(limit, true)
+}
+
+// noteCost notes the cost of a macroblock whose motion was not searched for, for those beside and below.
+func (c *macroblockEncoder[T]) noteCost(cost int) {
+	c.searchCosts[c.d.addr], c.finalCosts[c.d.addr] = int32(cost), int32(cost)
 }
 
 // neighboursAreIntra tells whether the macroblocks to the left and above are intra ones.

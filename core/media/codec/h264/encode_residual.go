@@ -99,26 +99,37 @@ func (c *macroblockEncoder[T]) quantiseQuarter(b8 int) bool {
 	}
 	small, nonZero := c.coef4x4[64*b8:][:64], c.nonZero[:4]
 	c.quantise(cat4x4, small, q, nonZero)
-	order, value := orders4[c.d.fieldScan()][:], 0
-	for i, raster := range nonZero {
-		k := 4*b8 + i
-		if c.levels.nonZeroLuma[k] = 0; raster != 0 {
-			levels := c.levels.luma[16*k : 16*k+16]
-			c.levels.nonZeroLuma[k] = toScanOrder(small[16*i:16*i+16], uint64(raster), order, levels)
-			value += decimationScore(c.levels.nonZeroLuma[k], levels, &decimationScores4x4)
-		}
-	}
-	if value < minLumaScore {
+	kept := c.levels.nonZeroLuma[4*b8:][:4]
+	if c.orderLevels(small, nonZero, 0, c.levels.luma[64*b8:][:64], kept) < minLumaScore {
 		return false
 	}
-	scale := c.lumaScale(3)
+	return c.scaleBlocks(small, nonZero, 4*b8, c.lumaScale(3), kept)
+}
+
+// orderLevels copies the levels of 4x4 blocks in scan order for the writer, notes in kept which are not 0, and returns
+// their decimation score, from level first on.
+func (c *macroblockEncoder[T]) orderLevels(coef []int32, nonZero []uint16, first int, levels []int16, kept []uint64) (score int) {
+	order := orders4[c.d.fieldScan()][:]
 	for i, raster := range nonZero {
-		if k := 4*b8 + i; raster != 0 {
-			scaleLevels(small[16*i:16*i+16], uint64(raster), c.d.coeffs[16*k:16*k+16], scale)
-			c.markCoded(k, c.levels.nonZeroLuma[k])
+		if kept[i] = 0; raster != 0 {
+			l := levels[16*i:][:16]
+			kept[i] = toScanOrder(coef[16*i:][:16], uint64(raster), order, l)
+			score += decimationScore(kept[i]>>first, l[first:], &decimationScores4x4)
 		}
 	}
-	return true
+	return score
+}
+
+// scaleBlocks scales the levels of 4x4 blocks from block k on for reconstruction, and reports whether there are any.
+func (c *macroblockEncoder[T]) scaleBlocks(coef []int32, nonZero []uint16, k int, scale *[16]int32, kept []uint64) (any bool) {
+	for i, raster := range nonZero {
+		if raster != 0 {
+			scaleLevels(coef[16*i:][:16], uint64(raster), c.d.coeffs[16*(k+i):][:16], scale)
+			c.markCoded(k+i, kept[i])
+			any = true
+		}
+	}
+	return any
 }
 
 // decimationScores8x8 and decimationScores4x4 are the scores of a level of 1 or -1 by the number of

@@ -115,14 +115,10 @@ func forward4Words(src, stride, pred, step, out Register, load func(m, below Mem
 		}
 		VPSUBW(p, r[i], r[i])
 	}
-	r = transposeWords(analyse4(r, wordOps))
-	x := [4]VecVirtual{YMM(), YMM(), YMM(), YMM()} // a column of each block
-	VPUNPCKLQDQ(r[2], r[0], x[0])
-	VPUNPCKHQDQ(r[2], r[0], x[1])
-	VPUNPCKLQDQ(r[3], r[1], x[2])
-	VPUNPCKHQDQ(r[3], r[1], x[3])
+	r = analyse4(r, wordOps)
+	r = analyse4(avoblock.WordColumns(r[:]), wordOps)
 	y, half := YMM(), XMM()
-	for i, v := range transposeWords(analyse4(x, wordOps)) {
+	for i, v := range avoblock.Transposed(r[:], avoblock.WordElements) { // two rows of a block each
 		VPMOVSXWD(v.AsX(), y)
 		VMOVDQU(y, Mem{Base: out, Disp: 32 * i})
 		VEXTRACTI128(Imm(1), v, half)
@@ -130,24 +126,6 @@ func forward4Words(src, stride, pred, step, out Register, load func(m, below Mem
 		VMOVDQU(y, Mem{Base: out, Disp: 128 + 32*i})
 	}
 	ADDQ(U32(256), out)
-}
-
-// transposeWords makes columns of rows, in the halves of vectors apart: two columns of the first block, its other two,
-// and those of the second block.
-func transposeWords(r [4]VecVirtual) (o [4]VecVirtual) {
-	var t [4]VecVirtual
-	for i := range t {
-		t[i], o[i] = avoblock.Alike(r[0]), avoblock.Alike(r[0])
-	}
-	VPUNPCKLWD(r[1], r[0], t[0])
-	VPUNPCKHWD(r[1], r[0], t[1])
-	VPUNPCKLWD(r[3], r[2], t[2])
-	VPUNPCKHWD(r[3], r[2], t[3])
-	VPUNPCKLDQ(t[2], t[0], o[0])
-	VPUNPCKHDQ(t[2], t[0], o[1])
-	VPUNPCKLDQ(t[3], t[1], o[2])
-	VPUNPCKHDQ(t[3], t[1], o[3])
-	return o
 }
 
 // laneOps add and subtract vectors of words or of double words.
