@@ -68,12 +68,15 @@ var noRefs = func() (refs [cacheSize]int8) {
 }()
 
 func (d *sliceDecoder) loadBlock(l, at int, mb int32, block int) {
+	d.ref[l][at], d.vec[l][at] = d.motionOf(l, mb, block)
+}
+
+// motionOf returns the motion of a block of macroblock mb, or that it is not available.
+func (d *sliceDecoder) motionOf(l int, mb int32, block int) (int8, motion.Vector) {
 	if mb < 0 {
-		d.ref[l][at], d.vec[l][at] = notAvailable, motion.Vector{}
-		return
+		return notAvailable, motion.Vector{}
 	}
-	m := &d.motion[mb]
-	d.ref[l][at], d.vec[l][at] = d.converted(m, l, block)
+	return d.converted(&d.motion[mb], l, block)
 }
 
 // converted returns the motion of a block of macroblock m in units of the current macroblock.
@@ -192,14 +195,30 @@ func (d *sliceDecoder) predict(l, block, w int, ref int8) motion.Vector {
 	refA, a := d.ref[l][at-1], d.vec[l][at-1]
 	refB, b := d.ref[l][at-cacheStep], d.vec[l][at-cacheStep]
 	refC, c := d.corner(l, block, w)
-	if refB == notAvailable && refC == notAvailable && refA != notAvailable {
-		return a
-	}
 	return median(ref, refA, refB, refC, a, b, c)
+}
+
+// predictWhole is predict for the whole macroblock, which needs no caches.
+func (d *sliceDecoder) predictWhole(l int, ref int8) motion.Vector {
+	refA, a := d.motionOf(l, d.n.left[0], 4*int(d.n.leftRow[0])+3)
+	refB, b := d.motionOf(l, d.n.top, 12)
+	refC, c := d.wholeCorner(l)
+	return median(ref, refA, refB, refC, a, b, c)
+}
+
+// wholeCorner is corner for the whole macroblock.
+func (d *sliceDecoder) wholeCorner(l int) (int8, motion.Vector) {
+	if d.n.topRight >= 0 {
+		return d.motionOf(l, d.n.topRight, 12)
+	}
+	return d.motionOf(l, d.n.topLeft, 4*int(d.n.corner)+3)
 }
 
 // median is median motion vector prediction (8.4.1.3.1).
 func median(ref, refA, refB, refC int8, a, b, c motion.Vector) motion.Vector {
+	if refB == notAvailable && refC == notAvailable && refA != notAvailable {
+		return a
+	}
 	switch isA, isB, isC := refA == ref, refB == ref, refC == ref; {
 	case isA && !isB && !isC:
 		return a
@@ -250,12 +269,13 @@ func (d *sliceDecoder) predict8x16(l, part int, ref int8) motion.Vector {
 
 // predictSkip returns the motion vector of a P_Skip macroblock (8.4.1.1).
 func (d *sliceDecoder) predictSkip() motion.Vector {
-	refA, refB := d.ref[0][cacheFirst-1], d.ref[0][1]
-	if refA == notAvailable || refB == notAvailable ||
-		refA == 0 && d.vec[0][cacheFirst-1] == (motion.Vector{}) || refB == 0 && d.vec[0][1] == (motion.Vector{}) {
+	refA, a := d.motionOf(0, d.n.left[0], 4*int(d.n.leftRow[0])+3)
+	refB, b := d.motionOf(0, d.n.top, 12)
+	if refA == notAvailable || refB == notAvailable || refA == 0 && a == (motion.Vector{}) || refB == 0 && b == (motion.Vector{}) {
 		return motion.Vector{}
 	}
-	return d.predict(0, 0, 4, 0)
+	refC, c := d.wholeCorner(0)
+	return median(0, refA, refB, refC, a, b, c)
 }
 
 // setRef stores the reference index of w x h blocks from block on.
@@ -312,17 +332,41 @@ func (d *sliceDecoder) setDifference(l, block, w, h int, diff [2]uint8) {
 	}
 }
 
+// setWhole stores the motion of the whole macroblock in the picture alone: no later part needs it in the caches.
+func (d *sliceDecoder) setWhole(l int, ref int8, v motion.Vector) {
+	m, four := d.mv, [4]motion.Vector{v, v, v, v}
+	id := d.refID(l, ref)
+	m.ref[l], m.id[l] = [4]int8{ref, ref, ref, ref}, [4]int32{id, id, id, id}
+	mv := &m.mv[l]
+	*(*[4]motion.Vector)(mv[:]), *(*[4]motion.Vector)(mv[4:]) = four, four
+	*(*[4]motion.Vector)(mv[8:]), *(*[4]motion.Vector)(mv[12:]) = four, four
+}
+
+// setUnused marks a list as one that the whole macroblock does not use.
+func (d *sliceDecoder) setUnused(l int) {
+	d.mv.ref[l], d.mv.id[l] = [4]int8{-1, -1, -1, -1}, [4]int32{-1, -1, -1, -1}
+}
+
 // readVector reads the motion vector difference of w x h blocks, adds the prediction, and stores
 // the vector and the difference.
 func (d *sliceDecoder) readVector(l, block, w, h int, pred motion.Vector) {
-	at := cacheAt[block]
-	a, b := d.mvd[l][at-1], d.mvd[l][at-cacheStep]
-	x := d.mvdComponent(40, int(a[0])+int(b[0]))
-	y := d.mvdComponent(47, int(a[1])+int(b[1]))
+	x, y := d.readDifference(l, cacheAt[block])
 	d.setVector(l, block, w, h, motion.Vector{X: pred.X + int16(x), Y: pred.Y + int16(y)})
 	if d.h.pps.cabac {
-		d.setDifference(l, block, w, h, [2]uint8{uint8(min(max(x, -x), 255)), uint8(min(max(y, -y), 255))})
+		d.setDifference(l, block, w, h, difference(x, y))
 	}
+}
+
+// readDifference reads the motion vector difference of a part that begins at place at of the caches.
+func (d *sliceDecoder) readDifference(l, at int) (x, y int) {
+	a, b := d.mvd[l][at-1], d.mvd[l][at-cacheStep]
+	x = d.mvdComponent(40, int(a[0])+int(b[0]))
+	return x, d.mvdComponent(47, int(a[1])+int(b[1]))
+}
+
+// difference is what contexts need to know of a motion vector difference.
+func difference(x, y int) [2]uint8 {
+	return [2]uint8{uint8(min(max(x, -x), 255)), uint8(min(max(y, -y), 255))}
 }
 
 // keepRefs copies the reference indices into the picture's motion, with the pictures to which
@@ -339,8 +383,7 @@ func (d *sliceDecoder) keepRefs(lists int) {
 		}
 	}
 	if lists == 1 {
-		d.mv.ref[1] = [4]int8{-1, -1, -1, -1}
-		d.mv.id[1] = [4]int32{-1, -1, -1, -1}
+		d.setUnused(1)
 	}
 }
 

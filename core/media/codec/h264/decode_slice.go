@@ -214,12 +214,9 @@ func (d *sliceDecoder) decodeSkip() {
 		d.keepRefs(2)
 		return
 	}
-	d.loadMotion(1)
-	v := d.predictSkip()
 	d.shape, d.mb.still = part16x16, true
-	d.setRef(0, 0, 4, 4, 0)
-	d.setVector(0, 0, 4, 4, v)
-	d.keepRefs(1)
+	d.setWhole(0, 0, d.predictSkip())
+	d.setUnused(1)
 }
 
 // decodeMacroblock parses a macroblock that is not skipped (7.3.5).
@@ -391,28 +388,24 @@ func (d *sliceDecoder) readInter(t int) error {
 			return d.readDirect()
 		}
 	}
-	d.loadMotion(lists)
 	d.loadDifferences(lists)
 	var err error
 	small := false // the 8x8 transform is not allowed
 	switch {
+	case d.h.kind == sliceP && t == 0:
+		err = d.readWhole(lists, list0)
+	case d.h.kind == sliceB && t <= 3:
+		err = d.readWhole(lists, uint8(t))
 	case d.h.kind == sliceP && t >= 3, d.h.kind == sliceB && t == 22:
 		small, err = d.read8x8(lists, t == 4)
 	case d.h.kind == sliceP:
-		d.shape = partShape(t)
-		err = d.readParts(lists, [2]uint8{list0, list0})
-	case t <= 3:
-		d.shape = part16x16
-		err = d.readParts(lists, [2]uint8{uint8(t), 0})
+		err = d.readParts(partShape(t), lists, [2]uint8{list0, list0})
 	default:
-		d.shape = part16x8 + partShape(t&1)
-		err = d.readParts(lists, partsB[(t-4)>>1])
+		err = d.readParts(part16x8+partShape(t&1), lists, partsB[(t-4)>>1])
 	}
 	if err != nil {
 		return err
 	}
-	d.mb.still = d.shape == part16x16
-	d.keepRefs(lists)
 	return d.readInterPattern(!small)
 }
 
@@ -437,13 +430,46 @@ func (d *sliceDecoder) readInterPattern(large bool) error {
 	return err
 }
 
+// readWhole parses the motion of a macroblock that is one part.
+func (d *sliceDecoder) readWhole(lists int, uses uint8) error {
+	d.shape, d.mb.still = part16x16, true
+	refs := [2]int8{-1, -1}
+	for l := range lists {
+		if uses>>l&1 != 0 {
+			var err error
+			if refs[l], err = d.readRef(l, 0); err != nil {
+				return err
+			}
+		}
+	}
+	if lists == 1 {
+		d.setUnused(1)
+	}
+	for l := range lists {
+		x, y := 0, 0
+		if ref := refs[l]; ref < 0 {
+			d.setWhole(l, -1, motion.Vector{})
+		} else {
+			x, y = d.readDifference(l, cacheFirst)
+			v := d.predictWhole(l, ref)
+			d.setWhole(l, ref, motion.Vector{X: v.X + int16(x), Y: v.Y + int16(y)})
+		}
+		if d.h.pps.cabac {
+			d.setDifference(l, 0, 4, 4, difference(x, y))
+		}
+	}
+	return nil
+}
+
 // parts are the first 4x4 block, width and height of each part, by shape.
 var parts = [3][2][3]int{{{0, 4, 4}}, {{0, 4, 2}, {8, 4, 2}}, {{0, 2, 4}, {2, 2, 4}}}
 
-func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
-	count := min(int(d.shape), 1) + 1
+// readParts parses the motion of a macroblock of two parts.
+func (d *sliceDecoder) readParts(shape partShape, lists int, uses [2]uint8) error {
+	d.shape = shape
+	d.loadMotion(lists)
 	for l := range lists {
-		for i, p := range parts[d.shape][:count] {
+		for i, p := range parts[shape] {
 			ref := int8(-1)
 			if uses[i]>>l&1 != 0 {
 				var err error
@@ -456,7 +482,7 @@ func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
 		}
 	}
 	for l := range lists {
-		for i, p := range parts[d.shape][:count] {
+		for i, p := range parts[shape] {
 			if uses[i]>>l&1 == 0 {
 				d.setVector(l, p[0], p[1], p[2], motion.Vector{})
 				d.setDifference(l, p[0], p[1], p[2], [2]uint8{})
@@ -465,17 +491,15 @@ func (d *sliceDecoder) readParts(lists int, uses [2]uint8) error {
 			// Parts that are not decoded yet must not serve as neighbours.
 			ref := d.ref[l][cacheAt[p[0]]]
 			var v motion.Vector
-			switch d.shape {
-			case part16x16:
-				v = d.predict(l, 0, 4, ref)
-			case part16x8:
+			if shape == part16x8 {
 				v = d.predict16x8(l, i, ref)
-			case part8x16:
+			} else {
 				v = d.predict8x16(l, i, ref)
 			}
 			d.readVector(l, p[0], p[1], p[2], v)
 		}
 	}
+	d.keepRefs(lists)
 	return nil
 }
 
@@ -508,6 +532,7 @@ func (d *sliceDecoder) setRefCtx(l, block, w, h int, ref int8) {
 // further than 8x8.
 func (d *sliceDecoder) read8x8(lists int, refZero bool) (small bool, err error) {
 	d.shape = part8x8
+	d.loadMotion(lists)
 	var uses [4]uint8
 	direct := 0
 	for b8 := range 4 {
@@ -555,6 +580,7 @@ func (d *sliceDecoder) read8x8(lists int, refZero bool) (small bool, err error) 
 			}
 		}
 	}
+	d.keepRefs(lists)
 	return small, nil
 }
 

@@ -156,7 +156,7 @@ func (w *sliceWriter) writeVector(l, block, width, height int, pred motion.Vecto
 	w.mvdComponent(40, int(a[0])+int(b[0]), x)
 	w.mvdComponent(47, int(a[1])+int(b[1]), y)
 	if d.h.pps.cabac {
-		d.setDifference(l, block, width, height, [2]uint8{uint8(min(max(x, -x), 255)), uint8(min(max(y, -y), 255))})
+		d.setDifference(l, block, width, height, difference(x, y))
 	}
 }
 
