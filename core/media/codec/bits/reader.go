@@ -18,21 +18,16 @@ func NewReader(data []byte) Reader { return Reader{data: data} }
 
 // Peek returns the next 32 bits without reading them.
 func (r *Reader) Peek() uint32 {
-	i := r.pos >> 3
-	if i+8 <= len(r.data) {
-		return uint32(binary.BigEndian.Uint64(r.data[i:]) << (r.pos & 7) >> 32)
-	}
-	return uint32(r.windowEnd(i) >> 32)
+	return uint32(r.Window() >> 32)
 }
 
 // Window returns at least the next 57 bits without reading them, the first one at the top, for
 // loops that keep them in a register.
 func (r *Reader) Window() uint64 {
-	i := r.pos >> 3
-	if i+8 <= len(r.data) {
-		return binary.BigEndian.Uint64(r.data[i:]) << (r.pos & 7)
+	if i := uint(r.pos) >> 3; i+8 <= uint(len(r.data)) {
+		return binary.BigEndian.Uint64(r.data[i:i+8]) << (r.pos & 7)
 	}
-	return r.windowEnd(i)
+	return r.windowEnd(r.pos >> 3)
 }
 
 func (r *Reader) windowEnd(i int) uint64 {
@@ -46,11 +41,8 @@ func (r *Reader) windowEnd(i int) uint64 {
 	return v << (r.pos & 7)
 }
 
-// Ahead returns the data from the byte with the next bit on, and how many bits of that byte were
-// read.
-func (r *Reader) Ahead() (data []byte, read int) {
-	return r.data[min(r.pos>>3, len(r.data)):], r.pos & 7
-}
+// Data returns the whole data, of which Pos bits were read.
+func (r *Reader) Data() []byte { return r.data }
 
 // Skip skips n bits.
 func (r *Reader) Skip(n int) { r.pos += n }
@@ -68,12 +60,16 @@ func (r *Reader) Flag() bool { return r.U(1) != 0 }
 // UE reads an unsigned Exp-Golomb code (Rec. ITU-T H.264, 9.1), at most
 // 2^32-2.
 func (r *Reader) UE() uint32 {
-	v := r.Peek()
-	if code := shortCodes[v>>(32-shortCode)]; code != 0 {
+	if code := shortCodes[r.Window()>>(64-shortCode)]; code != 0 {
 		r.pos += int(code & 15)
 		return uint32(code >> 4)
 	}
-	zeros := bits.LeadingZeros32(v)
+	return r.longUE()
+}
+
+// longUE reads a code that is not in shortCodes.
+func (r *Reader) longUE() uint32 {
+	zeros := bits.LeadingZeros32(r.Peek())
 	if zeros >= 32 {
 		r.pos += 32
 		if !r.Flag() {
@@ -128,13 +124,16 @@ func (r *Reader) Rest() []byte { return r.data[min((r.pos+7)>>3, len(r.data)):] 
 
 // MoreRBSP reports whether there is data before the trailing bits of a raw byte sequence payload
 // (more_rbsp_data, 7.2).
-func (r *Reader) MoreRBSP() bool {
+func (r *Reader) MoreRBSP() bool { return r.pos < r.TrailingBits() }
+
+// TrailingBits returns the position in bits of the trailing bits of a raw byte sequence payload, 0 where it has none.
+func (r *Reader) TrailingBits() int {
 	last := len(r.data) - 1
 	for last >= 0 && r.data[last] == 0 {
 		last--
 	}
 	if last < 0 {
-		return false
+		return 0
 	}
-	return r.pos < last*8+7-bits.TrailingZeros8(r.data[last])
+	return last*8 + 7 - bits.TrailingZeros8(r.data[last])
 }

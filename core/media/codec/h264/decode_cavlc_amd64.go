@@ -24,7 +24,7 @@ type cavlcTables struct {
 // The places of the fields that the assembly knows.
 var _ = [1]struct{}{}[unsafe.Offsetof(codeTable{}.look)+unsafe.Offsetof(cavlcTables{}.runs)-9216+unsafe.Offsetof(cavlcTables{}.suffixes)-9280+
 	unsafe.Offsetof(cavlcTables{}.firsts)-9296+unsafe.Offsetof(cavlcTables{}.limits)-9312+unsafe.Offsetof(cavlcTables{}.tokens)-9344+
-	unsafe.Offsetof(cavlcTables{}.tokensOf)-9392+unsafe.Offsetof(cavlcRun{}.shift)-120+cacheStep-8]
+	unsafe.Offsetof(cavlcTables{}.tokensOf)-9392+unsafe.Offsetof(cavlcRun{}.zeros)-80+unsafe.Offsetof(block{}.shift)-80+cacheStep-8]
 
 var fastTables = func() *cavlcTables {
 	t := &cavlcTables{runs: runCodes, limits: suffixLimits, tokensOf: tokensOf()}
@@ -74,33 +74,25 @@ type cavlcRun struct {
 	numbers     *uint8 // cache of the numbers
 	at          *uint8 // places of the blocks in it
 	zeros       unsafe.Pointer
-	// Those of a block, the first one of the run.
-	out   *int32
-	scan  *uint8
-	size  int
-	scale *int32
-	shift uint
 }
 
 // longestBlock is more than the bits of a block that the assembly parses, and of the window after it.
 const longestBlock = 800
 
-// parse runs the assembly and reports whether it parsed anything.
+// parse runs the assembly for blocks that are laid out like b, and reports whether it parsed anything.
 func (r *cavlcRun) parse(d *sliceDecoder, b *block) bool {
-	left := d.r.Left()
-	if !cpu.X86.HasBMI2 || left < longestBlock {
+	data, pos := d.r.Data(), d.r.Pos()
+	if r.limit = 8*len(data) - longestBlock; pos > r.limit || !cpu.X86.HasBMI2 {
 		return false
 	}
 	zeros := totalZeros
 	if b.cat == catChromaDC {
 		zeros = totalZerosDC[len(b.scan)>>3]
 	}
-	r.zeros, r.out, r.scan, r.size, r.scale, r.shift = unsafe.Pointer(&zeros[0]), &b.out[0], &b.scan[0], len(b.scan), &b.scale[0], b.shift
-	data, read := d.r.Ahead()
-	r.data, r.pos, r.limit = &data[0], read, read+left-longestBlock
-	cavlcFast((*byte)(unsafe.Pointer(r)), (*byte)(unsafe.Pointer(fastTables)))
-	d.r.Skip(r.pos - read)
-	return r.pos > read
+	r.data, r.pos, r.zeros = &data[0], pos, unsafe.Pointer(&zeros[0])
+	cavlcFast((*byte)(unsafe.Pointer(r)), (*byte)(unsafe.Pointer(b)), (*byte)(unsafe.Pointer(fastTables)))
+	d.r.Skip(r.pos - pos)
+	return r.pos > pos
 }
 
 // cavlcCoeffs is cavlcCoeffsGo, or its twin in assembly.

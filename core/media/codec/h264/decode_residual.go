@@ -67,20 +67,26 @@ func (b *block) put(i int, level int32) {
 
 // residual parses all coefficients of the macroblock (7.3.5.3).
 func (d *sliceDecoder) residual() error {
-	d.loadNonZero()
-	intra := 0
-	if !d.mb.intra() {
-		intra = 3
+	few := d.mb.cbp&0x2F == 0 // only DC levels, which no later block's context counts
+	if few {
+		d.mb.numbers = edgeNumbers{}
+	} else {
+		d.loadNonZero()
 	}
-	if err := d.residualLuma(intra); err != nil {
-		return err
-	}
-	if d.h.sps.chroma.Planes() == 3 {
-		if err := d.residualChroma(intra); err != nil {
+	list := 3 * oneIf(d.mb.kind == kindInter)
+	if d.mb.kind == kind16x16 || d.mb.cbp&15 != 0 {
+		if err := d.residualLuma(list); err != nil {
 			return err
 		}
 	}
-	d.storeNonZero()
+	if d.mb.cbp>>4 != 0 {
+		if err := d.residualChroma(list); err != nil {
+			return err
+		}
+	}
+	if !few {
+		d.storeNonZero()
+	}
 	return nil
 }
 
@@ -100,6 +106,7 @@ func (d *sliceDecoder) residualLuma(list int) error {
 	scale := &d.scale.small[list][qp]
 	scan, cat := scans4[field][:], cat4x4
 	if d.mb.kind == kind16x16 {
+		d.loadFirst()
 		n, err := d.read(&block{catDC16, d.dc[:16], scan, raw[:], 0}, cacheFirst)
 		if err != nil {
 			return err
@@ -109,6 +116,9 @@ func (d *sliceDecoder) residualLuma(list int) error {
 			d.lumaDC(scale[0], d.mb.cbp&15 == 0)
 		}
 		scan, cat = scan[1:], catAC16
+	}
+	if d.mb.cbp&15 == 0 {
+		return nil
 	}
 	if !d.mb.transform8 {
 		return d.readBlocks(&block{cat, nil, scan, scale[:], 4}, lumaBlocks[d.mb.cbp&15])
@@ -221,9 +231,6 @@ func (d *sliceDecoder) residual8x8(b8, list, qp int) error {
 func (d *sliceDecoder) residualChroma(list int) error {
 	blocks := d.chromaBlocks()
 	offset := 6 * (d.h.sps.chromaDepth - 8)
-	if d.mb.cbp>>4 == 0 {
-		return nil
-	}
 	alone := d.mb.cbp>>4 == 1
 	coded, _, err := d.readSet(&block{catChromaDC, nil, scansDC[blocks>>3], raw[:], 0}, d.dc[:], 3)
 	if err != nil {
@@ -352,13 +359,29 @@ const (
 	cacheCr = 2 * cacheSize
 )
 
+// absent stands for the numbers of a neighbour that is not there.
+func (d *sliceDecoder) absent() *edgeNumbers {
+	if d.h.pps.cabac {
+		return &absentNumbers[oneIf(d.mb.intra())]
+	}
+	return &absentNumbers[2] // CAVLC leaves it out of the average
+}
+
+// loadFirst fills the cache as far as the DC block of Intra_16x16 needs it.
+func (d *sliceDecoder) loadFirst() {
+	left, top := d.absent(), d.absent()
+	if i := d.n.left[0]; i >= 0 {
+		left = &d.mbs[i].numbers
+	}
+	if i := d.n.top; i >= 0 {
+		top = &d.mbs[i].numbers
+	}
+	d.nz[cacheFirst-1], d.nz[cacheFirst-cacheStep] = left.right[d.n.leftRow[0]&3], top.below[0]
+}
+
 // loadNonZero fills the borders of the cache with the numbers of coefficients of the neighbouring blocks.
 func (d *sliceDecoder) loadNonZero() {
-	absent := &absentNumbers[2] // CAVLC leaves it out of the average
-	if d.h.pps.cabac {
-		absent = &absentNumbers[oneIf(d.mb.intra())]
-	}
-	nz := &d.nz
+	absent, nz := d.absent(), &d.nz
 	*nz = [3 * cacheSize]uint8{}
 	top := absent
 	if d.n.top >= 0 {

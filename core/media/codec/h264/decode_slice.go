@@ -18,7 +18,7 @@ func (d *sliceDecoder) decode(f finisher) error {
 		initContexts(&d.cabac.State, d.h.cabacInit, d.h.qp)
 		d.cabac.Start(d.r.Rest())
 	}
-	w := walk{d: d, addr: d.h.firstMb, end: d.end, finisher: f}
+	w := walk{d: d, addr: d.h.firstMb, end: d.end, last: d.r.TrailingBits(), finisher: f}
 	if d.h.mbaff {
 		return w.pairs()
 	}
@@ -29,6 +29,7 @@ func (d *sliceDecoder) decode(f finisher) error {
 type walk struct {
 	d         *sliceDecoder
 	addr, end int // macroblock address as the standard counts
+	last      int // the bit after the last macroblock
 	finisher  finisher
 }
 
@@ -108,7 +109,7 @@ func (w *walk) ended() bool {
 	if d.h.pps.cabac {
 		return d.cabac.Terminate()
 	}
-	return d.skipRun <= 0 && !d.r.MoreRBSP()
+	return d.skipRun <= 0 && d.r.Pos() >= w.last
 }
 
 // pairs decodes the macroblock pairs of a frame with macroblock-adaptive frame/field coding.
@@ -183,7 +184,7 @@ func (d *sliceDecoder) inferField(x, y int) bool {
 func (w *walk) lookAhead(x, y int, inferred bool, bottomSkip, read *bool) (field, known bool) {
 	d := w.d
 	if !d.h.pps.cabac {
-		if d.skipRun == 0 && d.r.MoreRBSP() {
+		if d.skipRun == 0 && d.r.Pos() < w.last {
 			return d.r.Peek()>>31 != 0, false
 		}
 		return inferred, false

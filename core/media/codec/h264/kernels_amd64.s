@@ -7583,13 +7583,20 @@ flags:
 	JG      flags
 	RET
 
-// func cavlcFast(r *byte, tables *byte)
-// Requires: BMI2, CMOV
-TEXT ·cavlcFast(SB), NOSPLIT, $112-16
-	MOVQ r+0(FP), R10
-	MOVQ (R10), AX
-	MOVQ 8(R10), CX
-	XORL BX, BX
+// func cavlcFast(r *byte, b *byte, tables *byte)
+// Requires: BMI, BMI2, CMOV
+TEXT ·cavlcFast(SB), NOSPLIT, $112-24
+	MOVQ  r+0(FP), R10
+	MOVQ  (R10), AX
+	MOVQ  8(R10), CX
+	XORL  BX, BX
+	MOVQ  b+8(FP), R9
+	MOVQ  80(R9), DI
+	MOVQ  DI, 80(SP)
+	MOVL  $0x00000001, SI
+	SHLXL DI, SI, SI
+	SHRL  $0x01, SI
+	MOVL  SI, 88(SP)
 
 block:
 	MOVQ    r+0(FP), R10
@@ -7599,9 +7606,10 @@ block:
 	JZ      leave
 	CMPQ    SI, 16(R10)
 	JA      leave
+	MOVQ    b+8(FP), DI
 	MOVQ    R9, SI
 	SHLQ    $0x06, SI
-	ADDQ    88(R10), SI
+	ADDQ    8(DI), SI
 	MOVQ    SI, 104(SP)
 	MOVQ    56(R10), R8
 	TESTQ   R8, R8
@@ -7613,11 +7621,11 @@ block:
 	MOVBLZX -1(DI), R8
 	MOVBLZX -8(DI), SI
 	ADDL    SI, R8
-	ADDQ    tables+8(FP), R8
+	ADDQ    tables+16(FP), R8
 	MOVBLZX 9392(R8), R8
 
 chosen:
-	MOVQ    tables+8(FP), SI
+	MOVQ    tables+16(FP), SI
 	MOVQ    9344(SI)(R8*8), R10
 	ADDQ    BX, CX
 	XORL    BX, BX
@@ -7650,9 +7658,12 @@ token:
 	MOVL  R9, R8
 	SHRL  $0x02, R8
 	JZ    parsed
-	ANDL  $0x03, R9
 	MOVQ  r+0(FP), R10
-	CMPQ  R8, 104(R10)
+	CMPL  R9, $0x05
+	JE    single
+	ANDL  $0x03, R9
+	MOVQ  b+8(FP), SI
+	CMPQ  R8, 40(SI)
 	JA    leave
 	MOVQ  DX, SI
 	SARQ  $0x3f, SI
@@ -7672,7 +7683,7 @@ token:
 	ADDQ  R9, BX
 	CMPQ  R9, R8
 	JE    levelled
-	MOVQ  tables+8(FP), R12
+	MOVQ  tables+16(FP), R12
 	MOVQ  R9, R11
 	CMPL  R9, $0x03
 	JE    level
@@ -7692,7 +7703,7 @@ level:
 	ADDQ    DI, BX
 	MOVL    R13, R12
 	ANDL    $0x00003c00, R12
-	ADDQ    tables+8(FP), R12
+	ADDQ    tables+16(FP), R12
 	SARQ    $0x10, R13
 
 store:
@@ -7729,7 +7740,8 @@ levelled:
 
 enough1:
 	XORL    R13, R13
-	MOVQ    104(R10), R12
+	MOVQ    b+8(FP), SI
+	MOVQ    40(SI), R12
 	CMPQ    R8, R12
 	JE      counted
 	MOVQ    80(R10), R10
@@ -7755,28 +7767,22 @@ counted:
 	CMPQ  SI, R12
 	JA    leave
 	LEAQ  -1(SI), R12
-	MOVQ  r+0(FP), R10
-	MOVQ  120(R10), DI
-	MOVQ  DI, 80(SP)
-	MOVL  $0x00000001, BP
-	SHLXL DI, BP, BP
-	SHRL  $0x01, BP
-	MOVL  BP, 88(SP)
-	MOVQ  96(R10), R14
-	MOVQ  104(SP), R15
-	MOVQ  112(R10), R10
+	MOVQ  b+8(FP), SI
+	MOVQ  32(SI), R10
+	MOVQ  104(SP), R14
+	MOVQ  56(SI), R15
 	XORL  R11, R11
 	TESTL R13, R13
 	JZ    without
 
 run:
-	MOVBLZX (R14)(R12*1), SI
+	MOVBLZX (R10)(R12*1), SI
 	MOVL    (SP)(R11*4), BP
-	IMULL   (R10)(SI*4), BP
+	IMULL   (R15)(SI*4), BP
 	MOVQ    80(SP), DI
 	ADDL    88(SP), BP
 	SARXL   DI, BP, BP
-	MOVL    BP, (R15)(SI*4)
+	MOVL    BP, (R14)(SI*4)
 	DECQ    R12
 	INCL    R11
 	CMPL    R11, R8
@@ -7788,7 +7794,7 @@ run:
 	MOVQ    DX, SI
 	SHRQ    $0x3d, SI
 	LEAQ    (SI)(DI*8), SI
-	ADDQ    tables+8(FP), SI
+	ADDQ    tables+16(FP), SI
 	MOVBLZX 9216(SI), BP
 	MOVL    BP, DI
 	ANDL    $0x0f, DI
@@ -7817,13 +7823,13 @@ enough2:
 	JMP run
 
 without:
-	MOVBLZX (R14)(R12*1), SI
+	MOVBLZX (R10)(R12*1), SI
 	MOVL    (SP)(R11*4), BP
-	IMULL   (R10)(SI*4), BP
+	IMULL   (R15)(SI*4), BP
 	MOVQ    80(SP), DI
 	ADDL    88(SP), BP
 	SARXL   DI, BP, BP
-	MOVL    BP, (R15)(SI*4)
+	MOVL    BP, (R14)(SI*4)
 	DECQ    R12
 	INCL    R11
 	CMPL    R11, R8
@@ -7854,12 +7860,47 @@ number:
 	MOVB R8, (SI)
 
 parsed:
-	MOVQ r+0(FP), R10
-	MOVQ 24(R10), SI
-	LEAQ -1(SI), DI
-	ANDQ DI, SI
-	MOVQ SI, 24(R10)
-	JMP  block
+	MOVQ  r+0(FP), R10
+	BLSRQ 24(R10), SI
+	MOVQ  SI, 24(R10)
+	JMP   block
+
+single:
+	MOVQ    DX, R9
+	SARQ    $0x3f, R9
+	ORL     $0x01, R9
+	SHLQ    $0x01, DX
+	INCL    BX
+	MOVQ    80(R10), R10
+	MOVQ    (R10), R10
+	MOVQ    DX, SI
+	BTSQ    $0x30, SI
+	BSRQ    SI, R12
+	XORL    $0x3f, R12
+	LEAQ    1(R12), DI
+	SHLXQ   DI, DX, SI
+	SHRQ    $0x3d, SI
+	LEAQ    (SI)(R12*8), SI
+	MOVWLZX (R10)(SI*2), R12
+	MOVBLZX R12, DI
+	TESTL   DI, DI
+	JZ      leave
+	SHRL    $0x08, R12
+	SHLXQ   DI, DX, DX
+	ADDQ    DI, BX
+	MOVQ    b+8(FP), R11
+	CMPQ    R12, 40(R11)
+	JAE     leave
+	MOVQ    32(R11), SI
+	MOVBLZX (SI)(R12*1), SI
+	MOVQ    56(R11), DI
+	IMULL   (DI)(SI*4), R9
+	MOVQ    80(SP), DI
+	ADDL    88(SP), R9
+	SARXL   DI, R9, R9
+	MOVQ    104(SP), DI
+	MOVL    R9, (DI)(SI*4)
+	JMP     placed
 
 leave:
 	RET
@@ -7886,7 +7927,7 @@ none:
 	JMP  token
 
 large:
-	MOVQ    tables+8(FP), R14
+	MOVQ    tables+16(FP), R14
 	SUBQ    R14, R12
 	SHRL    $0x0a, R12
 	ADDQ    R14, R12

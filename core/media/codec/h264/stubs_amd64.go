@@ -267,11 +267,11 @@ func quantiseBlocksFast(c *int32, n int, factors *[16]int32, bias int32, shift u
 //go:noescape
 func queueFlagsFast(queue *uint16, flags *uint16, has uint64, end int)
 
-// cavlcFast parses the blocks of a set and takes them out of it, up to one that begins after the limit, or in
+// cavlcFast parses the blocks of a set, which are laid out like b, and takes them out of it, up to one that begins after the limit, or in
 // which a code is invalid or a long escape.
 //
 //go:noescape
-func cavlcFast(r *byte, tables *byte)
+func cavlcFast(r *byte, b *byte, tables *byte)
 
 // borderSumsFast is borderSums for the macroblock at pix.
 //

@@ -12,11 +12,11 @@ import (
 	"vividstrain/core/media/codec/avoblock"
 )
 
-// Places in cavlcRun and in cavlcTables.
+// Places in cavlcRun, in block and in cavlcTables.
 const (
 	dataAt, posAt, limitAt, setAt, codedAt, moreAt, totalAt = 0, 8, 16, 24, 32, 40, 48
 	tableAt, numbersAt, placesAt, zerosAt                   = 56, 64, 72, 80
-	outAt, scanAt, sizeAt, scaleAt, roundAt                 = 88, 96, 104, 112, 120
+	outAt, scanAt, sizeAt, scaleAt, roundAt                 = 8, 32, 40, 56, 80
 	cacheRow                                                = 8
 
 	rowSize                                = 1024 // of the levels
@@ -87,9 +87,9 @@ func (b *bitWindow) lookup(table, value GPVirtual, none string) {
 
 // cavlc writes the parsing of blocks.
 func cavlc() {
-	TEXT("cavlcFast", attr.NOSPLIT, "func(r *byte, tables *byte)")
+	TEXT("cavlcFast", attr.NOSPLIT, "func(r, b, tables *byte)")
 	Pragma("noescape")
-	Doc("cavlcFast parses the blocks of a set and takes them out of it, up to one that begins after the limit, or in",
+	Doc("cavlcFast parses the blocks of a set, which are laid out like b, and takes them out of it, up to one that begins after the limit, or in",
 		"which a code is invalid or a long escape.")
 	b := bitWindow{data: GP64(), pos: GP64(), window: GP64(), used: GP64(), t: GP64(), c: GP64()}
 	levels, shift, half, number, out := AllocLocal(80), AllocLocal(8), AllocLocal(8), AllocLocal(8), AllocLocal(8)
@@ -99,6 +99,14 @@ func cavlc() {
 	MOVQ(Mem{Base: r, Disp: dataAt}, b.data)
 	MOVQ(Mem{Base: r, Disp: posAt}, b.pos)
 	XORL(b.used.As32(), b.used.As32())
+	like := ones
+	Load(Param("b"), like)
+	MOVQ(Mem{Base: like, Disp: roundAt}, b.c)
+	MOVQ(b.c, shift)
+	MOVL(U32(1), b.t.As32())
+	SHLXL(b.c.As32(), b.t.As32(), b.t.As32())
+	SHRL(Imm(1), b.t.As32())
+	MOVL(b.t.As32(), half)
 
 	Label("block")
 	Load(Param("r"), r)
@@ -109,9 +117,10 @@ func cavlc() {
 	JZ(LabelRef("leave"))
 	CMPQ(b.t, Mem{Base: r, Disp: limitAt})
 	JA(LabelRef("leave"))
+	Load(Param("b"), b.c)
 	MOVQ(k, b.t)
 	SHLQ(Imm(6), b.t)
-	ADDQ(Mem{Base: r, Disp: outAt}, b.t)
+	ADDQ(Mem{Base: b.c, Disp: outAt}, b.t)
 	MOVQ(b.t, out)
 	MOVQ(Mem{Base: r, Disp: tableAt}, total)
 	TESTQ(total, total)
@@ -136,9 +145,12 @@ func cavlc() {
 	MOVL(ones.As32(), total.As32())
 	SHRL(Imm(2), total.As32())
 	JZ(LabelRef("parsed"))
-	ANDL(Imm(3), ones.As32())
 	Load(Param("r"), r)
-	CMPQ(total, Mem{Base: r, Disp: sizeAt})
+	CMPL(ones.As32(), Imm(5))
+	JE(LabelRef("single"))
+	ANDL(Imm(3), ones.As32())
+	Load(Param("b"), b.t)
+	CMPQ(total, Mem{Base: b.t, Disp: sizeAt})
 	JA(LabelRef("leave"))
 
 	// Three trailing ones are always stored: others replace those that are none.
@@ -188,7 +200,8 @@ func cavlc() {
 	// The number of zeros, and the place of the last coefficient.
 	at, zeros := GP64(), GP64()
 	XORL(zeros.As32(), zeros.As32())
-	MOVQ(Mem{Base: r, Disp: sizeAt}, at)
+	Load(Param("b"), b.t)
+	MOVQ(Mem{Base: b.t, Disp: sizeAt}, at)
 	CMPQ(total, at)
 	JE(LabelRef("counted"))
 	MOVQ(Mem{Base: table, Disp: zerosAt}, table)
@@ -200,17 +213,11 @@ func cavlc() {
 	JA(LabelRef("leave"))
 	LEAQ(Mem{Base: b.t, Disp: -1}, at)
 
-	Load(Param("r"), r)
 	scan, to, scale, level := GP64(), GP64(), GP64(), GP64()
-	MOVQ(Mem{Base: r, Disp: roundAt}, b.c)
-	MOVQ(b.c, shift)
-	MOVL(U32(1), level.As32())
-	SHLXL(b.c.As32(), level.As32(), level.As32())
-	SHRL(Imm(1), level.As32())
-	MOVL(level.As32(), half)
-	MOVQ(Mem{Base: r, Disp: scanAt}, scan)
+	Load(Param("b"), b.t)
+	MOVQ(Mem{Base: b.t, Disp: scanAt}, scan)
 	MOVQ(out, to)
-	MOVQ(Mem{Base: r, Disp: scaleAt}, scale)
+	MOVQ(Mem{Base: b.t, Disp: scaleAt}, scale)
 	XORL(i.As32(), i.As32())
 	place := func() {
 		MOVBLZX(Mem{Base: scan, Index: at, Scale: 1}, b.t.As32())
@@ -276,11 +283,35 @@ func cavlc() {
 	MOVB(total.As8(), Mem{Base: b.t})
 	Label("parsed")
 	Load(Param("r"), r)
-	MOVQ(Mem{Base: r, Disp: setAt}, b.t)
-	LEAQ(Mem{Base: b.t, Disp: -1}, b.c)
-	ANDQ(b.c, b.t)
+	BLSRQ(Mem{Base: r, Disp: setAt}, b.t)
 	MOVQ(b.t, Mem{Base: r, Disp: setAt})
 	JMP(LabelRef("block"))
+
+	Label("single") // one level of 1 or -1, as often as not
+	{
+		level, like := ones, i
+		MOVQ(b.window, level)
+		SARQ(Imm(63), level)
+		ORL(Imm(1), level.As32())
+		SHLQ(Imm(1), b.window)
+		INCL(b.used.As32())
+		MOVQ(Mem{Base: r, Disp: zerosAt}, table)
+		MOVQ(Mem{Base: table}, table)
+		b.lookup(table, at, "leave")
+		Load(Param("b"), like)
+		CMPQ(at, Mem{Base: like, Disp: sizeAt})
+		JAE(LabelRef("leave"))
+		MOVQ(Mem{Base: like, Disp: scanAt}, b.t)
+		MOVBLZX(Mem{Base: b.t, Index: at, Scale: 1}, b.t.As32())
+		MOVQ(Mem{Base: like, Disp: scaleAt}, b.c)
+		IMULL(Mem{Base: b.c, Index: b.t, Scale: 4}, level.As32())
+		MOVQ(shift, b.c)
+		ADDL(half, level.As32())
+		SARXL(b.c.As32(), level.As32(), level.As32())
+		MOVQ(out, b.c)
+		MOVL(level.As32(), Mem{Base: b.c, Index: b.t, Scale: 4})
+		JMP(LabelRef("placed"))
+	}
 
 	Label("leave")
 	RET()
