@@ -19,12 +19,16 @@ type cavlcTables struct {
 	limits   [8]int32    // suffixLimits
 	tokens   [6]*codeTable
 	tokensOf [136]uint8
+	// singles are the blocks of no level, or of one of 1 or -1, by table of coeff_token and by the next eight bits: from
+	// bit 16 on the level, from bit 8 on one more than its place in scan order, 0 for none, from bit 0 on the length of
+	// all its codes, 0 where there are more bits.
+	singles [6][256]int32
 }
 
 // The places of the fields that the assembly knows.
 var _ = [1]struct{}{}[unsafe.Offsetof(codeTable{}.look)+unsafe.Offsetof(cavlcTables{}.runs)-9216+unsafe.Offsetof(cavlcTables{}.suffixes)-9280+
 	unsafe.Offsetof(cavlcTables{}.firsts)-9296+unsafe.Offsetof(cavlcTables{}.limits)-9312+unsafe.Offsetof(cavlcTables{}.tokens)-9344+
-	unsafe.Offsetof(cavlcTables{}.tokensOf)-9392+unsafe.Offsetof(cavlcRun{}.zeros)-80+unsafe.Offsetof(block{}.shift)-80+cacheStep-8]
+	unsafe.Offsetof(cavlcTables{}.tokensOf)-9392+unsafe.Offsetof(cavlcTables{}.singles)-9528+unsafe.Offsetof(cavlcRun{}.zeros)-80+unsafe.Offsetof(block{}.shift)-80+cacheStep-8]
 
 var fastTables = func() *cavlcTables {
 	t := &cavlcTables{runs: runCodes, limits: suffixLimits, tokensOf: tokensOf()}
@@ -52,8 +56,28 @@ var fastTables = func() *cavlcTables {
 			t.levels[row][bits] = level<<16 | int32(next<<10|length)
 		}
 	}
+	zeros := [5]*codeTable{totalZeros[0], totalZeros[0], totalZeros[0], totalZerosDC[0][0], totalZerosDC[1][0]}
+	for i, of := range zeros {
+		for bits := range t.singles[i] {
+			t.singles[i][bits] = single(uint64(bits)<<56, coeffTokens[i], of)
+		}
+	}
 	return t
 }()
+
+// single returns the entry of singles for the eight bits at the top of window.
+func single(window uint64, tokens, zeros *codeTable) int32 {
+	token, length := tokens.lookup(window)
+	if token == 0 && length > 0 && length <= 8 {
+		return int32(length)
+	}
+	window <<= uint(length) & 63
+	place, more := zeros.lookup(window << 1)
+	if length += 1 + more; token != 4+1 || more == 0 || length > 8 {
+		return 0
+	}
+	return (1-2*int32(window>>63))<<16 | int32(place+1)<<8 | int32(length)
+}
 
 // tokensOf are the tables of coeff_token by the sum of the numbers of coefficients of both neighbours.
 func tokensOf() (list [136]uint8) {

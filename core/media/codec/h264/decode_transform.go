@@ -7,8 +7,8 @@ import (
 	"vividstrain/core/media/codec/motion"
 )
 
-// flatten stores the residual of a block that has only DC coefficient v (8.5.12.2).
-func flatten(to *int16, v int32) { *to = int16(max(-math.MaxInt16, min((v+32)>>6, math.MaxInt16))) }
+// flatten returns the residual of a block that has only DC coefficient v (8.5.12.2).
+func flatten(v int32) int16 { return int16(max(-math.MaxInt16, min((v+32)>>6, math.MaxInt16))) }
 
 // flattenBlocks takes the coefficients of those blocks of a plane that have only DC ones, whose raster indices are in
 // places, and stores the residuals of all its blocks.
@@ -18,7 +18,7 @@ func (d *sliceDecoder) flattenBlocks(plane int, blocks uint64, coeffs []int32, p
 	for ; blocks != 0; blocks &= blocks - 1 {
 		k := mathbits.TrailingZeros64(blocks) & 15
 		c := &coeffs[16*k]
-		flatten(&flat[places[k]&15], *c)
+		flat[places[k]&15] = flatten(*c)
 		*c = 0
 	}
 }
@@ -63,49 +63,51 @@ func spreadLumaDCGo(c *[16]int32, scale int32, coeffs *[256]int32) (coded uint64
 func flatLumaDCGo(c *[16]int32, scale int32, flat *[16]int16) {
 	hadamard(c)
 	for i, v := range c {
-		flatten(&flat[i], (v*scale+32)>>6)
+		flat[i] = flatten((v*scale + 32) >> 6)
 	}
 	*c = [16]int32{}
 }
 
-// chromaDC420 transforms and scales the DC levels of a 4:2:0 chroma plane (8.5.11.1, 8.5.11.2).
+// chromaDC420 transforms and scales the DC levels of a 4:2:0 chroma plane (8.5.11.1, 8.5.11.2), clears them, and
+// stores them as its blocks' first coefficients, or as their residuals if alone: no block has others.
 func (d *sliceDecoder) chromaDC420(plane int, scale int32, alone bool) {
-	c := d.dc[16*plane:][:4]
+	c := (*[4]int32)(d.dc[16*plane:])
 	p, q, r, s := c[0]+c[1], c[0]-c[1], c[2]+c[3], c[2]-c[3]
-	c[0], c[1], c[2], c[3] = (p+r)*scale>>5, (q+s)*scale>>5, (p-r)*scale>>5, (q-s)*scale>>5
-	d.setChromaDC(plane, c, alone)
-}
-
-// chromaDC422 transforms and scales the DC levels of a 4:2:2 chroma plane; its scale is that of
-// QP'c + 3.
-func (d *sliceDecoder) chromaDC422(plane int, scale int32, alone bool) {
-	c := d.dc[16*plane:][:8]
-	motion.Hadamard(&c[0], &c[2], &c[4], &c[6])
-	motion.Hadamard(&c[1], &c[3], &c[5], &c[7])
-	for i := 0; i < 8; i += 2 {
-		c[i], c[i+1] = ((c[i]+c[i+1])*scale+32)>>6, ((c[i]-c[i+1])*scale+32)>>6
-	}
-	d.setChromaDC(plane, c, alone)
-}
-
-// setChromaDC stores the DC coefficients of a chroma plane, or the residuals if alone, and clears them.
-func (d *sliceDecoder) setChromaDC(plane int, dcs []int32, alone bool) {
+	p, q, r, s = (p+r)*scale>>5, (q+s)*scale>>5, (p-r)*scale>>5, (q-s)*scale>>5
+	*c = [4]int32{}
 	if alone {
 		d.flats |= 2 << plane
-		flat := d.flat[1+plane][:len(dcs)]
-		for k, v := range dcs {
-			flatten(&flat[k], v)
-		}
-		clear(dcs)
+		*(*[4]int16)(d.flat[1+plane][:]) = [4]int16{flatten(p), flatten(q), flatten(r), flatten(s)}
 		return
 	}
-	coeffs, coded := d.coeffs[16*chromaBlock(plane):][:128], uint64(0)
-	for k, v := range dcs {
-		coeffs[16*k] = v
-		coded |= uint64(oneIf(v != 0)) << k
+	coeffs := (*[64]int32)(d.coeffs[16*chromaBlock(plane):])
+	coeffs[0], coeffs[16], coeffs[32], coeffs[48] = p, q, r, s
+	d.coded |= uint64(oneIf(p != 0)|oneIf(q != 0)<<1|oneIf(r != 0)<<2|oneIf(s != 0)<<3) << chromaBlock(plane)
+}
+
+// chromaDC422 is chromaDC420 for 4:2:2; its scale is that of QP'c + 3.
+func (d *sliceDecoder) chromaDC422(plane int, scale int32, alone bool) {
+	c := (*[8]int32)(d.dc[16*plane:])
+	motion.Hadamard(&c[0], &c[2], &c[4], &c[6])
+	motion.Hadamard(&c[1], &c[3], &c[5], &c[7])
+	coeffs, flat := (*[128]int32)(d.coeffs[16*chromaBlock(plane):]), (*[8]int16)(d.flat[1+plane][:])
+	for k := range c {
+		sum, other := c[k&6], c[k|1]
+		if k&1 != 0 {
+			other = -other
+		}
+		v := ((sum+other)*scale + 32) >> 6
+		if alone {
+			flat[k] = flatten(v)
+		} else {
+			coeffs[16*k] = v
+			d.coded |= uint64(oneIf(v != 0)) << (chromaBlock(plane) + k)
+		}
 	}
-	d.coded |= coded << chromaBlock(plane)
-	clear(dcs)
+	if alone {
+		d.flats |= 2 << plane
+	}
+	*c = [8]int32{}
 }
 
 // clip limits v to the range of samples.

@@ -7636,6 +7636,15 @@ chosen:
 	MOVL    CX, DI
 	ANDL    $0x07, DI
 	SHLXQ   DI, DX, DX
+	MOVQ    DX, R9
+	SHRQ    $0x38, R9
+	SHLL    $0x08, R8
+	ADDQ    R8, R9
+	MOVQ    tables+16(FP), SI
+	MOVL    9528(SI)(R9*4), R9
+	MOVBLZX R9, DI
+	TESTL   DI, DI
+	JNZ     single
 	TESTQ   R10, R10
 	JZ      fixed
 	MOVQ    DX, SI
@@ -7658,10 +7667,8 @@ token:
 	MOVL  R9, R8
 	SHRL  $0x02, R8
 	JZ    parsed
-	MOVQ  r+0(FP), R10
-	CMPL  R9, $0x05
-	JE    single
 	ANDL  $0x03, R9
+	MOVQ  r+0(FP), R10
 	MOVQ  b+8(FP), SI
 	CMPQ  R8, 40(SI)
 	JA    leave
@@ -7866,31 +7873,18 @@ parsed:
 	JMP   block
 
 single:
-	MOVQ    DX, R9
-	SARQ    $0x3f, R9
-	ORL     $0x01, R9
-	SHLQ    $0x01, DX
-	INCL    BX
-	MOVQ    80(R10), R10
-	MOVQ    (R10), R10
-	MOVQ    DX, SI
-	BTSQ    $0x30, SI
-	BSRQ    SI, R12
-	XORL    $0x3f, R12
-	LEAQ    1(R12), DI
-	SHLXQ   DI, DX, SI
-	SHRQ    $0x3d, SI
-	LEAQ    (SI)(R12*8), SI
-	MOVWLZX (R10)(SI*2), R12
-	MOVBLZX R12, DI
-	TESTL   DI, DI
-	JZ      leave
-	SHRL    $0x08, R12
 	SHLXQ   DI, DX, DX
 	ADDQ    DI, BX
+	MOVL    R9, R12
+	SHRL    $0x08, R12
+	MOVBLZX R12, R12
+	SUBL    $0x01, R12
+	JB      parsed
+	MOVL    $0x00000001, R8
 	MOVQ    b+8(FP), R11
 	CMPQ    R12, 40(R11)
 	JAE     leave
+	SARL    $0x10, R9
 	MOVQ    32(R11), SI
 	MOVBLZX (SI)(R12*1), SI
 	MOVQ    56(R11), DI

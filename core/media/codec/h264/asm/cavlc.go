@@ -22,6 +22,7 @@ const (
 	rowSize                                = 1024 // of the levels
 	runsAt, suffixesAt, firstsAt, limitsAt = 9 * rowSize, 9*rowSize + 64, 9*rowSize + 80, 9*rowSize + 96
 	tokensAt, tokensOfAt                   = limitsAt + 32, limitsAt + 32 + 6*8
+	singlesAt                              = tokensOfAt + 136
 )
 
 // bitWindow is a window of the data in registers.
@@ -138,6 +139,16 @@ func cavlc() {
 	Load(Param("tables"), b.t)
 	MOVQ(Mem{Base: b.t, Index: total, Scale: 8, Disp: tokensAt}, table)
 	b.fill() // more often than not it is needed
+	single := ones
+	MOVQ(b.window, single)
+	SHRQ(Imm(56), single)
+	SHLL(Imm(8), total.As32())
+	ADDQ(total, single)
+	Load(Param("tables"), b.t)
+	MOVL(Mem{Base: b.t, Index: single, Scale: 4, Disp: singlesAt}, single.As32())
+	MOVBLZX(single.As8(), b.c.As32())
+	TESTL(b.c.As32(), b.c.As32())
+	JNZ(LabelRef("single"))
 	TESTQ(table, table)
 	JZ(LabelRef("fixed"))
 	b.lookup(table, ones, "leave")
@@ -145,10 +156,8 @@ func cavlc() {
 	MOVL(ones.As32(), total.As32())
 	SHRL(Imm(2), total.As32())
 	JZ(LabelRef("parsed"))
-	Load(Param("r"), r)
-	CMPL(ones.As32(), Imm(5))
-	JE(LabelRef("single"))
 	ANDL(Imm(3), ones.As32())
+	Load(Param("r"), r)
 	Load(Param("b"), b.t)
 	CMPQ(total, Mem{Base: b.t, Disp: sizeAt})
 	JA(LabelRef("leave"))
@@ -287,20 +296,20 @@ func cavlc() {
 	MOVQ(b.t, Mem{Base: r, Disp: setAt})
 	JMP(LabelRef("block"))
 
-	Label("single") // one level of 1 or -1, as often as not
+	Label("single") // no level, or one of 1 or -1
 	{
-		level, like := ones, i
-		MOVQ(b.window, level)
-		SARQ(Imm(63), level)
-		ORL(Imm(1), level.As32())
-		SHLQ(Imm(1), b.window)
-		INCL(b.used.As32())
-		MOVQ(Mem{Base: r, Disp: zerosAt}, table)
-		MOVQ(Mem{Base: table}, table)
-		b.lookup(table, at, "leave")
+		like, level := i, single
+		b.skip(b.c)
+		MOVL(single.As32(), at.As32())
+		SHRL(Imm(8), at.As32())
+		MOVBLZX(at.As8(), at.As32())
+		SUBL(Imm(1), at.As32())
+		JB(LabelRef("parsed"))
+		MOVL(U32(1), total.As32())
 		Load(Param("b"), like)
 		CMPQ(at, Mem{Base: like, Disp: sizeAt})
 		JAE(LabelRef("leave"))
+		SARL(Imm(16), level.As32())
 		MOVQ(Mem{Base: like, Disp: scanAt}, b.t)
 		MOVBLZX(Mem{Base: b.t, Index: at, Scale: 1}, b.t.As32())
 		MOVQ(Mem{Base: like, Disp: scaleAt}, b.c)
