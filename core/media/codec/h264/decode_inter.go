@@ -105,30 +105,21 @@ func (r *recon[T]) target(i int, p interPart, second bool) (dst []T, stride int)
 // fetch predicts a partition from one reference picture.
 func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
 	d := r.d
-	ref, v := d.reference(l, index), d.mv.mv[l][p.block]
-	if ref.f != r.from.f || ref.s != r.from.s {
-		r.from, r.origin = ref, r.source(ref)
+	f, s := d.referred(l, index)
+	if f != r.from.f || s != r.from.s {
+		r.from.f, r.from.s, r.origin = f, s, r.source(f, s)
 	}
-	src := &r.origin
+	src, v := &r.origin, d.mv.mv[l][p.block]
 	x := d.x*16 + p.x + int(v.X>>2)
-	y := r.rowOf() + p.y + int(v.Y>>2)
-	if r.d.pic.shared {
-		ref.f.Await(ref.s, int32(max(0, min(y+p.h+3, src.height-1))))
+	y := r.row + p.y + int(v.Y>>2)
+	if d.pic.shared {
+		f.Await(s, int32(max(0, min(y+p.h+3, src.height-1))))
 	}
 	dst, stride := r.target(0, p, second)
 	r.fetchLuma(dst, stride, src, x, y, p.w, p.h, int(v.X&3), int(v.Y&3))
-	if r.planes == 1 {
-		return
+	if r.planes == 3 {
+		r.fetchChroma(src, s, v, p, second)
 	}
-	r.fetchChroma(src, ref, v, p, second)
-}
-
-// rowOf returns the first row of the macroblock within its frame or field.
-func (r *recon[T]) rowOf() int {
-	if r.d.parity() != framepool.WholeFrame {
-		return r.d.y >> 1 * 16
-	}
-	return r.d.y * 16
 }
 
 // source is a reference picture: its planes, and half-pel planes where an encoder keeps them.
@@ -139,28 +130,33 @@ type source[T motion.Sample] struct {
 	halfpel       [4][]T // luma and its three half-pel planes, or nil
 }
 
+// has reports whether a block of luma is inside the picture.
+func (s *source[T]) has(x, y, w, h int) bool {
+	return x >= 0 && y >= 0 && x+w <= s.width && y+h <= s.height
+}
+
 // source returns the planes of a reference: the rows of a frame, or those of one of its fields.
-func (r *recon[T]) source(ref ref) (s source[T]) {
+func (r *recon[T]) source(f *frame, fields framepool.Fields) (s source[T]) {
 	for i := range r.planes {
-		s.planes[i], s.stride[i] = samplesOf[T](&ref.f.Planes[i])
-		if ref.s != framepool.WholeFrame {
-			if ref.s == framepool.BottomField {
+		s.planes[i], s.stride[i] = samplesOf[T](&f.Planes[i])
+		if fields != framepool.WholeFrame {
+			if fields == framepool.BottomField {
 				s.planes[i] = s.planes[i][s.stride[i]:]
 			}
 			s.stride[i] *= 2
 		}
 	}
-	if ref.f.halfpel != nil {
+	if f.halfpel != nil {
 		s.halfpel[0] = s.planes[0]
-		for i := range ref.f.halfpel.planes {
-			s.halfpel[1+i], _ = samplesOf[T](&ref.f.halfpel.planes[i])
-			if ref.s == framepool.BottomField {
+		for i := range f.halfpel.planes {
+			s.halfpel[1+i], _ = samplesOf[T](&f.halfpel.planes[i])
+			if fields == framepool.BottomField {
 				s.halfpel[1+i] = s.halfpel[1+i][s.stride[0]/2:]
 			}
 		}
 	}
 	s.width, s.height = r.d.width*16, r.d.height*16
-	if ref.s != framepool.WholeFrame {
+	if fields != framepool.WholeFrame {
 		s.height /= 2
 	}
 	return s
@@ -168,8 +164,13 @@ func (r *recon[T]) source(ref ref) (s source[T]) {
 
 // fetchLuma interpolates luma samples (8.4.2.2.1).
 func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx, dy int) {
+	pix, step := src.planes[0], src.stride[0]
 	if dx|dy == 0 {
-		pix, step := motion.Clamped(&r.edge, src.planes[0], src.stride[0], src.width, src.height, x, y, w, h)
+		if src.has(x, y, w, h) {
+			pix = pix[y*step+x:]
+		} else {
+			pix, step = motion.Clamped(&r.edge, pix, step, src.width, src.height, x, y, w, h)
+		}
 		r.k.Copy(dst, stride, pix, step, w, h)
 		return
 	}
@@ -178,7 +179,11 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 		r.k.Average(dst, stride, b, src.stride[0], w, h)
 		return
 	}
-	pix, step := motion.Clamped(&r.edge, src.planes[0], src.stride[0], src.width, src.height, x-2, y-2, w+5, h+5)
+	if src.has(x-2, y-2, w+5, h+5) {
+		pix = pix[(y-2)*step+x-2:]
+	} else {
+		pix, step = motion.Clamped(&r.edge, pix, step, src.width, src.height, x-2, y-2, w+5, h+5)
+	}
 	const two = 2
 	at := two*step + two // of the sample G
 	switch {
@@ -212,14 +217,14 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 }
 
 // fetchChroma derives the chroma vector and interpolates chroma samples (8.4.1.4, 8.4.2.2.2).
-func (r *recon[T]) fetchChroma(src *source[T], ref ref, v motion.Vector, p interPart, second bool) {
+func (r *recon[T]) fetchChroma(src *source[T], fields framepool.Fields, v motion.Vector, p interPart, second bool) {
 	d := r.d
 	my := int(v.Y)
-	if r.chromaShift == 1 && ref.s != framepool.WholeFrame {
+	if r.chromaShift == 1 && fields != framepool.WholeFrame {
 		switch parity := d.parity(); {
-		case ref.s == framepool.BottomField && parity == framepool.TopField:
+		case fields == framepool.BottomField && parity == framepool.TopField:
 			my -= 2
-		case ref.s == framepool.TopField && parity == framepool.BottomField:
+		case fields == framepool.TopField && parity == framepool.BottomField:
 			my += 2
 		}
 	}
@@ -228,11 +233,17 @@ func (r *recon[T]) fetchChroma(src *source[T], ref ref, v motion.Vector, p inter
 	if r.chromaShift == 0 {
 		dy, y = my&3<<1, my>>2
 	}
-	y += (r.rowOf() + p.y) >> r.chromaShift
+	y += (r.row + p.y) >> r.chromaShift
 	w, h := p.w>>1, p.h>>r.chromaShift
 	width, height := src.width>>1, src.height>>r.chromaShift
+	inside := x >= 0 && y >= 0 && x+w < width && y+h < height
 	for i := 1; i < 3; i++ {
-		pix, step := motion.Clamped(&r.edge, src.planes[i], src.stride[i], width, height, x, y, w+1, h+1)
+		pix, step := src.planes[i], src.stride[i]
+		if inside {
+			pix = pix[y*step+x:]
+		} else {
+			pix, step = motion.Clamped(&r.edge, pix, step, width, height, x, y, w+1, h+1)
+		}
 		dst, stride := r.target(i, p, second)
 		if dx|dy == 0 {
 			r.k.Copy(dst, stride, pix, step, w, h)

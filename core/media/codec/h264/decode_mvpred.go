@@ -398,18 +398,25 @@ func (d *sliceDecoder) refID(l int, ref int8) int32 {
 }
 
 // reference returns the picture to which a reference index of the current macroblock refers
-// (8.4.2.1). In a field macroblock of a frame, the indices count the fields of each frame in
-// turn.
-func (d *sliceDecoder) reference(l int, ref int8) ref {
-	if !d.h.mbaff || !d.field {
-		return d.lists[l].refs[ref]
-	}
-	r := d.lists[l].refs[ref>>1]
-	r.s = d.parity()
-	if ref&1 != 0 {
-		r.s = r.s.Opposite()
-	}
+// (8.4.2.1).
+func (d *sliceDecoder) reference(l int, index int8) ref {
+	r := d.lists[l].refs[index>>uint(oneIf(d.h.mbaff && d.field))]
+	_, r.s = d.referred(l, index)
 	return r
+}
+
+// referred returns the frame of reference, and which of its fields. In a field macroblock of a frame, the indices count
+// the fields of each frame in turn.
+func (d *sliceDecoder) referred(l int, index int8) (*frame, framepool.Fields) {
+	if !d.h.mbaff || !d.field {
+		r := &d.lists[l].refs[index]
+		return r.f, r.s
+	}
+	s := d.parity()
+	if index&1 != 0 {
+		s = s.Opposite()
+	}
+	return d.lists[l].refs[index>>1].f, s
 }
 
 // parity returns the field to which the current macroblock belongs, or that it belongs to a

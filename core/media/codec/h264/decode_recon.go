@@ -25,6 +25,7 @@ type recon[T motion.Sample] struct {
 	chromaStride int
 	chromaShift  int // 1 where chroma has half the rows
 	at, chromaAt int // the macroblock's first sample
+	row          int // of luma in the frame or field, where the macroblock begins
 
 	from     ref       // the reference that was used last
 	origin   source[T] // its samples
@@ -113,7 +114,9 @@ func (r *recon[T]) place() {
 	d := r.d
 	r.stride, r.chromaStride = r.fullStride[0], r.fullStride[1]
 	height := 16 >> r.chromaShift
+	r.row = d.y * 16
 	if d.field || d.h.structure != framepool.WholeFrame {
+		r.row = d.y >> 1 * 16
 		r.at = (d.y>>1*32 + d.y&1) * r.stride
 		r.chromaAt = (d.y>>1*2*height + d.y&1) * r.chromaStride
 		r.stride, r.chromaStride = 2*r.stride, 2*r.chromaStride

@@ -273,10 +273,10 @@ func (e *Encoder) interpolateReference(p ref) {
 		e.acquireHalfpel(p.f)
 	}
 	if e.sps.wide() {
-		s := e.wide.r.source(p)
+		s := e.wide.r.source(p.f, p.s)
 		e.wide.r.interpolateHalfpel(&s)
 	} else {
-		s := e.byte.r.source(p)
+		s := e.byte.r.source(p.f, p.s)
 		e.byte.r.interpolateHalfpel(&s)
 	}
 }
@@ -414,7 +414,7 @@ func (c *macroblockEncoder[T]) begin(s *slice) {
 			continue
 		}
 		for i := range s.lists[l].n {
-			c.refs[l] = append(c.refs[l], c.r.source(s.lists[l].refs[i]))
+			c.refs[l] = append(c.refs[l], c.r.source(s.lists[l].refs[i].f, s.lists[l].refs[i].s))
 		}
 	}
 	if s.h.kind == sliceI {

@@ -71,13 +71,13 @@ func (c *macroblockEncoder[T]) aim(t *target) {
 	r, ref, s := c.r, &c.refs[t.l][t.ref], &c.search
 	s.Block, s.Stride, s.W, s.H = c.src[0][r.at+t.y*r.stride+t.x:], r.stride, t.w, t.h
 	s.Ref, s.RefStride, s.RefWidth, s.RefHeight = ref.planes[0], ref.stride[0], ref.width, ref.height
-	s.X, s.Y, s.Pred = c.d.x*16+t.x, r.rowOf()+t.y, t.pred
+	s.X, s.Y, s.Pred = c.d.x*16+t.x, r.row+t.y, t.pred
 }
 
 // predictAt predicts a block with vector v.
 func (c *macroblockEncoder[T]) predictAt(dst []T, t *target, v motion.Vector) {
 	r := c.r
-	r.fetchLuma(dst, 16, &c.refs[t.l][t.ref], c.d.x*16+t.x+int(v.X>>2), r.rowOf()+t.y+int(v.Y>>2), t.w, t.h, int(v.X&3), int(v.Y&3))
+	r.fetchLuma(dst, 16, &c.refs[t.l][t.ref], c.d.x*16+t.x+int(v.X>>2), r.row+t.y+int(v.Y>>2), t.w, t.h, int(v.X&3), int(v.Y&3))
 }
 
 // satdAt returns the SATD between the block that is searched for and the reference at v.

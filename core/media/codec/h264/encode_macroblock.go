@@ -495,7 +495,7 @@ func (o *choice) sameMotion(p *choice) bool {
 func (c *macroblockEncoder[T]) setVectorBounds() {
 	const outside = 18
 	d := c.d
-	height, y := d.height*16, c.r.rowOf()
+	height, y := d.height*16, c.r.row
 	if d.h.structure != framepool.WholeFrame {
 		height /= 2
 	}
