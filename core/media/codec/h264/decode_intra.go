@@ -12,23 +12,25 @@ func (d *sliceDecoder) usable(mb int32) bool {
 	return mb >= 0 && (!d.h.pps.constrainedIntra || d.mbs[mb].intra())
 }
 
-// usableLeft reports for each row of 4x4 blocks whether intra prediction may use the samples to
-// its left.
-func (d *sliceDecoder) usableLeft() (ok [4]bool) {
+// intraNeighbours returns the samples around the macroblock that intra prediction may use.
+func (d *sliceDecoder) intraNeighbours() intraNeighbours {
+	return intraNeighbours{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
+}
+
+// usableLeft returns the rows of 4x4 blocks to whose left are samples that intra prediction may use.
+func (d *sliceDecoder) usableLeft() (rows uint8) {
 	if !d.h.mbaff {
-		all := d.usable(d.n.left[0])
-		return [4]bool{all, all, all, all}
-	}
-	for i, mb := range d.n.left {
-		ok[i] = d.usable(mb)
+		return allRows * uint8(oneIf(d.usable(d.n.left[0])))
 	}
 	if !d.field && d.n.left[0] >= 0 && d.mbs[d.n.left[0]].field {
 		// The lines to the left of a row are from both macroblocks of that pair in turn.
 		top := d.available(d.x-1, d.y&^1)
-		both := d.usable(top) && d.usable(top+int32(d.width))
-		ok = [4]bool{both, both, both, both}
+		return allRows * uint8(oneIf(d.usable(top) && d.usable(top+int32(d.width))))
 	}
-	return ok
+	for i, mb := range d.n.left {
+		rows |= uint8(oneIf(d.usable(mb))) << i
+	}
+	return rows
 }
 
 // Directional intra prediction modes as tables: which smoothed border sample each predicted
@@ -124,7 +126,7 @@ func predictSquare[T motion.Sample](dst []T, stride, n, direction int, from *ave
 // loadBorder4 loads the border of the 4x4 block whose first sample is pix[at].
 func (r *recon[T]) loadBorder4(at, block int, ok *intraNeighbours) {
 	pix, stride, p := r.luma, r.stride, &r.border
-	if block&3 > 0 || ok.left[block>>2] {
+	if block&3 > 0 || ok.beside(block>>2) {
 		for y := range 4 {
 			p[4-y] = pix[at+y*stride-1]
 		}
@@ -155,7 +157,7 @@ func (r *recon[T]) intra4(at, block int, mode int8, ok *intraNeighbours) {
 	case 1:
 		r.k.Extend(pix, at, stride, 4, 4)
 	case 2:
-		r.k.Fill(dst, stride, 4, 4, r.mean(at, stride, 4, block&3 > 0 || ok.left[block>>2], block > 3 || ok.top))
+		r.k.Fill(dst, stride, 4, 4, r.mean(at, stride, 4, block&3 > 0 || ok.beside(block>>2), block > 3 || ok.top))
 	default:
 		r.loadBorder4(at, block, ok)
 		r.k.smooth(&r.border, 4, &r.averages)
@@ -171,7 +173,7 @@ func cornerOf(block int, ok *intraNeighbours) bool {
 	case block < 4:
 		return ok.top
 	case block&3 == 0:
-		return ok.left[block>>2-1]
+		return ok.beside(block>>2 - 1)
 	}
 	return true
 }
@@ -248,7 +250,7 @@ func roundedMean[T motion.Sample](sum, count int, most int32) T {
 // there are samples to the left and above.
 func (r *recon[T]) loadBorder8(at, b8 int, ok *intraNeighbours) (left, top bool) {
 	pix, stride, p, f := r.luma, r.stride, &r.border, &r.averages
-	left, top = b8&1 == 1 || ok.left[b8] && ok.left[b8+1], b8 >= 2 || ok.top
+	left, top = b8&1 == 1 || ok.left>>b8&3 == 3, b8 >= 2 || ok.top
 	corner, right := true, false
 	switch b8 {
 	case 0:
@@ -256,7 +258,7 @@ func (r *recon[T]) loadBorder8(at, b8 int, ok *intraNeighbours) (left, top bool)
 	case 1:
 		corner, right = ok.top, ok.topRight
 	case 2:
-		corner, right = ok.left[1], true
+		corner, right = ok.beside(1), true
 	}
 	if left {
 		for y := range 8 {
@@ -298,7 +300,7 @@ func (r *recon[T]) loadBorder8(at, b8 int, ok *intraNeighbours) (left, top bool)
 // intra16 predicts a whole macroblock (8.3.3).
 func (r *recon[T]) intra16(at, mode int, ok *intraNeighbours) {
 	pix, stride := r.luma, r.stride
-	left := ok.left == [4]bool{true, true, true, true}
+	left := ok.left == allRows
 	switch mode {
 	case 0:
 		r.k.Copy(pix[at:], stride, pix[at-stride:], 0, 16, 16)
@@ -351,7 +353,7 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *intraNeighbours) {
 // own.
 func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
-	if h == 8 && ok.top && ok.left == [4]bool{true, true, true, true} {
+	if h == 8 && ok.top && ok.left == allRows {
 		r.k.chromaDC(pix, at, stride)
 		return
 	}
@@ -362,9 +364,9 @@ func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 		above[1] = int32(p[4]) + int32(p[5]) + int32(p[6]) + int32(p[7])
 	}
 	for y := 0; y < h; y += 4 {
-		left := ok.left[y>>(2-r.chromaShift)]
+		left := ok.beside(y >> (2 - r.chromaShift))
 		if h == 8 {
-			left = left && ok.left[y>>1+1]
+			left = left && ok.beside(y>>1+1)
 		}
 		beside := int32(0)
 		if left {

@@ -190,7 +190,7 @@ func (d *sliceDecoder) findNeighbours() {
 	if d.x > 0 && at > d.width {
 		n.topLeft = i - int32(above) - 1
 	}
-	n.left = [4]int32{left, left, left, left}
+	n.left[0], n.left[1], n.left[2], n.left[3] = left, left, left, left
 	n.leftRow = [4]uint8{0, 1, 2, 3}
 }
 

@@ -336,7 +336,9 @@ func (d *sliceDecoder) setDifference(l, block, w, h int, diff [2]uint8) {
 func (d *sliceDecoder) setWhole(l int, ref int8, v motion.Vector) {
 	m, four := d.mv, [4]motion.Vector{v, v, v, v}
 	id := d.refID(l, ref)
-	m.ref[l], m.id[l] = [4]int8{ref, ref, ref, ref}, [4]int32{id, id, id, id}
+	refs, ids := &m.ref[l], &m.id[l]
+	refs[0], refs[1], refs[2], refs[3] = ref, ref, ref, ref
+	ids[0], ids[1], ids[2], ids[3] = id, id, id, id
 	mv := &m.mv[l]
 	*(*[4]motion.Vector)(mv[:]), *(*[4]motion.Vector)(mv[4:]) = four, four
 	*(*[4]motion.Vector)(mv[8:]), *(*[4]motion.Vector)(mv[12:]) = four, four

@@ -20,7 +20,7 @@ func predictor(r *rand.Rand) (*recon[uint8], *intraNeighbours) {
 		rc.luma[i] = uint8(r.IntN(256))
 	}
 	rc.at = 16*48 + 16
-	return rc, &intraNeighbours{left: [4]bool{true, true, true, true}, top: true, topLeft: true, topRight: r.IntN(2) == 0}
+	return rc, &intraNeighbours{left: allRows, top: true, topLeft: true, topRight: r.IntN(2) == 0}
 }
 
 // samples returns p[x, y] of the standard: the neighbours of a block whose own

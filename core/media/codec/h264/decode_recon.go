@@ -65,9 +65,15 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 
 // intraNeighbours tells which samples around a macroblock intra prediction may use.
 type intraNeighbours struct {
-	left                   [4]bool // beside each row of 4x4 blocks
+	left                   uint8 // a bit for each row of 4x4 blocks
 	top, topLeft, topRight bool
 }
+
+// allRows are all rows of 4x4 blocks.
+const allRows = 15
+
+// beside reports whether the samples to the left of a row of 4x4 blocks may be used.
+func (n *intraNeighbours) beside(row int) bool { return n.left>>row&1 != 0 }
 
 var errNeighbours = damaged("an intra prediction from samples that are not there")
 
@@ -84,7 +90,7 @@ func (r *recon[T]) reconstruct() error {
 		r.inter()
 		r.addLuma()
 	default:
-		ok := intraNeighbours{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
+		ok := d.intraNeighbours()
 		if err := r.intra(&ok); err != nil {
 			return err
 		}
@@ -130,7 +136,7 @@ func (r *recon[T]) place() {
 
 func (r *recon[T]) intra(ok *intraNeighbours) error {
 	d := r.d
-	left := ok.left == [4]bool{true, true, true, true}
+	left := ok.left == allRows
 	all := left && ok.top && ok.topLeft
 	if d.mb.kind == kind16x16 {
 		if d.mode16 == 0 && !ok.top || d.mode16 == 1 && !left || d.mode16 == 3 && !all {
@@ -172,9 +178,9 @@ func (r *recon[T]) intraBlocks(ok *intraNeighbours) error {
 	for k := 0; k < 16; k += step {
 		block := blockOf[k]
 		mode := d.mb.modes[block]
-		left, top := block&3 > 0 || ok.left[block>>2], block > 3 || ok.top
+		left, top := block&3 > 0 || ok.beside(block>>2), block > 3 || ok.top
 		if step == 4 && block&3 == 0 {
-			left = left && ok.left[block>>2+1]
+			left = left && ok.beside(block>>2+1)
 		}
 		need := needs[mode]
 		if need&needLeft != 0 && !left || need&needTop != 0 && !top || need&needCorner != 0 && !cornerOf(block, ok) {

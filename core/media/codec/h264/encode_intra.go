@@ -17,13 +17,13 @@ func (c *macroblockEncoder[T]) rateCost(bits int) int { return c.lambda * bits >
 // findNeighbours determines which neighbours intra prediction may use.
 func (c *macroblockEncoder[T]) findNeighbours() {
 	d := c.d
-	c.available = intraNeighbours{left: d.usableLeft(), top: d.usable(d.n.top), topLeft: d.usable(d.n.topLeft), topRight: d.usable(d.n.topRight)}
+	c.available = d.intraNeighbours()
 }
 
 // chooseIntra16x16 returns the best mode of Intra_16x16 and its cost.
 func (c *macroblockEncoder[T]) chooseIntra16x16() (mode, cost int) {
 	r := c.r
-	left := c.available.left == [4]bool{true, true, true, true}
+	left := c.available.left == allRows
 	cost = math.MaxInt
 	modes, brief := []int{2, 0, 1, 3}, !c.thorough && c.d.h.kind != sliceI
 	if brief {
@@ -70,7 +70,7 @@ func (c *macroblockEncoder[T]) chooseIntraChroma() {
 	if r.planes == 1 {
 		return
 	}
-	left := c.available.left == [4]bool{true, true, true, true}
+	left := c.available.left == allRows
 	best, cost, modes := 0, math.MaxInt, 4
 	if !c.thorough && d.h.kind != sliceI {
 		modes = 0
@@ -159,7 +159,7 @@ func (c *macroblockEncoder[T]) codeIntraBlock(k, at int, large bool) {
 // chooseIntraMode predicts block k in its best mode.
 func (c *macroblockEncoder[T]) chooseIntraMode(k, at, place int, large bool) (best int8, cost int) {
 	d, r, block, n := c.d, c.r, blockOf[k], 4
-	left, top, above := block&3 > 0 || c.available.left[block>>2], block > 3 || c.available.top, r.border[6:10]
+	left, top, above := block&3 > 0 || c.available.beside(block>>2), block > 3 || c.available.top, r.border[6:10]
 	if large {
 		n, above = 8, r.border[10:18]
 		left, top = r.loadBorder8(at, k>>2, &c.available)
