@@ -1,6 +1,10 @@
 package h264
 
-import mathbits "math/bits"
+import (
+	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/bits"
+)
 
 var errLevels = damaged("an invalid code of coefficients")
 
@@ -155,4 +159,49 @@ func (d *sliceDecoder) cavlcPlace(b *block, levels *[16]int32, total int, window
 		at -= run
 	}
 	return used
+}
+
+// shortDC are the chroma DC blocks of 4:2:0 with at most shortBits bits, by the bits they begin with; the length of
+// others is 0.
+var shortDC = func() (list [1 << shortBits]struct {
+	levels        [4]int8
+	length, coded uint8 // coded is 1 for a block with levels
+}) {
+	var d sliceDecoder
+	for next := range list {
+		d.r = bits.NewReader([]byte{uint8(next >> (shortBits - 8)), uint8(next << (16 - shortBits)), 0, 0, 0, 0, 0, 0})
+		var out [4]int32
+		b := block{catChromaDC, out[:], scansDC[0], raw[:], 0}
+		total, err := d.cavlcCoeffsGo(&b, b.tableDC())
+		if err != nil || d.r.Pos() > shortBits {
+			continue
+		}
+		list[next].length, list[next].coded = uint8(d.r.Pos()), uint8(oneIf(total > 0))
+		for i, level := range out {
+			list[next].levels[i] = int8(level)
+		}
+	}
+	return list
+}()
+
+const shortBits = 9
+
+// cavlcDC420 parses both chroma DC blocks of 4:2:0 into dc and returns which have levels.
+func (d *sliceDecoder) cavlcDC420() (coded uint64, err error) {
+	for plane := range 2 {
+		c := (*[4]int32)(d.dc[16*plane:])
+		if e := &shortDC[d.r.Window()>>(64-shortBits)]; e.length > 0 {
+			d.r.Skip(int(e.length))
+			c[0], c[1], c[2], c[3] = int32(e.levels[0]), int32(e.levels[1]), int32(e.levels[2]), int32(e.levels[3])
+			coded |= uint64(e.coded) << plane
+			continue
+		}
+		b := block{catChromaDC, c[:], scansDC[0], raw[:], 0}
+		n, err := d.cavlcCoeffs(&b, b.tableDC())
+		if err != nil {
+			return 0, err
+		}
+		coded |= uint64(oneIf(n > 0)) << plane
+	}
+	return coded, nil
 }

@@ -232,7 +232,13 @@ func (d *sliceDecoder) residualChroma(list int) error {
 	blocks := d.chromaBlocks()
 	offset := 6 * (d.h.sps.chromaDepth - 8)
 	alone := d.mb.cbp>>4 == 1
-	coded, _, err := d.readSet(&block{catChromaDC, nil, scansDC[blocks>>3], raw[:], 0}, d.dc[:], 3)
+	var coded uint64
+	var err error
+	if blocks == 4 && !d.h.pps.cabac {
+		coded, err = d.cavlcDC420()
+	} else {
+		coded, _, err = d.readSet(&block{catChromaDC, nil, scansDC[blocks>>3], raw[:], 0}, d.dc[:], 3)
+	}
 	if err != nil {
 		return err
 	}
