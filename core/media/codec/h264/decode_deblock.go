@@ -26,8 +26,8 @@ func (r *recon[T]) deblock(x, y int) {
 	e.h, e.mb, e.mv, e.field = h, mb, &d.motion[addr], h.structure != framepool.WholeFrame || mb.field
 	d.x, d.y, d.h, d.field = x, y, h, mb.field
 	r.place()
-	if q := (quantisers{mb.qp, mb.qpc, h.alphaOff, h.betaOff}); q != e.quantisers {
-		e.quantisers = q
+	if q := h.deblockKey(mb); q != e.key {
+		e.key = q
 		e.setFilters(&e.inside, mb)
 	}
 	e.vertical(x, y)
@@ -45,22 +45,21 @@ func allOf(bs uint8) strengths { return strengths(bs) * 0x1010101 }
 
 // edges filters the edges of one macroblock.
 type edges[T motion.Sample] struct {
-	r          *recon[T]
-	h          *sliceHeader
-	mb         *mbInfo
-	mv         *mbMotion
-	field      bool             // a field macroblock or one of a field
-	inside     [3]edgeFilter[T] // for the edges within the macroblock, by plane
-	across     [3]edgeFilter[T] // for the edge to another one
-	quantisers                  // which inside is for
-	strengths  [4]strengths     // of the edges within the macroblock
+	r         *recon[T]
+	h         *sliceHeader
+	mb        *mbInfo
+	mv        *mbMotion
+	field     bool             // a field macroblock or one of a field
+	inside    [3]edgeFilter[T] // for the edges within the macroblock, by plane
+	across    [3]edgeFilter[T] // for the edge to another one
+	key       uint64           // of inside
+	strengths [4]strengths     // of the edges within the macroblock
 }
 
-// quantisers are what the filters of a macroblock depend on.
-type quantisers struct {
-	qp                int8
-	qpc               [2]int8
-	alphaOff, betaOff int8
+// deblockKey is all that the filters for the edges within a macroblock depend on; it is never 0.
+func (h *sliceHeader) deblockKey(m *mbInfo) uint64 {
+	return 1 | uint64(uint8(m.qp))<<8 | uint64(uint8(m.qpc[0]))<<16 | uint64(uint8(m.qpc[1]))<<24 |
+		uint64(uint8(h.alphaOff))<<32 | uint64(uint8(h.betaOff))<<40
 }
 
 // setFilters sets the filters for the edges between the macroblock and pm.
@@ -157,7 +156,7 @@ func (e *edges[T]) chromaWithin(columns bool, bs *[4]strengths) {
 func (e *edges[T]) outer(i, first, step int) (bs strengths) {
 	pm, pv := &e.r.d.mbs[i], &e.r.d.motion[i]
 	if pm.intra() || e.mb.intra() {
-		return allOf(e.strength(pm, pv, 0, 0, true, step == 1))
+		return allOf(e.intraStrength(pm, step == 1))
 	}
 	if pm.still && e.mb.still && !e.h.mbaff {
 		coded := pm.luma>>first | e.mb.luma
@@ -225,8 +224,8 @@ var codedStrengths = func() (t [2][16]strengths) {
 // macroblock (8.7.2.1).
 func (e *edges[T]) strength(pm *mbInfo, pv *mbMotion, p, q int, edge, vertical bool) uint8 {
 	if pm.intra() || e.mb.intra() {
-		if edge && (vertical || !e.field && !pm.field) {
-			return 4
+		if edge {
+			return e.intraStrength(pm, vertical)
 		}
 		return 3
 	}
@@ -242,6 +241,14 @@ func (e *edges[T]) strength(pm *mbInfo, pv *mbMotion, p, q int, edge, vertical b
 	return 0
 }
 
+// intraStrength is strength at the edge of a macroblock where one of both sides is intra predicted.
+func (e *edges[T]) intraStrength(pm *mbInfo, vertical bool) uint8 {
+	if vertical || !e.field && !pm.field {
+		return 4
+	}
+	return 3
+}
+
 // differs reports whether two blocks are predicted from different pictures, or with vectors that
 // differ by at least one sample.
 func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
@@ -254,14 +261,10 @@ func differs(pv, qv *mbMotion, p, q int, limit int32) bool {
 		a, b := pv.mv[lp][p], qv.mv[lq][q]
 		return motion.Abs32(int32(a.X)-int32(b.X)) >= 4 || motion.Abs32(int32(a.Y)-int32(b.Y)) >= limit
 	}
-	straight := p0 == q0 && p1 == q1
-	crossed := p0 == q1 && p1 == q0
 	switch {
-	case straight && crossed:
-		return (far(0, 0, p0) || far(1, 1, p1)) && (far(0, 1, p0) || far(1, 0, p1))
-	case straight:
-		return far(0, 0, p0) || far(1, 1, p1)
-	case crossed:
+	case p0 == q0 && p1 == q1:
+		return (far(0, 0, p0) || far(1, 1, p1)) && (p0 != p1 || far(0, 1, p0) || far(1, 0, p1))
+	case p0 == q1 && p1 == q0:
 		return far(0, 1, p0) || far(1, 0, p1)
 	}
 	return true
