@@ -7584,24 +7584,34 @@ flags:
 	RET
 
 // func cavlcFast(r *byte, b *byte, tables *byte)
-// Requires: BMI, BMI2, CMOV
+// Requires: BMI, BMI2
 TEXT ·cavlcFast(SB), NOSPLIT, $112-24
-	MOVQ  r+0(FP), R10
-	MOVQ  (R10), AX
-	MOVQ  8(R10), CX
-	XORL  BX, BX
-	MOVQ  b+8(FP), R9
-	MOVQ  80(R9), DI
-	MOVQ  DI, 80(SP)
-	MOVL  $0x00000001, SI
-	SHLXL DI, SI, SI
-	SHRL  $0x01, SI
-	MOVL  SI, 88(SP)
+	MOVQ   r+0(FP), R10
+	MOVQ   (R10), AX
+	MOVQ   8(R10), CX
+	XORL   BX, BX
+	MOVQ   b+8(FP), R9
+	MOVQ   80(R9), DI
+	MOVQ   DI, 80(SP)
+	MOVL   $0x00000001, SI
+	SHLXL  DI, SI, SI
+	SHRL   $0x01, SI
+	MOVL   SI, 88(SP)
+	ADDQ   BX, CX
+	XORL   BX, BX
+	MOVQ   CX, SI
+	SHRQ   $0x03, SI
+	MOVQ   (AX)(SI*1), DX
+	BSWAPQ DX
+	MOVL   CX, DI
+	ANDL   $0x07, DI
+	SHLXQ  DI, DX, DX
 
 block:
 	MOVQ    r+0(FP), R10
 	LEAQ    (CX)(BX*1), SI
 	MOVQ    SI, 8(R10)
+	XORL    R9, R9
 	BSFQ    24(R10), R9
 	JZ      leave
 	CMPQ    SI, 16(R10)
@@ -7622,11 +7632,25 @@ block:
 	MOVBLZX -8(DI), SI
 	ADDL    SI, R8
 	ADDQ    tables+16(FP), R8
-	MOVBLZX 9392(R8), R8
+	MOVBLZX 9584(R8), R8
 
 chosen:
-	MOVQ    tables+16(FP), SI
-	MOVQ    9344(SI)(R8*8), R10
+	MOVQ   tables+16(FP), SI
+	MOVQ   9536(SI)(R8*8), R10
+	CMPL   BX, $0x29
+	JBE    enough0
+	ADDQ   BX, CX
+	XORL   BX, BX
+	MOVQ   CX, SI
+	SHRQ   $0x03, SI
+	MOVQ   (AX)(SI*1), DX
+	BSWAPQ DX
+	MOVL   CX, DI
+	ANDL   $0x07, DI
+	SHLXQ  DI, DX, DX
+
+enough0:
+	MOVQ    DX, R9
 	ADDQ    BX, CX
 	XORL    BX, BX
 	MOVQ    CX, SI
@@ -7636,34 +7660,23 @@ chosen:
 	MOVL    CX, DI
 	ANDL    $0x07, DI
 	SHLXQ   DI, DX, DX
-	MOVQ    DX, R9
 	SHRQ    $0x38, R9
 	SHLL    $0x08, R8
 	ADDQ    R8, R9
 	MOVQ    tables+16(FP), SI
-	MOVL    9528(SI)(R9*4), R9
+	MOVL    9720(SI)(R9*4), R9
 	MOVBLZX R9, DI
 	TESTL   DI, DI
-	JNZ     single
-	TESTQ   R10, R10
-	JZ      fixed
-	MOVQ    DX, SI
-	BTSQ    $0x30, SI
-	BSRQ    SI, R9
-	XORL    $0x3f, R9
-	LEAQ    1(R9), DI
-	SHLXQ   DI, DX, SI
-	SHRQ    $0x3d, SI
-	LEAQ    (SI)(R9*8), SI
-	MOVWLZX (R10)(SI*2), R9
-	MOVBLZX R9, DI
-	TESTL   DI, DI
-	JZ      leave
-	SHRL    $0x08, R9
+	JZ      token
 	SHLXQ   DI, DX, DX
 	ADDQ    DI, BX
+	SARL    $0x08, R9
+	MOVL    R9, R8
+	ANDL    $0x7f, R9
+	TESTB   $0x80, R8
+	JZ      single
 
-token:
+total:
 	MOVL  R9, R8
 	SHRL  $0x02, R8
 	JZ    parsed
@@ -7702,37 +7715,19 @@ token:
 level:
 	MOVQ    DX, SI
 	SHRQ    $0x38, SI
-	MOVLQSX (R12)(SI*4), R13
-	MOVL    R13, DI
+	MOVLQSX (R12)(SI*4), R9
+	MOVL    R9, DI
 	ANDL    $0x0f, DI
 	JZ      large
 	SHLXQ   DI, DX, DX
 	ADDQ    DI, BX
-	MOVL    R13, R12
+	MOVL    R9, R12
 	ANDL    $0x00003c00, R12
 	ADDQ    tables+16(FP), R12
-	SARQ    $0x10, R13
+	SARQ    $0x10, R9
 
 store:
-	MOVL   R13, (SP)(R11*4)
-	CMPL   BX, $0x25
-	JBE    enough0
-	ADDQ   BX, CX
-	XORL   BX, BX
-	MOVQ   CX, SI
-	SHRQ   $0x03, SI
-	MOVQ   (AX)(SI*1), DX
-	BSWAPQ DX
-	MOVL   CX, DI
-	ANDL   $0x07, DI
-	SHLXQ  DI, DX, DX
-
-enough0:
-	INCL R11
-	CMPL R11, R8
-	JB   level
-
-levelled:
+	MOVL   R9, (SP)(R11*4)
 	CMPL   BX, $0x25
 	JBE    enough1
 	ADDQ   BX, CX
@@ -7746,75 +7741,12 @@ levelled:
 	SHLXQ  DI, DX, DX
 
 enough1:
-	XORL    R13, R13
-	MOVQ    b+8(FP), SI
-	MOVQ    40(SI), R12
-	CMPQ    R8, R12
-	JE      counted
-	MOVQ    80(R10), R10
-	MOVQ    -8(R10)(R8*8), R10
-	MOVQ    DX, SI
-	BTSQ    $0x30, SI
-	BSRQ    SI, R13
-	XORL    $0x3f, R13
-	LEAQ    1(R13), DI
-	SHLXQ   DI, DX, SI
-	SHRQ    $0x3d, SI
-	LEAQ    (SI)(R13*8), SI
-	MOVWLZX (R10)(SI*2), R13
-	MOVBLZX R13, DI
-	TESTL   DI, DI
-	JZ      leave
-	SHRL    $0x08, R13
-	SHLXQ   DI, DX, DX
-	ADDQ    DI, BX
+	INCL R11
+	CMPL R11, R8
+	JB   level
 
-counted:
-	LEAQ  (R8)(R13*1), SI
-	CMPQ  SI, R12
-	JA    leave
-	LEAQ  -1(SI), R12
-	MOVQ  b+8(FP), SI
-	MOVQ  32(SI), R10
-	MOVQ  104(SP), R14
-	MOVQ  56(SI), R15
-	XORL  R11, R11
-	TESTL R13, R13
-	JZ    without
-
-run:
-	MOVBLZX (R10)(R12*1), SI
-	MOVL    (SP)(R11*4), BP
-	IMULL   (R15)(SI*4), BP
-	MOVQ    80(SP), DI
-	ADDL    88(SP), BP
-	SARXL   DI, BP, BP
-	MOVL    BP, (R14)(SI*4)
-	DECQ    R12
-	INCL    R11
-	CMPL    R11, R8
-	JE      placed
-	MOVL    R13, DI
-	MOVL    $0x00000007, SI
-	CMPL    R13, SI
-	CMOVLHI SI, DI
-	MOVQ    DX, SI
-	SHRQ    $0x3d, SI
-	LEAQ    (SI)(DI*8), SI
-	ADDQ    tables+16(FP), SI
-	MOVBLZX 9216(SI), BP
-	MOVL    BP, DI
-	ANDL    $0x0f, DI
-	JZ      long
-	SHRL    $0x04, BP
-
-skip:
-	SHLXQ  DI, DX, DX
-	ADDQ   DI, BX
-	SUBQ   BP, R12
-	SUBL   BP, R13
-	JZ     without
-	CMPL   BX, $0x2e
+levelled:
+	CMPL   BX, $0x25
 	JBE    enough2
 	ADDQ   BX, CX
 	XORL   BX, BX
@@ -7827,23 +7759,101 @@ skip:
 	SHLXQ  DI, DX, DX
 
 enough2:
-	JMP run
+	XORL    R12, R12
+	MOVQ    b+8(FP), SI
+	MOVQ    40(SI), R9
+	CMPQ    R8, R9
+	JE      counted
+	MOVQ    tables+16(FP), SI
+	MOVL    15864(SI)(R8*4), DI
+	MOVL    DI, SI
+	SHRL    $0x08, SI
+	MOVQ    r+0(FP), R10
+	ADDQ    80(R10), SI
+	SHRXQ   DI, DX, DI
+	MOVBLZX (SI)(DI*1), R12
+	MOVL    R12, DI
+	ANDL    $0x0f, DI
+	JZ      leave
+	SHRL    $0x04, R12
+	SHLXQ   DI, DX, DX
+	ADDQ    DI, BX
 
-without:
-	MOVBLZX (R10)(R12*1), SI
+counted:
+	LEAQ  (R8)(R12*1), SI
+	CMPQ  SI, R9
+	JA    leave
+	LEAQ  -1(SI), R9
+	MOVQ  b+8(FP), SI
+	MOVQ  32(SI), R13
+	MOVQ  104(SP), R14
+	MOVQ  56(SI), R15
+	XORL  R11, R11
+	TESTL R12, R12
+	JZ    without
+	MOVQ  tables+16(FP), R10
+
+run:
+	MOVBLZX (R13)(R9*1), SI
 	MOVL    (SP)(R11*4), BP
 	IMULL   (R15)(SI*4), BP
 	MOVQ    80(SP), DI
 	ADDL    88(SP), BP
 	SARXL   DI, BP, BP
 	MOVL    BP, (R14)(SI*4)
-	DECQ    R12
+	DECQ    R9
+	INCL    R11
+	CMPL    R11, R8
+	JE      placed
+	MOVQ    DX, SI
+	SHRQ    $0x3d, SI
+	LEAQ    (SI)(R12*8), SI
+	MOVWLZX 9216(R10)(SI*2), BP
+	MOVL    BP, DI
+	ANDL    $0x0f, DI
+	JZ      long
+	SHLXQ   DI, DX, DX
+	ADDQ    DI, BX
+	MOVL    BP, R12
+	SHRL    $0x08, R12
+	SHRL    $0x04, BP
+	ANDL    $0x0f, BP
+	SUBQ    BP, R9
+	TESTL   R12, R12
+	JZ      without
+
+next:
+	CMPL   BX, $0x2e
+	JBE    enough3
+	ADDQ   BX, CX
+	XORL   BX, BX
+	MOVQ   CX, SI
+	SHRQ   $0x03, SI
+	MOVQ   (AX)(SI*1), DX
+	BSWAPQ DX
+	MOVL   CX, DI
+	ANDL   $0x07, DI
+	SHLXQ  DI, DX, DX
+
+enough3:
+	JMP run
+
+without:
+	MOVBLZX (R13)(R9*1), SI
+	MOVL    (SP)(R11*4), BP
+	IMULL   (R15)(SI*4), BP
+	MOVQ    80(SP), DI
+	ADDL    88(SP), BP
+	SARXL   DI, BP, BP
+	MOVL    BP, (R14)(SI*4)
+	DECQ    R9
 	INCL    R11
 	CMPL    R11, R8
 	JNE     without
 
 placed:
 	MOVQ r+0(FP), R10
+	XORL R9, R9
 	BSFQ 24(R10), R9
 	MOVQ 32(R10), SI
 	BTSQ R9, SI
@@ -7872,72 +7882,66 @@ parsed:
 	MOVQ  SI, 24(R10)
 	JMP   block
 
-single:
+token:
+	TESTQ   R10, R10
+	JZ      leave
+	MOVQ    DX, SI
+	BTSQ    $0x30, SI
+	BSRQ    SI, R9
+	XORL    $0x3f, R9
+	LEAQ    1(R9), DI
+	SHLXQ   DI, DX, SI
+	SHRQ    $0x3d, SI
+	LEAQ    (SI)(R9*8), SI
+	MOVWLZX (R10)(SI*2), R9
+	MOVBLZX R9, DI
+	TESTL   DI, DI
+	JZ      leave
+	SHRL    $0x08, R9
 	SHLXQ   DI, DX, DX
 	ADDQ    DI, BX
-	MOVL    R9, R12
-	SHRL    $0x08, R12
-	MOVBLZX R12, R12
-	SUBL    $0x01, R12
+	JMP     total
+
+single:
+	SUBL    $0x01, R9
 	JB      parsed
-	MOVL    $0x00000001, R8
 	MOVQ    b+8(FP), R11
-	CMPQ    R12, 40(R11)
+	CMPQ    R9, 40(R11)
 	JAE     leave
-	SARL    $0x10, R9
+	SARL    $0x08, R8
 	MOVQ    32(R11), SI
-	MOVBLZX (SI)(R12*1), SI
+	MOVBLZX (SI)(R9*1), SI
 	MOVQ    56(R11), DI
-	IMULL   (DI)(SI*4), R9
+	IMULL   (DI)(SI*4), R8
 	MOVQ    80(SP), DI
-	ADDL    88(SP), R9
-	SARXL   DI, R9, R9
+	ADDL    88(SP), R8
+	SARXL   DI, R8, R8
 	MOVQ    104(SP), DI
-	MOVL    R9, (DI)(SI*4)
+	MOVL    R8, (DI)(SI*4)
+	MOVL    $0x00000001, R8
 	JMP     placed
 
 leave:
 	RET
 
-fixed:
-	MOVQ  DX, R9
-	SHRQ  $0x3a, R9
-	MOVL  $0x00000006, DI
-	SHLXQ DI, DX, DX
-	ADDQ  DI, BX
-	ADDL  $0x04, R9
-	CMPL  R9, $0x07
-	JE    none
-	MOVL  R9, SI
-	SHRL  $0x02, SI
-	MOVL  R9, DI
-	ANDL  $0x03, DI
-	CMPL  DI, SI
-	JBE   token
-	JMP   leave
-
-none:
-	XORL R9, R9
-	JMP  token
-
 large:
-	MOVQ    tables+16(FP), R14
-	SUBQ    R14, R12
+	MOVQ    tables+16(FP), R10
+	SUBQ    R10, R12
 	SHRL    $0x0a, R12
-	ADDQ    R14, R12
+	ADDQ    R10, R12
 	MOVQ    DX, SI
 	BTSQ    $0x31, SI
-	BSRQ    SI, R13
-	XORL    $0x3f, R13
-	CMPL    R13, $0x0d
+	BSRQ    SI, R9
+	XORL    $0x3f, R9
+	CMPL    R9, $0x0d
 	JA      leave
-	LEAQ    1(R13), DI
+	LEAQ    1(R9), DI
 	SHLXQ   DI, DX, DX
 	ADDQ    DI, BX
-	MOVBLZX 9296(R12), DI
-	MOVBLZX 9280(R12), R12
-	SHLXL   R12, R13, R13
-	ADDL    DI, R13
+	MOVBLZX 9488(R12), DI
+	MOVBLZX 9472(R12), R12
+	SHLXL   R12, R9, R9
+	ADDL    DI, R9
 	MOVL    $0x0000003f, DI
 	SUBL    R12, DI
 	MOVQ    DX, SI
@@ -7945,12 +7949,12 @@ large:
 	SHRXQ   DI, SI, SI
 	SHLXQ   R12, DX, DX
 	ADDQ    R12, BX
-	ADDL    SI, R13
-	MOVL    R13, SI
+	ADDL    SI, R9
+	MOVL    R9, SI
 	SHRL    $0x01, SI
 	INCL    SI
 	XORL    DI, DI
-	CMPL    SI, 9312(R14)(R12*4)
+	CMPL    SI, 9504(R10)(R12*4)
 	SETHI   DI
 	TESTL   R12, R12
 	JNZ     suffix
@@ -7959,28 +7963,33 @@ large:
 suffix:
 	ADDL    DI, R12
 	SHLL    $0x0a, R12
-	ADDQ    R14, R12
-	ANDL    $0x01, R13
-	NEGL    R13
-	XORL    R13, SI
-	SUBL    R13, SI
-	MOVLQSX SI, R13
+	ADDQ    R10, R12
+	ANDL    $0x01, R9
+	NEGL    R9
+	XORL    R9, SI
+	SUBL    R9, SI
+	MOVLQSX SI, R9
 	JMP     store
 
 long:
-	CMPL R13, $0x07
-	JB   leave
-	MOVQ DX, SI
-	BTSQ $0x34, SI
-	BSRQ SI, BP
-	XORL $0x3f, BP
-	LEAQ 1(BP), DI
-	ADDL $0x04, BP
-	CMPL BP, $0x0e
-	JA   leave
-	CMPL BP, R13
-	JBE  skip
-	RET
+	CMPL  R12, $0x07
+	JB    leave
+	MOVQ  DX, SI
+	BTSQ  $0x34, SI
+	BSRQ  SI, BP
+	XORL  $0x3f, BP
+	LEAQ  1(BP), DI
+	ADDL  $0x04, BP
+	CMPL  BP, $0x0e
+	JA    leave
+	CMPL  BP, R12
+	JA    leave
+	SHLXQ DI, DX, DX
+	ADDQ  DI, BX
+	SUBQ  BP, R9
+	SUBL  BP, R12
+	JZ    without
+	JMP   next
 
 // func borderSumsFast(pix *byte, stride int) (left int, above int)
 // Requires: AVX

@@ -19,10 +19,15 @@ const (
 	outAt, scanAt, sizeAt, scaleAt, roundAt                 = 8, 32, 40, 56, 80
 	cacheRow                                                = 8
 
-	rowSize                                = 1024 // of the levels
-	runsAt, suffixesAt, firstsAt, limitsAt = 9 * rowSize, 9*rowSize + 64, 9*rowSize + 80, 9*rowSize + 96
-	tokensAt, tokensOfAt                   = limitsAt + 32, limitsAt + 32 + 6*8
-	singlesAt                              = tokensOfAt + 136
+	rowSize    = 1024 // of the levels
+	runsAt     = 9 * rowSize
+	suffixesAt = runsAt + 16*8*2
+	firstsAt   = suffixesAt + 16
+	limitsAt   = firstsAt + 16
+	tokensAt   = limitsAt + 32
+	tokensOfAt = tokensAt + 6*8
+	startsAt   = tokensOfAt + 136
+	zeroRowsAt = startsAt + 6*256*4
 )
 
 // bitWindow is a window of the data in registers.
@@ -108,12 +113,14 @@ func cavlc() {
 	SHLXL(b.c.As32(), b.t.As32(), b.t.As32())
 	SHRL(Imm(1), b.t.As32())
 	MOVL(b.t.As32(), half)
+	b.fill()
 
 	Label("block")
 	Load(Param("r"), r)
 	k := ones
 	LEAQ(Mem{Base: b.pos, Index: b.used, Scale: 1}, b.t)
 	MOVQ(b.t, Mem{Base: r, Disp: posAt})
+	XORL(k.As32(), k.As32()) // so that it needs no register before
 	BSFQ(Mem{Base: r, Disp: setAt}, k)
 	JZ(LabelRef("leave"))
 	CMPQ(b.t, Mem{Base: r, Disp: limitAt})
@@ -138,21 +145,25 @@ func cavlc() {
 	Label("chosen")
 	Load(Param("tables"), b.t)
 	MOVQ(Mem{Base: b.t, Index: total, Scale: 8, Disp: tokensAt}, table)
-	b.fill() // more often than not it is needed
-	single := ones
-	MOVQ(b.window, single)
-	SHRQ(Imm(56), single)
+	b.refill(16)
+	start := ones
+	MOVQ(b.window, start)
+	b.fill() // more often than not it is needed, and what is looked up in the old window need not wait for it
+	SHRQ(Imm(56), start)
 	SHLL(Imm(8), total.As32())
-	ADDQ(total, single)
+	ADDQ(total, start)
 	Load(Param("tables"), b.t)
-	MOVL(Mem{Base: b.t, Index: single, Scale: 4, Disp: singlesAt}, single.As32())
-	MOVBLZX(single.As8(), b.c.As32())
+	MOVL(Mem{Base: b.t, Index: start, Scale: 4, Disp: startsAt}, start.As32())
+	MOVBLZX(start.As8(), b.c.As32())
 	TESTL(b.c.As32(), b.c.As32())
-	JNZ(LabelRef("single"))
-	TESTQ(table, table)
-	JZ(LabelRef("fixed"))
-	b.lookup(table, ones, "leave")
-	Label("token")
+	JZ(LabelRef("token"))
+	b.skip(b.c)
+	SARL(Imm(8), start.As32())
+	MOVL(start.As32(), total.As32())
+	ANDL(Imm(127), start.As32())
+	TESTB(Imm(128), total.As8())
+	JZ(LabelRef("single"))
+	Label("total")
 	MOVL(ones.As32(), total.As32())
 	SHRL(Imm(2), total.As32())
 	JZ(LabelRef("parsed"))
@@ -213,9 +224,19 @@ func cavlc() {
 	MOVQ(Mem{Base: b.t, Disp: sizeAt}, at)
 	CMPQ(total, at)
 	JE(LabelRef("counted"))
-	MOVQ(Mem{Base: table, Disp: zerosAt}, table)
-	MOVQ(Mem{Base: table, Index: total, Scale: 8, Disp: -8}, table)
-	b.lookup(table, zeros, "leave")
+	Load(Param("tables"), b.t)
+	MOVL(Mem{Base: b.t, Index: total, Scale: 4, Disp: zeroRowsAt}, b.c.As32())
+	MOVL(b.c.As32(), b.t.As32())
+	SHRL(Imm(8), b.t.As32())
+	Load(Param("r"), r)
+	ADDQ(Mem{Base: r, Disp: zerosAt}, b.t)
+	SHRXQ(b.c, b.window, b.c)
+	MOVBLZX(Mem{Base: b.t, Index: b.c, Scale: 1}, zeros.As32())
+	MOVL(zeros.As32(), b.c.As32())
+	ANDL(Imm(15), b.c.As32())
+	JZ(LabelRef("leave"))
+	SHRL(Imm(4), zeros.As32())
+	b.skip(b.c)
 	Label("counted")
 	LEAQ(Mem{Base: total, Index: zeros, Scale: 1}, b.t)
 	CMPQ(b.t, at)
@@ -242,27 +263,27 @@ func cavlc() {
 	}
 	TESTL(zeros.As32(), zeros.As32())
 	JZ(LabelRef("without"))
+	tables := table
+	Load(Param("tables"), tables)
 	Label("run")
 	place()
 	JE(LabelRef("placed"))
-	MOVL(zeros.As32(), b.c.As32())
-	MOVL(U32(7), b.t.As32())
-	CMPL(zeros.As32(), b.t.As32())
-	CMOVLHI(b.t.As32(), b.c.As32())
 	MOVQ(b.window, b.t)
 	SHRQ(Imm(61), b.t)
-	LEAQ(Mem{Base: b.t, Index: b.c, Scale: 8}, b.t)
-	ADDQ(avoblock.Place("tables"), b.t)
-	MOVBLZX(Mem{Base: b.t, Disp: runsAt}, level.As32())
+	LEAQ(Mem{Base: b.t, Index: zeros, Scale: 8}, b.t)
+	MOVWLZX(Mem{Base: tables, Index: b.t, Scale: 2, Disp: runsAt}, level.As32())
 	MOVL(level.As32(), b.c.As32())
 	ANDL(Imm(15), b.c.As32())
 	JZ(LabelRef("long"))
-	SHRL(Imm(4), level.As32())
-	Label("skip")
 	b.skip(b.c)
+	MOVL(level.As32(), zeros.As32())
+	SHRL(Imm(8), zeros.As32())
+	SHRL(Imm(4), level.As32())
+	ANDL(Imm(15), level.As32())
 	SUBQ(level, at)
-	SUBL(level.As32(), zeros.As32())
+	TESTL(zeros.As32(), zeros.As32())
 	JZ(LabelRef("without"))
+	Label("next")
 	b.refill(11)
 	JMP(LabelRef("run"))
 	Label("without")
@@ -271,6 +292,7 @@ func cavlc() {
 
 	Label("placed")
 	Load(Param("r"), r)
+	XORL(k.As32(), k.As32())
 	BSFQ(Mem{Base: r, Disp: setAt}, k)
 	MOVQ(Mem{Base: r, Disp: codedAt}, b.t)
 	BTSQ(k, b.t)
@@ -296,20 +318,22 @@ func cavlc() {
 	MOVQ(b.t, Mem{Base: r, Disp: setAt})
 	JMP(LabelRef("block"))
 
+	Label("token") // of more bits, or none
+	TESTQ(table, table)
+	JZ(LabelRef("leave"))
+	b.lookup(table, ones, "leave")
+	JMP(LabelRef("total"))
+
 	Label("single") // no level, or one of 1 or -1
 	{
-		like, level := i, single
-		b.skip(b.c)
-		MOVL(single.As32(), at.As32())
-		SHRL(Imm(8), at.As32())
-		MOVBLZX(at.As8(), at.As32())
+		like, level := i, total
+		MOVL(start.As32(), at.As32())
 		SUBL(Imm(1), at.As32())
 		JB(LabelRef("parsed"))
-		MOVL(U32(1), total.As32())
 		Load(Param("b"), like)
 		CMPQ(at, Mem{Base: like, Disp: sizeAt})
 		JAE(LabelRef("leave"))
-		SARL(Imm(16), level.As32())
+		SARL(Imm(8), level.As32())
 		MOVQ(Mem{Base: like, Disp: scanAt}, b.t)
 		MOVBLZX(Mem{Base: b.t, Index: at, Scale: 1}, b.t.As32())
 		MOVQ(Mem{Base: like, Disp: scaleAt}, b.c)
@@ -319,33 +343,15 @@ func cavlc() {
 		SARXL(b.c.As32(), level.As32(), level.As32())
 		MOVQ(out, b.c)
 		MOVL(level.As32(), Mem{Base: b.c, Index: b.t, Scale: 4})
+		MOVL(U32(1), total.As32())
 		JMP(LabelRef("placed"))
 	}
 
 	Label("leave")
 	RET()
 
-	Label("fixed") // TotalCoeff-1 and TrailingOnes; 3 for none
-	MOVQ(b.window, ones)
-	SHRQ(Imm(58), ones)
-	MOVL(U32(6), b.c.As32())
-	b.skip(b.c)
-	ADDL(Imm(4), ones.As32())
-	CMPL(ones.As32(), Imm(7))
-	JE(LabelRef("none"))
-	MOVL(ones.As32(), b.t.As32())
-	SHRL(Imm(2), b.t.As32())
-	MOVL(ones.As32(), b.c.As32())
-	ANDL(Imm(3), b.c.As32())
-	CMPL(b.c.As32(), b.t.As32())
-	JBE(LabelRef("token"))
-	JMP(LabelRef("leave")) // more ones than coefficients
-	Label("none")
-	XORL(ones.As32(), ones.As32())
-	JMP(LabelRef("token"))
-
 	Label("large") // a level of more than eight bits: code is that of its size and sign
-	code, suffix, tables := entry, row, GP64()
+	code, suffix := entry, row
 	Load(Param("tables"), tables)
 	SUBQ(tables, row)
 	SHRL(Imm(10), row.As32())
@@ -397,6 +403,10 @@ func cavlc() {
 	CMPL(level.As32(), Imm(14))
 	JA(LabelRef("leave"))
 	CMPL(level.As32(), zeros.As32())
-	JBE(LabelRef("skip"))
-	RET()
+	JA(LabelRef("leave"))
+	b.skip(b.c)
+	SUBQ(level, at)
+	SUBL(level.As32(), zeros.As32())
+	JZ(LabelRef("without"))
+	JMP(LabelRef("next"))
 }
