@@ -50,11 +50,17 @@ func (b Block) Loop(label string, body func()) {
 
 // ByWidth emits one loop for each width, in bytes or samples.
 func (b Block) ByWidth(name string, widths []int, body func(w int)) {
+	b.ByWidthAfter(name, widths, func(int) {}, body)
+}
+
+// ByWidthAfter is ByWidth with what comes before each loop.
+func (b Block) ByWidthAfter(name string, widths []int, begin, body func(w int)) {
 	for i, w := range widths {
 		if i < len(widths)-1 {
 			CMPQ(b.W, Imm(uint64(w)))
 			JNE(LabelRef(name + "not" + strconv.Itoa(w)))
 		}
+		begin(w)
 		b.Loop(name+strconv.Itoa(w), func() { body(w) })
 		VZEROUPPER()
 		RET()

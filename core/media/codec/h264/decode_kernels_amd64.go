@@ -74,8 +74,38 @@ func fastWideKernels() kernels[uint16] {
 	k.bilinear = func(dst []uint16, stride int, src []uint16, step, w, h, dx, dy int) {
 		bilinearWideFast(motion.FirstWide(dst, stride, w, h), stride, motion.FirstWide(src, step, w+1, h+1), step, w, h, dx, dy)
 	}
-	k.lumaEdge = lumaEdges[uint16]([2][2]lumaFilter{{lumaRowWideFast, lumaRowStrongWideFast}, {lumaColumnWideFast, lumaColumnStrongWideFast}})
+	k.lumaEdge = lumaEdgeWideFast
 	k.lumaInner = lumaInner(k.lumaEdge)
-	k.chromaEdges = bothChromaEdges[uint16]([2][2]chromaFilter{{chromaRowWideFast, chromaRowStrongWideFast}, {chromaColumnWideFast, chromaColumnStrongWideFast}})
+	k.chromaEdges = chromaEdgesWideFast
 	return k
+}
+
+// lumaEdgeWideFast and chromaEdgesWideFast are lumaEdgeFast and chromaEdgesFast for samples of two bytes.
+func lumaEdgeWideFast(pix []uint16, at, stride int, columns bool, f *edgeFilter[uint16], bs strengths) {
+	first, filter, strong := edgeAt(pix, at, stride, 16, 4, columns), f.bytes(), bs&4 != 0
+	switch {
+	case columns && strong:
+		lumaColumnStrongWideFast(first, stride, filter, uint32(bs))
+	case columns:
+		lumaColumnWideFast(first, stride, filter, uint32(bs))
+	case strong:
+		lumaRowStrongWideFast(first, stride, filter, uint32(bs))
+	default:
+		lumaRowWideFast(first, stride, filter, uint32(bs))
+	}
+}
+
+func chromaEdgesWideFast(planes *[2][]uint16, at, stride int, columns bool, f *[2]edgeFilter[uint16], bs strengths) {
+	u, v := edgeAt(planes[0], at, stride, 8, 2, columns), edgeAt(planes[1], at, stride, 8, 2, columns)
+	filter, strong := f[0].bytes(), bs&4 != 0
+	switch {
+	case columns && strong:
+		chromaColumnStrongWideFast(u, v, stride, filter, uint32(bs))
+	case columns:
+		chromaColumnWideFast(u, v, stride, filter, uint32(bs))
+	case strong:
+		chromaRowStrongWideFast(u, v, stride, filter, uint32(bs))
+	default:
+		chromaRowWideFast(u, v, stride, filter, uint32(bs))
+	}
 }

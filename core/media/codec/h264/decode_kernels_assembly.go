@@ -39,43 +39,52 @@ func assemblyKernels() kernels[uint8] {
 	k.addDCs = func(dst []uint8, stride, w, h int, dcs *[16]int16, _ int32) {
 		addDCsFast(motion.First(dst, stride, w, h), stride, w, h, dcs)
 	}
-	k.lumaEdge = lumaEdges[uint8]([2][2]lumaFilter{{lumaRowFast, lumaRowStrongFast}, {lumaColumnFast, lumaColumnStrongFast}})
+	k.lumaEdge = lumaEdgeFast
 	k.lumaInner = lumaInner(k.lumaEdge)
-	k.chromaEdges = bothChromaEdges[uint8]([2][2]chromaFilter{{chromaRowFast, chromaRowStrongFast}, {chromaColumnFast, chromaColumnStrongFast}})
+	k.chromaEdges = chromaEdgesFast
 	return k
 }
 
-// lumaFilter and chromaFilter are assembly functions that filter an edge.
-type (
-	lumaFilter   func(pix *byte, stride int, f *byte, bs uint32)
-	chromaFilter func(u, v *byte, stride int, f *byte, bs uint32)
-)
-
-// lumaEdges makes a lumaEdge kernel of assembly functions, by horizontal or vertical edge and by
-// bS under 4 or equal to 4.
-func lumaEdges[T motion.Sample](filters [2][2]lumaFilter) func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs strengths) {
-	return func(pix []T, at, stride int, columns bool, f *edgeFilter[T], bs strengths) {
-		if columns {
-			_, _ = pix[at-4], pix[at+15*stride+3]
-		} else {
-			_, _ = pix[at-4*stride], pix[at+3*stride+15]
-		}
-		filters[oneIf(columns)][bs>>2&1]((*byte)(unsafe.Pointer(&pix[at])), stride, f.bytes(), uint32(bs))
+// edgeAt returns the address of sample q0 of the first line of an edge, which has reach samples on either side.
+func edgeAt[T motion.Sample](pix []T, at, stride, lines, reach int, columns bool) *byte {
+	if columns {
+		_, _ = pix[at-reach], pix[at+(lines-1)*stride+reach-1]
+	} else {
+		_, _ = pix[at-reach*stride], pix[at+(reach-1)*stride+lines-1]
 	}
-}
-
-// bothChromaEdges makes a chromaEdges kernel of assembly functions.
-func bothChromaEdges[T motion.Sample](filters [2][2]chromaFilter) func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs strengths) {
-	return func(planes *[2][]T, at, stride int, columns bool, f *[2]edgeFilter[T], bs strengths) {
-		u, v := planes[0], planes[1]
-		if columns {
-			_, _, _, _ = u[at-2], v[at-2], u[at+7*stride+1], v[at+7*stride+1]
-		} else {
-			_, _, _, _ = u[at-2*stride], v[at-2*stride], u[at+stride+7], v[at+stride+7]
-		}
-		filters[oneIf(columns)][bs>>2&1]((*byte)(unsafe.Pointer(&u[at])), (*byte)(unsafe.Pointer(&v[at])), stride, f[0].bytes(), uint32(bs))
-	}
+	return (*byte)(unsafe.Pointer(&pix[at]))
 }
 
 // bytes is the address of the filter, for the assembly.
 func (f *edgeFilter[T]) bytes() *byte { return (*byte)(unsafe.Pointer(f)) }
+
+// lumaEdgeFast is lumaEdge. It names the functions it calls, since a function that is a value is called more slowly.
+func lumaEdgeFast(pix []uint8, at, stride int, columns bool, f *edgeFilter[uint8], bs strengths) {
+	first, filter, strong := edgeAt(pix, at, stride, 16, 4, columns), f.bytes(), bs&4 != 0
+	switch {
+	case columns && strong:
+		lumaColumnStrongFast(first, stride, filter, uint32(bs))
+	case columns:
+		lumaColumnFast(first, stride, filter, uint32(bs))
+	case strong:
+		lumaRowStrongFast(first, stride, filter, uint32(bs))
+	default:
+		lumaRowFast(first, stride, filter, uint32(bs))
+	}
+}
+
+// chromaEdgesFast is chromaEdges.
+func chromaEdgesFast(planes *[2][]uint8, at, stride int, columns bool, f *[2]edgeFilter[uint8], bs strengths) {
+	u, v := edgeAt(planes[0], at, stride, 8, 2, columns), edgeAt(planes[1], at, stride, 8, 2, columns)
+	filter, strong := f[0].bytes(), bs&4 != 0
+	switch {
+	case columns && strong:
+		chromaColumnStrongFast(u, v, stride, filter, uint32(bs))
+	case columns:
+		chromaColumnFast(u, v, stride, filter, uint32(bs))
+	case strong:
+		chromaRowStrongFast(u, v, stride, filter, uint32(bs))
+	default:
+		chromaRowFast(u, v, stride, filter, uint32(bs))
+	}
+}

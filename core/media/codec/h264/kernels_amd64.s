@@ -32,23 +32,25 @@ TEXT ·bilinearFast(SB), NOSPLIT, $0-64
 	VPBROADCASTW X3, X3
 	CMPQ         SI, $0x08
 	JNE          bilinearnot8
+	VMOVQ        (DX), X4
+	VMOVQ        1(DX), X5
+	VPUNPCKLBW   X5, X4, X4
+	VPMADDUBSW   X0, X4, X4
+	VMOVDQA      X4, X4
 
 bilinear8:
-	VMOVQ      (DX), X4
-	VMOVQ      1(DX), X5
-	VPUNPCKLBW X5, X4, X4
-	VPMADDUBSW X0, X4, X4
-	VMOVQ      (DX)(BX*1), X5
-	VMOVQ      1(DX)(BX*1), X6
-	VPUNPCKLBW X6, X5, X5
-	VPMADDUBSW X0, X5, X5
-	VPMULLW    X2, X4, X4
-	VPMULLW    X1, X5, X5
-	VPADDW     X5, X4, X4
-	VPADDW     X3, X4, X4
-	VPSRLW     $0x06, X4, X4
-	VPACKUSWB  X4, X4, X4
-	VMOVQ      X4, (AX)
+	VMOVQ      (DX)(BX*1), X7
+	VMOVQ      1(DX)(BX*1), X5
+	VPUNPCKLBW X5, X7, X7
+	VPMADDUBSW X0, X7, X7
+	VPMULLW    X2, X4, X5
+	VPMULLW    X1, X7, X6
+	VMOVDQA    X7, X4
+	VPADDW     X6, X5, X5
+	VPADDW     X3, X5, X5
+	VPSRLW     $0x06, X5, X5
+	VPACKUSWB  X5, X5, X5
+	VMOVQ      X5, (AX)
 	ADDQ       CX, AX
 	ADDQ       BX, DX
 	DECQ       DI
@@ -57,25 +59,27 @@ bilinear8:
 	RET
 
 bilinearnot8:
-	CMPQ SI, $0x04
-	JNE  bilinearnot4
-
-bilinear4:
+	CMPQ       SI, $0x04
+	JNE        bilinearnot4
 	VMOVQ      (DX), X4
 	VMOVQ      1(DX), X5
 	VPUNPCKLBW X5, X4, X4
 	VPMADDUBSW X0, X4, X4
-	VMOVQ      (DX)(BX*1), X5
-	VMOVQ      1(DX)(BX*1), X6
-	VPUNPCKLBW X6, X5, X5
-	VPMADDUBSW X0, X5, X5
-	VPMULLW    X2, X4, X4
-	VPMULLW    X1, X5, X5
-	VPADDW     X5, X4, X4
-	VPADDW     X3, X4, X4
-	VPSRLW     $0x06, X4, X4
-	VPACKUSWB  X4, X4, X4
-	VMOVD      X4, (AX)
+	VMOVDQA    X4, X4
+
+bilinear4:
+	VMOVQ      (DX)(BX*1), X7
+	VMOVQ      1(DX)(BX*1), X5
+	VPUNPCKLBW X5, X7, X7
+	VPMADDUBSW X0, X7, X7
+	VPMULLW    X2, X4, X5
+	VPMULLW    X1, X7, X6
+	VMOVDQA    X7, X4
+	VPADDW     X6, X5, X5
+	VPADDW     X3, X5, X5
+	VPSRLW     $0x06, X5, X5
+	VPACKUSWB  X5, X5, X5
+	VMOVD      X5, (AX)
 	ADDQ       CX, AX
 	ADDQ       BX, DX
 	DECQ       DI
@@ -84,22 +88,25 @@ bilinear4:
 	RET
 
 bilinearnot4:
-bilinear2:
 	VMOVQ      (DX), X4
 	VMOVQ      1(DX), X5
 	VPUNPCKLBW X5, X4, X4
 	VPMADDUBSW X0, X4, X4
-	VMOVQ      (DX)(BX*1), X5
-	VMOVQ      1(DX)(BX*1), X6
-	VPUNPCKLBW X6, X5, X5
-	VPMADDUBSW X0, X5, X5
-	VPMULLW    X2, X4, X4
-	VPMULLW    X1, X5, X5
-	VPADDW     X5, X4, X4
-	VPADDW     X3, X4, X4
-	VPSRLW     $0x06, X4, X4
-	VPACKUSWB  X4, X4, X4
-	VPEXTRW    $0x00, X4, (AX)
+	VMOVDQA    X4, X4
+
+bilinear2:
+	VMOVQ      (DX)(BX*1), X7
+	VMOVQ      1(DX)(BX*1), X5
+	VPUNPCKLBW X5, X7, X7
+	VPMADDUBSW X0, X7, X7
+	VPMULLW    X2, X4, X5
+	VPMULLW    X1, X7, X6
+	VMOVDQA    X7, X4
+	VPADDW     X6, X5, X5
+	VPADDW     X3, X5, X5
+	VPSRLW     $0x06, X5, X5
+	VPACKUSWB  X5, X5, X5
+	VPEXTRW    $0x00, X5, (AX)
 	ADDQ       CX, AX
 	ADDQ       BX, DX
 	DECQ       DI

@@ -81,11 +81,14 @@ func bilinear() {
 		VPMADDUBSW(across, x, x)
 		return x
 	}
-	b.ByWidth("bilinear", []int{8, 4, 2}, func(w int) {
-		x := row(b.SrcAt(0))
-		y := row(Mem{Base: b.Src, Index: b.Step, Scale: 1})
-		VPMULLW(above, x, x)
-		VPMULLW(below, y, y)
+	last := XMM()
+	b.ByWidthAfter("bilinear", []int{8, 4, 2}, func(int) {
+		VMOVDQA(row(b.SrcAt(0)), last)
+	}, func(w int) {
+		x, y, next := XMM(), XMM(), row(Mem{Base: b.Src, Index: b.Step, Scale: 1})
+		VPMULLW(above, last, x)
+		VPMULLW(below, next, y)
+		VMOVDQA(next, last)
 		VPADDW(y, x, x)
 		VPADDW(round, x, x)
 		VPSRLW(Imm(6), x, x)
