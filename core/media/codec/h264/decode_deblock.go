@@ -285,7 +285,7 @@ func (e *edges[T]) border(bs strengths, columns bool, pm *mbInfo) {
 // chromaEdge filters the edge of chroma that belongs to edge k of luma.
 func (e *edges[T]) chromaEdge(bs strengths, k int, columns bool, f *[3]edgeFilter[T]) {
 	r, both := e.r, (*[2]edgeFilter[T])(f[1:])
-	at := r.chromaAt + 4*k>>r.chromaShift*r.chromaStride
+	at := r.chromaAt + r.toChroma(4*k)*r.chromaStride
 	if columns {
 		at = r.chromaAt + 2*k
 	}
@@ -372,7 +372,7 @@ func (e *edges[T]) mixedLeft(x, y int) {
 	if r.planes == 1 {
 		return
 	}
-	for row := range 16 >> r.chromaShift {
+	for row := range r.chromaRows {
 		luma := row
 		if r.chromaShift == 1 {
 			luma = row >> 1 * 4

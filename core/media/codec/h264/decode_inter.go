@@ -16,16 +16,16 @@ func (r *recon[T]) inter() {
 	d := r.d
 	switch d.shape {
 	case part16x16:
-		r.part(interPart{0, 0, 16, 16, 0})
+		r.part(&interPart{0, 0, 16, 16, 0})
 	case part16x8:
-		r.part(interPart{0, 0, 16, 8, 0})
-		r.part(interPart{0, 8, 16, 8, 8})
+		r.part(&interPart{0, 0, 16, 8, 0})
+		r.part(&interPart{0, 8, 16, 8, 8})
 	case part8x16:
-		r.part(interPart{0, 0, 8, 16, 0})
-		r.part(interPart{8, 0, 8, 16, 2})
+		r.part(&interPart{0, 0, 8, 16, 0})
+		r.part(&interPart{8, 0, 8, 16, 2})
 	default:
 		if d.mb.direct == 15 && r.uniform() {
-			r.part(interPart{0, 0, 16, 16, 0})
+			r.part(&interPart{0, 0, 16, 16, 0})
 			return
 		}
 		for b8 := range 4 {
@@ -60,13 +60,13 @@ func (r *recon[T]) sub(b8 int) {
 	w, h := subSizes[r.d.sub[b8]][0], subSizes[r.d.sub[b8]][1]
 	for j := 0; j < 2; j += h {
 		for i := 0; i < 2; i += w {
-			r.part(interPart{x + 4*i, y + 4*j, 4 * w, 4 * h, first + 4*j + i})
+			r.part(&interPart{x + 4*i, y + 4*j, 4 * w, 4 * h, first + 4*j + i})
 		}
 	}
 }
 
 // part predicts one partition from one or two pictures.
-func (r *recon[T]) part(p interPart) {
+func (r *recon[T]) part(p *interPart) {
 	d := r.d
 	b8 := p.block>>3<<1 | p.block>>1&1
 	ref0, ref1 := d.mv.ref[0][b8], d.mv.ref[1][b8]
@@ -88,10 +88,10 @@ func (r *recon[T]) part(p interPart) {
 
 // target returns where the prediction of plane i of a partition is written: into the picture, or
 // into the buffer of the second prediction.
-func (r *recon[T]) target(i int, p interPart, second bool) (dst []T, stride int) {
+func (r *recon[T]) target(i int, p *interPart, second bool) (dst []T, stride int) {
 	x, y := p.x, p.y
 	if i > 0 {
-		x, y = x>>1, y>>r.chromaShift
+		x, y = x>>1, r.toChroma(y)
 	}
 	if second {
 		return r.second[i][y*16+x:], 16
@@ -103,7 +103,7 @@ func (r *recon[T]) target(i int, p interPart, second bool) (dst []T, stride int)
 }
 
 // fetch predicts a partition from one reference picture.
-func (r *recon[T]) fetch(l int, index int8, p interPart, second bool) {
+func (r *recon[T]) fetch(l int, index int8, p *interPart, second bool) {
 	d := r.d
 	f, s := d.referred(l, index)
 	if f != r.from.f || s != r.from.s {
@@ -217,7 +217,7 @@ func (r *recon[T]) fetchLuma(dst []T, stride int, src *source[T], x, y, w, h, dx
 }
 
 // fetchChroma derives the chroma vector and interpolates chroma samples (8.4.1.4, 8.4.2.2.2).
-func (r *recon[T]) fetchChroma(src *source[T], fields framepool.Fields, v motion.Vector, p interPart, second bool) {
+func (r *recon[T]) fetchChroma(src *source[T], fields framepool.Fields, v motion.Vector, p *interPart, second bool) {
 	d := r.d
 	my := int(v.Y)
 	if r.chromaShift == 1 && fields != framepool.WholeFrame {
@@ -233,9 +233,9 @@ func (r *recon[T]) fetchChroma(src *source[T], fields framepool.Fields, v motion
 	if r.chromaShift == 0 {
 		dy, y = my&3<<1, my>>2
 	}
-	y += (r.row + p.y) >> r.chromaShift
-	w, h := p.w>>1, p.h>>r.chromaShift
-	width, height := src.width>>1, src.height>>r.chromaShift
+	y += r.toChroma(r.row + p.y)
+	w, h := p.w>>1, r.toChroma(p.h)
+	width, height := src.width>>1, r.toChroma(src.height)
 	inside := x >= 0 && y >= 0 && x+w < width && y+h < height
 	for i := 1; i < 3; i++ {
 		pix, step := src.planes[i], src.stride[i]
@@ -254,7 +254,7 @@ func (r *recon[T]) fetchChroma(src *source[T], fields framepool.Fields, v motion
 }
 
 // combine weights and combines the predictions from both lists (8.4.2.3).
-func (r *recon[T]) combine(ref0, ref1 int8, p interPart) {
+func (r *recon[T]) combine(ref0, ref1 int8, p *interPart) {
 	d := r.d
 	var weights [3][2]weight
 	shift := uint(6)
@@ -279,7 +279,7 @@ func (r *recon[T]) combine(ref0, ref1 int8, p interPart) {
 		other, step := r.target(i, p, true)
 		w, h := p.w, p.h
 		if i > 0 {
-			w, h = w>>1, h>>r.chromaShift
+			w, h = w>>1, r.toChroma(h)
 		}
 		if plain {
 			r.k.Average(dst, stride, other, step, w, h)
@@ -318,7 +318,7 @@ func (d *sliceDecoder) implicit(ref0, ref1 int8) int16 {
 }
 
 // weigh applies the explicit weight to a prediction from one picture.
-func (r *recon[T]) weigh(l int, index int8, p interPart) {
+func (r *recon[T]) weigh(l int, index int8, p *interPart) {
 	weights := r.explicit(l, index)
 	for i := range r.planes {
 		shift := r.denominator(i)
@@ -328,7 +328,7 @@ func (r *recon[T]) weigh(l int, index int8, p interPart) {
 		dst, stride := r.target(i, p, false)
 		w, h := p.w, p.h
 		if i > 0 {
-			w, h = w>>1, h>>r.chromaShift
+			w, h = w>>1, r.toChroma(h)
 		}
 		scaleBlock(dst, stride, w, h, weights[i], uint(shift), r.maxSample[i])
 	}

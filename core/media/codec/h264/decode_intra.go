@@ -336,7 +336,7 @@ func (r *recon[T]) plane(pix []T, at, stride, w, h int, most int32) {
 
 // intraChroma predicts the samples of a chroma plane (8.3.4).
 func (r *recon[T]) intraChroma(plane, mode int, ok *intraNeighbours) {
-	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
+	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, r.chromaRows
 	switch mode {
 	case 0:
 		r.chromaMeans(plane, ok)
@@ -352,7 +352,7 @@ func (r *recon[T]) intraChroma(plane, mode int, ok *intraNeighbours) {
 // chromaMeans is chroma DC prediction (8.3.4.1 to 8.3.4.3): each 4x4 block has a DC value of its
 // own.
 func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
-	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, 16>>r.chromaShift
+	pix, at, stride, h := r.full[plane], r.chromaAt, r.chromaStride, r.chromaRows
 	if h == 8 && ok.top && ok.left == allRows {
 		r.k.chromaDC(pix, at, stride)
 		return
@@ -364,7 +364,7 @@ func (r *recon[T]) chromaMeans(plane int, ok *intraNeighbours) {
 		above[1] = int32(p[4]) + int32(p[5]) + int32(p[6]) + int32(p[7])
 	}
 	for y := 0; y < h; y += 4 {
-		left := ok.beside(y >> (2 - r.chromaShift))
+		left := ok.beside(y * 4 / h)
 		if h == 8 {
 			left = left && ok.beside(y>>1+1)
 		}

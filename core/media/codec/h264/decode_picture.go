@@ -280,7 +280,7 @@ func (p *reconstructor[T]) concealMacroblock(x, y int) {
 	for i := range r.planes {
 		w, h, step := 16, 16, 1
 		if i > 0 {
-			w, h = 8, 16>>r.chromaShift
+			w, h = 8, r.chromaRows
 		}
 		top := y * h
 		if p.job.structure != framepool.WholeFrame {

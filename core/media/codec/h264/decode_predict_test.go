@@ -187,7 +187,7 @@ func TestPlanesFollowTheStandard(t *testing.T) {
 	for range 100 {
 		for _, tall := range []int{0, 1} { // 4:2:0 and 4:2:2
 			rc, ok := predictor(r)
-			rc.full[1], rc.chromaStride, rc.chromaAt, rc.chromaShift = rc.luma, rc.stride, rc.at, 1-tall
+			rc.full[1], rc.chromaStride, rc.chromaAt, rc.chromaShift, rc.chromaRows = rc.luma, rc.stride, rc.at, uint8(1-tall), 8<<tall
 			p := plain(rc, rc.at, 8, true)
 			height := 8 << tall
 			h, v := 0, 0

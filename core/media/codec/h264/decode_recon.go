@@ -23,9 +23,10 @@ type recon[T motion.Sample] struct {
 	chroma       [2][]T
 	stride       int // from row to row of the macroblock: of a frame or a field
 	chromaStride int
-	chromaShift  int // 1 where chroma has half the rows
-	at, chromaAt int // the macroblock's first sample
-	row          int // of luma in the frame or field, where the macroblock begins
+	chromaShift  uint8 // 1 where chroma has half the rows
+	chromaRows   int   // of a macroblock
+	at, chromaAt int   // the macroblock's first sample
+	row          int   // of luma in the frame or field, where the macroblock begins
 
 	from     ref       // the reference that was used last
 	origin   source[T] // its samples
@@ -36,6 +37,9 @@ type recon[T motion.Sample] struct {
 	second   [3][16*16 + motion.RowPadding]T
 	edges    edges[T] // of the macroblock that is being deblocked
 }
+
+// toChroma returns how many rows of chroma there are beside rows of luma.
+func (r *recon[T]) toChroma(rows int) int { return rows >> (r.chromaShift & 1) }
 
 func samplesOf[T motion.Sample](p *picture.Plane) ([]T, int) {
 	var pix any = p.Pix
@@ -54,6 +58,7 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 	if f.Picture.Chroma.IsTall() {
 		r.chromaShift = 0
 	}
+	r.chromaRows = r.toChroma(16)
 	for i := range r.planes {
 		r.maxSample[i] = 1<<f.Picture.PlaneDepth(i) - 1
 		r.full[i], r.fullStride[i] = samplesOf[T](&f.Planes[i])
@@ -110,7 +115,7 @@ func (r *recon[T]) prefetch(luma []T, chroma [][]T) {
 	}
 	if r.planes == 3 && 8*x&(line-1) == 0 {
 		for _, pix := range chroma {
-			r.k.Prefetch(pix, r.chromaAt+line, r.chromaStride, 16>>r.chromaShift)
+			r.k.Prefetch(pix, r.chromaAt+line, r.chromaStride, r.chromaRows)
 		}
 	}
 }
@@ -119,16 +124,15 @@ func (r *recon[T]) prefetch(luma []T, chroma [][]T) {
 func (r *recon[T]) place() {
 	d := r.d
 	r.stride, r.chromaStride = r.fullStride[0], r.fullStride[1]
-	height := 16 >> r.chromaShift
 	r.row = d.y * 16
 	if d.field || d.h.structure != framepool.WholeFrame {
 		r.row = d.y >> 1 * 16
 		r.at = (d.y>>1*32 + d.y&1) * r.stride
-		r.chromaAt = (d.y>>1*2*height + d.y&1) * r.chromaStride
+		r.chromaAt = (d.y>>1*2*r.chromaRows + d.y&1) * r.chromaStride
 		r.stride, r.chromaStride = 2*r.stride, 2*r.chromaStride
 	} else {
 		r.at = d.y * 16 * r.stride
-		r.chromaAt = d.y * height * r.chromaStride
+		r.chromaAt = d.y * r.chromaRows * r.chromaStride
 	}
 	r.at += d.x * 16
 	r.chromaAt += d.x * 8
@@ -228,7 +232,7 @@ func (r *recon[T]) addLuma() {
 func (r *recon[T]) addFlat(plane int) {
 	pix, stride, w, h := r.luma[r.at:], r.stride, 16, 16
 	if plane > 0 {
-		pix, stride, w, h = r.chroma[plane-1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift
+		pix, stride, w, h = r.chroma[plane-1][r.chromaAt:], r.chromaStride, 8, r.chromaRows
 	}
 	r.k.addDCs(pix, stride, w, h, &r.d.flat[plane], r.maxSample[plane])
 }
@@ -265,7 +269,7 @@ func (r *recon[T]) addChroma() {
 			coded &^= plain
 		}
 		if coded != 0 {
-			r.k.addBlocks(r.chroma[plane-1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, c, coded, r.maxSample[plane])
+			r.k.addBlocks(r.chroma[plane-1][r.chromaAt:], r.chromaStride, 8, r.chromaRows, c, coded, r.maxSample[plane])
 		}
 	}
 }
@@ -282,7 +286,7 @@ func (r *recon[T]) pcm() {
 	}
 	put(r.luma[r.at:], r.stride, 16, 16, s.depth)
 	if r.planes == 3 {
-		put(r.chroma[0][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, s.chromaDepth)
-		put(r.chroma[1][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift, s.chromaDepth)
+		put(r.chroma[0][r.chromaAt:], r.chromaStride, 8, r.chromaRows, s.chromaDepth)
+		put(r.chroma[1][r.chromaAt:], r.chromaStride, 8, r.chromaRows, s.chromaDepth)
 	}
 }

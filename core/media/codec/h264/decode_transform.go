@@ -77,7 +77,8 @@ func (d *sliceDecoder) chromaDC420(plane int, scale int32, alone bool) {
 	*c = [4]int32{}
 	if alone {
 		d.flats |= 2 << plane
-		*(*[4]int16)(d.flat[1+plane][:]) = [4]int16{flatten(p), flatten(q), flatten(r), flatten(s)}
+		flat := &d.flat[1+plane]
+		flat[0], flat[1], flat[2], flat[3] = flatten(p), flatten(q), flatten(r), flatten(s)
 		return
 	}
 	coeffs := (*[64]int32)(d.coeffs[16*chromaBlock(plane):])

@@ -85,7 +85,7 @@ func (c *macroblockEncoder[T]) chooseIntraChroma() {
 		v := c.rateCost(min(2*m+1, 5))
 		for i := range 2 {
 			r.intraChroma(1+i, m, &c.available)
-			v += c.k.SATD(c.src[1+i][r.chromaAt:], r.chromaStride, r.chroma[i][r.chromaAt:], r.chromaStride, 8, 16>>r.chromaShift)
+			v += c.k.SATD(c.src[1+i][r.chromaAt:], r.chromaStride, r.chroma[i][r.chromaAt:], r.chromaStride, 8, r.chromaRows)
 		}
 		if v < cost {
 			best, cost = m, v
