@@ -92,6 +92,9 @@ func (r *recon[T]) reconstruct() error {
 		r.pcm()
 		return nil
 	case kindInter:
+		if r.from.f != nil && r.from.s == framepool.WholeFrame { // the next ones are often predicted from there
+			r.prefetch(r.origin.planes[0], r.origin.planes[1:])
+		}
 		r.inter()
 		r.addLuma()
 	default:
