@@ -36,7 +36,16 @@ type mbInfo struct {
 	qpc        [2]int8
 	numbers    edgeNumbers
 	modes      [16]int8 // Intra4x4PredMode by block; -1 where it is not available, 2 in other kinds of macroblock
-	mvd        [2][16][2]uint8
+	mvd        *[2][16][2]uint8
+}
+
+// newMacroblocks returns macroblocks to decode n. What only CABAC needs is apart, so that each takes one cache line.
+func newMacroblocks(n int) []mbInfo {
+	list, differences := make([]mbInfo, n), make([][2][16][2]uint8, n)
+	for i := range list {
+		list[i].mvd = &differences[i]
+	}
+	return list
 }
 
 func (m *mbInfo) intra() bool { return m.kind != kindInter }
@@ -266,7 +275,7 @@ func (d *sliceDecoder) setIntra(kind mbKind) {
 // clearDifferences marks the macroblock as one without coded motion vector differences.
 func (d *sliceDecoder) clearDifferences() {
 	if d.h.pps.cabac {
-		d.mb.mvd = [2][16][2]uint8{}
+		*d.mb.mvd = [2][16][2]uint8{}
 	}
 }
 

@@ -92,7 +92,7 @@ func (w *worker) run(j *pictureTask) {
 	w.team.Add(1)
 	defer w.team.Add(-1)
 	if n := j.sps.mbWidth * j.sps.mbHeight; len(w.mbs) != n {
-		w.mbs = make([]mbInfo, n)
+		w.mbs = newMacroblocks(n)
 	}
 	for i := range w.mbs {
 		w.mbs[i].slice = 0

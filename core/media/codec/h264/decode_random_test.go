@@ -256,7 +256,7 @@ func (v *randomVideo) try(unit []byte, end int) (next, bit int) {
 	m := v.w.thread(0)
 	r, d := &m.byte, &m.d
 	if len(v.w.mbs) != v.width*v.height {
-		v.w.mbs = make([]mbInfo, v.width*v.height)
+		v.w.mbs = newMacroblocks(v.width * v.height)
 	}
 	for i := range v.w.mbs {
 		v.w.mbs[i].slice = 0

@@ -68,7 +68,7 @@ func NewEncoder(set media.EncoderSettings, out func(*media.Packet) error) (*Enco
 		}
 	}
 	e.sps, e.pps = e.s.spss.Get(0), e.s.ppss.Get(0)
-	e.work.mbs = make([]mbInfo, e.sps.mbWidth*e.sps.mbHeight)
+	e.work.mbs = newMacroblocks(e.sps.mbWidth * e.sps.mbHeight)
 	m := e.work.thread(0)
 	setup(e, &e.byte, &m.byte, fastEncodeKernels())
 	setup(e, &e.wide, &m.wide, fastWideEncodeKernels())
