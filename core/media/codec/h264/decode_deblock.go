@@ -19,7 +19,7 @@ func (r *recon[T]) deblock(x, y int) {
 		return
 	}
 	h := &d.pic.slices[mb.slice-1].h
-	if h.noDeblock == 1 {
+	if h.noDeblock == 1 || d.isQuiet(h, x, y) {
 		return
 	}
 	e := &r.edges
@@ -33,6 +33,26 @@ func (r *recon[T]) deblock(x, y int) {
 	e.vertical(x, y)
 	e.horizontal(x, y)
 }
+
+// isQuiet reports whether no edge of the macroblock at x, y is filtered because of the quantisers on both sides.
+func (d *sliceDecoder) isQuiet(h *sliceHeader, x, y int) bool {
+	if h.mbaff {
+		return false // the neighbours may be others
+	}
+	i, above := y*d.width+x, d.width
+	if h.structure != framepool.WholeFrame {
+		above = 2 * d.width
+	}
+	return h.isQuiet(&d.mbs[i]) && (x == 0 || h.isQuiet(&d.mbs[i-1])) && (i < above || h.isQuiet(&d.mbs[i-above]))
+}
+
+// isQuiet reports whether the edge between two such macroblocks is not filtered: alpha is 0 (table 8-16).
+func (h *sliceHeader) isQuiet(m *mbInfo) bool {
+	return int(max(m.qp, m.qpc[0], m.qpc[1]))+int(h.alphaOff) < firstAlpha
+}
+
+// firstAlpha is the first index of alphas that has a value.
+const firstAlpha = 16
 
 // strengths are four strengths bS along an edge, a byte each, the first one the lowest.
 type strengths uint32
