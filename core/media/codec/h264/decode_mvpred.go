@@ -243,6 +243,14 @@ func middle(a, b, c int16) int16 {
 	return max(min(a, b), min(max(a, b), c))
 }
 
+// predictPart is predict for a part of a macroblock of two.
+func (d *sliceDecoder) predictPart(shape partShape, l, part int, ref int8) motion.Vector {
+	if shape == part16x8 {
+		return d.predict16x8(l, part, ref)
+	}
+	return d.predict8x16(l, part, ref)
+}
+
 // predict16x8 and predict8x16 prefer one neighbour over the median, depending on the part
 // (8.4.1.3).
 func (d *sliceDecoder) predict16x8(l, part int, ref int8) motion.Vector {
@@ -347,6 +355,14 @@ func (d *sliceDecoder) setWhole(l int, ref int8, v motion.Vector) {
 // setUnused marks a list as one that the whole macroblock does not use.
 func (d *sliceDecoder) setUnused(l int) {
 	d.mv.ref[l], d.mv.id[l] = [4]int8{-1, -1, -1, -1}, [4]int32{-1, -1, -1, -1}
+}
+
+// setWholeDifference stores the absolute motion vector difference of the whole macroblock, not in the caches.
+func (d *sliceDecoder) setWholeDifference(l int, diff [2]uint8) {
+	mvd := &d.mb.mvd[l]
+	for i := range mvd {
+		mvd[i] = diff
+	}
 }
 
 // readVector reads the motion vector difference of w x h blocks, adds the prediction, and stores

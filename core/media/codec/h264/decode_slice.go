@@ -456,21 +456,21 @@ func (d *sliceDecoder) readWhole(lists int, uses uint8) error {
 			d.setWhole(l, ref, motion.Vector{X: v.X + int16(x), Y: v.Y + int16(y)})
 		}
 		if d.h.pps.cabac {
-			d.setDifference(l, 0, 4, 4, difference(x, y))
+			d.setWholeDifference(l, difference(x, y))
 		}
 	}
 	return nil
 }
 
-// parts are the first 4x4 block, width and height of each part, by shape.
-var parts = [3][2][3]int{{{0, 4, 4}}, {{0, 4, 2}, {8, 4, 2}}, {{0, 2, 4}, {2, 2, 4}}}
+// parts are the first 4x4 block, width and height of each part, by shape from part16x8 on.
+var parts = [2][2][3]int{{{0, 4, 2}, {8, 4, 2}}, {{0, 2, 4}, {2, 2, 4}}}
 
 // readParts parses the motion of a macroblock of two parts.
 func (d *sliceDecoder) readParts(shape partShape, lists int, uses [2]uint8) error {
 	d.shape = shape
 	d.loadMotion(lists)
 	for l := range lists {
-		for i, p := range parts[shape] {
+		for i, p := range parts[shape-part16x8] {
 			ref := int8(-1)
 			if uses[i]>>l&1 != 0 {
 				var err error
@@ -483,7 +483,7 @@ func (d *sliceDecoder) readParts(shape partShape, lists int, uses [2]uint8) erro
 		}
 	}
 	for l := range lists {
-		for i, p := range parts[shape] {
+		for i, p := range parts[shape-part16x8] {
 			if uses[i]>>l&1 == 0 {
 				d.setVector(l, p[0], p[1], p[2], motion.Vector{})
 				d.setDifference(l, p[0], p[1], p[2], [2]uint8{})
@@ -491,13 +491,7 @@ func (d *sliceDecoder) readParts(shape partShape, lists int, uses [2]uint8) erro
 			}
 			// Parts that are not decoded yet must not serve as neighbours.
 			ref := d.ref[l][cacheAt[p[0]]]
-			var v motion.Vector
-			if shape == part16x8 {
-				v = d.predict16x8(l, i, ref)
-			} else {
-				v = d.predict8x16(l, i, ref)
-			}
-			d.readVector(l, p[0], p[1], p[2], v)
+			d.readVector(l, p[0], p[1], p[2], d.predictPart(shape, l, i, ref))
 		}
 	}
 	d.keepRefs(lists)

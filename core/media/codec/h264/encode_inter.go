@@ -34,10 +34,11 @@ func (c *macroblockEncoder[T]) applyChoice(o *choice) {
 			if o.lists[0]>>l&1 != 0 {
 				ref, v = o.ref[l][0], o.mv[l][0]
 			}
-			d.setRef(l, 0, 4, 4, ref)
-			d.setVector(l, 0, 4, 4, v)
+			d.setWhole(l, ref, v)
 		}
-		d.keepRefs(lists)
+		if lists == 1 {
+			d.setUnused(1)
+		}
 		return
 	}
 	for b8 := range 4 {

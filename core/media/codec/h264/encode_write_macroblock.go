@@ -85,11 +85,11 @@ func (w *sliceWriter) writeInter(o *choice) {
 		w.mbTypeInter(0)
 	case o.shape == part8x8:
 		w.write8x8(lists, o)
+	case o.shape == part16x16:
+		w.mbTypeInter(int(o.lists[0]) * oneIf(d.h.kind == sliceB))
+		w.writeWhole(lists, o.lists[0])
 	case d.h.kind == sliceP:
 		w.mbTypeInter(int(o.shape))
-		w.writeParts(lists, o)
-	case o.shape == part16x16:
-		w.mbTypeInter(int(o.lists[0]))
 		w.writeParts(lists, o)
 	default:
 		for i, uses := range partsB {
@@ -105,13 +105,31 @@ func (w *sliceWriter) writeInter(o *choice) {
 	}
 }
 
-// writeParts writes references and vectors of one or two parts.
+// writeWhole writes references and vectors of a macroblock that is one part.
+func (w *sliceWriter) writeWhole(lists int, uses uint8) {
+	d := w.d
+	for l := range lists {
+		if uses>>l&1 != 0 {
+			w.writeRef(l, 0, d.mv.ref[l][0])
+		}
+	}
+	for l := range lists {
+		x, y := 0, 0
+		if uses>>l&1 != 0 {
+			x, y = w.writeDifference(l, cacheFirst, d.mv.mv[l][0], d.predict(l, 0, 4, d.mv.ref[l][0]))
+		}
+		if d.h.pps.cabac {
+			d.setWholeDifference(l, difference(x, y))
+		}
+	}
+}
+
+// writeParts writes references and vectors of two parts.
 func (w *sliceWriter) writeParts(lists int, o *choice) {
 	d := w.d
-	count := min(int(o.shape), 1) + 1
 	uses := [2]uint8{o.lists[0], o.lists[3]}
 	for l := range lists {
-		for i, p := range parts[o.shape][:count] {
+		for i, p := range parts[o.shape-part16x8] {
 			ref := int8(0)
 			if uses[i]>>l&1 != 0 {
 				ref = d.ref[l][cacheAt[p[0]]]
@@ -121,22 +139,12 @@ func (w *sliceWriter) writeParts(lists int, o *choice) {
 		}
 	}
 	for l := range lists {
-		for i, p := range parts[o.shape][:count] {
+		for i, p := range parts[o.shape-part16x8] {
 			if uses[i]>>l&1 == 0 {
 				d.setDifference(l, p[0], p[1], p[2], [2]uint8{})
 				continue
 			}
-			ref := d.ref[l][cacheAt[p[0]]]
-			var pred motion.Vector
-			switch o.shape {
-			case part16x16:
-				pred = d.predict(l, 0, 4, ref)
-			case part16x8:
-				pred = d.predict16x8(l, i, ref)
-			case part8x16:
-				pred = d.predict8x16(l, i, ref)
-			}
-			w.writeVector(l, p[0], p[1], p[2], pred)
+			w.writeVector(l, p[0], p[1], p[2], d.predictPart(o.shape, l, i, d.ref[l][cacheAt[p[0]]]))
 		}
 	}
 }
@@ -151,13 +159,19 @@ func (w *sliceWriter) writeRef(l, block int, ref int8) {
 func (w *sliceWriter) writeVector(l, block, width, height int, pred motion.Vector) {
 	d := w.d
 	at := cacheAt[block]
-	a, b, v := d.mvd[l][at-1], d.mvd[l][at-cacheStep], d.vec[l][at]
-	x, y := int(v.X-pred.X), int(v.Y-pred.Y)
-	w.mvdComponent(40, int(a[0])+int(b[0]), x)
-	w.mvdComponent(47, int(a[1])+int(b[1]), y)
+	x, y := w.writeDifference(l, at, d.vec[l][at], pred)
 	if d.h.pps.cabac {
 		d.setDifference(l, block, width, height, difference(x, y))
 	}
+}
+
+// writeDifference writes the difference of the vector of a part that begins at place at of the caches.
+func (w *sliceWriter) writeDifference(l, at int, v, pred motion.Vector) (x, y int) {
+	a, b := w.d.mvd[l][at-1], w.d.mvd[l][at-cacheStep]
+	x, y = int(v.X-pred.X), int(v.Y-pred.Y)
+	w.mvdComponent(40, int(a[0])+int(b[0]), x)
+	w.mvdComponent(47, int(a[1])+int(b[1]), y)
+	return x, y
 }
 
 // write8x8 writes a macroblock in four sub-macroblocks.
