@@ -118,14 +118,14 @@ func mix(dst []int16, base int16, profile []int16, a []int8, gainA int16, b []in
 
 // store converts values plus noise, whose gain is in eighths, to 8-bit samples, clipped to the
 // given range.
-func store(dst []byte, line []int16, noise []int8, gain, least, most int16) {
+func store(dst []byte, line []int16, noise []int8, gain int16, least, most uint8) {
 	line, noise = line[:len(dst)], noise[:len(dst)]
 	if n := storeFast(dst, line, noise, gain, least, most); n > 0 {
 		dst, line, noise = dst[n:], line[n:], noise[n:]
 	}
 	for x, v := range line {
 		v += int16(noise[x]) * gain >> 3
-		dst[x] = byte(max(least, min((v+8)>>4, most)))
+		dst[x] = uint8(max(int16(least), min((v+8)>>4, int16(most))))
 	}
 }
 

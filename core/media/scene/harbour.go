@@ -139,15 +139,24 @@ func overlay(line []int16, town []int8) {
 	}
 }
 
+// brightest is what the searchlight adds in the middle of its beam.
+const brightest = 2600
+
 // light adds the searchlight, a highlight in the middle of its beam.
 func (h *harbour) light(c *canvas, at, t float64) {
 	const wide = 0.07
 	u := math.Mod(t*1.3, 2.4) - 0.3 + 0.1*(at-0.5)
 	x0, x1 := c.column(u-wide), c.column(u+wide)
 	middle := u * float64(h.s.height)
-	fall := 2600 / (wide * float64(h.s.height))
-	for x := x0; x < x1; x++ {
-		c.line[x] += int16(2600 - fall*math.Abs(float64(x)+0.5-middle))
+	fall := brightest / (wide * float64(h.s.height))
+	beam(c.line[x0:max(x0, x1)], x0, middle, fall)
+}
+
+// beam adds light to the values from column x on, less by fall for each column between the middle and them.
+func beam(line []int16, x int, middle, fall float64) {
+	n := lightFast(line, float64(x), middle, fall)
+	for i := n; i < len(line); i++ {
+		line[i] += int16(brightest - fall*math.Abs(float64(x+i)+0.5-middle))
 	}
 }
 
@@ -194,17 +203,20 @@ func (h *harbour) zoom(c *canvas, t, wide float64) {
 		place := int((from + (float64(i)/float64(len(places))-0.5)*scale*townHeight) * height)
 		places[i] = int32(wrapped(place, h.town.period))
 	}
-	line := c.line[:x1-x0]
+	line, drawn := c.line[:x1-x0], -1
 	for y := y0; y < y1; y++ {
 		if (y-c.first)%c.step != 0 {
 			continue
 		}
 		up := townHeight * (0.5 + (0.5-float64(y-y0)/float64(y1-y0))*scale)
-		row := town[max(0, min(int(up*height), len(town)-1))]
-		for i, place := range places {
-			line[i] = 500
-			if b := row[place]; b != noHouse {
-				line[i] = 2000 + int16(b)*13
+		if row := max(0, min(int(up*height), len(town)-1)); row != drawn { // from near, rows are seen several times
+			drawn = row
+			values := town[row]
+			for i, place := range places {
+				line[i] = 500
+				if b := values[place]; b != noHouse {
+					line[i] = 2000 + int16(b)*13
+				}
 			}
 		}
 		c.copy(x0, y, line)

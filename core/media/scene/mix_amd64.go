@@ -14,13 +14,23 @@ func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b 
 	return n
 }
 
-// storeFast computes the first values of store, a multiple of 16, and returns how many.
-func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) int {
-	n := len(dst) &^ 15
+// storeFast computes the first values of store, a multiple of 32, and returns how many.
+func storeFast(dst []byte, line []int16, noise []int8, gain int16, least, most uint8) int {
+	n := len(dst) &^ 31
 	if n == 0 || !cpu.X86.HasAVX2 {
 		return 0
 	}
 	storeRows(&dst[0], &line[0], &noise[0], n, gain, least, most)
+	return n
+}
+
+// lightFast lights the first values of a beam, a multiple of 8, and returns how many.
+func lightFast(line []int16, first, middle, fall float64) int {
+	n := len(line) &^ 7
+	if n == 0 || !cpu.X86.HasAVX2 {
+		return 0
+	}
+	lightRows(&line[0], n, first, middle, fall, brightest)
 	return n
 }
 

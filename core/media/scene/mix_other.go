@@ -6,7 +6,9 @@ func mixFast(dst []int16, base int16, profile []int16, a []int8, gainA int16, b 
 	return 0
 }
 
-func storeFast(dst []byte, line []int16, noise []int8, gain, least, most int16) int { return 0 }
+func storeFast(dst []byte, line []int16, noise []int8, gain int16, least, most uint8) int { return 0 }
+
+func lightFast(line []int16, first, middle, fall float64) int { return 0 }
 
 func shiftFast(dst []uint16, line []int16, shift uint, most int16) int { return 0 }
 

@@ -9,10 +9,15 @@ package scene
 //go:noescape
 func mixRows(dst *int16, profile *int16, a *int8, b *int8, n int, base int16, gainA int16, gainB int16)
 
-// storeRows is store of n values, a multiple of 16.
+// storeRows is store of n values, a multiple of 32.
 //
 //go:noescape
-func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least int16, most int16)
+func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least uint8, most uint8)
+
+// lightRows is the beam of light on n values, a multiple of 8, from column first on.
+//
+//go:noescape
+func lightRows(line *int16, n int, first float64, middle float64, fall float64, top float64)
 
 // shiftRows is storeShifted of n values, a multiple of 16.
 //

@@ -21,29 +21,30 @@ TEXT ·mixRows(SB), NOSPLIT, $0-46
 	MOVW         gainB+44(FP), DI
 	VMOVD        DI, X2
 	VPBROADCASTW X2, Y2
+	LEAQ         (AX)(SI*2), AX
+	LEAQ         (CX)(SI*2), CX
+	ADDQ         SI, DX
+	ADDQ         SI, BX
+	NEGQ         SI
 
 mix:
-	VPMOVSXBW (DX), Y3
-	VPMOVSXBW (BX), Y4
+	VPMOVSXBW (DX)(SI*1), Y3
+	VPMOVSXBW (BX)(SI*1), Y4
 	VPMULLW   Y1, Y3, Y3
 	VPMULLW   Y2, Y4, Y4
 	VPADDW    Y4, Y3, Y3
 	VPSRAW    $0x03, Y3, Y3
-	VPADDW    (CX), Y3, Y3
+	VPADDW    (CX)(SI*2), Y3, Y3
 	VPADDW    Y0, Y3, Y3
-	VMOVDQU   Y3, (AX)
-	ADDQ      $0x20, AX
-	ADDQ      $0x20, CX
-	ADDQ      $0x10, DX
-	ADDQ      $0x10, BX
-	SUBQ      $0x10, SI
+	VMOVDQU   Y3, (AX)(SI*2)
+	ADDQ      $0x10, SI
 	JNZ       mix
 	VZEROUPPER
 	RET
 
-// func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least int16, most int16)
+// func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least uint8, most uint8)
 // Requires: AVX, AVX2
-TEXT ·storeRows(SB), NOSPLIT, $0-38
+TEXT ·storeRows(SB), NOSPLIT, $0-36
 	MOVQ         dst+0(FP), AX
 	MOVQ         line+8(FP), CX
 	MOVQ         noise+16(FP), DX
@@ -51,33 +52,93 @@ TEXT ·storeRows(SB), NOSPLIT, $0-38
 	MOVW         gain+32(FP), SI
 	VMOVD        SI, X0
 	VPBROADCASTW X0, Y0
-	MOVW         least+34(FP), SI
-	VMOVD        SI, X1
-	VPBROADCASTW X1, Y1
-	MOVW         most+36(FP), SI
-	VMOVD        SI, X2
-	VPBROADCASTW X2, Y2
+	MOVB         least+34(FP), DI
+	VMOVD        DI, X1
+	VPBROADCASTB X1, Y1
+	MOVB         most+35(FP), DI
+	VMOVD        DI, X2
+	VPBROADCASTB X2, Y2
 	VPCMPEQW     Y3, Y3, Y3
 	VPABSW       Y3, Y3
 	VPSLLW       $0x03, Y3, Y3
+	ADDQ         BX, AX
+	ADDQ         BX, DX
+	LEAQ         (CX)(BX*2), CX
+	NEGQ         BX
 
 store:
-	VPMOVSXBW    (DX), Y4
-	VPMULLW      Y0, Y4, Y4
-	VPSRAW       $0x03, Y4, Y4
-	VPADDW       (CX), Y4, Y4
-	VPADDW       Y3, Y4, Y4
-	VPSRAW       $0x04, Y4, Y4
-	VPMAXSW      Y1, Y4, Y4
-	VPMINSW      Y2, Y4, Y4
-	VEXTRACTI128 $0x01, Y4, X5
-	VPACKUSWB    X5, X4, X5
-	VMOVDQU      X5, (AX)
-	ADDQ         $0x20, CX
-	ADDQ         $0x10, DX
-	ADDQ         $0x10, AX
-	SUBQ         $0x10, BX
-	JNZ          store
+	VPMOVSXBW (DX)(BX*1), Y4
+	VPMULLW   Y0, Y4, Y4
+	VPSRAW    $0x03, Y4, Y4
+	VPADDW    (CX)(BX*2), Y4, Y4
+	VPADDW    Y3, Y4, Y4
+	VPSRAW    $0x04, Y4, Y4
+	VPMOVSXBW 16(DX)(BX*1), Y5
+	VPMULLW   Y0, Y5, Y5
+	VPSRAW    $0x03, Y5, Y5
+	VPADDW    32(CX)(BX*2), Y5, Y5
+	VPADDW    Y3, Y5, Y5
+	VPSRAW    $0x04, Y5, Y5
+	VPACKUSWB Y5, Y4, Y4
+	VPERMQ    $0xd8, Y4, Y4
+	VPMAXUB   Y1, Y4, Y4
+	VPMINUB   Y2, Y4, Y4
+	VMOVDQU   Y4, (AX)(BX*1)
+	ADDQ      $0x20, BX
+	JNZ       store
+	VZEROUPPER
+	RET
+
+DATA middles<>+0(SB)/8, $(0.5)
+DATA middles<>+8(SB)/8, $(1.5)
+DATA middles<>+16(SB)/8, $(2.5)
+DATA middles<>+24(SB)/8, $(3.5)
+DATA middles<>+32(SB)/8, $(4.5)
+DATA middles<>+40(SB)/8, $(5.5)
+DATA middles<>+48(SB)/8, $(6.5)
+DATA middles<>+56(SB)/8, $(7.5)
+GLOBL middles<>(SB), RODATA|NOPTR, $64
+
+// func lightRows(line *int16, n int, first float64, middle float64, fall float64, top float64)
+// Requires: AVX, AVX2, SSE2
+TEXT ·lightRows(SB), NOSPLIT, $0-48
+	MOVQ         line+0(FP), AX
+	MOVQ         n+8(FP), CX
+	MOVSD        first+16(FP), X0
+	VBROADCASTSD X0, Y0
+	MOVSD        middle+24(FP), X1
+	VBROADCASTSD X1, Y1
+	MOVSD        fall+32(FP), X2
+	VBROADCASTSD X2, Y2
+	MOVSD        top+40(FP), X3
+	VBROADCASTSD X3, Y3
+	MOVQ         $0x4020000000000000, DX
+	VMOVQ        DX, X4
+	VBROADCASTSD X4, Y4
+	VPCMPEQQ     Y5, Y5, Y5
+	VPSRLQ       $0x01, Y5, Y5
+	VADDPD       middles<>+0(SB), Y0, Y6
+	VADDPD       middles<>+32(SB), Y0, Y0
+
+light:
+	VSUBPD      Y1, Y6, Y7
+	VANDPD      Y5, Y7, Y7
+	VMULPD      Y2, Y7, Y7
+	VSUBPD      Y7, Y3, Y7
+	VCVTTPD2DQY Y7, X7
+	VADDPD      Y4, Y6, Y6
+	VSUBPD      Y1, Y0, Y8
+	VANDPD      Y5, Y8, Y8
+	VMULPD      Y2, Y8, Y8
+	VSUBPD      Y8, Y3, Y8
+	VCVTTPD2DQY Y8, X8
+	VADDPD      Y4, Y0, Y0
+	VPACKSSDW   X8, X7, X7
+	VPADDW      (AX), X7, X7
+	VMOVDQU     X7, (AX)
+	ADDQ        $0x10, AX
+	SUBQ        $0x08, CX
+	JNZ         light
 	VZEROUPPER
 	RET
 

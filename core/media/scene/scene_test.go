@@ -295,6 +295,11 @@ func TestRowsInVectors(t *testing.T) {
 		}
 		overlay(line, a)
 		require.Equal(t, want, line)
+		for i := range want {
+			want[i] += int16(2600 - 17.3*math.Abs(float64(100+i)+0.5-130.7))
+		}
+		beam(line, 100, 130.7, 17.3)
+		require.Equal(t, want, line)
 	}
 }
 

@@ -13,6 +13,7 @@ func main() {
 	ConstraintExpr("amd64")
 	mix()
 	store()
+	light()
 	shifted()
 	overlay()
 	rise()
@@ -39,58 +40,120 @@ func mix() {
 	broadcast("base", base)
 	broadcast("gainA", gainA)
 	broadcast("gainB", gainB)
+	for _, words := range []Register{dst, profile} {
+		LEAQ(Mem{Base: words, Index: n, Scale: 2}, words)
+	}
+	for _, bytes := range []Register{a, b} {
+		ADDQ(n, bytes)
+	}
+	NEGQ(n) // the index from the ends
 	x, y := YMM(), YMM()
 	Label("mix")
-	VPMOVSXBW(Mem{Base: a}, x)
-	VPMOVSXBW(Mem{Base: b}, y)
+	VPMOVSXBW(Mem{Base: a, Index: n, Scale: 1}, x)
+	VPMOVSXBW(Mem{Base: b, Index: n, Scale: 1}, y)
 	VPMULLW(gainA, x, x)
 	VPMULLW(gainB, y, y)
 	VPADDW(y, x, x)
 	VPSRAW(Imm(3), x, x)
-	VPADDW(Mem{Base: profile}, x, x)
+	VPADDW(Mem{Base: profile, Index: n, Scale: 2}, x, x)
 	VPADDW(base, x, x)
-	VMOVDQU(x, Mem{Base: dst})
-	ADDQ(Imm(32), dst)
-	ADDQ(Imm(32), profile)
-	ADDQ(Imm(16), a)
-	ADDQ(Imm(16), b)
-	SUBQ(Imm(16), n)
+	VMOVDQU(x, Mem{Base: dst, Index: n, Scale: 2})
+	ADDQ(Imm(16), n)
 	JNZ(LabelRef("mix"))
 	VZEROUPPER()
 	RET()
 }
 
 func store() {
-	TEXT("storeRows", attr.NOSPLIT, "func(dst *byte, line *int16, noise *int8, n int, gain, least, most int16)")
+	TEXT("storeRows", attr.NOSPLIT, "func(dst *byte, line *int16, noise *int8, n int, gain int16, least, most uint8)")
 	Pragma("noescape")
-	Doc("storeRows is store of n values, a multiple of 16.")
+	Doc("storeRows is store of n values, a multiple of 32.")
 	dst, line, noise := Load(Param("dst"), GP64()), Load(Param("line"), GP64()), Load(Param("noise"), GP64())
 	n := Load(Param("n"), GP64())
 	gain, least, most, round := YMM(), YMM(), YMM(), YMM()
 	broadcast("gain", gain)
-	broadcast("least", least)
-	broadcast("most", most)
+	for name, y := range map[string]VecVirtual{"least": least, "most": most} {
+		g := GP32()
+		Load(Param(name), g.As8())
+		VMOVD(g, y.AsX())
+		VPBROADCASTB(y.AsX(), y)
+	}
 	VPCMPEQW(round, round, round)
 	VPABSW(round, round)
 	VPSLLW(Imm(3), round, round)
-	x, y := YMM(), XMM()
+	ADDQ(n, dst)
+	ADDQ(n, noise)
+	LEAQ(Mem{Base: line, Index: n, Scale: 2}, line)
+	NEGQ(n) // the index from the ends
 	Label("store")
-	VPMOVSXBW(Mem{Base: noise}, x)
-	VPMULLW(gain, x, x)
-	VPSRAW(Imm(3), x, x)
-	VPADDW(Mem{Base: line}, x, x)
-	VPADDW(round, x, x)
-	VPSRAW(Imm(4), x, x)
-	VPMAXSW(least, x, x)
-	VPMINSW(most, x, x)
-	VEXTRACTI128(Imm(1), x, y)
-	VPACKUSWB(y, x.AsX(), y)
-	VMOVDQU(y, Mem{Base: dst})
-	ADDQ(Imm(32), line)
-	ADDQ(Imm(16), noise)
-	ADDQ(Imm(16), dst)
-	SUBQ(Imm(16), n)
+	var x [2]VecVirtual
+	for i := range x {
+		x[i] = YMM()
+		VPMOVSXBW(Mem{Base: noise, Index: n, Scale: 1, Disp: 16 * i}, x[i])
+		VPMULLW(gain, x[i], x[i])
+		VPSRAW(Imm(3), x[i], x[i])
+		VPADDW(Mem{Base: line, Index: n, Scale: 2, Disp: 32 * i}, x[i], x[i])
+		VPADDW(round, x[i], x[i])
+		VPSRAW(Imm(4), x[i], x[i])
+	}
+	VPACKUSWB(x[1], x[0], x[0])
+	VPERMQ(Imm(0xd8), x[0], x[0])
+	VPMAXUB(least, x[0], x[0])
+	VPMINUB(most, x[0], x[0])
+	VMOVDQU(x[0], Mem{Base: dst, Index: n, Scale: 1})
+	ADDQ(Imm(32), n)
 	JNZ(LabelRef("store"))
+	VZEROUPPER()
+	RET()
+}
+
+func light() {
+	steps := GLOBL("middles", attr.RODATA|attr.NOPTR)
+	for i := range 8 {
+		DATA(8*i, F64(float64(i)+0.5))
+	}
+	TEXT("lightRows", attr.NOSPLIT, "func(line *int16, n int, first, middle, fall, top float64)")
+	Pragma("noescape")
+	Doc("lightRows is the beam of light on n values, a multiple of 8, from column first on.")
+	line, n := Load(Param("line"), GP64()), Load(Param("n"), GP64())
+	spread := func(load func(x Register)) VecVirtual {
+		y := YMM()
+		load(y.AsX())
+		VBROADCASTSD(y.AsX(), y)
+		return y
+	}
+	param := func(name string) VecVirtual { return spread(func(x Register) { Load(Param(name), x) }) }
+	first, middle, fall, top := param("first"), param("middle"), param("fall"), param("top")
+	eight := spread(func(x Register) {
+		g := GP64()
+		MOVQ(U64(0x4020000000000000), g) // 8 as a float64
+		VMOVQ(g, x)
+	})
+	magnitude := YMM()
+	VPCMPEQQ(magnitude, magnitude, magnitude)
+	VPSRLQ(Imm(1), magnitude, magnitude) // all bits but the sign
+	at := [2]VecVirtual{YMM(), YMM()}
+	for i, x := range at {
+		VADDPD(steps.Offset(32*i), first, x)
+	}
+	Label("light")
+	var words [2]VecVirtual
+	for i, x := range at {
+		v := YMM()
+		words[i] = XMM()
+		VSUBPD(middle, x, v)
+		VANDPD(magnitude, v, v)
+		VMULPD(fall, v, v)
+		VSUBPD(v, top, v)
+		VCVTTPD2DQY(v, words[i])
+		VADDPD(eight, x, x)
+	}
+	VPACKSSDW(words[1], words[0], words[0])
+	VPADDW(Mem{Base: line}, words[0], words[0])
+	VMOVDQU(words[0], Mem{Base: line})
+	ADDQ(Imm(16), line)
+	SUBQ(Imm(8), n)
+	JNZ(LabelRef("light"))
 	VZEROUPPER()
 	RET()
 }
