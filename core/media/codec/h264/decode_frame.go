@@ -30,11 +30,11 @@ type frame struct {
 // mbMotion is what is kept of a macroblock for prediction in other pictures and
 // for deblocking.
 type mbMotion struct {
-	mv    [2][16]motion.Vector // by list and 4x4 block in raster order
-	id    [2][4]int32          // pictures referred to, by list and 8x8 block: frame.id<<2 | structure, or -1
-	ref   [2][4]int8           // reference indices, negative for none
+	ref   [2][4]int8 // reference indices by list and 8x8 block, negative for none
 	intra bool
-	field bool // a field macroblock
+	field bool                 // a field macroblock
+	id    [2][4]int32          // pictures referred to, by list and 8x8 block: frame.id<<2 | structure, or -1
+	mv    [2][16]motion.Vector // by list and 4x4 block in raster order; last, since much of it is often not used
 }
 
 // pocOf is PicOrderCnt of the frame or of one field of it.
