@@ -3,6 +3,8 @@
 
 package cabac
 
+import "math/bits"
+
 // Contexts are the contexts of a block category of H.264, for Coefficients. They depend on the place of a
 // coefficient in the scan, and on the levels before.
 type Contexts struct {
@@ -71,6 +73,33 @@ func (c *Decoder) coefficientsGo(coded int, t *Contexts, scan []uint8, out, scal
 		out[place] = (level*scale[place] + 1<<shift>>1) >> shift
 	}
 	return n
+}
+
+// numbersRow is how many numbers of coefficients there are in a row of those that Blocks is given.
+const numbersRow = 8
+
+// Blocks parses a set of blocks as Coefficients does, whose coefficients are 16 apart from out on, and returns those
+// that have coefficients, and those that have more than the first one. Block k's number of coefficients is stored in
+// numbers at places[k], where it is 0 before; that of the block to its left is just before it, and that of the one above eight before it,
+// on which its coded_block_flag depends, whose first context is base (9.3.3.1.1.9).
+func (c *Decoder) Blocks(set uint64, base int, t *Contexts, numbers []uint8, places *[32]uint8, scan []uint8, out, scale []int32, shift uint) (coded, more uint64) {
+	return c.blocks(set, base, t, numbers, places, scan, out, scale, shift)
+}
+
+func (c *Decoder) blocksGo(set uint64, base int, t *Contexts, numbers []uint8, places *[32]uint8, scan []uint8, out, scale []int32, shift uint) (coded, more uint64) {
+	for ; set != 0; set &= set - 1 {
+		k := bits.TrailingZeros64(set) & 31
+		at, block := int(places[k]), out[16*k:][:16]
+		inc := min(int(numbers[at-1]), 1) + 2*min(int(numbers[at-numbersRow]), 1)
+		n := c.coefficientsGo(base+inc, t, scan, block, scale, shift)
+		if numbers[at] = uint8(n); n > 0 {
+			coded |= 1 << k
+		}
+		if n > 1 || n == 1 && block[0] == 0 {
+			more |= 1 << k
+		}
+	}
+	return coded, more
 }
 
 // Flags decodes bins with the contexts base + contexts[k], for k from first down to last, and returns them

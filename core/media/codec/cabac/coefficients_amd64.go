@@ -1,6 +1,7 @@
 package cabac
 
 import (
+	"math/bits"
 	"unsafe"
 
 	"golang.org/x/sys/cpu"
@@ -8,7 +9,15 @@ import (
 
 // The places of the fields that the assembly knows.
 var _ = [1]struct{}{}[unsafe.Offsetof(Decoder{}.spare)-8+unsafe.Offsetof(Decoder{}.rng)-16+unsafe.Offsetof(Decoder{}.pos)-24+
-	unsafe.Offsetof(Decoder{}.data)-40+unsafe.Offsetof(Decoder{}.State)-64+unsafe.Offsetof(Contexts{}.afterLarge)-296]
+	unsafe.Offsetof(Decoder{}.data)-40+unsafe.Offsetof(Decoder{}.State)-64+unsafe.Offsetof(Contexts{}.afterLarge)-296+
+	unsafe.Offsetof(blockRun{}.places)-40+numbersRow-8]
+
+// blockRun is the state of the assembly that parses blocks.
+type blockRun struct {
+	set, coded, more uint64 // of the blocks to parse, and results as of Blocks
+	base             int
+	numbers, places  *uint8
+}
 
 // coefficients is coefficientsGo, or its twin in assembly.
 func (c *Decoder) coefficients(coded int, t *Contexts, scan []uint8, out, scale []int32, shift uint) int {
@@ -18,6 +27,18 @@ func (c *Decoder) coefficients(coded int, t *Contexts, scan []uint8, out, scale 
 	last := len(scan) - 1
 	_, _ = out[scan[last]], scale[scan[last]] // the largest place
 	return coefficientsFast((*byte)(unsafe.Pointer(c)), coded, (*byte)(unsafe.Pointer(t)), &scan[0], last, &out[0], &scale[0], 1<<shift>>1, int(shift), &binSteps[0].lps[0])
+}
+
+// blocks is blocksGo, or its twin in assembly.
+func (c *Decoder) blocks(set uint64, base int, t *Contexts, numbers []uint8, places *[32]uint8, scan []uint8, out, scale []int32, shift uint) (coded, more uint64) {
+	if !cpu.X86.HasBMI2 || set == 0 {
+		return c.blocksGo(set, base, t, numbers, places, scan, out, scale, shift)
+	}
+	last := len(scan) - 1
+	_, _ = out[16*(bits.Len64(set)-1)+15], scale[15]
+	r := blockRun{set: set, base: base, numbers: &numbers[0], places: &places[0]}
+	blocksFast((*byte)(unsafe.Pointer(c)), (*byte)(unsafe.Pointer(&r)), (*byte)(unsafe.Pointer(t)), &scan[0], last, &out[0], &scale[0], 1<<shift>>1, int(shift), &binSteps[0].lps[0])
+	return r.coded, r.more
 }
 
 // flags is flagsGo, or its twin in assembly.

@@ -6,6 +6,10 @@ func (c *Decoder) coefficients(coded int, t *Contexts, scan []uint8, out, scale 
 	return c.coefficientsGo(coded, t, scan, out, scale, shift)
 }
 
+func (c *Decoder) blocks(set uint64, base int, t *Contexts, numbers []uint8, places *[32]uint8, scan []uint8, out, scale []int32, shift uint) (coded, more uint64) {
+	return c.blocksGo(set, base, t, numbers, places, scan, out, scale, shift)
+}
+
 func (c *Decoder) flags(contexts *[16]uint8, base, first, last int) uint {
 	return c.flagsGo(contexts, base, first, last)
 }

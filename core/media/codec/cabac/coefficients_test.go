@@ -1,6 +1,7 @@
 package cabac
 
 import (
+	"math/bits"
 	"math/rand/v2"
 	"testing"
 
@@ -48,6 +49,50 @@ func TestCoefficientsAreTheSameInGo(t *testing.T) {
 			require.Equal(t, plain, fast, seed)
 		}
 	}
+}
+
+// So does the routine for a set of blocks.
+func TestBlocksAreTheSameInGo(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	places := new([32]uint8)
+	for k := range places {
+		places[k] = uint8(k>>2*numbersRow + k&3 + numbersRow + 1)
+	}
+	parsed := 0
+	for seed := range 2000 {
+		data := make([]byte, r.IntN(200))
+		for i := range data {
+			data[i] = uint8(r.Uint32())
+		}
+		var fast, plain Decoder
+		for i := range fast.State {
+			fast.State[i] = uint8(r.IntN(126))
+		}
+		plain.State = fast.State
+		fast.Start(data)
+		plain.Start(data)
+		size := 15 + r.IntN(2)
+		scan, scale := make([]uint8, size), make([]int32, 16)
+		sig, last := make([]int, size), make([]int, size)
+		for i, p := range r.Perm(size) {
+			scan[i], scale[i], sig[i], last[i] = uint8(p), int32(r.IntN(1<<20)), 105+r.IntN(40), 166+r.IntN(40)
+		}
+		contexts, shift, set := NewContexts(sig, last, 227, 4), uint(r.IntN(8)), uint64(r.Uint32()&r.Uint32())
+		var a, b [512]int32
+		var numbers [2][9*numbersRow + 8]uint8
+		for i := range numbersRow {
+			numbers[0][i+1], numbers[0][i*numbersRow] = uint8(r.IntN(3)), uint8(r.IntN(3))
+		}
+		numbers[1] = numbers[0]
+		coded, more := plain.blocksGo(set, 93, contexts, numbers[0][:], places, scan, a[:], scale, shift)
+		fastCoded, fastMore := fast.Blocks(set, 93, contexts, numbers[1][:], places, scan, b[:], scale, shift)
+		require.Equal(t, [2]uint64{coded, more}, [2]uint64{fastCoded, fastMore}, seed)
+		require.Equal(t, a, b, seed)
+		require.Equal(t, numbers[0], numbers[1], seed)
+		require.Equal(t, plain, fast, seed)
+		parsed += bits.OnesCount64(more)
+	}
+	require.Greater(t, parsed, 2000)
 }
 
 func oneIn(r *rand.Rand, n int) int {

@@ -90,7 +90,7 @@ TEXT ·coefficientsFast(SB), NOSPLIT, $80-88
 	MOVQ    40(AX), SI
 	MOVQ    SI, R11
 	ADDQ    48(AX), R11
-	MOVQ    R11, 72(SP)
+	MOVQ    R11, 8(SP)
 	ADDQ    24(AX), SI
 	MOVQ    coded+8(FP), R9
 	TESTQ   R9, R9
@@ -124,9 +124,9 @@ TEXT ·coefficientsFast(SB), NOSPLIT, $80-88
 	JLT     refill0
 
 filled0:
-	MOVQ  R8, 64(SP)
+	MOVQ  R8, (SP)
 	TESTL R8, R8
-	JZ    leave
+	JZ    parsed
 
 coded:
 	MOVQ t+16(FP), R13
@@ -168,7 +168,7 @@ significant:
 filled1:
 	TESTL   R8, R8
 	JZ      insignificant
-	MOVB    R14, (SP)(R15*1)
+	MOVB    R14, 16(SP)(R15*1)
 	INCQ    R15
 	MOVWLZX 128(R13)(R14*2), R9
 	MOVBLZX 64(AX)(R9*1), R8
@@ -208,11 +208,11 @@ insignificant:
 	JMP  significant
 
 inferred:
-	MOVB R14, (SP)(R15*1)
+	MOVB R14, 16(SP)(R15*1)
 	INCQ R15
 
 levels:
-	MOVQ R15, 64(SP)
+	MOVQ R15, (SP)
 	XORL R13, R13
 
 level:
@@ -268,7 +268,7 @@ filled4:
 	XORL    R12, R14
 	SUBL    R12, R14
 	DECQ    R15
-	MOVBLZX (SP)(R15*1), R11
+	MOVBLZX 16(SP)(R15*1), R11
 	MOVQ    scan+24(FP), R12
 	MOVBLZX (R12)(R11*1), R11
 	MOVQ    scale+48(FP), R12
@@ -281,13 +281,13 @@ filled4:
 	TESTQ   R15, R15
 	JNZ     level
 
-leave:
+parsed:
 	MOVQ CX, (AX)
 	MOVQ DX, 8(AX)
 	MOVL BX, 16(AX)
 	SUBQ 40(AX), SI
 	MOVQ SI, 24(AX)
-	MOVQ 64(SP), R11
+	MOVQ (SP), R11
 	MOVQ R11, ret+80(FP)
 	RET
 
@@ -381,7 +381,7 @@ refill0:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail0
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -392,7 +392,7 @@ refill0:
 tail0:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail0past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -400,7 +400,7 @@ tail0:
 tail0past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail0past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -408,7 +408,7 @@ tail0past0:
 tail0past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail0past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -416,7 +416,7 @@ tail0past1:
 tail0past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail0past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -430,7 +430,7 @@ refill1:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail1
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -441,7 +441,7 @@ refill1:
 tail1:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail1past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -449,7 +449,7 @@ tail1:
 tail1past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail1past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -457,7 +457,7 @@ tail1past0:
 tail1past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail1past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -465,7 +465,7 @@ tail1past1:
 tail1past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail1past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -479,7 +479,7 @@ refill2:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail2
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -490,7 +490,7 @@ refill2:
 tail2:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail2past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -498,7 +498,7 @@ tail2:
 tail2past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail2past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -506,7 +506,7 @@ tail2past0:
 tail2past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail2past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -514,7 +514,7 @@ tail2past1:
 tail2past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail2past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -528,7 +528,7 @@ refill3:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail3
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -539,7 +539,7 @@ refill3:
 tail3:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail3past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -547,7 +547,7 @@ tail3:
 tail3past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail3past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -555,7 +555,7 @@ tail3past0:
 tail3past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail3past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -563,7 +563,7 @@ tail3past1:
 tail3past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail3past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -577,7 +577,7 @@ refill4:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail4
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -588,7 +588,7 @@ refill4:
 tail4:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail4past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -596,7 +596,7 @@ tail4:
 tail4past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail4past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -604,7 +604,7 @@ tail4past0:
 tail4past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail4past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -612,7 +612,7 @@ tail4past1:
 tail4past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail4past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -626,7 +626,7 @@ refill5:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail5
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -637,7 +637,7 @@ refill5:
 tail5:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail5past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -645,7 +645,7 @@ tail5:
 tail5past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail5past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -653,7 +653,7 @@ tail5past0:
 tail5past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail5past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -661,7 +661,7 @@ tail5past1:
 tail5past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail5past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -675,7 +675,7 @@ refill6:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail6
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -686,7 +686,7 @@ refill6:
 tail6:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail6past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -694,7 +694,7 @@ tail6:
 tail6past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail6past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -702,7 +702,7 @@ tail6past0:
 tail6past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail6past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -710,7 +710,7 @@ tail6past1:
 tail6past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail6past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -724,7 +724,7 @@ refill7:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
 	LEAQ   4(SI), R11
-	CMPQ   R11, 72(SP)
+	CMPQ   R11, 8(SP)
 	JA     tail7
 	MOVL   (SI), R11
 	BSWAPL R11
@@ -735,7 +735,7 @@ refill7:
 tail7:
 	XORL    R11, R11
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail7past0
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -743,7 +743,7 @@ tail7:
 tail7past0:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail7past1
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -751,7 +751,7 @@ tail7past0:
 tail7past1:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
 	JAE     tail7past2
 	MOVBLZX (SI), R10
 	ORL     R10, R11
@@ -759,7 +759,733 @@ tail7past1:
 tail7past2:
 	INCQ    SI
 	SHLL    $0x08, R11
-	CMPQ    SI, 72(SP)
+	CMPQ    SI, 8(SP)
+	JAE     tail7past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled7
+
+// func blocksFast(c *byte, r *byte, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte)
+// Requires: BMI, BMI2, CMOV
+TEXT ·blocksFast(SB), NOSPLIT, $96-80
+	MOVQ c+0(FP), AX
+	MOVQ steps+72(FP), DI
+	MOVQ (AX), CX
+	MOVQ 8(AX), DX
+	MOVL 16(AX), BX
+	MOVQ 40(AX), SI
+	MOVQ SI, R11
+	ADDQ 48(AX), R11
+	MOVQ R11, 24(SP)
+	ADDQ 24(AX), SI
+	MOVQ out+40(FP), R11
+	MOVQ R11, 8(SP)
+
+block:
+	MOVQ    r+8(FP), R11
+	BSFQ    (R11), R12
+	JZ      leave
+	BLSRQ   (R11), R10
+	MOVQ    R10, (R11)
+	MOVQ    40(R11), R10
+	MOVBLZX (R10)(R12*1), R10
+	ADDQ    32(R11), R10
+	MOVQ    R10, 16(SP)
+	SHLQ    $0x06, R12
+	ADDQ    8(SP), R12
+	MOVQ    R12, out+40(FP)
+	MOVQ    24(R11), R9
+	CMPB    -1(R10), $0x01
+	SBBQ    $-1, R9
+	CMPB    -8(R10), $0x01
+	SBBQ    $-1, R9
+	CMPB    -8(R10), $0x01
+	SBBQ    $-1, R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill0
+
+filled0:
+	TESTL R8, R8
+	JZ    block
+	MOVQ  t+16(FP), R13
+	XORL  R14, R14
+	XORL  R15, R15
+
+significant:
+	CMPQ    R14, last+32(FP)
+	JGE     inferred
+	MOVWLZX (R13)(R14*2), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill1
+
+filled1:
+	TESTL   R8, R8
+	JZ      insignificant
+	MOVB    R14, 32(SP)(R15*1)
+	INCQ    R15
+	MOVWLZX 128(R13)(R14*2), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill2
+
+filled2:
+	TESTL R8, R8
+	JNZ   levels
+
+insignificant:
+	INCQ R14
+	JMP  significant
+
+inferred:
+	MOVB R14, 32(SP)(R15*1)
+	INCQ R15
+
+levels:
+	MOVQ R15, (SP)
+	XORL R13, R13
+
+level:
+	MOVQ    t+16(FP), R11
+	MOVWLZX 256(R11)(R13*2), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill3
+
+filled3:
+	MOVQ    t+16(FP), R11
+	MOVL    $0x00000001, R14
+	TESTL   R8, R8
+	JNZ     large
+	MOVBLZX 288(R11)(R13*1), R13
+
+sign:
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill4
+
+filled4:
+	NOTL    R12
+	XORL    R12, R14
+	SUBL    R12, R14
+	DECQ    R15
+	MOVBLZX 32(SP)(R15*1), R11
+	MOVQ    scan+24(FP), R12
+	MOVBLZX (R12)(R11*1), R11
+	MOVQ    scale+48(FP), R12
+	IMULL   (R12)(R11*4), R14
+	ADDL    round+56(FP), R14
+	MOVQ    shift+64(FP), R10
+	SARXL   R10, R14, R14
+	MOVQ    out+40(FP), R12
+	MOVL    R14, (R12)(R11*4)
+	TESTQ   R15, R15
+	JNZ     level
+	MOVQ    (SP), R11
+	MOVQ    16(SP), R12
+	MOVB    R11, (R12)
+	MOVQ    out+40(FP), R10
+	MOVQ    R10, R12
+	SUBQ    8(SP), R12
+	SHRQ    $0x06, R12
+	MOVQ    r+8(FP), R9
+	MOVQ    8(R9), R8
+	BTSQ    R12, R8
+	MOVQ    R8, 8(R9)
+	CMPQ    R11, $0x01
+	JNE     more
+	CMPL    (R10), $0x00
+	JNE     block
+
+more:
+	MOVQ 16(R9), R8
+	BTSQ R12, R8
+	MOVQ R8, 16(R9)
+	JMP  block
+
+leave:
+	MOVQ CX, (AX)
+	MOVQ DX, 8(AX)
+	MOVL BX, 16(AX)
+	SUBQ 40(AX), SI
+	MOVQ SI, 24(AX)
+	RET
+
+large:
+	INCL    R14
+	MOVQ    t+16(FP), R11
+	MOVWLZX 272(R11)(R13*2), R9
+
+unary:
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill5
+
+filled5:
+	TESTL R8, R8
+	JZ    stopped
+	INCL  R14
+	CMPL  R14, $0x0f
+	JNE   unary
+	XORL  R8, R8
+
+prefix:
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill6
+
+filled6:
+	TESTL R12, R12
+	JNZ   suffix
+	MOVL  $0x00000001, R11
+	SHLXL R8, R11, R11
+	ADDL  R11, R14
+	INCL  R8
+	CMPL  R8, $0x18
+	JBE   prefix
+	JMP   stopped
+
+suffix:
+	DECL    R8
+	JS      stopped
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill7
+
+filled7:
+	INCL  R12
+	SHLXL R8, R12, R12
+	ADDL  R12, R14
+	JMP   suffix
+
+stopped:
+	MOVQ    t+16(FP), R11
+	MOVBLZX 296(R11)(R13*1), R13
+	JMP     sign
+
+refill0:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail0
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled0
+
+tail0:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail0past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail0past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail0past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail0past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail0past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled0
+
+refill1:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail1
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled1
+
+tail1:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail1past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail1past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail1past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail1past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled1
+
+refill2:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail2
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled2
+
+tail2:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail2past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail2past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail2past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail2past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled2
+
+refill3:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail3
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled3
+
+tail3:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail3past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail3past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail3past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail3past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled3
+
+refill4:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail4
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled4
+
+tail4:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail4past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail4past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail4past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail4past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled4
+
+refill5:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail5
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled5
+
+tail5:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail5past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail5past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail5past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail5past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled5
+
+refill6:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail6
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled6
+
+tail6:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail6past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail6past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail6past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail6past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled6
+
+refill7:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, 24(SP)
+	JA     tail7
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled7
+
+tail7:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail7past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail7past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
+	JAE     tail7past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, 24(SP)
 	JAE     tail7past3
 	MOVBLZX (SI), R10
 	ORL     R10, R11

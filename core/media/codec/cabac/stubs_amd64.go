@@ -14,6 +14,11 @@ func encodeBinsFast(e *byte, bins *uint16, n int, state *[512]uint8, steps *byte
 //go:noescape
 func coefficientsFast(c *byte, coded int, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte) int
 
+// blocksFast is Blocks for the blockRun r, otherwise as coefficientsFast.
+//
+//go:noescape
+func blocksFast(c *byte, r *byte, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte)
+
 // flagsFast is flags with steps for binSteps.
 //
 //go:noescape

@@ -166,6 +166,10 @@ func (d *sliceDecoder) readBlocks(b *block, set uint64) error {
 // readSet parses a set of blocks, whose coefficients are 16 apart from out on, and returns those that have
 // coefficients, and those that have more than the first one.
 func (d *sliceDecoder) readSet(b *block, out []int32, set uint64) (coded, more uint64, err error) {
+	if d.h.pps.cabac && b.cat != catChromaDC {
+		coded, more = d.cabac.Blocks(set, 85+4*b.cat, coeffContexts[d.fieldScan()][b.cat], d.nz[:], &blockAt, b.scan, out, b.scale, b.shift)
+		return coded, more, nil
+	}
 	for set != 0 {
 		if !d.h.pps.cabac {
 			var c, m uint64

@@ -18,6 +18,7 @@ func main() {
 	ConstraintExpr("amd64")
 	encodeBins()
 	coefficients()
+	blocks()
 	flags()
 	Generate()
 }
@@ -109,6 +110,9 @@ func encodeBins() {
 const (
 	offsetAt, spareAt, rngAt, posAt, dataAt, lengthAt, stateAt = 0, 8, 16, 24, 40, 48, 64
 	sigAt, lastAt, oneAt, largeAt, afterOneAt, afterLargeAt    = 0, 128, 256, 272, 288, 296
+
+	setAt, codedAt, moreAt, baseAt, numbersAt, placesAt = 0, 8, 16, 24, 32, 40 // in blockRun
+	numbersRow                                          = 8
 )
 
 // decoding is the arithmetic decoder in registers: its temporaries are free between bins.
@@ -242,18 +246,92 @@ func coefficients() {
 	Pragma("noescape")
 	Doc("coefficientsFast is coefficients with steps for binSteps; last is len(scan)-1, and round what is added before the shift.")
 	d := newDecoding()
-	places, count := AllocLocal(64), AllocLocal(8)
+	count := AllocLocal(8)
 	d.load()
-
 	Load(Param("coded"), d.ctx)
 	TESTQ(d.ctx, d.ctx)
 	JS(LabelRef("coded"))
 	d.decision()
 	MOVQ(d.bin, count)
 	TESTL(d.bin.As32(), d.bin.As32())
-	JZ(LabelRef("leave"))
+	JZ(LabelRef("parsed"))
 	Label("coded")
+	d.block(count, func() {
+		Label("parsed")
+		d.store()
+		MOVQ(count, d.x)
+		Store(d.x, ReturnIndex(0))
+		RET()
+	})
+}
 
+// blocks writes the decoding of a set of blocks.
+func blocks() {
+	TEXT("blocksFast", attr.NOSPLIT, "func(c, r *byte, t *byte, scan *uint8, last int, out, scale *int32, round int32, shift int, steps *byte)")
+	Pragma("noescape")
+	Doc("blocksFast is Blocks for the blockRun r, otherwise as coefficientsFast.")
+	d := newDecoding()
+	count, first, number := AllocLocal(8), AllocLocal(8), AllocLocal(8)
+	out := avoblock.Place("out")
+	d.load()
+	MOVQ(out, d.x)
+	MOVQ(d.x, first)
+
+	Label("block")
+	Load(Param("r"), d.x)
+	BSFQ(Mem{Base: d.x, Disp: setAt}, d.y)
+	JZ(LabelRef("leave"))
+	BLSRQ(Mem{Base: d.x, Disp: setAt}, d.row)
+	MOVQ(d.row, Mem{Base: d.x, Disp: setAt})
+	MOVQ(Mem{Base: d.x, Disp: placesAt}, d.row)
+	MOVBLZX(Mem{Base: d.row, Index: d.y, Scale: 1}, d.row.As32())
+	ADDQ(Mem{Base: d.x, Disp: numbersAt}, d.row)
+	MOVQ(d.row, number)
+	SHLQ(Imm(6), d.y)
+	ADDQ(first, d.y)
+	MOVQ(d.y, out)
+	// The context: one more where the block to the left has coefficients, two more where the one above has.
+	MOVQ(Mem{Base: d.x, Disp: baseAt}, d.ctx)
+	CMPB(Mem{Base: d.row, Disp: -1}, Imm(1))
+	SBBQ(I8(-1), d.ctx)
+	CMPB(Mem{Base: d.row, Disp: -numbersRow}, Imm(1))
+	SBBQ(I8(-1), d.ctx)
+	CMPB(Mem{Base: d.row, Disp: -numbersRow}, Imm(1))
+	SBBQ(I8(-1), d.ctx)
+	d.decision()
+	TESTL(d.bin.As32(), d.bin.As32())
+	JZ(LabelRef("block"))
+	d.block(count, func() {
+		MOVQ(count, d.x)
+		MOVQ(number, d.y)
+		MOVB(d.x.As8(), Mem{Base: d.y})
+		MOVQ(out, d.row) // which block it was
+		MOVQ(d.row, d.y)
+		SUBQ(first, d.y)
+		SHRQ(Imm(6), d.y)
+		Load(Param("r"), d.ctx)
+		MOVQ(Mem{Base: d.ctx, Disp: codedAt}, d.bin)
+		BTSQ(d.y, d.bin)
+		MOVQ(d.bin, Mem{Base: d.ctx, Disp: codedAt})
+		CMPQ(d.x, Imm(1))
+		JNE(LabelRef("more"))
+		CMPL(Mem{Base: d.row}, Imm(0))
+		JNE(LabelRef("block"))
+		Label("more")
+		MOVQ(Mem{Base: d.ctx, Disp: moreAt}, d.bin)
+		BTSQ(d.y, d.bin)
+		MOVQ(d.bin, Mem{Base: d.ctx, Disp: moreAt})
+		JMP(LabelRef("block"))
+
+		Label("leave")
+		d.store()
+		RET()
+	})
+}
+
+// block decodes the coefficients of a coded block and their number, and goes on with then.
+func (d *decoding) block(count Mem, then func()) {
+	places := AllocLocal(64)
 	// The significance map.
 	t, i, n := GP64(), GP64(), GP64()
 	Load(Param("t"), t)
@@ -313,11 +391,7 @@ func coefficients() {
 	TESTQ(n, n)
 	JNZ(LabelRef("level"))
 
-	Label("leave")
-	d.store()
-	MOVQ(count, d.x)
-	Store(d.x, ReturnIndex(0))
-	RET()
+	then()
 
 	Label("large") // up to 14 in unary
 	INCL(level.As32())
