@@ -31,7 +31,7 @@ func (c *Decoder) coefficients(coded int, t *Contexts, scan []uint8, out, scale 
 
 // blocks is blocksGo, or its twin in assembly.
 func (c *Decoder) blocks(set uint64, base int, t *Contexts, numbers []uint8, places *[32]uint8, scan []uint8, out, scale []int32, shift uint) (coded, more uint64) {
-	if !cpu.X86.HasBMI2 || set == 0 {
+	if !cpu.X86.HasBMI1 || !cpu.X86.HasBMI2 || set == 0 {
 		return c.blocksGo(set, base, t, numbers, places, scan, out, scale, shift)
 	}
 	last := len(scan) - 1

@@ -163,7 +163,7 @@ const longestBlock = 800
 // parse runs the assembly for blocks that are laid out like b, and reports whether it parsed anything.
 func (r *cavlcRun) parse(d *sliceDecoder, b *block) bool {
 	data, pos := d.r.Data(), d.r.Pos()
-	if r.limit = 8*len(data) - longestBlock; pos > r.limit || !cpu.X86.HasBMI2 {
+	if r.limit = 8*len(data) - longestBlock; pos > r.limit || !cpu.X86.HasBMI1 || !cpu.X86.HasBMI2 {
 		return false
 	}
 	r.data, r.pos, r.zeros = &data[0], pos, fastZeros[0]
