@@ -17,13 +17,7 @@ func TestCoefficientsAreTheSameInGo(t *testing.T) {
 		for i := range data {
 			data[i] = uint8(r.Uint32()) | uint8(oneIn(r, 3)*255) // long levels too
 		}
-		var fast, plain Decoder
-		for i := range fast.State {
-			fast.State[i] = uint8(r.IntN(126))
-		}
-		plain.State = fast.State
-		fast.Start(data)
-		plain.Start(data)
+		fast, plain := decoders(r, data)
 		size := []int{4, 8, 15, 16, 64}[r.IntN(5)]
 		scan, scale := make([]uint8, size), make([]int32, 64)
 		for i, p := range r.Perm(size - 1) {
@@ -64,13 +58,7 @@ func TestBlocksAreTheSameInGo(t *testing.T) {
 		for i := range data {
 			data[i] = uint8(r.Uint32())
 		}
-		var fast, plain Decoder
-		for i := range fast.State {
-			fast.State[i] = uint8(r.IntN(126))
-		}
-		plain.State = fast.State
-		fast.Start(data)
-		plain.Start(data)
+		fast, plain := decoders(r, data)
 		size := 15 + r.IntN(2)
 		scan, scale := make([]uint8, size), make([]int32, 16)
 		sig, last := make([]int, size), make([]int, size)
@@ -93,6 +81,17 @@ func TestBlocksAreTheSameInGo(t *testing.T) {
 		parsed += bits.OnesCount64(more)
 	}
 	require.Greater(t, parsed, 2000)
+}
+
+// decoders returns two decoders of the same data, with the same contexts.
+func decoders(r *rand.Rand, data []byte) (a, b Decoder) {
+	for i := range a.State {
+		a.State[i] = uint8(r.IntN(126))
+	}
+	b.State = a.State
+	a.Start(data)
+	b.Start(data)
+	return a, b
 }
 
 func oneIn(r *rand.Rand, n int) int {
