@@ -79,7 +79,7 @@ func (d *sliceDecoder) residual() error {
 			return err
 		}
 	}
-	if d.mb.cbp>>4 != 0 {
+	if d.mb.cbp>>4 != 0 && d.h.sps.chroma.Planes() == 3 { // some types say that there is chroma in a grey picture
 		if err := d.residualChroma(list); err != nil {
 			return err
 		}
