@@ -14,7 +14,7 @@ func mixRows(dst *int16, profile *int16, a *int8, b *int8, n int, base int16, ga
 //go:noescape
 func storeRows(dst *byte, line *int16, noise *int8, n int, gain int16, least uint8, most uint8)
 
-// lightRows is the beam of light on n values, a multiple of 8, from column first on.
+// lightRows is beam for n values, a multiple of 8, from column first on; top is what it adds in the middle.
 //
 //go:noescape
 func lightRows(line *int16, n int, first float64, middle float64, fall float64, top float64)

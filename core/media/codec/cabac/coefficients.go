@@ -80,8 +80,8 @@ const numbersRow = 8
 
 // Blocks parses a set of blocks as Coefficients does, whose coefficients are 16 apart from out on, and returns those
 // that have coefficients, and those that have more than the first one. Block k's number of coefficients is stored in
-// numbers at places[k], where it is 0 before; that of the block to its left is just before it, and that of the one above eight before it,
-// on which its coded_block_flag depends, whose first context is base (9.3.3.1.1.9).
+// numbers at places[k], where it is 0 before. That of the block to its left is just before it, that of the one above
+// eight before it; its coded_block_flag depends on both, and the first of its contexts is base (9.3.3.1.1.9).
 func (c *Decoder) Blocks(set uint64, base int, t *Contexts, numbers []uint8, places *[32]uint8, scan []uint8, out, scale []int32, shift uint) (coded, more uint64) {
 	return c.blocks(set, base, t, numbers, places, scan, out, scale, shift)
 }

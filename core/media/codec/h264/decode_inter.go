@@ -106,8 +106,8 @@ func (r *recon[T]) target(i int, p *interPart, second bool) (dst []T, stride int
 func (r *recon[T]) fetch(l int, index int8, p *interPart, second bool) {
 	d := r.d
 	f, s := d.referred(l, index)
-	if f != r.from.f || s != r.from.s {
-		r.from.f, r.from.s, r.origin = f, s, r.source(f, s)
+	if f != r.from || s != r.fields {
+		r.from, r.fields, r.origin = f, s, r.source(f, s)
 	}
 	src, v := &r.origin, d.mv.mv[l][p.block]
 	x := d.x*16 + p.x + int(v.X>>2)
@@ -132,7 +132,7 @@ type source[T motion.Sample] struct {
 
 // has reports whether a block of luma is inside the picture.
 func (s *source[T]) has(x, y, w, h int) bool {
-	return x >= 0 && y >= 0 && x+w <= s.width && y+h <= s.height
+	return motion.Inside(s.width, s.height, x, y, w, h)
 }
 
 // source returns the planes of a reference: the rows of a frame, or those of one of its fields.
@@ -236,7 +236,7 @@ func (r *recon[T]) fetchChroma(src *source[T], fields framepool.Fields, v motion
 	y += r.toChroma(r.row + p.y)
 	w, h := p.w>>1, r.toChroma(p.h)
 	width, height := src.width>>1, r.toChroma(src.height)
-	inside := x >= 0 && y >= 0 && x+w < width && y+h < height
+	inside := motion.Inside(width, height, x, y, w+1, h+1)
 	for i := 1; i < 3; i++ {
 		pix, step := src.planes[i], src.stride[i]
 		if inside {

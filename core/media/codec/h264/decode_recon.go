@@ -28,8 +28,9 @@ type recon[T motion.Sample] struct {
 	at, chromaAt int   // the macroblock's first sample
 	row          int   // of luma in the frame or field, where the macroblock begins
 
-	from     ref       // the reference that was used last
-	origin   source[T] // its samples
+	from     *frame           // of the reference that was used last, or nil
+	fields   framepool.Fields // and which of its fields
+	origin   source[T]        // its samples
 	border   border[T]
 	averages averages[T]
 	edge     motion.EdgeBlock[T]
@@ -65,7 +66,7 @@ func (r *recon[T]) begin(d *sliceDecoder, f *frame) {
 	}
 	r.luma, r.chroma = r.full[0], [2][]T{r.full[1], r.full[2]}
 	r.edges = edges[T]{r: r}
-	r.from = ref{}
+	r.from = nil
 }
 
 // intraNeighbours tells which samples around a macroblock intra prediction may use.
@@ -92,7 +93,7 @@ func (r *recon[T]) reconstruct() error {
 		r.pcm()
 		return nil
 	case kindInter:
-		if r.from.f != nil && r.from.s == framepool.WholeFrame { // the next ones are often predicted from there
+		if r.from != nil && r.fields == framepool.WholeFrame { // the next ones are often predicted from there
 			r.prefetch(r.origin.planes[0], r.origin.planes[1:])
 		}
 		r.inter()

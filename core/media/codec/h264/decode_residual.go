@@ -68,10 +68,14 @@ func (b *block) put(i int, level int32) {
 // residual parses all coefficients of the macroblock (7.3.5.3).
 func (d *sliceDecoder) residual() error {
 	few := d.mb.cbp&0x2F == 0 // only DC levels, which no later block's context counts
-	if few {
-		d.mb.numbers = edgeNumbers{}
-	} else {
+	switch {
+	case !few:
 		d.loadNonZero()
+	case d.mb.kind == kind16x16:
+		d.loadFirst()
+		fallthrough
+	default:
+		d.mb.numbers = edgeNumbers{}
 	}
 	list := 3 * oneIf(d.mb.kind == kindInter)
 	if d.mb.kind == kind16x16 || d.mb.cbp&15 != 0 {
@@ -106,7 +110,6 @@ func (d *sliceDecoder) residualLuma(list int) error {
 	scale := &d.scale.small[list][qp]
 	scan, cat := scans4[field][:], cat4x4
 	if d.mb.kind == kind16x16 {
-		d.loadFirst()
 		n, err := d.read(&block{catDC16, d.dc[:16], scan, raw[:], 0}, cacheFirst)
 		if err != nil {
 			return err
@@ -369,9 +372,12 @@ const (
 	cacheCr = 2 * cacheSize
 )
 
-// absent stands for the numbers of a neighbour that is not there.
-func (d *sliceDecoder) absent() *edgeNumbers {
-	if d.h.pps.cabac {
+// numbersOf returns the numbers of coefficients of a neighbour, or what stands for them.
+func (d *sliceDecoder) numbersOf(mb int32) *edgeNumbers {
+	switch {
+	case mb >= 0:
+		return &d.mbs[mb].numbers
+	case d.h.pps.cabac:
 		return &absentNumbers[oneIf(d.mb.intra())]
 	}
 	return &absentNumbers[2] // CAVLC leaves it out of the average
@@ -379,35 +385,22 @@ func (d *sliceDecoder) absent() *edgeNumbers {
 
 // loadFirst fills the cache as far as the DC block of Intra_16x16 needs it.
 func (d *sliceDecoder) loadFirst() {
-	left, top := d.absent(), d.absent()
-	if i := d.n.left[0]; i >= 0 {
-		left = &d.mbs[i].numbers
-	}
-	if i := d.n.top; i >= 0 {
-		top = &d.mbs[i].numbers
-	}
+	left, top := d.numbersOf(d.n.left[0]), d.numbersOf(d.n.top)
 	d.nz[cacheFirst-1], d.nz[cacheFirst-cacheStep] = left.right[d.n.leftRow[0]&3], top.below[0]
 }
 
 // loadNonZero fills the borders of the cache with the numbers of coefficients of the neighbouring blocks.
 func (d *sliceDecoder) loadNonZero() {
-	absent, nz := d.absent(), &d.nz
+	top, nz := d.numbersOf(d.n.top), &d.nz
 	*nz = [3 * cacheSize]uint8{}
-	top := absent
-	if d.n.top >= 0 {
-		top = &d.mbs[d.n.top].numbers
-	}
 	*(*[4]uint8)(nz[1:]) = [4]uint8(top.below[:4])
 	*(*[2]uint8)(nz[cacheCb+1:]) = [2]uint8(top.below[4:6])
 	*(*[2]uint8)(nz[cacheCr+1:]) = [2]uint8(top.below[6:])
 	if d.h.mbaff {
-		d.loadNonZeroPairs(absent)
+		d.loadNonZeroPairs()
 		return
 	}
-	left := absent
-	if d.n.left[0] >= 0 {
-		left = &d.mbs[d.n.left[0]].numbers
-	}
+	left := d.numbersOf(d.n.left[0])
 	for i := range 4 {
 		at := cacheFirst + cacheStep*i - 1
 		nz[at], nz[cacheCb+at], nz[cacheCr+at] = left.right[i], left.right[4+i], left.right[8+i]
@@ -415,13 +408,10 @@ func (d *sliceDecoder) loadNonZero() {
 }
 
 // loadNonZeroPairs fills the left borders where the rows beside a macroblock may be of two others.
-func (d *sliceDecoder) loadNonZeroPairs(absent *edgeNumbers) {
+func (d *sliceDecoder) loadNonZeroPairs() {
 	tall := d.chromaBlocks() == 8
 	for i := range 4 {
-		left := absent
-		if d.n.left[i] >= 0 {
-			left = &d.mbs[d.n.left[i]].numbers
-		}
+		left := d.numbersOf(d.n.left[i])
 		at, row := cacheFirst+cacheStep*i-1, int(d.n.leftRow[i]&3)
 		d.nz[at] = left.right[row]
 		if !tall {

@@ -69,7 +69,7 @@ var quarterpelPairs = func() (m [4][4][2]halfpelSample) {
 // quarterpelPair returns the two blocks whose average is the block at dx, dy quarters from x, y. ok
 // is false where there are no half-sample planes or the block reaches out of the picture.
 func (s *source[T]) quarterpelPair(x, y, w, h, dx, dy int) (a, b []T, ok bool) {
-	if s.halfpel[1] == nil || x < 0 || y < 0 || x+w >= s.width || y+h >= s.height {
+	if s.halfpel[1] == nil || !s.has(x, y, w+1, h+1) {
 		return nil, nil, false
 	}
 	m := &quarterpelPairs[dy][dx]

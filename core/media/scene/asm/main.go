@@ -29,6 +29,14 @@ func broadcast(name string, y VecVirtual) {
 	VPBROADCASTW(y.AsX(), y)
 }
 
+// broadcastByte spreads an 8-bit argument.
+func broadcastByte(name string, y VecVirtual) {
+	g := GP32()
+	Load(Param(name), g.As8())
+	VMOVD(g, y.AsX())
+	VPBROADCASTB(y.AsX(), y)
+}
+
 func mix() {
 	TEXT("mixRows", attr.NOSPLIT, "func(dst, profile *int16, a, b *int8, n int, base, gainA, gainB int16)")
 	Pragma("noescape")
@@ -72,12 +80,8 @@ func store() {
 	n := Load(Param("n"), GP64())
 	gain, least, most, round := YMM(), YMM(), YMM(), YMM()
 	broadcast("gain", gain)
-	for name, y := range map[string]VecVirtual{"least": least, "most": most} {
-		g := GP32()
-		Load(Param(name), g.As8())
-		VMOVD(g, y.AsX())
-		VPBROADCASTB(y.AsX(), y)
-	}
+	broadcastByte("least", least)
+	broadcastByte("most", most)
 	VPCMPEQW(round, round, round)
 	VPABSW(round, round)
 	VPSLLW(Imm(3), round, round)
@@ -114,7 +118,7 @@ func light() {
 	}
 	TEXT("lightRows", attr.NOSPLIT, "func(line *int16, n int, first, middle, fall, top float64)")
 	Pragma("noescape")
-	Doc("lightRows is the beam of light on n values, a multiple of 8, from column first on.")
+	Doc("lightRows is beam for n values, a multiple of 8, from column first on; top is what it adds in the middle.")
 	line, n := Load(Param("line"), GP64()), Load(Param("n"), GP64())
 	spread := func(load func(x Register)) VecVirtual {
 		y := YMM()
