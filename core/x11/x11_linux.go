@@ -3,8 +3,6 @@ package x11
 import (
 	"errors"
 	"fmt"
-	"io"
-	"log"
 	"os"
 
 	"github.com/jezek/xgb"
@@ -34,7 +32,6 @@ func Open() (*Server, error) {
 	if display == "" {
 		return nil, errors.New("there is no X server: DISPLAY is not set")
 	}
-	xgb.Logger = log.New(io.Discard, "", 0) // errors are returned
 	conn, err := xgb.NewConn()
 	if err != nil {
 		return nil, fmt.Errorf("the X server %s: %w", display, err)
@@ -44,9 +41,13 @@ func Open() (*Server, error) {
 		conn.Close()
 		return nil, fmt.Errorf("the X server %s has %d bits a pixel; 24 are needed", display, d)
 	}
-	if err := shm.Init(conn); err != nil {
+	if err := extend(conn); err != nil {
 		conn.Close()
-		return nil, fmt.Errorf("the X server %s has no shared memory: %w", display, err)
+		return nil, fmt.Errorf("the X server %s: %w", display, err)
+	}
+	if !has(conn, "MIT-SHM") {
+		conn.Close()
+		return nil, fmt.Errorf("the X server %s has no shared memory (extension MIT-SHM)", display)
 	}
 	return s, nil
 }
@@ -72,7 +73,7 @@ func (s *Server) Share(size int) error {
 
 // Refresh returns the refresh rate of the mode that is shown, 0 where it is not known.
 func (s *Server) Refresh() float64 {
-	if randr.Init(s.Conn) != nil {
+	if !has(s.Conn, "RANDR") {
 		return 0
 	}
 	r, err := randr.GetScreenResources(s.Conn, s.Screen.Root).Reply()
