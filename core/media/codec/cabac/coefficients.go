@@ -1,5 +1,5 @@
-// Decoding of the coefficients of a block, where a routine for many bins takes less time than a bin at a
-// time: all of a block of H.264, the significance map of a sub-block of H.265.
+// Decoding of the coefficients of a block of H.264, where a routine for many bins takes less time than a bin at a
+// time.
 
 package cabac
 
@@ -100,19 +100,6 @@ func (c *Decoder) blocksGo(set uint64, base int, t *Contexts, numbers []uint8, p
 		}
 	}
 	return coded, more
-}
-
-// Flags decodes bins with the contexts base + contexts[k], for k from first down to last, and returns them
-// in bit k.
-func (c *Decoder) Flags(contexts *[16]uint8, base, first, last int) uint {
-	return c.flags(contexts, base, first, last)
-}
-
-func (c *Decoder) flagsGo(contexts *[16]uint8, base, first, last int) (set uint) {
-	for k := first; k >= last; k-- {
-		set |= uint(c.Decision(base+int(contexts[k&15]))) << k
-	}
-	return set
 }
 
 // largeLevel reads the rest of a level above 1: a truncated unary prefix and an Exp-Golomb suffix (9.3.2.3).

@@ -10,7 +10,9 @@ import (
 // The places of the fields that the assembly knows.
 var _ = [1]struct{}{}[unsafe.Offsetof(Decoder{}.spare)-8+unsafe.Offsetof(Decoder{}.rng)-16+unsafe.Offsetof(Decoder{}.pos)-24+
 	unsafe.Offsetof(Decoder{}.data)-40+unsafe.Offsetof(Decoder{}.State)-64+unsafe.Offsetof(Contexts{}.afterLarge)-296+
-	unsafe.Offsetof(blockRun{}.places)-40+numbersRow-8]
+	unsafe.Offsetof(blockRun{}.places)-40+numbersRow-8+
+	unsafe.Offsetof(Residual{}.Factor)-48+unsafe.Offsetof(Residual{}.Hidden)-64+unsafe.Offsetof(Residual{}.Coded)-80+unsafe.Offsetof(Residual{}.Failed)-88+
+	unsafe.Offsetof(Scan{}.subs)-128+unsafe.Offsetof(scanned{}.first)-4+unsafe.Sizeof(scanned{})-8+unsafe.Offsetof(Scan{}.inner)-640+unsafe.Offsetof(Scan{}.coded)-672]
 
 // blockRun is the state of the assembly that parses blocks.
 type blockRun struct {
@@ -41,10 +43,12 @@ func (c *Decoder) blocks(set uint64, base int, t *Contexts, numbers []uint8, pla
 	return r.coded, r.more
 }
 
-// flags is flagsGo, or its twin in assembly.
-func (c *Decoder) flags(contexts *[16]uint8, base, first, last int) uint {
-	if !cpu.X86.HasBMI2 || first > 15 || last < 0 || uint(base) > 256 {
-		return c.flagsGo(contexts, base, first, last)
+// residual is residualGo, or its twin in assembly.
+func (c *Decoder) residual(r *Residual) {
+	if !cpu.X86.HasBMI1 || !cpu.X86.HasBMI2 || !cpu.X86.HasPOPCNT || r.Stat != nil {
+		c.residualGo(r)
+		return
 	}
-	return flagsFast((*byte)(unsafe.Pointer(c)), &contexts[0], base, first, last, &binSteps[0].lps[0])
+	_, _, _ = r.Out[r.Scan.last], r.Scan.subs[r.LastSub], r.Scan.inner[r.LastCoef]
+	residualFast((*byte)(unsafe.Pointer(c)), (*byte)(unsafe.Pointer(r)), &binSteps[0].lps[0])
 }

@@ -10,6 +10,4 @@ func (c *Decoder) blocks(set uint64, base int, t *Contexts, numbers []uint8, pla
 	return c.blocksGo(set, base, t, numbers, places, scan, out, scale, shift)
 }
 
-func (c *Decoder) flags(contexts *[16]uint8, base, first, last int) uint {
-	return c.flagsGo(contexts, base, first, last)
-}
+func (c *Decoder) residual(r *Residual) { c.residualGo(r) }

@@ -29,17 +29,11 @@ func TestCoefficientsAreTheSameInGo(t *testing.T) {
 			sig[i], last[i] = 105+r.IntN(40), 166+r.IntN(40)
 		}
 		contexts, shift := NewContexts(sig, last, 227, 3+r.IntN(2)), uint(r.IntN(8))
-		increments := new([16]uint8)
-		for i := range increments {
-			increments[i] = uint8(r.IntN(44))
-		}
 		for range 12 {
 			var a, b [64]int32
 			coded := r.IntN(86) - 1
 			require.Equal(t, plain.coefficientsGo(coded, contexts, scan, a[:], scale, shift), fast.Coefficients(coded, contexts, scan, b[:], scale, shift), seed)
 			require.Equal(t, a, b, seed)
-			base, first, end := r.IntN(200), r.IntN(16)-1, r.IntN(3)
-			require.Equal(t, plain.flagsGo(increments, base, first, end), fast.Flags(increments, base, first, end), seed)
 			require.Equal(t, plain, fast, seed)
 		}
 	}
@@ -99,4 +93,51 @@ func oneIn(r *rand.Rand, n int) int {
 		return 1
 	}
 	return 0
+}
+
+// So does the routine for a block of H.265, with short and with long levels.
+func TestResidualIsTheSameInGo(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 6))
+	var found, failed, hidden int
+	for seed := range 4000 {
+		data := make([]byte, r.IntN(400))
+		for i := range data {
+			data[i] = uint8(r.Uint32()) | uint8(oneIn(r, 3)*255)
+		}
+		fast, plain := decoders(r, data)
+		log2 := 2 + r.IntN(4)
+		side := 1 << log2 / 4
+		var subs, inner []uint8
+		for _, p := range r.Perm(side*side - 1) {
+			subs = append(subs, uint8((p+1)%side|(p+1)/side<<4))
+		}
+		for _, p := range r.Perm(16) {
+			inner = append(inner, uint8(p&3|p>>2<<4))
+		}
+		sig := new([8][16]uint8)
+		for i := range sig {
+			for k := range sig[i] {
+				sig[i][k] = uint8(83 + r.IntN(44))
+			}
+		}
+		scan := NewScan(log2, append([]uint8{0}, subs...), inner, sig, 79, 127, 151, r.IntN(2) == 0)
+		a := Residual{Scan: scan, LastSub: r.IntN(side * side), LastCoef: r.IntN(16), Out: make([]int16, 1<<(2*log2)), Factor: 1, Hidden: r.IntN(2) == 0}
+		if r.IntN(4) > 0 {
+			a.Factor, a.Shift = 16*(40+r.IntN(33))<<r.IntN(9), uint(r.IntN(12))
+		}
+		b := a
+		b.Out = make([]int16, len(a.Out))
+		plain.residualGo(&a)
+		fast.Residual(&b)
+		require.Equal(t, a, b, seed)
+		require.Equal(t, plain, fast, seed)
+		found += bits.OnesCount64(a.Coded)
+		if a.Failed {
+			failed++
+		}
+		if a.Hidden {
+			hidden++
+		}
+	}
+	require.Greater(t, min(found, 20*failed, hidden), 1000)
 }

@@ -26,6 +26,7 @@ func (c *Decoder) Start(data []byte) {
 	c.data, c.pos, c.rng, c.offset, c.spare = data, 0, 510, 0, -9
 	c.refill()
 	c.refill()
+	c.offset = min(c.offset, 510<<c.spare-1) // no valid data begin with more: it is always below the range
 }
 
 // refill appends 32 bits if fewer than 16 are spare.

@@ -1495,11 +1495,11 @@ tail7past3:
 	ORQ  R11, CX
 	JMP  filled7
 
-// func flagsFast(c *byte, contexts *uint8, base int, first int, last int, steps *byte) uint
-// Requires: BMI2, CMOV
-TEXT ·flagsFast(SB), NOSPLIT, $8-56
+// func residualFast(c *byte, r *byte, steps *byte)
+// Requires: BMI, BMI2, CMOV, POPCNT
+TEXT ·residualFast(SB), NOSPLIT, $128-24
 	MOVQ c+0(FP), AX
-	MOVQ steps+40(FP), DI
+	MOVQ steps+16(FP), DI
 	MOVQ (AX), CX
 	MOVQ 8(AX), DX
 	MOVL 16(AX), BX
@@ -1508,16 +1508,45 @@ TEXT ·flagsFast(SB), NOSPLIT, $8-56
 	ADDQ 48(AX), R11
 	MOVQ R11, (SP)
 	ADDQ 24(AX), SI
-	MOVQ contexts+8(FP), R13
-	MOVQ base+16(FP), R14
-	MOVQ first+24(FP), R15
-	XORL BP, BP
+	MOVQ r+8(FP), R8
+	MOVQ 8(R8), R11
+	MOVQ R11, 8(SP)
+	XORL R11, R11
+	MOVQ R11, 16(SP)
+	MOVQ 56(R8), R12
+	BTSQ R12, R11
+	SHRQ $0x01, R11
+	MOVQ R11, 120(SP)
+	MOVL $0x00000001, R11
+	MOVQ R11, 24(SP)
 
-flag:
-	CMPQ    R15, last+32(FP)
-	JLT     leave
-	MOVBLZX (R13)(R15*1), R9
-	ADDQ    R14, R9
+sub:
+	MOVQ    r+8(FP), R13
+	MOVQ    (R13), R13
+	MOVQ    8(SP), R10
+	LEAQ    128(R13)(R10*8), R10
+	MOVQ    16(SP), R8
+	MOVBLZX 1(R10), R11
+	SHRXQ   R11, R8, R9
+	MOVBLZX 2(R10), R11
+	SHRXQ   R11, R8, R12
+	ANDL    $0x01, R9
+	ANDL    $0x01, R12
+	LEAQ    (R9)(R12*2), R11
+	ORL     R12, R9
+	MOVWLZX 672(R13), R12
+	ADDQ    R12, R9
+	SHLQ    $0x04, R11
+	ADDQ    R11, R13
+	MOVQ    8(SP), R12
+	XORL    R15, R15
+	MOVL    $0x0000000f, R14
+	MOVQ    R15, 32(SP)
+	MOVQ    r+8(FP), R11
+	CMPQ    R12, 8(R11)
+	JE      last
+	TESTQ   R12, R12
+	JZ      first
 	MOVBLZX 64(AX)(R9*1), R8
 	MOVL    (DI)(R8*8), R10
 	MOVL    BX, R11
@@ -1547,18 +1576,315 @@ flag:
 	JLT     refill0
 
 filled0:
-	SHLXL R15, R8, R8
-	ORL   R8, BP
-	DECQ  R15
-	JMP   flag
+	TESTL   R8, R8
+	JZ      next
+	MOVQ    R8, 32(SP)
+	MOVQ    r+8(FP), R10
+	MOVQ    (R10), R10
+	MOVQ    8(SP), R11
+	LEAQ    128(R10)(R11*8), R11
+	MOVBLZX (R11), R11
+	MOVQ    16(SP), R10
+	BTSQ    R11, R10
+	MOVQ    R10, 16(SP)
+	JMP     flag
 
-leave:
+last:
+	MOVQ  16(R11), R14
+	BTSQ  R14, R15
+	DECQ  R14
+	TESTQ R12, R12
+	JNZ   begin
+
+first:
+	ADDQ $0x40, R13
+
+begin:
+	MOVQ    r+8(FP), R10
+	MOVQ    (R10), R10
+	MOVQ    8(SP), R11
+	LEAQ    128(R10)(R11*8), R11
+	MOVBLZX (R11), R11
+	MOVQ    16(SP), R10
+	BTSQ    R11, R10
+	MOVQ    R10, 16(SP)
+	TESTQ   R14, R14
+	JS      mapped
+
+flag:
+	MOVBLZX (R13)(R14*1), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	CMPQ    CX, R11
+	JAE     less
+	MOVBLZX 4(DI)(R8*8), R12
+	MOVB    R12, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	SHLXL   R14, R8, R8
+	ORL     R8, R15
+	LEAL    (BX)(BX*1), R11
+	CMPL    BX, $0x00000100
+	CMOVLCS R11, BX
+	SBBQ    $0x00, DX
+	CMPQ    DX, $0x10
+	JLT     refill1
+
+filled1:
+flagged:
+	DECQ  R14
+	JG    flag
+	JS    mapped
+	CMPQ  32(SP), $0x00
+	JE    flag
+	TESTL R15, R15
+	JNZ   flag
+	INCL  R15
+
+mapped:
+	TESTL R15, R15
+	JZ    next
+	MOVQ  R15, 40(SP)
+	JMP   levels
+
+less:
+	SUBQ    R11, CX
+	MOVL    R10, BX
+	MOVBLZX 5(DI)(R8*8), R12
+	MOVB    R12, 64(AX)(R9*1)
+	NOTL    R8
+	ANDL    $0x01, R8
+	SHLXL   R14, R8, R8
+	ORL     R8, R15
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill2
+
+filled2:
+	JMP flagged
+
+levels:
+	MOVQ    40(SP), R11
+	POPCNTQ R11, R8
+	BSRQ    R11, R12
+	BSFQ    R11, R10
+	SUBQ    R10, R12
+	MOVQ    r+8(FP), R13
+	MOVBLZX 64(R13), R10
+	CMPQ    R12, $0x04
+	SBBQ    R11, R11
+	ANDNQ   R10, R11, R10
+	MOVQ    R10, 72(SP)
+	MOVQ    R8, R11
+	SUBQ    R10, R11
+	MOVQ    R11, 56(SP)
+	MOVL    $0x00000008, R11
+	CMPQ    R8, R11
+	CMOVQLT R8, R11
+	MOVQ    R11, 48(SP)
+	MOVQ    (R13), R13
+	XORL    R12, R12
+	CMPQ    8(SP), $0x00
+	JE      contexts
+	MOVWLZX 678(R13), R12
+
+contexts:
+	CMPQ    24(SP), $0x01
+	ADCQ    $0x00, R12
+	MOVWLZX 676(R13), R11
+	ADDQ    R12, R11
+	MOVQ    R11, 64(SP)
+	MOVWLZX 674(R13), R13
+	LEAQ    (R13)(R12*4), R13
+	MOVL    $0x00000001, R14
+	XORL    R15, R15
+	MOVQ    R15, 80(SP)
+
+greater:
+	LEAQ    (R13)(R14*1), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill3
+
+filled3:
+	SHLXQ   R15, R8, R11
+	ORQ     R11, 80(SP)
+	MOVL    $0x00003320, R11
+	MOVQ    R14, R12
+	SHLQ    $0x02, R12
+	SHRXQ   R12, R11, R14
+	ANDL    $0x03, R14
+	DECQ    R8
+	ANDQ    R8, R14
+	INCQ    R15
+	CMPQ    R15, 48(SP)
+	JLT     greater
+	MOVQ    R14, 24(SP)
+	MOVL    $0x00000010, R11
+	MOVQ    80(SP), R12
+	BSFQ    R12, R10
+	CMOVQEQ R11, R10
+	MOVQ    R10, 88(SP)
+	BLSRQ   R12, R11
+	ORL     $0x0000ff00, R11
+	MOVQ    R11, 96(SP)
+	TESTQ   R12, R12
+	JZ      signs
+	MOVQ    64(SP), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill4
+
+filled4:
+	MOVQ  88(SP), R11
+	SHLXQ R11, R8, R8
+	ORQ   R8, 96(SP)
+
+signs:
+	XORL R8, R8
+	XORL R13, R13
+
+sign:
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill5
+
+filled5:
+	INCQ  R12
+	SHLXQ R13, R12, R12
+	ORQ   R12, R8
+	INCQ  R13
+	CMPQ  R13, 56(SP)
+	JLT   sign
+	MOVQ  R8, 104(SP)
+	MOVQ  40(SP), R13
+	XORL  R14, R14
+	XORL  R15, R15
+	MOVQ  R14, 112(SP)
+
+level:
+	MOVQ  80(SP), R8
+	SHRXQ R14, R8, R8
+	ANDL  $0x01, R8
+	INCL  R8
+	MOVQ  96(SP), R11
+	BTQ   R14, R11
+	JCS   remaining
+
+known:
+	ADDL  R8, R15
+	BSRQ  R13, R9
+	BTRQ  R9, R13
+	MOVQ  104(SP), R12
+	TESTL R13, R13
+	JNZ   signed
+	MOVQ  72(SP), R11
+	ANDL  R15, R11
+	SHLXQ R14, R11, R11
+	ORQ   R11, R12
+
+signed:
+	SHRXQ   R14, R12, R12
+	ANDL    $0x01, R12
+	NEGQ    R12
+	XORQ    R12, R8
+	SUBQ    R12, R8
+	MOVQ    r+8(FP), R10
+	IMULQ   48(R10), R8
+	ADDQ    120(SP), R8
+	MOVQ    56(R10), R11
+	SARXQ   R11, R8, R8
+	MOVL    $0x00007fff, R11
+	CMPQ    R8, R11
+	CMOVQGT R11, R8
+	NOTQ    R11
+	CMPQ    R8, R11
+	CMOVQLT R11, R8
+	MOVQ    (R10), R11
+	MOVWLZX 640(R11)(R9*2), R9
+	MOVQ    8(SP), R12
+	MOVWLZX 132(R11)(R12*8), R12
+	ADDQ    R12, R9
+	MOVQ    24(R10), R11
+	MOVW    R8, (R11)(R9*2)
+	INCQ    R14
+	TESTL   R13, R13
+	JNZ     level
+
+next:
+	DECQ 8(SP)
+	JNS  sub
+	MOVQ r+8(FP), R8
+	MOVQ 16(SP), R11
+	MOVQ R11, 80(R8)
 	MOVQ CX, (AX)
 	MOVQ DX, 8(AX)
 	MOVL BX, 16(AX)
 	SUBQ 40(AX), SI
 	MOVQ SI, 24(AX)
-	MOVQ BP, ret+48(FP)
 	RET
 
 refill0:
@@ -1609,3 +1935,423 @@ tail0past3:
 	INCQ SI
 	ORQ  R11, CX
 	JMP  filled0
+
+refill1:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail1
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled1
+
+tail1:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail1past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail1past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail1past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail1past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail1past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled1
+
+refill2:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail2
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled2
+
+tail2:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail2past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail2past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail2past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail2past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail2past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled2
+
+refill3:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail3
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled3
+
+tail3:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail3past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail3past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail3past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail3past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail3past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled3
+
+refill4:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail4
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled4
+
+tail4:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail4past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail4past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail4past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail4past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail4past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled4
+
+refill5:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail5
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled5
+
+tail5:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail5past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail5past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail5past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail5past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail5past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled5
+
+remaining:
+	CMPQ R14, 88(SP)
+	JNE  begun
+	INCL R8
+
+begun:
+	XORL R9, R9
+
+prefix:
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill6
+
+filled6:
+	TESTL R12, R12
+	JNZ   prefixed
+	INCL  R9
+	CMPL  R9, $0x20
+	JB    prefix
+
+prefixed:
+	MOVQ  112(SP), BP
+	CMPL  R9, $0x03
+	JLS   suffix
+	SUBL  $0x03, R9
+	CMPL  R9, $0x14
+	JHI   invalid
+	MOVL  $0x00000001, R11
+	SHLXL R9, R11, R11
+	ADDL  $0x02, R11
+	SHLXL BP, R11, R11
+	ADDL  R11, R8
+	ADDL  R9, BP
+	XORL  R9, R9
+
+suffix:
+	DECL    BP
+	JS      whole
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill7
+
+filled7:
+	LEAL 1(R12)(R9*2), R9
+	JMP  suffix
+
+invalid:
+	XORL R9, R9
+
+whole:
+	ADDL R9, R8
+	CMPL R8, $0x00008000
+	JLE  fits
+	MOVQ r+8(FP), R11
+	MOVB $0x01, 88(R11)
+
+fits:
+	MOVL  $0x00000003, R11
+	MOVQ  112(SP), R12
+	SHLXL R12, R11, R11
+	CMPL  R8, R11
+	JLE   known
+	CMPL  R12, $0x04
+	JGE   known
+	INCQ  112(SP)
+	JMP   known
+
+refill6:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail6
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled6
+
+tail6:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail6past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail6past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail6past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail6past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail6past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled6
+
+refill7:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail7
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled7
+
+tail7:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail7past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail7past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail7past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail7past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail7past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled7

@@ -19,7 +19,7 @@ func coefficientsFast(c *byte, coded int, t *byte, scan *uint8, last int, out *i
 //go:noescape
 func blocksFast(c *byte, r *byte, t *byte, scan *uint8, last int, out *int32, scale *int32, round int32, shift int, steps *byte)
 
-// flagsFast is flags with steps for binSteps.
+// residualFast is residual with steps for binSteps.
 //
 //go:noescape
-func flagsFast(c *byte, contexts *uint8, base int, first int, last int, steps *byte) uint
+func residualFast(c *byte, r *byte, steps *byte)

@@ -1,6 +1,10 @@
 package hevc
 
-import mathbits "math/bits"
+import (
+	mathbits "math/bits"
+
+	"vividstrain/core/media/codec/cabac"
+)
 
 // Scans of 4x4 sub-blocks and of their coefficients (6.5.3 to 6.5.5), by scanIdx: diagonal,
 // horizontal, vertical. Positions are x | y<<4.
@@ -117,21 +121,44 @@ func (w *worker[T]) scanIndex(log2, c int) int {
 	return 0
 }
 
-// residual reads residual_coding (7.3.8.11) of the block at (x0, y0) of plane c into w.coeffs, scaled
-// where the block is not lossless.
-func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmMode, skip bool) {
-	d, s := &w.cabac, w.sps
-	size := 1 << log2
-	coeffs := w.coeffs[:size*size]
-	clear(coeffs)
-	chroma := 0
-	if c > 0 {
-		chroma = 1
+// residualScans are how the coefficients of blocks are coded: by whether all their sig_coeff_flag share a
+// context, as skipped transforms may have it, by chroma, scanIdx and log2 of the size less 2.
+var residualScans = func() (list [2][2][3][4]*cabac.Scan) {
+	for chroma := range 2 {
+		for scanIdx := range 3 {
+			for size := range 4 {
+				var own, same [8][16]uint8
+				for i := range own {
+					contexts, base := sigTable(size+2, chroma, scanIdx, i&3, i >= 4)
+					for k, inc := range contexts {
+						own[i][k], same[i][k] = uint8(base)+inc, ctxSig+42+uint8(chroma)
+					}
+					if i >= 4 && size > 0 {
+						own[i][0] = ctxSig + 27*uint8(chroma)
+					}
+				}
+				for single, sig := range [2]*[8][16]uint8{&own, &same} {
+					list[single][chroma][scanIdx][size] = cabac.NewScan(size+2, scans[scanIdx][size], scans[scanIdx][2], sig,
+						ctxCodedSub+2*chroma, ctxGreater1+16*chroma, ctxGreater2+4*chroma, chroma == 0)
+				}
+			}
+		}
 	}
+	return list
+}()
+
+// residual reads residual_coding (7.3.8.11) of a block of plane c into w.coeffs, scaled where the block is
+// not lossless.
+func (w *worker[T]) residual(log2, c, scanIdx int) (rdpcm rdpcmMode, skip bool) {
+	d, s := &w.cabac, w.sps
+	coeffs := w.coeffs[:1<<(2*log2)]
+	clear(coeffs)
+	chroma := min(c, 1)
 	if w.pps.transformSkip && !w.cuBypass && log2 <= w.pps.maxSkip {
 		skip = d.Decision(ctxTSkip+chroma) != 0
 	}
-	if !w.cuIntra && s.ext.explicitRDPCM && (skip || w.cuBypass) {
+	unchanged := skip || w.cuBypass // no transform
+	if !w.cuIntra && s.ext.explicitRDPCM && unchanged {
 		if d.Decision(ctxExplicit+chroma) != 0 {
 			rdpcm = rdpcmHorizontal
 			if d.Decision(ctxExplicitDir+chroma) != 0 {
@@ -139,15 +166,7 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 			}
 		}
 	}
-	lastX, lastY := w.lastPosition(log2, chroma)
-	if scanIdx == 2 {
-		lastX, lastY = lastY, lastX
-	}
-	// The last sub-block and the position in it.
-	subScan, scan := scans[scanIdx][log2-2], scans[scanIdx][2]
-	lastSub := int(places[scanIdx][log2-2][lastY>>2<<3|lastX>>2])
-	lastPos := int(places[scanIdx][2][lastY&3<<3|lastX&3])
-	if w.cuIntra && s.ext.implicitRDPCM && (skip || w.cuBypass) {
+	if w.cuIntra && s.ext.implicitRDPCM && unchanged {
 		switch w.predMode {
 		case modeHorizontal:
 			rdpcm = rdpcmHorizontal
@@ -155,69 +174,47 @@ func (w *worker[T]) residual(x0, y0, log2 int, c int, scanIdx int) (rdpcm rdpcmM
 			rdpcm = rdpcmVertical
 		}
 	}
-	signHidden := w.pps.signHiding && !w.cuBypass && rdpcm == rdpcmNone
+	lastX, lastY := w.lastPosition(log2, chroma)
+	if scanIdx == 2 {
+		lastX, lastY = lastY, lastX
+	}
 	scale := w.scaler(log2, c, skip)
-	w.lastRow, w.lastColumn = 0, 0
-	statType := 0
-	if c == 0 {
-		statType = 2
+	r := cabac.Residual{
+		Scan: residualScans[0][chroma][scanIdx][log2-2], Out: coeffs,
+		LastSub:  int(places[scanIdx][log2-2][lastY>>2<<3|lastX>>2]),
+		LastCoef: int(places[scanIdx][2][lastY&3<<3|lastX&3]),
+		Factor:   1,
+		Hidden:   w.pps.signHiding && !w.cuBypass && rdpcm == rdpcmNone,
 	}
-	if skip || w.cuBypass {
-		statType++
+	if unchanged && s.ext.skipContext {
+		r.Scan = residualScans[1][chroma][scanIdx][log2-2]
 	}
-	var coded [9]uint16                                 // of each row of sub-blocks, a bit for each that has levels
-	single := s.ext.skipContext && (skip || w.cuBypass) // one context for all
-	prevGreater1 := -1                                  // greater1Ctx of the sub-block before; negative: it is the first
-	for i := lastSub; i >= 0; i-- {
-		sx, sy := int(subScan[i]&15), int(subScan[i]>>4)
-		neighbours := int(coded[sy]>>(sx+1)&1 | coded[sy+1]>>sx&1<<1)
-		infer := false
-		isCoded := i == lastSub || i == 0
-		if i < lastSub && i > 0 {
-			isCoded = d.Decision(ctxCodedSub+2*chroma+min(neighbours, 1)) != 0
-			infer = true
+	if s.ext.persistent {
+		r.Stat = &w.stats[2*(1-chroma)]
+		if unchanged {
+			r.Stat = &w.stats[2*(1-chroma)+1]
 		}
-		if !isCoded {
-			continue
-		}
-		coded[sy] |= 1 << sx
-		contexts, base := sigTable(log2, chroma, scanIdx, neighbours, i == 0)
-		dc := base + int(contexts[0]) // context of the first flag in scan order
-		switch {
-		case single:
-			contexts, base, dc = &sameContext, ctxSig+42+chroma, ctxSig+42+chroma
-		case i == 0 && log2 > 2:
-			dc = ctxSig + 27*chroma
-		}
-		first, set := 15, uint(0) // the levels that are not 0, in scan order
-		if i == lastSub {
-			first, set = lastPos-1, 1<<lastPos
-		}
-		set |= d.Flags(contexts, base, first, 1)
-		switch {
-		case infer && set == 0:
-			set = 1
-		case first >= 0:
-			set |= uint(d.Decision(dc))
-		}
-		var positions [16]uint8
-		n := 0
-		for rest := set; rest != 0; n++ {
-			k := mathbits.Len16(uint16(rest)) - 1
-			positions[n&15] = uint8(k)
-			rest &^= 1 << k
-		}
-		if n == 0 {
-			continue
-		}
-		w.lastRow, w.lastColumn = max(w.lastRow, sy<<2+3), max(w.lastColumn, sx<<2+3)
-		prevGreater1 = w.levels(positions[:n], scan, sx, sy, log2, i, chroma, prevGreater1, signHidden, statType, &scale)
+	}
+	if scale.matrix == nil {
+		r.Factor, r.Shift = scale.factor, scale.shift
+	}
+	d.Residual(&r)
+	w.failed = w.failed || r.Failed
+	w.lastRow, w.lastColumn = lastOf(r.Coded)
+	if scale.matrix != nil {
+		scale.apply(coeffs)
 	}
 	return rdpcm, skip
 }
 
-// sameContext are the context increments of flags that share a context.
-var sameContext [16]uint8
+// lastOf returns the last row and column of a block that its sub-blocks with levels reach, of which each is a bit:
+// 8*row + column.
+func lastOf(coded uint64) (row, column int) {
+	row = (mathbits.Len64(coded)-1)>>3<<2 + 3
+	coded |= coded >> 32
+	coded |= coded >> 16
+	return row, mathbits.Len8(uint8(coded|coded>>8))<<2 - 1
+}
 
 // rdpcmMode is how the differences of a block without a transform are summed up.
 type rdpcmMode int
@@ -257,162 +254,49 @@ func (w *worker[T]) lastPosition(log2, chroma int) (x, y int) {
 	return x, y
 }
 
-// levels reads the levels of the coefficients of a sub-block, which are at positions in scan order
-// from the last to the first. It returns greater1Ctx after it.
-func (w *worker[T]) levels(positions []uint8, scan []uint8, sx, sy, log2, sub, chroma, before int, signHidden bool, statType int, scale *scaler) int {
-	d := &w.cabac
-	set := greater1Set(sub, chroma, before)
-	greater := 1
-	var level [16]int32
-	eight := min(8, len(positions))
-	firstG2 := -1
-	for k := range eight {
-		ctx := set*4 + greater
-		if chroma > 0 {
-			ctx += 16
-		}
-		g := d.Decision(ctxGreater1 + ctx)
-		level[k] = 1 + int32(g)
-		if g != 0 {
-			greater = 0
-			if firstG2 < 0 {
-				firstG2 = k
-			}
-		} else if greater > 0 && greater < 3 {
-			greater++
-		}
-	}
-	for k := eight; k < len(positions); k++ {
-		level[k] = 1
-	}
-	if firstG2 >= 0 {
-		ctx := set
-		if chroma > 0 {
-			ctx += 4
-		}
-		level[firstG2] += int32(d.Decision(ctxGreater2 + ctx))
-	}
-	hidden := signHidden && positions[0]-positions[len(positions)-1] > 3
-	n := len(positions)
-	count := n
-	if hidden {
-		count--
-	}
-	signs := d.Bypasses(count) << (32 - count)
-	rice := 0
-	if w.sps.ext.persistent {
-		rice = int(w.stats[statType]) / 4
-	}
-	sum, firstRemaining := int32(0), true
-	for k := range n {
-		if level[k] == leastRemaining(k, firstG2) {
-			rem := w.remaining(rice)
-			if level[k] += rem; level[k] > 1<<15 {
-				w.failed = true // beyond 16 bits
-			}
-			if level[k] > 3<<rice {
-				if w.sps.ext.persistent {
-					rice++
-				} else {
-					rice = min(rice+1, 4)
-				}
-			}
-			if firstRemaining && w.sps.ext.persistent {
-				firstRemaining = false
-				st := &w.stats[statType]
-				if rem >= 3<<(*st/4) {
-					*st++
-				} else if 2*rem < 1<<(*st/4) && *st > 0 {
-					*st--
-				}
-			}
-		}
-		v := level[k]
-		sum += v
-		if signs>>31 != 0 {
-			v = -v
-		}
-		signs <<= 1
-		if hidden && k == n-1 && sum&1 != 0 {
-			v = -v
-		}
-		p := scan[positions[k]]
-		x, y := sx<<2+int(p&15), sy<<2+int(p>>4)
-		w.coeffs[y<<log2+x] = scale.apply(v, x, y)
-	}
-	return greater
-}
-
-// remaining reads coeff_abs_level_remaining (9.3.3.11).
-func (w *worker[T]) remaining(rice int) int32 {
-	d := &w.cabac
-	prefix := 0
-	for prefix < 32 && d.Bypass() != 0 {
-		prefix++
-	}
-	if prefix <= 3 {
-		return int32(prefix)<<rice + int32(d.Bypasses(rice))
-	}
-	if prefix > 3+20 {
-		return 0 // no valid level is that large
-	}
-	return (1<<(prefix-3)+3-1)<<rice + int32(d.Bypasses(prefix-3+rice))
-}
-
-// scaler scales levels (8.6.4.2).
+// scaler scales levels (8.6.4.2): (level*factor + 1<<shift>>1) >> shift, where factor is multiplied with the
+// level's entry of a matrix, if there is one.
 type scaler struct {
-	lossless bool
-	factor   int32 // levelScale << qP/6
-	flat     bool
-	matrix   *[64]uint8
-	dc       int32
-	shift    uint
-	log2     int
+	factor int
+	shift  uint
+	log2   int        // of the block's size
+	matrix *[64]uint8 // of 4x4 or 8x8 factors
+	dc     uint8      // of the first level of blocks larger than that
 }
 
 var levelScale = [6]int32{40, 45, 51, 57, 64, 72}
 
 // scaler returns how the levels of a block are scaled.
 func (w *worker[T]) scaler(log2, c int, skip bool) scaler {
-	s := scaler{lossless: w.cuBypass, log2: log2}
-	if s.lossless {
-		return s
+	if w.cuBypass {
+		return scaler{factor: 1}
 	}
-	qp, depth := w.qps[c], w.sps.depth
-	if c > 0 {
-		depth = w.sps.chromaDepth
-	}
-	s.factor = levelScale[qp%6] << (qp / 6)
-	s.shift = uint(depth + log2 - 5)
+	s := scaler{factor: int(levelScale[w.qps[c]%6]) << (w.qps[c] / 6), shift: uint(w.depths[c] + log2 - 5), log2: log2}
 	lists := w.scaling
-	if s.flat = lists == nil || skip && log2 > 2; s.flat {
-		s.dc = 16
+	if lists == nil || skip && log2 > 2 {
+		s.factor *= 16
 		return s
 	}
 	m := c
 	if !w.cuIntra {
 		m += 3
 	}
-	s.matrix, s.dc = &lists.factors[log2-2][m], int32(lists.dc[log2-2][m])
+	s.matrix, s.dc = &lists.factors[log2-2][m], lists.dc[log2-2][m]
 	return s
 }
 
-// apply scales a level at a position.
-func (s *scaler) apply(v int32, x, y int) int16 {
-	if s.lossless {
-		return int16(max(-32768, min(v, 32767)))
-	}
-	m := int64(16)
-	if !s.flat {
-		switch {
-		case s.log2 == 2:
-			m = int64(s.matrix[y<<2+x])
-		case x == 0 && y == 0 && s.log2 > 3:
-			m = int64(s.dc)
-		default:
-			m = int64(s.matrix[y>>(s.log2-3)<<3+x>>(s.log2-3)])
+// apply scales the levels of a block by its matrix.
+func (s *scaler) apply(levels []int16) {
+	side := min(s.log2, 3)
+	for i, v := range levels {
+		if v == 0 {
+			continue
 		}
+		x, y := i&(1<<s.log2-1)>>(s.log2-side), i>>(2*s.log2-side)
+		m := s.matrix[y<<side+x]
+		if i == 0 && s.log2 > 3 {
+			m = s.dc
+		}
+		levels[i] = int16(max(-1<<15, min((int(v)*int(m)*s.factor+1<<(s.shift-1))>>s.shift, 1<<15-1)))
 	}
-	scaled := (int64(v)*m*int64(s.factor) + 1<<(s.shift-1)) >> s.shift
-	return int16(max(-32768, min(scaled, 32767)))
 }

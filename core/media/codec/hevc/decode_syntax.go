@@ -601,7 +601,7 @@ func (w *worker[T]) transformBlock(x, y, log2, c int, coded bool) {
 	if !coded {
 		return
 	}
-	rdpcm, skip := w.residual(x, y, log2, c, w.scanIndex(log2, c))
+	rdpcm, skip := w.residual(log2, c, w.scanIndex(log2, c))
 	if w.cabac.Overrun() {
 		w.failed = true
 		return

@@ -1,7 +1,6 @@
 package hevc
 
 import (
-	mathbits "math/bits"
 )
 
 // quantiser quantises the coefficients of a plane: level = (|c|*factor + bias) >> shift is the inverse
@@ -120,11 +119,7 @@ func (c *blockEncoder[T]) codeLevels(coefs []int16, x, y, log2, plane int) bool 
 	}
 	c.coded[plane][at>>4] = mask
 	c.k.scale(c.coeffs[:n*n], levels, q.scale, uint(c.depths[plane]+log2-5-4))
-	c.lastRow = (63-mathbits.LeadingZeros64(mask))>>3<<2 + 3
-	for i := 32; i >= 8; i >>= 1 {
-		mask |= mask >> i
-	}
-	c.lastColumn = mathbits.Len8(uint8(mask))<<2 - 1
+	c.lastRow, c.lastColumn = lastOf(mask)
 	c.addResidual(x, y, log2, plane, rdpcmNone, false, c.cuIntra && plane == 0 && log2 == 2)
 	return true
 }

@@ -19,7 +19,7 @@ func main() {
 	encodeBins()
 	coefficients()
 	blocks()
-	flags()
+	residual()
 	Generate()
 }
 
@@ -155,8 +155,8 @@ func (d *decoding) store() {
 
 // finish writes the code that is out of the way.
 func (d *decoding) finish() {
-	for _, f := range d.later {
-		f()
+	for i := 0; i < len(d.later); i++ { // it may grow
+		d.later[i]()
 	}
 }
 
@@ -431,34 +431,5 @@ func (d *decoding) block(count Mem, then func()) {
 	Load(Param("t"), d.x)
 	MOVBLZX(Mem{Base: d.x, Index: node, Scale: 1, Disp: afterLargeAt}, node.As32())
 	JMP(LabelRef("sign"))
-	d.finish()
-}
-
-// flags writes the decoding of bins whose contexts are in a list.
-func flags() {
-	TEXT("flagsFast", attr.NOSPLIT, "func(c *byte, contexts *uint8, base, first, last int, steps *byte) uint")
-	Pragma("noescape")
-	Doc("flagsFast is flags with steps for binSteps.")
-	d := newDecoding()
-	d.load()
-	contexts, base, k, set := GP64(), GP64(), GP64(), GP64()
-	Load(Param("contexts"), contexts)
-	Load(Param("base"), base)
-	Load(Param("first"), k)
-	XORL(set.As32(), set.As32())
-	Label("flag")
-	CMPQ(k, avoblock.Place("last"))
-	JLT(LabelRef("leave"))
-	MOVBLZX(Mem{Base: contexts, Index: k, Scale: 1}, d.ctx.As32())
-	ADDQ(base, d.ctx)
-	d.decision()
-	SHLXL(k.As32(), d.bin.As32(), d.bin.As32())
-	ORL(d.bin.As32(), set.As32())
-	DECQ(k)
-	JMP(LabelRef("flag"))
-	Label("leave")
-	d.store()
-	Store(set, ReturnIndex(0))
-	RET()
 	d.finish()
 }
