@@ -66,6 +66,7 @@ var (
 // ones, then the horizontal ones (8.7.2). They are on a grid of 8x8 samples; two of four samples in line are
 // filtered together.
 func (w *worker[T]) deblock(cy int) {
+	w.edgeLimits = edgeLimits{} // those of another picture
 	end, stride := min((cy+1)<<w.sps.ctb, w.sps.height), w.st.stride4
 	for y := cy << w.sps.ctb; y < end; y += 8 {
 		upper, lower := w.st.edgeV[y>>2*stride:][:stride], w.st.edgeV[(y>>2+1)*stride:][:stride]
@@ -85,19 +86,16 @@ func (w *worker[T]) deblock(cy int) {
 	}
 }
 
-// strength returns bS of four samples of an edge (8.7.2.4). Its other side is at (px, py).
-func (w *worker[T]) strength(x, y, px, py int, kind uint8) int {
-	st := w.st
-	q, p := y>>2*st.stride4+x>>2, py>>2*st.stride4+px>>2
+// strength returns bS of four samples of an edge (8.7.2.4), from the places of the blocks on its sides and the
+// reference lists of their slices.
+func (w *worker[T]) strength(q, p int, lb, la *[2]refList, kind uint8) int {
 	a, b := &w.f.motion[p], &w.f.motion[q]
-	if a.intra() || b.intra() {
+	switch {
+	case a.intra() || b.intra():
 		return 2
-	}
-	if kind == edgeTransform && (st.cbf[q] || st.cbf[p]) {
+	case kind == edgeTransform && (w.st.cbf[q] || w.st.cbf[p]):
 		return 1
-	}
-	la, lb := w.listsAt(px, py), w.listsAt(x, y)
-	if a.equals(b) && la == lb {
+	case a.equals(b) && la == lb:
 		return 0
 	}
 	ref := func(m *blockMotion, lists *[2]refList, l int) *frame {
@@ -136,38 +134,54 @@ func (w *worker[T]) strength(x, y, px, py int, kind uint8) int {
 	return 0
 }
 
-func (w *worker[T]) listsAt(x, y int) *[2]refList {
-	return &w.f.lists[w.f.sliceOf[y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb]]
+// edgeLimits are the thresholds of edges, which go by their quantiser and their slice: those of luma for each bS.
+type edgeLimits struct {
+	h    *sliceHeader
+	qp   int
+	beta int32
+	tc   [3]int32
 }
 
-// headerAt returns the header of the slice of a place.
-func (w *worker[T]) headerAt(x, y int) *sliceHeader {
-	return w.st.headers[w.f.sliceOf[y>>w.sps.ctb*w.sps.ctbWidth+x>>w.sps.ctb]]
+// limits returns the thresholds of an edge, which are often those of the one before.
+func (w *worker[T]) limits(h *sliceHeader, qp int) *edgeLimits {
+	l := &w.edgeLimits
+	if l.h == h && l.qp == qp {
+		return l
+	}
+	l.h, l.qp = h, qp
+	l.beta = int32(betaTable[max(0, min(qp+h.beta, 51))]) << uint(w.depths[0]-8)
+	for bs := 1; bs < 3; bs++ {
+		l.tc[bs] = int32(tcTable[max(0, min(qp+2*(bs-1)+h.tc, 53))]) << uint(w.depths[0]-8)
+	}
+	return l
 }
 
 // filterEdges filters eight luma samples of an edge, the halves of which are of these kinds, and the chroma
 // samples there. The smallest coding block has 8x8 samples, so that both halves have the same quantisers.
 func (w *worker[T]) filterEdges(x, y int, vertical bool, kinds [2]uint8) {
-	px, py, dx, dy := x, y-1, 4, 0
+	px, py, across, along := x, y-1, w.st.stride4, 1 // the steps are in 4x4 blocks
 	if vertical {
-		px, py, dx, dy = x-1, y, 0, 4
+		px, py, across, along = x-1, y, 1, w.st.stride4
 	}
-	h := w.headerAt(x, y)
+	ctb := y>>(w.ctb&7)*w.sps.ctbWidth + x>>(w.ctb&7)
+	slice, before := w.f.sliceOf[ctb], w.f.sliceOf[py>>(w.ctb&7)*w.sps.ctbWidth+px>>(w.ctb&7)]
+	h := w.st.headers[slice]
 	cq, cp := w.cb(x, y), w.cb(px, py)
 	qp := (int(w.st.qp[cq]) + int(w.st.qp[cp]) + 1) >> 1
-	beta := int32(betaTable[max(0, min(qp+h.beta, 51))]) << uint(w.depths[0]-8)
+	limits := w.limits(h, qp)
+	beta := limits.beta
 	if beta == 0 && qp+h.tc+max(0, w.pps.cbOffset, w.pps.crOffset) < leastTC-2 {
 		return
 	}
 	var bs [2]int
 	var tc [2]int32
+	q := y>>2*w.st.stride4 + x>>2
 	for i, kind := range kinds {
-		if kind == 0 {
-			continue
+		if kind != 0 {
+			bs[i] = w.strength(q, q-across, &w.f.lists[slice], &w.f.lists[before], kind)
+			tc[i] = limits.tc[bs[i]]
 		}
-		if bs[i] = w.strength(x+i*dx, y+i*dy, px+i*dx, py+i*dy, kind); bs[i] > 0 {
-			tc[i] = int32(tcTable[max(0, min(qp+2*(bs[i]-1)+h.tc, 53))]) << uint(w.depths[0]-8)
-		}
+		q += along
 	}
 	keepQ, keepP := w.st.bypass[cq], w.st.bypass[cp]
 	if p, most := &w.planes[0], int32(1)<<w.depths[0]-1; tc != [2]int32{} {

@@ -90,6 +90,8 @@ type worker[T motion.Sample] struct {
 	saoRows         []T      // of a row of blocks before its offsets, with a line above and below
 	saoAbove        [3][]T   // the last lines of the row above before their offsets
 
+	edgeLimits edgeLimits
+
 	team    *threads.Team // of the decoder; nil in those who help
 	helpers []*worker[T]  // who decode rows of a wavefront
 

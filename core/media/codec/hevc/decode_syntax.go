@@ -56,6 +56,23 @@ func (w *worker[T]) skipped(x, y int) (n int) {
 	return n
 }
 
+// prefetch has the cache lines fetched that come after those of a coding block, of the picture and of the first
+// reference: so many rows are more than a processor follows by itself.
+func (w *worker[T]) prefetch(x, y, size int) {
+	line := motion.LineOf[T]()
+	for c := range w.sps.chroma.Planes() {
+		if x>>w.shiftX[c]&(line-1) != 0 {
+			continue
+		}
+		p, rows := &w.planes[c], size>>w.shiftY[c]
+		at := y>>w.shiftY[c]*p.stride + x>>w.shiftX[c] + line
+		w.k.Prefetch(p.pix, at, p.stride, rows)
+		if w.h.kind != sliceI {
+			w.k.Prefetch(w.refs[0][0][c].pix, at, p.stride, rows)
+		}
+	}
+}
+
 // codingUnit reads and reconstructs coding_unit (7.3.8.5).
 func (w *worker[T]) codingUnit(x, y, log2, depth int) {
 	s, d := w.sps, &w.cabac
@@ -77,6 +94,7 @@ func (w *worker[T]) codingUnit(x, y, log2, depth int) {
 			part = w.partMode(log2)
 		}
 	}
+	w.prefetch(x, y, size)
 	w.markCU(x, y, size, depth)
 	w.edges(x, y, size)
 	if !w.cuIntra {
