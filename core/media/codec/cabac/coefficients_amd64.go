@@ -11,8 +11,9 @@ import (
 var _ = [1]struct{}{}[unsafe.Offsetof(Decoder{}.spare)-8+unsafe.Offsetof(Decoder{}.rng)-16+unsafe.Offsetof(Decoder{}.pos)-24+
 	unsafe.Offsetof(Decoder{}.data)-40+unsafe.Offsetof(Decoder{}.State)-64+unsafe.Offsetof(Contexts{}.afterLarge)-296+
 	unsafe.Offsetof(blockRun{}.places)-40+numbersRow-8+
-	unsafe.Offsetof(Residual{}.Factor)-48+unsafe.Offsetof(Residual{}.Hidden)-64+unsafe.Offsetof(Residual{}.Coded)-80+unsafe.Offsetof(Residual{}.Failed)-88+
-	unsafe.Offsetof(Scan{}.subs)-128+unsafe.Offsetof(scanned{}.first)-4+unsafe.Sizeof(scanned{})-8+unsafe.Offsetof(Scan{}.inner)-640+unsafe.Offsetof(Scan{}.coded)-672]
+	unsafe.Offsetof(Residual{}.Factor)-32+unsafe.Offsetof(Residual{}.Hidden)-48+unsafe.Offsetof(Residual{}.Coded)-64+unsafe.Offsetof(Residual{}.Failed)-72+
+	unsafe.Offsetof(Scan{}.LastX)-128+unsafe.Offsetof(Scan{}.LastShift)-138+unsafe.Offsetof(Scan{}.subs)-140+unsafe.Offsetof(scanned{}.first)-4+unsafe.Sizeof(scanned{})-8+
+	unsafe.Offsetof(Scan{}.inner)-652+unsafe.Offsetof(Scan{}.subAt)-684+unsafe.Offsetof(Scan{}.longest)-764]
 
 // blockRun is the state of the assembly that parses blocks.
 type blockRun struct {
@@ -49,6 +50,6 @@ func (c *Decoder) residual(r *Residual) {
 		c.residualGo(r)
 		return
 	}
-	_, _, _ = r.Out[r.Scan.last], r.Scan.subs[r.LastSub], r.Scan.inner[r.LastCoef]
+	_ = r.Out[r.Scan.last]
 	residualFast((*byte)(unsafe.Pointer(c)), (*byte)(unsafe.Pointer(r)), &binSteps[0].lps[0])
 }

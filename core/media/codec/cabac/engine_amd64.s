@@ -1497,7 +1497,7 @@ tail7past3:
 
 // func residualFast(c *byte, r *byte, steps *byte)
 // Requires: BMI, BMI2, CMOV, POPCNT
-TEXT ·residualFast(SB), NOSPLIT, $128-24
+TEXT ·residualFast(SB), NOSPLIT, $152-24
 	MOVQ c+0(FP), AX
 	MOVQ steps+16(FP), DI
 	MOVQ (AX), CX
@@ -1509,44 +1509,23 @@ TEXT ·residualFast(SB), NOSPLIT, $128-24
 	MOVQ R11, (SP)
 	ADDQ 24(AX), SI
 	MOVQ r+8(FP), R8
-	MOVQ 8(R8), R11
-	MOVQ R11, 8(SP)
 	XORL R11, R11
-	MOVQ R11, 16(SP)
-	MOVQ 56(R8), R12
+	MOVQ R11, 40(SP)
+	MOVQ 40(R8), R12
 	BTSQ R12, R11
 	SHRQ $0x01, R11
-	MOVQ R11, 120(SP)
+	MOVQ R11, 144(SP)
 	MOVL $0x00000001, R11
-	MOVQ R11, 24(SP)
+	MOVQ R11, 48(SP)
+	MOVQ r+8(FP), R13
+	MOVQ (R13), R13
+	XORL R14, R14
 
-sub:
-	MOVQ    r+8(FP), R13
-	MOVQ    (R13), R13
-	MOVQ    8(SP), R10
-	LEAQ    128(R13)(R10*8), R10
-	MOVQ    16(SP), R8
-	MOVBLZX 1(R10), R11
-	SHRXQ   R11, R8, R9
-	MOVBLZX 2(R10), R11
-	SHRXQ   R11, R8, R12
-	ANDL    $0x01, R9
-	ANDL    $0x01, R12
-	LEAQ    (R9)(R12*2), R11
-	ORL     R12, R9
-	MOVWLZX 672(R13), R12
-	ADDQ    R12, R9
-	SHLQ    $0x04, R11
-	ADDQ    R11, R13
-	MOVQ    8(SP), R12
-	XORL    R15, R15
-	MOVL    $0x0000000f, R14
-	MOVQ    R15, 32(SP)
-	MOVQ    r+8(FP), R11
-	CMPQ    R12, 8(R11)
-	JE      last
-	TESTQ   R12, R12
-	JZ      first
+prefix0:
+	MOVBLZX 138(R13), R11
+	SHRXQ   R11, R14, R9
+	MOVWLZX 128(R13), R11
+	ADDQ    R11, R9
 	MOVBLZX 64(AX)(R9*1), R8
 	MOVL    (DI)(R8*8), R10
 	MOVL    BX, R11
@@ -1576,142 +1555,21 @@ sub:
 	JLT     refill0
 
 filled0:
-	TESTL   R8, R8
-	JZ      next
-	MOVQ    R8, 32(SP)
-	MOVQ    r+8(FP), R10
-	MOVQ    (R10), R10
-	MOVQ    8(SP), R11
-	LEAQ    128(R10)(R11*8), R11
-	MOVBLZX (R11), R11
-	MOVQ    16(SP), R10
-	BTSQ    R11, R10
-	MOVQ    R10, 16(SP)
-	JMP     flag
+	TESTL R8, R8
+	JZ    prefixed0
+	INCL  R14
+	CMPB  R14, 764(R13)
+	JNE   prefix0
 
-last:
-	MOVQ  16(R11), R14
-	BTSQ  R14, R15
-	DECQ  R14
-	TESTQ R12, R12
-	JNZ   begin
+prefixed0:
+	MOVQ R14, 8(SP)
+	XORL R14, R14
 
-first:
-	ADDQ $0x40, R13
-
-begin:
-	MOVQ    r+8(FP), R10
-	MOVQ    (R10), R10
-	MOVQ    8(SP), R11
-	LEAQ    128(R10)(R11*8), R11
-	MOVBLZX (R11), R11
-	MOVQ    16(SP), R10
-	BTSQ    R11, R10
-	MOVQ    R10, 16(SP)
-	TESTQ   R14, R14
-	JS      mapped
-
-flag:
-	MOVBLZX (R13)(R14*1), R9
-	MOVBLZX 64(AX)(R9*1), R8
-	MOVL    (DI)(R8*8), R10
-	MOVL    BX, R11
-	SHRL    $0x03, R11
-	ANDL    $0x18, R11
-	SHRXL   R11, R10, R10
-	MOVBLZX R10, R10
-	SUBL    R10, BX
-	SHLXQ   DX, BX, R11
-	CMPQ    CX, R11
-	JAE     less
-	MOVBLZX 4(DI)(R8*8), R12
-	MOVB    R12, 64(AX)(R9*1)
-	ANDL    $0x01, R8
-	SHLXL   R14, R8, R8
-	ORL     R8, R15
-	LEAL    (BX)(BX*1), R11
-	CMPL    BX, $0x00000100
-	CMOVLCS R11, BX
-	SBBQ    $0x00, DX
-	CMPQ    DX, $0x10
-	JLT     refill1
-
-filled1:
-flagged:
-	DECQ  R14
-	JG    flag
-	JS    mapped
-	CMPQ  32(SP), $0x00
-	JE    flag
-	TESTL R15, R15
-	JNZ   flag
-	INCL  R15
-
-mapped:
-	TESTL R15, R15
-	JZ    next
-	MOVQ  R15, 40(SP)
-	JMP   levels
-
-less:
-	SUBQ    R11, CX
-	MOVL    R10, BX
-	MOVBLZX 5(DI)(R8*8), R12
-	MOVB    R12, 64(AX)(R9*1)
-	NOTL    R8
-	ANDL    $0x01, R8
-	SHLXL   R14, R8, R8
-	ORL     R8, R15
-	BSRL    BX, R11
-	MOVL    $0x00000008, R12
-	SUBL    R11, R12
-	SHLXL   R12, BX, BX
-	SUBQ    R12, DX
-	CMPQ    DX, $0x10
-	JLT     refill2
-
-filled2:
-	JMP flagged
-
-levels:
-	MOVQ    40(SP), R11
-	POPCNTQ R11, R8
-	BSRQ    R11, R12
-	BSFQ    R11, R10
-	SUBQ    R10, R12
-	MOVQ    r+8(FP), R13
-	MOVBLZX 64(R13), R10
-	CMPQ    R12, $0x04
-	SBBQ    R11, R11
-	ANDNQ   R10, R11, R10
-	MOVQ    R10, 72(SP)
-	MOVQ    R8, R11
-	SUBQ    R10, R11
-	MOVQ    R11, 56(SP)
-	MOVL    $0x00000008, R11
-	CMPQ    R8, R11
-	CMOVQLT R8, R11
-	MOVQ    R11, 48(SP)
-	MOVQ    (R13), R13
-	XORL    R12, R12
-	CMPQ    8(SP), $0x00
-	JE      contexts
-	MOVWLZX 678(R13), R12
-
-contexts:
-	CMPQ    24(SP), $0x01
-	ADCQ    $0x00, R12
-	MOVWLZX 676(R13), R11
-	ADDQ    R12, R11
-	MOVQ    R11, 64(SP)
-	MOVWLZX 674(R13), R13
-	LEAQ    (R13)(R12*4), R13
-	MOVL    $0x00000001, R14
-	XORL    R15, R15
-	MOVQ    R15, 80(SP)
-
-greater:
-	LEAQ    (R13)(R14*1), R9
+prefix1:
+	MOVBLZX 138(R13), R11
+	SHRXQ   R11, R14, R9
+	MOVWLZX 130(R13), R11
+	ADDQ    R11, R9
 	MOVBLZX 64(AX)(R9*1), R8
 	MOVL    (DI)(R8*8), R10
 	MOVL    BX, R11
@@ -1738,33 +1596,114 @@ greater:
 	SHLXL   R12, BX, BX
 	SUBQ    R12, DX
 	CMPQ    DX, $0x10
+	JLT     refill1
+
+filled1:
+	TESTL R8, R8
+	JZ    prefixed1
+	INCL  R14
+	CMPB  R14, 764(R13)
+	JNE   prefix1
+
+prefixed1:
+	MOVQ 8(SP), R8
+	CMPL R8, $0x03
+	JLS  wholex
+	MOVL R8, R9
+	SHRL $0x01, R9
+	ANDL $0x01, R8
+	ORL  $0x02, R8
+
+binx:
+	DECL    R9
+	JZ      wholex
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill2
+
+filled2:
+	LEAL 1(R12)(R8*2), R8
+	JMP  binx
+
+wholex:
+	CMPL R14, $0x03
+	JLS  wholey
+	MOVL R14, R9
+	SHRL $0x01, R9
+	ANDL $0x01, R14
+	ORL  $0x02, R14
+
+biny:
+	DECL    R9
+	JZ      wholey
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
 	JLT     refill3
 
 filled3:
-	SHLXQ   R15, R8, R11
-	ORQ     R11, 80(SP)
-	MOVL    $0x00003320, R11
-	MOVQ    R14, R12
-	SHLQ    $0x02, R12
-	SHRXQ   R12, R11, R14
-	ANDL    $0x03, R14
-	DECQ    R8
-	ANDQ    R8, R14
-	INCQ    R15
-	CMPQ    R15, 48(SP)
-	JLT     greater
-	MOVQ    R14, 24(SP)
-	MOVL    $0x00000010, R11
-	MOVQ    80(SP), R12
-	BSFQ    R12, R10
-	CMOVQEQ R11, R10
-	MOVQ    R10, 88(SP)
-	BLSRQ   R12, R11
-	ORL     $0x0000ff00, R11
-	MOVQ    R11, 96(SP)
+	LEAL 1(R12)(R14*2), R14
+	JMP  biny
+
+wholey:
+	MOVL    R8, R11
+	MOVL    R14, R12
+	SHRL    $0x02, R11
+	SHRL    $0x02, R12
+	ANDL    $0x07, R11
+	ANDL    $0x07, R12
+	SHLL    $0x03, R12
+	ADDL    R12, R11
+	MOVBLZX 684(R13)(R11*1), R11
+	MOVQ    R11, 16(SP)
+	MOVL    R8, R11
+	MOVL    R14, R12
+	SHRL    $0x00, R11
+	SHRL    $0x00, R12
+	ANDL    $0x03, R11
+	ANDL    $0x03, R12
+	SHLL    $0x02, R12
+	ADDL    R12, R11
+	MOVBLZX 748(R13)(R11*1), R11
+	MOVQ    R11, 24(SP)
+	MOVQ    16(SP), R11
+	MOVQ    R11, 32(SP)
+
+sub:
+	MOVQ    r+8(FP), R13
+	MOVQ    (R13), R13
+	MOVQ    32(SP), R10
+	LEAQ    140(R13)(R10*8), R10
+	MOVQ    40(SP), R8
+	MOVBLZX 1(R10), R11
+	SHRXQ   R11, R8, R9
+	MOVBLZX 2(R10), R11
+	SHRXQ   R11, R8, R12
+	ANDL    $0x01, R9
+	ANDL    $0x01, R12
+	LEAQ    (R9)(R12*2), R11
+	ORL     R12, R9
+	MOVWLZX 132(R13), R12
+	ADDQ    R12, R9
+	SHLQ    $0x04, R11
+	ADDQ    R11, R13
+	MOVQ    32(SP), R12
+	XORL    R15, R15
+	MOVL    $0x0000000f, R14
+	MOVQ    R15, 56(SP)
+	CMPQ    R12, 16(SP)
+	JE      last
 	TESTQ   R12, R12
-	JZ      signs
-	MOVQ    64(SP), R9
+	JZ      first
 	MOVBLZX 64(AX)(R9*1), R8
 	MOVL    (DI)(R8*8), R10
 	MOVL    BX, R11
@@ -1794,9 +1733,227 @@ filled3:
 	JLT     refill4
 
 filled4:
-	MOVQ  88(SP), R11
+	TESTL   R8, R8
+	JZ      next
+	MOVQ    R8, 56(SP)
+	MOVQ    r+8(FP), R10
+	MOVQ    (R10), R10
+	MOVQ    32(SP), R11
+	LEAQ    140(R10)(R11*8), R11
+	MOVBLZX (R11), R11
+	MOVQ    40(SP), R10
+	BTSQ    R11, R10
+	MOVQ    R10, 40(SP)
+	JMP     flag
+
+last:
+	MOVQ  24(SP), R14
+	BTSQ  R14, R15
+	DECQ  R14
+	TESTQ R12, R12
+	JNZ   begin
+
+first:
+	ADDQ $0x40, R13
+
+begin:
+	MOVQ    r+8(FP), R10
+	MOVQ    (R10), R10
+	MOVQ    32(SP), R11
+	LEAQ    140(R10)(R11*8), R11
+	MOVBLZX (R11), R11
+	MOVQ    40(SP), R10
+	BTSQ    R11, R10
+	MOVQ    R10, 40(SP)
+	TESTQ   R14, R14
+	JS      mapped
+
+flag:
+	MOVBLZX (R13)(R14*1), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	CMPQ    CX, R11
+	JAE     less
+	MOVBLZX 4(DI)(R8*8), R12
+	MOVB    R12, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	SHLXL   R14, R8, R8
+	ORL     R8, R15
+	LEAL    (BX)(BX*1), R11
+	CMPL    BX, $0x00000100
+	CMOVLCS R11, BX
+	SBBQ    $0x00, DX
+	CMPQ    DX, $0x10
+	JLT     refill5
+
+filled5:
+flagged:
+	DECQ  R14
+	JG    flag
+	JS    mapped
+	CMPQ  56(SP), $0x00
+	JE    flag
+	TESTL R15, R15
+	JNZ   flag
+	INCL  R15
+
+mapped:
+	TESTL R15, R15
+	JZ    next
+	MOVQ  R15, 64(SP)
+	JMP   levels
+
+less:
+	SUBQ    R11, CX
+	MOVL    R10, BX
+	MOVBLZX 5(DI)(R8*8), R12
+	MOVB    R12, 64(AX)(R9*1)
+	NOTL    R8
+	ANDL    $0x01, R8
+	SHLXL   R14, R8, R8
+	ORL     R8, R15
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill6
+
+filled6:
+	JMP flagged
+
+levels:
+	MOVQ    64(SP), R11
+	POPCNTQ R11, R8
+	BSRQ    R11, R12
+	BSFQ    R11, R10
+	SUBQ    R10, R12
+	MOVQ    r+8(FP), R13
+	MOVBLZX 48(R13), R10
+	CMPQ    R12, $0x04
+	SBBQ    R11, R11
+	ANDNQ   R10, R11, R10
+	MOVQ    R10, 96(SP)
+	MOVQ    R8, R11
+	SUBQ    R10, R11
+	MOVQ    R11, 80(SP)
+	MOVL    $0x00000008, R11
+	CMPQ    R8, R11
+	CMOVQLT R8, R11
+	MOVQ    R11, 72(SP)
+	MOVQ    (R13), R13
+	XORL    R12, R12
+	CMPQ    32(SP), $0x00
+	JE      contexts
+	MOVBLZX 765(R13), R12
+
+contexts:
+	CMPQ    48(SP), $0x01
+	ADCQ    $0x00, R12
+	MOVWLZX 136(R13), R11
+	ADDQ    R12, R11
+	MOVQ    R11, 88(SP)
+	MOVWLZX 134(R13), R13
+	LEAQ    (R13)(R12*4), R13
+	MOVL    $0x00000001, R14
+	XORL    R15, R15
+	MOVQ    R15, 104(SP)
+
+greater:
+	LEAQ    (R13)(R14*1), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill7
+
+filled7:
+	SHLXQ   R15, R8, R11
+	ORQ     R11, 104(SP)
+	MOVL    $0x00003320, R11
+	MOVQ    R14, R12
+	SHLQ    $0x02, R12
+	SHRXQ   R12, R11, R14
+	ANDL    $0x03, R14
+	DECQ    R8
+	ANDQ    R8, R14
+	INCQ    R15
+	CMPQ    R15, 72(SP)
+	JLT     greater
+	MOVQ    R14, 48(SP)
+	MOVL    $0x00000010, R11
+	MOVQ    104(SP), R12
+	BSFQ    R12, R10
+	CMOVQEQ R11, R10
+	MOVQ    R10, 112(SP)
+	BLSRQ   R12, R11
+	ORL     $0x0000ff00, R11
+	MOVQ    R11, 120(SP)
+	TESTQ   R12, R12
+	JZ      signs
+	MOVQ    88(SP), R9
+	MOVBLZX 64(AX)(R9*1), R8
+	MOVL    (DI)(R8*8), R10
+	MOVL    BX, R11
+	SHRL    $0x03, R11
+	ANDL    $0x18, R11
+	SHRXL   R11, R10, R10
+	MOVBLZX R10, R10
+	SUBL    R10, BX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	CMOVLPL R10, BX
+	SHRQ    $0x3f, R12
+	XORL    $0x01, R12
+	LEAQ    (DI)(R8*8), R11
+	MOVBLZX 4(R11)(R12*1), R11
+	MOVB    R11, 64(AX)(R9*1)
+	ANDL    $0x01, R8
+	XORL    R12, R8
+	BSRL    BX, R11
+	MOVL    $0x00000008, R12
+	SUBL    R11, R12
+	SHLXL   R12, BX, BX
+	SUBQ    R12, DX
+	CMPQ    DX, $0x10
+	JLT     refill8
+
+filled8:
+	MOVQ  112(SP), R11
 	SHLXQ R11, R8, R8
-	ORQ   R8, 96(SP)
+	ORQ   R8, 120(SP)
 
 signs:
 	XORL R8, R8
@@ -1810,27 +1967,27 @@ sign:
 	CMOVQPL R12, CX
 	SARQ    $0x3f, R12
 	CMPQ    DX, $0x10
-	JLT     refill5
+	JLT     refill9
 
-filled5:
+filled9:
 	INCQ  R12
 	SHLXQ R13, R12, R12
 	ORQ   R12, R8
 	INCQ  R13
-	CMPQ  R13, 56(SP)
+	CMPQ  R13, 80(SP)
 	JLT   sign
-	MOVQ  R8, 104(SP)
-	MOVQ  40(SP), R13
+	MOVQ  R8, 128(SP)
+	MOVQ  64(SP), R13
 	XORL  R14, R14
 	XORL  R15, R15
-	MOVQ  R14, 112(SP)
+	MOVQ  R14, 136(SP)
 
 level:
-	MOVQ  80(SP), R8
+	MOVQ  104(SP), R8
 	SHRXQ R14, R8, R8
 	ANDL  $0x01, R8
 	INCL  R8
-	MOVQ  96(SP), R11
+	MOVQ  120(SP), R11
 	BTQ   R14, R11
 	JCS   remaining
 
@@ -1838,10 +1995,10 @@ known:
 	ADDL  R8, R15
 	BSRQ  R13, R9
 	BTRQ  R9, R13
-	MOVQ  104(SP), R12
+	MOVQ  128(SP), R12
 	TESTL R13, R13
 	JNZ   signed
-	MOVQ  72(SP), R11
+	MOVQ  96(SP), R11
 	ANDL  R15, R11
 	SHLXQ R14, R11, R11
 	ORQ   R11, R12
@@ -1853,9 +2010,9 @@ signed:
 	XORQ    R12, R8
 	SUBQ    R12, R8
 	MOVQ    r+8(FP), R10
-	IMULQ   48(R10), R8
-	ADDQ    120(SP), R8
-	MOVQ    56(R10), R11
+	IMULQ   32(R10), R8
+	ADDQ    144(SP), R8
+	MOVQ    40(R10), R11
 	SARXQ   R11, R8, R8
 	MOVL    $0x00007fff, R11
 	CMPQ    R8, R11
@@ -1864,22 +2021,22 @@ signed:
 	CMPQ    R8, R11
 	CMOVQLT R11, R8
 	MOVQ    (R10), R11
-	MOVWLZX 640(R11)(R9*2), R9
-	MOVQ    8(SP), R12
-	MOVWLZX 132(R11)(R12*8), R12
+	MOVWLZX 652(R11)(R9*2), R9
+	MOVQ    32(SP), R12
+	MOVWLZX 144(R11)(R12*8), R12
 	ADDQ    R12, R9
-	MOVQ    24(R10), R11
+	MOVQ    8(R10), R11
 	MOVW    R8, (R11)(R9*2)
 	INCQ    R14
 	TESTL   R13, R13
 	JNZ     level
 
 next:
-	DECQ 8(SP)
+	DECQ 32(SP)
 	JNS  sub
 	MOVQ r+8(FP), R8
-	MOVQ 16(SP), R11
-	MOVQ R11, 80(R8)
+	MOVQ 40(SP), R11
+	MOVQ R11, 64(R8)
 	MOVQ CX, (AX)
 	MOVQ DX, 8(AX)
 	MOVL BX, 16(AX)
@@ -2181,83 +2338,6 @@ tail5past3:
 	ORQ  R11, CX
 	JMP  filled5
 
-remaining:
-	CMPQ R14, 88(SP)
-	JNE  begun
-	INCL R8
-
-begun:
-	XORL R9, R9
-
-prefix:
-	DECQ    DX
-	SHLXQ   DX, BX, R11
-	MOVQ    CX, R12
-	SUBQ    R11, R12
-	CMOVQPL R12, CX
-	SARQ    $0x3f, R12
-	CMPQ    DX, $0x10
-	JLT     refill6
-
-filled6:
-	TESTL R12, R12
-	JNZ   prefixed
-	INCL  R9
-	CMPL  R9, $0x20
-	JB    prefix
-
-prefixed:
-	MOVQ  112(SP), BP
-	CMPL  R9, $0x03
-	JLS   suffix
-	SUBL  $0x03, R9
-	CMPL  R9, $0x14
-	JHI   invalid
-	MOVL  $0x00000001, R11
-	SHLXL R9, R11, R11
-	ADDL  $0x02, R11
-	SHLXL BP, R11, R11
-	ADDL  R11, R8
-	ADDL  R9, BP
-	XORL  R9, R9
-
-suffix:
-	DECL    BP
-	JS      whole
-	DECQ    DX
-	SHLXQ   DX, BX, R11
-	MOVQ    CX, R12
-	SUBQ    R11, R12
-	CMOVQPL R12, CX
-	SARQ    $0x3f, R12
-	CMPQ    DX, $0x10
-	JLT     refill7
-
-filled7:
-	LEAL 1(R12)(R9*2), R9
-	JMP  suffix
-
-invalid:
-	XORL R9, R9
-
-whole:
-	ADDL R9, R8
-	CMPL R8, $0x00008000
-	JLE  fits
-	MOVQ r+8(FP), R11
-	MOVB $0x01, 88(R11)
-
-fits:
-	MOVL  $0x00000003, R11
-	MOVQ  112(SP), R12
-	SHLXL R12, R11, R11
-	CMPL  R8, R11
-	JLE   known
-	CMPL  R12, $0x04
-	JGE   known
-	INCQ  112(SP)
-	JMP   known
-
 refill6:
 	SHLQ   $0x20, CX
 	ADDQ   $0x20, DX
@@ -2355,3 +2435,276 @@ tail7past3:
 	INCQ SI
 	ORQ  R11, CX
 	JMP  filled7
+
+refill8:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail8
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled8
+
+tail8:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail8past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail8past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail8past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail8past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail8past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail8past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail8past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail8past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled8
+
+refill9:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail9
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled9
+
+tail9:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail9past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail9past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail9past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail9past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail9past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail9past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail9past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail9past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled9
+
+remaining:
+	CMPQ R14, 112(SP)
+	JNE  begun
+	INCL R8
+
+begun:
+	XORL R9, R9
+
+prefix:
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill10
+
+filled10:
+	TESTL R12, R12
+	JNZ   prefixed
+	INCL  R9
+	CMPL  R9, $0x20
+	JB    prefix
+
+prefixed:
+	MOVQ  136(SP), BP
+	CMPL  R9, $0x03
+	JLS   suffix
+	SUBL  $0x03, R9
+	CMPL  R9, $0x14
+	JHI   invalid
+	MOVL  $0x00000001, R11
+	SHLXL R9, R11, R11
+	ADDL  $0x02, R11
+	SHLXL BP, R11, R11
+	ADDL  R11, R8
+	ADDL  R9, BP
+	XORL  R9, R9
+
+suffix:
+	DECL    BP
+	JS      whole
+	DECQ    DX
+	SHLXQ   DX, BX, R11
+	MOVQ    CX, R12
+	SUBQ    R11, R12
+	CMOVQPL R12, CX
+	SARQ    $0x3f, R12
+	CMPQ    DX, $0x10
+	JLT     refill11
+
+filled11:
+	LEAL 1(R12)(R9*2), R9
+	JMP  suffix
+
+invalid:
+	XORL R9, R9
+
+whole:
+	ADDL R9, R8
+	CMPL R8, $0x00008000
+	JLE  fits
+	MOVQ r+8(FP), R11
+	MOVB $0x01, 72(R11)
+
+fits:
+	MOVL  $0x00000003, R11
+	MOVQ  136(SP), R12
+	SHLXL R12, R11, R11
+	CMPL  R8, R11
+	JLE   known
+	CMPL  R12, $0x04
+	JGE   known
+	INCQ  136(SP)
+	JMP   known
+
+refill10:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail10
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled10
+
+tail10:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail10past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail10past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail10past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail10past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail10past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail10past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail10past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail10past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled10
+
+refill11:
+	SHLQ   $0x20, CX
+	ADDQ   $0x20, DX
+	LEAQ   4(SI), R11
+	CMPQ   R11, (SP)
+	JA     tail11
+	MOVL   (SI), R11
+	BSWAPL R11
+	ORQ    R11, CX
+	ADDQ   $0x04, SI
+	JMP    filled11
+
+tail11:
+	XORL    R11, R11
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail11past0
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail11past0:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail11past1
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail11past1:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail11past2
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail11past2:
+	INCQ    SI
+	SHLL    $0x08, R11
+	CMPQ    SI, (SP)
+	JAE     tail11past3
+	MOVBLZX (SI), R10
+	ORL     R10, R11
+
+tail11past3:
+	INCQ SI
+	ORQ  R11, CX
+	JMP  filled11

@@ -6,16 +6,27 @@ import "math/bits"
 
 // Scan is how the coefficients of a block of H.265 are coded: in which order, and with which contexts.
 type Scan struct {
-	// sig are the contexts of sig_coeff_flag by place in the scan of a sub-block: by whether the sub-block to the
-	// right (1) and the one below (2) have coefficients, and from the fifth list on for the sub-block of the first
-	// coefficient of all.
-	sig   [8][16]uint8
+	ScanContexts
 	subs  [64]scanned // in scan order
 	inner [16]uint16  // where the coefficients of a sub-block are, in scan order, after its first one
-	// The first contexts of coded_sub_block_flag, coeff_abs_level_greater1_flag and greater2_flag, and what is added
-	// to ctxSet of sub-blocks after the first one.
-	coded, greater1, greater2, further uint16
-	last                               uint16 // where the last coefficient of the block is
+	// The inverse: the number of the sub-block at 8*row + column, and of the coefficient at 4*row + column of one.
+	subAt   [64]uint8
+	coefAt  [16]uint8
+	longest uint8  // prefix of a coordinate
+	further uint8  // what is added to ctxSet of sub-blocks after the first one
+	last    uint16 // where the last coefficient of the block is
+}
+
+// ScanContexts are contexts of syntax elements.
+type ScanContexts struct {
+	// Sig are those of sig_coeff_flag by place in the scan of a sub-block: by whether the sub-block to the right (1)
+	// and the one below (2) have coefficients, and from the fifth list on for the sub-block of the first coefficient
+	// of all.
+	Sig [8][16]uint8
+	// The first ones of last_sig_coeff_x_prefix and y_prefix, of coded_sub_block_flag, coeff_abs_level_greater1_flag
+	// and greater2_flag.
+	LastX, LastY, Coded, Greater1, Greater2 uint16
+	LastShift                               uint8 // of bins of a prefix to their contexts
 }
 
 // scanned is a sub-block in a scan.
@@ -28,11 +39,12 @@ type scanned struct {
 	_            uint16
 }
 
-// NewScan returns the scan of blocks of 1 << log2 samples a side, log2 = 2 to 5. Places are x | y<<4: subs are those
-// of the sub-blocks, inner those in a sub-block. sig, coded, greater1 and greater2 are contexts as in Scan.
-func NewScan(log2 int, subs, inner []uint8, sig *[8][16]uint8, coded, greater1, greater2 int, luma bool) *Scan {
-	s := &Scan{sig: *sig, coded: uint16(coded), greater1: uint16(greater1), greater2: uint16(greater2), last: 1<<(2*log2) - 1}
-	if luma {
+// NewScan returns the scan of blocks of luma or chroma of 1 << log2 samples a side, log2 = 2 to 5. Places are
+// x | y<<4: subs are those of the sub-blocks, inner those in a sub-block. In a vertical scan the coordinates of the
+// last coefficient are sent the other way round (7.4.9.11).
+func NewScan(log2 int, subs, inner []uint8, contexts *ScanContexts, isLuma, vertical bool) *Scan {
+	s := &Scan{ScanContexts: *contexts, longest: uint8(2*log2 - 1), last: 1<<(2*log2) - 1}
+	if isLuma {
 		s.further = 2
 	}
 	side := uint8(1)<<log2/4 - 1
@@ -46,18 +58,26 @@ func NewScan(log2 int, subs, inner []uint8, sig *[8][16]uint8, coded, greater1, 
 		if y < side {
 			sub.below = sub.place + 8
 		}
+		if vertical {
+			x, y = y, x
+		}
+		s.subAt[y<<3|x] = uint8(i)
 	}
 	for i, p := range inner {
-		s.inner[i] = uint16(p>>4)<<log2 | uint16(p&15)
+		x, y := p&15, p>>4
+		s.inner[i] = uint16(y)<<log2 | uint16(x)
+		if vertical {
+			x, y = y, x
+		}
+		s.coefAt[y<<2|x] = uint8(i)
 	}
 	return s
 }
 
-// Residual is a block whose coefficients are parsed (7.3.8.11), after the place of the last one.
+// Residual is a block whose coefficients are parsed (7.3.8.11), from the place of the last one on.
 type Residual struct {
-	Scan              *Scan
-	LastSub, LastCoef int     // which sub-block has the last coefficient, and which one of it that is, in scan order
-	Out               []int16 // all coefficients in raster order, 0 before
+	Scan *Scan
+	Out  []int16 // all coefficients in raster order, 0 before
 	// Each level is stored as (level*Factor + 1<<Shift>>1) >> Shift, clipped to 16 bits.
 	Factor int
 	Shift  uint
@@ -77,21 +97,22 @@ func (c *Decoder) Residual(r *Residual) { c.residual(r) }
 
 func (c *Decoder) residualGo(r *Residual) {
 	s, greater := r.Scan, 1
-	for i := r.LastSub; i >= 0; i-- {
+	lastSub, lastCoef := c.last(s)
+	for i := lastSub; i >= 0; i-- {
 		sub := s.subs[i&63]
 		neighbours := r.Coded>>sub.right&1 | r.Coded>>sub.below&1<<1
-		inferred := i < r.LastSub && i > 0 // a sub-block that is coded has a level
-		if inferred && c.Decision(int(s.coded)+int(min(neighbours, 1))) == 0 {
+		inferred := i < lastSub && i > 0 // a sub-block that is coded has a level
+		if inferred && c.Decision(int(s.Coded)+int(min(neighbours, 1))) == 0 {
 			continue
 		}
 		r.Coded |= 1 << sub.place
-		contexts, further := &s.sig[neighbours&3], int(s.further)
+		contexts, further := &s.Sig[neighbours&3], int(s.further)
 		if i == 0 {
-			contexts, further = &s.sig[4+neighbours&3], 0
+			contexts, further = &s.Sig[4+neighbours&3], 0
 		}
 		first, set := 15, uint(0)
-		if i == r.LastSub {
-			first, set = r.LastCoef-1, 1<<r.LastCoef
+		if i == lastSub {
+			first, set = lastCoef-1, 1<<lastCoef
 		}
 		for k := first; k >= 0; k-- {
 			if k == 0 && inferred && set == 0 {
@@ -106,6 +127,32 @@ func (c *Decoder) residualGo(r *Residual) {
 	}
 }
 
+// last parses which sub-block has the last coefficient, and which one of it that is, in scan order.
+func (c *Decoder) last(s *Scan) (sub, coef int) {
+	px := c.prefix(s, s.LastX)
+	py := c.prefix(s, s.LastY)
+	x := c.coordinate(px)
+	y := c.coordinate(py)
+	return int(s.subAt[y>>2<<3|x>>2]), int(s.coefAt[y&3<<2|x&3])
+}
+
+// prefix reads the prefix of a coordinate (9.3.3.2).
+func (c *Decoder) prefix(s *Scan, ctx uint16) (n int) {
+	for n < int(s.longest) && c.Decision(int(ctx)+n>>s.LastShift) != 0 {
+		n++
+	}
+	return n
+}
+
+// coordinate reads what follows a prefix (7.4.9.11).
+func (c *Decoder) coordinate(prefix int) int {
+	if prefix <= 3 {
+		return prefix
+	}
+	n := prefix>>1 - 1
+	return (2+prefix&1)<<n + int(c.Bypasses(n))
+}
+
 // levels parses the levels of the coefficients of a sub-block that are in set, from the last one to the first.
 // further and greater determine ctxSet (9.3.4.2.6); greater is greater1Ctx after the sub-block before, or 1. It
 // returns greater1Ctx after this one.
@@ -114,7 +161,7 @@ func (c *Decoder) levels(r *Residual, set uint, further, greater int, out []int1
 	if greater == 0 {
 		further++
 	}
-	base := int(s.greater1) + 4*further
+	base := int(s.Greater1) + 4*further
 	greater = 1
 	larger := uint(0) // levels above 1, by their order
 	for k := range min(8, n) {
@@ -128,7 +175,7 @@ func (c *Decoder) levels(r *Residual, set uint, further, greater int, out []int1
 	}
 	firstLarger := bits.TrailingZeros(larger | 1<<16)
 	rest := larger&^(1<<firstLarger) | 0xFF00 // those with coeff_abs_level_remaining
-	if larger != 0 && c.Decision(int(s.greater2)+further) != 0 {
+	if larger != 0 && c.Decision(int(s.Greater2)+further) != 0 {
 		rest |= 1 << firstLarger
 	}
 	hidden := r.Hidden && bits.Len(set)-1-bits.TrailingZeros(set) > 3

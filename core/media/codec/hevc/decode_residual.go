@@ -20,18 +20,6 @@ var scans = func() (list [3][4][]uint8) { // by scanIdx and log2 of the size
 	return list
 }()
 
-// places are the inverse of scans: by y<<3 | x.
-var places = func() (list [3][4][64]uint8) {
-	for i, sizes := range scans {
-		for k, scan := range sizes {
-			for n, p := range scan {
-				list[i][k][p>>4<<3|p&15] = uint8(n)
-			}
-		}
-	}
-	return list
-}()
-
 // sigContexts are the context increments of the coefficients of a sub-block in scan order, before what
 // depends on the block (9.3.4.2.5): by scanIdx and by which neighbouring sub-blocks are coded, or, as the
 // fifth, of blocks of 4x4.
@@ -127,19 +115,23 @@ var residualScans = func() (list [2][2][3][4]*cabac.Scan) {
 	for chroma := range 2 {
 		for scanIdx := range 3 {
 			for size := range 4 {
-				var own, same [8][16]uint8
-				for i := range own {
+				offset, shift := lastContexts(size+2, chroma)
+				own := cabac.ScanContexts{
+					LastX: uint16(ctxLastX + offset), LastY: uint16(ctxLastY + offset), LastShift: uint8(shift),
+					Coded: uint16(ctxCodedSub + 2*chroma), Greater1: uint16(ctxGreater1 + 16*chroma), Greater2: uint16(ctxGreater2 + 4*chroma),
+				}
+				same := own
+				for i := range own.Sig {
 					contexts, base := sigTable(size+2, chroma, scanIdx, i&3, i >= 4)
 					for k, inc := range contexts {
-						own[i][k], same[i][k] = uint8(base)+inc, ctxSig+42+uint8(chroma)
+						own.Sig[i][k], same.Sig[i][k] = uint8(base)+inc, ctxSig+42+uint8(chroma)
 					}
-					if i >= 4 && size > 0 {
-						own[i][0] = ctxSig + 27*uint8(chroma)
+					if i >= 4 && size > 0 { // the first of all has a context of its own
+						own.Sig[i][0] = ctxSig + 27*uint8(chroma)
 					}
 				}
-				for single, sig := range [2]*[8][16]uint8{&own, &same} {
-					list[single][chroma][scanIdx][size] = cabac.NewScan(size+2, scans[scanIdx][size], scans[scanIdx][2], sig,
-						ctxCodedSub+2*chroma, ctxGreater1+16*chroma, ctxGreater2+4*chroma, chroma == 0)
+				for k, contexts := range []*cabac.ScanContexts{&own, &same} {
+					list[k][chroma][scanIdx][size] = cabac.NewScan(size+2, scans[scanIdx][size], scans[scanIdx][2], contexts, chroma == 0, scanIdx == 2)
 				}
 			}
 		}
@@ -174,17 +166,11 @@ func (w *worker[T]) residual(log2, c, scanIdx int) (rdpcm rdpcmMode, skip bool) 
 			rdpcm = rdpcmVertical
 		}
 	}
-	lastX, lastY := w.lastPosition(log2, chroma)
-	if scanIdx == 2 {
-		lastX, lastY = lastY, lastX
-	}
 	scale := w.scaler(log2, c, skip)
 	r := cabac.Residual{
 		Scan: residualScans[0][chroma][scanIdx][log2-2], Out: coeffs,
-		LastSub:  int(places[scanIdx][log2-2][lastY>>2<<3|lastX>>2]),
-		LastCoef: int(places[scanIdx][2][lastY&3<<3|lastX&3]),
-		Factor:   1,
-		Hidden:   w.pps.signHiding && !w.cuBypass && rdpcm == rdpcmNone,
+		Factor: 1,
+		Hidden: w.pps.signHiding && !w.cuBypass && rdpcm == rdpcmNone,
 	}
 	if unchanged && s.ext.skipContext {
 		r.Scan = residualScans[1][chroma][scanIdx][log2-2]
@@ -224,35 +210,6 @@ const (
 	rdpcmHorizontal
 	rdpcmVertical
 )
-
-// lastPosition reads last_sig_coeff_x and y.
-func (w *worker[T]) lastPosition(log2, chroma int) (x, y int) {
-	d := &w.cabac
-	offset, shift := lastContexts(log2, chroma)
-	prefix := func(ctx int) int {
-		n := 0
-		for n < 2*log2-1 && d.Decision(ctx+offset+n>>shift) != 0 {
-			n++
-		}
-		return n
-	}
-	px := prefix(ctxLastX)
-	py := prefix(ctxLastY)
-	suffix := func(p int) int {
-		if p <= 3 {
-			return p
-		}
-		n := p>>1 - 1
-		v := 0
-		for range n {
-			v = v<<1 | d.Bypass()
-		}
-		return 1<<n*(2+p&1) + v
-	}
-	x = suffix(px)
-	y = suffix(py)
-	return x, y
-}
 
 // scaler scales levels (8.6.4.2): (level*factor + 1<<shift>>1) >> shift, where factor is multiplied with the
 // level's entry of a matrix, if there is one.

@@ -1,6 +1,8 @@
 package main
 
 import (
+	"fmt"
+
 	. "github.com/mmcloughlin/avo/build"
 	. "github.com/mmcloughlin/avo/operand"
 	. "github.com/mmcloughlin/avo/reg"
@@ -10,9 +12,10 @@ import (
 
 // Places in Residual, in Scan, and in its sub-blocks.
 const (
-	scanAt, lastSubAt, lastCoefAt, outAt, factorAt, shiftAt, hiddenAt, allCodedAt, failedAt = 0, 8, 16, 24, 48, 56, 64, 80, 88
+	scanAt, outAt, factorAt, shiftAt, hiddenAt, allCodedAt, failedAt = 0, 8, 32, 40, 48, 64, 72
 
-	subsAt, innerAt, codedSubAt, greater1At, greater2At, furtherAt = 128, 640, 672, 674, 676, 678
+	lastXAt, lastYAt, codedSubAt, greater1At, greater2At, lastShiftAt = 128, 130, 132, 134, 136, 138
+	subsAt, innerAt, subAtAt, coefAtAt, longestAt, furtherAt          = 140, 652, 684, 748, 764, 765
 
 	placeAt, rightAt, belowAt, firstAt = 0, 1, 2, 4
 )
@@ -26,13 +29,11 @@ func residual() {
 	d := newDecoding()
 	d.load()
 	var f residualFrame
-	for _, v := range []*Mem{&f.sub, &f.coded, &f.greater, &f.inferred, &f.set, &f.most, &f.signed, &f.second, &f.hidden, &f.larger, &f.firstLarger, &f.rest, &f.signs, &f.rice, &f.round} {
+	for _, v := range []*Mem{&f.lastX, &f.lastSub, &f.lastCoef, &f.sub, &f.coded, &f.greater, &f.inferred, &f.set, &f.most, &f.signed, &f.second, &f.hidden, &f.larger, &f.firstLarger, &f.rest, &f.signs, &f.rice, &f.round} {
 		*v = AllocLocal(8)
 	}
 	r := GP64()
 	Load(Param("r"), r)
-	MOVQ(Mem{Base: r, Disp: lastSubAt}, d.x)
-	MOVQ(d.x, f.sub)
 	XORL(d.x.As32(), d.x.As32())
 	MOVQ(d.x, f.coded)
 	MOVQ(Mem{Base: r, Disp: shiftAt}, d.y)
@@ -41,6 +42,7 @@ func residual() {
 	MOVQ(d.x, f.round)
 	MOVL(U32(1), d.x.As32())
 	MOVQ(d.x, f.greater)
+	d.last(&f)
 
 	Label("sub")
 	d.subBlock(&f)
@@ -56,12 +58,13 @@ func residual() {
 	d.finish()
 }
 
-// residualFrame are variables of residual in memory: the sub-block, the sub-blocks that are coded, greater1Ctx after
+// residualFrame are variables of residual in memory: where the last coefficient is, the sub-block, the sub-blocks that are coded, greater1Ctx after
 // the one before, whether a level of this one is inferred, the places of its levels in scan order and how many of
 // these have a greater1 flag and a sign, the context of the greater2 flag, whether a sign is hidden, which levels
 // are larger than 1, the first of them, which have a remaining part, the signs, the Rice parameter, and what is
 // added before the shift.
 type residualFrame struct {
+	lastX, lastSub, lastCoef                                         Mem
 	sub, coded, greater, inferred, set, most, signed, second, hidden Mem
 	larger, firstLarger, rest, signs, rice, round                    Mem
 }
@@ -72,6 +75,72 @@ func (f *residualFrame) entry(scan, at GPVirtual) {
 	MOVQ(Mem{Base: scan, Disp: scanAt}, scan)
 	MOVQ(f.sub, at)
 	LEAQ(Mem{Base: scan, Index: at, Scale: 8, Disp: subsAt}, at)
+}
+
+// last writes the decoding of where the last coefficient is.
+func (d *decoding) last(f *residualFrame) {
+	scan, n := GP64(), GP64()
+	Load(Param("r"), scan)
+	MOVQ(Mem{Base: scan, Disp: scanAt}, scan)
+	for i, first := range []int{lastXAt, lastYAt} {
+		at := func(name string) string { return fmt.Sprintf("%s%d", name, i) }
+		XORL(n.As32(), n.As32())
+		Label(at("prefix"))
+		MOVBLZX(Mem{Base: scan, Disp: lastShiftAt}, d.x.As32())
+		SHRXQ(d.x, n, d.ctx)
+		MOVWLZX(Mem{Base: scan, Disp: first}, d.x.As32())
+		ADDQ(d.x, d.ctx)
+		d.decision()
+		TESTL(d.bin.As32(), d.bin.As32())
+		JZ(LabelRef(at("prefixed")))
+		INCL(n.As32())
+		CMPB(n.As8(), Mem{Base: scan, Disp: longestAt})
+		JNE(LabelRef(at("prefix")))
+		Label(at("prefixed"))
+		if i == 0 {
+			MOVQ(n, f.lastX)
+		}
+	}
+	x, y, count := GP64(), n, GP64()
+	MOVQ(f.lastX, x)
+	d.coordinate("x", x, count)
+	d.coordinate("y", y, count)
+	for _, v := range []struct {
+		shift, mask, row uint64
+		table            int
+		to               Mem
+	}{{2, 7, 3, subAtAt, f.lastSub}, {0, 3, 2, coefAtAt, f.lastCoef}} {
+		MOVL(x.As32(), d.x.As32())
+		MOVL(y.As32(), d.y.As32())
+		SHRL(Imm(v.shift), d.x.As32())
+		SHRL(Imm(v.shift), d.y.As32())
+		ANDL(Imm(v.mask), d.x.As32())
+		ANDL(Imm(v.mask), d.y.As32())
+		SHLL(Imm(v.row), d.y.As32())
+		ADDL(d.y.As32(), d.x.As32())
+		MOVBLZX(Mem{Base: scan, Index: d.x, Scale: 1, Disp: v.table}, d.x.As32())
+		MOVQ(d.x, v.to)
+	}
+	MOVQ(f.lastSub, d.x)
+	MOVQ(d.x, f.sub)
+}
+
+// coordinate writes the decoding of what follows the prefix of a coordinate, which becomes the coordinate.
+func (d *decoding) coordinate(name string, v, count GPVirtual) {
+	whole, bin := "whole"+name, "bin"+name
+	CMPL(v.As32(), Imm(3))
+	JLS(LabelRef(whole))
+	MOVL(v.As32(), count.As32())
+	SHRL(Imm(1), count.As32())
+	ANDL(Imm(1), v.As32())
+	ORL(Imm(2), v.As32())
+	Label(bin)
+	DECL(count.As32())
+	JZ(LabelRef(whole))
+	d.bypass()
+	LEAL(Mem{Base: d.y, Index: v, Scale: 2, Disp: 1}, v.As32())
+	JMP(LabelRef(bin))
+	Label(whole)
 }
 
 // subBlock writes the decoding of which coefficients of a sub-block have levels, into f.set. One without levels
@@ -97,8 +166,7 @@ func (d *decoding) subBlock(f *residualFrame) {
 	XORL(set.As32(), set.As32())
 	MOVL(U32(15), k.As32())
 	MOVQ(set, f.inferred)
-	Load(Param("r"), d.x)
-	CMPQ(d.y, Mem{Base: d.x, Disp: lastSubAt})
+	CMPQ(d.y, f.lastSub)
 	JE(LabelRef("last"))
 	TESTQ(d.y, d.y)
 	JZ(LabelRef("first"))
@@ -110,7 +178,7 @@ func (d *decoding) subBlock(f *residualFrame) {
 	JMP(LabelRef("flag"))
 
 	Label("last") // the last one with levels
-	MOVQ(Mem{Base: d.x, Disp: lastCoefAt}, k)
+	MOVQ(f.lastCoef, k)
 	BTSQ(k, set)
 	DECQ(k)
 	TESTQ(d.y, d.y)
@@ -214,7 +282,7 @@ func (d *decoding) levels(f *residualFrame) {
 	XORL(d.y.As32(), d.y.As32())
 	CMPQ(f.sub, Imm(0))
 	JE(LabelRef("contexts"))
-	MOVWLZX(Mem{Base: base, Disp: furtherAt}, d.y.As32())
+	MOVBLZX(Mem{Base: base, Disp: furtherAt}, d.y.As32())
 	Label("contexts")
 	CMPQ(f.greater, Imm(1)) // 0: one more
 	ADCQ(Imm(0), d.y)
