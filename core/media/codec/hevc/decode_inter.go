@@ -15,47 +15,47 @@ func (w *worker[T]) predictInter(b *block, m *blockMotion) {
 	}
 }
 
-// predictPlane predicts a plane of a block by its motion.
+// predictPlane predicts a plane of a block by its motion, luma first.
 func (w *worker[T]) predictPlane(c int, b *block, m *blockMotion) {
-	x, y, bw, bh := b.x>>w.shiftX[c], b.y>>w.shiftY[c], b.w>>w.shiftX[c], b.h>>w.shiftY[c]
-	if w.copyPlane(c, x, y, bw, bh, m) {
-		return
+	at := area{c, b.x >> w.shiftX[c], b.y >> w.shiftY[c], b.w >> w.shiftX[c], b.h >> w.shiftY[c]}
+	if c == 0 {
+		w.await(b, m)
 	}
-	n := 0
-	for l := range 2 {
-		if m.ref[l] < 0 {
-			continue
+	p, depth := &w.planes[c], w.depths[c]
+	out := p.pix[at.y*p.stride+at.x:]
+	shift, most := uint(14-depth), int32(1)<<depth-1
+	switch l := m.single(); {
+	case w.weighted():
+		w.weigh(out, &at, m)
+	case l < 0:
+		for l := range 2 {
+			s := w.sourceOf(&at, l, m, false)
+			w.interpolate(w.pred[l][:], &s, &at)
 		}
-		w.interpolate(w.pred[l][:], l, int(m.ref[l]), c, x, y, bw, bh, m.mv[l])
-		n++
+		w.k.mean(out, p.stride, w.pred[0][:], w.pred[1][:], at.w, at.h, shift+1, most)
+	default:
+		s := w.sourceOf(&at, l, m, true)
+		if s.fx|s.fy == 0 {
+			w.copyBlock(out, p.stride, &s, at.w, at.h)
+			return
+		}
+		w.interpolate(w.pred[0][:], &s, &at)
+		w.k.round(out, p.stride, w.pred[0][:], at.w, at.h, shift, most)
 	}
-	w.weigh(c, x, y, bw, bh, m, n)
 }
 
-// copyPlane copies a block whose motion is one vector in whole samples, if it is, and nothing is weighted.
-func (w *worker[T]) copyPlane(c, x, y, bw, bh int, m *blockMotion) bool {
-	l := 0
-	if m.ref[0] < 0 {
-		l = 1
+// area is a block of samples of plane c.
+type area struct{ c, x, y, w, h int }
+
+// single returns the list of a block's only reference, -1 if it has two.
+func (m *blockMotion) single() int {
+	switch {
+	case m.ref[1] < 0:
+		return 0
+	case m.ref[0] < 0:
+		return 1
 	}
-	ux, uy := 2, 2 // fractional bits
-	if c > 0 {
-		ux, uy = ux+w.shiftX[c], uy+w.shiftY[c]
-	}
-	v := m.mv[l]
-	if m.ref[1-l] >= 0 || int(v.X)&(1<<ux-1)|int(v.Y)&(1<<uy-1) != 0 || w.weighted() {
-		return false
-	}
-	p := &w.planes[c]
-	src, stride, at := w.around(l, int(m.ref[l]), c, x+int(v.X)>>ux, y+int(v.Y)>>uy, bw, bh, 0, 1)
-	for width := motion.LineOf[T](); bw > 0; { // in parts that Copy can have
-		for width > bw {
-			width >>= 1
-		}
-		w.k.Copy(p.pix[y*p.stride+x:], p.stride, src[at:], stride, width, bh)
-		x, at, bw = x+width, at+width, bw-width
-	}
-	return true
+	return -1
 }
 
 // weighted reports whether predictions have explicit weights.
@@ -63,59 +63,76 @@ func (w *worker[T]) weighted() bool {
 	return w.pps.weighted && w.h.kind == sliceP || w.pps.weightedBi && w.h.kind == sliceB
 }
 
-// interpolate fills dst, whose rows are predStride long, with samples of a reference of a list, as 14-bit
-// values.
-func (w *worker[T]) interpolate(dst []int16, list, ref, c, x, y, bw, bh int, v motion.Vector) {
-	var fx, fy *[8]int16 // of whole samples in a direction: nil
-	before, taps := 3, 8
-	if c == 0 {
-		x, y = x+int(v.X)>>2, y+int(v.Y)>>2
-		if f := v.X & 3; f != 0 {
-			fx = &lumaFilter[f]
+// await waits for the rows of references that a block is predicted from.
+func (w *worker[T]) await(b *block, m *blockMotion) {
+	for l, ref := range m.ref {
+		if ref >= 0 {
+			last := min(max(b.y+int(m.mv[l].Y)>>2+b.h+5, 0), w.heights[0]-1)
+			w.lists[l].refs[ref&(maxDPB-1)].Await(wholeFrame, int32(last))
 		}
-		if f := v.Y & 3; f != 0 {
-			fy = &lumaFilter[f]
-		}
-	} else {
-		ux, uy := 2+w.shiftX[c], 2+w.shiftY[c] // fractional bits
-		x, y = x+int(v.X)>>ux, y+int(v.Y)>>uy
-		before, taps = 1, 4
-		if f := int(v.X) & (1<<ux - 1) << (3 - ux); f != 0 {
-			fx = &chromaFilter[f]
-		}
-		if f := int(v.Y) & (1<<uy - 1) << (3 - uy); f != 0 {
-			fy = &chromaFilter[f]
-		}
-	}
-	src, stride, at := w.around(list, ref, c, x, y, bw, bh, before, taps)
-	shift := uint(w.depths[c] - 8)
-	line := at + before*stride
-	switch {
-	case fy == nil:
-		if fx == nil {
-			if fx = &chromaFilter[0]; c == 0 {
-				fx = &lumaFilter[0]
-			}
-		}
-		w.k.across(dst, src[line:], stride, bw, bh, fx, taps, shift)
-	case fx == nil:
-		w.k.down(dst, src[at+before:], stride, bw, bh, fy, taps, shift)
-	default:
-		w.k.across(w.rows[:], src[at:], stride, bw, bh+taps-1, fx, taps, shift)
-		w.k.downAgain(dst, w.rows[:], bw, bh, fy, taps, 6)
 	}
 }
 
-// around returns the samples of a reference for a block at (x, y) with the neighbours that a filter needs:
-// at is the place of the first one. Beyond its edges its samples go on.
-func (w *worker[T]) around(list, ref, c, x, y, bw, bh, before, taps int) (src []T, stride, at int) {
-	p, width, height := &w.refs[list][ref][c], w.widths[c], w.heights[c]
-	last := min(max(y+bh+taps-before, 0), height-1)
-	w.lists[list].refs[ref].Await(wholeFrame, int32(last<<w.shiftY[c]))
-	if x < before || y < before || x+bw+taps-before > width || y+bh+taps-before > height {
-		return w.padded(p, width, height, x-before, y-before, bw+taps-1, bh+taps-1), bw + taps - 1, 0
+// source are the samples of a reference for a block: at is the place of the first one, in whole samples, and fx and
+// fy are the rest of its motion, in eighths.
+type source[T motion.Sample] struct {
+	pix        []T
+	stride, at int
+	fx, fy     int
+}
+
+// sourceOf returns the samples for a block's prediction from a list, with the neighbours that a filter needs, but for
+// whole samples that are copied as they are. Beyond the edges of the reference its samples go on.
+func (w *worker[T]) sourceOf(b *area, list int, m *blockMotion, copied bool) (s source[T]) {
+	v, ux, uy := m.mv[list], 2, 2 // fractional bits
+	before, after := 3, 4
+	if b.c > 0 {
+		ux, uy, before, after = 2+w.shiftX[1], 2+w.shiftY[1], 1, 2
 	}
-	return p.pix, p.stride, (y-before)*p.stride + x - before
+	s.fx, s.fy = int(v.X)&(1<<(ux&7)-1)<<(3-ux&7), int(v.Y)&(1<<(uy&7)-1)<<(3-uy&7)
+	if copied && s.fx|s.fy == 0 {
+		before, after = 0, 0
+	}
+	x, y := b.x+int(v.X)>>(ux&7), b.y+int(v.Y)>>(uy&7)
+	p := &w.refs[list][m.ref[list]&(maxDPB-1)][b.c]
+	if x < before || y < before || x+b.w+after > w.widths[b.c] || y+b.h+after > w.heights[b.c] {
+		s.stride = b.w + before + after
+		s.pix, s.at = w.padded(p, w.widths[b.c], w.heights[b.c], x-before, y-before, s.stride, b.h+before+after), before*s.stride+before
+		return s
+	}
+	s.pix, s.stride, s.at = p.pix, p.stride, y*p.stride+x
+	return s
+}
+
+// copyBlock copies a block of w x h samples.
+func (w *worker[T]) copyBlock(out []T, stride int, s *source[T], width, height int) {
+	at := 0
+	for part := motion.LineOf[T](); at < width; at += part { // in parts that Copy can have
+		for part > width-at {
+			part >>= 1
+		}
+		w.k.Copy(out[at:], stride, s.pix[s.at+at:], s.stride, part, height)
+	}
+}
+
+// interpolate fills dst, whose rows are predStride long, with the samples of a source, as 14-bit values.
+func (w *worker[T]) interpolate(dst []int16, s *source[T], b *area) {
+	taps, before := 8, 3
+	fx, fy := &lumaFilter[s.fx>>1&3], &lumaFilter[s.fy>>1&3]
+	if b.c > 0 {
+		taps, before = 4, 1
+		fx, fy = &chromaFilter[s.fx&7], &chromaFilter[s.fy&7]
+	}
+	shift := uint(w.depths[b.c] - 8)
+	switch {
+	case s.fy == 0:
+		w.k.across(dst, s.pix[s.at-before:], s.stride, b.w, b.h, fx, taps, shift)
+	case s.fx == 0:
+		w.k.down(dst, s.pix[s.at-before*s.stride:], s.stride, b.w, b.h, fy, taps, shift)
+	default:
+		w.k.across(w.rows[:], s.pix[s.at-before*s.stride-before:], s.stride, b.w, b.h+taps-1, fx, taps, shift)
+		w.k.downAgain(dst, w.rows[:], b.w, b.h, fy, taps, 6)
+	}
 }
 
 // padded returns a block of a reference that reaches beyond its edges, whose samples go on there.
@@ -137,53 +154,35 @@ func (w *worker[T]) padded(p *plane[T], width, height, x, y, bw, bh int) []T {
 	return out
 }
 
-// weigh combines one or two predictions (8.5.3.3.4).
-func (w *worker[T]) weigh(c, x, y, bw, bh int, m *blockMotion, n int) {
-	p, depth := &w.planes[c], w.depths[c]
-	most := int32(1)<<depth - 1
-	explicit := w.weighted()
-	shift := uint(14 - depth)
-	l := 0
-	if m.ref[0] < 0 {
-		l = 1
+// weigh predicts a plane of a block with explicit weights (8.5.3.3.4.3).
+func (w *worker[T]) weigh(out []T, b *area, m *blockMotion) {
+	stride, depth := w.planes[b.c].stride, w.depths[b.c]
+	t, up, most := &w.h.weights, uint(depth-8), int32(1)<<depth-1
+	if w.sps.ext.preciseOffsets {
+		up = 0
 	}
-	var w0, w1, o0, o1 int32
-	var denominator uint
-	if explicit {
-		t := &w.h.weights
-		up := uint(depth - 8)
-		if w.sps.ext.preciseOffsets {
-			up = 0
-		}
-		denominator = uint(t.shift[min(c, 1)]) + shift
-		w0, o0 = int32(t.weight[l][m.ref[l]][c]), int32(t.offset[l][m.ref[l]][c])<<up
-		if n == 2 {
-			w1, o1 = int32(t.weight[1][m.ref[1]][c]), int32(t.offset[1][m.ref[1]][c])<<up
+	denominator := uint(t.shift[min(b.c, 1)]) + uint(14-depth)
+	var weight, offset [2]int32
+	for l, ref := range m.ref {
+		if ref >= 0 {
+			weight[l], offset[l] = int32(t.weight[l][ref][b.c]), int32(t.offset[l][ref][b.c])<<up
+			s := w.sourceOf(b, l, m, false)
+			w.interpolate(w.pred[l][:], &s, b)
 		}
 	}
-	if !explicit {
-		out := p.pix[y*p.stride+x:]
-		if n == 1 {
-			w.k.round(out, p.stride, w.pred[l][:], bw, bh, shift, most)
-		} else {
-			w.k.mean(out, p.stride, w.pred[0][:], w.pred[1][:], bw, bh, shift+1, most)
-		}
-		return
-	}
-	for i := range bh {
-		out := p.pix[(y+i)*p.stride+x:][:bw]
-		a, b := w.pred[l][i*predStride:][:bw], w.pred[1][i*predStride:][:bw]
-		for k := range out {
-			v := int32(a[k]) * w0
-			if n == 2 {
-				v = (v + int32(b[k])*w1 + (o0+o1+1)<<denominator) >> (denominator + 1)
-			} else {
-				if denominator >= 1 {
-					v = (v + 1<<(denominator-1)) >> denominator
-				}
-				v += o0
+	single := m.single()
+	for y := range b.h {
+		row := out[y*stride:][:b.w]
+		p, q := w.pred[max(single, 0)][y*predStride:][:b.w], w.pred[1][y*predStride:][:b.w]
+		for x := range row {
+			var v int32
+			switch {
+			case single < 0:
+				v = (int32(p[x])*weight[0] + int32(q[x])*weight[1] + (offset[0]+offset[1]+1)<<denominator) >> (denominator + 1)
+			default:
+				v = (int32(p[x])*weight[single]+1<<denominator>>1)>>denominator + offset[single]
 			}
-			out[k] = T(max(0, min(v, most)))
+			row[x] = T(max(0, min(v, most)))
 		}
 	}
 }
