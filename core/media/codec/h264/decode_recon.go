@@ -115,11 +115,11 @@ func (r *recon[T]) reconstruct() error {
 func (r *recon[T]) prefetch(luma []T, chroma [][]T) {
 	x, line := r.d.x, motion.LineOf[T]()
 	if 16*x&(line-1) == 0 {
-		r.k.Prefetch(luma, r.at+line, r.stride, 16)
+		motion.Prefetch(luma, r.at+line, r.stride, 16)
 	}
 	if r.planes == 3 && 8*x&(line-1) == 0 {
 		for _, pix := range chroma {
-			r.k.Prefetch(pix, r.chromaAt+line, r.chromaStride, r.chromaRows)
+			motion.Prefetch(pix, r.chromaAt+line, r.chromaStride, r.chromaRows)
 		}
 	}
 }

@@ -56,19 +56,20 @@ func (w *worker[T]) skipped(x, y int) (n int) {
 	return n
 }
 
-// prefetch has the cache lines fetched that come after those of a coding block, of the picture and of the first
+// prefetch has the cache lines fetched that come after those of a coding block, of the picture, its motion and the first
 // reference: so many rows are more than a processor follows by itself.
 func (w *worker[T]) prefetch(x, y, size int) {
 	line := motion.LineOf[T]()
+	motion.Prefetch(w.f.motion, y>>2*w.f.stride4+(x+line)>>2, w.f.stride4, size>>2)
 	for c := range w.sps.chroma.Planes() {
 		if x>>w.shiftX[c]&(line-1) != 0 {
 			continue
 		}
 		p, rows := &w.planes[c], size>>w.shiftY[c]
 		at := y>>w.shiftY[c]*p.stride + x>>w.shiftX[c] + line
-		w.k.Prefetch(p.pix, at, p.stride, rows)
+		motion.Prefetch(p.pix, at, p.stride, rows)
 		if w.h.kind != sliceI {
-			w.k.Prefetch(w.refs[0][0][c].pix, at, p.stride, rows)
+			motion.Prefetch(w.refs[0][0][c].pix, at, p.stride, rows)
 		}
 	}
 }

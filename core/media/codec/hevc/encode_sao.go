@@ -95,8 +95,8 @@ func (c *blockEncoder[T]) collect(cx, cy, plane int) {
 	}
 	rows, stride := (y1-y0+c.saoEvery-1)/c.saoEvery, c.saoEvery*p.stride
 	if line := motion.LineOf[T](); x0&(line-1) == 0 { // so many rows are more than a processor follows by itself
-		c.k.Prefetch(p.pix, at+line, p.stride, y1-y0)
-		c.k.Prefetch(c.source[plane], at+line, stride, rows)
+		motion.Prefetch(p.pix, at+line, p.stride, y1-y0)
+		motion.Prefetch(c.source[plane], at+line, stride, rows)
 	}
 	for class, step := range saoSteps[:c.saoClasses] {
 		c.k.collect(p.pix, at, stride, c.source[plane][at:], w, rows, step[1]*p.stride+step[0], &c.saoStats[plane][class])

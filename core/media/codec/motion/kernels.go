@@ -17,8 +17,6 @@ type BlockKernels[T Sample] struct {
 	Extend func(pix []T, at, stride, w, h int)
 	// Average computes (dst + src + 1) >> 1, w = 2, 4, 8 or 16.
 	Average func(dst []T, stride int, src []T, step, w, h int)
-	// Prefetch tells the processor that h rows from pix[at] on, a cache line of each, will be used soon.
-	Prefetch func(pix []T, at, stride, h int)
 }
 
 // DistanceKernels measure the difference between a block and its prediction. Blocks are w x h
@@ -41,7 +39,7 @@ type DistanceKernels[T Sample] struct {
 
 // GoBlockKernels returns the kernels in plain Go.
 func GoBlockKernels[T Sample]() BlockKernels[T] {
-	return BlockKernels[T]{copyBlock[T], FillBlock[T], ExtendBlock[T], averageBlock[T], noPrefetch[T]}
+	return BlockKernels[T]{copyBlock[T], FillBlock[T], ExtendBlock[T], averageBlock[T]}
 }
 
 // GoDistanceKernels returns the kernels in plain Go.
@@ -54,9 +52,6 @@ func LineOf[T Sample]() int {
 	var v T
 	return 64 / int(unsafe.Sizeof(v))
 }
-
-// noPrefetch leaves fetching to the processor.
-func noPrefetch[T Sample]([]T, int, int, int) {}
 
 func copyBlock[T Sample](dst []T, stride int, src []T, step, w, h int) {
 	for y := range h {

@@ -25,7 +25,7 @@ func FastWideBlockKernels() BlockKernels[uint16] {
 	if !cpu.X86.HasAVX2 {
 		return k
 	}
-	k.Copy, k.Prefetch = copyWide, prefetch[uint16]
+	k.Copy = copyWide
 	k.Average = func(dst []uint16, stride int, src []uint16, step, w, h int) {
 		averageWideFast(FirstWide(dst, stride, w, h), stride, FirstWide(src, step, w, h), step, w, h)
 	}

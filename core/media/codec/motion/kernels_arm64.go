@@ -6,7 +6,7 @@ func FastBlockKernels() BlockKernels[uint8] { return assemblyBlockKernels() }
 // FastWideBlockKernels returns the kernels for two-byte samples.
 func FastWideBlockKernels() BlockKernels[uint16] {
 	k := GoBlockKernels[uint16]()
-	k.Copy, k.Prefetch = copyWide, prefetch[uint16]
+	k.Copy = copyWide
 	return k
 }
 

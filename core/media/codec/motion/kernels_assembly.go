@@ -13,7 +13,6 @@ func assemblyBlockKernels() BlockKernels[uint8] {
 	k.Average = func(dst []uint8, stride int, src []uint8, step, w, h int) {
 		averageFast(First(dst, stride, w, h), stride, First(src, step, w, h), step, w, h)
 	}
-	k.Prefetch = prefetch[uint8]
 	return k
 }
 
@@ -22,10 +21,11 @@ func copyWide(dst []uint16, stride int, src []uint16, step, w, h int) {
 	copyFast(FirstWide(dst, stride, w, h), 2*stride, FirstWide(src, step, w, h), 2*step, 2*w, h)
 }
 
-// prefetch fetches rows that are in pix completely.
-func prefetch[T Sample](pix []T, at, stride, h int) {
-	if at+(h-1)*stride < len(pix) {
-		prefetchFast((*byte)(unsafe.Pointer(&pix[at])), stride*int(unsafe.Sizeof(pix[at])), h)
+// Prefetch tells the processor that h rows of a list from at on, a cache line of each, will be used soon, if there
+// are so many.
+func Prefetch[T any](list []T, at, stride, h int) {
+	if at+(h-1)*stride < len(list) {
+		prefetchFast((*byte)(unsafe.Pointer(&list[at])), stride*int(unsafe.Sizeof(list[at])), h)
 	}
 }
 

@@ -13,3 +13,6 @@ func FastDistanceKernels() DistanceKernels[uint8] { return GoDistanceKernels[uin
 
 // FastWideDistanceKernels returns the kernels for two-byte samples.
 func FastWideDistanceKernels() DistanceKernels[uint16] { return GoDistanceKernels[uint16]() }
+
+// Prefetch leaves fetching to the processor.
+func Prefetch[T any]([]T, int, int, int) {}
