@@ -13,6 +13,13 @@ type blockMotion struct {
 	ref [2]int8
 }
 
+// forgetMotion leaves all blocks without motion.
+func (f *frame) forgetMotion() {
+	for i := range f.motion {
+		f.motion[i] = noMotion
+	}
+}
+
 // intra reports whether a block has no motion.
 func (m *blockMotion) intra() bool { return m.ref[0] < 0 && m.ref[1] < 0 }
 
@@ -152,7 +159,7 @@ type state struct {
 	endStats     [4]uint8
 }
 
-// begin prepares for a picture.
+// begin prepares for a picture. Its motion is set block by block.
 func (st *state) begin(f *frame, l *layout) {
 	s := l.sps
 	st.f, st.layout = f, l
@@ -166,9 +173,6 @@ func (st *state) begin(f *frame, l *layout) {
 	st.sliceAddr, st.sao = sized(st.sliceAddr, ctbs), sized(st.sao, ctbs)
 	for i := range st.sliceAddr {
 		st.sliceAddr[i] = -1
-	}
-	for i := range f.motion {
-		f.motion[i] = noMotion
 	}
 	clear(f.sliceOf) // blocks that never come are as if of the first slice
 }

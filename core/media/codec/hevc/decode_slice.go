@@ -300,6 +300,8 @@ func (w *worker[T]) conceal(cy int) {
 			continue
 		}
 		w.f.Damaged.Store(true)
+		x, y := cx<<w.sps.ctb, cy<<w.sps.ctb
+		w.setMotion(x, y, min(1<<w.sps.ctb, w.sps.width-x), min(1<<w.sps.ctb, w.sps.height-y), &noMotion)
 		for c := range w.sps.chroma.Planes() {
 			p := &w.planes[c]
 			sizeX, sizeY := 1<<w.sps.ctb>>w.shiftX[c], 1<<w.sps.ctb>>w.shiftY[c]

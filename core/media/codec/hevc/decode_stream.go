@@ -326,9 +326,7 @@ func (d *stream) conceal(s *sps, poc int, long bool) {
 		return
 	}
 	f.Fill()
-	for i := range f.motion {
-		f.motion[i] = noMotion
-	}
+	f.forgetMotion()
 	if nearest := nearest(d.dpb, f); nearest != nil {
 		nearest.Await(framepool.WholeFrame, 2*framepool.AllRows-1)
 		for c := range f.Planes {

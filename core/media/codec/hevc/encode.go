@@ -237,6 +237,7 @@ func (e *Encoder) keep(in *gop.Source, kind ratecontrol.Kind, reference bool) {
 // codeSlice codes a picture with the quantiser of its header as a NAL unit.
 func codeSlice[T motion.Sample](e *Encoder, c *blockEncoder[T], in *gop.Source, h *sliceHeader) {
 	e.st.begin(e.s.cur, e.s.layout)
+	e.s.cur.forgetMotion() // blocks under way look at that of others
 	e.st.headers = append(e.st.headers[:0], h)
 	c.begin(&e.st, h, in)
 	for y := range e.sps.ctbHeight {
