@@ -152,11 +152,19 @@ const (
 	sub4x4
 )
 
+// fetchedAhead is how many macroblocks before it is written the motion of one is fetched: stores that wait for memory
+// hold up those that follow.
+const fetchedAhead = 4
+
 // place makes the macroblock at x, y the current one.
 func (d *sliceDecoder) place(x, y int, field bool) {
 	d.x, d.y, d.field = x, y, field
 	d.addr = y*d.width + x
 	d.mb, d.mv = &d.mbs[d.addr], &d.motion[d.addr]
+	if next := d.addr + fetchedAhead; next < len(d.mbs) {
+		motion.PrefetchValue(&d.motion[next])
+		motion.PrefetchValue(d.mbs[next].mvd)
+	}
 	d.mb.slice, d.mb.field, d.mv.field = d.number, field, field
 	d.mb.skip, d.mb.transform8, d.mb.still, d.mb.direct16, d.mb.direct = false, false, false, false, 0
 	d.mb.chromaMode, d.mb.cbp, d.mb.dc, d.mb.luma = 0, 0, 0, 0

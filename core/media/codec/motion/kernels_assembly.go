@@ -29,6 +29,11 @@ func Prefetch[T any](list []T, at, stride, h int) {
 	}
 }
 
+// PrefetchValue tells the processor that a value will be used soon.
+func PrefetchValue[T any](v *T) {
+	prefetchFast((*byte)(unsafe.Pointer(v)), 64, (int(unsafe.Sizeof(*v))+63)/64)
+}
+
 // assemblyDistanceKernels is assemblyBlockKernels for distances.
 func assemblyDistanceKernels() DistanceKernels[uint8] {
 	k := GoDistanceKernels[uint8]()

@@ -16,3 +16,6 @@ func FastWideDistanceKernels() DistanceKernels[uint16] { return GoDistanceKernel
 
 // Prefetch leaves fetching to the processor.
 func Prefetch[T any]([]T, int, int, int) {}
+
+// PrefetchValue leaves fetching to the processor.
+func PrefetchValue[T any](*T) {}
