@@ -161,9 +161,10 @@ func (d *sliceDecoder) place(x, y int, field bool) {
 	d.x, d.y, d.field = x, y, field
 	d.addr = y*d.width + x
 	d.mb, d.mv = &d.mbs[d.addr], &d.motion[d.addr]
-	if next := d.addr + fetchedAhead; next < len(d.mbs) {
-		motion.PrefetchValue(&d.motion[next])
+	if next := d.addr + fetchedAhead; next+fetchedAhead < len(d.mbs) {
+		motion.PrefetchValue(&d.mbs[next+fetchedAhead])
 		motion.PrefetchValue(d.mbs[next].mvd)
+		motion.PrefetchValue(&d.motion[next])
 	}
 	d.mb.slice, d.mb.field, d.mv.field = d.number, field, field
 	d.mb.skip, d.mb.transform8, d.mb.still, d.mb.direct16, d.mb.direct = false, false, false, false, 0
