@@ -310,27 +310,38 @@ func TestFieldsReferToFields(t *testing.T) {
 func TestSearchesThatGainNothingAreLeftOut(t *testing.T) {
 	var g searchGains
 	g.restart()
-	require.False(t, g.leaveOut(), "nothing is known yet")
+	require.False(t, g.leaveOut(27), "nothing is known yet")
 	for range 100 {
 		g.add(1000, 995)
 	}
 	made := 0
 	for range 80 {
-		made += oneIf(!g.leaveOut())
+		made += oneIf(!g.leaveOut(27))
 	}
 	require.Equal(t, 10, made)
+	g.restart()
+	require.False(t, g.leaveOut(0), "nor with the finest quantiser")
+	for range 100 {
+		g.add(1000, 850)
+	}
+	g.count = 0
+	require.False(t, g.leaveOut(18))
+	require.True(t, g.leaveOut(15), "most of a cost is noise")
+	for range 100 {
+		g.add(1000, 995)
+	}
 	for range 4 {
 		g.add(1000, 800)
 	}
 	for range 8 {
-		require.False(t, g.leaveOut())
+		require.False(t, g.leaveOut(27))
 	}
 	for range 100 {
 		g.add(1000, 1010) // vectors take bits too
 	}
 	made = 0
 	for range 8 {
-		made += oneIf(!g.leaveOut())
+		made += oneIf(!g.leaveOut(27))
 	}
 	require.Equal(t, 1, made)
 }

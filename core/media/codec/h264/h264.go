@@ -24,7 +24,7 @@ var Codec = media.Codec{
 	Stream:     &media.ByteStream{Extensions: []string{".264", ".h264", ".avc"}, Match: match},
 	NewDecoder: NewDecoder, NewParser: NewParser, Disposable: disposable, Level: formatLevel,
 	ToPackets: toPackets, ToByteStream: toByteStream,
-	CheckFormat: CheckFormat, EncoderVersion: 9,
+	CheckFormat: CheckFormat, EncoderVersion: 10,
 	NewEncoder: func(set media.EncoderSettings, out func(*media.Packet) error) (media.Encoder, error) {
 		e, err := NewEncoder(set, out)
 		return e, err
