@@ -72,29 +72,6 @@ func lastContexts(log2, chroma int) (offset int, shift uint) {
 	return 3*(log2-2) + (log2-1)>>2, uint((log2 + 1) >> 2)
 }
 
-// greater1Set returns ctxSet of a sub-block (9.3.4.2.6); before is greater1Ctx after the one before it.
-func greater1Set(sub, chroma, before int) (set int) {
-	if sub > 0 && chroma == 0 {
-		set = 2
-	}
-	if before == 0 {
-		set++
-	}
-	return set
-}
-
-// leastRemaining returns the magnitude from which the k-th level of a sub-block has
-// coeff_abs_level_remaining; firstG2 is the one with coeff_abs_level_greater2_flag.
-func leastRemaining(k, firstG2 int) int32 {
-	switch {
-	case k == firstG2:
-		return 3
-	case k < 8:
-		return 2
-	}
-	return 1
-}
-
 // scanIndex returns scanIdx of a block (7.4.9.11).
 func (w *worker[T]) scanIndex(log2, c int) int {
 	if !w.cuIntra || log2 != 2 && !(log2 == 3 && c == 0) {

@@ -160,6 +160,11 @@ func (w *worker[T]) available(x, y, nx, ny int) bool {
 	return zOrder[nx&mask>>shift&15]|zOrder[ny&mask>>shift&15]<<1 <= zOrder[x&mask>>shift&15]|zOrder[y&mask>>shift&15]<<1
 }
 
+// hasLeft and hasAbove report whether the block to the left of a coding block, or above it, is available: within the
+// coding tree block it is.
+func (w *worker[T]) hasLeft(x int) bool  { return x&(1<<(w.ctb&7)-1) != 0 || w.near[3] }
+func (w *worker[T]) hasAbove(y int) bool { return y&(1<<(w.ctb&7)-1) != 0 || w.near[1] }
+
 // zOrder has the bits of a coordinate at every second place: the order of blocks within a coding tree block
 // is made of that of both coordinates (6.5.2).
 var zOrder = [16]uint8{0, 1, 4, 5, 16, 17, 20, 21, 64, 65, 68, 69, 80, 81, 84, 85}

@@ -37,20 +37,22 @@ func (w *worker[T]) codingTree(x, y, log2, depth int) {
 // deeper returns how many of the blocks to the left and above are split further than depth, and skipped
 // how many are skipped: the context increments of 9.3.4.2.2.
 func (w *worker[T]) deeper(x, y, depth int) (n int) {
-	if w.available(x, y, x-1, y) && int(w.st.depth[w.cb(x-1, y)]) > depth {
+	at := w.cb(x, y)
+	if w.hasLeft(x) && int(w.st.depth[at-1]) > depth {
 		n++
 	}
-	if w.available(x, y, x, y-1) && int(w.st.depth[w.cb(x, y-1)]) > depth {
+	if w.hasAbove(y) && int(w.st.depth[at-w.st.minCbStride]) > depth {
 		n++
 	}
 	return n
 }
 
 func (w *worker[T]) skipped(x, y int) (n int) {
-	if w.available(x, y, x-1, y) && w.st.skip[w.cb(x-1, y)] {
+	at := w.cb(x, y)
+	if w.hasLeft(x) && w.st.skip[at-1] {
 		n++
 	}
-	if w.available(x, y, x, y-1) && w.st.skip[w.cb(x, y-1)] {
+	if w.hasAbove(y) && w.st.skip[at-w.st.minCbStride] {
 		n++
 	}
 	return n
@@ -143,8 +145,8 @@ func (w *worker[T]) markCU(x, y, size, depth int) {
 	}
 	if w.cuIntra {
 		w.setMotion(x, y, size, size, &noMotion)
+		w.setIntraMode(x, y, size, modeDC)
 	}
-	w.setIntraMode(x, y, size, modeDC)
 }
 
 func (w *worker[T]) setMotion(x, y, bw, bh int, m *blockMotion) {
@@ -359,12 +361,14 @@ func (w *worker[T]) modeCandidates(x, y int) [3]int {
 
 // interCU reads and predicts the prediction blocks of an inter coding block.
 func (w *worker[T]) interCU(x, y, size, part int) {
+	if part == part2Nx2N {
+		w.interPart(&block{xCb: x, yCb: y, nCb: size, x: x, y: y, w: size, h: size, mode: part})
+		return
+	}
 	half, quarter := size>>1, size>>2
 	var parts [4][4]int // x, y, w, h
 	n := 2
 	switch part {
-	case part2Nx2N:
-		parts[0], n = [4]int{0, 0, size, size}, 1
 	case part2NxN:
 		parts[0], parts[1] = [4]int{0, 0, size, half}, [4]int{0, half, size, half}
 	case partNx2N:
@@ -384,19 +388,26 @@ func (w *worker[T]) interCU(x, y, size, part int) {
 		}
 	}
 	for i := range n {
-		p := parts[i]
-		b := block{xCb: x, yCb: y, nCb: size, x: x + p[0], y: y + p[1], w: p[2], h: p[3], part: i, mode: part}
-		m := w.predictionUnit(&b)
-		for l := range 2 {
-			if r := m.ref[l]; r >= 0 && (int(r) >= w.h.refs[l] || w.lists[l].refs[r] == nil) {
-				w.failed = true
-				return
-			}
+		p := &parts[i]
+		w.interPart(&block{xCb: x, yCb: y, nCb: size, x: x + p[0], y: y + p[1], w: p[2], h: p[3], part: i, mode: part})
+		if w.failed {
+			return
 		}
-		w.setMotion(b.x, b.y, b.w, b.h, &m)
-		w.predictInter(&b, &m)
-		w.blockEdges(b.x, b.y, b.w, b.h, edgePrediction)
 	}
+}
+
+// interPart reads and predicts a prediction block.
+func (w *worker[T]) interPart(b *block) {
+	m := w.predictionUnit(b)
+	for l := range 2 {
+		if r := m.ref[l]; r >= 0 && (int(r) >= w.h.refs[l] || w.lists[l].refs[r] == nil) {
+			w.failed = true
+			return
+		}
+	}
+	w.setMotion(b.x, b.y, b.w, b.h, &m)
+	w.predictInter(b, &m)
+	w.blockEdges(b.x, b.y, b.w, b.h, edgePrediction)
 }
 
 // predictionUnit reads prediction_unit (7.3.8.6).

@@ -184,6 +184,29 @@ func (c *blockEncoder[T]) writeLevels(list *[16]int16, scan *[16]uint8, which ui
 	return greater
 }
 
+// greater1Set returns ctxSet of a sub-block (9.3.4.2.6); before is greater1Ctx after the one before it.
+func greater1Set(sub, chroma, before int) (set int) {
+	if sub > 0 && chroma == 0 {
+		set = 2
+	}
+	if before == 0 {
+		set++
+	}
+	return set
+}
+
+// leastRemaining returns the magnitude from which the k-th level of a sub-block has
+// coeff_abs_level_remaining; firstG2 is the one with coeff_abs_level_greater2_flag.
+func leastRemaining(k, firstG2 int) int32 {
+	switch {
+	case k == firstG2:
+		return 3
+	case k < 8:
+		return 2
+	}
+	return 1
+}
+
 // writeRemaining writes coeff_abs_level_remaining (9.3.3.11).
 func (c *blockEncoder[T]) writeRemaining(v int32, rice int) {
 	if v < 4<<rice {
