@@ -25,18 +25,16 @@ type code struct {
 func newCodeTable(codes []string) *codeTable {
 	var t codeTable
 	for value, digits := range codes {
-		number, _ := strconv.ParseUint("0"+digits, 2, 16)
-		t.codes[value] = code{uint16(number), uint8(len(digits))}
+		if number, err := strconv.ParseUint(digits, 2, 16); err == nil {
+			t.codes[value] = code{uint16(number), uint8(len(digits))}
+		}
 	}
 	for zeros := range t.look {
 		for tail := range t.look[zeros] {
-			pattern := strings.Repeat("0", zeros) + "1"
-			for bit := 4; bit > 0; bit >>= 1 {
-				pattern += string('0' + rune(min(tail&bit, 1)))
-			}
-			for value, digits := range codes {
-				if digits != "" && strings.HasPrefix(pattern, digits) {
-					t.look[zeros][tail] = uint16(value<<8 | len(digits))
+			pattern, length := uint16(8|tail), zeros+4 // a 1 after the zeros, then the tail
+			for value, c := range t.codes {
+				if n := int(c.length); n > 0 && n <= length && pattern>>(length-n) == c.bits {
+					t.look[zeros][tail] = uint16(value<<8 | n)
 				}
 			}
 		}
