@@ -58,11 +58,11 @@ func residual() {
 	d.finish()
 }
 
-// residualFrame are variables of residual in memory: where the last coefficient is, the sub-block, the sub-blocks that are coded, greater1Ctx after
-// the one before, whether a level of this one is inferred, the places of its levels in scan order and how many of
-// these have a greater1 flag and a sign, the context of the greater2 flag, whether a sign is hidden, which levels
-// are larger than 1, the first of them, which have a remaining part, the signs, the Rice parameter, and what is
-// added before the shift.
+// residualFrame are variables of residual in memory: where the last coefficient is; the sub-block, the sub-blocks that
+// are coded, greater1Ctx after the one before, whether a level of this one is inferred, the places of its levels in scan
+// order and how many of these have a greater1 flag and a sign, the context of the greater2 flag, whether a sign is
+// hidden; which levels are larger than 1, the first of them, which have a remaining part, the signs, the Rice parameter,
+// and what is added before the shift.
 type residualFrame struct {
 	lastX, lastSub, lastCoef                                         Mem
 	sub, coded, greater, inferred, set, most, signed, second, hidden Mem
