@@ -123,7 +123,7 @@ func TestResidualIsTheSameInGo(t *testing.T) {
 		scan := NewScan(log2, append([]uint8{0}, subs...), inner, contexts, r.IntN(2) == 0, r.IntN(2) == 0)
 		a := Residual{Scan: scan, Out: make([]int16, 1<<(2*log2)), Factor: 1, Hidden: r.IntN(2) == 0}
 		if r.IntN(4) > 0 {
-			a.Factor, a.Shift = 16*(40+r.IntN(33))<<r.IntN(9), uint(r.IntN(12))
+			a.Factor, a.Shift = 16*(40+r.Int64N(33))<<r.IntN(9), uint(r.IntN(12))
 		}
 		b := a
 		b.Out = make([]int16, len(a.Out))

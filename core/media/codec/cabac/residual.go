@@ -79,7 +79,7 @@ type Residual struct {
 	Scan *Scan
 	Out  []int16 // all coefficients in raster order, 0 before
 	// Each level is stored as (level*Factor + 1<<Shift>>1) >> Shift, clipped to 16 bits.
-	Factor int
+	Factor int64
 	Shift  uint
 	Hidden bool // a sign may be hidden in a sum of levels (sign_data_hiding_enabled_flag)
 	// Stat is the entry of StatCoeff that adapts the Rice parameter, nil without
@@ -214,7 +214,7 @@ func (c *Decoder) levels(r *Residual, set uint, further, greater int, out []int1
 		}
 		place := bits.Len(set) - 1
 		set &^= 1 << place
-		out[s.inner[place&15]] = int16(max(-1<<15, min((level*r.Factor+1<<r.Shift>>1)>>r.Shift, 1<<15-1)))
+		out[s.inner[place&15]] = int16(max(-1<<15, min((int64(level)*r.Factor+1<<r.Shift>>1)>>r.Shift, 1<<15-1)))
 	}
 	return greater
 }

@@ -197,10 +197,10 @@ type searchGains struct {
 func (g *searchGains) restart() { *g = searchGains{mean: 4096} }
 
 // leaveOut reports whether to leave the next search out: an early termination. It counts the calls: every eighth search
-// is made, to notice when they gain again. The limit is 2.4 percent, and twice as much with each of four
-// steps of the quantiser under 19, with which costs are more and more noise. With 2.4 percent, harbour and kelp keep their PSNR at 1080p30 and
-// 12 Mb/s, where the quantisers are 17 to 20; 6 percent costs kelp 0.06 dB there. At 2160p30 and 40 Mb/s, 15 to 18, the
-// doubling takes 13 to 17 percent less time and gains 0.1 dB, since the vectors that noise asked for took bits.
+// is made, to notice when they gain again. The limit is 2.4 percent, and twice as much with each of four steps of the
+// quantiser under 19, with which costs are more and more noise. With 2.4 percent, harbour and kelp keep their PSNR at
+// 1080p30 and 12 Mb/s, where the quantisers are 17 to 20; 6 percent costs kelp 0.06 dB there. At 2160p30 and 40 Mb/s, 15
+// to 18, the doubling takes 13 to 17 percent less time and gains 0.1 dB, since the vectors that noise asked for took bits.
 func (g *searchGains) leaveOut(qp int) bool {
 	g.count++
 	return g.mean < 100<<max(0, min(19-qp, 4)) && g.count&7 != 0

@@ -191,7 +191,7 @@ const (
 // scaler scales levels (8.6.4.2): (level*factor + 1<<shift>>1) >> shift, where factor is multiplied with the
 // level's entry of a matrix, if there is one.
 type scaler struct {
-	factor int
+	factor int64
 	shift  uint
 	log2   int        // of the block's size
 	matrix *[64]uint8 // of 4x4 or 8x8 factors
@@ -205,7 +205,7 @@ func (w *worker[T]) scaler(log2, c int, skip bool) scaler {
 	if w.cuBypass {
 		return scaler{factor: 1}
 	}
-	s := scaler{factor: int(levelScale[w.qps[c]%6]) << (w.qps[c] / 6), shift: uint(w.depths[c] + log2 - 5), log2: log2}
+	s := scaler{factor: int64(levelScale[w.qps[c]%6]) << (w.qps[c] / 6), shift: uint(w.depths[c] + log2 - 5), log2: log2}
 	lists := w.scaling
 	if lists == nil || skip && log2 > 2 {
 		s.factor *= 16
@@ -231,6 +231,6 @@ func (s *scaler) apply(levels []int16) {
 		if i == 0 && s.log2 > 3 {
 			m = s.dc
 		}
-		levels[i] = int16(max(-1<<15, min((int(v)*int(m)*s.factor+1<<(s.shift-1))>>s.shift, 1<<15-1)))
+		levels[i] = int16(max(-1<<15, min((int64(v)*int64(m)*s.factor+1<<(s.shift-1))>>s.shift, 1<<15-1)))
 	}
 }

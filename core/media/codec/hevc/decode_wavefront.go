@@ -136,10 +136,8 @@ func (w *worker[T]) forget(rs int) {
 		clear(st.cbf[at:][:n])
 		clear(st.edgeV[at:][:n])
 		clear(st.edgeH[at:][:n])
-		for i := range n {
-			w.f.motion[j*w.f.stride4+x+i] = noMotion
-		}
 	}
+	w.setMotion(x<<2, y<<2, n<<2, min(1<<s.ctb, s.height-y<<2), &noMotion)
 	x, y, n = x<<2>>s.minCb, y<<2>>s.minCb, min(1<<(s.ctb-s.minCb), st.minCbStride-x<<2>>s.minCb)
 	for j := y; j < min(y+1<<(s.ctb-s.minCb), s.height>>s.minCb); j++ {
 		at := j*st.minCbStride + x

@@ -1,7 +1,5 @@
 package hevc
 
-import ()
-
 // quantiser quantises the coefficients of a plane: level = (|c|*factor + bias) >> shift is the inverse
 // of 8.6.4.2 with flat scaling factors. shift is that of a block of one sample; each doubling of the
 // side takes one less.
